@@ -1,0 +1,1 @@
+"""The tree of accounts: who they are, who stands above whom, and who may see them."""

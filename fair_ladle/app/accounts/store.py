@@ -1,0 +1,81 @@
+"""Queries over accounts and their places."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import Any
+
+import sqlalchemy as sa
+
+from fair_ladle.app.accounts.tables import account_parents, accounts
+
+
+def in_force(table: sa.Table, day: date) -> sa.ColumnElement[bool]:
+    """Rows of a dated table that count on a day (NULL = since ever, or open)."""
+    return sa.and_(
+        sa.or_(table.c.first_day.is_(None), table.c.first_day <= day),
+        sa.or_(table.c.last_day.is_(None), table.c.last_day >= day),
+    )
+
+
+def on_day(connection: sa.Connection, day: date) -> list[Any]:
+    """Every account with its parent's id on a day."""
+    return list(
+        connection.execute(
+            sa.select(accounts, account_parents.c.parent_id).join(
+                account_parents,
+                sa.and_(account_parents.c.account_id == accounts.c.id, in_force(account_parents, day)),
+            )
+        )
+    )
+
+
+def root(connection: sa.Connection) -> Any | None:
+    """The operator: the account that has no parent."""
+    return connection.execute(
+        sa.select(accounts).join(account_parents, account_parents.c.account_id == accounts.c.id).where(
+            account_parents.c.parent_id.is_(None)
+        )
+    ).first()
+
+
+def changes_of_place(connection: sa.Connection, first: date, last: date) -> list[date]:
+    """Days within a period on which the tree differs from the day before."""
+    return sorted(
+        connection.scalars(
+            sa.select(account_parents.c.first_day).distinct().where(
+                account_parents.c.first_day > first, account_parents.c.first_day <= last
+            )
+        )
+    )
+
+
+def ids_by_code(connection: sa.Connection) -> dict[str, int]:
+    """Every account's id by its code."""
+    return {row.code: row.id for row in connection.execute(sa.select(accounts.c.code, accounts.c.id))}
+
+
+def place(connection: sa.Connection, parents: dict[str, str | None], today: date) -> int:
+    """Put accounts below their parents (codes); how many of them stood elsewhere before and moved today."""
+    ids = ids_by_code(connection)
+    p = account_parents
+    there = {
+        row.account_id: row for row in connection.execute(sa.select(p).where(p.c.last_day.is_(None)))
+    }
+    new, moved = [], 0
+    for code, parent in parents.items():
+        account_id, parent_id = ids[code], None if parent is None else ids[parent]
+        now = there.get(account_id)
+        if now is None:
+            new.append({"account_id": account_id, "parent_id": parent_id, "first_day": None})
+        elif now.parent_id != parent_id:
+            moved += 1
+            if now.first_day == today:
+                connection.execute(sa.update(p).where(p.c.id == now.id).values(parent_id=parent_id))
+                continue
+            yesterday = date.fromordinal(today.toordinal() - 1)
+            connection.execute(sa.update(p).where(p.c.id == now.id).values(last_day=yesterday))
+            new.append({"account_id": account_id, "parent_id": parent_id, "first_day": today})
+    if new:
+        connection.execute(sa.insert(p), new)
+    return moved

@@ -1,0 +1,28 @@
+"""Accounts and their dated places in the tree."""
+
+from __future__ import annotations
+
+import sqlalchemy as sa
+
+from fair_ladle.app.plumbing.database import code_column, id_column, metadata
+
+accounts = sa.Table(
+    "accounts", metadata,
+    id_column(),
+    code_column("code", nullable=False, unique=True),
+    sa.Column("kind", sa.String(16), nullable=False),
+    sa.Column("name", sa.String(200), nullable=False),
+    sa.Column("currency", sa.String(3)),
+    sa.Column("time_zone", sa.String(64)),
+    sa.Column("admin_email", sa.String(254)),
+    sa.Column("billing_email", sa.String(254)),
+)
+
+account_parents = sa.Table(
+    "account_parents", metadata,
+    id_column(),
+    sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, index=True),
+    sa.Column("parent_id", sa.ForeignKey("accounts.id"), index=True),
+    sa.Column("first_day", sa.Date, comment="NULL = since ever"),
+    sa.Column("last_day", sa.Date, comment="NULL = open"),
+)

@@ -1,0 +1,128 @@
+"""The tree as others need it, and the rule of scope.
+
+Functions that take an actor check it; the others serve use-cases that have done so.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import date
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import numpy as np
+
+from fair_ladle.app.accounts import store
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.merge import Merged, merge
+from fair_ladle.app.plumbing.problems import Problem, Refused, not_found
+from fair_ladle.core.calendar import local_day
+from fair_ladle.core.tree import Ints, Tree
+
+
+@dataclass(frozen=True)
+class Accounts:
+    """The accounts of a day: the tree, and by its rows their ids and facts (code, kind, name, …)."""
+
+    tree: Tree
+    ids: Ints
+    facts: tuple[Any, ...]
+    row_of_id: dict[int, int]
+
+    def rows(self, account_ids: Iterable[int]) -> Ints:
+        """The rows of accounts given by id."""
+        return np.array([self.row_of_id[each] for each in account_ids], dtype=np.int64)
+
+    def inherited(self, row: int, field: str) -> Any:
+        """A fact of the account, or of the nearest above it that has one."""
+        return next(
+            (value for above in self.tree.path_up(row) if (value := getattr(self.facts[above], field))), None
+        )
+
+    def name(self, row: int) -> str:
+        """What the account is called."""
+        return str(self.facts[row].name)
+
+
+def operator(unit: Unit) -> Any:
+    """The root account; refused while there is none."""
+    found = store.root(unit.connection)
+    if found is None:
+        raise Refused(Problem("empty", "Nothing here yet", 409, "There are no accounts; bring an intake in first."))
+    return found
+
+
+def zone(unit: Unit) -> ZoneInfo:
+    """The operator's time zone: what days are reckoned in."""
+    return ZoneInfo(operator(unit).time_zone or "UTC")
+
+
+def today(unit: Unit) -> date:
+    """The operator's present day."""
+    return local_day(unit.now, zone(unit))
+
+
+def on_day(unit: Unit, day: date) -> Accounts:
+    """All accounts as they stand on a day."""
+    found = store.on_day(unit.connection, day)
+    if not found:
+        operator(unit)
+    code_of = {each.id: each.code for each in found}
+    tree = Tree.build({each.code: code_of.get(each.parent_id) for each in found})
+    by_code = {each.code: each for each in found}
+    facts = tuple(by_code[code] for code in tree.codes)
+    ids = np.array([each.id for each in facts], dtype=np.int64)
+    return Accounts(tree, ids, facts, {each.id: row for row, each in enumerate(facts)})
+
+
+def stretches(unit: Unit, first: date, last: date) -> list[tuple[date, date]]:
+    """A period cut at the days on which accounts moved, so that each part has one tree."""
+    begins = [first, *store.changes_of_place(unit.connection, first, last)]
+    ends = [*(date.fromordinal(day.toordinal() - 1) for day in begins[1:]), last]
+    return list(zip(begins, ends, strict=True))
+
+
+def top_row(accounts: Accounts, actor: Actor) -> int:
+    """The row at the top of the actor's branch."""
+    if actor.scope is None:
+        return 0
+    if actor.scope not in accounts.tree:
+        raise not_found("account", actor.scope)
+    return accounts.tree.row(actor.scope)
+
+
+def row_in_scope(accounts: Accounts, actor: Actor, code: str) -> int:
+    """The row of an account the actor may see; others do not exist for the actor."""
+    top = top_row(accounts, actor)
+    if code in accounts.tree:
+        row = accounts.tree.row(code)
+        place = int(accounts.tree.depth_first[row]) - int(accounts.tree.depth_first[top])
+        if 0 <= place < int(accounts.tree.branch_size[top]):
+            return row
+    raise not_found("account", code)
+
+
+def bring_in(unit: Unit, rows: list[dict[str, Any]], parents: dict[str, str | None]) -> Merged:
+    """Create and change accounts by code and put each below its parent.
+
+    A new account stands there since ever; one that is there and gets another parent moves today.
+    """
+    merged = merge(unit.connection, store.accounts, ["code"], rows)
+    moved = store.place(unit.connection, parents, local_day(unit.now, zone_of(rows, unit)))
+    merged.changed += moved
+    merged.left -= min(moved, merged.left)
+    return merged
+
+
+def zone_of(rows: list[dict[str, Any]], unit: Unit) -> ZoneInfo:
+    """The operator's zone, from rows about to be placed or from what is there."""
+    found = next((row["time_zone"] for row in rows if row["kind"] == "operator"), None)
+    there = store.root(unit.connection)
+    return ZoneInfo(found or (there.time_zone if there else None) or "UTC")
+
+
+def ids_by_code(unit: Unit) -> dict[str, int]:
+    """Every account's id by its code."""
+    return store.ids_by_code(unit.connection)

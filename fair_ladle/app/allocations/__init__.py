@@ -1,0 +1,1 @@
+"""What pools give accounts, and the positions that follow from it."""

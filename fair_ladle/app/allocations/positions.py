@@ -1,0 +1,216 @@
+"""Positions at an instant, from the facts: the one place where the engine's settling meets the database."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import date, datetime
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import numpy as np
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.allocations import store
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Pool, Product
+from fair_ladle.app.usage import usecases as usage
+from fair_ladle.core.allocations import AtCap, Grid, Version
+from fair_ladle.core.calendar import local_day, micros
+from fair_ladle.core.clocks import Clock, Steps, grace_clock, load_over_time, version_steps
+from fair_ladle.core.path import Ladder, Rung, ladder
+from fair_ladle.core.settling import (
+    BY_SUPPLY, NO_LIMIT, Flags, Headroom, Roots, Settled, Supply,
+    hard_limits, headroom, is_near, most_reserve, pool_of, settle, used_of_pools,
+)
+from fair_ladle.core.tree import Ints
+
+SUPPLY = "supply"
+
+@dataclass(frozen=True)
+class World:
+    """The facts of an instant, laid out for the engine; a draft is a World with another ``grid``."""
+
+    at: datetime
+    day: date
+    zone: ZoneInfo
+    accounts: Accounts
+    products: tuple[Product, ...]
+    pools: tuple[Pool, ...]
+    roots: Roots
+    owner: Ints
+    supply: Supply
+    own: Ints
+    grid: Grid
+    grace_days: dict[tuple[int, int], int]
+    clocks: dict[tuple[int, int], Clock]
+
+    def restricted(self) -> Flags:
+        """Accounts whose grace has run out."""
+        flags = np.zeros(self.own.shape, dtype=bool)
+        for cell, clock in self.clocks.items():
+            flags[cell] = clock.is_over(micros(self.at))
+        return flags
+
+
+@dataclass(frozen=True)
+class Positions:
+    """The live figures of every account in every pool: accounts × products, in grains."""
+
+    world: World
+    settled: Settled
+    hard: Ints
+    headroom: Headroom
+    restricted: Flags
+
+    def states(self) -> list[list[str]]:
+        """The state of every cell: within, near, over, grace or restricted."""
+        grid = self.world.grid
+        names = np.full(self.settled.load.shape, "within", dtype=object)
+        names[is_near(self.settled.load, grid.cap)] = "near"
+        names[self.settled.load > grid.cap] = "over"
+        for cell in self.world.clocks:
+            names[cell] = "grace"
+        names[self.restricted] = "restricted"
+        return names.tolist()
+
+    def bound_by(self, row: int, column: int) -> str:
+        """The code of the account whose cap binds, or ``supply``."""
+        bound = int(self.headroom.bound_by[row, column])
+        return SUPPLY if bound == BY_SUPPLY else self.world.accounts.tree.codes[bound]
+
+    def pool_at(self, row: int, column: int) -> int:
+        """The place, in the world's pools, of the pool that serves a cell; -1 where none does."""
+        owner = int(self.world.owner[row, column])
+        places = np.flatnonzero((self.world.roots.rows == owner) & (self.world.roots.columns == column))
+        return int(places[0]) if len(places) else -1
+
+    def pool_load(self) -> Ints:
+        """load of the pools' owners, in the order of the pools."""
+        return self.settled.load[self.world.roots.rows, self.world.roots.columns]
+
+    def pool_used(self) -> Ints:
+        """Σ own of the pools, in their order."""
+        return used_of_pools(self.world.accounts.tree, self.world.roots, self.world.own)
+
+    def shortfalls(self) -> Ints:
+        """By how many grains each pool is in shortfall (0 = covered)."""
+        supply = self.world.supply
+        return np.maximum(
+            0, np.maximum(self.pool_load() - supply.promisable, self.pool_used() - supply.physical)
+        )
+
+    def most_reserve(self) -> Ints:
+        """The most each account's reserve can be raised to."""
+        world = self.world
+        return most_reserve(world.accounts.tree, self.settled, world.grid.cap, world.roots, world.supply)
+
+    def way_up(self, row: int, column: int) -> list[Rung]:
+        """The rungs from an account up to the pool's owner."""
+        world, rungs = self.world, []
+        owner = int(world.owner[row, column])
+        for each in world.accounts.tree.path_up(row):
+            cap, burst = int(world.grid.cap[each, column]), int(world.grid.burst[each, column])
+            bursting = bool(
+                (world.grid.grace | world.grid.overage)[each, column] and not self.restricted[each, column]
+            )
+            rungs.append(
+                Rung(
+                    world.accounts.tree.codes[each], int(self.settled.load[each, column]),
+                    0 if each == owner else int(world.grid.reserve[each, column]),
+                    None if cap >= NO_LIMIT else cap, None if burst >= NO_LIMIT else burst, bursting,
+                )
+            )
+            if each == owner:
+                break
+        return rungs
+
+    def ladder(self, row: int, column: int) -> Ladder:
+        """The limits on the way up and the one that binds."""
+        place = self.pool_at(row, column)
+        supply = self.world.supply
+        left = int(supply.physical[place]) - int(self.pool_used()[place])
+        return ladder(self.way_up(row, column), int(supply.promisable[place]), left)
+
+
+def to_version(row: Any, code: str) -> Version:
+    """A row of the table as the engine's version."""
+    return Version(
+        code, row.first_day, row.last_day, row.reserve, row.cap, AtCap(row.at_cap), row.burst, row.grace_days
+    )
+
+
+def world_at(unit: Unit, products: Sequence[Product], at: datetime) -> World:
+    """The facts of an instant for these products."""
+    zone = accounts_usecases.zone(unit)
+    day = local_day(at, zone)
+    accounts = accounts_usecases.on_day(unit, day)
+    roots, pools = pools_usecases.layout(accounts, pools_usecases.pools(unit, products), list(products))
+    own = usage.own_at(unit, accounts, products, at)
+    column = {product.id: place for place, product in enumerate(products)}
+    grid = Grid.empty(*own.shape)
+    grace_days = {}
+    for row in store.versions(unit.connection, list(column), day, day):
+        place = accounts.row_of_id.get(row.account_id)
+        if place is not None:
+            grid.put(place, column[row.product_id], to_version(row, accounts.tree.codes[place]))
+            if row.grace_days is not None:
+                grace_days[place, column[row.product_id]] = row.grace_days
+    world = World(
+        at, day, zone, accounts, tuple(products), tuple(pools), roots, pool_of(accounts.tree, roots, len(products)),
+        pools_usecases.supply(pools, day), own, grid, grace_days, {},
+    )
+    return replace(world, clocks=_replayed_clocks(unit, world))
+
+
+def settle_world(world: World) -> Positions:
+    """Settle a world: positions, headroom and binding limits of every account."""
+    tree, grid = world.accounts.tree, world.grid
+    settled = settle(tree, world.own, grid.reserve, world.roots)
+    restricted = world.restricted()
+    hard = hard_limits(grid.cap, grid.burst, (grid.grace | grid.overage) & ~restricted)
+    room = headroom(tree, settled, hard, world.roots, world.supply, world.own)
+    return Positions(world, settled, hard, room, restricted)
+
+
+def positions_at(unit: Unit, products: Sequence[Product], at: datetime) -> Positions:
+    """Positions at an instant, from the facts."""
+    return settle_world(world_at(unit, products, at))
+
+
+def _replayed_clocks(unit: Unit, world: World) -> dict[tuple[int, int], Clock]:
+    """The grace clocks that run at the instant, from the history of each account now past its cap under grace."""
+    settled = settle(world.accounts.tree, world.own, world.grid.reserve, world.roots)
+    past = np.argwhere(world.grid.grace & (settled.load > world.grid.cap))
+    clocks = {}
+    for row, column in past.tolist():
+        load, versions = _history(unit, world, row, column)
+        clock = grace_clock(load, versions, micros(world.at), world.zone)
+        if clock is not None:
+            clocks[row, column] = clock
+    return clocks
+
+
+def _history(unit: Unit, world: World, row: int, column: int) -> tuple[Steps, list[Version]]:
+    """load of an account over time up to the world's instant, and its allocation's versions."""
+    product, accounts = world.products[column], world.accounts
+    owner = int(world.owner[row, column])
+    rows = [int(each) for each in accounts.tree.branch(row) if int(world.owner[each, column]) == owner]
+    inside = set(rows)
+    children: dict[int, list[int]] = {each: [] for each in rows}
+    for each in rows:
+        if each != row:
+            children[int(accounts.tree.parent[each])].append(each)
+    own = usage.own_over_time(unit, accounts, product, rows, world.at)
+    versions: dict[int, list[Version]] = {each: [] for each in inside}
+    ids = [int(accounts.ids[each]) for each in rows]
+    for each in store.versions(unit.connection, [product.id], None, world.day, ids):
+        place = accounts.row_of_id[each.account_id]
+        versions[place].append(to_version(each, accounts.tree.codes[place]))
+    load = load_over_time(
+        row, children.__getitem__, lambda each: own.get(each, Steps.nothing()),
+        lambda each: version_steps(versions[each], world.zone, lambda version: version.reserve),
+    )
+    return load, versions[row]

@@ -1,0 +1,41 @@
+"""Allocation versions as others need them."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from datetime import date
+from typing import Any
+
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.allocations import store
+from fair_ladle.app.allocations.positions import to_version
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.merge import Merged, merge
+from fair_ladle.app.pools.usecases import Product
+from fair_ladle.core.allocations import Grid, Version, by_day
+from fair_ladle.core.calendar import Day
+
+
+def bring_in(unit: Unit, rows: list[dict[str, Any]]) -> Merged:
+    """Create and change versions by product, account and first day."""
+    return merge(unit.connection, store.allocations, ["product_id", "account_id", "first_day"], rows)
+
+
+def all_versions(unit: Unit, product_ids: Collection[int]) -> list[Any]:
+    """Every version of these products."""
+    return store.versions(unit.connection, product_ids)
+
+
+def by_days(unit: Unit, accounts: Accounts, product: Product, days: list[Day]) -> Grid:
+    """One product's allocations laid over consecutive days: accounts × days."""
+    versions: list[tuple[int, Version]] = []
+    for row in store.versions(unit.connection, [product.id], days[0].date, days[-1].date):
+        place = accounts.row_of_id.get(row.account_id)
+        if place is not None:
+            versions.append((place, to_version(row, accounts.tree.codes[place])))
+    return by_day(versions, len(accounts.tree), days)
+
+
+def next_boundary(unit: Unit, product_ids: Collection[int], after: date) -> date | None:
+    """The next day on which an allocation of these products begins or has ended."""
+    return store.next_boundary(unit.connection, product_ids, after)

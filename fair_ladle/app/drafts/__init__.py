@@ -1,0 +1,1 @@
+"""Changes to allocations: what they would do, and applying them."""

@@ -1,0 +1,337 @@
+"""The rules of a whole intake, seen together with what is already there: each a small function that notes faults."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Hashable, Iterable
+from dataclasses import dataclass
+from datetime import date
+from typing import Any
+
+from fair_ladle.app.intake.reading import Intake, Parsed
+from fair_ladle.core.allocations import AtCap, Version, overlaps
+from fair_ladle.core.quantities import MOST_GRAINS, STORAGE, to_grains
+
+Key = tuple[Hashable, ...]
+
+
+@dataclass(frozen=True)
+class There:
+    """What is already in the database, as far as the rules need it."""
+
+    parents: dict[str, str | None]
+    currencies: dict[str, str | None]
+    measures: dict[str, str]
+    owners: dict[tuple[str, str], set[str]]
+    """Currencies of the lots by (owner, product)."""
+    versions: dict[tuple[str, str], list[Version]]
+    usernames: frozenset[str]
+    group_codes: frozenset[str]
+    rate_keys: frozenset[Key]
+
+
+class Checks:
+    """The intake and what is there, looked at as one."""
+
+    def __init__(self, intake: Intake, there: There):
+        self.intake = intake
+        self.there = there
+        self.parents = dict(there.parents)
+        self.parents.update({row["code"]: row["parent"] for _, row in intake.table("accounts")})
+        self.measures = dict(there.measures)
+        self.measures.update({row["code"]: row["measure"] for _, row in intake.table("products")})
+        self.owners = set(there.owners)
+        self.owners.update((row["owner"], row["product"]) for _, row in intake.table("lots"))
+        self.accounts_known = "accounts" not in intake.unreadable
+        self.products_known = "products" not in intake.unreadable
+        self._pool_owner: dict[tuple[str, str], str | None] = {}
+
+    def run(self) -> None:
+        """Every rule in turn; all faults stand in the intake afterwards."""
+        for rule in (
+            self.keys_once, self.accounts_known_everywhere, self.products_known_everywhere, self.one_tree,
+            self.measure_kept, self.products_refer, self.lots_sound, self.pools_reach, self.allocations_sound,
+            self.versions_apart, self.assignments_sound, self.storage_sound, self.members_known, self.tiers_sound,
+            self.days_in_order,
+        ):
+            rule()
+
+    # keys and references
+
+    def keys_once(self) -> None:
+        """No two rows of one key, where a second one would contradict the first."""
+        keys: dict[str, Callable[[dict[str, Any]], Key]] = {
+            "accounts": lambda r: (r["code"],),
+            "products": lambda r: (r["code"],),
+            "lots": lambda r: (r["reference"], r["owner"], r["product"], r["first_day"]),
+            "allocations": lambda r: (r["account"], r["product"], r["first_day"]),
+            "people": lambda r: (r["username"],),
+            "groups": lambda r: (r["account"], r["code"]),
+            "assignments": lambda r: (r["account"], r["product"], r["subject"], r["from"]),
+            "rates": lambda r: (r["seller"], r["buyer"], r["product"], r["first_day"]),
+            "rate_tiers": lambda r: (r["seller"], r["buyer"], r["product"], r["first_day"], r["from_quantity"]),
+        }
+        for table, key in keys.items():
+            seen: dict[Key, int] = {}
+            for number, row in self.intake.table(table):
+                first = seen.setdefault(key(row), number)
+                if first != number:
+                    what = ", ".join(str(part) for part in key(row) if part is not None)
+                    self.intake.fault(table, number, None, f"{what} again", f"one row of it (the first is row {first})")
+
+    def accounts_known_everywhere(self) -> None:
+        """Every account named anywhere exists."""
+        if not self.accounts_known:
+            return
+        for table, columns in {
+            "accounts": ("parent",), "lots": ("owner",), "allocations": ("account",), "people": ("account",),
+            "groups": ("account",), "assignments": ("account",), "storage": ("account",),
+            "rates": ("seller", "buyer"), "rate_tiers": ("seller", "buyer"),
+        }.items():
+            self._known(table, columns, self.parents, "the code of an account in accounts.csv")
+
+    def products_known_everywhere(self) -> None:
+        """Every product named anywhere exists."""
+        if not self.products_known:
+            return
+        for table in ("lots", "allocations", "assignments", "storage", "rates", "rate_tiers"):
+            self._known(table, ("product",), self.measures, "the code of a product in products.csv")
+
+    def _known(self, table: str, columns: Iterable[str], known: dict[str, Any], expected: str) -> None:
+        for column in columns:
+            for number, row in self.intake.table(table):
+                if row[column] is not None and row[column] not in known:
+                    self.intake.fault(table, number, column, row[column], expected)
+
+    # accounts and products
+
+    def one_tree(self) -> None:
+        """One operator at the root, and no account above itself."""
+        rows = self.intake.table("accounts")
+        for number, row in rows:
+            if (row["kind"] == "operator") != (row["parent"] is None):
+                expected = "no parent for the operator" if row["kind"] == "operator" else "the code of the account above"
+                self.intake.fault("accounts", number, "parent", row["parent"] or "nothing", expected)
+        roots = [code for code, parent in self.parents.items() if parent is None]
+        if len(roots) > 1:
+            for number, row in rows:
+                if row["parent"] is None and row["code"] != roots[0]:
+                    self.intake.fault("accounts", number, "kind", row["code"], f"one operator; {roots[0]} is it")
+        if not roots and self.accounts_known:
+            self.intake.fault("accounts", 1, "kind", "no operator", "one account of kind operator, without a parent")
+        number_of = {row["code"]: number for number, row in rows}
+        settled: set[str] = set()
+        for start in self.parents:
+            way: list[str] = []
+            on_way: set[str] = set()
+            at: str | None = start
+            while at is not None and at in self.parents and at not in settled and at not in on_way:
+                way.append(at)
+                on_way.add(at)
+                at = self.parents[at]
+            if at in on_way:
+                circle = way[way.index(at):]
+                self.intake.fault(
+                    "accounts", number_of.get(circle[-1], 1), "parent", " under ".join([*circle, circle[0]]),
+                    "a parent that is not below the account itself",
+                )
+            settled.update(way)
+
+    def measure_kept(self) -> None:
+        """A product that is there keeps its measure."""
+        for number, row in self.intake.table("products"):
+            there = self.there.measures.get(row["code"])
+            if there is not None and there != row["measure"]:
+                self.intake.fault("products", number, "measure", row["measure"], f"{there}, as it was; a new measure is a new product")
+
+    def products_refer(self) -> None:
+        """Base products and successors exist."""
+        if not self.products_known:
+            return
+        for number, row in self.intake.table("products"):
+            for column, named in (("requires", row["requires"]), ("successor", [row["successor"]] if row["successor"] else [])):
+                for code in named:
+                    if code not in self.measures:
+                        self.intake.fault("products", number, column, code, "the code of a product in products.csv")
+
+    # pools
+
+    def lots_sound(self) -> None:
+        """Whole grains; overcommit for storage only; one currency a pool."""
+        currencies: dict[tuple[str, str], set[str]] = defaultdict(set)
+        for pair, names in self.there.owners.items():
+            currencies[pair] |= names
+        for number, row in self.intake.table("lots"):
+            self._grains("lots", number, row, ("quantity", "true_up"))
+            if row["overcommit"] is not None and self.measures.get(row["product"], STORAGE) != STORAGE:
+                self.intake.fault("lots", number, "overcommit", row["overcommit"], "nothing: only storage can be overcommitted")
+            if row["currency"] is None:
+                row["currency"] = self._currency(row["owner"])
+            if row["currency"] is None:
+                self.intake.fault("lots", number, "currency", "nothing", "a currency, since no account above has one")
+                continue
+            there = currencies[row["owner"], row["product"]]
+            if there and row["currency"] not in there:
+                self.intake.fault(
+                    "lots", number, "currency", row["currency"],
+                    f"{', '.join(sorted(there))}, the currency of the pool's other lots",
+                )
+            else:
+                there.add(row["currency"])
+
+    def _currency(self, code: str | None) -> str | None:
+        mine = {row["code"]: row["currency"] for _, row in self.intake.table("accounts")}
+        for _ in range(len(self.parents)):
+            if code is None:
+                return None
+            found = mine.get(code) or self.there.currencies.get(code)
+            if found:
+                return found
+            code = self.parents.get(code)
+        return None
+
+    def pool_owner(self, account: str, product: str) -> str | None:
+        """The owner of the nearest pool of a product upwards from an account."""
+        way = []
+        at: str | None = account
+        found: str | None = None
+        while at is not None and len(way) <= len(self.parents):
+            if (at, product) in self._pool_owner:
+                found = self._pool_owner[at, product]
+                break
+            way.append(at)
+            if (at, product) in self.owners:
+                found = at
+                break
+            at = self.parents.get(at)
+        for each in way:
+            self._pool_owner[each, product] = found
+        return found
+
+    def pools_reach(self) -> None:
+        """Where something is allocated or used, a pool of the product is there or above."""
+        if not self.accounts_known or not self.products_known or "lots" in self.intake.unreadable:
+            return
+        for table in ("allocations", "assignments", "storage"):
+            missing: dict[tuple[str, str], int] = {}
+            for number, row in self.intake.table(table):
+                pair = (row["account"], row["product"])
+                if pair[0] in self.parents and pair[1] in self.measures and self.pool_owner(*pair) is None:
+                    missing.setdefault(pair, number)
+            for (account, product), number in missing.items():
+                self.intake.fault(table, number, "product", product, f"a product of which {account} or an account above it has a lot")
+
+    def _grains(self, table: str, number: int, row: dict[str, Any], columns: Iterable[str]) -> bool:
+        """Turn units into grains in place; False where one is not whole or too large."""
+        measure = self.measures.get(row["product"])
+        sound = measure is not None
+        for column in columns:
+            if row[column] is None or measure is None:
+                continue
+            try:
+                grains = to_grains(row[column], measure)
+                if grains > MOST_GRAINS:
+                    raise ValueError
+                row[column] = grains
+            except ValueError:
+                finest = "a quantity in GB with at most 3 decimals" if measure == STORAGE else "a whole number of units"
+                self.intake.fault(table, number, column, row[column], f"{finest}, at most {to_grains_limit(measure)}")
+                sound = False
+        return sound
+
+    # allocations
+
+    def allocations_sound(self) -> None:
+        """Whole grains; a reserve never over its cap; a pool's owner has no reserve; grace has its days."""
+        for number, row in self.intake.table("allocations"):
+            if not self._grains("allocations", number, row, ("reserve", "cap", "burst")):
+                continue
+            if row["cap"] is not None and row["reserve"] > row["cap"]:
+                self.intake.fault("allocations", number, "cap", row["cap"], f"a cap of at least the reserve, {row['reserve']}")
+            if row["reserve"] and (row["account"], row["product"]) in self.owners:
+                self.intake.fault("allocations", number, "reserve", row["reserve"], f"no reserve: {row['account']} owns the pool itself")
+            if row["at_cap"] == AtCap.GRACE and row["grace_days"] is None:
+                self.intake.fault("allocations", number, "grace_days", "nothing", "how many days of grace")
+
+    def versions_apart(self) -> None:
+        """Versions of one allocation never overlap, those that are there included."""
+        mine: dict[tuple[str, str], dict[date, tuple[int, Version]]] = defaultdict(dict)
+        for number, row in self.intake.table("allocations"):
+            if row["last_day"] is not None and row["last_day"] < row["first_day"]:
+                continue
+            mine[row["account"], row["product"]][row["first_day"]] = (
+                number, Version(row["account"], row["first_day"], row["last_day"]),
+            )
+        for pair, new in mine.items():
+            kept = [version for version in self.there.versions.get(pair, []) if version.first_day not in new]
+            for earlier, later in overlaps([*kept, *(version for _, version in new.values())]):
+                number = new.get(later.first_day, new.get(earlier.first_day, (1, later)))[0]
+                until = earlier.last_day or "for good"
+                self.intake.fault(
+                    "allocations", number, "first_day", later.first_day,
+                    f"a day after the version from {earlier.first_day} ends ({until})",
+                )
+
+    # usage
+
+    def assignments_sound(self) -> None:
+        """Only counted products are assigned; an assignment does not end before it begins."""
+        for number, row in self.intake.table("assignments"):
+            if self.measures.get(row["product"]) == STORAGE:
+                self.intake.fault("assignments", number, "product", row["product"], "a counted product; bytes stand in storage.csv")
+            if row["to"] is not None and row["to"] < row["from"]:
+                self.intake.fault("assignments", number, "to", row["to"].isoformat(), "an instant after from")
+
+    def storage_sound(self) -> None:
+        """Only storage is sampled."""
+        for number, row in self.intake.table("storage"):
+            if self.measures.get(row["product"], STORAGE) != STORAGE:
+                self.intake.fault("storage", number, "product", row["product"], "a product measured as storage")
+
+    # people, prices, days
+
+    def members_known(self) -> None:
+        """Members of groups are people or groups."""
+        if "people" in self.intake.unreadable:
+            return
+        known = self.there.usernames | self.there.group_codes
+        known |= {row["username"] for _, row in self.intake.table("people")}
+        known |= {row["code"] for _, row in self.intake.table("groups")}
+        for number, row in self.intake.table("groups"):
+            for member in row["members"]:
+                if member not in known:
+                    self.intake.fault("groups", number, "members", member, "a username in people.csv or a group's code")
+
+    def tiers_sound(self) -> None:
+        """Every new rate has tiers, the first from 0; every tier has a rate."""
+
+        def key(row: dict[str, Any]) -> Key:
+            return (row["seller"], row["buyer"], row["product"], row["first_day"])
+
+        tiers: dict[Key, list[Parsed]] = defaultdict(list)
+        for number, row in self.intake.table("rate_tiers"):
+            tiers[key(row)].append((number, row))
+        rates = {key(row) for _, row in self.intake.table("rates")}
+        if "rate_tiers" not in self.intake.unreadable:
+            for number, row in self.intake.table("rates"):
+                mine = tiers.get(key(row), [])
+                if not mine and key(row) not in self.there.rate_keys:
+                    self.intake.fault("rates", number, None, "no tiers", "at least one row in rate_tiers.csv, from_quantity 0")
+                elif mine and min(tier["from_quantity"] for _, tier in mine) != 0:
+                    self.intake.fault("rate_tiers", mine[0][0], "from_quantity", mine[0][1]["from_quantity"], "0 for the rate's first tier")
+        if "rates" not in self.intake.unreadable:
+            for each, mine in tiers.items():
+                if each not in rates and each not in self.there.rate_keys:
+                    self.intake.fault("rate_tiers", mine[0][0], None, "tiers of no rate", "a row in rates.csv with the same seller, buyer, product and first_day")
+
+    def days_in_order(self) -> None:
+        """A last day is not before the first."""
+        for table in ("lots", "allocations"):
+            for number, row in self.intake.table(table):
+                if row["last_day"] is not None and row["last_day"] < row["first_day"]:
+                    self.intake.fault(table, number, "last_day", row["last_day"], f"a day not before the first, {row['first_day']}")
+
+
+def to_grains_limit(measure: str) -> str:
+    """The largest quantity taken in, in words."""
+    return "100 000 000 GB" if measure == STORAGE else f"{MOST_GRAINS:,}".replace(",", " ")

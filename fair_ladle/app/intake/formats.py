@@ -1,0 +1,215 @@
+"""The tables of an intake: their columns, what each cell may hold, and what would be right where it does not."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import UTC, date, datetime
+from decimal import Decimal
+from functools import lru_cache
+from typing import Any
+from zoneinfo import available_timezones
+
+from iso4217 import Currency
+
+from fair_ladle.core.allocations import AtCap
+from fair_ladle.core.pricing import Aggregate, Basis, TierMode
+
+KINDS = ("operator", "reseller", "client", "sub-account")
+MEASURES = ("seat", "device", "session", "item", "storage")
+STATUSES = ("active", "invited", "suspended")
+NEVER_CODES = ("supply", "idle")
+NUMBER = re.compile(r"\d{1,18}(\.\d{1,10})?")
+EMAIL = re.compile(r"[^@\s,;<>]+@[^@\s,;<>]+")
+MOST_BYTES = 10**17
+Parser = Callable[[str], Any]
+
+
+class Expected(ValueError):
+    """The cell holds something else; the message says what would be right."""
+
+
+def code(text: str) -> str:
+    """A code: up to 64 characters, no ; and none of the engine's own words."""
+    if len(text) > 64 or ";" in text or text in NEVER_CODES:
+        raise Expected(f"a code of at most 64 characters without ; (and not {' or '.join(NEVER_CODES)})")
+    return text
+
+
+def up_to(length: int) -> Parser:
+    """Text of at most so many characters."""
+
+    def parse(text: str) -> str:
+        if len(text) > length:
+            raise Expected(f"at most {length} characters")
+        return text
+
+    return parse
+
+
+def one_of(*names: str) -> Parser:
+    """One of these words."""
+
+    def parse(text: str) -> str:
+        if text not in names:
+            raise Expected("one of " + ", ".join(names))
+        return text
+
+    return parse
+
+
+@lru_cache(4096)
+def day(text: str) -> date:
+    """A day, YYYY-MM-DD."""
+    try:
+        if len(text) != 10:
+            raise ValueError
+        found = date.fromisoformat(text)
+    except ValueError:
+        raise Expected("a day like 2026-10-01") from None
+    if not 1970 <= found.year <= 2200:
+        raise Expected("a day between 1970 and 2200")
+    return found
+
+
+def instant(text: str) -> datetime:
+    """An instant with its offset, ISO 8601."""
+    try:
+        found = datetime.fromisoformat(text)
+        if found.tzinfo is None or len(text) < 16:
+            raise ValueError
+        found = found.astimezone(UTC)
+    except (ValueError, OverflowError):
+        raise Expected("an instant with its offset, like 2026-10-01T09:30:00+01:00") from None
+    if not 1970 <= found.year <= 2200:
+        raise Expected("an instant between 1970 and 2200")
+    return found
+
+
+def number(text: str) -> Decimal:
+    """A number not below 0, with at most 10 decimals."""
+    if not NUMBER.fullmatch(text):
+        if text.startswith("-"):
+            raise Expected("a number not below 0")
+        raise Expected("a number like 12 or 3.75, without signs, spaces or exponents, at most 10 decimals")
+    return Decimal(text)
+
+
+def whole(most: int) -> Parser:
+    """A whole number from 0 to ``most``."""
+
+    def parse(text: str) -> int:
+        if not text.isascii() or not text.isdigit() or int(text[:20]) > most:
+            raise Expected(f"a whole number from 0 to {most}")
+        return int(text)
+
+    return parse
+
+
+def yes_no(text: str) -> bool:
+    """yes or no."""
+    if text.lower() not in ("yes", "no", "true", "false", "1", "0"):
+        raise Expected("yes or no")
+    return text.lower() in ("yes", "true", "1")
+
+
+def currency(text: str) -> str:
+    """A currency's code after ISO 4217."""
+    try:
+        return str(Currency(text).code)
+    except ValueError:
+        raise Expected("a currency's code after ISO 4217, like EUR") from None
+
+
+@lru_cache(1)
+def _time_zones() -> frozenset[str]:
+    return frozenset(available_timezones())
+
+
+def time_zone(text: str) -> str:
+    """A time zone of the IANA database."""
+    if text not in _time_zones():
+        raise Expected("a time zone like Europe/Lisbon")
+    return text
+
+
+def email(text: str) -> str:
+    """An e-mail address."""
+    if len(text) > 254 or not EMAIL.fullmatch(text):
+        raise Expected("an e-mail address like name@client.example")
+    return text
+
+
+def codes(text: str) -> tuple[str, ...]:
+    """Codes joined by ;."""
+    return tuple(each.strip() for each in text.split(";") if each.strip())
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column; ``default`` stands for an empty cell unless it is required."""
+
+    name: str
+    parse: Parser
+    required: bool = False
+    default: Any = None
+
+
+def _need(name: str, parse: Parser) -> Column:
+    return Column(name, parse, required=True)
+
+
+FORMATS: dict[str, tuple[Column, ...]] = {
+    "accounts": (
+        _need("code", code), Column("parent", code), _need("kind", one_of(*KINDS)), _need("name", up_to(200)),
+        Column("currency", currency), Column("time_zone", time_zone), Column("admin_email", email),
+        Column("billing_email", email),
+    ),
+    "products": (
+        _need("code", code), _need("name", up_to(200)), Column("vendor", up_to(200)),
+        _need("measure", one_of(*MEASURES)), Column("unit", up_to(32)), Column("family", code),
+        Column("requires", codes, default=()), Column("components", codes, default=()), Column("successor", code),
+    ),
+    "lots": (
+        _need("reference", up_to(100)), _need("owner", code), _need("product", code), _need("quantity", number),
+        _need("first_day", day), Column("last_day", day), Column("unit_cost", number, default=Decimal(0)),
+        Column("currency", currency), Column("true_up", number, default=Decimal(0)),
+        Column("overcommit", whole(100_000)),
+    ),
+    "allocations": (
+        _need("account", code), _need("product", code), Column("reserve", number, default=Decimal(0)),
+        Column("cap", number), Column("at_cap", one_of(*AtCap), default="block"), Column("burst", number),
+        Column("grace_days", whole(3660)), _need("first_day", day), Column("last_day", day),
+    ),
+    "people": (
+        _need("account", code), _need("username", up_to(128)), _need("display_name", up_to(200)),
+        Column("email", email), Column("status", one_of(*STATUSES), default="active"),
+        Column("invited_at", instant), Column("last_seen_at", instant), Column("title", up_to(200)),
+        Column("department", up_to(200)), Column("protected", yes_no, default=False),
+    ),
+    "groups": (
+        _need("account", code), _need("code", code), _need("name", up_to(200)), Column("rule", up_to(4000)),
+        Column("members", codes, default=()), Column("precedence", whole(1_000_000)),
+    ),
+    "assignments": (
+        _need("account", code), _need("product", code), _need("subject", up_to(128)), _need("from", instant),
+        Column("to", instant),
+    ),
+    "storage": (
+        _need("account", code), _need("product", code), _need("category", up_to(64)), _need("at", instant),
+        _need("bytes", whole(MOST_BYTES)),
+    ),
+    "rates": (
+        _need("seller", code), Column("buyer", code), _need("product", code), _need("first_day", day),
+        _need("basis", one_of(*Basis)), Column("aggregate", one_of(*Aggregate), default="average"),
+        Column("tier_mode", one_of(*TierMode), default="graduated"), Column("included", number),
+        Column("overage_price", number), Column("minimum", number), Column("fixed_fee", number),
+        Column("currency", currency),
+    ),
+    "rate_tiers": (
+        _need("seller", code), Column("buyer", code), _need("product", code), _need("first_day", day),
+        _need("from_quantity", number), _need("unit_price", number),
+    ),
+}
+"""Every table in the order in which it is loaded."""

@@ -1,0 +1,189 @@
+"""Bringing an intake in: checked whole, loaded in one transaction or not at all."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.allocations import usecases as allocations
+from fair_ladle.app.allocations.positions import to_version
+from fair_ladle.app.intake.checks import Checks, There
+from fair_ladle.app.intake.formats import FORMATS
+from fair_ladle.app.intake.reading import Intake, Told, parse
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.people import usecases as people
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.merge import Merged
+from fair_ladle.app.plumbing.problems import Problem, Refused, not_allowed
+from fair_ladle.app.pools import usecases as pools
+from fair_ladle.app.statements import rate_cards
+from fair_ladle.app.usage import usecases as usage
+from fair_ladle.connectors.sheets_in import Fault, Source
+
+
+class FaultyIntake(Refused):
+    """The intake has faults; nothing was changed."""
+
+    def __init__(self, faults: list[Fault]):
+        super().__init__(
+            Problem("faulty-intake", "The intake has faults", 422, f"{len(faults)} faults; nothing was changed.")
+        )
+        self.faults = faults
+
+
+@dataclass(frozen=True)
+class Brought:
+    """What an intake did, by table."""
+
+    tables: dict[str, Merged]
+
+
+def bring_in(unit: Unit, actor: Actor, source: Source, told: Told = lambda what, done: None) -> Brought:
+    """Check a source and load it; FaultyIntake with every fault otherwise. For the operator's side only."""
+    if actor.scope is not None and actor.scope != accounts_usecases.operator(unit).code:
+        raise not_allowed("Only the operator brings intakes in.")
+    intake = parse(source, told)
+    if not source.tables and not source.faults:
+        intake.faults.append(Fault("intake", None, None, "no table", "at least one of " + ", ".join(f"{name}.csv" for name in FORMATS)))
+    told("checking", 0)
+    Checks(intake, _there(unit)).run()
+    if intake.faults:
+        order = list(FORMATS)
+        raise FaultyIntake(
+            sorted(
+                set(intake.faults),
+                key=lambda f: (order.index(f.file[:-4]) if f.file[:-4] in order else -1, f.file, f.row or 0, f.column or ""),
+            )
+        )
+    brought = _load(unit, intake, told)
+    _log(unit, actor, brought)
+    return brought
+
+
+def _there(unit: Unit) -> There:
+    code_of = {value: key for key, value in accounts_usecases.ids_by_code(unit).items()}
+    if not code_of:
+        return There({}, {}, {}, {}, {}, frozenset(), frozenset(), frozenset())
+    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    tree = accounts.tree
+    products = {each.id: each for each in pools.products(unit)}
+    owners: dict[tuple[str, str], set[str]] = defaultdict(set)
+    for pool in pools.pools(unit, list(products.values())):
+        owners[code_of[pool.owner_id], pool.product.code] |= {pool.currency} if pool.currency else set()
+    versions = defaultdict(list)
+    for row in allocations.all_versions(unit, list(products)):
+        pair = (code_of[row.account_id], products[row.product_id].code)
+        versions[pair].append(to_version(row, pair[0]))
+    usernames, group_codes = people.known_names(unit)
+    rate_keys = frozenset(
+        (code_of[row.seller_id], code_of.get(row.buyer_id), products[row.product_id].code, row.first_day)
+        for row in rate_cards.keys(unit)
+    )
+    return There(
+        {code: None if parent < 0 else tree.codes[parent] for code, parent in zip(tree.codes, tree.parent.tolist(), strict=True)},
+        {each.code: each.currency for each in accounts.facts},
+        {each.code: each.measure for each in products.values()},
+        owners, versions, usernames, group_codes, rate_keys,
+    )
+
+
+def _load(unit: Unit, intake: Intake, told: Told) -> Brought:
+    done: dict[str, Merged] = {}
+
+    def rows(table: str) -> list[dict[str, Any]]:
+        told(f"loading {table}", 0)
+        return [row for _, row in intake.table(table)]
+
+    if intake.table("accounts"):
+        new = rows("accounts")
+        done["accounts"] = accounts_usecases.bring_in(
+            unit, [{k: v for k, v in row.items() if k != "parent"} for row in new],
+            {row["code"]: row["parent"] for row in new},
+        )
+    ids = accounts_usecases.ids_by_code(unit)
+    if intake.table("products"):
+        done["products"] = pools.bring_in_products(
+            unit,
+            [
+                row | {"unit": row["unit"] or row["measure"], "requires": ";".join(row["requires"]),
+                       "components": ";".join(row["components"])}
+                for row in rows("products")
+            ],
+        )
+    product_ids = {each.code: each.id for each in pools.products(unit)}
+
+    def placed(table: str, accounts: Iterable[str], renamed: dict[str, str] | None = None) -> list[dict[str, Any]]:
+        """Rows with ids in place of codes, columns renamed where the table calls them otherwise."""
+        named = accounts, renamed or {}
+        found = []
+        for row in rows(table):
+            new = {}
+            for name, value in row.items():
+                if name in named[0]:
+                    new[f"{name}_id"] = None if value is None else ids[value]
+                elif name == "product":
+                    new["product_id"] = product_ids[value]
+                else:
+                    new[named[1].get(name, name)] = value
+            found.append(new)
+        return found
+
+    if intake.table("lots"):
+        done["lots"] = pools.bring_in_lots(unit, placed("lots", ("owner",)))
+    if intake.table("allocations"):
+        done["allocations"] = allocations.bring_in(unit, placed("allocations", ("account",)))
+    if intake.table("people"):
+        done["people"] = people.bring_in_people(unit, placed("people", ("account",)))
+    if intake.table("groups"):
+        joined = [row | {"members": ";".join(row["members"])} for row in placed("groups", ("account",))]
+        done["groups"] = people.bring_in_groups(unit, joined)
+    if intake.table("assignments"):
+        done["assignments"] = usage.bring_in_assignments(
+            unit, placed("assignments", ("account",), {"from": "begins", "to": "ends"}),
+            lambda count: told("loading assignments", count),
+        )
+    if intake.table("storage"):
+        newest = {
+            (row["account_id"], row["product_id"], row["category"], row["at"]): row
+            for row in placed("storage", ("account",))
+        }
+        done["storage"] = usage.bring_in_samples(
+            unit, list(newest.values()), lambda count: told("loading storage", count)
+        )
+    if intake.table("rates") or intake.table("rate_tiers"):
+        merged, tiers = rate_cards.bring_in(
+            unit, placed("rates", ("seller", "buyer")), placed("rate_tiers", ("seller", "buyer"))
+        )
+        done.update({name: each for name, each in (("rates", merged), ("rate_tiers", tiers)) if intake.table(name)})
+    pools.mark_stale(unit)
+    return Brought(done)
+
+
+def _log(unit: Unit, actor: Actor, brought: Brought) -> None:
+    if not any(merged.created or merged.changed for merged in brought.tables.values()):
+        return
+    root = accounts_usecases.operator(unit)
+    entries = [
+        log.Entry(
+            "intake", "intake brought in", root.id, None,
+            {table: f"{merged.created} created, {merged.changed} changed, {merged.left} left" for table, merged in brought.tables.items()},
+        )
+    ]
+    for table, merged in brought.tables.items():
+        for key, before, after in merged.changes:
+            account = after.get("account_id") or next(
+                (part for part, name in zip(key, _key_names(table), strict=False) if name in ("account_id", "owner_id", "seller_id")), None
+            )
+            entries.append(log.Entry(f"intake: {table}", ", ".join(str(part) for part in key if part is not None), account, before, after))
+    log.write(unit, actor, None, entries)
+
+
+def _key_names(table: str) -> tuple[str, ...]:
+    return {
+        "lots": ("product_id", "owner_id"), "allocations": ("product_id", "account_id"), "groups": ("account_id",),
+        "assignments": ("product_id", "account_id"), "storage": ("product_id", "account_id"), "rates": rate_cards.KEY,
+    }.get(table, ())

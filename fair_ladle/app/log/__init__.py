@@ -1,0 +1,1 @@
+"""Who changed what, from what to what, in a chain that shows tampering."""

@@ -1,0 +1,24 @@
+"""The log: entries, sealed one after the other into a chain."""
+
+from __future__ import annotations
+
+import sqlalchemy as sa
+
+from fair_ladle.app.plumbing.database import Instant, id_column, metadata
+
+log_entries = sa.Table(
+    "log_entries", metadata,
+    id_column(),
+    sa.Column("at", Instant, nullable=False),
+    sa.Column("actor", sa.String(200), nullable=False),
+    sa.Column("through", sa.BigInteger, comment="the account over which the actor acted; NULL = the installation"),
+    sa.Column("account_id", sa.BigInteger, comment="the account concerned"),
+    sa.Column("action", sa.String(64), nullable=False),
+    sa.Column("subject", sa.String(255), nullable=False),
+    sa.Column("before", sa.JSON),
+    sa.Column("after", sa.JSON),
+    sa.Column("seal_number", sa.BigInteger, unique=True),
+    sa.Column("seal", sa.String(64)),
+    sa.Index("ix_log_entries_account_id", "account_id", "id"),
+    sa.Index("ix_log_entries_actor", "actor", "id"),
+)

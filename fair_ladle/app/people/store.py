@@ -1,0 +1,22 @@
+"""Queries over people and groups."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from typing import Any
+
+import sqlalchemy as sa
+
+from fair_ladle.app.people.tables import groups, people
+
+__all__ = ["codes_and_usernames", "groups", "named", "people"]
+
+
+def codes_and_usernames(connection: sa.Connection) -> tuple[frozenset[str], frozenset[str]]:
+    """Every username, and every group's code."""
+    return frozenset(connection.scalars(sa.select(people.c.username))), frozenset(connection.scalars(sa.select(groups.c.code)))
+
+
+def named(connection: sa.Connection, usernames: Collection[str]) -> list[Any]:
+    """People by username."""
+    return list(connection.execute(sa.select(people).where(people.c.username.in_(usernames))))

@@ -1,0 +1,65 @@
+"""Bringing rows into a table by their key: what is new is created, what differs changed, the rest left."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import sqlalchemy as sa
+
+BATCH = 10_000
+Row = dict[str, Any]
+Progress = Callable[[int], None]
+
+
+@dataclass
+class Merged:
+    """What a merge did; ``changes`` holds (key, before, after) of what was changed, up to a bound."""
+
+    created: int = 0
+    changed: int = 0
+    left: int = 0
+    changes: list[tuple[tuple[Any, ...], Row, Row]] = field(default_factory=list)
+
+
+MOST_CHANGES = 2000
+
+
+def merge(
+    connection: sa.Connection, table: sa.Table, key: Sequence[str], rows: Sequence[Row],
+    progress: Progress | None = None,
+) -> Merged:
+    """Merge rows, each with every column of the key and of its values, all with the same columns."""
+    merged = Merged()
+    if not rows:
+        return merged
+    names = list(rows[0])
+    there: dict[tuple[Any, ...], Any] = {}
+    if connection.execute(sa.select(table).limit(1)).first() is not None:
+        for found in connection.execute(sa.select(*(table.c[name] for name in names))):
+            there[tuple(getattr(found, name) for name in key)] = found
+    new: list[Row] = []
+    for row in rows:
+        keyed = tuple(row[name] for name in key)
+        found = there.get(keyed)
+        if found is None:
+            new.append(row)
+            continue
+        before = {name: value for name in names if (value := getattr(found, name)) != row[name]}
+        if not before:
+            merged.left += 1
+            continue
+        after = {name: row[name] for name in before}
+        connection.execute(
+            sa.update(table).where(*(table.c[name] == value for name, value in zip(key, keyed, strict=True))).values(after)
+        )
+        merged.changed += 1
+        if len(merged.changes) < MOST_CHANGES:
+            merged.changes.append((keyed, before, after))
+    for start in range(0, len(new), BATCH):
+        connection.execute(sa.insert(table), new[start : start + BATCH])
+        if progress:
+            progress(min(start + BATCH, len(new)))
+    merged.created = len(new)
+    return merged

@@ -1,0 +1,45 @@
+"""Refusals as values: what is wrong, where, and what would be right (RFC 9457), raised to undo a transaction."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+
+@dataclass(frozen=True)
+class Problem:
+    """A refusal. ``kind`` names its type, ``more`` holds members of its own, such as the ladder."""
+
+    kind: str
+    title: str
+    status: int
+    detail: str = ""
+    more: dict[str, Any] = field(default_factory=dict)
+
+
+class Refused(Exception):
+    """Carries a Problem out of a use-case; nothing the use-case did is kept."""
+
+    def __init__(self, problem: Problem):
+        super().__init__(problem.detail or problem.title)
+        self.problem = problem
+
+
+def not_found(what: str, name: str) -> Refused:
+    """Also the answer for what is out of scope: it does not exist for the asker."""
+    return Refused(Problem("not-found", f"No such {what}", 404, f"There is no {what} {name!r} here."))
+
+
+def not_allowed(detail: str) -> Refused:
+    """The asker sees the thing but may not do this with it."""
+    return Refused(Problem("not-allowed", "Not allowed", 403, detail))
+
+
+def invalid(detail: str, where: str | None = None) -> Refused:
+    """Something asked for makes no sense; ``where`` names the field."""
+    return Refused(Problem("invalid", "Not valid", 422, detail, {"where": where} if where else {}))
+
+
+def conflict(detail: str, **more: Any) -> Refused:
+    """It was right once, but things have changed or stand against it."""
+    return Refused(Problem("conflict", "In conflict with what is there", 409, detail, more))

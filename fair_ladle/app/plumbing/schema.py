@@ -1,0 +1,38 @@
+"""All tables together, and bringing a database up to them."""
+
+from __future__ import annotations
+
+from importlib import import_module
+
+import sqlalchemy as sa
+from alembic import command
+from alembic.config import Config
+from alembic.runtime.migration import MigrationContext
+from alembic.script import ScriptDirectory
+
+from fair_ladle.app.plumbing.database import metadata
+from fair_ladle.app.plumbing.settings import PROJECT
+
+for _capability in ("accounts", "pools", "people", "usage", "allocations", "takings", "statements", "log", "sign_in"):
+    import_module(f"fair_ladle.app.{_capability}.tables")
+
+__all__ = ["config", "metadata", "migrate"]
+
+
+def config() -> Config:
+    """Where the migrations are."""
+    settings = Config()
+    settings.set_main_option("script_location", str(PROJECT / "fair_ladle" / "migrations"))
+    return settings
+
+
+def migrate(engine: sa.Engine) -> bool:
+    """Bring the database up to the newest schema; True where anything was done."""
+    settings = config()
+    with engine.begin() as connection:
+        head = ScriptDirectory.from_config(settings).get_current_head()
+        if MigrationContext.configure(connection).get_current_revision() == head:
+            return False
+        settings.attributes["connection"] = connection
+        command.upgrade(settings, "head")
+        return True

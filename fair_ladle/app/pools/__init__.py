@@ -1,0 +1,1 @@
+"""Products, the pools of them, and the lots they are made of."""

@@ -1,0 +1,134 @@
+"""Products and pools as others need them."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+from datetime import date
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.merge import Merged, merge
+from fair_ladle.app.plumbing.problems import not_found
+from fair_ladle.app.pools import store
+from fair_ladle.core.costing import Lot, supply_on
+from fair_ladle.core.quantities import STORAGE, grains_per_unit, to_units
+from fair_ladle.core.settling import Roots, Supply
+
+
+@dataclass(frozen=True)
+class Product:
+    """A product as the engine and the screens need it."""
+
+    id: int
+    code: str
+    name: str
+    vendor: str
+    measure: str
+    unit: str
+    family: str | None
+    requires: tuple[str, ...]
+
+    @property
+    def per_unit(self) -> int:
+        """Grains a unit."""
+        return grains_per_unit(self.measure)
+
+    @property
+    def is_storage(self) -> bool:
+        """Whether it is measured in bytes over time."""
+        return self.measure == STORAGE
+
+
+@dataclass(frozen=True)
+class Pool:
+    """A pool: its owner and its lots."""
+
+    id: int
+    owner_id: int
+    product: Product
+    lots: tuple[Lot, ...]
+    currency: str
+
+
+def products(unit: Unit) -> list[Product]:
+    """Every product, by code."""
+    return [_product(row) for row in store.all_products(unit.connection)]
+
+
+def product(unit: Unit, code: str) -> Product:
+    """One product; refused where there is none of that code."""
+    found = next((each for each in products(unit) if each.code == code), None)
+    if found is None:
+        raise not_found("product", code)
+    return found
+
+
+def _product(row: Any) -> Product:
+    return Product(
+        row.id, row.code, row.name, row.vendor or "", row.measure, row.unit, row.family,
+        tuple(row.requires.split(";")) if row.requires else (),
+    )
+
+
+def pools(unit: Unit, of: Collection[Product]) -> list[Pool]:
+    """The pools of these products with their lots."""
+    by_id = {each.id: each for each in of}
+    lots: dict[tuple[int, int], list[Any]] = {}
+    for row in store.lots_of(unit.connection, list(by_id)):
+        lots.setdefault((row.owner_id, row.product_id), []).append(row)
+    found = []
+    for row in store.pools_of(unit.connection, list(by_id)):
+        mine = lots.get((row.owner_id, row.product_id), [])
+        product_of = by_id[row.product_id]
+        found.append(
+            Pool(
+                row.id, row.owner_id, product_of, tuple(_lot(lot, product_of.measure) for lot in mine),
+                mine[0].currency if mine else "",
+            )
+        )
+    return found
+
+
+def _lot(row: Any, measure: str) -> Lot:
+    return Lot(
+        row.reference, row.quantity, to_units(row.quantity, measure), row.first_day, row.last_day,
+        Decimal(row.unit_cost), row.true_up, row.overcommit,
+    )
+
+
+def layout(accounts: Accounts, pool_list: list[Pool], columns: list[Product]) -> tuple[Roots, list[Pool]]:
+    """Where the pools begin, by account row and product column; the pools in the same order."""
+    column = {each.id: place for place, each in enumerate(columns)}
+    placed = sorted(
+        ((accounts.row_of_id[pool.owner_id], column[pool.product.id], pool) for pool in pool_list if pool.owner_id in accounts.row_of_id),
+        key=lambda each: each[:2],
+    )
+    return Roots.of([(row, place) for row, place, _ in placed]), [pool for _, _, pool in placed]
+
+
+def supply(pool_list: list[Pool], day: date) -> Supply:
+    """What the pools' lots give on a day, in the order of the pools."""
+    figures = np.array([supply_on(pool.lots, day) for pool in pool_list], dtype=np.int64).reshape(-1, 3)
+    return Supply(figures[:, 0], figures[:, 1], figures[:, 2])
+
+
+def mark_stale(unit: Unit, of: Collection[Product] | None = None) -> None:
+    """Counters of these products' pools (all, if not said) are rebuilt before their next use."""
+    store.mark_stale(unit.connection, None if of is None else [each.id for each in of])
+
+
+def bring_in_products(unit: Unit, rows: list[dict[str, Any]]) -> Merged:
+    """Create and change products by code."""
+    return merge(unit.connection, store.products, ["code"], rows)
+
+
+def bring_in_lots(unit: Unit, rows: list[dict[str, Any]]) -> Merged:
+    """Create and change lots by product, owner, reference and first day; pools come with them."""
+    merged = merge(unit.connection, store.lots, ["product_id", "owner_id", "reference", "first_day"], rows)
+    store.ensure_pools(unit.connection)
+    return merged

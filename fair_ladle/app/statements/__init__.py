@@ -1,0 +1,1 @@
+"""Rate cards, readings, statements and costs."""

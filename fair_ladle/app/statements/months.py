@@ -1,0 +1,172 @@
+"""A product's month: its readings, day by day, and what can be asked of them."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from dataclasses import dataclass
+from datetime import date, timedelta
+from threading import Lock
+from typing import Any
+
+import numpy as np
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.allocations import usecases as allocations
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Pool, Product
+from fair_ladle.app.usage import usecases as usage
+from fair_ladle.core.calendar import Day, days_of, local_day
+from fair_ladle.core.pricing import Basis, BuyerDay
+from fair_ladle.core.readings import Readings, read_days
+from fair_ladle.core.settling import NO_LIMIT, pool_of
+from fair_ladle.core.tree import Ints
+
+
+@dataclass(frozen=True)
+class Stretch:
+    """Days of one tree: the accounts, their readings, and each account's pool owner (row, or -1)."""
+
+    accounts: Accounts
+    readings: Readings
+    owner: Ints
+    supply: dict[int, Ints]
+    """Supply of each pool by its owner's row, in grain-seconds a day."""
+
+    def row(self, code: str) -> int | None:
+        """The row of an account that a pool reaches."""
+        if code not in self.accounts.tree:
+            return None
+        row = self.accounts.tree.row(code)
+        return row if self.owner[row] >= 0 else None
+
+    def branch(self, row: int) -> Ints:
+        """The rows of an account's branch in its pool, in tree order."""
+        rows = self.accounts.tree.branch(row)
+        return rows[self.owner[rows] == self.owner[row]]
+
+
+@dataclass(frozen=True)
+class ProductMonth:
+    """Everything read of one product in a month up to its last ended day."""
+
+    product: Product
+    first: date
+    last: date
+    stretches: tuple[Stretch, ...]
+    pools: tuple[Pool, ...]
+
+    @property
+    def seconds(self) -> int:
+        """Σ L of the days read."""
+        return sum(int(stretch.readings.seconds.sum()) for stretch in self.stretches)
+
+    @property
+    def days(self) -> list[Day]:
+        """The days read."""
+        return [day for stretch in self.stretches for day in stretch.readings.days]
+
+    def buyer_days(self, code: str) -> list[BuyerDay] | None:
+        """A buyer's days; None where it has no line: its own pool, none, or nothing held or allocated."""
+        days: list[BuyerDay] = []
+        something = False
+        for stretch in self.stretches:
+            row = stretch.row(code)
+            if row is None:
+                days.extend(BuyerDay(int(each), 0, 0, 0, 0, None) for each in stretch.readings.seconds)
+                continue
+            if stretch.owner[row] == row:
+                return None
+            read, grid = stretch.readings, stretch.readings.allocated
+            something = something or bool(grid.present[row].any() or (read.settled.held[row] > 0).any())
+            cap = grid.cap[row]
+            limited = grid.overage[row] & (cap < NO_LIMIT)
+            days.extend(
+                BuyerDay(seconds, load, held, reserve * seconds, used, most * seconds if is_limited else None)
+                for seconds, load, held, reserve, used, most, is_limited in zip(
+                    read.seconds.tolist(), read.settled.load[row].tolist(), read.settled.held[row].tolist(),
+                    grid.reserve[row].tolist(), read.used[row].tolist(), cap.tolist(), limited.tolist(), strict=True,
+                )
+            )
+        return days if something else None
+
+    def weights(self, code: str, basis: Basis) -> list[tuple[str, int]]:
+        """Each account of a buyer's branch with its weight in grain-seconds, in tree order."""
+        sums: dict[str, int] = {}
+        for stretch in self.stretches:
+            row = stretch.row(code)
+            if row is None:
+                continue
+            rows = stretch.branch(row)
+            weight = stretch.readings.own[rows].sum(axis=1)
+            if basis is not Basis.USED:
+                weight = weight + stretch.readings.settled.cushion[rows].sum(axis=1)
+            for each, value in zip(rows.tolist(), weight.tolist(), strict=True):
+                name = stretch.accounts.tree.codes[each]
+                sums[name] = sums.get(name, 0) + value
+        return list(sums.items())
+
+    def bearers(self, pool: Pool) -> tuple[tuple[str, int], list[tuple[str, int]], int]:
+        """For costing: the owner with its Σ own, the accounts directly below it with their Σ held, and Σ supply."""
+        owner, own, supply = "", 0, 0
+        below: dict[str, int] = {}
+        for stretch in self.stretches:
+            row = stretch.accounts.row_of_id[pool.owner_id]
+            owner = stretch.accounts.tree.codes[row]
+            own += int(stretch.readings.own[row].sum())
+            supply += int(stretch.supply[row].sum())
+            for each in stretch.branch(row).tolist():
+                if stretch.accounts.tree.parent[each] == row and each != row:
+                    code = stretch.accounts.tree.codes[each]
+                    below[code] = below.get(code, 0) + int(stretch.readings.settled.held[each].sum())
+        return (owner, own), list(below.items()), supply
+
+
+def read_month(unit: Unit, product: Product, first: date, last: date) -> ProductMonth:
+    """Read a product's month, from the facts, up to the last day that has ended."""
+    zone = accounts_usecases.zone(unit)
+    ended = min(last, local_day(unit.now, zone) - timedelta(days=1))
+    pools = pools_usecases.pools(unit, [product])
+    stretches = []
+    for begin, end in accounts_usecases.stretches(unit, first, ended) if first <= ended else []:
+        accounts = accounts_usecases.on_day(unit, begin)
+        roots, placed = pools_usecases.layout(accounts, pools, [product])
+        days = days_of(begin, end, zone)
+        own = usage.own_by_day(unit, accounts, product, days)
+        grid = allocations.by_days(unit, accounts, product, days)
+        readings = read_days(accounts.tree, own, grid, roots.rows.tolist(), days)
+        by_day = np.array([pools_usecases.supply(placed, day.date).quantity for day in days], dtype=np.int64)
+        supply = {
+            int(row): by_day[:, place] * readings.seconds for place, row in enumerate(roots.rows.tolist())
+        }
+        stretches.append(Stretch(accounts, readings, pool_of(accounts.tree, roots, 1)[:, 0], supply))
+    return ProductMonth(product, first, last, tuple(stretches), tuple(pools))
+
+
+class Kept:
+    """Months read before, kept while no fact has changed; the least recently used goes first."""
+
+    def __init__(self, most: int = 64):
+        self._most = most
+        self._kept: OrderedDict[tuple[Any, ...], ProductMonth] = OrderedDict()
+        self._lock = Lock()
+
+    def month(self, unit: Unit, product: Product, first: date, last: date) -> ProductMonth:
+        """A product's month, read anew only where something was written since, or another day has ended."""
+        url = unit.connection.engine.url
+        key = (url, log.head(unit), product, first, min(last, accounts_usecases.today(unit)))
+        with self._lock:
+            if key in self._kept:
+                self._kept.move_to_end(key)
+                return self._kept[key]
+        found = read_month(unit, product, first, last)
+        with self._lock:
+            self._kept[key] = found
+            while len(self._kept) > self._most:
+                self._kept.popitem(last=False)
+        return found
+
+
+kept_months = Kept()

@@ -1,0 +1,213 @@
+"""Statements: what each buyer owes for a month, how every line came about, and what it cost the seller."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date
+from decimal import Decimal
+
+from iso4217 import Currency
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import invalid
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Pool, Product
+from fair_ladle.app.statements import rate_cards
+from fair_ladle.app.statements.months import ProductMonth, kept_months
+from fair_ladle.core.calendar import month_before, month_of
+from fair_ladle.core.costing import Bearer, pool_cost, share_cost
+from fair_ladle.core.pricing import Charge, Rate, apportion, charge, rate_for
+from fair_ladle.core.quantities import units_to_micro
+
+
+def decimals_of(currency: str) -> int:
+    """How many decimals the currency's minor unit has (ISO 4217)."""
+    return Currency(currency).exponent or 0
+
+
+@dataclass(frozen=True)
+class Share:
+    """An account's part of a line: its part of the weights in units, and its part of the amount."""
+
+    account: str
+    quantity: Decimal
+    amount: Decimal
+
+
+@dataclass(frozen=True)
+class Line:
+    """A buyer's charge for one product."""
+
+    product: Product
+    rate: Rate
+    currency: str
+    charge: Charge
+    shares: tuple[Share, ...]
+
+
+@dataclass(frozen=True)
+class Statement:
+    """One buyer's charges for one month; ``unpriced`` are products it had without any rate from its seller."""
+
+    seller: str
+    buyer: str
+    first: date
+    last: date
+    lines: tuple[Line, ...]
+    unpriced: tuple[Product, ...]
+
+    @property
+    def total(self) -> Decimal:
+        """What is owed."""
+        return sum((line.charge.amount for line in self.lines), Decimal(0))
+
+
+def parse_month(text: str) -> tuple[date, date]:
+    """First and last day of a month; refused where the text is none."""
+    try:
+        return month_of(text)
+    except ValueError:
+        raise invalid(f"{text!r} is no month; write it like 2026-10.", "month") from None
+
+
+class Book:
+    """A month of all products with the rate cards: statements and costs are read off it."""
+
+    def __init__(self, unit: Unit, first: date, last: date, products: Sequence[Product] | None = None):
+        self.first, self.last = first, last
+        self.accounts: Accounts = accounts_usecases.on_day(unit, min(first, accounts_usecases.today(unit)))
+        self.products = list(products or pools_usecases.products(unit))
+        codes = {int(each): code for each, code in zip(self.accounts.ids, self.accounts.tree.codes, strict=True)}
+        self.rates = rate_cards.rates(unit, codes, {each.id: each.code for each in pools_usecases.products(unit)})
+        self.months: dict[str, ProductMonth] = {
+            each.code: kept_months.month(unit, each, first, last) for each in self.products
+        }
+        self._rates_of: dict[tuple[str, str], list[Rate]] = {}
+        for rate in self.rates:
+            self._rates_of.setdefault((rate.seller, rate.product), []).append(rate)
+        self._lines: dict[tuple[str, str], Line | None] = {}
+        self._bearers: dict[int, list[Bearer]] = {}
+
+    def seller_of(self, buyer: str) -> str | None:
+        """The buyer's parent; None for the root."""
+        parent = int(self.accounts.tree.parent[self.accounts.tree.row(buyer)])
+        return None if parent < 0 else self.accounts.tree.codes[parent]
+
+    def buyers(self, rows: Sequence[int]) -> list[str]:
+        """The accounts among these rows whose parent has a rate card, in tree order."""
+        sellers = {rate.seller for rate in self.rates}
+        tree = self.accounts.tree
+        ordered = sorted(rows, key=lambda row: int(tree.depth_first[row]))
+        return [tree.codes[row] for row in ordered if row > 0 and tree.codes[int(tree.parent[row])] in sellers]
+
+    def currency(self, rate: Rate) -> str:
+        """The rate's currency, or the seller's, or the nearest above it that has one."""
+        found = rate.currency or self.accounts.inherited(self.accounts.tree.row(rate.seller), "currency")
+        if not found:
+            raise invalid(f"Neither the rate of {rate.seller} for {rate.product} nor any account above has a currency.")
+        return str(found)
+
+    def rate(self, buyer: str, product: str) -> Rate | None:
+        """The rate that prices a product for a buyer in this month."""
+        seller = self.seller_of(buyer)
+        if seller is None:
+            return None
+        return rate_for(self._rates_of.get((seller, product), []), seller, buyer, product, self.first)
+
+    def line(self, buyer: str, product: str) -> Line | None:
+        """The buyer's line for a product; None where it has none."""
+        if (buyer, product) not in self._lines:
+            self._lines[buyer, product] = self._line(buyer, product)
+        return self._lines[buyer, product]
+
+    def _line(self, buyer: str, product: str) -> Line | None:
+        rate, month = self.rate(buyer, product), self.months[product]
+        days = month.buyer_days(buyer) if rate else None
+        if rate is None or not days:
+            return None
+        currency = self.currency(rate)
+        decimals = decimals_of(currency)
+        charged = charge(rate, days, month.product.per_unit, decimals)
+        weights = month.weights(buyer, rate.basis)
+        parts = apportion(charged.amount, [weight for _, weight in weights], decimals)
+        if parts is None:
+            shares = [Share(buyer, units_to_micro(0, 1, 1), charged.amount)]
+        else:
+            shares = [
+                Share(account, units_to_micro(weight, month.seconds, month.product.per_unit), part)
+                for (account, weight), part in zip(weights, parts, strict=True) if weight
+            ]
+        return Line(month.product, rate, currency, charged, tuple(shares))
+
+    def statement(self, buyer: str) -> Statement:
+        """Everything the buyer owes its seller for the month."""
+        lines = [line for each in self.products if (line := self.line(buyer, each.code))]
+        unpriced = [
+            each for each in self.products
+            if self.rate(buyer, each.code) is None and self.months[each.code].buyer_days(buyer)
+        ]
+        return Statement(self.seller_of(buyer) or "", buyer, self.first, self.last, tuple(lines), tuple(unpriced))
+
+    def repriced(self, buyer: str, product: str, rate: Rate) -> Decimal:
+        """What this month's days would have cost under another rate."""
+        month = self.months[product]
+        days = month.buyer_days(buyer)
+        if not days:
+            return Decimal(0)
+        return charge(rate, days, month.product.per_unit, decimals_of(self.currency(rate))).amount
+
+    def bearers(self, month: ProductMonth, pool: Pool, spread_idle: bool = False) -> list[Bearer]:
+        """Who bears a pool's cost."""
+        decimals = decimals_of(pool.currency)
+        cost = pool_cost(pool.lots, self.first, self.last, decimals)
+        owner, below, supply = month.bearers(pool)
+        if not owner[0]:
+            owner = (self.accounts.tree.codes[self.accounts.row_of_id[pool.owner_id]], 0)
+        return share_cost(cost, owner, below, supply, decimals, spread_idle)
+
+    def cost(self, buyer: str, product: str) -> Decimal | None:
+        """What a buyer's line cost its seller: its part of the pool's cost where the seller owns the pool,
+        else the buyer's branch's part of what the seller itself is charged; None where that is not known."""
+        seller = self.seller_of(buyer)
+        if seller is None:
+            return None
+        month, tree = self.months[product], self.accounts.tree
+        for pool in month.pools:
+            if tree.codes[self.accounts.row_of_id[pool.owner_id]] == seller:
+                if pool.id not in self._bearers:
+                    self._bearers[pool.id] = self.bearers(month, pool)
+                return next((each.cost for each in self._bearers[pool.id] if each.account == buyer), None)
+        above = self.line(seller, product)
+        if above is None:
+            return None
+        branch = {tree.codes[row] for row in tree.branch(tree.row(buyer)).tolist()}
+        return sum((share.amount for share in above.shares if share.account in branch), Decimal(0))
+
+
+def statement(unit: Unit, actor: Actor, buyer: str, month: str) -> tuple[Book, Statement]:
+    """One buyer's statement, for whoever runs the buyer or an account above it."""
+    first, last = parse_month(month)
+    book = Book(unit, first, last)
+    row = accounts_usecases.row_in_scope(book.accounts, actor, buyer)
+    if row == 0:
+        raise invalid(f"{buyer} is the operator; it has no seller and so no statement.", "buyer")
+    return book, book.statement(buyer)
+
+
+def book_before(unit: Unit, book: Book) -> Book:
+    """The month before."""
+    first = month_before(book.first)
+    return Book(unit, first, month_of(f"{first:%Y-%m}")[1])
+
+
+def may_see_cost(book: Book, actor: Actor, buyer: str) -> bool:
+    """Costs are the seller's: only who runs the seller sees them."""
+    seller = book.seller_of(buyer)
+    if seller is None:
+        return False
+    tree, top = book.accounts.tree, accounts_usecases.top_row(book.accounts, actor)
+    return top in tree.path_up(tree.row(seller))

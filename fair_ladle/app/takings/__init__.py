@@ -1,0 +1,1 @@
+"""Assigning and releasing units live, under locks, against counters that can be rebuilt."""

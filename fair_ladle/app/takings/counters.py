@@ -1,0 +1,145 @@
+"""Counters as a figure derived from the facts: making them, and saying where they differ."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime, timedelta
+from typing import Any
+
+from fair_ladle.app.allocations.positions import Positions, positions_at
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.takings import store
+from fair_ladle.app.usage import usecases as usage
+from fair_ladle.core.allocations import AtCap
+from fair_ladle.core.calendar import MICRO, day_start, instant, local_day
+from fair_ladle.core.clocks import clock_from
+from fair_ladle.core.calendar import micros
+from fair_ladle.core.settling import NO_LIMIT
+
+TICK = timedelta(microseconds=1)
+
+
+def counter_rows(found: Positions) -> list[dict[str, Any]]:
+    """The counters that follow from positions of one product, or several."""
+    world = found.world
+    tree, grid = world.accounts.tree, world.grid
+    depth = [0] * len(tree)
+    for row in range(1, len(tree)):
+        depth[row] = depth[int(tree.parent[row])] + 1
+    rows = []
+    for column in range(len(world.products)):
+        place_of = {
+            int(row): place
+            for place, (row, at) in enumerate(zip(world.roots.rows, world.roots.columns, strict=True)) if at == column
+        }
+        figures = zip(
+            world.owner[:, column].tolist(), world.own[:, column].tolist(), found.settled.load[:, column].tolist(),
+            grid.reserve[:, column].tolist(), grid.cap[:, column].tolist(), grid.burst[:, column].tolist(),
+            grid.grace[:, column].tolist(), grid.overage[:, column].tolist(), strict=True,
+        )
+        for row, (owner, own, load, reserve, cap, burst, grace, overage) in enumerate(figures):
+            if owner < 0:
+                continue
+            place = place_of[owner]
+            clock = world.clocks.get((row, column))
+            at_cap = AtCap.GRACE if grace else AtCap.OVERAGE if overage else AtCap.BLOCK
+            is_owner = owner == row
+            rows.append(
+                {
+                    "pool_id": world.pools[place].id, "account_id": int(world.accounts.ids[row]),
+                    "parent_id": None if is_owner else int(world.accounts.ids[int(tree.parent[row])]),
+                    "depth": depth[row], "own": own, "load": load, "reserve": 0 if is_owner else reserve,
+                    "cap": None if cap >= NO_LIMIT else cap, "at_cap": str(at_cap),
+                    "burst": None if burst >= NO_LIMIT else burst,
+                    "grace_days": world.grace_days.get((row, column)),
+                    "past_cap_since": None if clock is None else instant(clock.since),
+                    "promisable": int(world.supply.promisable[place]) if is_owner else None,
+                    "physical": int(world.supply.physical[place]) if is_owner else None,
+                }
+            )
+    return rows
+
+
+def rebuild(unit: Unit, products: Sequence[Product], also_fresh: bool = False) -> int:
+    """Make the counters of these products' stale pools anew from the facts; how many rows were written.
+
+    Locks every counter of the pools first: whoever takes or releases is before or after, never between.
+    """
+    pools = pools_usecases.pools(unit, products)
+    if not pools:
+        return 0
+    ids = [pool.id for pool in pools]
+    there = {(row.pool_id, row.account_id): row for row in store.lock_pools(unit.connection, ids)}
+    now = unit.now
+    fresh = {row.id: row.fresh_until for row in store.lock_pool_rows(unit.connection, ids)}
+    if not also_fresh and all(until is not None and until > now for until in fresh.values()):
+        return 0
+    found = positions_at(unit, products, now)
+    written = store.replace(unit.connection, there, counter_rows(found))
+    tomorrow = instant(day_start(found.world.day + timedelta(days=1), found.world.zone) * MICRO)
+    loads, physical = found.pool_load(), found.world.supply.physical
+    for place, pool in enumerate(found.world.pools):
+        change = usage.next_change(unit, [pool.product], now)
+        until = min(tomorrow, change) if change else tomorrow
+        store.set_fresh(unit.connection, pool.id, until, bool(loads[place] <= physical[place]))
+    return written
+
+
+def differences(unit: Unit) -> list[tuple[str, str, str, str]]:
+    """Every counter that is not what the facts make it: (what, where, found, evidence).
+
+    Counters known to be stale are compared with the facts of the last instant for which they hold.
+    """
+    found: list[tuple[str, str, str, str]] = []
+    for product in pools_usecases.products(unit):
+        pools = pools_usecases.pools(unit, [product])
+        ids = [pool.id for pool in pools]
+        if not ids:
+            continue
+        there = {(row.pool_id, row.account_id): row for row in store.lock_pools(unit.connection, ids)}
+        fresh = {row.id: row.fresh_until for row in store.lock_pool_rows(unit.connection, ids)}
+        for moment in sorted({min(unit.now, until - TICK) for until in fresh.values() if until is not None}):
+            of_moment = {
+                pool_id for pool_id, until in fresh.items() if until is not None and min(unit.now, until - TICK) >= moment
+            }
+            found.extend(_compare(unit, product, there, of_moment, moment))
+            break
+    return found
+
+
+def _compare(
+    unit: Unit, product: Product, there: dict[tuple[int, int], Any], pool_ids: set[int], at: datetime
+) -> list[tuple[str, str, str, str]]:
+    positions = positions_at(unit, [product], at)
+    code_of = {int(each): code for each, code in zip(positions.world.accounts.ids, positions.world.accounts.tree.codes, strict=True)}
+    zone = positions.world.zone
+    found = []
+    for row in counter_rows(positions):
+        if row["pool_id"] not in pool_ids:
+            continue
+        place = f"{product.code} {code_of[row['account_id']]}"
+        counter = there.get((row["pool_id"], row["account_id"]))
+        if counter is None:
+            found.append(("counter", place, "missing", f"own {row['own']}, load {row['load']}"))
+            continue
+        for name in ("own", "load", "reserve", "cap", "promisable", "physical"):
+            if getattr(counter, name) != row[name]:
+                found.append((f"counter: {name}", place, str(getattr(counter, name)), str(row[name])))
+
+        def deadline(since: datetime | None, days: int | None) -> str:
+            return "none" if since is None else str(clock_from(micros(since), days or 0, zone).deadline_day)
+
+        mine, facts = deadline(counter.past_cap_since, counter.grace_days), deadline(row["past_cap_since"], row["grace_days"])
+        if mine != facts:
+            found.append(("counter: grace deadline", place, mine, facts))
+    return found
+
+
+def is_restricted(counter: Any, now: datetime, zone: Any) -> bool:
+    """Whether a counter's grace has run out."""
+    if counter.past_cap_since is None or counter.at_cap != AtCap.GRACE:
+        return False
+    days = (local_day(now, zone) - local_day(counter.past_cap_since, zone)).days
+    return days > (counter.grace_days or 0)

@@ -1,0 +1,147 @@
+"""Counters under locks, and the way up from an account to its pool."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable
+from datetime import date, datetime
+from typing import Any
+
+import sqlalchemy as sa
+
+from fair_ladle.app.plumbing.database import metadata
+from fair_ladle.app.takings.tables import answered_requests, counters
+
+WAY_UP = sa.text(
+    """
+    WITH RECURSIVE up AS (
+        SELECT a.id, a.code, p.parent_id, 0 AS steps
+        FROM accounts a JOIN account_parents p ON p.account_id = a.id
+        WHERE a.code = :code
+          AND (p.first_day IS NULL OR p.first_day <= :day) AND (p.last_day IS NULL OR p.last_day >= :day)
+        UNION ALL
+        SELECT a.id, a.code, p.parent_id, up.steps + 1
+        FROM up JOIN accounts a ON a.id = up.parent_id JOIN account_parents p ON p.account_id = a.id
+        WHERE (p.first_day IS NULL OR p.first_day <= :day) AND (p.last_day IS NULL OR p.last_day >= :day)
+    )
+    SELECT up.id, up.code, up.steps, pools.id AS pool_id, pools.fresh_until, pools.backed
+    FROM up LEFT JOIN pools ON pools.owner_id = up.id AND pools.product_id = :product_id
+    ORDER BY up.steps
+    """
+).columns(
+    sa.column("id", sa.BigInteger), sa.column("code", sa.String), sa.column("steps", sa.Integer),
+    sa.column("pool_id", sa.BigInteger), sa.column("fresh_until", metadata.tables["pools"].c.fresh_until.type),
+    sa.column("backed", sa.Boolean),
+)
+
+
+def way_up(connection: sa.Connection, code: str, product_id: int, day: date) -> list[Any]:
+    """The accounts from one up to the root, each with the pool of the product that it owns, if any."""
+    return list(connection.execute(WAY_UP, {"code": code, "product_id": product_id, "day": day}))
+
+
+c = counters
+DEPTHS = sa.select(c.c.account_id, c.c.depth).where(
+    c.c.pool_id == sa.bindparam("pool"), c.c.account_id.in_(sa.bindparam("accounts", expanding=True))
+)
+LOCKED = (
+    sa.select(c)
+    .where(c.c.pool_id == sa.bindparam("pool"), c.c.account_id.in_(sa.bindparam("accounts", expanding=True)))
+    .order_by(c.c.account_id).with_for_update()
+)
+WRITE = (
+    sa.update(c)
+    .where(c.c.pool_id == sa.bindparam("pool"), c.c.account_id == sa.bindparam("account"))
+    .values(own=sa.bindparam("new_own"), load=sa.bindparam("new_load"), past_cap_since=sa.bindparam("since"))
+)
+
+
+def depths(connection: sa.Connection, pool_id: int, account_ids: Iterable[int]) -> dict[int, int]:
+    """How deep in the tree these accounts' counters are."""
+    rows = connection.execute(DEPTHS, {"pool": pool_id, "accounts": list(account_ids)})
+    return {row.account_id: row.depth for row in rows}
+
+
+def lock(connection: sa.Connection, pool_id: int, account_ids: Iterable[int]) -> list[Any]:
+    """Counters of one pool, locked in the order of their ids."""
+    return list(connection.execute(LOCKED, {"pool": pool_id, "accounts": sorted(account_ids)}))
+
+
+def write(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
+    """New own, load and clock of counters that are locked."""
+    connection.execute(WRITE, rows)
+
+
+def read(connection: sa.Connection, pool_id: int, account_ids: Collection[int]) -> dict[int, Any]:
+    """Counters as they stand, not locked."""
+    rows = connection.execute(sa.select(c).where(c.c.pool_id == pool_id, c.c.account_id.in_(account_ids)))
+    return {row.account_id: row for row in rows}
+
+
+def lock_pools(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:
+    """All counters of these pools, deeper accounts first, then the pools' own rows."""
+    rows = connection.execute(
+        sa.select(c).where(c.c.pool_id.in_(pool_ids))
+        .order_by(c.c.pool_id, c.c.depth.desc(), c.c.account_id).with_for_update()
+    ).fetchall()
+    lock_pool_rows(connection, pool_ids)
+    return list(rows)
+
+
+def lock_pool_rows(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:
+    """The pools' own rows, locked."""
+    pools = metadata.tables["pools"]
+    return list(
+        connection.execute(sa.select(pools).where(pools.c.id.in_(pool_ids)).order_by(pools.c.id).with_for_update())
+    )
+
+
+def used(connection: sa.Connection, pool_id: int) -> int:
+    """Σ own of a pool."""
+    return int(connection.scalar(sa.select(sa.func.coalesce(sa.func.sum(c.c.own), 0)).where(c.c.pool_id == pool_id)) or 0)
+
+
+def replace(
+    connection: sa.Connection, there: dict[tuple[int, int], Any], wanted: list[dict[str, Any]]
+) -> int:
+    """Make the counters (there, by pool and account, locked) what they should be; how many rows were written."""
+    new, other = [], []
+    for row in wanted:
+        found = there.pop((row["pool_id"], row["account_id"]), None)
+        if found is None:
+            new.append(row)
+        elif any(getattr(found, name) != value for name, value in row.items()):
+            other.append(row)
+    for pool_id, account_id in there:
+        connection.execute(sa.delete(c).where(c.c.pool_id == pool_id, c.c.account_id == account_id))
+    if new:
+        connection.execute(sa.insert(c), new)
+    if other:
+        keyed = [{"pool": r["pool_id"], "account": r["account_id"]} | {f"new_{k}": v for k, v in r.items()} for r in other]
+        values = {name: sa.bindparam(f"new_{name}") for name in other[0] if name not in ("pool_id", "account_id")}
+        connection.execute(
+            sa.update(c).where(c.c.pool_id == sa.bindparam("pool"), c.c.account_id == sa.bindparam("account")).values(values),
+            keyed,
+        )
+    return len(new) + len(other) + len(there)
+
+
+def set_fresh(connection: sa.Connection, pool_id: int, until: datetime, backed: bool) -> None:
+    """Say until when a pool's counters hold, and whether its promises are all physically there."""
+    pools = metadata.tables["pools"]
+    connection.execute(sa.update(pools).where(pools.c.id == pool_id).values(fresh_until=until, backed=backed))
+
+
+def answered(connection: sa.Connection, sign_in_id: int, key: str) -> Any | None:
+    """What a request with this key was answered."""
+    a = answered_requests
+    return connection.execute(sa.select(a).where(a.c.sign_in_id == sign_in_id, a.c.key == key)).first()
+
+
+def keep_answer(connection: sa.Connection, row: dict[str, Any]) -> None:
+    """Keep an answer for whoever asks again with the same key."""
+    connection.execute(sa.insert(answered_requests), row)
+
+
+def forget_answers(connection: sa.Connection, before: datetime) -> None:
+    """Drop answers older than this."""
+    connection.execute(sa.delete(answered_requests).where(answered_requests.c.at < before))

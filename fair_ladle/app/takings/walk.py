@@ -1,0 +1,91 @@
+"""The walk up under locks: every account on the way is locked, checked and written, deeper first, then by id."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.takings import store
+from fair_ladle.app.takings.counters import is_restricted
+from fair_ladle.core.allocations import AtCap
+from fair_ladle.core.path import Rung
+
+
+class LimitReached(Exception):
+    """A taking does not fit below some limit on the way up."""
+
+    def __init__(self, account_ids: list[int]):
+        super().__init__("a limit was reached")
+        self.account_ids = account_ids
+
+
+def rung(counter: Any, name: str, now: datetime, zone: ZoneInfo) -> Rung:
+    """A counter as the engine's rung."""
+    bursting = counter.at_cap in (AtCap.GRACE, AtCap.OVERAGE) and not is_restricted(counter, now, zone)
+    return Rung(name, counter.load, counter.reserve, counter.cap, counter.burst, bursting)
+
+
+@dataclass
+class Walked:
+    """What a walk found and wants written; nothing is written before all of it is admitted."""
+
+    pool_id: int
+    writes: list[dict[str, Any]]
+
+
+def walk(unit: Unit, pool_id: int, changes: dict[int, int], backed: bool, zone: ZoneInfo) -> Walked:
+    """Lock and check the way up for changes of own use by account (all of one sign), stopping where a
+    cushion takes them up. LimitReached where one does not fit."""
+    depth = store.depths(unit.connection, pool_id, changes)
+    own_change = dict(changes)
+    pending: dict[int, dict[int, int]] = {}
+    for account, change in changes.items():
+        pending.setdefault(depth[account], {})[account] = change
+    cause: dict[int, list[int]] = {account: [account] for account in changes}
+    walked = Walked(pool_id, [])
+    taken = sum(changes.values())
+    while pending:
+        level = max(pending)
+        here = pending.pop(level)
+        for counter in store.lock(unit.connection, pool_id, here):
+            now = unit.now
+            change = here[counter.account_id]
+            step = rung(counter, "", now, zone)
+            room = None if step.hard is None else step.hard - step.load
+            if counter.promisable is not None:
+                left = counter.promisable - counter.load
+                room = left if room is None else min(room, left)
+            if change > 0 and room is not None and change > room:
+                raise LimitReached(cause[counter.account_id])
+            walked.writes.append(_written(counter, pool_id, change, own_change.get(counter.account_id, 0), now))
+            passed_on = step.passed_on(change)
+            if counter.parent_id is not None and passed_on:
+                above = pending.setdefault(level - 1, {})
+                above[counter.parent_id] = above.get(counter.parent_id, 0) + passed_on
+                cause.setdefault(counter.parent_id, []).extend(cause[counter.account_id])
+    if taken > 0 and not backed:
+        _check_physical(unit, pool_id, taken, list(changes))
+    return walked
+
+
+def _written(counter: Any, pool_id: int, change: int, own_change: int, now: datetime) -> dict[str, Any]:
+    load, since = counter.load + change, counter.past_cap_since
+    if counter.at_cap == AtCap.GRACE and counter.cap is not None:
+        if load <= counter.cap:
+            since = None
+        elif since is None:
+            since = now
+    return {
+        "pool": pool_id, "account": counter.account_id, "new_own": counter.own + own_change, "new_load": load,
+        "since": since,
+    }
+
+
+def _check_physical(unit: Unit, pool_id: int, taken: int, accounts: list[int]) -> None:
+    pool = store.lock_pool_rows(unit.connection, [pool_id])[0]
+    physical = store.read(unit.connection, pool_id, [pool.owner_id])[pool.owner_id].physical
+    if store.used(unit.connection, pool_id) + taken > physical:
+        raise LimitReached(accounts)

@@ -1,0 +1,1 @@
+"""What is in use: assignments and storage samples."""

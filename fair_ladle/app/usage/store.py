@@ -1,0 +1,187 @@
+"""Queries over assignments and storage samples."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+import sqlalchemy as sa
+
+from fair_ladle.app.usage.tables import assignments, storage_samples
+from fair_ladle.core.calendar import FAR
+from fair_ladle.core.tree import Ints
+
+
+def _micros(column: sa.ColumnElement[Any]) -> sa.ColumnElement[int]:
+    return sa.func.timestampdiff(sa.text("MICROSECOND"), sa.text("'1970-01-01'"), column)
+
+
+def _arrays(connection: sa.Connection, statement: sa.Select[Any], columns: int) -> list[Ints]:
+    rows = connection.execute(statement).fetchall()
+    if not rows:
+        return [np.empty(0, dtype=np.int64) for _ in range(columns)]
+    return [np.array(column, dtype=np.int64) for column in zip(*rows, strict=True)]
+
+
+def units_in_use(connection: sa.Connection, product_ids: Collection[int], at: datetime) -> list[Any]:
+    """(product_id, account_id, units) of counted products at an instant."""
+    return list(
+        connection.execute(
+            sa.select(assignments.c.product_id, assignments.c.account_id, sa.func.count().label("units"))
+            .where(
+                assignments.c.product_id.in_(product_ids),
+                assignments.c.begins <= at,
+                sa.or_(assignments.c.ends.is_(None), assignments.c.ends > at),
+            )
+            .group_by(assignments.c.product_id, assignments.c.account_id)
+        )
+    )
+
+
+def bytes_stored(connection: sa.Connection, product_ids: Collection[int], at: datetime) -> list[Any]:
+    """(product_id, account_id, bytes) of storage at an instant: the latest sample of every category, added up."""
+    s = storage_samples
+    newest = (
+        sa.select(s.c.product_id, s.c.account_id, s.c.category, sa.func.max(s.c.at).label("at"))
+        .where(s.c.product_id.in_(product_ids), s.c.at <= at)
+        .group_by(s.c.product_id, s.c.account_id, s.c.category)
+        .subquery()
+    )
+    same = [s.c[name] == newest.c[name] for name in ("product_id", "account_id", "category", "at")]
+    return list(
+        connection.execute(
+            sa.select(s.c.product_id, s.c.account_id, sa.func.sum(s.c.bytes).label("bytes"))
+            .join(newest, sa.and_(*same))
+            .group_by(s.c.product_id, s.c.account_id)
+        )
+    )
+
+
+def intervals(
+    connection: sa.Connection, product_id: int, begin: datetime | None, end: datetime,
+    account_ids: Collection[int] | None = None,
+) -> tuple[Ints, Ints, Ints]:
+    """Account ids, begins and ends (µs, FAR = still in use) of assignments that touch a period."""
+    a = assignments
+    statement = sa.select(
+        a.c.account_id, _micros(a.c.begins), sa.func.coalesce(_micros(a.c.ends), sa.literal(FAR))
+    ).where(a.c.product_id == product_id, a.c.begins < end)
+    if begin is not None:
+        statement = statement.where(sa.or_(a.c.ends.is_(None), a.c.ends > begin))
+    if account_ids is not None:
+        statement = statement.where(a.c.account_id.in_(account_ids))
+    account, begins, ends = _arrays(connection, statement, 3)
+    return account, begins, ends
+
+
+def samples(
+    connection: sa.Connection, product_id: int, begin: datetime | None, end: datetime,
+    account_ids: Collection[int] | None = None,
+) -> tuple[Ints, Ints, Ints, Ints]:
+    """Account ids, categories (numbered), instants (µs) and bytes of the samples that count in a period.
+
+    With ``begin`` the newest sample of each series before it comes along.
+    """
+    s = storage_samples
+    wanted = [s.c.product_id == product_id, s.c.at < end]
+    if account_ids is not None:
+        wanted.append(s.c.account_id.in_(account_ids))
+    picked = sa.select(s.c.account_id, s.c.category, _micros(s.c.at).label("micros"), s.c.bytes)
+    if begin is None:
+        rows = connection.execute(picked.where(*wanted)).fetchall()
+    else:
+        newest = (
+            sa.select(s.c.account_id, s.c.category, sa.func.max(s.c.at).label("at"))
+            .where(*wanted, s.c.at < begin).group_by(s.c.account_id, s.c.category).subquery()
+        )
+        before = picked.join(
+            newest,
+            sa.and_(
+                s.c.account_id == newest.c.account_id, s.c.category == newest.c.category, s.c.at == newest.c.at
+            ),
+        ).where(s.c.product_id == product_id)
+        rows = [*connection.execute(before), *connection.execute(picked.where(*wanted, s.c.at >= begin))]
+    if not rows:
+        empty = np.empty(0, dtype=np.int64)
+        return empty, empty, empty, empty
+    account, category, at, stored = zip(*rows, strict=True)
+    number = {name: place for place, name in enumerate(sorted(set(category)))}
+    return (
+        np.array(account, dtype=np.int64), np.array([number[name] for name in category], dtype=np.int64),
+        np.array(at, dtype=np.int64), np.array(stored, dtype=np.int64),
+    )
+
+
+def next_change(connection: sa.Connection, product_ids: Collection[int], after: datetime) -> datetime | None:
+    """The first instant later than this at which an assignment or a sample changes what is in use."""
+    a, s = assignments, storage_samples
+    found = [
+        connection.scalar(sa.select(sa.func.min(column)).where(table.c.product_id.in_(product_ids), column > after))
+        for table, column in ((a, a.c.begins), (a, a.c.ends), (s, s.c.at))
+    ]
+    return min((each for each in found if each is not None), default=None)
+
+
+def open_assignments(
+    connection: sa.Connection, product_ids: Collection[int], subjects: Collection[str], at: datetime
+) -> list[Any]:
+    """The assignments of these subjects that are in force at an instant."""
+    a = assignments
+    return list(
+        connection.execute(
+            sa.select(a).where(
+                a.c.product_id.in_(product_ids), a.c.subject.in_(subjects),
+                a.c.begins <= at, sa.or_(a.c.ends.is_(None), a.c.ends > at),
+            )
+        )
+    )
+
+
+def begin(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
+    """Add assignments."""
+    connection.execute(sa.insert(assignments), rows)
+
+
+def end(connection: sa.Connection, ids: Collection[int], at: datetime) -> None:
+    """End assignments at an instant."""
+    connection.execute(sa.update(assignments).where(assignments.c.id.in_(ids)).values(ends=at))
+
+
+def touching(
+    connection: sa.Connection, product_id: int, account_ids: Collection[int], begin: datetime, end: datetime, limit: int
+) -> list[Any]:
+    """The assignments of these accounts that touch a period, by account and subject."""
+    a = assignments
+    return list(
+        connection.execute(
+            sa.select(a)
+            .where(
+                a.c.product_id == product_id, a.c.account_id.in_(account_ids), a.c.begins < end,
+                sa.or_(a.c.ends.is_(None), a.c.ends > begin),
+            )
+            .order_by(a.c.account_id, a.c.subject, a.c.begins).limit(limit)
+        )
+    )
+
+
+def samples_touching(
+    connection: sa.Connection, product_id: int, account_ids: Collection[int], begin: datetime, end: datetime, limit: int
+) -> list[Any]:
+    """The samples of these accounts within a period and the newest of each series before it."""
+    s = storage_samples
+    base = [s.c.product_id == product_id, s.c.account_id.in_(account_ids)]
+    newest = (
+        sa.select(s.c.account_id, s.c.category, sa.func.max(s.c.at).label("at"))
+        .where(*base, s.c.at < begin).group_by(s.c.account_id, s.c.category).subquery()
+    )
+    before = sa.select(s).join(
+        newest,
+        sa.and_(s.c.account_id == newest.c.account_id, s.c.category == newest.c.category, s.c.at == newest.c.at),
+    ).where(s.c.product_id == product_id)
+    within = sa.select(s).where(*base, s.c.at >= begin, s.c.at < end)
+    rows = [*connection.execute(before), *connection.execute(within.limit(limit))]
+    return sorted(rows, key=lambda row: (row.account_id, row.category, row.at))
+
+

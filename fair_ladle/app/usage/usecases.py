@@ -1,0 +1,101 @@
+"""What is in use, as arrays for the engine."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.merge import Merged, Progress, merge
+from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.usage import store
+from fair_ladle.core.calendar import MICRO, Day, instant, micros
+from fair_ladle.core.clocks import Steps, counted_steps, stored_steps
+from fair_ladle.core.quantities import BYTES_PER_GRAIN
+from fair_ladle.core.readings import counted_days, stored_days
+from fair_ladle.core.tree import Ints
+
+
+def own_at(unit: Unit, accounts: Accounts, columns: Sequence[Product], at: datetime) -> Ints:
+    """Grains in use by subjects of each account itself at an instant: accounts × products."""
+    own = np.zeros((len(accounts.tree), len(columns)), dtype=np.int64)
+    column = {product.id: place for place, product in enumerate(columns)}
+    counted = [product.id for product in columns if not product.is_storage]
+    stored = [product.id for product in columns if product.is_storage]
+    if counted:
+        for product_id, account_id, units in store.units_in_use(unit.connection, counted, at):
+            own[accounts.row_of_id[account_id], column[product_id]] = units
+    if stored:
+        for product_id, account_id, in_bytes in store.bytes_stored(unit.connection, stored, at):
+            grains = (int(in_bytes) + BYTES_PER_GRAIN // 2) // BYTES_PER_GRAIN
+            own[accounts.row_of_id[account_id], column[product_id]] = grains
+    return own
+
+
+def own_by_day(unit: Unit, accounts: Accounts, product: Product, days: Sequence[Day]) -> Ints:
+    """Each account's own use on each day in grain-seconds: accounts × days."""
+    begin, end = instant(days[0].start * MICRO), instant(days[-1].end * MICRO)
+    rows = len(accounts.tree)
+    if product.is_storage:
+        account, category, at, stored = store.samples(unit.connection, product.id, begin, end)
+        return stored_days(rows, accounts.rows(account.tolist()), category, at, stored, days)
+    account, begins, ends = store.intervals(unit.connection, product.id, begin, end)
+    return counted_days(rows, accounts.rows(account.tolist()), begins, ends, days)
+
+
+def own_over_time(
+    unit: Unit, accounts: Accounts, product: Product, rows: Sequence[int], until: datetime
+) -> dict[int, Steps]:
+    """Each of these accounts' own use over time, from the first fact up to an instant (left out where nothing)."""
+    ids = [int(accounts.ids[row]) for row in rows]
+    end = instant(micros(until) + 1)
+    if product.is_storage:
+        account, category, at, stored = store.samples(unit.connection, product.id, None, end, ids)
+        parts = {
+            int(each): stored_steps(category[account == each], at[account == each], stored[account == each])
+            for each in np.unique(account)
+        }
+    else:
+        account, begins, ends = store.intervals(unit.connection, product.id, None, end, ids)
+        parts = {
+            int(each): counted_steps(begins[account == each], ends[account == each]) for each in np.unique(account)
+        }
+    return {accounts.row_of_id[account_id]: steps for account_id, steps in parts.items()}
+
+
+def bring_in_assignments(unit: Unit, rows: list[dict[str, Any]], progress: Progress) -> Merged:
+    """Create assignments, and change the ends of those that are there."""
+    return merge(
+        unit.connection, store.assignments, ["product_id", "account_id", "subject", "begins"], rows, progress
+    )
+
+
+def bring_in_samples(unit: Unit, rows: list[dict[str, Any]], progress: Progress) -> Merged:
+    """Create and correct storage samples."""
+    return merge(
+        unit.connection, store.storage_samples, ["product_id", "account_id", "category", "at"], rows, progress
+    )
+
+
+def next_change(unit: Unit, products: Sequence[Product], after: datetime) -> datetime | None:
+    """The first later instant at which what is in use changes by itself."""
+    return store.next_change(unit.connection, [product.id for product in products], after)
+
+
+def open_assignments(unit: Unit, products: Sequence[Product], subjects: Sequence[str], at: datetime) -> list[Any]:
+    """The assignments of these subjects that are in force at an instant."""
+    return store.open_assignments(unit.connection, [product.id for product in products], subjects, at)
+
+
+def begin(unit: Unit, rows: list[dict[str, Any]]) -> None:
+    """Record assignments; the counters are the caller's."""
+    store.begin(unit.connection, rows)
+
+
+def end(unit: Unit, ids: Sequence[int], at: datetime) -> None:
+    """Record that assignments end; the counters are the caller's."""
+    store.end(unit.connection, ids, at)

@@ -1,0 +1,301 @@
+"""`fair-ladle`: the same figures as on the screens, for scripts and for checking."""
+
+from __future__ import annotations
+
+import signal
+import sys
+from collections.abc import Callable
+from datetime import datetime
+from pathlib import Path
+from typing import Annotated, Any
+
+import sqlalchemy as sa
+import typer
+from rich.markup import escape
+from rich.progress import Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
+
+from fair_ladle.app.allocations.positions import SUPPLY, positions_at
+from fair_ladle.app.intake import usecases as intake
+from fair_ladle.app.intake.formats import Expected, instant, number
+from fair_ladle.app.plumbing.actor import COMMAND_LINE
+from fair_ladle.app.plumbing.installation import close_installation, open_database
+from fair_ladle.app.plumbing.own_server import ServerTrouble
+from fair_ladle.app.plumbing.problems import Refused, invalid, not_found
+from fair_ladle.app.pools import usecases as pools
+from fair_ladle.app.statements import usecases as statements
+from fair_ladle.app.statements.months import read_month
+from fair_ladle.app.takings import usecases as takings
+from fair_ladle.cli.output import show, to_people
+from fair_ladle.connectors.sheets_in import Unreadable, read_source
+from fair_ladle.core.quantities import plain, to_grains, to_units, units_to_micro
+from fair_ladle.core.settling import NO_LIMIT
+
+app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help="Fair Ladle on the command line.")
+Csv = Annotated[bool, typer.Option("--csv", help="CSV on standard output.")]
+ProductCode = Annotated[str, typer.Option("--product", help="The product's code.")]
+Month = Annotated[str, typer.Option("--month", help="YYYY-MM.")]
+
+
+def run(usecase: Callable[..., Any]) -> Any:
+    """A use-case against the installation's database, in one transaction."""
+    return open_database().run(usecase)
+
+
+def _at(text: str | None, now: datetime) -> datetime:
+    if text is None:
+        return now
+    try:
+        return instant(text)
+    except Expected as expected:
+        raise invalid(f"--at {text!r}: write {expected}.") from None
+
+
+@app.command("import")
+def import_(path: Path, as_csv: Csv = False) -> None:
+    """Bring an intake in: a folder, a zip or a workbook."""
+    try:
+        source = read_source(path)
+        with Progress(
+            SpinnerColumn(), TextColumn("{task.description}"), TimeElapsedColumn(), console=to_people, transient=True
+        ) as progress:
+            task = progress.add_task("reading")
+            brought = run(
+                lambda unit: intake.bring_in(
+                    unit, COMMAND_LINE, source,
+                    lambda what, done: progress.update(task, description=f"{what} {done:,}" if done else what),
+                )
+            )
+    except (Unreadable, intake.FaultyIntake) as trouble:
+        faults = trouble.faults
+        show(
+            ("file", "row", "column", "found", "expected"),
+            [(f.file, f.row, f.column, f.found, f.expected) for f in faults], as_csv,
+        )
+        raise typer_exit(f"{len(faults)} {'fault' if len(faults) == 1 else 'faults'}; nothing was changed.") from None
+    show(
+        ("table", "created", "changed", "left"),
+        [(name, merged.created, merged.changed, merged.left) for name, merged in brought.tables.items()], as_csv,
+    )
+
+
+def typer_exit(message: str) -> typer.Exit:
+    """Say why on standard error and end with 1."""
+    to_people.print(escape(message), style="red", soft_wrap=True)
+    return typer.Exit(1)
+
+
+@app.command()
+def positions(product: ProductCode, at: Annotated[str | None, typer.Option("--at")] = None, as_csv: Csv = False) -> None:
+    """Every account's position in the product's pools."""
+
+    def rows(unit: Any) -> list[tuple[Any, ...]]:
+        found = positions_at(unit, [pools.product(unit, product)], _at(at, unit.now))
+        world, measure = found.world, found.world.products[0].measure
+        states = found.states()
+        lines = []
+        for row in world.accounts.tree.rows_in_order().tolist():
+            if world.owner[row, 0] < 0:
+                continue
+            cap = int(world.grid.cap[row, 0])
+
+            def units(grains: Any) -> str:
+                return f"{to_units(int(grains), measure):f}"
+
+            lines.append(
+                (
+                    world.accounts.tree.codes[row], product, units(world.grid.reserve[row, 0]),
+                    None if cap >= NO_LIMIT else units(cap), units(world.own[row, 0]),
+                    units(found.settled.load[row, 0]), units(found.settled.held[row, 0]),
+                    units(found.headroom.room[row, 0]), found.bound_by(row, 0), states[row][0],
+                )
+            )
+        return lines
+
+    show(
+        ("account", "product", "reserve", "cap", "own", "load", "held", "headroom", "bound_by", "state"),
+        run(rows), as_csv,
+    )
+
+
+@app.command()
+def headroom(
+    account: str, product: str, take: Annotated[str | None, typer.Option("--take", help="Units.")] = None,
+    as_csv: Csv = False,
+) -> None:
+    """The way up from an account, limit by limit, and the one that binds."""
+
+    def rows(unit: Any) -> tuple[list[tuple[Any, ...]], str, str]:
+        wanted = pools.product(unit, product)
+        found = positions_at(unit, [wanted], unit.now)
+        tree = found.world.accounts.tree
+        if account not in tree:
+            raise not_found("account", account)
+        row = tree.row(account)
+        if found.world.owner[row, 0] < 0:
+            raise not_found(f"pool of {product} from {account} upwards,", product)
+        ladder = found.ladder(row, 0)
+
+        def units(grains: int | None) -> str | None:
+            return None if grains is None else f"{to_units(grains, wanted.measure):f}"
+
+        lines: list[tuple[Any, ...]] = []
+        for rung, limit in zip([*found.way_up(row, 0), None], ladder.limits, strict=True):
+            binds = "yes" if limit.binds else "no"
+            if rung is None:
+                place = found.pool_at(row, 0)
+                supply = int(found.world.supply.promisable[place])
+                lines.append((SUPPLY, None, units(supply), None, units(int(found.pool_load()[place])), None, units(limit.leaves), binds))
+            else:
+                burst = rung.burst if rung.bursting else None
+                lines.append((rung.account, units(rung.reserve), units(rung.cap), units(burst), units(rung.load), units(rung.held), units(limit.leaves), binds))
+        verdict, left = "", units(ladder.headroom)
+        if take is not None:
+            try:
+                amount = to_grains(number(take), wanted.measure)
+            except ValueError as trouble:
+                raise invalid(f"--take {take!r}: {trouble}") from None
+            admitted = amount <= ladder.headroom
+            verdict = f"{take} would be {'admitted' if admitted else f'refused: {ladder.bound_by} leaves {left}'}"
+        summary = f"{account} can take {left} {wanted.unit}; {ladder.bound_by} binds"
+        return lines, summary, verdict
+
+    lines, summary, verdict = run(rows)
+    columns: tuple[str, ...] = ("limit", "reserve", "cap", "burst", "load", "held", "leaves", "binds")
+    if as_csv:
+        if take is not None:
+            columns = (*columns, "take", "admitted")
+            lines = [(*line, take, "no" if "refused" in verdict else "yes") for line in lines]
+        show(columns, lines, True)
+        return
+    show(columns, lines, False)
+    print(summary)
+    if verdict:
+        print(verdict)
+
+
+@app.command()
+def readings(product: ProductCode, month: Month, as_csv: Csv = False) -> None:
+    """Every day's reading of every account."""
+
+    def rows(unit: Any) -> list[tuple[Any, ...]]:
+        first, last = statements.parse_month(month)
+        wanted = pools.product(unit, product)
+        read = read_month(unit, wanted, first, last)
+        lines = []
+        for stretch in read.stretches:
+            tree = stretch.accounts.tree
+            rows_here = [row for row in tree.rows_in_order().tolist() if stretch.owner[row] >= 0]
+            figures = stretch.readings
+            for column, day in enumerate(figures.days):
+                for row in rows_here:
+
+                    def units(grain_seconds: Any, day: Any = day) -> str:
+                        return f"{units_to_micro(int(grain_seconds), day.seconds, wanted.per_unit):f}"
+
+                    cap = int(figures.allocated.cap[row, column])
+                    lines.append(
+                        (
+                            day.date.isoformat(), tree.codes[row], units(figures.own[row, column]),
+                            units(figures.settled.load[row, column]), units(figures.settled.held[row, column]),
+                            f"{to_units(int(figures.allocated.reserve[row, column]), wanted.measure):f}",
+                            None if cap >= NO_LIMIT else f"{to_units(cap, wanted.measure):f}",
+                            f"{to_units(int(stretch.supply[int(stretch.owner[row])][column]) // day.seconds, wanted.measure):f}",
+                        )
+                    )
+        return lines
+
+    show(("day", "account", "own", "load", "held", "reserve", "cap", "supply"), run(rows), as_csv)
+
+
+@app.command()
+def statement(buyer: Annotated[str, typer.Option("--buyer")], month: Month, as_csv: Csv = False) -> None:
+    """A buyer's statement: every line, and whose it is."""
+
+    def rows(unit: Any) -> list[tuple[Any, ...]]:
+        _, found = statements.statement(unit, COMMAND_LINE, buyer, month)
+        lines: list[tuple[Any, ...]] = []
+        for line in found.lines:
+            shared = (found.seller, found.buyer, line.product.code)
+            lines.append(
+                (*shared, None, line.rate.basis, f"{line.charge.quantity:f}", f"{line.charge.overage_quantity:f}",
+                 f"{line.charge.amount:f}", line.currency)
+            )
+            lines.extend(
+                (*shared, share.account, line.rate.basis, f"{share.quantity:f}", None, f"{share.amount:f}", line.currency)
+                for share in line.shares
+            )
+        return lines
+
+    show(
+        ("seller", "buyer", "product", "account", "basis", "quantity", "overage_quantity", "amount", "currency"),
+        run(rows), as_csv,
+    )
+
+
+@app.command()
+def costs(
+    product: ProductCode, month: Month, as_csv: Csv = False,
+    idle: Annotated[str, typer.Option("--idle", help="retained or spread.")] = "retained",
+) -> None:
+    """What the product's pools cost, and who bears it."""
+
+    def rows(unit: Any) -> list[tuple[Any, ...]]:
+        if idle not in ("retained", "spread"):
+            raise invalid(f"--idle {idle!r}: retained or spread.")
+        first, last = statements.parse_month(month)
+        wanted = pools.product(unit, product)
+        book = statements.Book(unit, first, last, [wanted])
+        read = book.months[product]
+        lines = []
+        for pool in sorted(read.pools, key=lambda pool: int(book.accounts.tree.depth_first[book.accounts.row_of_id[pool.owner_id]])):
+            owner = book.accounts.tree.codes[book.accounts.row_of_id[pool.owner_id]]
+            lines.extend(
+                (
+                    owner, bearer.account or "idle",
+                    f"{units_to_micro(bearer.weight, read.seconds, wanted.per_unit):f}", f"{bearer.cost:f}", pool.currency,
+                )
+                for bearer in book.bearers(read, pool, idle == "spread")
+            )
+        return lines
+
+    show(("owner", "account", "held_quantity", "cost", "currency"), run(rows), as_csv)
+
+
+@app.command()
+def verify(as_csv: Csv = False) -> None:
+    """Every counter, chain of the log and closed statement that does not agree with its evidence."""
+    found = run(lambda unit: takings.verify(unit, COMMAND_LINE))
+    show(("what", "where", "found", "evidence"), found, as_csv)
+    if found:
+        raise typer_exit(f"{len(found)} {'thing does' if len(found) == 1 else 'things do'} not agree with the evidence.")
+
+
+@app.command()
+def stop() -> None:
+    """Stop the server and the database that belong to this FAIR_LADLE_HOME."""
+    stopped = close_installation()
+    print("stopped: " + ", ".join(stopped) if stopped else "nothing was running")
+
+
+def main() -> None:
+    """Run a command; what it cannot do is one message and exit 1."""
+    signal.signal(signal.SIGPIPE, signal.SIG_DFL)
+    try:
+        app(standalone_mode=False)
+    except typer.Exit as done:
+        sys.exit(done.exit_code)
+    except (typer.Abort, KeyboardInterrupt):
+        sys.exit(130)
+    except Refused as refused:
+        sys.exit(typer_exit(refused.problem.detail or refused.problem.title).exit_code)
+    except ServerTrouble as trouble:
+        sys.exit(typer_exit(str(trouble)).exit_code)
+    except sa.exc.OperationalError as trouble:
+        sys.exit(typer_exit(f"The database does not answer: {trouble.orig}").exit_code)
+    except Exception as trouble:
+        if type(trouble).__module__.startswith(("click", "typer")):
+            show_usage = getattr(trouble, "format_message", lambda: str(trouble))
+            to_people.print(escape(show_usage()), style="red", soft_wrap=True)
+            sys.exit(2)
+        raise
+

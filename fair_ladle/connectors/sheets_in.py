@@ -1,0 +1,239 @@
+"""Reading tables from a folder of CSV files, a zip of one, or an XLSX workbook: the same rows whichever way.
+
+CSV after RFC 4180 in UTF-8; the workbook through openpyxl with defusedxml under it. Archives are
+bounded by what they would unpack to before anything is unpacked.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import zipfile
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import date, datetime
+from pathlib import Path
+from typing import IO, Any
+
+import openpyxl
+from defusedxml.common import DefusedXmlException
+from openpyxl.utils import get_column_letter
+
+MOST_UNPACKED = 2 * 2**30
+MOST_MEMBERS = 2000
+MOST_CELL = 65536
+csv.field_size_limit(MOST_CELL)
+
+
+@dataclass(frozen=True)
+class Fault:
+    """What is wrong, where (row 1 is the header; None = the whole file), and what would be right."""
+
+    file: str
+    row: int | None
+    column: str | None
+    found: str
+    expected: str
+
+
+class Unreadable(Exception):
+    """A table, or the whole source, cannot be read; carries the faults."""
+
+    def __init__(self, *faults: Fault):
+        super().__init__("; ".join(fault.expected for fault in faults))
+        self.faults = faults
+
+
+@dataclass
+class SheetTable:
+    """One table: its name, its header, and its rows as lists of text with their row numbers."""
+
+    name: str
+    header: list[str]
+    rows: Iterator[tuple[int, list[str]]]
+
+
+@dataclass
+class Source:
+    """The tables found, by name, and the faults that kept others from being read."""
+
+    tables: dict[str, SheetTable] = field(default_factory=dict)
+    faults: list[Fault] = field(default_factory=list)
+    unreadable: set[str] = field(default_factory=set)
+
+    def add(self, name: str, table: SheetTable) -> None:
+        """Keep a table; a second one of the same name is a fault."""
+        if name in self.tables:
+            self.faults.append(Fault(f"{name}.csv", None, None, "two of them", "one file a table"))
+        else:
+            self.tables[name] = table
+
+    def drop(self, name: str, faults: tuple[Fault, ...]) -> None:
+        """Note that a table is there but cannot be read."""
+        self.faults.extend(faults)
+        self.unreadable.add(name)
+
+
+def read_source(path: Path) -> Source:
+    """Whatever is at the path: a folder, a zip or a workbook. Unreadable where it is none of them."""
+    if path.is_dir():
+        return _read_folder(path)
+    if not path.exists():
+        raise Unreadable(Fault(path.name, None, None, "nothing there", "a folder, a .zip or an .xlsx file"))
+    if not zipfile.is_zipfile(path):
+        raise Unreadable(Fault(path.name, None, None, "another kind of file", "a folder, a .zip or an .xlsx file"))
+    with zipfile.ZipFile(path) as archive:
+        _check_bounds(path.name, archive)
+        if "xl/workbook.xml" in archive.namelist():
+            return _read_workbook(path, archive)
+        return _read_zip(path.name, archive)
+
+
+def _check_bounds(name: str, archive: zipfile.ZipFile) -> None:
+    members = archive.infolist()
+    unpacked = sum(member.file_size for member in members)
+    if unpacked > MOST_UNPACKED:
+        raise Unreadable(
+            Fault(name, None, None, f"unpacks to {unpacked / 10**9:.1f} GB", f"at most {MOST_UNPACKED / 10**9:.1f} GB unpacked")
+        )
+    if len(members) > MOST_MEMBERS:
+        raise Unreadable(Fault(name, None, None, f"{len(members)} files in it", f"at most {MOST_MEMBERS}"))
+    if any(member.flag_bits & 1 for member in members):
+        raise Unreadable(Fault(name, None, None, "protected by a password", "an archive without a password"))
+
+
+def _read_folder(path: Path) -> Source:
+    source = Source()
+    for file in sorted(path.iterdir()):
+        if file.suffix.lower() == ".csv" and file.is_file():
+            if file.stat().st_size > MOST_UNPACKED:
+                source.drop(file.stem, (Fault(file.name, None, None, "a file too large", f"at most {MOST_UNPACKED / 10**9:.1f} GB"),))
+                continue
+            _add_csv(source, file.stem, file.read_bytes())
+    return source
+
+
+def _read_zip(name: str, archive: zipfile.ZipFile) -> Source:
+    source = Source()
+    for member in archive.infolist():
+        inside = Path(member.filename)
+        if member.is_dir() or inside.suffix.lower() != ".csv" or inside.parts[0] == "__MACOSX":
+            continue
+        if len(inside.parts) > 2:
+            source.faults.append(Fault(member.filename, None, None, "deep inside the archive", "files at its top, or in one folder"))
+            continue
+        try:
+            content = archive.read(member)
+        except (zipfile.BadZipFile, OSError, ValueError, NotImplementedError) as trouble:
+            source.drop(inside.stem, (Fault(inside.name, None, None, f"damaged: {trouble}", "a file that unpacks"),))
+            continue
+        _add_csv(source, inside.stem, content)
+    return source
+
+
+def _add_csv(source: Source, name: str, content: bytes) -> None:
+    try:
+        source.add(name, _csv_table(name, content))
+    except Unreadable as trouble:
+        source.drop(name, trouble.faults)
+
+
+def _csv_table(name: str, content: bytes) -> SheetTable:
+    file = f"{name}.csv"
+    try:
+        text = content.decode("utf-8-sig")
+    except UnicodeDecodeError as trouble:
+        line = content.count(b"\n", 0, trouble.start) + 1
+        raise Unreadable(
+            Fault(file, line, None, f"the byte 0x{content[trouble.start]:02X}, which is not UTF-8", "the file saved as UTF-8")
+        ) from None
+    reader = csv.reader(io.StringIO(text, newline=""), strict=True)
+    try:
+        header = next(reader, [])
+    except csv.Error as trouble:
+        raise Unreadable(Fault(file, 1, None, str(trouble), "a header row of column names")) from None
+    return SheetTable(name, [each.strip() for each in header], _csv_rows(file, reader))
+
+
+def _csv_rows(file: str, reader: Any) -> Iterator[tuple[int, list[str]]]:
+    number = 1
+    while True:
+        number += 1
+        try:
+            cells = next(reader)
+        except StopIteration:
+            return
+        except csv.Error as trouble:
+            raise Unreadable(Fault(file, number, None, str(trouble), "CSV after RFC 4180, quotes closed and doubled")) from None
+        yield number, cells
+
+
+def _read_workbook(path: Path, archive: zipfile.ZipFile) -> Source:
+    outside = [name for name in archive.namelist() if name.startswith("xl/externalLinks/") or name.endswith("vbaProject.bin")]
+    if outside:
+        raise Unreadable(Fault(path.name, None, None, f"{outside[0]}: it reaches outside itself", "a workbook of plain values"))
+    source = Source()
+    try:
+        _refuse_declarations(path.name, archive)
+        workbook = openpyxl.load_workbook(path, read_only=True, data_only=False, keep_links=False)
+        names = workbook.sheetnames
+    except DefusedXmlException:
+        raise Unreadable(Fault(path.name, None, None, "XML with declarations of its own", "a workbook of plain values")) from None
+    except Unreadable:
+        raise
+    except Exception as trouble:  # whatever a damaged workbook makes of the parser is one fault here
+        raise Unreadable(Fault(path.name, None, None, f"damaged: {trouble}", "a workbook that opens")) from None
+    for name in names:
+        cells = _sheet_rows(f"{name}.csv", workbook[name])
+        try:
+            _, header = next(cells, (1, []))
+        except Unreadable as trouble:
+            source.drop(name, trouble.faults)
+            continue
+        while header and not header[-1]:
+            header.pop()
+        source.add(name, SheetTable(name, header, cells))
+    return source
+
+
+def _refuse_declarations(name: str, archive: zipfile.ZipFile) -> None:
+    for member in archive.namelist():
+        if member.endswith((".xml", ".rels")):
+            with archive.open(member) as part:
+                head: IO[bytes] = part
+                if b"<!DOCTYPE" in head.read(4096) or b"<!ENTITY" in head.read(4096):
+                    raise Unreadable(Fault(name, None, None, f"declarations in {member}", "a workbook of plain values"))
+
+
+def _sheet_rows(file: str, sheet: Any) -> Iterator[tuple[int, list[str]]]:
+    try:
+        for number, cells in enumerate(sheet.iter_rows(), start=1):
+            texts = []
+            for place, cell in enumerate(cells, start=1):
+                if cell.data_type == "f":
+                    raise Unreadable(
+                        Fault(file, number, get_column_letter(place), "a formula", "the value itself, no formula")
+                    )
+                texts.append(_text(cell.value))
+            yield number, texts
+    except DefusedXmlException:
+        raise Unreadable(Fault(file, None, None, "XML with declarations of its own", "a sheet of plain values")) from None
+    except (Unreadable, GeneratorExit):
+        raise
+    except Exception as trouble:  # see _read_workbook
+        raise Unreadable(Fault(file, None, None, f"damaged: {trouble}", "a sheet that opens")) from None
+
+
+def _text(value: Any) -> str:
+    if value is None:
+        return ""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, float):
+        return str(int(value)) if value.is_integer() else repr(value)
+    if isinstance(value, datetime):
+        whole_day = (value.hour, value.minute, value.second, value.microsecond) == (0, 0, 0, 0)
+        return value.date().isoformat() if whole_day and value.tzinfo is None else value.isoformat()
+    if isinstance(value, date):
+        return value.isoformat()
+    return str(value)

@@ -1,0 +1,101 @@
+"""Allocation versions: what a pool gives an account from one day to another."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import date
+from enum import StrEnum
+
+import numpy as np
+
+from fair_ladle.core.calendar import Day
+from fair_ladle.core.settling import NO_LIMIT, Flags
+from fair_ladle.core.tree import Ints
+
+
+class AtCap(StrEnum):
+    """What happens at the cap."""
+
+    BLOCK = "block"
+    GRACE = "grace"
+    OVERAGE = "overage"
+
+
+@dataclass(frozen=True)
+class Version:
+    """One version of an allocation, in grains; ``last_day`` None = open, ``cap`` None = no cap."""
+
+    account: str
+    first_day: date
+    last_day: date | None
+    reserve: int = 0
+    cap: int | None = None
+    at_cap: AtCap = AtCap.BLOCK
+    burst: int | None = None
+    grace_days: int | None = None
+
+    def covers(self, day: date) -> bool:
+        """Whether this version is in force on a day."""
+        return self.first_day <= day and (self.last_day is None or day <= self.last_day)
+
+
+@dataclass(frozen=True)
+class Grid:
+    """What is in force, one row an account, one column a day (or a product): the shape all others share."""
+
+    reserve: Ints
+    cap: Ints
+    burst: Ints
+    grace: Flags
+    overage: Flags
+    present: Flags
+
+    @staticmethod
+    def empty(rows: int, columns: int) -> Grid:
+        """Nothing allocated anywhere."""
+        shape = (rows, columns)
+        return Grid(
+            np.zeros(shape, dtype=np.int64),
+            np.full(shape, NO_LIMIT, dtype=np.int64),
+            np.full(shape, NO_LIMIT, dtype=np.int64),
+            np.zeros(shape, dtype=bool),
+            np.zeros(shape, dtype=bool),
+            np.zeros(shape, dtype=bool),
+        )
+
+    def put(self, row: int, columns: slice | int, version: Version) -> None:
+        """Let one version be in force in these columns of an account's row."""
+        self.reserve[row, columns] = version.reserve
+        self.cap[row, columns] = NO_LIMIT if version.cap is None else version.cap
+        self.burst[row, columns] = NO_LIMIT if version.burst is None else version.burst
+        self.grace[row, columns] = version.at_cap is AtCap.GRACE
+        self.overage[row, columns] = version.at_cap is AtCap.OVERAGE
+        self.present[row, columns] = True
+
+
+def by_day(versions: Iterable[tuple[int, Version]], rows: int, days: Sequence[Day]) -> Grid:
+    """The versions, given with their account's row, laid over consecutive days."""
+    grid = Grid.empty(rows, len(days))
+    first, last = days[0].date, days[-1].date
+    for row, version in versions:
+        begin = max(version.first_day, first)
+        end = last if version.last_day is None else min(version.last_day, last)
+        if begin <= end:
+            grid.put(row, slice((begin - first).days, (end - first).days + 1), version)
+    return grid
+
+
+def overlaps(versions: Sequence[Version]) -> list[tuple[Version, Version]]:
+    """Pairs of versions of one allocation that are in force on the same day."""
+    found: list[tuple[Version, Version]] = []
+    longest: Version | None = None
+    for version in sorted(versions, key=lambda version: version.first_day):
+        if longest is None:
+            longest = version
+            continue
+        if longest.last_day is None or version.first_day <= longest.last_day:
+            found.append((longest, version))
+        if longest.last_day is not None and (version.last_day is None or version.last_day > longest.last_day):
+            longest = version
+    return found

@@ -1,0 +1,91 @@
+"""The same rules as `settling`, for one way up, on plain integers: for live takings and for the ladder."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+SUPPLY = "supply"
+
+
+@dataclass(frozen=True)
+class Rung:
+    """One account on the way up: its live figures and limits in grains (cap and burst None = none)."""
+
+    account: str
+    load: int
+    reserve: int
+    cap: int | None
+    burst: int | None = None
+    bursting: bool = False
+    """At the cap units still go through: grace or overage, and not restricted."""
+
+    @property
+    def held(self) -> int:
+        """What the account takes out of its parent's stock. An owner's rung is given no reserve."""
+        return max(self.reserve, self.load)
+
+    @property
+    def cushion(self) -> int:
+        """Reserved and not yet used."""
+        return self.held - self.load
+
+    @property
+    def hard(self) -> int | None:
+        """The load no taking may pass; None = no limit."""
+        if self.cap is None or (self.bursting and self.burst is None):
+            return None
+        return self.cap + (self.burst or 0 if self.bursting else 0)
+
+    def passed_on(self, change: int) -> int:
+        """How what the account holds changes when its load changes by ``change`` (either sign)."""
+        return max(self.reserve, self.load + change) - self.held
+
+
+@dataclass(frozen=True)
+class Limit:
+    """One limit on the way up: the most the account at the bottom could take if nothing else stopped it."""
+
+    name: str
+    leaves: int | None
+    binds: bool
+
+
+@dataclass(frozen=True)
+class Ladder:
+    """The limits from the account upwards, and what they leave together (signed)."""
+
+    limits: tuple[Limit, ...]
+    headroom: int
+    bound_by: str
+
+
+def ladder(way_up: Sequence[Rung], promisable: int, physically_left: int) -> Ladder:
+    """Headroom of the first rung; the last rung is the pool's owner.
+
+    headroom(n) = min(hard − load, cushion + max(0, headroom(parent))) unrolled: each limit leaves
+    the room at its own rung (never below 0 above the first) and the cushions below it; the least
+    of these is the headroom, the nearest at a tie. The physical term comes last.
+    """
+    found: list[tuple[str, int | None]] = []
+    cushions = 0
+    for place, rung in enumerate(way_up):
+        room = None if rung.hard is None else rung.hard - rung.load
+        if place > 0 and room is not None:
+            room = max(0, room) + cushions
+        found.append((rung.account, room))
+        if place < len(way_up) - 1:
+            cushions += rung.cushion
+    room = promisable - way_up[-1].load
+    found.append((SUPPLY, room if len(way_up) == 1 else max(0, room) + cushions))
+    best_place, best_room = min(
+        ((place, room) for place, (_, room) in enumerate(found) if room is not None),
+        key=lambda at: (at[1], at[0]),
+    )
+    if physically_left < best_room:
+        best_place, best_room = len(found) - 1, physically_left
+        found[best_place] = (SUPPLY, physically_left)
+    limits = tuple(
+        Limit(name, room, place == best_place) for place, (name, room) in enumerate(found)
+    )
+    return Ladder(limits, best_room, found[best_place][0])

@@ -1,0 +1,184 @@
+"""Pricing a buyer's product for a period. Money is Decimal; quantities are exact fractions until rounded."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date
+from decimal import Decimal, localcontext
+from enum import StrEnum
+from fractions import Fraction
+
+from fair_ladle.core.quantities import half_up, units_to_micro
+from fair_ladle.core.sharing import largest_remainder
+
+
+class Basis(StrEnum):
+    """What a rate charges for."""
+
+    USED = "used"
+    HELD = "held"
+    RESERVED = "reserved"
+
+
+class Aggregate(StrEnum):
+    """How the days become one quantity."""
+
+    AVERAGE = "average"
+    PEAK = "peak"
+    P95 = "p95"
+
+
+class TierMode(StrEnum):
+    """Each slice at its own price, or all at one."""
+
+    GRADUATED = "graduated"
+    VOLUME = "volume"
+
+
+@dataclass(frozen=True)
+class Tier:
+    """A price per unit from a quantity on."""
+
+    from_quantity: Decimal
+    unit_price: Decimal
+
+
+@dataclass(frozen=True)
+class Rate:
+    """How a seller prices one product, for one buyer or (buyer None) for all."""
+
+    seller: str
+    buyer: str | None
+    product: str
+    first_day: date
+    basis: Basis
+    aggregate: Aggregate
+    tier_mode: TierMode
+    tiers: tuple[Tier, ...]
+    included: Decimal = Decimal(0)
+    overage_price: Decimal | None = None
+    minimum: Decimal | None = None
+    fixed_fee: Decimal | None = None
+    currency: str | None = None
+
+
+def rate_for(rates: Sequence[Rate], seller: str, buyer: str, product: str, first_day: date) -> Rate | None:
+    """The seller's newest rate not after the period's first day; one written for the buyer goes first."""
+    fitting = [
+        rate
+        for rate in rates
+        if rate.seller == seller
+        and rate.product == product
+        and rate.first_day <= first_day
+        and rate.buyer in (None, buyer)
+    ]
+    return max(fitting, key=lambda rate: (rate.buyer is not None, rate.first_day), default=None)
+
+
+@dataclass(frozen=True)
+class BuyerDay:
+    """A buyer's figures of one day in grain-seconds: load, held, reserve, Σ own of its branch, and its cap.
+
+    ``overage_cap`` is the cap where that day's policy is overage, else None.
+    """
+
+    seconds: int
+    load: int
+    held: int
+    reserve: int
+    used: int
+    overage_cap: int | None
+
+
+@dataclass(frozen=True)
+class Slice:
+    """A part of the chargeable quantity at one price."""
+
+    from_quantity: Decimal
+    quantity: Decimal
+    unit_price: Decimal
+    amount: Decimal
+
+
+@dataclass(frozen=True)
+class Charge:
+    """How a line came about, step by step; ``amount`` is what is owed, rounded once."""
+
+    quantity: Decimal
+    overage_quantity: Decimal
+    included: Decimal
+    chargeable: Decimal
+    slices: tuple[Slice, ...]
+    overage_amount: Decimal
+    minimum_applied: bool
+    fixed_fee: Decimal
+    amount: Decimal
+
+
+def day_quantity(rate: Rate, day: BuyerDay) -> tuple[int, int]:
+    """A day's quantity q and excess v in grain-seconds."""
+    if rate.basis is Basis.RESERVED:
+        excess = max(0, day.used - day.reserve) if rate.overage_price is not None else 0
+        return day.reserve, excess
+    quantity, measured = (
+        (day.used, day.used) if rate.basis is Basis.USED else (day.held, day.load)
+    )
+    if rate.overage_price is None or day.overage_cap is None:
+        return quantity, 0
+    return quantity, max(0, measured - day.overage_cap)
+
+
+def _aggregate(aggregate: Aggregate, days: Sequence[tuple[int, int]], per_unit: int) -> Decimal:
+    """(grain-seconds, seconds) of each day as one quantity in units."""
+    if aggregate is Aggregate.AVERAGE:
+        top, bottom = sum(q for q, _ in days), sum(seconds for _, seconds in days)
+    else:
+        ordered = sorted(Fraction(quantity, seconds) for quantity, seconds in days)
+        rank = len(ordered) if aggregate is Aggregate.PEAK else -(-95 * len(ordered) // 100)
+        top, bottom = ordered[rank - 1].as_integer_ratio()
+    return units_to_micro(top, bottom, per_unit)
+
+
+def tier_slices(tiers: Sequence[Tier], mode: TierMode, quantity: Decimal) -> tuple[Slice, ...]:
+    """The quantity cut into slices by the tiers (ascending, the first from 0)."""
+    if mode is TierMode.VOLUME:
+        tier = [tier for tier in tiers if tier.from_quantity <= quantity][-1]
+        return (Slice(tier.from_quantity, quantity, tier.unit_price, quantity * tier.unit_price),)
+    slices = []
+    for place, tier in enumerate(tiers):
+        end = tiers[place + 1].from_quantity if place + 1 < len(tiers) else quantity
+        part = min(quantity, end) - tier.from_quantity
+        if part > 0:
+            slices.append(Slice(tier.from_quantity, part, tier.unit_price, part * tier.unit_price))
+    return tuple(slices)
+
+
+def charge(rate: Rate, days: Sequence[BuyerDay], per_unit: int, decimals: int) -> Charge:
+    """The buyer's charge for a period; ``per_unit`` grains a unit, ``decimals`` of the currency."""
+    with localcontext(prec=80):
+        parts = [day_quantity(rate, day) for day in days]
+        counted = [
+            (q if rate.basis is Basis.RESERVED else max(0, q - v), day.seconds)
+            for (q, v), day in zip(parts, days, strict=True)
+        ]
+        quantity = _aggregate(rate.aggregate, counted, per_unit)
+        past_cap = units_to_micro(sum(v for _, v in parts), sum(day.seconds for day in days), per_unit)
+        chargeable = max(Decimal(0), quantity - rate.included)
+        slices = tier_slices(rate.tiers, rate.tier_mode, chargeable)
+        overage_amount = past_cap * (rate.overage_price or 0)
+        amount = sum((each.amount for each in slices), Decimal(0)) + overage_amount
+        raised = rate.minimum is not None and amount < rate.minimum
+        fixed_fee = rate.fixed_fee or Decimal(0)
+        amount = half_up((rate.minimum if raised and rate.minimum else amount) + fixed_fee, decimals)
+        return Charge(
+            quantity, past_cap, rate.included, chargeable, slices, overage_amount, raised, fixed_fee, amount
+        )
+
+
+def apportion(amount: Decimal, weights: Sequence[int], decimals: int) -> list[Decimal] | None:
+    """An amount over weights in tree order by largest remainder in minor units; None without any weight."""
+    if not any(weights):
+        return None
+    minor = int(amount.scaleb(decimals))
+    return [Decimal(part).scaleb(-decimals) for part in largest_remainder(minor, weights)]

@@ -1,0 +1,89 @@
+"""Readings: the engine's daily figures, in grain-seconds, the evidence under every statement line."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from fair_ladle.core.allocations import Grid
+from fair_ladle.core.calendar import FAR, MICRO, Day
+from fair_ladle.core.quantities import BYTES_PER_GRAIN
+from fair_ladle.core.settling import Roots, Settled, settle
+from fair_ladle.core.tree import Ints, Tree
+
+
+@dataclass(frozen=True)
+class Readings:
+    """One product's days: arrays of accounts × days in grain-seconds, and the allocations behind them.
+
+    ``used`` is Σ own of each account's branch within its pool.
+    """
+
+    days: tuple[Day, ...]
+    own: Ints
+    used: Ints
+    settled: Settled
+    allocated: Grid
+    seconds: Ints
+
+
+def day_seconds(days: Sequence[Day]) -> Ints:
+    """L of every day."""
+    return np.array([day.seconds for day in days], dtype=np.int64)
+
+
+def counted_days(rows: int, account: Ints, begins: Ints, ends: Ints, days: Sequence[Day]) -> Ints:
+    """own of counted products: seconds in use, summed over assignments; accounts × days.
+
+    ``begins`` and ``ends`` are instants in µs (``FAR`` = still in use); a part of a second is dropped.
+    """
+    own = np.zeros((rows, len(days)), dtype=np.int64)
+    begins = begins // MICRO
+    ends = np.where(ends >= FAR, FAR, ends // MICRO)
+    whole = (begins <= days[0].start) & (ends >= days[-1].end)
+    own += np.bincount(account[whole], minlength=rows)[:, None] * day_seconds(days)
+    account, begins, ends = account[~whole], begins[~whole], ends[~whole]
+    for column, day in enumerate(days):
+        seconds = np.minimum(ends, day.end) - np.maximum(begins, day.start)
+        used = seconds > 0
+        # A day's sum stays far below 2^53, so the weights of bincount are exact.
+        own[:, column] += np.bincount(account[used], seconds[used], minlength=rows).astype(np.int64)
+    return own
+
+
+def stored_days(
+    rows: int, account: Ints, category: Ints, at: Ints, stored: Ints, days: Sequence[Day]
+) -> Ints:
+    """own of storage: the day's average bytes of all categories, half up to grains, times L; accounts × days.
+
+    Samples come in any order, one an (account, category, instant in µs); each holds until the next of
+    its account and category.
+    """
+    own = np.zeros((rows, len(days)), dtype=np.int64)
+    if len(account) == 0:
+        return own
+    order = np.lexsort((at, category, account))
+    account, category, at, stored = account[order], category[order], at[order] // MICRO, stored[order]
+    same = (account[1:] == account[:-1]) & (category[1:] == category[:-1])
+    until = np.r_[np.where(same, at[1:], FAR), FAR]
+    first = np.flatnonzero(np.r_[True, account[1:] != account[:-1]])
+    grains, rest = np.divmod(stored, BYTES_PER_GRAIN)
+    for column, day in enumerate(days):
+        seconds = np.maximum(0, np.minimum(until, day.end) - np.maximum(at, day.start))
+        carried, rest_seconds = np.divmod(np.add.reduceat(rest * seconds, first), BYTES_PER_GRAIN)
+        whole = np.add.reduceat(grains * seconds, first) + carried
+        # floor(average + ½), with the part below a grain-second carried only where it completes one
+        half_up = (2 * whole + day.seconds + 2 * rest_seconds // BYTES_PER_GRAIN) // (2 * day.seconds)
+        own[account[first], column] = half_up * day.seconds
+    return own
+
+
+def read_days(tree: Tree, own: Ints, allocated: Grid, roots: Sequence[int], days: Sequence[Day]) -> Readings:
+    """Settle every day of one product in grain-seconds; ``roots`` are the rows that own a pool of it."""
+    seconds = day_seconds(days)
+    every_day = Roots.of([(row, column) for row in roots for column in range(len(days))])
+    settled = settle(tree, own, allocated.reserve * seconds, every_day)
+    used = settle(tree, own, np.zeros_like(own), every_day).load
+    return Readings(tuple(days), own, used, settled, allocated, seconds)

@@ -1,5 +1,16 @@
 """`python -m fair_ladle`: the command line."""
 
-from fair_ladle.cli.commands import main
+from pathlib import Path
 
-main()
+from fair_ladle.cli import commands
+
+
+def serve(port: int, home: Path) -> None:
+    """The web application, imported only where it is served."""
+    from fair_ladle.main import serve as serve_web
+
+    serve_web(port, home)
+
+
+commands.main_program = serve
+commands.main()

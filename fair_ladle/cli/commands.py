@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import shutil
 import signal
+import socket
 import sys
 from collections.abc import Callable
 from datetime import datetime
@@ -14,19 +16,23 @@ import typer
 from rich.markup import escape
 from rich.progress import Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
 
+from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations.positions import SUPPLY, positions_at
 from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.intake.formats import Expected, instant, number
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
-from fair_ladle.app.plumbing.installation import close_installation, open_database
-from fair_ladle.app.plumbing.own_server import ServerTrouble
+from fair_ladle.app.plumbing.installation import close_installation, is_demo, open_database
+from fair_ladle.app.plumbing.own_server import OwnServer, ServerTrouble
 from fair_ladle.app.plumbing.problems import Refused, invalid, not_found
+from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.pools import usecases as pools
+from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.statements import usecases as statements
 from fair_ladle.app.statements.months import read_month
 from fair_ladle.app.takings import usecases as takings
 from fair_ladle.cli.output import show, to_people
 from fair_ladle.connectors.sheets_in import Unreadable, read_source
+from fair_ladle.demo.load import NotADemo, prepare
 from fair_ladle.core.quantities import plain, to_grains, to_units, units_to_micro
 from fair_ladle.core.settling import NO_LIMIT
 
@@ -275,6 +281,83 @@ def stop() -> None:
     """Stop the server and the database that belong to this FAIR_LADLE_HOME."""
     stopped = close_installation()
     print("stopped: " + ", ".join(stopped) if stopped else "nothing was running")
+
+
+@app.command("sign-in")
+def sign_in_(
+    email: str, account: Annotated[str, typer.Option("--account", help="The account to run.")],
+    name: Annotated[str, typer.Option("--name")] = "",
+) -> None:
+    """Let somebody sign in and run an account; asks for the password (or reads it from standard input)."""
+    password = typer.prompt("Password", hide_input=True, confirmation_prompt=True) if sys.stdin.isatty() else sys.stdin.readline().strip()
+    run(lambda unit: sign_in.give_sign_in(unit, COMMAND_LINE, email, name or email, account, password))
+    print(f"{email} can sign in and run {account}.")
+
+
+main_program: Callable[[int, Path], None] | None = None
+"""Serves on a port; set by the program that wires, so that commands know nothing of the web."""
+
+
+@app.command()
+def serve(
+    port: Annotated[int, typer.Option("--port", envvar="FAIR_LADLE_PORT")] = 8471,
+    demo: Annotated[bool, typer.Option("--demo", help="Load the demo first, with a time of its own.")] = False,
+    fresh: Annotated[bool, typer.Option("--fresh", help="With --demo: begin the demo again.")] = False,
+) -> None:
+    """Serve the web application on 127.0.0.1 until Ctrl-C."""
+    assert main_program is not None
+    home = Settings.read().home
+    home.mkdir(parents=True, exist_ok=True)
+    _check_port(port)
+    if demo and fresh:
+        _begin_again()
+    started_here = not OwnServer(home).answers()
+    to_people.print("Starting the database")
+    database = open_database()
+    try:
+        signs = prepare(database, home, lambda what: to_people.print(what, highlight=False)) if demo else []
+        database.engine.dispose()
+        print(f"\nFair Ladle is at http://127.0.0.1:{port}/", flush=True)
+        if signs:
+            print("Sign in as", flush=True)
+            for email, password, whom in signs:
+                print(f"  {email:32} {password:36} {whom}", flush=True)
+        print("Ctrl-C stops it.", flush=True)
+        main_program(port, home)
+    except NotADemo as trouble:
+        raise typer_exit(str(trouble)) from None
+    finally:
+        if started_here and Settings.read().database_url is None:
+            OwnServer(home).stop()
+
+
+def _check_port(port: int) -> None:
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind(("127.0.0.1", port))
+        except OSError:
+            raise typer_exit(
+                f"Port {port} is in use: Fair Ladle may be running already, or another program has it. "
+                "Stop that one (`./fair-ladle stop` for ours), or choose another port with FAIR_LADLE_PORT."
+            ) from None
+
+
+def _begin_again() -> None:
+    settings = Settings.read()
+    if settings.database_url is not None:
+        raise typer_exit("--fresh begins a database of our own again; FAIR_LADLE_DATABASE_URL names another one.")
+    server = OwnServer(settings.home)
+    if (server.folder / "data").exists():
+        database = open_database()
+        with database.transaction() as unit:
+            own_data = bool(accounts_usecases.ids_by_code(unit)) and not is_demo(database)
+        if own_data:
+            raise typer_exit("This home holds data of your own, not the demo; --fresh would throw it away.")
+        database.engine.dispose()
+    close_installation()
+    shutil.rmtree(server.folder, ignore_errors=True)
+    (settings.home / "demo-sign-ins.txt").unlink(missing_ok=True)
 
 
 def main() -> None:

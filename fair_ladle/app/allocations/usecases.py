@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from datetime import date
+from datetime import date, timedelta
 from typing import Any
 
 from fair_ladle.app.accounts.usecases import Accounts
@@ -39,3 +39,28 @@ def by_days(unit: Unit, accounts: Accounts, product: Product, days: list[Day]) -
 def next_boundary(unit: Unit, product_ids: Collection[int], after: date) -> date | None:
     """The next day on which an allocation of these products begins or has ended."""
     return store.next_boundary(unit.connection, product_ids, after)
+
+
+def lock_present(unit: Unit, account_id: int, product_id: int, day: date) -> Any | None:
+    """The version in force on a day, locked; None where there is none."""
+    rows = store.lock_version(unit.connection, account_id, product_id, day)
+    return next((row for row in rows if row.first_day <= day), None)
+
+
+def put_from(
+    unit: Unit, account_id: int, product_id: int, day: date, present: Any | None, values: dict[str, Any]
+) -> None:
+    """Let an allocation be this from a day on: the present version ends the day before, the new one lasts as
+    long as it would have, or until the next one begins. A version that began that very day is replaced."""
+    if present is not None and present.first_day == day:
+        store.update(unit.connection, present.id, values)
+        return
+    last_day = present.last_day if present is not None else None
+    if present is not None:
+        store.update(unit.connection, present.id, {"last_day": day - timedelta(days=1)})
+    else:
+        later = store.lock_version(unit.connection, account_id, product_id, day)
+        if later:
+            last_day = later[0].first_day - timedelta(days=1)
+    row = {"account_id": account_id, "product_id": product_id, "first_day": day, "last_day": last_day, **values}
+    store.insert(unit.connection, row)

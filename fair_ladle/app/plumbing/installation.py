@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import signal
 import time
+from datetime import timedelta
 from pathlib import Path
 
 import sqlalchemy as sa
@@ -32,13 +33,23 @@ def open_database(settings: Settings | None = None) -> Database:
     return database
 
 
-def set_demo_clock(database: Database) -> None:
-    """Where the installation is a demo, let its own time run on."""
+def _demo_shift(database: Database) -> timedelta | None:
     clock = metadata.tables["demo_clock"]
     with database.engine.connect() as connection:
         row = connection.execute(sa.select(clock.c.demo_at, clock.c.real_at)).first()
-    if row is not None:
-        database.clock.shift = row.demo_at - row.real_at
+    return None if row is None else row.demo_at - row.real_at
+
+
+def is_demo(database: Database) -> bool:
+    """Whether this installation is a demo, with a time of its own."""
+    return _demo_shift(database) is not None
+
+
+def set_demo_clock(database: Database) -> None:
+    """Where the installation is a demo, let its own time run on."""
+    shift = _demo_shift(database)
+    if shift is not None:
+        database.clock.shift = shift
 
 
 def close_installation(settings: Settings | None = None) -> list[str]:

@@ -14,6 +14,7 @@ from zoneinfo import ZoneInfo
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.allocations.ladders import ladder_members
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people
 from fair_ladle.app.plumbing.actor import Actor
@@ -25,7 +26,7 @@ from fair_ladle.app.takings import counters, store
 from fair_ladle.app.takings.walk import LimitReached, rung, walk
 from fair_ladle.app.usage import usecases as usage
 from fair_ladle.core.calendar import local_day
-from fair_ladle.core.path import Ladder, Rung, ladder
+from fair_ladle.core.path import ladder
 from fair_ladle.core.quantities import to_units
 
 MOST_AT_ONCE = 1000
@@ -167,61 +168,6 @@ def _stopped(unit: Unit, actor: Actor, place: Place, amount: int, zone: ZoneInfo
     )
 
 
-def ladder_members(
-    found: Ladder, rungs: Sequence[Rung], product: Product, promisable: int, actor: Actor,
-    names: dict[str, str] | None = None,
-) -> dict[str, Any]:
-    """A ladder for an answer: figures in units; what lies above the actor's branch is one limit without figures."""
-    names = names or {}
-
-    def units(grains: int | None) -> str | None:
-        return None if grains is None else f"{to_units(grains, product.measure):f}"
-
-    steps: list[dict[str, Any]] = []
-    above: list[Any] = []
-    inside = True
-    for each, limit in zip([*rungs, None], found.limits, strict=True):
-        if each is not None and inside:
-            steps.append(
-                {
-                    "account": each.account, "name": names.get(each.account, each.account), "reserve": units(each.reserve),
-                    "cap": units(each.cap), "burst": units(each.burst if each.bursting else None), "load": units(each.load),
-                    "held": units(each.held), "leaves": units(limit.leaves), "binds": limit.binds,
-                }
-            )
-            inside = each.account != actor.scope
-        elif each is None and (actor.scope is None or inside):
-            steps.append(
-                {
-                    "account": "supply", "name": "Supply", "reserve": None, "cap": units(promisable), "burst": None,
-                    "load": units(rungs[-1].load), "held": None, "leaves": units(limit.leaves), "binds": limit.binds,
-                }
-            )
-        else:
-            above.append(limit)
-    bounded = [limit for limit in above if limit.leaves is not None]
-    if bounded:
-        tightest = min(bounded, key=lambda limit: limit.leaves)
-        steps.append(
-            {
-                "account": "above", "name": "What comes from above", "reserve": None, "cap": None, "burst": None,
-                "load": None, "held": None, "leaves": units(tightest.leaves), "binds": any(limit.binds for limit in above),
-            }
-        )
-    binding = next((step for step in steps if step["binds"]), steps[-1])
-    if binding["account"] == "supply":
-        sentence = "The supply stops it."
-    elif binding["account"] == "above":
-        sentence = "What comes from above stops it."
-    else:
-        with_burst = f" and burst of {binding['burst']}" if binding["burst"] not in (None, "0") else ""
-        sentence = f"{binding['name']}'s cap of {binding['cap']}{with_burst} stops it."
-    return {
-        "headroom": units(found.headroom), "bound_by": binding["account"], "sentence": sentence, "limits": steps,
-        "unit": product.unit, "product": product.code,
-    }
-
-
 def _check_subjects(unit: Unit, wanted: Sequence[Wanted], places: dict[tuple[str, str], Place]) -> None:
     """One unit a subject and product; seats for people of the account; base products there; families apart."""
     every = pools_usecases.products(unit)
@@ -333,3 +279,13 @@ def verify(unit: Unit, actor: Actor) -> list[tuple[str, str, str, str]]:
     found = counters.differences(unit)
     found.extend(("log", each, "", "") for each in log.broken_seals(unit))
     return found
+
+
+def lock(unit: Unit, products: Sequence[Product]) -> None:
+    """Hold back every taking from these products' pools until the transaction ends."""
+    store.lock_pools(unit.connection, [pool.id for pool in pools_usecases.pools(unit, products)])
+
+
+def rebuild_locked(unit: Unit, products: Sequence[Product]) -> None:
+    """Make the counters of these products anew, fresh or not."""
+    counters.rebuild(unit, products, also_fresh=True)

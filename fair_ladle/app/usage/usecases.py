@@ -99,3 +99,11 @@ def begin(unit: Unit, rows: list[dict[str, Any]]) -> None:
 def end(unit: Unit, ids: Sequence[int], at: datetime) -> None:
     """Record that assignments end; the counters are the caller's."""
     store.end(unit.connection, ids, at)
+
+
+def evidence(
+    unit: Unit, product: Product, account_ids: Sequence[int], begin: datetime, end: datetime, limit: int
+) -> list[Any]:
+    """The assignments, or the samples, that count between two instants."""
+    ask = store.samples_touching if product.is_storage else store.touching
+    return ask(unit.connection, product.id, account_ids, begin, end, limit)

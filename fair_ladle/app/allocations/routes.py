@@ -1,0 +1,265 @@
+"""The allocation grid and the ladder over HTTP. Quantities are whole grains; ``per_unit`` says how many make a unit."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from fastapi import APIRouter, Query, Response
+from pydantic import AwareDatetime, BaseModel
+
+from fair_ladle.app.allocations import views
+from fair_ladle.app.allocations.ladders import ladder_members
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.http import PROBLEMS, Db, Format, Who, sheet
+from fair_ladle.core.calendar import instant
+from fair_ladle.core.quantities import to_units
+from fair_ladle.core.settling import NO_LIMIT
+
+routes = APIRouter(prefix="/api/allocations", tags=["allocations"], responses=PROBLEMS)
+
+
+class GridAccounts(BaseModel):
+    """The branch in tree order, column by column; ``parent`` is a place in the same lists, -1 for the top."""
+
+    code: list[str]
+    name: list[str]
+    kind: list[str]
+    parent: list[int]
+
+
+class NextEnding(BaseModel):
+    """The next lots to end, and what that leaves uncovered."""
+
+    day: str
+    quantity: int
+    uncovered: int
+
+
+class GridPool(BaseModel):
+    """One product's column; figures of cells in the order of the accounts (cap and burst null = none).
+
+    ``supply`` and ``used`` head the column: the pool's where the branch owns it, else the top's cap and load.
+    """
+
+    product: str
+    name: str
+    unit: str
+    measure: str
+    per_unit: int
+    owned: bool
+    supply: int | None
+    used: int
+    held: int
+    free: int | None
+    ending: NextEnding | None
+    present: list[int]
+    """1 where a pool reaches the account."""
+    reserve: list[int]
+    cap: list[int | None]
+    own: list[int]
+    load: list[int]
+    held_by: list[int]
+    headroom: list[int]
+    bound_by: list[str]
+    state: list[str]
+
+
+class AllocationGrid(BaseModel):
+    """Who has what in a branch."""
+
+    at: str
+    day: str
+    top: str
+    accounts: GridAccounts
+    pools: list[GridPool]
+
+
+class LadderLimit(BaseModel):
+    """One limit on the way up, in units; ``above`` sums up what is out of sight."""
+
+    account: str
+    name: str
+    reserve: str | None
+    cap: str | None
+    burst: str | None
+    load: str | None
+    held: str | None
+    leaves: str | None
+    binds: bool
+
+
+class LadderBody(BaseModel):
+    """The limits from the account upwards."""
+
+    headroom: str
+    bound_by: str
+    sentence: str
+    limits: list[LadderLimit]
+    unit: str
+    product: str
+
+
+class Version(BaseModel):
+    """An allocation in force, in grains."""
+
+    id: int
+    reserve: int
+    cap: int | None
+    at_cap: str
+    burst: int | None
+    grace_days: int | None
+    first_day: str
+    last_day: str | None
+
+
+class CellBody(BaseModel):
+    """One account in one pool."""
+
+    account: str
+    name: str
+    parent_name: str | None
+    product: str
+    product_name: str
+    unit: str
+    per_unit: int
+    state: str
+    own: int
+    load: int
+    held: int
+    version: Version | None
+    may_change: bool
+    most_reserve: int
+    grace_since: str | None
+    grace_until: str | None
+    ladder: LadderBody
+
+
+def _none(limit: int) -> int | None:
+    return None if limit >= NO_LIMIT else limit
+
+
+def grid_body(found: views.Grid) -> dict[str, Any]:
+    """The grid column by column, as plain values."""
+    positions, world = found.positions, found.positions.world
+    tree, rows = world.accounts.tree, found.rows
+    place_of = {int(row): place for place, row in enumerate(rows.tolist())}
+    facts = [world.accounts.facts[row] for row in rows.tolist()]
+    states = positions.states()
+    pools = []
+    for column, product in enumerate(world.products):
+        reached = world.owner[rows, column] >= 0
+        if not reached.any():
+            continue
+        owned = int(world.owner[found.top, column]) == found.top
+        load = int(positions.settled.load[found.top, column])
+        if owned:
+            supply = int(world.supply.quantity[positions.pool_at(found.top, column)])
+        else:
+            supply = _none(int(world.grid.cap[found.top, column]))
+        ending = found.endings.get(column)
+        pools.append(
+            {
+                "product": product.code, "name": product.name, "unit": product.unit, "measure": product.measure,
+                "per_unit": product.per_unit, "owned": owned, "supply": supply, "used": int(world.own[rows, column][
+                    world.owner[rows, column] == world.owner[found.top, column]].sum()),
+                "held": load, "free": None if supply is None else supply - load,
+                "ending": None if ending is None else {
+                    "day": ending.day.isoformat(), "quantity": ending.quantity, "uncovered": ending.uncovered,
+                },
+                "present": reached.astype(int).tolist(),
+                "reserve": world.grid.reserve[rows, column].tolist(),
+                "cap": [_none(cap) for cap in world.grid.cap[rows, column].tolist()],
+                "own": world.own[rows, column].tolist(),
+                "load": positions.settled.load[rows, column].tolist(),
+                "held_by": positions.settled.held[rows, column].tolist(),
+                "headroom": positions.headroom.room[rows, column].tolist(),
+                "bound_by": views.visible_bound(positions, rows, column),
+                "state": [states[row][column] for row in rows.tolist()],
+            }
+        )
+    return {
+        "at": world.at.isoformat(), "day": world.day.isoformat(), "top": tree.codes[found.top],
+        "accounts": {
+            "code": [each.code for each in facts], "name": [each.name for each in facts],
+            "kind": [each.kind for each in facts],
+            "parent": [-1 if row == found.top else place_of[int(tree.parent[row])] for row in rows.tolist()],
+        },
+        "pools": pools,
+    }
+
+
+@routes.get("", response_model=AllocationGrid)
+def grid(
+    db: Db, who: Who, product: list[str] | None = Query(None), at: AwareDatetime | None = None
+) -> Response:
+    """Positions of one's branch in all pools or in those of these products, now or at an instant."""
+    body = db.run(lambda unit: grid_body(views.grid(unit, who, product, at)))
+    return Response(json.dumps(body, separators=(",", ":")), media_type="application/json")
+
+
+@routes.get("/export", response_class=Response)
+def export(
+    db: Db, who: Who, form: Format = "csv", product: list[str] | None = Query(None), at: AwareDatetime | None = None,
+    account: list[str] | None = Query(None),
+) -> Response:
+    """The positions that are shown (all, or of these accounts), as a file, in units."""
+    body = db.run(lambda unit: grid_body(views.grid(unit, who, product, at)))
+    wanted = set(account or body["accounts"]["code"])
+    rows: list[list[Any]] = []
+    for place, code in enumerate(body["accounts"]["code"]):
+        if code not in wanted:
+            continue
+        for pool in body["pools"]:
+            if not pool["present"][place]:
+                continue
+
+            def units(grains: int | None, pool: Any = pool) -> Any:
+                return None if grains is None else to_units(grains, pool["measure"])
+
+            rows.append(
+                [
+                    code, body["accounts"]["name"][place], pool["product"], pool["unit"],
+                    *(units(pool[name][place]) for name in ("reserve", "cap", "own", "load", "held_by", "headroom")),
+                    pool["bound_by"][place], pool["state"][place],
+                ]
+            )
+    columns = ["account", "name", "product", "unit", "reserve", "cap", "own", "load", "held", "headroom", "bound_by", "state"]
+    return sheet("allocations", form, columns, rows)
+
+
+def cell_body(found: views.Cell, who: Actor) -> dict[str, Any]:
+    """A cell with its ladder, as plain values."""
+    positions, row = found.positions, found.row
+    world = positions.world
+    tree, product = world.accounts.tree, world.products[0]
+    clock = world.clocks.get((row, 0))
+    version = found.version
+    parent = int(tree.parent[row])
+    way = positions.way_up(row, 0)
+    names = {rung.account: world.accounts.name(tree.row(rung.account)) for rung in way}
+    promisable = int(world.supply.promisable[positions.pool_at(row, 0)])
+    return {
+        "account": tree.codes[row], "name": world.accounts.name(row),
+        "parent_name": None if parent < 0 or tree.codes[row] == who.scope else world.accounts.name(parent),
+        "product": product.code, "product_name": product.name, "unit": product.unit, "per_unit": product.per_unit,
+        "state": positions.states()[row][0], "own": int(world.own[row, 0]),
+        "load": int(positions.settled.load[row, 0]), "held": int(positions.settled.held[row, 0]),
+        "version": None if version is None else {
+            "id": version.id, "reserve": version.reserve, "cap": version.cap, "at_cap": version.at_cap,
+            "burst": version.burst, "grace_days": version.grace_days, "first_day": version.first_day.isoformat(),
+            "last_day": version.last_day.isoformat() if version.last_day else None,
+        },
+        "may_change": found.may_change, "most_reserve": found.most_reserve,
+        "grace_since": None if clock is None else instant(clock.since).isoformat(),
+        "grace_until": None if clock is None else clock.deadline_day.isoformat(),
+        "ladder": ladder_members(positions.ladder(row, 0), way, product, promisable, who, names),
+    }
+
+
+@routes.get("/cell", response_model=CellBody)
+def cell(db: Db, who: Who, account: str, product: str, at: AwareDatetime | None = None) -> Any:
+    """One account in one pool with the limits on its way up."""
+    return db.run(lambda unit: cell_body(views.cell(unit, who, account, product, at), who))
+
+

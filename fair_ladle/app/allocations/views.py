@@ -1,0 +1,169 @@
+"""What the screens ask of positions: the grid of a branch, and one cell with its ladder."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date, datetime, timedelta
+from threading import Lock
+from typing import Any
+
+import numpy as np
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.allocations import store
+from fair_ladle.app.allocations.positions import Positions, World, positions_at, settle_world, world_at
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import not_found
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Product
+from fair_ladle.core.costing import supply_on
+from fair_ladle.core.tree import Ints
+
+HORIZON = timedelta(days=90)
+KEPT_FOR = timedelta(seconds=3)
+
+
+class KeptWorlds:
+    """The present world of one set of products, kept for moments while nothing is written: for typing against."""
+
+    def __init__(self) -> None:
+        self._kept: dict[tuple[Any, ...], tuple[datetime, World]] = {}
+        self._lock = Lock()
+
+    def now(self, unit: Unit, products: Sequence[Product]) -> World:
+        """The present world, at most moments old."""
+        key = (unit.connection.engine.url, log.head(unit), tuple(each.id for each in products))
+        now = unit.now
+        with self._lock:
+            kept = self._kept.get(key)
+            if kept is not None and timedelta(0) <= now - kept[0] < KEPT_FOR:
+                return kept[1]
+        world = world_at(unit, products, now)
+        with self._lock:
+            self._kept = {each: value for each, value in self._kept.items() if now - value[0] < KEPT_FOR}
+            self._kept[key] = (now, world)
+        return world
+
+
+kept_worlds = KeptWorlds()
+
+
+@dataclass(frozen=True)
+class Ending:
+    """Lots of a pool that end on a day, and what that leaves uncovered of what is promised now (grains)."""
+
+    day: date
+    quantity: int
+    references: tuple[str, ...]
+    uncovered: int
+
+
+@dataclass(frozen=True)
+class Grid:
+    """A branch's positions: rows in tree order; ``next_ending`` by product column for the pools of the top."""
+
+    positions: Positions
+    rows: Ints
+    top: int
+    endings: dict[int, Ending]
+
+
+def chosen_products(unit: Unit, codes: Sequence[str] | None) -> list[Product]:
+    """All products that have a pool, or those of these codes, in their order."""
+    every = pools_usecases.products(unit)
+    pooled = {pool.product.id for pool in pools_usecases.pools(unit, every)}
+    if not codes:
+        return [each for each in every if each.id in pooled]
+    by_code = {each.code: each for each in every}
+    for code in codes:
+        if code not in by_code:
+            raise not_found("product", code)
+    return [by_code[code] for code in dict.fromkeys(codes)]
+
+
+def grid(unit: Unit, actor: Actor, codes: Sequence[str] | None = None, at: datetime | None = None) -> Grid:
+    """The positions of the actor's branch, now or at an instant."""
+    products = chosen_products(unit, codes)
+    world = kept_worlds.now(unit, products) if at is None else world_at(unit, products, at)
+    found = settle_world(world)
+    top = accounts_usecases.top_row(world.accounts, actor)
+    rows = world.accounts.tree.branch(top)
+    reached = [column for column in range(len(products)) if (world.owner[rows, column] >= 0).any()]
+    endings = {column: ending for column in reached if (ending := _next_ending(found, top, column))}
+    return Grid(found, rows, top, endings)
+
+
+def _next_ending(found: Positions, top: int, column: int) -> Ending | None:
+    world = found.world
+    place = found.pool_at(top, column)
+    if place < 0 or int(world.owner[top, column]) != top:
+        return None
+    return next(iter(endings(found, place)), None)
+
+
+def endings(found: Positions, place: int, horizon: timedelta = HORIZON) -> list[Ending]:
+    """The days within the horizon after which lots of a pool are gone, with what that leaves uncovered.
+
+    Uncovered: what the pool's branch holds now beyond what the lots then give.
+    """
+    world = found.world
+    lots = world.pools[place].lots
+    last_days = sorted({lot.last_day for lot in lots if lot.last_day and world.day <= lot.last_day <= world.day + horizon})
+    load = int(found.pool_load()[place])
+    result = []
+    for last_day in last_days:
+        ending = [lot for lot in lots if lot.last_day == last_day]
+        quantity, true_up, overcommit = supply_on(lots, last_day + timedelta(days=1))
+        left = quantity * overcommit // 100 + true_up
+        result.append(
+            Ending(last_day, sum(lot.quantity for lot in ending), tuple(lot.reference for lot in ending), max(0, load - left))
+        )
+    return result
+
+
+@dataclass(frozen=True)
+class Cell:
+    """One account in one pool, with everything the ladder needs."""
+
+    positions: Positions
+    row: int
+    version: Any | None
+    """The allocation version in force (a row of the table), or None."""
+    may_change: bool
+    most_reserve: int
+
+
+def cell(unit: Unit, actor: Actor, account: str, product: str, at: datetime | None = None) -> Cell:
+    """One account in one pool, now or at an instant."""
+    wanted = pools_usecases.product(unit, product)
+    found = positions_at(unit, [wanted], at or unit.now)
+    world = found.world
+    row = accounts_usecases.row_in_scope(world.accounts, actor, account)
+    if world.owner[row, 0] < 0:
+        raise not_found("pool of the product here", product)
+    rows = store.versions(unit.connection, [wanted.id], world.day, world.day, [int(world.accounts.ids[row])])
+    top = accounts_usecases.top_row(world.accounts, actor)
+    return Cell(found, row, rows[0] if rows else None, may_change(found, top, row, 0), int(found.most_reserve()[row, 0]))
+
+
+def may_change(found: Positions, top: int, row: int, column: int) -> bool:
+    """Whether who runs the branch below ``top`` may change an allocation: its top's own only where it owns the pool."""
+    return row != top or int(found.world.owner[row, column]) == row
+
+
+def visible_bound(found: Positions, rows: Ints, column: int) -> list[str]:
+    """For these rows of one branch, which limit binds: an account's code, ``supply``, or ``above`` for what is out of sight."""
+    world = found.world
+    inside = np.zeros(len(world.accounts.tree), dtype=bool)
+    inside[rows] = True
+    names = []
+    for row in rows.tolist():
+        bound = int(found.headroom.bound_by[row, column])
+        if bound >= 0:
+            names.append(world.accounts.tree.codes[bound] if inside[bound] else "above")
+        else:
+            names.append("supply" if inside[int(world.owner[row, column])] else "above")
+    return names

@@ -1,0 +1,87 @@
+"""Reading the log over HTTP."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter, Query, Response
+from pydantic import BaseModel
+
+from fair_ladle.app.log import usecases
+from fair_ladle.app.plumbing.http import PROBLEMS, Db, Format, Who, sheet
+
+routes = APIRouter(prefix="/api/log", tags=["log"], responses=PROBLEMS)
+
+
+class Change(BaseModel):
+    """One figure or fact that changed."""
+
+    what: str
+    before: str | None
+    after: str | None
+
+
+class LogEntry(BaseModel):
+    """Who did what to what, when, and what changed by it."""
+
+    number: int
+    at: str
+    actor: str
+    account: str | None
+    account_name: str | None
+    action: str
+    subject: str
+    changes: list[Change]
+
+
+class LogEntries(BaseModel):
+    """A page of the log, newest first; ``before`` asks for the next page, null at the end."""
+
+    entries: list[LogEntry]
+    actors: list[str]
+    before: int | None
+
+
+def _text(value: Any) -> str | None:
+    return None if value is None else str(value)
+
+
+def _entries(page: usecases.LogPage) -> list[LogEntry]:
+    accounts = page.accounts
+    found = []
+    for entry in page.entries:
+        row = accounts.row_of_id.get(entry.account_id)
+        before, after = entry.before or {}, entry.after or {}
+        found.append(
+            LogEntry(
+                number=entry.id, at=entry.at.isoformat(), actor=entry.actor,
+                account=None if row is None else accounts.tree.codes[row],
+                account_name=None if row is None else accounts.name(row), action=entry.action, subject=entry.subject,
+                changes=[
+                    Change(what=name, before=_text(before.get(name)), after=_text(after.get(name)))
+                    for name in dict.fromkeys([*before, *after])
+                ],
+            )
+        )
+    return found
+
+
+@routes.get("", response_model=LogEntries)
+def read(
+    db: Db, who: Who, account: str | None = None, by: str | None = None, before: int | None = None,
+    limit: int = Query(100, ge=1, le=500),
+) -> Any:
+    """The log of one's branch, newest first; of one account, or by one person."""
+    page = db.run(usecases.read, who, account, by, None, before, limit)
+    entries = _entries(page)
+    return LogEntries(entries=entries, actors=page.actors, before=entries[-1].number if len(entries) == limit else None)
+
+
+@routes.get("/export", response_class=Response)
+def export(db: Db, who: Who, form: Format = "csv", account: str | None = None, by: str | None = None) -> Response:
+    """The newest 500 entries of what is shown, as a file."""
+    rows: list[list[Any]] = []
+    for entry in _entries(db.run(usecases.read, who, account, by, None, None, 500)):
+        for change in entry.changes or [Change(what="", before=None, after=None)]:
+            rows.append([entry.at, entry.actor, entry.account, entry.action, entry.subject, change.what, change.before, change.after])
+    return sheet("log", form, ["at", "who", "account", "action", "subject", "what", "before", "after"], rows)

@@ -1,0 +1,73 @@
+"""The HTTP edge: the open database, the actor behind a request, problem responses, exports."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Annotated, Any, Literal
+
+from fastapi import Depends, Request, Response
+from fastapi.responses import JSONResponse
+from pydantic import BaseModel, ConfigDict
+
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.problems import Problem
+from fair_ladle.connectors.sheets_out import TYPES, Cell, as_csv, as_xlsx
+
+Format = Literal["csv", "xlsx"]
+PROBLEM_TYPE = "application/problem+json"
+
+
+class ProblemBody(BaseModel):
+    """A refusal after RFC 9457; some kinds carry members of their own, such as ``ladder`` or ``faults``."""
+
+    model_config = ConfigDict(extra="allow")
+    type: str
+    title: str
+    status: int
+    detail: str
+
+
+PROBLEMS: dict[int | str, dict[str, Any]] = {
+    status: {"model": ProblemBody, "description": text}
+    for status, text in {
+        401: "Not signed in", 403: "Not allowed", 404: "Not there, or out of scope",
+        409: "In conflict with what is there", 422: "Not valid", 429: "Too many tries",
+    }.items()
+}
+"""Declared on every router, so that clients know what a refusal looks like."""
+
+
+def problem_response(problem: Problem, headers: dict[str, str] | None = None) -> JSONResponse:
+    """A Problem as an answer."""
+    body = {
+        "type": f"urn:fair-ladle:{problem.kind}", "title": problem.title, "status": problem.status,
+        "detail": problem.detail or problem.title, **problem.more,
+    }
+    return JSONResponse(body, problem.status, headers, PROBLEM_TYPE)
+
+
+def database(request: Request) -> Database:
+    """The database this server has open."""
+    found: Database = request.app.state.database
+    return found
+
+
+def actor(request: Request) -> Actor:
+    """Whoever is signed in, set by the guard in front of every closed route."""
+    found: Actor = request.state.actor
+    return found
+
+
+Db = Annotated[Database, Depends(database)]
+Who = Annotated[Actor, Depends(actor)]
+
+
+def sheet(
+    name: str, form: Format, columns: Sequence[str], rows: Sequence[Sequence[Cell]]
+) -> Response:
+    """A table as a file to keep."""
+    content = as_csv(columns, rows) if form == "csv" else as_xlsx(name, columns, rows)
+    return Response(content, media_type=TYPES[form], headers={"Content-Disposition": f'attachment; filename="{name}.{form}"'})
+
+

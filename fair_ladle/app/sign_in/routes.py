@@ -1,0 +1,82 @@
+"""Signing in and out, and who one is. The only routes that are open."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Cookie, Request, Response
+from fastapi.responses import JSONResponse
+from pydantic import BaseModel, Field
+
+from fair_ladle.app.plumbing.http import PROBLEMS, Db, problem_response
+from fair_ladle.app.plumbing.problems import Problem
+from fair_ladle.app.sign_in import usecases
+
+COOKIE = "fair_ladle_session"
+open_routes = APIRouter(prefix="/api", tags=["sign in"], responses=PROBLEMS)
+routes = APIRouter(prefix="/api", tags=["sign in"], responses=PROBLEMS)
+
+
+class SignIn(BaseModel):
+    """An address and a password."""
+
+    email: str = Field(max_length=254)
+    password: str = Field(max_length=1024)
+
+
+class Delegation(BaseModel):
+    """A branch one may run."""
+
+    account: str
+    name: str
+    kind: str
+    role: str
+
+
+class Me(BaseModel):
+    """Who is signed in, what they run, and the token that every change has to carry."""
+
+    name: str
+    email: str
+    running: Delegation
+    delegations: list[Delegation]
+    csrf_token: str
+    now: str
+
+
+@open_routes.post("/sign-in", status_code=204)
+def sign_in(body: SignIn, request: Request, db: Db) -> Response:
+    """Begin a session; its token comes as an HttpOnly cookie."""
+    found = db.run(usecases.sign_in, body.email, body.password, request.client.host if request.client else "")
+    if isinstance(found, Problem):
+        return problem_response(found, {"Retry-After": "900"} if found.status == 429 else None)
+    answer = Response(status_code=204)
+    answer.set_cookie(
+        COOKIE, found.token, httponly=True, samesite="strict", secure=request.url.scheme == "https",
+        max_age=int(usecases.LONGEST.total_seconds()), path="/",
+    )
+    return answer
+
+
+@open_routes.get("/me", response_model=Me | None)
+def me(request: Request, db: Db, token: Annotated[str | None, Cookie(alias=COOKIE)] = None) -> Any:
+    """Who is signed in; null where nobody is."""
+    found = db.run(usecases.signed_in, token, request.headers.get("X-Running")) if token else None
+    if found is None:
+        return JSONResponse(None)
+    every = [Delegation(account=d.code, name=d.name, kind=d.kind, role=d.role) for d in found.delegations]
+    running = next(each for each in every if each.account == found.actor.scope)
+    return Me(
+        name=found.actor.name, email=found.actor.email, running=running, delegations=every,
+        csrf_token=found.csrf_token, now=db.clock.now().isoformat(),
+    )
+
+
+@routes.post("/sign-out", status_code=204)
+def sign_out(db: Db, token: Annotated[str | None, Cookie(alias=COOKIE)] = None) -> Response:
+    """End the session."""
+    if token:
+        db.run(usecases.sign_out, token)
+    answer = Response(status_code=204)
+    answer.delete_cookie(COOKIE, path="/")
+    return answer

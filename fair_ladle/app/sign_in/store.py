@@ -1,0 +1,106 @@
+"""Queries over sign-ins, delegations, sessions and failed tries."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+from typing import Any
+
+import sqlalchemy as sa
+
+from fair_ladle.app.plumbing.database import metadata
+from fair_ladle.app.sign_in.tables import delegations, demo_clock, failed_tries, sessions, sign_ins
+
+
+def by_email(connection: sa.Connection, email: str) -> Any | None:
+    """A sign-in by its address."""
+    return connection.execute(sa.select(sign_ins).where(sign_ins.c.email == email)).first()
+
+
+def add(connection: sa.Connection, email: str, name: str, password_hash: str) -> int:
+    """A new sign-in's id."""
+    done = connection.execute(sa.insert(sign_ins).values(email=email, name=name, password_hash=password_hash))
+    return int(done.inserted_primary_key[0])
+
+
+def set_password(connection: sa.Connection, sign_in_id: int, password_hash: str) -> None:
+    """Another password; every session of it ends."""
+    connection.execute(sa.update(sign_ins).where(sign_ins.c.id == sign_in_id).values(password_hash=password_hash))
+    connection.execute(sa.delete(sessions).where(sessions.c.sign_in_id == sign_in_id))
+
+
+def delegate(connection: sa.Connection, sign_in_id: int, account_id: int, role: str) -> None:
+    """Give a sign-in a branch to run."""
+    connection.execute(sa.insert(delegations).values(sign_in_id=sign_in_id, account_id=account_id, role=role))
+
+
+def delegations_of(connection: sa.Connection, sign_in_id: int, day: date) -> list[Any]:
+    """What a sign-in may run on a day, with the accounts' codes and names."""
+    accounts, d = metadata.tables["accounts"], delegations
+    return list(
+        connection.execute(
+            sa.select(d.c.role, accounts.c.id.label("account_id"), accounts.c.code, accounts.c.name, accounts.c.kind)
+            .join(accounts, accounts.c.id == d.c.account_id)
+            .where(
+                d.c.sign_in_id == sign_in_id,
+                sa.or_(d.c.first_day.is_(None), d.c.first_day <= day), sa.or_(d.c.last_day.is_(None), d.c.last_day >= day),
+            )
+            .order_by(d.c.id)
+        )
+    )
+
+
+def begin_session(connection: sa.Connection, row: dict[str, Any]) -> None:
+    """Keep a session."""
+    connection.execute(sa.insert(sessions), [row])
+
+
+def session(connection: sa.Connection, token_hash: str) -> Any | None:
+    """A session with its sign-in."""
+    return connection.execute(
+        sa.select(sessions, sign_ins.c.email, sign_ins.c.name)
+        .join(sign_ins, sign_ins.c.id == sessions.c.sign_in_id).where(sessions.c.token_hash == token_hash)
+    ).first()
+
+
+def touch_session(connection: sa.Connection, token_hash: str, at: datetime) -> None:
+    """Note that a session was used."""
+    connection.execute(sa.update(sessions).where(sessions.c.token_hash == token_hash).values(last_used=at))
+
+
+def end_session(connection: sa.Connection, token_hash: str) -> None:
+    """Forget a session."""
+    connection.execute(sa.delete(sessions).where(sessions.c.token_hash == token_hash))
+
+
+def end_old_sessions(connection: sa.Connection, used_before: datetime, began_before: datetime) -> None:
+    """Forget sessions nobody can use any more."""
+    connection.execute(
+        sa.delete(sessions).where(sa.or_(sessions.c.last_used < used_before, sessions.c.began < began_before))
+    )
+
+
+def note_failure(connection: sa.Connection, email: str, origin: str, at: datetime) -> None:
+    """Keep a failed try."""
+    connection.execute(sa.insert(failed_tries).values(email=email[:254], origin=origin[:64], at=at))
+
+
+def failures(connection: sa.Connection, email: str, origin: str, since: datetime) -> tuple[int, int]:
+    """Failed tries since an instant: with this address, and from this origin."""
+    f = failed_tries
+    row = connection.execute(
+        sa.select(
+            sa.func.coalesce(sa.func.sum(f.c.email == email), 0), sa.func.coalesce(sa.func.sum(f.c.origin == origin), 0)
+        ).where(f.c.at > since)
+    ).one()
+    return int(row[0]), int(row[1])
+
+
+def clear_failures(connection: sa.Connection, email: str, before: datetime) -> None:
+    """Forget an address's failed tries, and all that are old."""
+    connection.execute(sa.delete(failed_tries).where(sa.or_(failed_tries.c.email == email, failed_tries.c.at < before)))
+
+
+def set_demo_clock(connection: sa.Connection, demo_at: datetime, real_at: datetime) -> None:
+    """Let the demo's time run on from an instant."""
+    connection.execute(sa.delete(demo_clock))
+    connection.execute(sa.insert(demo_clock).values(demo_at=demo_at, real_at=real_at))

@@ -1,0 +1,210 @@
+"""What the statement screens ask: all buyers of a month, one statement day by day, and the evidence of a day."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import date, datetime, timedelta
+from decimal import Decimal
+from typing import Any
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import invalid, not_found
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.statements.usecases import (
+    Book, Line, Statement, book_before, may_see_cost, parse_month,
+)
+from fair_ladle.app.usage import usecases as usage
+from fair_ladle.core.calendar import MICRO, day_start, instant
+from fair_ladle.core.quantities import units_to_micro
+from fair_ladle.core.settling import NO_LIMIT
+
+
+@dataclass(frozen=True)
+class BuyerRow:
+    """One buyer's month at a glance; ``cost`` None where the actor may not see it or it is not known."""
+
+    seller: str
+    buyer: str
+    name: str
+    kind: str
+    amount: Decimal
+    before: Decimal
+    cost: Decimal | None
+    currency: str
+    unpriced: int
+
+
+@dataclass(frozen=True)
+class Overview:
+    """All buyers of a month, and how far the month is read."""
+
+    first: date
+    last: date
+    days_read: int
+    buyers: list[BuyerRow]
+
+
+def overview(unit: Unit, actor: Actor, month: str) -> Overview:
+    """Every buyer of the actor's branch with its amount; departments that buy nothing by themselves are left out."""
+    first, last = parse_month(month)
+    book = Book(unit, first, last)
+    before = book_before(unit, book)
+    tree = book.accounts.tree
+    top = accounts_usecases.top_row(book.accounts, actor)
+    rows = []
+    for buyer in book.buyers(tree.branch(top).tolist()):
+        statement = book.statement(buyer)
+        if not statement.lines and not statement.unpriced:
+            continue
+        row = tree.row(buyer)
+        known_before = buyer in before.accounts.tree
+        rows.append(
+            BuyerRow(
+                statement.seller, buyer, book.accounts.name(row), str(book.accounts.facts[row].kind), statement.total,
+                before.statement(buyer).total if known_before else Decimal(0),
+                statement_cost(book, statement) if may_see_cost(book, actor, buyer) else None,
+                statement.lines[0].currency if statement.lines else "", len(statement.unpriced),
+            )
+        )
+    days = len(next(iter(book.months.values())).days) if book.months else 0
+    return Overview(first, last, days, rows)
+
+
+def statement_cost(book: Book, statement: Statement) -> Decimal | None:
+    """What a statement's lines cost the seller together; None where one of them is not known."""
+    costs = [book.cost(statement.buyer, line.product.code) for line in statement.lines]
+    return None if any(cost is None for cost in costs) else sum((cost for cost in costs if cost is not None), Decimal(0))
+
+
+@dataclass(frozen=True)
+class LineView:
+    """A line with its month before, split into what more or less use and what prices did, and its days."""
+
+    line: Line
+    before: Decimal
+    by_use: Decimal
+    by_price: Decimal
+    cost: Decimal | None
+    days: list[dict[str, Any]]
+
+
+@dataclass(frozen=True)
+class StatementView:
+    """One statement for a screen."""
+
+    statement: Statement
+    book: Book
+    total_before: Decimal
+    lines: list[LineView]
+    gone: list[Line]
+    """Lines of the month before that this month does not have."""
+
+
+def statement_view(unit: Unit, actor: Actor, buyer: str, month: str) -> StatementView:
+    """One buyer's statement, line by line and day by day, beside the month before."""
+    first, last = parse_month(month)
+    book = Book(unit, first, last)
+    row = accounts_usecases.row_in_scope(book.accounts, actor, buyer)
+    if row == 0:
+        raise invalid("The operator has no seller and so no statement.", "buyer")
+    statement = book.statement(buyer)
+    earlier = book_before(unit, book)
+    lines_before = {each.product.code: each for each in earlier.statement(buyer).lines} if buyer in earlier.accounts.tree else {}
+    shows_cost = may_see_cost(book, actor, buyer)
+    lines = []
+    for line in statement.lines:
+        code = line.product.code
+        before = lines_before.pop(code, None)
+        was = before.charge.amount if before else Decimal(0)
+        same_price = book.repriced(buyer, code, before.rate) if before and before.currency == line.currency else line.charge.amount
+        lines.append(
+            LineView(
+                line, was, same_price - was, line.charge.amount - same_price,
+                book.cost(buyer, code) if shows_cost else None, _days(book, buyer, code),
+            )
+        )
+    gone = list(lines_before.values())
+    total_before = sum((each.before for each in lines), Decimal(0)) + sum((each.charge.amount for each in gone), Decimal(0))
+    return StatementView(statement, book, total_before, lines, gone)
+
+
+def _days(book: Book, buyer: str, product: str) -> list[dict[str, Any]]:
+    month = book.months[product]
+    per_unit = month.product.per_unit
+    days: list[dict[str, Any]] = []
+    for stretch in month.stretches:
+        row = stretch.row(buyer)
+        read = stretch.readings
+        for column, day in enumerate(read.days):
+
+            def units(grain_seconds: Any, day: Any = day) -> str:
+                return f"{units_to_micro(int(grain_seconds), day.seconds, per_unit):f}"
+
+            if row is None:
+                days.append({"day": day.date.isoformat(), "hours": day.seconds // 3600, "used": "0", "load": "0", "held": "0", "reserve": "0", "cap": None})
+                continue
+            cap = int(read.allocated.cap[row, column])
+            days.append(
+                {
+                    "day": day.date.isoformat(), "hours": day.seconds // 3600, "used": units(read.used[row, column]),
+                    "load": units(read.settled.load[row, column]), "held": units(read.settled.held[row, column]),
+                    "reserve": f"{units_to_micro(int(read.allocated.reserve[row, column]), 1, per_unit):f}",
+                    "cap": None if cap >= NO_LIMIT else f"{units_to_micro(cap, 1, per_unit):f}",
+                }
+            )
+    return days
+
+
+MOST_EVIDENCE = 500
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """What stands behind a day of a line: assignments, or samples, of the buyer's branch."""
+
+    product: pools_usecases.Product
+    begin: datetime
+    end: datetime
+    rows: list[dict[str, Any]]
+    more: bool
+
+
+def evidence(unit: Unit, actor: Actor, buyer: str, product: str, day: date) -> Evidence:
+    """The assignments in use on a day with their hours of it, or the samples that count on it."""
+    accounts = accounts_usecases.on_day(unit, day)
+    row = accounts_usecases.row_in_scope(accounts, actor, buyer)
+    wanted = pools_usecases.product(unit, product)
+    zone = accounts_usecases.zone(unit)
+    begin = instant(day_start(day, zone) * MICRO)
+    end = instant(day_start(day + timedelta(days=1), zone) * MICRO)
+    if end > unit.now:
+        raise not_found("reading of a day that has not ended,", day.isoformat())
+    pools = pools_usecases.pools(unit, [wanted])
+    owners = {pool.owner_id for pool in pools}
+    tree = accounts.tree
+    rows_here, outside = [], set()
+    for each in tree.branch(row).tolist():
+        nested = each != row and int(accounts.ids[each]) in owners
+        if nested or int(tree.parent[each]) in outside:
+            outside.add(each)
+        else:
+            rows_here.append(each)
+    found = usage.evidence(unit, wanted, [int(accounts.ids[each]) for each in rows_here], begin, end, MOST_EVIDENCE + 1)
+    more = len(found) > MOST_EVIDENCE
+    rows = []
+    for each in found[:MOST_EVIDENCE]:
+        place = accounts.row_of_id[each.account_id]
+        shared = {"account": tree.codes[place], "account_name": accounts.name(place)}
+        if wanted.is_storage:
+            rows.append(shared | {"what": each.category, "from": each.at.isoformat(), "to": None, "figure": str(each.bytes)})
+        else:
+            used = min(each.ends or end, end) - max(each.begins, begin)
+            rows.append(
+                shared | {
+                    "what": each.subject, "from": each.begins.isoformat(),
+                    "to": each.ends.isoformat() if each.ends else None, "figure": str(int(used.total_seconds())),
+                }
+            )
+    return Evidence(wanted, begin, end, rows, more)

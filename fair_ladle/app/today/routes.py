@@ -1,0 +1,130 @@
+"""Today over HTTP. Quantities are whole grains."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter
+from pydantic import BaseModel
+
+from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.today import usecases
+
+routes = APIRouter(prefix="/api/today", tags=["today"], responses=PROBLEMS)
+
+
+class OfProduct(BaseModel):
+    """The product an item is about."""
+
+    product: str
+    product_name: str
+    unit: str
+    measure: str
+    per_unit: int
+
+
+class PressedBody(OfProduct):
+    """An account past its cap or near it."""
+
+    account: str
+    name: str
+    state: str
+    load: int
+    cap: int
+    headroom: int
+    hard: bool
+    deadline: str | None
+    away: int
+
+
+class ShortfallBody(OfProduct):
+    """A pool that is short now."""
+
+    owner: str
+    by: int
+
+
+class EndingBody(OfProduct):
+    """Lots that end soon."""
+
+    owner: str
+    day: str
+    quantity: int
+    references: list[str]
+    uncovered: int
+    held: int
+
+
+class IdleBody(OfProduct):
+    """Stock that nobody holds, or holds and does not use, and the money in it a month."""
+
+    owner: str
+    free: int
+    promised: int
+    supply: int
+    free_cost: str
+    promised_cost: str
+    currency: str
+
+
+class OutlookBody(OfProduct):
+    """Free stock now and at the first of the coming months."""
+
+    owner: str
+    months: list[str]
+    free: list[int]
+
+
+class TodayBody(BaseModel):
+    """Everything of a day."""
+
+    day: str
+    pressed: list[PressedBody]
+    shortfalls: list[ShortfallBody]
+    endings: list[EndingBody]
+    idle: list[IdleBody]
+    outlook: list[OutlookBody]
+
+
+def _of(product: Product) -> dict[str, Any]:
+    return {
+        "product": product.code, "product_name": product.name, "unit": product.unit, "measure": product.measure,
+        "per_unit": product.per_unit,
+    }
+
+
+@routes.get("", response_model=TodayBody)
+def today(db: Db, who: Who) -> Any:
+    """What needs one today."""
+    found = db.run(usecases.today, who)
+    return TodayBody(
+        day=found.day.isoformat(),
+        pressed=[
+            PressedBody(
+                **_of(each.product), account=each.account, name=each.name, state=each.state, load=each.load, cap=each.cap,
+                headroom=each.headroom, hard=each.hard, deadline=each.deadline.isoformat() if each.deadline else None,
+                away=each.away,
+            )
+            for each in found.pressed
+        ],
+        shortfalls=[ShortfallBody(**_of(each.product), owner=each.owner, by=each.by) for each in found.shortfalls],
+        endings=[
+            EndingBody(
+                **_of(each.product), owner=each.owner, day=each.ending.day.isoformat(), quantity=each.ending.quantity,
+                references=list(each.ending.references), uncovered=each.ending.uncovered, held=each.held,
+            )
+            for each in found.endings
+        ],
+        idle=[
+            IdleBody(
+                **_of(each.product), owner=each.owner, free=each.free, promised=each.promised, supply=each.supply,
+                free_cost=f"{each.free_cost:f}", promised_cost=f"{each.promised_cost:f}", currency=each.currency,
+            )
+            for each in found.idle
+        ],
+        outlook=[
+            OutlookBody(**_of(each.product), owner=each.owner, months=[m.isoformat() for m in each.months], free=each.free)
+            for each in found.outlook
+        ],
+    )

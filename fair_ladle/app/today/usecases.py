@@ -1,0 +1,171 @@
+"""What needs somebody today: breaches and near misses, lots that end, and stock that nobody holds."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import date, timedelta
+from decimal import Decimal
+
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.allocations import views
+from fair_ladle.app.allocations.positions import Positions, settle_world, world_at
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.pools.usecases import Pool, Product
+from fair_ladle.core.costing import supply_on
+from fair_ladle.core.quantities import half_up
+
+AHEAD = 6
+"""Months of the outlook."""
+
+
+@dataclass(frozen=True)
+class Pressed:
+    """An account past its cap or near it, in grains."""
+
+    account: str
+    name: str
+    product: Product
+    state: str
+    load: int
+    cap: int
+    headroom: int
+    hard: bool
+    deadline: date | None
+    away: int
+    """How far the account is below the top of the branch in view."""
+
+
+@dataclass(frozen=True)
+class Shortfall:
+    """A pool that is short now, in grains."""
+
+    product: Product
+    owner: str
+    by: int
+
+
+@dataclass(frozen=True)
+class LotEnding:
+    """Lots that end within the horizon, and what that leaves uncovered."""
+
+    product: Product
+    owner: str
+    ending: views.Ending
+    held: int
+
+
+@dataclass(frozen=True)
+class IdleStock:
+    """What of a pool is promised to nobody, and what is promised and not used, with the money in it a month."""
+
+    product: Product
+    owner: str
+    free: int
+    promised: int
+    supply: int
+    free_cost: Decimal
+    promised_cost: Decimal
+    currency: str
+
+
+@dataclass(frozen=True)
+class Outlook:
+    """A pool's free stock now and at the first of the coming months, if nothing is renewed and nothing changes."""
+
+    product: Product
+    owner: str
+    months: list[date]
+    free: list[int]
+
+
+@dataclass(frozen=True)
+class Today:
+    """Everything of a day, each list with what presses most first."""
+
+    day: date
+    pressed: list[Pressed]
+    shortfalls: list[Shortfall]
+    endings: list[LotEnding]
+    idle: list[IdleStock]
+    outlook: list[Outlook]
+
+
+def today(unit: Unit, actor: Actor) -> Today:
+    """What needs the actor today, over the branch."""
+    products = views.chosen_products(unit, None)
+    found = settle_world(world_at(unit, products, unit.now))
+    world = found.world
+    top = accounts_usecases.top_row(world.accounts, actor)
+    inside = {int(row) for row in world.accounts.tree.branch(top)}
+    owned = [place for place, row in enumerate(world.roots.rows.tolist()) if row in inside]
+    codes = world.accounts.tree.codes
+    short = found.shortfalls()
+    shortfalls, endings, idle, outlook = [], [], [], []
+    for place in owned:
+        pool, owner = world.pools[place], codes[int(world.roots.rows[place])]
+        load = int(found.pool_load()[place])
+        if short[place]:
+            shortfalls.append(Shortfall(pool.product, owner, int(short[place])))
+        endings.extend(LotEnding(pool.product, owner, each, load) for each in views.endings(found, place))
+        stock = _idle(found, place, pool, owner)
+        if stock is not None:
+            idle.append(stock)
+        outlook.append(_outlook(found, place, pool, owner))
+    return Today(
+        world.day, _pressed(found, top, inside), shortfalls,
+        sorted(endings, key=lambda each: (each.ending.uncovered == 0, each.ending.day, each.product.code)),
+        sorted(idle, key=lambda each: -(each.free_cost + each.promised_cost)), outlook,
+    )
+
+
+def _pressed(found: Positions, top: int, inside: set[int]) -> list[Pressed]:
+    world, states = found.world, found.states()
+    top_depth = world.accounts.tree.depth(top)
+    rows = []
+    for row in sorted(inside):
+        for column, product in enumerate(world.products):
+            state = states[row][column]
+            if state == "within" or world.owner[row, column] < 0:
+                continue
+            clock = world.clocks.get((row, column))
+            load = int(found.settled.load[row, column])
+            rows.append(
+                Pressed(
+                    world.accounts.tree.codes[row], world.accounts.name(row), product, state, load,
+                    int(world.grid.cap[row, column]), int(found.headroom.room[row, column]),
+                    bool(load > found.hard[row, column]), clock.deadline_day if clock else None,
+                    world.accounts.tree.depth(row) - top_depth,
+                )
+            )
+    order = {"restricted": 0, "grace": 1, "over": 2, "near": 3}
+    return sorted(
+        rows,
+        key=lambda each: (order[each.state], each.deadline or date.max, -(each.load - each.cap) / max(1, each.cap), each.away, each.account, each.product.code),
+    )
+
+
+def _idle(found: Positions, place: int, pool: Pool, owner: str) -> IdleStock | None:
+    world = found.world
+    supply = int(world.supply.quantity[place])
+    load, used = int(found.pool_load()[place]), int(found.pool_used()[place])
+    free, promised = max(0, supply - load), max(0, min(supply, load) - used)
+    if supply == 0 or free + promised == 0:
+        return None
+    cost = sum((lot.units * lot.unit_cost for lot in pool.lots if lot.covers(world.day)), Decimal(0))
+    return IdleStock(
+        pool.product, owner, free, promised, supply, half_up(cost * free / supply, 2), half_up(cost * promised / supply, 2), pool.currency,
+    )
+
+
+def _outlook(found: Positions, place: int, pool: Pool, owner: str) -> Outlook:
+    """Allocations that are known to begin or end ahead are left aside: the load is today's."""
+    day, load = found.world.day, int(found.pool_load()[place])
+    months, at = [day], day
+    for _ in range(AHEAD - 1):
+        at = (at.replace(day=1) + timedelta(days=32)).replace(day=1)
+        months.append(at)
+    return Outlook(pool.product, owner, months, [supply_on(pool.lots, each)[0] - load for each in months])
+
+

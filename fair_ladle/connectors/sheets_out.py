@@ -1,0 +1,55 @@
+"""Writing tables as CSV or XLSX, so that no cell runs as a formula where it is opened."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterable, Sequence
+from datetime import date, datetime
+from decimal import Decimal
+
+from openpyxl import Workbook
+from openpyxl.cell import WriteOnlyCell
+
+Cell = str | int | Decimal | date | datetime | None
+RISKY = ("=", "+", "-", "@", "\t", "\r")
+TYPES = {
+    "csv": "text/csv; charset=utf-8",
+    "xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+}
+
+
+def as_csv(columns: Sequence[str], rows: Iterable[Sequence[Cell]]) -> bytes:
+    """CSV after RFC 4180, UTF-8; text that a spreadsheet would run begins with an apostrophe."""
+    out = io.StringIO(newline="")
+    writer = csv.writer(out)
+    writer.writerow(columns)
+    for row in rows:
+        writer.writerow([_harmless(cell) for cell in row])
+    return out.getvalue().encode()
+
+
+def _harmless(cell: Cell) -> Cell:
+    if isinstance(cell, str) and cell.startswith(RISKY):
+        return f"'{cell}"
+    return f"{cell:f}" if isinstance(cell, Decimal) else cell
+
+
+def as_xlsx(title: str, columns: Sequence[str], rows: Iterable[Sequence[Cell]]) -> bytes:
+    """One sheet; figures as numbers, text always as text."""
+    workbook = Workbook(write_only=True)
+    sheet = workbook.create_sheet(title[:31])
+    sheet.append(list(columns))
+    for row in rows:
+        cells = []
+        for value in row:
+            if isinstance(value, datetime):
+                value = value.isoformat()
+            cell = WriteOnlyCell(sheet, value=value)
+            if isinstance(value, str):
+                cell.data_type = "s"
+            cells.append(cell)
+        sheet.append(cells)
+    out = io.BytesIO()
+    workbook.save(out)
+    return out.getvalue()

@@ -1,0 +1,1 @@
+"""The demo: the intake, and what it needs beside it."""

@@ -1,0 +1,190 @@
+"""The web application: the only place that wires."""
+
+from __future__ import annotations
+
+import logging
+import os
+from collections.abc import AsyncIterator, Awaitable, Callable
+from contextlib import asynccontextmanager, suppress
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+import anyio
+import sqlalchemy as sa
+from fastapi import FastAPI, Request, Response
+from fastapi.exceptions import RequestValidationError
+from fastapi.middleware.gzip import GZipMiddleware
+from fastapi.responses import FileResponse
+from starlette.exceptions import HTTPException
+
+from fair_ladle.app.allocations.routes import routes as allocations
+from fair_ladle.app.drafts.routes import routes as drafts
+from fair_ladle.app.log import usecases as log_usecases
+from fair_ladle.app.log.routes import routes as log
+from fair_ladle.app.plumbing.database import Again, Database
+from fair_ladle.app.plumbing.http import problem_response
+from fair_ladle.app.plumbing.installation import open_database
+from fair_ladle.app.plumbing.problems import Problem, Refused
+from fair_ladle.app.plumbing.settings import PROJECT
+from fair_ladle.app.sign_in import usecases as sign_in_usecases
+from fair_ladle.app.sign_in.routes import COOKIE
+from fair_ladle.app.sign_in.routes import open_routes as sign_in_open
+from fair_ladle.app.sign_in.routes import routes as sign_in
+from fair_ladle.app.statements.routes import routes as statements
+from fair_ladle.app.takings import usecases as takings_usecases
+from fair_ladle.app.takings.routes import routes as takings
+from fair_ladle.app.today.routes import routes as today
+
+logger = logging.getLogger("fair_ladle")
+WEB = PROJECT / "web" / "dist"
+OPEN = {"/api/sign-in", "/api/me", "/api/health"}
+MOST_BODY = 2 * 2**20
+UPKEEP_SECONDS = 60
+SECURITY_HEADERS = {
+    "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
+    "object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
+    "X-Content-Type-Options": "nosniff", "Referrer-Policy": "same-origin", "Cross-Origin-Opener-Policy": "same-origin",
+}
+
+
+async def upkeep(database: Database) -> None:
+    """What is done beside requests, again and again: sealing the log, and counters whose time is up."""
+    while True:
+        for work in (log_usecases.seal_new, takings_usecases.rebuild_stale):
+            try:
+                await anyio.to_thread.run_sync(database.run, work)
+            except (Refused, Again, sa.exc.SQLAlchemyError) as trouble:
+                logger.warning("upkeep: %s", type(trouble).__name__)
+        await anyio.sleep(UPKEEP_SECONDS)
+
+
+def create_app(database: Database | None = None) -> FastAPI:
+    """The application on an open database; on the installation's own where none is given."""
+
+    @asynccontextmanager
+    async def lifespan(app: FastAPI) -> AsyncIterator[None]:
+        app.state.database = database or open_database()
+        async with anyio.create_task_group() as group:
+            group.start_soon(upkeep, app.state.database)
+            yield
+            group.cancel_scope.cancel()
+
+    app = FastAPI(title="Fair Ladle", version="1", docs_url=None, redoc_url=None, openapi_url=None, lifespan=lifespan)
+    app.add_middleware(GZipMiddleware, minimum_size=1000, compresslevel=5)
+    app.middleware("http")(guard)
+    app.add_exception_handler(Refused, _refused)
+    app.add_exception_handler(RequestValidationError, _not_valid)
+    app.add_exception_handler(HTTPException, _http)
+    app.add_exception_handler(sa.exc.OperationalError, _database_down)
+    app.add_exception_handler(Again, _busy)
+    for router in (sign_in_open, sign_in, allocations, drafts, takings, statements, today, log):
+        app.include_router(router)
+
+    @app.get("/api/health", include_in_schema=False)
+    def health() -> dict[str, str]:
+        return {"status": "up"}
+
+    @app.get("/api/openapi.json", include_in_schema=False)
+    def openapi() -> dict[str, Any]:
+        return app.openapi()
+
+    @app.get("/{path:path}", include_in_schema=False)
+    def page(path: str) -> Response:
+        return _page(path)
+
+    return app
+
+
+def _page(path: str) -> Response:
+    if path.startswith("api/"):
+        return problem_response(Problem("not-found", "No such address", 404, f"There is nothing at /{path}."))
+    file = (WEB / path).resolve()
+    if path and file.is_file() and file.is_relative_to(WEB):
+        lasting = "public, max-age=31536000, immutable" if "/assets/" in str(file) else "no-cache"
+        return FileResponse(file, headers={"Cache-Control": lasting})
+    index = WEB / "index.html"
+    if not index.exists() or Path(path).suffix:
+        return problem_response(Problem("not-found", "No such page", 404, "There is nothing at this address."))
+    return FileResponse(index, headers={"Cache-Control": "no-cache"})
+
+
+async def guard(request: Request, go_on: Callable[[Request], Awaitable[Response]]) -> Response:
+    """In front of everything: pages are open, the API is closed but for OPEN; changes carry the session's token."""
+    answer = await _guarded(request, go_on)
+    for name, value in SECURITY_HEADERS.items():
+        answer.headers.setdefault(name, value)
+    if request.url.path.startswith("/api/"):
+        answer.headers.setdefault("Cache-Control", "no-store")
+    return answer
+
+
+async def _guarded(request: Request, go_on: Callable[[Request], Awaitable[Response]]) -> Response:
+    path = request.url.path
+    changes = request.method not in ("GET", "HEAD", "OPTIONS")
+    if changes:
+        length = request.headers.get("Content-Length", "")
+        if not length.isdigit() or int(length) > MOST_BODY:
+            return problem_response(Problem("too-large", "Too large", 413, f"A request holds at most {MOST_BODY} bytes and says how many."))
+        origin = request.headers.get("Origin")
+        if origin is not None and urlsplit(origin).netloc != request.headers.get("Host"):
+            return problem_response(Problem("other-origin", "From another site", 403, "This request comes from another site."))
+    if not path.startswith("/api/") or path in OPEN:
+        return await go_on(request)
+    token = request.cookies.get(COOKIE)
+    database: Database = request.app.state.database
+    found = None
+    if token:
+        try:
+            found = await anyio.to_thread.run_sync(
+                database.run, sign_in_usecases.signed_in, token, request.headers.get("X-Running")
+            )
+        except sa.exc.OperationalError as trouble:
+            return await _database_down(request, trouble)
+    if found is None:
+        return problem_response(Problem("not-signed-in", "Not signed in", 401, "Sign in first."))
+    if changes and request.headers.get("X-CSRF-Token") != found.csrf_token:
+        return problem_response(Problem("no-token", "Not allowed", 403, "A change has to carry the session's X-CSRF-Token."))
+    request.state.actor = found.actor
+    return await go_on(request)
+
+
+async def _refused(request: Request, refused: Exception) -> Response:
+    assert isinstance(refused, Refused)
+    return problem_response(refused.problem)
+
+
+async def _not_valid(request: Request, trouble: Exception) -> Response:
+    assert isinstance(trouble, RequestValidationError)
+    first = trouble.errors()[0]
+    where = ".".join(str(part) for part in first["loc"] if part not in ("body", "query"))
+    return problem_response(Problem("invalid", "Not valid", 422, f"{where}: {first['msg']}", {"where": where}))
+
+
+async def _http(request: Request, trouble: Exception) -> Response:
+    assert isinstance(trouble, HTTPException)
+    return problem_response(Problem("http", str(trouble.detail), trouble.status_code))
+
+
+async def _database_down(request: Request, trouble: Exception) -> Response:
+    logger.error("the database does not answer: %s", getattr(trouble, "orig", trouble))
+    return problem_response(
+        Problem("database", "The database does not answer", 503, "The database does not answer; nothing was changed. Try again in a moment.")
+    )
+
+
+async def _busy(request: Request, trouble: Exception) -> Response:
+    return problem_response(Problem("busy", "Too busy", 503, "Too much changed at once; nothing was changed here. Try again."))
+
+
+def serve(port: int, home: Path) -> None:
+    """Serve on 127.0.0.1 until told to stop."""
+    import uvicorn
+
+    pid_file = home / "web.pid"
+    pid_file.write_text(str(os.getpid()))
+    try:
+        uvicorn.run(create_app(), host="127.0.0.1", port=port, log_level="warning", access_log=False, server_header=False)
+    finally:
+        with suppress(FileNotFoundError):
+            pid_file.unlink()

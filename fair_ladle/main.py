@@ -18,6 +18,7 @@ from fastapi.middleware.gzip import GZipMiddleware
 from fastapi.responses import FileResponse
 from starlette.exceptions import HTTPException
 
+from fair_ladle.app.accounts.routes import routes as accounts
 from fair_ladle.app.allocations.routes import routes as allocations
 from fair_ladle.app.drafts.routes import routes as drafts
 from fair_ladle.app.log import usecases as log_usecases
@@ -78,7 +79,7 @@ def create_app(database: Database | None = None) -> FastAPI:
     app.add_exception_handler(HTTPException, _http)
     app.add_exception_handler(sa.exc.OperationalError, _database_down)
     app.add_exception_handler(Again, _busy)
-    for router in (sign_in_open, sign_in, allocations, drafts, takings, statements, today, log):
+    for router in (sign_in_open, sign_in, accounts, allocations, drafts, takings, statements, today, log):
         app.include_router(router)
 
     @app.get("/api/health", include_in_schema=False)
@@ -137,7 +138,7 @@ async def _guarded(request: Request, go_on: Callable[[Request], Awaitable[Respon
     if token:
         try:
             found = await anyio.to_thread.run_sync(
-                database.run, sign_in_usecases.signed_in, token, request.headers.get("X-Running")
+                database.run, sign_in_usecases.signed_in, token, _running(request)
             )
         except sa.exc.OperationalError as trouble:
             return await _database_down(request, trouble)
@@ -147,6 +148,11 @@ async def _guarded(request: Request, go_on: Callable[[Request], Awaitable[Respon
         return problem_response(Problem("no-token", "Not allowed", 403, "A change has to carry the session's X-CSRF-Token."))
     request.state.actor = found.actor
     return await go_on(request)
+
+
+def _running(request: Request) -> str | None:
+    """The branch asked to run: in a header, or, for addresses of files, in the query."""
+    return request.headers.get("X-Running") or request.query_params.get("running")
 
 
 async def _refused(request: Request, refused: Exception) -> Response:

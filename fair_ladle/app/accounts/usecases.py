@@ -126,3 +126,17 @@ def zone_of(rows: list[dict[str, Any]], unit: Unit) -> ZoneInfo:
 def ids_by_code(unit: Unit) -> dict[str, int]:
     """Every account's id by its code."""
     return store.ids_by_code(unit.connection)
+
+
+def find(unit: Unit, actor: Actor, words: str, limit: int) -> tuple[Accounts, list[int]]:
+    """The rows of the actor's branch whose name or code has every one of these words, in tree order."""
+    accounts = on_day(unit, today(unit))
+    wanted = words.casefold().split()
+    found: list[int] = []
+    for row in accounts.tree.branch(top_row(accounts, actor)).tolist():
+        text = f"{accounts.facts[row].name} {accounts.facts[row].code}".casefold()
+        if all(word in text for word in wanted):
+            found.append(row)
+            if len(found) == limit:
+                break
+    return accounts, found

@@ -34,7 +34,7 @@ def ladder_members(
                 }
             )
             inside = each.account != actor.scope
-        elif each is None and (actor.scope is None or inside):
+        elif each is None and len(steps) == len(rungs):
             steps.append(
                 {
                     "account": "supply", "name": "Supply", "reserve": None, "cap": units(promisable), "burst": None,

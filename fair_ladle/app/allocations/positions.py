@@ -13,6 +13,8 @@ import numpy as np
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.allocations import store
+from fair_ladle.app.allocations.ladders import ladder_members
+from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Unit
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Pool, Product
@@ -95,6 +97,11 @@ class Positions:
         """Σ own of the pools, in their order."""
         return used_of_pools(self.world.accounts.tree, self.world.roots, self.world.own)
 
+    def used(self) -> Ints:
+        """Σ own of every account's branch in its pool."""
+        world = self.world
+        return settle(world.accounts.tree, world.own, np.zeros_like(world.own), world.roots).load
+
     def shortfalls(self) -> Ints:
         """By how many grains each pool is in shortfall (0 = covered)."""
         supply = self.world.supply
@@ -133,6 +140,13 @@ class Positions:
         supply = self.world.supply
         left = int(supply.physical[place]) - int(self.pool_used()[place])
         return ladder(self.way_up(row, column), int(supply.promisable[place]), left)
+
+    def told_ladder(self, row: int, column: int, actor: Actor) -> dict[str, Any]:
+        """The ladder for an answer, with names, as far as the actor may see."""
+        accounts, way = self.world.accounts, self.way_up(row, column)
+        promisable = int(self.world.supply.promisable[self.pool_at(row, column)])
+        names = {rung.account: accounts.name(accounts.tree.row(rung.account)) for rung in way}
+        return ladder_members(self.ladder(row, column), way, self.world.products[column], promisable, actor, names)
 
 
 def to_version(row: Any, code: str) -> Version:

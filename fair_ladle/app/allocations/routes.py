@@ -9,7 +9,6 @@ from fastapi import APIRouter, Query, Response
 from pydantic import AwareDatetime, BaseModel
 
 from fair_ladle.app.allocations import views
-from fair_ladle.app.allocations.ladders import ladder_members
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.http import PROBLEMS, Db, Format, Who, sheet
 from fair_ladle.core.calendar import instant
@@ -58,6 +57,7 @@ class GridPool(BaseModel):
     reserve: list[int]
     cap: list[int | None]
     own: list[int]
+    used_by: list[int]
     load: list[int]
     held_by: list[int]
     headroom: list[int]
@@ -145,7 +145,7 @@ def grid_body(found: views.Grid) -> dict[str, Any]:
     tree, rows = world.accounts.tree, found.rows
     place_of = {int(row): place for place, row in enumerate(rows.tolist())}
     facts = [world.accounts.facts[row] for row in rows.tolist()]
-    states = positions.states()
+    states, used = positions.states(), positions.used()
     pools = []
     for column, product in enumerate(world.products):
         reached = world.owner[rows, column] >= 0
@@ -161,8 +161,7 @@ def grid_body(found: views.Grid) -> dict[str, Any]:
         pools.append(
             {
                 "product": product.code, "name": product.name, "unit": product.unit, "measure": product.measure,
-                "per_unit": product.per_unit, "owned": owned, "supply": supply, "used": int(world.own[rows, column][
-                    world.owner[rows, column] == world.owner[found.top, column]].sum()),
+                "per_unit": product.per_unit, "owned": owned, "supply": supply, "used": int(used[found.top, column]),
                 "held": load, "free": None if supply is None else supply - load,
                 "ending": None if ending is None else {
                     "day": ending.day.isoformat(), "quantity": ending.quantity, "uncovered": ending.uncovered,
@@ -171,6 +170,7 @@ def grid_body(found: views.Grid) -> dict[str, Any]:
                 "reserve": world.grid.reserve[rows, column].tolist(),
                 "cap": [_none(cap) for cap in world.grid.cap[rows, column].tolist()],
                 "own": world.own[rows, column].tolist(),
+                "used_by": used[rows, column].tolist(),
                 "load": positions.settled.load[rows, column].tolist(),
                 "held_by": positions.settled.held[rows, column].tolist(),
                 "headroom": positions.headroom.room[rows, column].tolist(),
@@ -236,9 +236,6 @@ def cell_body(found: views.Cell, who: Actor) -> dict[str, Any]:
     clock = world.clocks.get((row, 0))
     version = found.version
     parent = int(tree.parent[row])
-    way = positions.way_up(row, 0)
-    names = {rung.account: world.accounts.name(tree.row(rung.account)) for rung in way}
-    promisable = int(world.supply.promisable[positions.pool_at(row, 0)])
     return {
         "account": tree.codes[row], "name": world.accounts.name(row),
         "parent_name": None if parent < 0 or tree.codes[row] == who.scope else world.accounts.name(parent),
@@ -253,7 +250,7 @@ def cell_body(found: views.Cell, who: Actor) -> dict[str, Any]:
         "may_change": found.may_change, "most_reserve": found.most_reserve,
         "grace_since": None if clock is None else instant(clock.since).isoformat(),
         "grace_until": None if clock is None else clock.deadline_day.isoformat(),
-        "ladder": ladder_members(positions.ladder(row, 0), way, product, promisable, who, names),
+        "ladder": positions.told_ladder(row, 0, who),
     }
 
 

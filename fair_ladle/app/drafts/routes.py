@@ -7,6 +7,9 @@ from typing import Any, Literal
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
+from fair_ladle.app.accounts.usecases import row_in_scope
+from fair_ladle.app.allocations.positions import Positions
+from fair_ladle.app.allocations.routes import LadderBody
 from fair_ladle.app.drafts import usecases
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
@@ -28,10 +31,19 @@ class ChangeBody(BaseModel):
     seen: int | None
 
 
+class CellName(BaseModel):
+    """One account in one product's pool."""
+
+    account: str = Field(max_length=64)
+    product: str = Field(max_length=64)
+
+
 class Changes(BaseModel):
-    """Changes that are looked at and applied together."""
+    """Changes that are looked at and applied together; with ``look_at`` the answer has that cell's ladder."""
 
     changes: list[ChangeBody] = Field(min_length=1, max_length=usecases.MOST_CHANGES)
+
+    look_at: CellName | None = None
 
     def changed(self) -> list[usecases.Change]:
         """As the use-case takes them."""
@@ -80,9 +92,10 @@ class EffectBody(BaseModel):
     breaches: list[BreachBody]
     cells: list[CellEffect]
     pools: list[PoolEffect]
+    ladder: LadderBody | None
 
 
-def effect_body(effect: usecases.Effect, who: Actor) -> EffectBody:
+def effect_body(effect: usecases.Effect, who: Actor, look_at: CellName | None = None) -> EffectBody:
     """What the actor may see of an effect: the branch's cells and breaches, and the pools it owns."""
     after, world = effect.after, effect.after.world
     tree = world.accounts.tree
@@ -122,13 +135,25 @@ def effect_body(effect: usecases.Effect, who: Actor) -> EffectBody:
         for each in effect.breaches
         if each.label != "same" and (tree.row(each.account) in inside if each.account else 0 in inside)
     ]
-    return EffectBody(may_apply=not effect.stopping, breaches=breaches, cells=cells, pools=pools)
+    return EffectBody(
+        may_apply=not effect.stopping, breaches=breaches, cells=cells, pools=pools,
+        ladder=_ladder(after, who, look_at) if look_at else None,
+    )
+
+
+def _ladder(after: Positions, who: Actor, look_at: CellName) -> LadderBody | None:
+    world = after.world
+    row = row_in_scope(world.accounts, who, look_at.account)
+    column = next((place for place, each in enumerate(world.products) if each.code == look_at.product), None)
+    if column is None or world.owner[row, column] < 0:
+        return None
+    return LadderBody(**after.told_ladder(row, column, who))
 
 
 @routes.post("/preview", response_model=EffectBody)
 def preview(body: Changes, db: Db, who: Who) -> Any:
     """What changes would do; nothing is kept."""
-    return effect_body(db.run(usecases.preview, who, body.changed()), who)
+    return effect_body(db.run(usecases.preview, who, body.changed()), who, body.look_at)
 
 
 @routes.post("/apply", response_model=EffectBody)

@@ -14,21 +14,21 @@ from fair_ladle.app.takings.tables import answered_requests, counters
 WAY_UP = sa.text(
     """
     WITH RECURSIVE up AS (
-        SELECT a.id, a.code, p.parent_id, 0 AS steps
+        SELECT a.id, a.code, a.name, p.parent_id, 0 AS steps
         FROM accounts a JOIN account_parents p ON p.account_id = a.id
         WHERE a.code = :code
           AND (p.first_day IS NULL OR p.first_day <= :day) AND (p.last_day IS NULL OR p.last_day >= :day)
         UNION ALL
-        SELECT a.id, a.code, p.parent_id, up.steps + 1
+        SELECT a.id, a.code, a.name, p.parent_id, up.steps + 1
         FROM up JOIN accounts a ON a.id = up.parent_id JOIN account_parents p ON p.account_id = a.id
         WHERE (p.first_day IS NULL OR p.first_day <= :day) AND (p.last_day IS NULL OR p.last_day >= :day)
     )
-    SELECT up.id, up.code, up.steps, pools.id AS pool_id, pools.fresh_until, pools.backed
+    SELECT up.id, up.code, up.name, up.steps, pools.id AS pool_id, pools.fresh_until, pools.backed
     FROM up LEFT JOIN pools ON pools.owner_id = up.id AND pools.product_id = :product_id
     ORDER BY up.steps
     """
 ).columns(
-    sa.column("id", sa.BigInteger), sa.column("code", sa.String), sa.column("steps", sa.Integer),
+    sa.column("id", sa.BigInteger), sa.column("code", sa.String), sa.column("name", sa.String), sa.column("steps", sa.Integer),
     sa.column("pool_id", sa.BigInteger), sa.column("fresh_until", metadata.tables["pools"].c.fresh_until.type),
     sa.column("backed", sa.Boolean),
 )

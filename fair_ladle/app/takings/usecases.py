@@ -51,7 +51,8 @@ class Place:
     product: Product
     pool_id: int
     backed: bool
-    way_up: tuple[tuple[int, str], ...]
+    way_up: tuple[tuple[int, str, str], ...]
+    """id, code and name of each account."""
 
 
 def assign(unit: Unit, actor: Actor, wanted: Sequence[Wanted], key: str | None = None) -> dict[str, Any]:
@@ -123,7 +124,7 @@ def _place(unit: Unit, actor: Actor, account: str, product: Product, day: Any) -
         return None
     return Place(
         way[0].id, account, product, pool.pool_id, bool(pool.backed),
-        tuple((each.id, each.code) for each in way[: owner + 1]),
+        tuple((each.id, each.code, each.name) for each in way[: owner + 1]),
     )
 
 
@@ -150,18 +151,20 @@ def _walk_all(
 
 def _stopped(unit: Unit, actor: Actor, place: Place, amount: int, zone: ZoneInfo) -> Refused:
     """The refusal with its ladder, from counters that nothing of this transaction has been written to."""
-    rows = store.read(unit.connection, place.pool_id, [each for each, _ in place.way_up])
-    rungs = [rung(rows[each], code, unit.now, zone) for each, code in place.way_up]
+    rows = store.read(unit.connection, place.pool_id, [each for each, _, _ in place.way_up])
+    rungs = [rung(rows[each], code, unit.now, zone) for each, code, _ in place.way_up]
     owner = rows[place.way_up[-1][0]]
     left = owner.physical - store.used(unit.connection, place.pool_id)
     found = ladder(rungs, owner.promisable, left)
-    told = ladder_members(found, rungs, place.product, owner.promisable, actor)
+    told = ladder_members(
+        found, rungs, place.product, owner.promisable, actor, {code: name for _, code, name in place.way_up}
+    )
     unit_name = place.product.unit if amount == 1 else f"{place.product.unit}s"
     can = max(0, found.headroom)
     return Refused(
         Problem(
             "at-limit", "No room for that", 409,
-            f"{place.code} can take {to_units(can, place.product.measure):f} more of {place.product.name}; "
+            f"{place.way_up[0][2]} can take {to_units(can, place.product.measure):f} more of {place.product.name}; "
             f"{amount} {unit_name} asked for. {told['sentence']}",
             {"ladder": told},
         )

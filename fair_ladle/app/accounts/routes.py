@@ -1,0 +1,40 @@
+"""Finding accounts over HTTP."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter, Query
+from pydantic import BaseModel
+
+from fair_ladle.app.accounts import usecases
+from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+
+routes = APIRouter(prefix="/api/accounts", tags=["accounts"], responses=PROBLEMS)
+
+
+class AccountFound(BaseModel):
+    """An account and the names above it, the nearest first, as far as they are in sight."""
+
+    account: str
+    name: str
+    kind: str
+    under: list[str]
+
+
+@routes.get("", response_model=list[AccountFound])
+def find(db: Db, who: Who, find: str = Query("", max_length=100), limit: int = Query(20, ge=1, le=100)) -> Any:
+    """Accounts of one's branch whose name or code has these words, in tree order."""
+    accounts, rows = db.run(usecases.find, who, find, limit)
+    top = usecases.top_row(accounts, who)
+    found = []
+    for row in rows:
+        path = accounts.tree.path_up(row)
+        above = path[1 : path.index(top) + 1] if row != top else []
+        found.append(
+            AccountFound(
+                account=accounts.tree.codes[row], name=accounts.name(row), kind=accounts.facts[row].kind,
+                under=[accounts.name(each) for each in above],
+            )
+        )
+    return found

@@ -1,0 +1,56 @@
+import createClient, { type Middleware } from 'openapi-fetch'
+import type { components, paths } from './schema'
+
+export type Schemas = components['schemas']
+
+let csrfToken = ''
+let running = ''
+
+/** Carry the session's token with every change, and the branch that is run. */
+export function actAs(token: string, account: string): void {
+  csrfToken = token
+  running = account
+}
+
+/** A refusal or a failure, with what the server said. */
+export class ApiError extends Error {
+  readonly status: number
+  readonly body: Partial<Schemas['ProblemBody']> & Record<string, unknown>
+  readonly asked: string
+  constructor(status: number, body: unknown, asked: string) {
+    const problem = (typeof body === 'object' && body !== null ? body : {}) as ApiError['body']
+    super(problem.detail ?? (status ? `The server answered ${status}.` : 'The server does not answer.'))
+    this.status = status
+    this.body = problem
+    this.asked = asked
+  }
+}
+
+const carry: Middleware = {
+  onRequest({ request }) {
+    if (running) request.headers.set('X-Running', running)
+    if (request.method !== 'GET' && csrfToken) request.headers.set('X-CSRF-Token', csrfToken)
+    return request
+  },
+  onError({ request }) {
+    return new ApiError(0, { detail: 'The server does not answer. Is it running? Nothing was changed; try again.' }, new URL(request.url).pathname)
+  },
+}
+
+export const api = createClient<paths>({ baseUrl: '/' })
+api.use(carry)
+
+/** The data of an answer; an ApiError is thrown for everything else. */
+export async function take<T>(answer: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  const { data, error, response } = await answer
+  if (!response.ok) throw new ApiError(response.status, error, new URL(response.url).pathname)
+  return data as T
+}
+
+/** The address of a file to keep; it carries the branch that is run. */
+export function fileAddress(path: string, params: Record<string, string | string[] | undefined>): string {
+  const query = new URLSearchParams(running ? { running } : {})
+  for (const [name, value] of Object.entries(params))
+    for (const each of Array.isArray(value) ? value : value === undefined ? [] : [value]) query.append(name, each)
+  return `${path}?${query.toString()}`
+}

@@ -1,0 +1,79 @@
+import { keepPreviousData, queryOptions } from '@tanstack/react-query'
+import { api, take, type Schemas } from './client'
+
+/** One factory a question: its key, how it is asked, and its type. */
+
+export type Grid = Schemas['AllocationGrid']
+export type Pool = Schemas['GridPool']
+export type Cell = Schemas['CellBody']
+export type Effect = Schemas['EffectBody']
+export type LadderBody = Schemas['LadderBody']
+export type Statement = Schemas['StatementBody']
+export type Line = Schemas['StatementLine']
+export type Today = Schemas['TodayBody']
+export type LogEntry = Schemas['LogEntry']
+export type Me = Schemas['Me']
+
+export const me = queryOptions({ queryKey: ['me'], queryFn: () => take(api.GET('/api/me')), staleTime: 60_000 })
+
+export const grid = queryOptions({
+  queryKey: ['allocations', 'grid'],
+  queryFn: () => take(api.GET('/api/allocations')),
+  staleTime: 15_000,
+})
+
+export const cell = (account: string, product: string) =>
+  queryOptions({
+    queryKey: ['allocations', 'cell', account, product],
+    queryFn: () => take(api.GET('/api/allocations/cell', { params: { query: { account, product } } })),
+    staleTime: 15_000,
+    placeholderData: keepPreviousData,
+  })
+
+export const preview = (changes: Schemas['ChangeBody'][], look_at: Schemas['CellName'] | null) =>
+  queryOptions({
+    queryKey: ['allocations', 'preview', changes, look_at],
+    queryFn: () => take(api.POST('/api/allocations/preview', { body: { changes, look_at } })),
+    staleTime: 15_000,
+    retry: false,
+    placeholderData: keepPreviousData,
+  })
+
+export const buyers = (month: string) =>
+  queryOptions({
+    queryKey: ['statements', month],
+    queryFn: () => take(api.GET('/api/statements', { params: { query: { month } } })),
+    staleTime: 60_000,
+    placeholderData: keepPreviousData,
+  })
+
+export const statement = (buyer: string, month: string) =>
+  queryOptions({
+    queryKey: ['statements', month, buyer],
+    queryFn: () => take(api.GET('/api/statements/{buyer}', { params: { path: { buyer }, query: { month } } })),
+    staleTime: 60_000,
+    placeholderData: keepPreviousData,
+  })
+
+export const evidence = (buyer: string, product: string, day: string) =>
+  queryOptions({
+    queryKey: ['statements', 'evidence', buyer, product, day],
+    queryFn: () =>
+      take(api.GET('/api/statements/{buyer}/{product}/evidence', { params: { path: { buyer, product }, query: { day } } })),
+    staleTime: 60_000,
+    placeholderData: keepPreviousData,
+  })
+
+export const today = queryOptions({ queryKey: ['today'], queryFn: () => take(api.GET('/api/today')), staleTime: 30_000 })
+
+export const accountsFound = (find: string) =>
+  queryOptions({
+    queryKey: ['accounts', find],
+    queryFn: () => take(api.GET('/api/accounts', { params: { query: { find, limit: 12 } } })),
+    staleTime: 60_000,
+    placeholderData: keepPreviousData,
+  })
+
+export function logPage(account: string | undefined, by: string | undefined, before: number | undefined) {
+  return take(api.GET('/api/log', { params: { query: { account, by, before, limit: 100 } } }))
+}

@@ -1,0 +1,46 @@
+import { useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { api, take } from '../api/client'
+import { Trouble } from '../parts/States'
+import { Mark } from './Mark'
+
+/** The one open screen. */
+export function SignIn() {
+  const queries = useQueryClient()
+  const [error, setError] = useState<unknown>(null)
+  const [busy, setBusy] = useState(false)
+  const submit = async (event: React.FormEvent<HTMLFormElement>) => {
+    event.preventDefault()
+    const form = new FormData(event.currentTarget)
+    setBusy(true)
+    setError(null)
+    try {
+      const text = (name: string) => String(form.get(name))
+      await take(api.POST('/api/sign-in', { body: { email: text('email'), password: text('password') } }))
+      await queries.resetQueries()
+    } catch (trouble) {
+      setError(trouble)
+    } finally {
+      setBusy(false)
+    }
+  }
+  return (
+    <main className="signin">
+      <Form onSubmit={submit} aria-label="Sign in">
+        <div className="mark mb-3"><Mark /> Fair Ladle</div>
+        <h1 className="mb-3">Sign in</h1>
+        <Form.Group controlId="email" className="mb-2">
+          <Form.Label>E-mail address</Form.Label>
+          <Form.Control name="email" type="email" autoComplete="username" required autoFocus />
+        </Form.Group>
+        <Form.Group controlId="password" className="mb-3">
+          <Form.Label>Password</Form.Label>
+          <Form.Control name="password" type="password" autoComplete="current-password" required />
+        </Form.Group>
+        {error !== null && <Trouble error={error} />}
+        <Button type="submit" disabled={busy} className="w-100">{busy ? 'Signing in…' : 'Sign in'}</Button>
+      </Form>
+    </main>
+  )
+}

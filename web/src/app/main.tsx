@@ -1,0 +1,29 @@
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
+import { StrictMode } from 'react'
+import { createRoot } from 'react-dom/client'
+import '@fontsource-variable/libre-franklin'
+import './theme.css'
+import { ApiError } from '../api/client'
+import { App } from './App'
+import { followTheme } from './light'
+
+followTheme()
+const queries = new QueryClient({
+  defaultOptions: {
+    queries: {
+      refetchOnWindowFocus: true,
+      retry: (times, error) => times < 2 && error instanceof ApiError && (error.status === 0 || error.status >= 500),
+    },
+  },
+})
+
+const root = document.getElementById('root')
+if (root) {
+  createRoot(root).render(
+    <StrictMode>
+      <QueryClientProvider client={queries}>
+        <App />
+      </QueryClientProvider>
+    </StrictMode>,
+  )
+}

@@ -1,0 +1,67 @@
+import { describe, expect, it } from 'vitest'
+import { emptyDraft, reduce, type Change } from './draft'
+import { minus, money, percent, sum } from './money'
+import { daysBetween, monthAfter } from './months'
+import { depths, sizesBelow, visiblePlaces } from './tree'
+import { decimal, parseUnits, units } from './units'
+
+const t = '\u2009'
+
+describe('quantities and money as people read them', () => {
+  it.each([
+    [1234567, 1, `1${t}234${t}567`], [9512293, 1000, `9${t}512.293`], [-21639, 1000, '−21.639'], [50000, 1000, '50'],
+  ])('%d grains at %d a unit', (grains, per, text) => expect(units(grains, per)).toBe(text))
+
+  it.each([
+    ['12', 1, 12], ['12.5', 1, null], ['1 619', 1000, 1619000], ['0.5', 1000, 500], ['-3', 1, null], ['many', 1, null], ['1e5', 1, null],
+    ['1.0001', 1000, null],
+  ])('%s typed', (text, per, grains) => expect(parseUnits(text, per)).toBe(grains))
+
+  it('rounds decimals half up without binary floating point', () => {
+    expect(decimal('1172.515000', 2)).toBe(`1${t}172.52`)
+    expect(decimal('0.005', 2)).toBe('0.01')
+    expect(decimal('-0.001', 2)).toBe('0.00')
+  })
+
+  it('adds money exactly', () => {
+    expect(sum(['0.10', '0.20', '412.60'])).toBe('412.90')
+    expect(minus('10.00', '10.05')).toBe('-0.05')
+    expect(money('9184.2')).toBe(`9${t}184.20`)
+    expect(percent('31.4', '100')).toBe(`31.4${t}%`)
+    expect(percent('1', '0')).toBe('–')
+  })
+
+  it('counts months and days over the year', () => {
+    expect(monthAfter('2026-12', 1)).toBe('2027-01')
+    expect(monthAfter('2026-01', -1)).toBe('2025-12')
+    expect(daysBetween('2026-11-24', '2026-12-31')).toBe(37)
+  })
+})
+
+describe('the tree', () => {
+  const parent = [-1, 0, 1, 1, 0, 4]
+  it('knows depth and size', () => {
+    expect(depths(parent)).toEqual([0, 1, 2, 2, 1, 2])
+    expect(sizesBelow(parent)).toEqual([5, 2, 0, 0, 1, 0])
+  })
+  it('hides what is below a closed account', () => {
+    expect(visiblePlaces(parent, (place) => place !== 1)).toEqual([0, 1, 4, 5])
+    expect(visiblePlaces(parent, () => false)).toEqual([0])
+  })
+  it('shows what is wanted and what stands above it', () => {
+    expect(visiblePlaces(parent, () => false, (place) => place === 3)).toEqual([0, 1, 3])
+  })
+})
+
+describe('a draft', () => {
+  const was = { reserve: 14, cap: 14, at_cap: 'grace' as const, burst: null, grace_days: 7 }
+  const change: Change = { ...was, cap: 18, account: 'YARD', product: 'WATCH', seen: 3, was }
+  it('drops a change back to what was, and can be undone and redone', () => {
+    const one = reduce(emptyDraft, { do: 'set', change })
+    expect(Object.values(one.changes)).toEqual([change])
+    const back = reduce(one, { do: 'set', change: { ...change, cap: 14 } })
+    expect(back.changes).toEqual({})
+    expect(reduce(back, { do: 'undo' }).changes).toEqual(one.changes)
+    expect(reduce(reduce(back, { do: 'undo' }), { do: 'redo' }).changes).toEqual({})
+  })
+})

@@ -1,0 +1,58 @@
+/** Months and days as text, for reading and for addresses. All of them days of the operator's time zone. */
+
+const names = ['January', 'February', 'March', 'April', 'May', 'June', 'July', 'August', 'September', 'October', 'November', 'December']
+const weekdays = ['Sunday', 'Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday', 'Saturday']
+
+function parts(text: string): [number, number, number] {
+  const [year = 0, month = 1, day = 1] = text.slice(0, 10).split('-').map(Number)
+  return [year, month, day]
+}
+
+/** October 2026 */
+export function monthName(month: string): string {
+  const [year, number] = parts(month)
+  return `${names[number - 1] ?? ''} ${year}`
+}
+
+/** October */
+export function monthWord(month: string): string {
+  return names[parts(month)[1] - 1] ?? ''
+}
+
+/** The month so many after (or before) another, as YYYY-MM. */
+export function monthAfter(month: string, steps: number): string {
+  const [year, number] = parts(month)
+  const count = year * 12 + number - 1 + steps
+  return `${Math.floor(count / 12)}-${String((count % 12) + 1).padStart(2, '0')}`
+}
+
+/** 31 Dec 2026 */
+export function dayName(day: string): string {
+  const [year, month, date] = parts(day)
+  return `${date} ${(names[month - 1] ?? '').slice(0, 3)} ${year}`
+}
+
+/** 31 Dec */
+export function shortDay(day: string): string {
+  const [, month, date] = parts(day)
+  return `${date} ${(names[month - 1] ?? '').slice(0, 3)}`
+}
+
+/** Tuesday, 24 November */
+export function longDay(day: string): string {
+  const [year, month, date] = parts(day)
+  return `${weekdays[new Date(Date.UTC(year, month - 1, date)).getUTCDay()] ?? ''}, ${date} ${names[month - 1] ?? ''}`
+}
+
+/** Days from one day to another. */
+export function daysBetween(from: string, to: string): number {
+  const [a, b] = [parts(from), parts(to)]
+  return Math.round((Date.UTC(b[0], b[1] - 1, b[2]) - Date.UTC(a[0], a[1] - 1, a[2])) / 86_400_000)
+}
+
+/** An instant as the reader's clock shows it: 24 Nov 2026, 12:04 */
+export function instantName(instant: string): string {
+  const at = new Date(instant)
+  const two = (value: number) => String(value).padStart(2, '0')
+  return `${at.getDate()} ${(names[at.getMonth()] ?? '').slice(0, 3)} ${at.getFullYear()}, ${two(at.getHours())}:${two(at.getMinutes())}`
+}

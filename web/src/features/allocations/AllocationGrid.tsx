@@ -1,0 +1,247 @@
+import { useVirtualizer, defaultRangeExtractor, type Range } from '@tanstack/react-virtual'
+import { useCallback, useEffect, useLayoutEffect, useRef, useState } from 'react'
+import type { Pool } from '../../api/queries'
+import type { Change } from '../../domain/draft'
+import { shortDay } from '../../domain/months'
+import { shortUnits, unitName } from '../../domain/units'
+import { move, type Position } from '../../grid/move'
+import { Gauge, GaugeKey } from '../../parts/Gauge'
+import type { CellEffect, Model } from './model'
+import { Row, ROW, type Edit } from './Row'
+
+const NAME = 210
+const COLUMN = 137
+const HEAD = 74
+
+export interface GridProps {
+  model: Model
+  pools: Pool[]
+  places: number[]
+  cursor: Position
+  setCursor: (cursor: Position) => void
+  isOpen: (place: number) => boolean
+  toggle: (place: number, open?: boolean) => void
+  effects: Record<string, Record<string, CellEffect>>
+  changes: Record<string, Change>
+  /** Take over what was typed into the active cell; false where it cannot be. */
+  commit: (edit: Edit) => boolean
+  mayEdit: (position: Position) => boolean
+  clear: (position: Position) => void
+}
+
+/** The tree of accounts against pools: only what is on screen is there, and one key wakes two rows. */
+export function AllocationGrid(props: GridProps) {
+  const { model, pools, places, cursor, setCursor } = props
+  const scroller = useRef<HTMLDivElement>(null)
+  const [width, setWidth] = useState(900)
+  const [left, setLeft] = useState(0)
+  const [edit, setEdit] = useState<Edit | null>(null)
+  const wantsFocus = useRef(false)
+
+  useLayoutEffect(() => {
+    const element = scroller.current
+    if (!element) return
+    const watch = new ResizeObserver(() => setWidth(element.clientWidth))
+    watch.observe(element)
+    setWidth(element.clientWidth)
+    return () => watch.disconnect()
+  }, [])
+
+  const nameWidth = width < 600 ? 150 : NAME
+  const columnWidth = Math.max(COLUMN, Math.floor((width - nameWidth) / Math.max(1, pools.length)))
+  const overflows = nameWidth + columnWidth * pools.length > width
+  const first = overflows ? Math.max(0, Math.floor(left / columnWidth)) : 0
+  const last = overflows ? Math.min(pools.length, first + Math.ceil((width - nameWidth) / columnWidth) + 1) : pools.length
+
+  const rangeExtractor = useCallback(
+    (range: Range) => {
+      const found = defaultRangeExtractor(range)
+      if (cursor.row >= 0 && cursor.row < range.count && !found.includes(cursor.row)) found.push(cursor.row)
+      return found.sort((a, b) => a - b)
+    },
+    [cursor.row],
+  )
+  const virtual = useVirtualizer({
+    count: places.length, getScrollElement: () => scroller.current, estimateSize: () => ROW, overscan: 2, scrollPaddingStart: HEAD + 2,
+    scrollPaddingEnd: 4, paddingStart: 0, rangeExtractor,
+  })
+
+  const page = Math.max(1, Math.floor((virtual.scrollRect?.height ?? 600) / ROW) - 3)
+  useLayoutEffect(() => {
+    const element = scroller.current
+    if (!wantsFocus.current || !element || edit) return
+    const cell = element.querySelector<HTMLElement>(`[data-row="${cursor.row}"][data-col="${cursor.column}"]`)
+    if (cell) {
+      if (document.activeElement !== cell) cell.focus({ preventScroll: true })
+    } else {
+      element.focus({ preventScroll: true })
+    }
+  })
+
+  const go = useCallback(
+    (to: Position) => {
+      wantsFocus.current = true
+      setCursor(to)
+      virtual.scrollToIndex(to.row)
+      const element = scroller.current
+      if (element && overflows && to.column >= 0) {
+        const from = to.column * columnWidth
+        const room = width - nameWidth
+        if (from < element.scrollLeft) element.scrollLeft = from
+        else if (from + columnWidth > element.scrollLeft + room) element.scrollLeft = from + columnWidth - room
+      }
+    },
+    [setCursor, virtual, overflows, columnWidth, width, nameWidth],
+  )
+
+  useEffect(() => {
+    if (cursor.row >= 0) virtual.scrollToIndex(cursor.row)
+    // Only where the rows themselves are others: a click or key scrolls by itself.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [places])
+
+  const begin = (field: Edit['field'], text: string) => {
+    if (cursor.column >= 0 && props.mayEdit(cursor)) setEdit({ field, text })
+  }
+  const finish = (to: Position) => {
+    if (edit && props.commit(edit)) {
+      setEdit(null)
+      go(to)
+    }
+  }
+
+  const onKeyDown = (event: React.KeyboardEvent) => {
+    const extent = { rows: places.length, columns: pools.length, page }
+    if (edit) {
+      if (event.key === 'Enter') { event.preventDefault(); finish(cursor) }
+      else if (event.key === 'Tab') { event.preventDefault(); finish(move(cursor, event.shiftKey ? 'ArrowLeft' : 'ArrowRight', false, extent) ?? cursor) }
+      else if (event.key === 'Escape') { event.preventDefault(); setEdit(null); wantsFocus.current = true }
+      return
+    }
+    const ctrl = event.ctrlKey || event.metaKey
+    const place = places[cursor.row] ?? 0
+    if (cursor.column === -1 || (cursor.column === 0 && event.key === 'ArrowLeft')) {
+      if (event.key === 'ArrowLeft' && cursor.column === -1) {
+        event.preventDefault()
+        if (model.below[place] && props.isOpen(place)) props.toggle(place, false)
+        else {
+          const above = places.indexOf(model.accounts.parent[place] ?? -1)
+          if (above >= 0) go({ row: above, column: -1 })
+        }
+        return
+      }
+      if (event.key === 'ArrowLeft') { event.preventDefault(); go({ row: cursor.row, column: -1 }); return }
+      if (event.key === 'ArrowRight') {
+        event.preventDefault()
+        if (model.below[place] && !props.isOpen(place)) props.toggle(place, true)
+        else go({ row: cursor.row, column: 0 })
+        return
+      }
+    }
+    const to = move({ row: cursor.row, column: Math.max(cursor.column, event.key === 'End' ? 0 : cursor.column) }, event.key, ctrl, extent)
+    if (to) {
+      event.preventDefault()
+      const stays = cursor.column === -1 && !['Home', 'End'].includes(event.key)
+      go(stays ? { row: to.row, column: -1 } : to)
+      return
+    }
+    if (event.key === ' ' && model.below[place]) { event.preventDefault(); props.toggle(place); return }
+    if (ctrl || event.altKey || cursor.column < 0) {
+      if (event.key === 'Enter' && model.below[place]) { event.preventDefault(); props.toggle(place) }
+      return
+    }
+    if (/^[0-9]$/.test(event.key)) { event.preventDefault(); begin('cap', event.key) }
+    else if (event.key === 'Enter' || event.key === 'F2' || event.key === 'c') { event.preventDefault(); begin('cap', '') }
+    else if (event.key === 'r') { event.preventDefault(); begin('reserve', '') }
+    else if (event.key === 'Delete' || event.key === 'Backspace') { event.preventDefault(); props.clear(cursor) }
+  }
+
+  const onClick = (event: React.MouseEvent) => {
+    const target = event.target as HTMLElement
+    const cell = target.closest<HTMLElement>('[data-col]')
+    if (!cell || target.closest('input')) return
+    const row = Number(cell.dataset.row)
+    if (edit && !props.commit(edit)) return
+    setEdit(null)
+    wantsFocus.current = true
+    if (target.dataset.twist !== undefined) props.toggle(places[row] ?? 0)
+    setCursor({ row, column: Number(cell.dataset.col) })
+  }
+  const onDoubleClick = (event: React.MouseEvent) => {
+    const cell = (event.target as HTMLElement).closest<HTMLElement>('[data-col]')
+    if (cell && Number(cell.dataset.col) >= 0) begin('cap', '')
+    else if (cell) props.toggle(places[Number(cell.dataset.row)] ?? 0)
+  }
+
+  const changed = changedByAccount(props.changes)
+  return (
+    // Keys and clicks are taken here for all cells, so that no cell needs handlers of its own.
+    <div
+      ref={scroller} className={overflows ? 'agrid overflows' : 'agrid'} role="treegrid" aria-label="Accounts against pools" aria-rowcount={places.length + 1}
+      aria-colcount={pools.length + 1} tabIndex={-1} onKeyDown={onKeyDown} onClick={onClick} onDoubleClick={onDoubleClick}
+      onScroll={(event) => setLeft(event.currentTarget.scrollLeft)}
+    >
+      <div style={{ width: nameWidth + columnWidth * pools.length, height: HEAD + virtual.getTotalSize(), position: 'relative' }} role="presentation">
+        <Head pools={pools} nameWidth={nameWidth} columnWidth={columnWidth} />
+        <div style={{ position: 'relative' }} role="rowgroup">
+          {virtual.getVirtualItems().map((item) => {
+            const place = places[item.index] ?? 0
+            const code = model.accounts.code[place] ?? ''
+            const active = item.index === cursor.row ? cursor.column : null
+            return (
+              <Row
+                key={code} place={place} index={item.index} top={item.start} name={model.accounts.name[place] ?? ''} kind={model.accounts.kind[place] ?? ''}
+                depth={model.depth[place] ?? 0} below={model.below[place] ?? 0} open={props.isOpen(place)} pools={pools} first={first} last={last}
+                nameWidth={nameWidth} columnWidth={columnWidth} active={active} edit={active === null ? null : edit} effects={props.effects[code]}
+                changed={changed[code] ?? ''} onEdit={onEditText(setEdit)}
+              />
+            )
+          })}
+        </div>
+      </div>
+    </div>
+  )
+}
+
+const editors = new WeakMap<object, (text: string) => void>()
+
+/** The same function for the same setter, so that rows stay asleep. */
+function onEditText(setEdit: React.Dispatch<React.SetStateAction<Edit | null>>): (text: string) => void {
+  const known = editors.get(setEdit)
+  if (known) return known
+  const made = (text: string) => setEdit((edit) => (edit ? { ...edit, text } : edit))
+  editors.set(setEdit, made)
+  return made
+}
+
+/** Which products are changed in the draft, as one text an account, so that rows compare it at a glance. */
+function changedByAccount(changes: Record<string, Change>): Record<string, string> {
+  const found: Record<string, string> = {}
+  for (const change of Object.values(changes)) found[change.account] = `${found[change.account] ?? '|'}${change.product}|`
+  return found
+}
+
+function Head({ pools, nameWidth, columnWidth }: { pools: Pool[]; nameWidth: number; columnWidth: number }) {
+  return (
+    <div className="ahead" role="row" aria-rowindex={1} style={{ height: HEAD }}>
+      <div role="columnheader" className="aname" style={{ width: nameWidth }} aria-colindex={1}>
+        <b>Account</b>
+        <GaugeKey />
+      </div>
+      {pools.map((pool, column) => (
+        <div role="columnheader" key={pool.product} className="phead" style={{ width: columnWidth }} aria-colindex={column + 2} title={pool.name}>
+          <b className="pname">{pool.name}</b>
+          <span className="t">
+            <span>{shortUnits(pool.held, pool.per_unit)}{pool.supply !== null && `/${shortUnits(pool.supply, pool.per_unit)}`}</span>
+            {pool.free !== null && <b className={pool.free < 0 ? 'over' : undefined}>{pool.free < 0 ? `${shortUnits(-pool.free, pool.per_unit)} over` : `${shortUnits(pool.free, pool.per_unit)} free`}</b>}
+          </span>
+          <Gauge width={columnWidth - 16} amounts={{ used: pool.used, held: pool.held, reserve: 0, limit: pool.supply, reachable: pool.held }} />
+          <span className="t small">
+            <span className="quiet">{unitName(pool.unit, 2)}</span>
+            {pool.ending && <b className="near">{shortUnits(pool.ending.quantity, pool.per_unit)} end {shortDay(pool.ending.day)}</b>}
+          </span>
+        </div>
+      ))}
+    </div>
+  )
+}

@@ -1,0 +1,181 @@
+import { useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Form } from 'react-bootstrap'
+import { Link } from 'react-router'
+import { cell as cellQuery, type Cell, type Effect } from '../../api/queries'
+import { cellKey, type AtCap, type Change, type Terms } from '../../domain/draft'
+import { dayName } from '../../domain/months'
+import { parseUnits, units, unitName } from '../../domain/units'
+import { Ladder } from '../../parts/Ladder'
+import { StateMark, Trouble, Wait } from '../../parts/States'
+import { changeOf, termsOf } from './model'
+
+interface DrawerProps {
+  account: string
+  product: string
+  changes: Record<string, Change>
+  effect: Effect | undefined
+  set: (change: Change) => void
+  look: (account: string, product: string) => void
+}
+
+/** The chosen cell: its terms to change, why not more, and the ways out. */
+export function Drawer(props: DrawerProps) {
+  const found = useQuery(cellQuery(props.account, props.product))
+  if (found.isPending) return <Wait what="the figures" />
+  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  return <CellDrawer {...props} cell={found.data} key={cellKey(found.data.account, found.data.product)} />
+}
+
+function CellDrawer({ cell, changes, effect, set, look }: DrawerProps & { cell: Cell }) {
+  const change = changes[cellKey(cell.account, cell.product)]
+  const terms: Terms = change ?? termsOf(cell.version)
+  const ladder = (Object.keys(changes).length ? effect?.ladder : null) ?? cell.ladder
+  const drafted = effect?.cells.find((each) => each.account === cell.account && each.product === cell.product)
+  const load = drafted?.load ?? cell.load
+  const state = drafted?.state ?? cell.state
+  const put = (other: Partial<Terms>) => set(changeOf(cell, { ...terms, ...other }))
+  return (
+    <>
+      <div className="quiet small">{cell.product_name}</div>
+      <h2>{cell.name}</h2>
+      {cell.parent_name && <div className="quiet small">{cell.parent_name}</div>}
+      {cell.may_change ? (
+        <TermsForm cell={cell} terms={terms} put={put} />
+      ) : (
+        <p className="say quiet">
+          {termsSentence(cell, terms)} What {cell.name} gets is its parent’s to give.
+        </p>
+      )}
+      <p className="say">
+        <StateMark state={state} /> <b>{sentence(cell, terms, load, state, ladder.headroom)}</b> {ladder.sentence}
+      </p>
+      <Ladder limits={ladder.limits} unit={cell.unit} onRung={(account) => look(account, cell.product)} />
+      <WaysOut cell={cell} terms={terms} load={load} bound={ladder.bound_by} limits={ladder.limits} put={put} look={look} />
+    </>
+  )
+}
+
+function termsSentence(cell: Cell, terms: Terms): string {
+  const cap = terms.cap === null ? 'no cap' : `a cap of ${units(terms.cap, cell.per_unit)}`
+  return `A reserve of ${units(terms.reserve, cell.per_unit)} and ${cap}.`
+}
+
+function sentence(cell: Cell, terms: Terms, load: number, state: string, headroom: string): string {
+  const of = (grains: number) => `${units(grains, cell.per_unit)} ${unitName(cell.unit, grains / cell.per_unit)}`
+  if (terms.cap !== null && load > terms.cap) {
+    const over = `${cell.name} is ${of(load - terms.cap)} over its cap of ${units(terms.cap, cell.per_unit)}`
+    if (state === 'grace') return `${over}, in grace until ${cell.grace_until ? dayName(cell.grace_until) : 'its days are over'}.`
+    if (state === 'restricted') return `${over}; its grace ended ${cell.grace_until ? dayName(cell.grace_until) : ''}. Nothing new, and the excess is on hold.`
+    return `${over}.`
+  }
+  const left = Math.max(0, Number(headroom))
+  return `${cell.name} can take ${left === 0 ? 'no' : headroom} more ${unitName(cell.unit, left)}.`
+}
+
+function TermsForm({ cell, terms, put }: { cell: Cell; terms: Terms; put: (other: Partial<Terms>) => void }) {
+  const was = termsOf(cell.version)
+  const owner = cell.ladder.limits.findIndex((each) => each.account === 'supply') === 1
+  return (
+    <div className="terms">
+      <Quantity label="Reserve" value={terms.reserve} changed={terms.reserve !== was.reserve} perUnit={cell.per_unit} disabled={owner} put={(value) => put({ reserve: value ?? 0 })} />
+      <Quantity label="Cap" value={terms.cap} changed={terms.cap !== was.cap} perUnit={cell.per_unit} empty="none" put={(value) => put({ cap: value })} />
+      <Form.Group controlId="at_cap">
+        <Form.Label>At the cap</Form.Label>
+        <Form.Select
+          value={terms.at_cap} className={terms.at_cap === was.at_cap ? undefined : 'changed'}
+          onChange={(event) => put({ at_cap: event.target.value as AtCap, grace_days: event.target.value === 'grace' ? (terms.grace_days ?? 14) : terms.grace_days })}
+        >
+          <option value="block">block</option>
+          <option value="grace">grace</option>
+          <option value="overage">overage, charged</option>
+        </Form.Select>
+      </Form.Group>
+      {terms.at_cap !== 'block' && (
+        <Quantity label="Burst" value={terms.burst} changed={terms.burst !== was.burst} perUnit={cell.per_unit} empty="any" put={(value) => put({ burst: value })} />
+      )}
+      {terms.at_cap === 'grace' && (
+        <Quantity label="Grace days" value={terms.grace_days} changed={terms.grace_days !== was.grace_days} perUnit={1} put={(value) => put({ grace_days: value ?? 0 })} />
+      )}
+      <div className="quiet small" style={{ gridColumn: '1 / -1' }}>
+        {unitName(cell.unit, 2)}{!owner && `; the reserve can go up to ${units(cell.most_reserve, cell.per_unit)}`}
+      </div>
+    </div>
+  )
+}
+
+function Quantity({ label, value, changed, perUnit, empty, disabled, put }: {
+  label: string
+  value: number | null
+  changed: boolean
+  perUnit: number
+  empty?: string
+  disabled?: boolean
+  put: (value: number | null) => void
+}) {
+  const shown = value === null ? '' : units(value, perUnit)
+  const [typed, setTyped] = useState<string | null>(null)
+  const text = typed ?? shown
+  const parsed = text.trim() === '' ? (empty ? null : undefined) : parseUnits(text, perUnit)
+  const wrong = typed !== null && (parsed === undefined || (parsed === null && text.trim() !== ''))
+  const id = label.toLowerCase().replace(' ', '-')
+  return (
+    <Form.Group controlId={id}>
+      <Form.Label>{label}</Form.Label>
+      <Form.Control
+        value={text} placeholder={empty} disabled={disabled} isInvalid={wrong} className={changed ? 'changed' : undefined} inputMode="decimal" autoComplete="off"
+        aria-describedby={wrong ? `${id}-wrong` : undefined}
+        onChange={(event) => {
+          const now = event.target.value
+          setTyped(now)
+          const value = now.trim() === '' ? (empty ? null : undefined) : parseUnits(now, perUnit)
+          if (value !== undefined && (value !== null || now.trim() === '')) put(value)
+        }}
+        onBlur={() => { if (!wrong) setTyped(null) }}
+        onKeyDown={(event) => { if (event.key === 'Escape') setTyped(null) }}
+      />
+      {wrong && <span className="over small" id={`${id}-wrong`}>{perUnit === 1 ? 'whole number' : 'up to 3 decimals'}</span>}
+    </Form.Group>
+  )
+}
+
+function WaysOut({ cell, terms, load, bound, limits, put, look }: {
+  cell: Cell
+  terms: Terms
+  load: number
+  bound: string
+  limits: { account: string; name: string; leaves: string | null }[]
+  put: (other: Partial<Terms>) => void
+  look: (account: string, product: string) => void
+}) {
+  const over = terms.cap !== null && load > terms.cap
+  const binding = limits.find((each) => each.account === bound)
+  const ways: React.ReactNode[] = []
+  if (cell.may_change && over) {
+    ways.push(
+      <button type="button" className="wayout" key="raise" onClick={() => put({ cap: load })}>
+        Raise the cap to {units(load, cell.per_unit)}<span>in the draft; what is counted now fits</span>
+      </button>,
+    )
+    if (terms.at_cap !== 'overage') {
+      ways.push(
+        <button type="button" className="wayout" key="overage" onClick={() => put({ at_cap: 'overage', burst: null })}>
+          Let it run over, charged<span>in the draft; the excess at the overage price</span>
+        </button>,
+      )
+    }
+  }
+  if (binding && bound !== cell.account && bound !== 'supply' && bound !== 'above') {
+    ways.push(
+      <button type="button" className="wayout" key="look" onClick={() => look(bound, cell.product)}>
+        Look at {binding.name}<span>its limit is the one that stops more here</span>
+      </button>,
+    )
+  }
+  if (bound === 'supply') {
+    ways.push(<Link className="wayout" key="supply" to="/today">See what is bought and when it ends<span>the supply is the limit here</span></Link>)
+  }
+  if (!cell.may_change && over) ways.push(<p className="quiet small" key="ask">Your provider can raise the cap.</p>)
+  if (ways.length === 0) return null
+  return <section><h3>Ways out</h3>{ways}</section>
+}

@@ -1,0 +1,114 @@
+import { memo } from 'react'
+import type { Pool } from '../../api/queries'
+import { shortUnits, unitName } from '../../domain/units'
+import { Gauge } from '../../parts/Gauge'
+import { figuresOf, type CellEffect, type Figures } from './model'
+
+export const ROW = 35
+
+export interface Edit {
+  field: 'reserve' | 'cap'
+  text: string
+}
+
+interface RowProps {
+  place: number
+  index: number
+  top: number
+  name: string
+  kind: string
+  depth: number
+  below: number
+  open: boolean
+  pools: Pool[]
+  first: number
+  last: number
+  nameWidth: number
+  columnWidth: number
+  /** The active column, -1 for the name, null where the row is not active. */
+  active: number | null
+  edit: Edit | null
+  effects: Record<string, CellEffect> | undefined
+  changed: string
+  onEdit: (text: string) => void
+}
+
+/** One account against the pools. Only its own figures wake it. */
+export const Row = memo(function Row(props: RowProps) {
+  const { index, top, depth, active } = props
+  return (
+    <div
+      role="row" aria-rowindex={index + 2} aria-level={depth + 1} aria-expanded={props.below ? props.open : undefined}
+      className={depth <= 1 ? 'row1 arow' : 'arow'} style={{ transform: `translateY(${top}px)` }}
+    >
+      <div
+        role="rowheader" data-row={index} data-col={-1} tabIndex={active === -1 ? 0 : -1} className={active === -1 ? 'aname sel' : 'aname'}
+        style={{ width: props.nameWidth, paddingLeft: 8 + depth * 16 }} aria-colindex={1} title={props.name}
+      >
+        <span className="tw" aria-hidden="true" data-twist={index}>{props.below ? (props.open ? '▾' : '▸') : ''}</span>
+        {props.name}
+        {props.kind === 'reseller' && <span className="tag">reseller</span>}
+      </div>
+      <div className="acells" style={{ marginLeft: props.first * props.columnWidth }} role="presentation">
+        {props.pools.slice(props.first, props.last).map((pool, offset) => (
+          <CellView key={pool.product} {...props} pool={pool} column={props.first + offset} />
+        ))}
+      </div>
+    </div>
+  )
+})
+
+function CellView(props: RowProps & { pool: Pool; column: number }) {
+  const { pool, place, index, column, columnWidth } = props
+  const selected = props.active === column
+  const common = {
+    role: 'gridcell', 'data-row': index, 'data-col': column, tabIndex: selected ? 0 : -1, 'aria-colindex': column + 2,
+    style: { width: columnWidth },
+  } as const
+  if (pool.present[place] !== 1) return <div {...common} className={selected ? 'cell sel none' : 'cell none'} aria-label={`${props.name}, ${pool.name}: no pool`}>·</div>
+  const effect = props.effects?.[pool.product]
+  const figures = figuresOf(pool, place, effect)
+  const changed = props.changed.includes(`|${pool.product}|`)
+  const cap = figures.cap === null ? '–' : shortUnits(figures.cap, pool.per_unit)
+  return (
+    <div {...common} className={`cell${selected ? ' sel' : ''}${changed ? ' ed' : effect ? ' eff' : ''}`} aria-label={spoken(props.name, pool, figures)}>
+      {selected && props.edit ? (
+        <input
+          className="celledit" autoFocus aria-label={`${props.edit.field} of ${props.name}, ${pool.name}, ${unitName(pool.unit, 2)}`} value={props.edit.text}
+          placeholder={props.edit.field} onChange={(event) => props.onEdit(event.target.value)}
+        />
+      ) : (
+        <span className="figs">{shortUnits(figures.load, pool.per_unit)}/{changed && figures.cap !== (pool.cap[place] ?? null) ? <u>{cap}</u> : cap}</span>
+      )}
+      <span className={leftTone(figures)}>{leftText(figures, pool.per_unit)}</span>
+      <Gauge
+        width={columnWidth - 16}
+        amounts={{
+          used: Math.min(figures.used, figures.load), held: figures.held, reserve: figures.reserve, limit: figures.cap,
+          reachable: figures.load + Math.max(0, figures.headroom),
+        }}
+      />
+    </div>
+  )
+}
+
+function leftTone(figures: Figures): string {
+  if (figures.cap !== null && figures.load > figures.cap) return 'left ov'
+  return figures.state === 'near' ? 'left nr' : 'left'
+}
+
+function leftText(figures: Figures, perUnit: number): string {
+  if (figures.cap !== null && figures.load > figures.cap) {
+    const mark = figures.state === 'restricted' ? '■' : figures.state === 'grace' ? '◆' : '▲'
+    return `${mark} ${shortUnits(figures.load - figures.cap, perUnit)} over`
+  }
+  return `${figures.state === 'near' ? '△ ' : ''}${shortUnits(Math.max(0, figures.headroom), perUnit)} left`
+}
+
+function spoken(name: string, pool: Pool, figures: Figures): string {
+  const of = (grains: number) => `${shortUnits(grains, pool.per_unit)} ${unitName(pool.unit, grains / pool.per_unit)}`
+  const cap = figures.cap === null ? 'no cap' : `cap ${of(figures.cap)}`
+  const reserve = figures.reserve ? `, reserve ${of(figures.reserve)}` : ''
+  const state = figures.state === 'within' ? '' : `, ${figures.state}`
+  return `${name}, ${pool.name}: ${of(figures.load)} counted, ${cap}${reserve}, ${of(Math.max(0, figures.headroom))} left${state}`
+}

@@ -1,0 +1,85 @@
+import { depths, sizesBelow, type Accounts } from '../../domain/tree'
+import { nothing, type AtCap, type Change, type Terms } from '../../domain/draft'
+import type { Cell, Effect, Grid, Pool } from '../../api/queries'
+
+/** The grid's data, laid out once for all rows. */
+export interface Model {
+  grid: Grid
+  accounts: Accounts
+  placeOf: Map<string, number>
+  depth: number[]
+  below: number[]
+}
+
+export function modelOf(grid: Grid): Model {
+  return {
+    grid,
+    accounts: grid.accounts,
+    placeOf: new Map(grid.accounts.code.map((code, place) => [code, place])),
+    depth: depths(grid.accounts.parent),
+    below: sizesBelow(grid.accounts.parent),
+  }
+}
+
+/** What a cell shows: as it is, or as the draft would have it. */
+export interface Figures {
+  reserve: number
+  cap: number | null
+  used: number
+  load: number
+  held: number
+  headroom: number
+  state: string
+  drafted: boolean
+}
+
+export type CellEffect = Effect['cells'][number]
+
+export function figuresOf(pool: Pool, place: number, effect: CellEffect | undefined): Figures {
+  return {
+    reserve: effect?.reserve ?? pool.reserve[place] ?? 0,
+    cap: effect ? effect.cap : (pool.cap[place] ?? null),
+    used: pool.used_by[place] ?? 0,
+    load: effect?.load ?? pool.load[place] ?? 0,
+    held: effect?.held_by ?? pool.held_by[place] ?? 0,
+    headroom: effect?.headroom ?? pool.headroom[place] ?? 0,
+    state: effect?.state ?? pool.state[place] ?? 'within',
+    drafted: effect !== undefined,
+  }
+}
+
+/** Whether an account needs attention in any of these pools. */
+export function presses(pools: Pool[], place: number): boolean {
+  return pools.some((pool) => pool.present[place] === 1 && !['within', 'near'].includes(pool.state[place] ?? 'within'))
+}
+
+/** Whether an account holds a promise in any of these pools that nobody uses. */
+export function idles(pools: Pool[], place: number): boolean {
+  return pools.some((pool) => pool.present[place] === 1 && (pool.held_by[place] ?? 0) > (pool.load[place] ?? 0))
+}
+
+export type PoolChoice = 'all' | 'counted' | 'storage' | string[]
+
+export function readChoice(text: string | null): PoolChoice {
+  if (text === null || text === 'counted' || text === 'all' || text === 'storage') return text ?? 'counted'
+  return text.split(',').filter(Boolean)
+}
+
+export function chosenPools(pools: Pool[], choice: PoolChoice): Pool[] {
+  if (choice === 'all') return pools
+  if (choice === 'counted') return pools.filter((pool) => pool.measure !== 'storage')
+  if (choice === 'storage') return pools.filter((pool) => pool.measure === 'storage')
+  return pools.filter((pool) => choice.includes(pool.product))
+}
+
+export function termsOf(version: Cell['version']): Terms {
+  if (!version) return nothing
+  return {
+    reserve: version.reserve, cap: version.cap, at_cap: version.at_cap as AtCap, burst: version.burst, grace_days: version.grace_days,
+  }
+}
+
+/** A change on top of what a cell was when it was looked at. */
+export function changeOf(cell: Cell, terms: Terms): Change {
+  return { ...terms, account: cell.account, product: cell.product, seen: cell.version?.id ?? null, was: termsOf(cell.version) }
+}

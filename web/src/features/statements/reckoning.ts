@@ -1,0 +1,57 @@
+import type { Line } from '../../api/queries'
+import { money } from '../../domain/money'
+import { dayName } from '../../domain/months'
+import { decimal, unitName } from '../../domain/units'
+
+export interface Step {
+  words: string
+  figure: string
+  total?: boolean
+}
+
+const basisWords: Record<string, string> = { used: 'Used', held: 'Held', reserved: 'Reserved' }
+
+/** A quantity in units for reading: two decimals where they tell something. */
+export function quantity(text: string): string {
+  return decimal(text, 2)
+}
+
+/** How a line came about, step by step. */
+export function steps(line: Line, daysRead: number, hours: number): Step[] {
+  const unit = unitName(line.unit, 2)
+  const how = {
+    average: `on average over ${daysRead} days (${hours} hours)`,
+    peak: 'on the highest day',
+    p95: `at the 95th percentile of ${daysRead} days`,
+  }[line.rate.aggregate]
+  const found: Step[] = [
+    { words: `${basisWords[line.rate.basis] ?? line.rate.basis} ${how ?? ''}${Number(line.overage_quantity) ? ', up to the cap' : ''}`, figure: `${quantity(line.quantity)} ${unit}` },
+  ]
+  if (Number(line.included)) {
+    found.push({ words: 'less what is included', figure: `${quantity(line.included)} ${unit}` })
+    found.push({ words: 'leaves', figure: `${quantity(line.chargeable)} ${unit}` })
+  }
+  const volume = line.rate.tier_mode === 'volume'
+  for (const tier of line.tiers) {
+    const from = Number(tier.from_quantity) ? (volume ? `, the price from ${decimal(tier.from_quantity, 0)} on for all of them` : `, from ${decimal(tier.from_quantity, 0)} on`) : ''
+    found.push({ words: `${quantity(tier.quantity)} at ${tier.unit_price}${from}`, figure: amount(tier.amount) })
+  }
+  if (line.tiers.length === 0 && !Number(line.overage_quantity)) found.push({ words: 'nothing to charge beyond that', figure: amount('0') })
+  if (Number(line.overage_quantity)) {
+    const against = line.rate.basis === 'reserved' ? 'past the reserve' : 'past the cap'
+    found.push({ words: `${quantity(line.overage_quantity)} ${against}, at ${line.rate.overage_price ?? '0'}`, figure: amount(line.overage_amount) })
+  }
+  if (line.minimum_applied) found.push({ words: 'raised to the minimum', figure: amount(line.rate.minimum ?? '0') })
+  if (Number(line.fixed_fee)) found.push({ words: 'and the fixed fee', figure: amount(line.fixed_fee) })
+  found.push({ words: 'Charged', figure: `${money(line.amount)} ${line.currency}`, total: true })
+  return found
+}
+
+/** An unrounded amount: as many decimals as it has, at most four. */
+function amount(text: string): string {
+  return decimal(text, Math.min(4, Math.max(2, text.split('.')[1]?.length ?? 0)))
+}
+
+export function rateWords(line: Line): string {
+  return `Rate of ${line.rate.seller}, ${line.rate.buyer ? `for ${line.rate.buyer} alone` : 'for all buyers'}, from ${dayName(line.rate.first_day)}`
+}

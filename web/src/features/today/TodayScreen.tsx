@@ -1,0 +1,179 @@
+import { useQuery } from '@tanstack/react-query'
+import { useSearchParams } from 'react-router'
+import { Link } from 'react-router'
+import { today as todayQuery, type Today } from '../../api/queries'
+import { money, sum } from '../../domain/money'
+import { daysBetween, longDay, monthWord, shortDay } from '../../domain/months'
+import { shortUnits, units, unitName } from '../../domain/units'
+import { Empty, StateMark, Trouble, Wait } from '../../parts/States'
+import { needsSomebody } from './count'
+
+type Pressed = Today['pressed'][number]
+interface OfProduct {
+  unit: string
+  per_unit: number
+}
+
+const of = (item: OfProduct, grains: number) => `${units(grains, item.per_unit)} ${unitName(item.unit, grains / item.per_unit)}`
+const cellAddress = (account: string, product: string, measure: string) =>
+  `/allocations?account=${encodeURIComponent(account)}&product=${encodeURIComponent(product)}${measure === 'storage' ? '&pools=storage' : ''}`
+
+/** What needs me? Each with the place where it is dealt with. */
+export default function TodayScreen() {
+  const found = useQuery(todayQuery)
+  const [params, setParams] = useSearchParams()
+  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (!found.data) return <Wait what="the day" />
+  const day = found.data
+  const only = params.get('only') ?? 'all'
+  const past = day.pressed.filter((each) => each.state !== 'near')
+  const near = day.pressed.filter((each) => each.state === 'near')
+  const urgent = day.endings.filter((each) => each.uncovered > 0)
+  const pools = urgent.length + day.shortfalls.length
+  const choose = (value: string) => setParams(value === 'all' ? {} : { only: value }, { replace: true })
+  const shows = (part: string) => only === 'all' || only === part
+  return (
+    <>
+      <div className="bar">
+        <h1>{longDay(day.day)}</h1>
+        <span className="seg" role="group" aria-label="Which things">
+          {([['all', 'Everything', needsSomebody(day)], ['pools', 'Pools', pools], ['clients', 'Past a cap', past.length], ['near', 'Near a cap', near.length], ['idle', 'Idle stock', day.idle.length]] as const).map(([key, label, count]) => (
+            <button type="button" key={key} aria-pressed={only === key} onClick={() => choose(key)}>{label}<em>{count}</em></button>
+          ))}
+        </span>
+      </div>
+      <div className="today">
+        <div role="region" aria-label="What needs somebody" tabIndex={0}>
+          {day.pressed.length + day.endings.length + day.idle.length + day.shortfalls.length === 0 && <Empty title="Nothing needs you today">Every account is within its cap, and nothing bought ends in the next 90 days.</Empty>}
+          {shows('pools') && <Pools day={day} />}
+          {shows('clients') && <PressedList title="Past a cap" items={past} day={day.day} />}
+          {shows('near') && <PressedList title="Near a cap" items={near} day={day.day} />}
+          {shows('idle') && <Idle day={day} />}
+        </div>
+        <aside aria-label="The pools ahead"><Outlook day={day} /></aside>
+      </div>
+    </>
+  )
+}
+
+function Pools({ day }: { day: Today }) {
+  const count = day.endings.length + day.shortfalls.length
+  if (!count) return null
+  return (
+    <>
+      <h2 className="section">Bought, and ending<span>{count}</span></h2>
+      {day.shortfalls.map((each) => (
+        <article className="item first" key={`${each.product} ${each.owner}`}>
+          <div className="when over">now</div>
+          <div><b>{each.product_name} is short by {of(each, each.by)}</b><p>More is held than the lots give.</p></div>
+          <div className="acts"><Link className="btn btn-outline-primary" to={cellAddress(each.owner, each.product, each.measure)}>Who holds it</Link></div>
+        </article>
+      ))}
+      {day.endings.map((each) => (
+        <article className={each.uncovered ? 'item first' : 'item'} key={`${each.product} ${each.owner} ${each.day}`}>
+          <div className={each.uncovered ? 'when over' : 'when'}>{shortDay(each.day)}<span>in {daysBetween(day.day, each.day)} days</span></div>
+          <div>
+            <b>{each.uncovered ? `${each.product_name} falls short by ${of(each, each.uncovered)}` : `${of(each, each.quantity)} of ${each.product_name} end`}</b>
+            <p>{of(each, each.quantity)} end with {each.references.join(', ')}; {of(each, each.held)} are held now{each.uncovered ? '' : ', which the other lots cover'}.</p>
+          </div>
+          <div className="acts"><Link className="btn btn-outline-primary" to={cellAddress(each.owner, each.product, each.measure)}>Who holds it</Link></div>
+        </article>
+      ))}
+    </>
+  )
+}
+
+function PressedList({ title, items, day }: { title: string; items: Pressed[]; day: string }) {
+  if (!items.length) return null
+  return (
+    <>
+      <h2 className="section">{title}<span>{items.length}</span></h2>
+      {items.map((each) => <PressedItem key={`${each.account} ${each.product}`} item={each} day={day} />)}
+    </>
+  )
+}
+
+function PressedItem({ item, day }: { item: Pressed; day: string }) {
+  const over = item.load - item.cap
+  const percent = item.cap ? Math.round((item.load / item.cap) * 100) : null
+  return (
+    <article className="item">
+      <div className={item.state === 'near' ? 'when near' : 'when over'}>
+        {item.state === 'grace' && item.deadline ? shortDay(item.deadline) : item.state === 'restricted' ? 'on hold' : percent === null ? 'no cap' : `${percent} %`}
+        <span>
+          {item.state === 'grace' && item.deadline ? `${daysBetween(day, item.deadline)} days left` : item.state === 'restricted' && item.deadline ? `since ${shortDay(item.deadline)}` : 'of its cap'}
+        </span>
+      </div>
+      <div>
+        <b><StateMark state={item.state} /> {item.name} {over > 0 ? `is ${of(item, over)} over its cap of ${units(item.cap, item.per_unit)}` : `nears its cap of ${of(item, item.cap)}`}</b>
+        <p>
+          {item.product_name}; {of(item, item.load)} counted
+          {item.state === 'grace' && '; after the deadline nothing new goes through, and the excess goes on hold'}
+          {item.state === 'restricted' && '; its grace is over, nothing new goes through'}
+          {item.state === 'over' && (item.hard ? '; nothing more goes through' : '; more still goes through')}
+          {item.state === 'near' && `; ${of(item, Math.max(0, item.headroom))} can still be had`}
+        </p>
+      </div>
+      <div className="acts"><Link className="btn btn-outline-primary" to={cellAddress(item.account, item.product, item.measure)}>Ladder</Link></div>
+    </article>
+  )
+}
+
+function Idle({ day }: { day: Today }) {
+  if (!day.idle.length) return null
+  return (
+    <>
+      <h2 className="section">Idle stock<span>{day.idle.length}</span></h2>
+      {day.idle.map((each) => (
+        <article className="item" key={`${each.product} ${each.owner}`}>
+          <div className="when">{money(sum([each.free_cost, each.promised_cost]))}<span>{each.currency} a month</span></div>
+          <div>
+            <b>{each.product_name}: {of(each, each.free)} held by nobody</b>
+            <p>{money(each.free_cost)} {each.currency} a month; {each.promised ? `another ${of(each, each.promised)} promised and not used, ${money(each.promised_cost)} ${each.currency}` : 'everything promised is used'}. {of(each, each.supply)} bought.</p>
+          </div>
+          <div className="acts"><Link className="btn btn-outline-primary" to={`${cellAddress(each.owner, each.product, each.measure)}&show=idle`}>Who holds idle</Link></div>
+        </article>
+      ))}
+    </>
+  )
+}
+
+function Outlook({ day }: { day: Today }) {
+  const months = day.outlook[0]?.months ?? []
+  const currencies = [...new Set(day.idle.map((each) => each.currency))]
+  return (
+    <>
+      {months.length > 0 && (
+        <>
+          <h2>What is free, and when it ends</h2>
+          <p className="quiet small mb-1">Not held, by month; storage in GB</p>
+          <table className="outlook">
+            <thead><tr><td style={{ background: 'none' }} />{months.map((month, place) => <th key={month} scope="col">{place === 0 ? 'now' : monthWord(month).slice(0, 3)}</th>)}</tr></thead>
+            <tbody>
+              {day.outlook.map((each) => (
+                <tr key={`${each.product} ${each.owner}`}>
+                  <th scope="row" title={`${each.product_name}, owned by ${each.owner}`}>{each.product_name}</th>
+                  {each.free.map((free, place) => (
+                    <td key={months[place]} className={free < 0 ? 'short' : undefined}>{free < 0 ? shortUnits(-free, each.per_unit) : shortUnits(free, each.per_unit)}{free < 0 && <span className="visually-hidden"> short</span>}</td>
+                  ))}
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          <p className="small"><span className="over" aria-hidden="true">■</span> <span className="quiet">short by so many, if nothing is renewed and what is held stays the same</span></p>
+        </>
+      )}
+      <h2 className="mt-3">Money in idle stock</h2>
+      <dl className="figures">
+        {currencies.map((currency) => {
+          const mine = day.idle.filter((each) => each.currency === currency)
+          return [
+            <dt key={`${currency} free`}>Held by nobody, a month</dt>, <dd key={`${currency} free figure`}>{money(sum(mine.map((each) => each.free_cost)))} {currency}</dd>,
+            <dt key={`${currency} promised`}>Promised and not used</dt>, <dd key={`${currency} promised figure`}>{money(sum(mine.map((each) => each.promised_cost)))} {currency}</dd>,
+          ]
+        })}
+      </dl>
+      {day.idle.length === 0 && <p className="quiet small">Everything bought is in use.</p>}
+    </>
+  )
+}

@@ -1,0 +1,10 @@
+import type { Today } from '../../api/queries'
+
+/** How many things of a day need somebody: what is past a limit, and what falls short. */
+export function needsSomebody(day: Today): number {
+  return (
+    day.shortfalls.length +
+    day.endings.filter((each) => each.uncovered > 0).length +
+    day.pressed.filter((each) => each.state !== 'near').length
+  )
+}

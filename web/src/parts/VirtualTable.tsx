@@ -1,0 +1,80 @@
+import { useVirtualizer } from '@tanstack/react-virtual'
+import { useRef } from 'react'
+
+export interface Column<T> {
+  key: string
+  title: string
+  /** A CSS grid track, like `1fr` or `120px`. */
+  width: string
+  fig?: boolean
+  cell: (row: T) => React.ReactNode
+  /** Sorting by it is offered where this is given. */
+  sort?: (one: T, other: T) => number
+}
+
+export interface Sorting {
+  key: string
+  down: boolean
+}
+
+/** A long table of which only the rows on screen are there. Rows are of one height. */
+export function VirtualTable<T>({ rows, columns, rowKey, label, rowHeight = 35, sorting, onSort, foot, rowClass }: {
+  rows: T[]
+  columns: Column<T>[]
+  rowKey: (row: T) => string | number
+  label: string
+  rowHeight?: number
+  sorting?: Sorting
+  onSort?: (sorting: Sorting) => void
+  foot?: React.ReactNode
+  rowClass?: (row: T) => string | undefined
+}) {
+  const scroller = useRef<HTMLDivElement>(null)
+  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => rowHeight, overscan: 6 })
+  const tracks = { gridTemplateColumns: columns.map((column) => column.width).join(' ') }
+  return (
+    // Scrolled by the keyboard too, so it can be focused.
+    <div className="vtable" ref={scroller} role="table" aria-label={label} aria-rowcount={rows.length + 1} tabIndex={0}>
+      <div role="rowgroup" className="vhead">
+        <div role="row" className="vrow" style={tracks} aria-rowindex={1}>
+          {columns.map((column) => (
+            <div
+              role="columnheader" key={column.key} className={column.fig ? 'fig' : undefined}
+              aria-sort={sorting?.key === column.key ? (sorting.down ? 'descending' : 'ascending') : undefined}
+            >
+              {column.sort && onSort ? (
+                <button type="button" onClick={() => onSort({ key: column.key, down: sorting?.key === column.key ? !sorting.down : Boolean(column.fig) })}>
+                  {column.title}{sorting?.key === column.key && (sorting.down ? ' ↓' : ' ↑')}
+                </button>
+              ) : (
+                column.title
+              )}
+            </div>
+          ))}
+        </div>
+      </div>
+      <div role="rowgroup" style={{ height: virtual.getTotalSize(), position: 'relative' }}>
+        {virtual.getVirtualItems().map((item) => {
+          const row = rows[item.index]
+          if (row === undefined) return null
+          return (
+            <div
+              role="row" key={rowKey(row)} aria-rowindex={item.index + 2} className={`vrow ${rowClass?.(row) ?? ''}`}
+              style={{ ...tracks, height: rowHeight, position: 'absolute', top: 0, left: 0, right: 0, transform: `translateY(${item.start}px)` }}
+            >
+              {columns.map((column) => <div role="cell" key={column.key} className={column.fig ? 'fig' : undefined}>{column.cell(row)}</div>)}
+            </div>
+          )
+        })}
+      </div>
+      {foot && <div role="rowgroup" className="vfoot"><div role="row" className="vrow" style={tracks}>{foot}</div></div>}
+    </div>
+  )
+}
+
+/** Rows in the order asked for; as they come where none is. */
+export function sorted<T>(rows: T[], columns: Column<T>[], sorting: Sorting | undefined): T[] {
+  const compare = columns.find((column) => column.key === sorting?.key)?.sort
+  if (!sorting || !compare) return rows
+  return [...rows].sort((one, other) => (sorting.down ? compare(other, one) : compare(one, other)))
+}

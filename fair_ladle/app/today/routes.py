@@ -42,6 +42,7 @@ class ShortfallBody(OfProduct):
     """A pool that is short now."""
 
     owner: str
+    owner_name: str
     by: int
 
 
@@ -49,6 +50,7 @@ class EndingBody(OfProduct):
     """Lots that end soon."""
 
     owner: str
+    owner_name: str
     day: str
     quantity: int
     references: list[str]
@@ -60,6 +62,7 @@ class IdleBody(OfProduct):
     """Stock that nobody holds, or holds and does not use, and the money in it a month."""
 
     owner: str
+    owner_name: str
     free: int
     promised: int
     supply: int
@@ -72,6 +75,7 @@ class OutlookBody(OfProduct):
     """Free stock now and at the first of the coming months."""
 
     owner: str
+    owner_name: str
     months: list[str]
     free: list[int]
 
@@ -108,23 +112,23 @@ def today(db: Db, who: Who) -> Any:
             )
             for each in found.pressed
         ],
-        shortfalls=[ShortfallBody(**_of(each.product), owner=each.owner, by=each.by) for each in found.shortfalls],
+        shortfalls=[ShortfallBody(**_of(each.product), owner=each.owner, owner_name=each.owner_name, by=each.by) for each in found.shortfalls],
         endings=[
             EndingBody(
-                **_of(each.product), owner=each.owner, day=each.ending.day.isoformat(), quantity=each.ending.quantity,
+                **_of(each.product), owner=each.owner, owner_name=each.owner_name, day=each.ending.day.isoformat(), quantity=each.ending.quantity,
                 references=list(each.ending.references), uncovered=each.ending.uncovered, held=each.held,
             )
             for each in found.endings
         ],
         idle=[
             IdleBody(
-                **_of(each.product), owner=each.owner, free=each.free, promised=each.promised, supply=each.supply,
+                **_of(each.product), owner=each.owner, owner_name=each.owner_name, free=each.free, promised=each.promised, supply=each.supply,
                 free_cost=f"{each.free_cost:f}", promised_cost=f"{each.promised_cost:f}", currency=each.currency,
             )
             for each in found.idle
         ],
         outlook=[
-            OutlookBody(**_of(each.product), owner=each.owner, months=[m.isoformat() for m in each.months], free=each.free)
+            OutlookBody(**_of(each.product), owner=each.owner, owner_name=each.owner_name, months=[m.isoformat() for m in each.months], free=each.free)
             for each in found.outlook
         ],
     )

@@ -43,6 +43,7 @@ class Shortfall:
 
     product: Product
     owner: str
+    owner_name: str
     by: int
 
 
@@ -52,6 +53,7 @@ class LotEnding:
 
     product: Product
     owner: str
+    owner_name: str
     ending: views.Ending
     held: int
 
@@ -62,6 +64,7 @@ class IdleStock:
 
     product: Product
     owner: str
+    owner_name: str
     free: int
     promised: int
     supply: int
@@ -76,6 +79,7 @@ class Outlook:
 
     product: Product
     owner: str
+    owner_name: str
     months: list[date]
     free: list[int]
 
@@ -104,15 +108,16 @@ def today(unit: Unit, actor: Actor) -> Today:
     short = found.shortfalls()
     shortfalls, endings, idle, outlook = [], [], [], []
     for place in owned:
-        pool, owner = world.pools[place], codes[int(world.roots.rows[place])]
+        pool, owner = world.pools[place], int(world.roots.rows[place])
+        named = (codes[owner], world.accounts.name(owner))
         load = int(found.pool_load()[place])
         if short[place]:
-            shortfalls.append(Shortfall(pool.product, owner, int(short[place])))
-        endings.extend(LotEnding(pool.product, owner, each, load) for each in views.endings(found, place))
-        stock = _idle(found, place, pool, owner)
+            shortfalls.append(Shortfall(pool.product, *named, int(short[place])))
+        endings.extend(LotEnding(pool.product, *named, each, load) for each in views.endings(found, place))
+        stock = _idle(found, place, pool, named)
         if stock is not None:
             idle.append(stock)
-        outlook.append(_outlook(found, place, pool, owner))
+        outlook.append(_outlook(found, place, pool, named))
     return Today(
         world.day, _pressed(found, top, inside), shortfalls,
         sorted(endings, key=lambda each: (each.ending.uncovered == 0, each.ending.day, each.product.code)),
@@ -146,7 +151,7 @@ def _pressed(found: Positions, top: int, inside: set[int]) -> list[Pressed]:
     )
 
 
-def _idle(found: Positions, place: int, pool: Pool, owner: str) -> IdleStock | None:
+def _idle(found: Positions, place: int, pool: Pool, owner: tuple[str, str]) -> IdleStock | None:
     world = found.world
     supply = int(world.supply.quantity[place])
     load, used = int(found.pool_load()[place]), int(found.pool_used()[place])
@@ -155,17 +160,17 @@ def _idle(found: Positions, place: int, pool: Pool, owner: str) -> IdleStock | N
         return None
     cost = sum((lot.units * lot.unit_cost for lot in pool.lots if lot.covers(world.day)), Decimal(0))
     return IdleStock(
-        pool.product, owner, free, promised, supply, half_up(cost * free / supply, 2), half_up(cost * promised / supply, 2), pool.currency,
+        pool.product, *owner, free, promised, supply, half_up(cost * free / supply, 2), half_up(cost * promised / supply, 2), pool.currency,
     )
 
 
-def _outlook(found: Positions, place: int, pool: Pool, owner: str) -> Outlook:
+def _outlook(found: Positions, place: int, pool: Pool, owner: tuple[str, str]) -> Outlook:
     """Allocations that are known to begin or end ahead are left aside: the load is today's."""
     day, load = found.world.day, int(found.pool_load()[place])
     months, at = [day], day
     for _ in range(AHEAD - 1):
         at = (at.replace(day=1) + timedelta(days=32)).replace(day=1)
         months.append(at)
-    return Outlook(pool.product, owner, months, [supply_on(pool.lots, each)[0] - load for each in months])
+    return Outlook(pool.product, *owner, months, [supply_on(pool.lots, each)[0] - load for each in months])
 
 

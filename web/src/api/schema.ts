@@ -4,66 +4,6 @@
  */
 
 export interface paths {
-    "/api/sign-in": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Sign In
-         * @description Begin a session; its token comes as an HttpOnly cookie.
-         */
-        post: operations["sign_in_api_sign_in_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/me": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Me
-         * @description Who is signed in; null where nobody is.
-         */
-        get: operations["me_api_me_get"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/sign-out": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Sign Out
-         * @description End the session.
-         */
-        post: operations["sign_out_api_sign_out_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/accounts": {
         parameters: {
             query?: never;
@@ -104,20 +44,20 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/allocations/export": {
+    "/api/allocations/apply": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /**
-         * Export
-         * @description The positions that are shown (all, or of these accounts), as a file, in units.
-         */
-        get: operations["export_api_allocations_export_get"];
+        get?: never;
         put?: never;
-        post?: never;
+        /**
+         * Apply
+         * @description Apply changes from today on, all or none.
+         */
+        post: operations["apply_api_allocations_apply_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -144,6 +84,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/allocations/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export
+         * @description The positions that are shown (all, or of these accounts), as a file, in units.
+         */
+        get: operations["export_api_allocations_export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/allocations/preview": {
         parameters: {
             query?: never;
@@ -158,26 +118,6 @@ export interface paths {
          * @description What changes would do; nothing is kept.
          */
         post: operations["preview_api_allocations_preview_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/allocations/apply": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Apply
-         * @description Apply changes from today on, all or none.
-         */
-        post: operations["apply_api_allocations_apply_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -218,6 +158,106 @@ export interface paths {
          * @description Release units.
          */
         post: operations["release_api_assignments_release_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read
+         * @description The log of one's branch, newest first; of one account, or by one person.
+         */
+        get: operations["read_api_log_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/log/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export
+         * @description The newest 500 entries of what is shown, as a file.
+         */
+        get: operations["export_api_log_export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Me
+         * @description Who is signed in; null where nobody is.
+         */
+        get: operations["me_api_me_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sign In
+         * @description Begin a session; its token comes as an HttpOnly cookie.
+         */
+        post: operations["sign_in_api_sign_in_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sign-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sign Out
+         * @description End the session.
+         */
+        post: operations["sign_out_api_sign_out_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -344,46 +384,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/log": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Read
-         * @description The log of one's branch, newest first; of one account, or by one person.
-         */
-        get: operations["read_api_log_get"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/log/export": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Export
-         * @description The newest 500 entries of what is shown, as a file.
-         */
-        get: operations["export_api_log_export_get"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -395,10 +395,10 @@ export interface components {
         AccountFound: {
             /** Account */
             account: string;
-            /** Name */
-            name: string;
             /** Kind */
             kind: string;
+            /** Name */
+            name: string;
             /** Under */
             under: string[];
         };
@@ -407,15 +407,15 @@ export interface components {
          * @description Who has what in a branch.
          */
         AllocationGrid: {
+            accounts: components["schemas"]["GridAccounts"];
             /** At */
             at: string;
             /** Day */
             day: string;
-            /** Top */
-            top: string;
-            accounts: components["schemas"]["GridAccounts"];
             /** Pools */
             pools: components["schemas"]["GridPool"][];
+            /** Top */
+            top: string;
         };
         /**
          * Assigned
@@ -434,16 +434,16 @@ export interface components {
         BreachBody: {
             /** Account */
             account: string | null;
-            /** Product */
-            product: string;
-            /** Label */
-            label: string;
-            /** Before */
-            before: number;
             /** After */
             after: number;
+            /** Before */
+            before: number;
             /** Hard */
             hard: boolean;
+            /** Label */
+            label: string;
+            /** Product */
+            product: string;
             /** Sentence */
             sentence: string;
         };
@@ -452,22 +452,22 @@ export interface components {
          * @description One buyer's month; cost and margin null for whom they are none of the business.
          */
         Buyer: {
-            /** Seller */
-            seller: string;
-            /** Buyer */
-            buyer: string;
-            /** Name */
-            name: string;
-            /** Kind */
-            kind: string;
             /** Amount */
             amount: string;
             /** Before */
             before: string;
+            /** Buyer */
+            buyer: string;
             /** Cost */
             cost: string | null;
             /** Currency */
             currency: string;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Seller */
+            seller: string;
             /** Unpriced */
             unpriced: number;
         };
@@ -476,14 +476,14 @@ export interface components {
          * @description All buyers of a month and how many of its days are read.
          */
         Buyers: {
-            /** Month */
-            month: string;
+            /** Buyers */
+            buyers: components["schemas"]["Buyer"][];
             /** Days */
             days: number;
             /** Days Read */
             days_read: number;
-            /** Buyers */
-            buyers: components["schemas"]["Buyer"][];
+            /** Month */
+            month: string;
         };
         /**
          * CellBody
@@ -492,36 +492,36 @@ export interface components {
         CellBody: {
             /** Account */
             account: string;
-            /** Name */
-            name: string;
-            /** Parent Name */
-            parent_name: string | null;
-            /** Product */
-            product: string;
-            /** Product Name */
-            product_name: string;
-            /** Unit */
-            unit: string;
-            /** Per Unit */
-            per_unit: number;
-            /** State */
-            state: string;
-            /** Own */
-            own: number;
-            /** Load */
-            load: number;
-            /** Held */
-            held: number;
-            version: components["schemas"]["Version"] | null;
-            /** May Change */
-            may_change: boolean;
-            /** Most Reserve */
-            most_reserve: number;
             /** Grace Since */
             grace_since: string | null;
             /** Grace Until */
             grace_until: string | null;
+            /** Held */
+            held: number;
             ladder: components["schemas"]["LadderBody"];
+            /** Load */
+            load: number;
+            /** May Change */
+            may_change: boolean;
+            /** Most Reserve */
+            most_reserve: number;
+            /** Name */
+            name: string;
+            /** Own */
+            own: number;
+            /** Parent Name */
+            parent_name: string | null;
+            /** Per Unit */
+            per_unit: number;
+            /** Product */
+            product: string;
+            /** Product Name */
+            product_name: string;
+            /** State */
+            state: string;
+            /** Unit */
+            unit: string;
+            version: components["schemas"]["Version"] | null;
         };
         /**
          * CellEffect
@@ -530,20 +530,20 @@ export interface components {
         CellEffect: {
             /** Account */
             account: string;
+            /** Bound By */
+            bound_by: string;
+            /** Cap */
+            cap: number | null;
+            /** Headroom */
+            headroom: number;
+            /** Held By */
+            held_by: number;
+            /** Load */
+            load: number;
             /** Product */
             product: string;
             /** Reserve */
             reserve: number;
-            /** Cap */
-            cap: number | null;
-            /** Load */
-            load: number;
-            /** Held By */
-            held_by: number;
-            /** Headroom */
-            headroom: number;
-            /** Bound By */
-            bound_by: string;
             /** State */
             state: string;
         };
@@ -562,12 +562,12 @@ export interface components {
          * @description One figure or fact that changed.
          */
         Change: {
-            /** What */
-            what: string;
-            /** Before */
-            before: string | null;
             /** After */
             after: string | null;
+            /** Before */
+            before: string | null;
+            /** What */
+            what: string;
         };
         /**
          * ChangeBody
@@ -576,12 +576,6 @@ export interface components {
         ChangeBody: {
             /** Account */
             account: string;
-            /** Product */
-            product: string;
-            /** Reserve */
-            reserve: number;
-            /** Cap */
-            cap: number | null;
             /**
              * At Cap
              * @enum {string}
@@ -589,8 +583,14 @@ export interface components {
             at_cap: "block" | "grace" | "overage";
             /** Burst */
             burst?: number | null;
+            /** Cap */
+            cap: number | null;
             /** Grace Days */
             grace_days?: number | null;
+            /** Product */
+            product: string;
+            /** Reserve */
+            reserve: number;
             /** Seen */
             seen: number | null;
         };
@@ -610,10 +610,10 @@ export interface components {
         Delegation: {
             /** Account */
             account: string;
-            /** Name */
-            name: string;
             /** Kind */
             kind: string;
+            /** Name */
+            name: string;
             /** Role */
             role: string;
         };
@@ -622,61 +622,63 @@ export interface components {
          * @description What changes would do.
          */
         EffectBody: {
-            /** May Apply */
-            may_apply: boolean;
             /** Breaches */
             breaches: components["schemas"]["BreachBody"][];
             /** Cells */
             cells: components["schemas"]["CellEffect"][];
+            ladder: components["schemas"]["LadderBody"] | null;
+            /** May Apply */
+            may_apply: boolean;
             /** Pools */
             pools: components["schemas"]["PoolEffect"][];
-            ladder: components["schemas"]["LadderBody"] | null;
         };
         /**
          * EndingBody
          * @description Lots that end soon.
          */
         EndingBody: {
+            /** Day */
+            day: string;
+            /** Held */
+            held: number;
+            /** Measure */
+            measure: string;
+            /** Owner */
+            owner: string;
+            /** Owner Name */
+            owner_name: string;
+            /** Per Unit */
+            per_unit: number;
             /** Product */
             product: string;
             /** Product Name */
             product_name: string;
-            /** Unit */
-            unit: string;
-            /** Measure */
-            measure: string;
-            /** Per Unit */
-            per_unit: number;
-            /** Owner */
-            owner: string;
-            /** Day */
-            day: string;
             /** Quantity */
             quantity: number;
             /** References */
             references: string[];
             /** Uncovered */
             uncovered: number;
-            /** Held */
-            held: number;
+            /** Unit */
+            unit: string;
         };
         /**
          * EvidenceBody
          * @description What stands behind a day.
          */
         EvidenceBody: {
-            /** Product */
-            product: string;
-            /** Measure */
-            measure: string;
             /** Begin */
             begin: string;
             /** End */
             end: string;
-            /** Rows */
-            rows: components["schemas"]["EvidenceRow"][];
+            /** Measure */
+            measure: string;
             /** More */
             more: boolean;
+            /** Product */
+            product: string;
+            /** Rows */
+            rows: components["schemas"]["EvidenceRow"][];
         };
         /**
          * EvidenceRow
@@ -687,24 +689,24 @@ export interface components {
             account: string;
             /** Account Name */
             account_name: string;
-            /** What */
-            what: string;
             /** Begins */
             begins: string;
             /** Ends */
             ends: string | null;
             /** Figure */
             figure: string;
+            /** What */
+            what: string;
         };
         /**
          * Gone
          * @description A line the month before had and this one has not.
          */
         Gone: {
-            /** Product Name */
-            product_name: string;
             /** Amount */
             amount: string;
+            /** Product Name */
+            product_name: string;
         };
         /**
          * GridAccounts
@@ -713,10 +715,10 @@ export interface components {
         GridAccounts: {
             /** Code */
             code: string[];
-            /** Name */
-            name: string[];
             /** Kind */
             kind: string[];
+            /** Name */
+            name: string[];
             /** Parent */
             parent: number[];
         };
@@ -727,95 +729,97 @@ export interface components {
          *     ``supply`` and ``used`` head the column: the pool's where the branch owns it, else the top's cap and load.
          */
         GridPool: {
-            /** Product */
-            product: string;
-            /** Name */
-            name: string;
-            /** Unit */
-            unit: string;
-            /** Measure */
-            measure: string;
-            /** Per Unit */
-            per_unit: number;
-            /** Owned */
-            owned: boolean;
-            /** Supply */
-            supply: number | null;
-            /** Used */
-            used: number;
-            /** Held */
-            held: number;
-            /** Free */
-            free: number | null;
-            ending: components["schemas"]["NextEnding"] | null;
-            /** Present */
-            present: number[];
-            /** Reserve */
-            reserve: number[];
-            /** Cap */
-            cap: (number | null)[];
-            /** Own */
-            own: number[];
-            /** Used By */
-            used_by: number[];
-            /** Load */
-            load: number[];
-            /** Held By */
-            held_by: number[];
-            /** Headroom */
-            headroom: number[];
             /** Bound By */
             bound_by: string[];
+            /** Cap */
+            cap: (number | null)[];
+            ending: components["schemas"]["NextEnding"] | null;
+            /** Free */
+            free: number | null;
+            /** Headroom */
+            headroom: number[];
+            /** Held */
+            held: number;
+            /** Held By */
+            held_by: number[];
+            /** Load */
+            load: number[];
+            /** Measure */
+            measure: string;
+            /** Name */
+            name: string;
+            /** Own */
+            own: number[];
+            /** Owned */
+            owned: boolean;
+            /** Per Unit */
+            per_unit: number;
+            /** Present */
+            present: number[];
+            /** Product */
+            product: string;
+            /** Reserve */
+            reserve: number[];
             /** State */
             state: string[];
+            /** Supply */
+            supply: number | null;
+            /** Unit */
+            unit: string;
+            /** Used */
+            used: number;
+            /** Used By */
+            used_by: number[];
         };
         /**
          * IdleBody
          * @description Stock that nobody holds, or holds and does not use, and the money in it a month.
          */
         IdleBody: {
+            /** Currency */
+            currency: string;
+            /** Free */
+            free: number;
+            /** Free Cost */
+            free_cost: string;
+            /** Measure */
+            measure: string;
+            /** Owner */
+            owner: string;
+            /** Owner Name */
+            owner_name: string;
+            /** Per Unit */
+            per_unit: number;
             /** Product */
             product: string;
             /** Product Name */
             product_name: string;
-            /** Unit */
-            unit: string;
-            /** Measure */
-            measure: string;
-            /** Per Unit */
-            per_unit: number;
-            /** Owner */
-            owner: string;
-            /** Free */
-            free: number;
             /** Promised */
             promised: number;
-            /** Supply */
-            supply: number;
-            /** Free Cost */
-            free_cost: string;
             /** Promised Cost */
             promised_cost: string;
-            /** Currency */
-            currency: string;
+            /** Supply */
+            supply: number;
+            /** Unit */
+            unit: string;
         };
         /**
          * LadderBody
          * @description The limits from the account upwards.
          */
         LadderBody: {
-            /** Headroom */
-            headroom: string;
             /** Bound By */
             bound_by: string;
-            /** Sentence */
-            sentence: string;
+            /** Headroom */
+            headroom: string;
             /** Limits */
             limits: components["schemas"]["LadderLimit"][];
-            /** Unit */
-            unit: string;
             /** Product */
             product: string;
+            /** Sentence */
+            sentence: string;
+            /** Unit */
+            unit: string;
         };
         /**
          * LadderLimit
@@ -824,93 +828,93 @@ export interface components {
         LadderLimit: {
             /** Account */
             account: string;
-            /** Name */
-            name: string;
-            /** Reserve */
-            reserve: string | null;
-            /** Cap */
-            cap: string | null;
+            /** Binds */
+            binds: boolean;
             /** Burst */
             burst: string | null;
-            /** Load */
-            load: string | null;
+            /** Cap */
+            cap: string | null;
             /** Held */
             held: string | null;
             /** Leaves */
             leaves: string | null;
-            /** Binds */
-            binds: boolean;
+            /** Load */
+            load: string | null;
+            /** Name */
+            name: string;
+            /** Reserve */
+            reserve: string | null;
         };
         /**
          * LineDay
          * @description A day of a line: averages over the day, in units.
          */
         LineDay: {
-            /** Day */
-            day: string;
-            /** Hours */
-            hours: number;
-            /** Used */
-            used: string;
-            /** Load */
-            load: string;
-            /** Held */
-            held: string;
-            /** Reserve */
-            reserve: string;
             /** Cap */
             cap: string | null;
+            /** Day */
+            day: string;
+            /** Held */
+            held: string;
+            /** Hours */
+            hours: number;
+            /** Load */
+            load: string;
+            /** Reserve */
+            reserve: string;
+            /** Used */
+            used: string;
         };
         /**
          * LogEntries
          * @description A page of the log, newest first; ``before`` asks for the next page, null at the end.
          */
         LogEntries: {
-            /** Entries */
-            entries: components["schemas"]["LogEntry"][];
             /** Actors */
             actors: string[];
             /** Before */
             before: number | null;
+            /** Entries */
+            entries: components["schemas"]["LogEntry"][];
         };
         /**
          * LogEntry
          * @description Who did what to what, when, and what changed by it.
          */
         LogEntry: {
-            /** Number */
-            number: number;
-            /** At */
-            at: string;
-            /** Actor */
-            actor: string;
             /** Account */
             account: string | null;
             /** Account Name */
             account_name: string | null;
             /** Action */
             action: string;
-            /** Subject */
-            subject: string;
+            /** Actor */
+            actor: string;
+            /** At */
+            at: string;
             /** Changes */
             changes: components["schemas"]["Change"][];
+            /** Number */
+            number: number;
+            /** Subject */
+            subject: string;
         };
         /**
          * Me
          * @description Who is signed in, what they run, and the token that every change has to carry.
          */
         Me: {
-            /** Name */
-            name: string;
-            /** Email */
-            email: string;
-            running: components["schemas"]["Delegation"];
-            /** Delegations */
-            delegations: components["schemas"]["Delegation"][];
             /** Csrf Token */
             csrf_token: string;
+            /** Delegations */
+            delegations: components["schemas"]["Delegation"][];
+            /** Email */
+            email: string;
+            /** Name */
+            name: string;
             /** Now */
             now: string;
+            running: components["schemas"]["Delegation"];
         };
         /**
          * NextEnding
@@ -929,22 +933,24 @@ export interface components {
          * @description Free stock now and at the first of the coming months.
          */
         OutlookBody: {
+            /** Free */
+            free: number[];
+            /** Measure */
+            measure: string;
+            /** Months */
+            months: string[];
+            /** Owner */
+            owner: string;
+            /** Owner Name */
+            owner_name: string;
+            /** Per Unit */
+            per_unit: number;
             /** Product */
             product: string;
             /** Product Name */
             product_name: string;
             /** Unit */
             unit: string;
-            /** Measure */
-            measure: string;
-            /** Per Unit */
-            per_unit: number;
-            /** Owner */
-            owner: string;
-            /** Months */
-            months: string[];
-            /** Free */
-            free: number[];
         };
         /**
          * Part
@@ -953,74 +959,74 @@ export interface components {
         Part: {
             /** Account */
             account: string;
+            /** Amount */
+            amount: string;
             /** Name */
             name: string;
             /** Quantity */
             quantity: string;
-            /** Amount */
-            amount: string;
         };
         /**
          * PoolEffect
          * @description What stays free of a pool, in grains.
          */
         PoolEffect: {
-            /** Product */
-            product: string;
-            /** Owner */
-            owner: string;
-            /** Free Before */
-            free_before: number;
             /** Free After */
             free_after: number;
+            /** Free Before */
+            free_before: number;
+            /** Owner */
+            owner: string;
+            /** Product */
+            product: string;
         };
         /**
          * PressedBody
          * @description An account past its cap or near it.
          */
         PressedBody: {
+            /** Account */
+            account: string;
+            /** Away */
+            away: number;
+            /** Cap */
+            cap: number;
+            /** Deadline */
+            deadline: string | null;
+            /** Hard */
+            hard: boolean;
+            /** Headroom */
+            headroom: number;
+            /** Load */
+            load: number;
+            /** Measure */
+            measure: string;
+            /** Name */
+            name: string;
+            /** Per Unit */
+            per_unit: number;
             /** Product */
             product: string;
             /** Product Name */
             product_name: string;
-            /** Unit */
-            unit: string;
-            /** Measure */
-            measure: string;
-            /** Per Unit */
-            per_unit: number;
-            /** Account */
-            account: string;
-            /** Name */
-            name: string;
             /** State */
             state: string;
-            /** Load */
-            load: number;
-            /** Cap */
-            cap: number;
-            /** Headroom */
-            headroom: number;
-            /** Hard */
-            hard: boolean;
-            /** Deadline */
-            deadline: string | null;
-            /** Away */
-            away: number;
+            /** Unit */
+            unit: string;
         };
         /**
          * ProblemBody
          * @description A refusal after RFC 9457; some kinds carry members of their own, such as ``ladder`` or ``faults``.
          */
         ProblemBody: {
-            /** Type */
-            type: string;
-            /** Title */
-            title: string;
-            /** Status */
-            status: number;
             /** Detail */
             detail: string;
+            /** Status */
+            status: number;
+            /** Title */
+            title: string;
+            /** Type */
+            type: string;
         } & {
             [key: string]: unknown;
         };
@@ -1029,52 +1035,54 @@ export interface components {
          * @description The rate a line is priced with.
          */
         RateUsed: {
-            /** Seller */
-            seller: string;
+            /** Aggregate */
+            aggregate: string;
+            /** Basis */
+            basis: string;
             /** Buyer */
             buyer: string | null;
             /** First Day */
             first_day: string;
-            /** Basis */
-            basis: string;
-            /** Aggregate */
-            aggregate: string;
-            /** Tier Mode */
-            tier_mode: string;
-            /** Overage Price */
-            overage_price: string | null;
             /** Minimum */
             minimum: string | null;
+            /** Overage Price */
+            overage_price: string | null;
+            /** Seller */
+            seller: string;
+            /** Tier Mode */
+            tier_mode: string;
         };
         /**
          * Released
          * @description How many units were released, and when.
          */
         Released: {
-            /** Released */
-            released: number;
             /** At */
             at: string;
+            /** Released */
+            released: number;
         };
         /**
          * ShortfallBody
          * @description A pool that is short now.
          */
         ShortfallBody: {
+            /** By */
+            by: number;
+            /** Measure */
+            measure: string;
+            /** Owner */
+            owner: string;
+            /** Owner Name */
+            owner_name: string;
+            /** Per Unit */
+            per_unit: number;
             /** Product */
             product: string;
             /** Product Name */
             product_name: string;
             /** Unit */
             unit: string;
-            /** Measure */
-            measure: string;
-            /** Per Unit */
-            per_unit: number;
-            /** Owner */
-            owner: string;
-            /** By */
-            by: number;
         };
         /**
          * SignIn
@@ -1091,38 +1099,38 @@ export interface components {
          * @description One buyer's month.
          */
         StatementBody: {
-            /** Seller */
-            seller: string;
-            /** Seller Name */
-            seller_name: string | null;
+            /** Before */
+            before: string;
             /** Buyer */
             buyer: string;
-            /** Name */
-            name: string;
-            /** Month */
-            month: string;
+            /** By Price */
+            by_price: string;
+            /** By Use */
+            by_use: string;
+            /** Cost */
+            cost: string | null;
+            /** Currency */
+            currency: string;
             /** Days */
             days: number;
             /** Days Read */
             days_read: number;
-            /** Hours Read */
-            hours_read: number;
-            /** Currency */
-            currency: string;
-            /** Total */
-            total: string;
-            /** Before */
-            before: string;
-            /** By Use */
-            by_use: string;
-            /** By Price */
-            by_price: string;
-            /** Cost */
-            cost: string | null;
-            /** Lines */
-            lines: components["schemas"]["StatementLine"][];
             /** Gone */
             gone: components["schemas"]["Gone"][];
+            /** Hours Read */
+            hours_read: number;
+            /** Lines */
+            lines: components["schemas"]["StatementLine"][];
+            /** Month */
+            month: string;
+            /** Name */
+            name: string;
+            /** Seller */
+            seller: string;
+            /** Seller Name */
+            seller_name: string | null;
+            /** Total */
+            total: string;
             /** Unpriced */
             unpriced: string[];
         };
@@ -1131,61 +1139,61 @@ export interface components {
          * @description A line and how it came about, step by step.
          */
         StatementLine: {
-            /** Product */
-            product: string;
-            /** Product Name */
-            product_name: string;
-            /** Unit */
-            unit: string;
-            /** Measure */
-            measure: string;
-            /** Currency */
-            currency: string;
-            rate: components["schemas"]["RateUsed"];
-            /** Quantity */
-            quantity: string;
-            /** Overage Quantity */
-            overage_quantity: string;
-            /** Included */
-            included: string;
-            /** Chargeable */
-            chargeable: string;
-            /** Tiers */
-            tiers: components["schemas"]["Tier"][];
-            /** Overage Amount */
-            overage_amount: string;
-            /** Minimum Applied */
-            minimum_applied: boolean;
-            /** Fixed Fee */
-            fixed_fee: string;
             /** Amount */
             amount: string;
             /** Before */
             before: string;
-            /** By Use */
-            by_use: string;
             /** By Price */
             by_price: string;
+            /** By Use */
+            by_use: string;
+            /** Chargeable */
+            chargeable: string;
             /** Cost */
             cost: string | null;
-            /** Parts */
-            parts: components["schemas"]["Part"][];
+            /** Currency */
+            currency: string;
             /** Days */
             days: components["schemas"]["LineDay"][];
+            /** Fixed Fee */
+            fixed_fee: string;
+            /** Included */
+            included: string;
+            /** Measure */
+            measure: string;
+            /** Minimum Applied */
+            minimum_applied: boolean;
+            /** Overage Amount */
+            overage_amount: string;
+            /** Overage Quantity */
+            overage_quantity: string;
+            /** Parts */
+            parts: components["schemas"]["Part"][];
+            /** Product */
+            product: string;
+            /** Product Name */
+            product_name: string;
+            /** Quantity */
+            quantity: string;
+            rate: components["schemas"]["RateUsed"];
+            /** Tiers */
+            tiers: components["schemas"]["Tier"][];
+            /** Unit */
+            unit: string;
         };
         /**
          * Tier
          * @description A part of the quantity at its price.
          */
         Tier: {
+            /** Amount */
+            amount: string;
             /** From Quantity */
             from_quantity: string;
             /** Quantity */
             quantity: string;
             /** Unit Price */
             unit_price: string;
-            /** Amount */
-            amount: string;
         };
         /**
          * TodayBody
@@ -1194,16 +1202,16 @@ export interface components {
         TodayBody: {
             /** Day */
             day: string;
-            /** Pressed */
-            pressed: components["schemas"]["PressedBody"][];
-            /** Shortfalls */
-            shortfalls: components["schemas"]["ShortfallBody"][];
             /** Endings */
             endings: components["schemas"]["EndingBody"][];
             /** Idle */
             idle: components["schemas"]["IdleBody"][];
             /** Outlook */
             outlook: components["schemas"]["OutlookBody"][];
+            /** Pressed */
+            pressed: components["schemas"]["PressedBody"][];
+            /** Shortfalls */
+            shortfalls: components["schemas"]["ShortfallBody"][];
         };
         /**
          * UnitOf
@@ -1230,22 +1238,22 @@ export interface components {
          * @description An allocation in force, in grains.
          */
         Version: {
-            /** Id */
-            id: number;
-            /** Reserve */
-            reserve: number;
-            /** Cap */
-            cap: number | null;
             /** At Cap */
             at_cap: string;
             /** Burst */
             burst: number | null;
-            /** Grace Days */
-            grace_days: number | null;
+            /** Cap */
+            cap: number | null;
             /** First Day */
             first_day: string;
+            /** Grace Days */
+            grace_days: number | null;
+            /** Id */
+            id: number;
             /** Last Day */
             last_day: string | null;
+            /** Reserve */
+            reserve: number;
         };
     };
     responses: never;
@@ -1256,232 +1264,6 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    sign_in_api_sign_in_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["SignIn"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Not signed in */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not allowed */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not there, or out of scope */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description In conflict with what is there */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not valid */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Too many tries */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-        };
-    };
-    me_api_me_get: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: {
-                fair_ladle_session?: string | null;
-            };
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Me"] | null;
-                };
-            };
-            /** @description Not signed in */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not allowed */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not there, or out of scope */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description In conflict with what is there */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not valid */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Too many tries */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-        };
-    };
-    sign_out_api_sign_out_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: {
-                fair_ladle_session?: string | null;
-            };
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Not signed in */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not allowed */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not there, or out of scope */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description In conflict with what is there */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not valid */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Too many tries */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-        };
-    };
     find_api_accounts_get: {
         parameters: {
             query?: {
@@ -1636,26 +1418,27 @@ export interface operations {
             };
         };
     };
-    export_api_allocations_export_get: {
+    apply_api_allocations_apply_post: {
         parameters: {
-            query?: {
-                form?: "csv" | "xlsx";
-                product?: string[] | null;
-                at?: string | null;
-                account?: string[] | null;
-            };
+            query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Changes"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["EffectBody"];
+                };
             };
             /** @description Not signed in */
             401: {
@@ -1791,27 +1574,26 @@ export interface operations {
             };
         };
     };
-    preview_api_allocations_preview_post: {
+    export_api_allocations_export_get: {
         parameters: {
-            query?: never;
+            query?: {
+                form?: "csv" | "xlsx";
+                product?: string[] | null;
+                at?: string | null;
+                account?: string[] | null;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Changes"];
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["EffectBody"];
-                };
+                content?: never;
             };
             /** @description Not signed in */
             401: {
@@ -1869,7 +1651,7 @@ export interface operations {
             };
         };
     };
-    apply_api_allocations_apply_post: {
+    preview_api_allocations_preview_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -2050,6 +1832,387 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Released"];
                 };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    read_api_log_get: {
+        parameters: {
+            query?: {
+                account?: string | null;
+                by?: string | null;
+                before?: number | null;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogEntries"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    export_api_log_export_get: {
+        parameters: {
+            query?: {
+                form?: "csv" | "xlsx";
+                account?: string | null;
+                by?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    me_api_me_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: {
+                fair_ladle_session?: string | null;
+            };
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"] | null;
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    sign_in_api_sign_in_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    sign_out_api_sign_out_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: {
+                fair_ladle_session?: string | null;
+            };
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Not signed in */
             401: {
@@ -2509,161 +2672,6 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["TodayBody"];
                 };
-            };
-            /** @description Not signed in */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not allowed */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not there, or out of scope */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description In conflict with what is there */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not valid */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Too many tries */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-        };
-    };
-    read_api_log_get: {
-        parameters: {
-            query?: {
-                account?: string | null;
-                by?: string | null;
-                before?: number | null;
-                limit?: number;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["LogEntries"];
-                };
-            };
-            /** @description Not signed in */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not allowed */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not there, or out of scope */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description In conflict with what is there */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not valid */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Too many tries */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-        };
-    };
-    export_api_log_export_get: {
-        parameters: {
-            query?: {
-                form?: "csv" | "xlsx";
-                account?: string | null;
-                by?: string | null;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
             };
             /** @description Not signed in */
             401: {

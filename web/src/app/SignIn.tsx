@@ -16,7 +16,7 @@ export function SignIn() {
     setBusy(true)
     setError(null)
     try {
-      const text = (name: string) => String(form.get(name))
+      const text = (name: string) => { const value = form.get(name); return typeof value === 'string' ? value : '' }
       await take(api.POST('/api/sign-in', { body: { email: text('email'), password: text('password') } }))
       await queries.resetQueries()
     } catch (trouble) {

@@ -5,7 +5,7 @@ import { daysBetween, monthAfter } from './months'
 import { depths, sizesBelow, visiblePlaces } from './tree'
 import { decimal, parseUnits, units } from './units'
 
-const t = '\u2009'
+const t = '\u00a0'
 
 describe('quantities and money as people read them', () => {
   it.each([

@@ -39,5 +39,5 @@ export function signed(amount: string): string {
 /** A part of a whole in percent, one decimal; a dash where there is no whole. */
 export function percent(part: string, whole: string): string {
   const all = Number(whole)
-  return all === 0 ? '–' : `${((Number(part) / all) * 100).toFixed(1).replace('-', '−')}\u2009%`
+  return all === 0 ? '–' : `${((Number(part) / all) * 100).toFixed(1).replace('-', '−')}\u00a0%`
 }

@@ -2,9 +2,9 @@
 
 const grouped = new Intl.NumberFormat('en', { maximumFractionDigits: 0 })
 
-/** Thousands grouped by a thin space. */
+/** Thousands grouped by a space that does not break. */
 export function whole(value: number): string {
-  return grouped.format(value).replaceAll(',', '\u2009')
+  return grouped.format(value).replaceAll(',', '\u00a0')
 }
 
 /** A quantity in grains as text in units: whole for counted products, up to 3 decimals for storage. */
@@ -23,11 +23,17 @@ export function shortUnits(grains: number, perUnit: number): string {
 
 /** Units typed by a person as grains; null where it is no such quantity. */
 export function parseUnits(text: string, perUnit: number): number | null {
-  const clean = text.trim().replaceAll(/[\s\u2009]/g, '').replace(',', '.')
+  const clean = text.trim().replaceAll(/\s/g, '').replace(',', '.')
   if (!/^\d{1,9}(\.\d{1,3})?$/.test(clean)) return null
   const [int = '0', decimals = ''] = clean.split('.')
   if (perUnit === 1) return Number(decimals) === 0 ? Number(int) : null
   return Number(int) * perUnit + Number(decimals.padEnd(3, '0'))
+}
+
+/** A quantity in very little room: thousands as k. */
+export function tinyUnits(grains: number, perUnit: number): string {
+  const value = Math.trunc(grains / perUnit)
+  return value >= 1000 ? `${(value / 1000).toFixed(value >= 10_000 ? 0 : 1)}k` : String(value)
 }
 
 /** The unit's name for so many. */
@@ -44,5 +50,5 @@ export function decimal(text: string, decimals: number): string {
   const all = String(digits).padStart(decimals + 1, '0')
   const head = decimals === 0 ? all : all.slice(0, -decimals)
   const tail = decimals === 0 ? '' : '.' + all.slice(-decimals)
-  return (negative && digits !== 0n ? '−' : '') + head.replace(/\B(?=(\d{3})+$)/g, '\u2009') + tail
+  return (negative && digits !== 0n ? '−' : '') + head.replace(/\B(?=(\d{3})+$)/g, '\u00a0') + tail
 }

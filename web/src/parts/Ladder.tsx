@@ -51,7 +51,7 @@ function Rung({ limit, unit, onRung }: { limit: Limit; unit: string; onRung?: (a
       </div>
       {limit.load !== null && (
         <Gauge
-          width={236}
+          width={222}
           amounts={{
             used: Number(limit.load), held: Number(limit.held ?? limit.load), reserve: Number(limit.reserve ?? 0),
             limit: limit.cap === null ? null : Number(limit.cap), reachable: Number(limit.load) * 1.15,

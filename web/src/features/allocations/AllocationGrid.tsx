@@ -78,20 +78,22 @@ export function AllocationGrid(props: GridProps) {
     }
   })
 
+  useLayoutEffect(() => {
+    const element = scroller.current
+    if (!element || !overflows || cursor.column < 0) return
+    const from = cursor.column * columnWidth
+    const room = width - nameWidth
+    if (from < element.scrollLeft) element.scrollLeft = from
+    else if (from + columnWidth > element.scrollLeft + room) element.scrollLeft = from + columnWidth - room
+  }, [cursor.column, overflows, columnWidth, width, nameWidth])
+
   const go = useCallback(
     (to: Position) => {
       wantsFocus.current = true
       setCursor(to)
       virtual.scrollToIndex(to.row)
-      const element = scroller.current
-      if (element && overflows && to.column >= 0) {
-        const from = to.column * columnWidth
-        const room = width - nameWidth
-        if (from < element.scrollLeft) element.scrollLeft = from
-        else if (from + columnWidth > element.scrollLeft + room) element.scrollLeft = from + columnWidth - room
-      }
     },
-    [setCursor, virtual, overflows, columnWidth, width, nameWidth],
+    [setCursor, virtual],
   )
 
   useEffect(() => {

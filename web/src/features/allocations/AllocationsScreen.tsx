@@ -213,14 +213,14 @@ function Loaded({ grid }: { grid: Schemas['AllocationGrid'] }) {
             ))}
           </span>
           <span className="seg" role="group" aria-label="Which pools">
-            {([['counted', 'Seats and devices'], ['storage', 'Storage'], ['all', 'All pools']] as const).map(([key, label]) => (
+            {([['counted', 'Seats and devices'], ['storage', 'Storage']] as const).map(([key, label]) => (
               <button type="button" key={key} aria-pressed={choice === key} onClick={() => choose('pools', key === 'counted' ? null : key)}>{label}</button>
             ))}
             <PoolChooser pools={grid.pools} choice={choice} choose={(value) => choose('pools', value)} />
           </span>
           <span className="grow" />
           <Form.Control
-            id="find-account" type="search" placeholder="Find an account  /" aria-label="Find an account" style={{ width: 150 }} defaultValue={find}
+            id="find-account" type="search" placeholder="Find an account  /" aria-label="Find an account" style={{ width: 128 }} defaultValue={find}
             onChange={(event) => choose('find', event.target.value)}
             onKeyDown={(event) => {
               if (event.key !== 'ArrowDown' && event.key !== 'Enter') return
@@ -276,8 +276,10 @@ function PoolChooser({ pools, choice, choose }: { pools: Schemas['GridPool'][]; 
   const shown = chosenPools(pools, choice).map((pool) => pool.product)
   return (
     <Dropdown autoClose="outside">
-      <Dropdown.Toggle as="button" type="button" id="choose-pools" aria-pressed={Array.isArray(choice)}>Choose pools…</Dropdown.Toggle>
+      <Dropdown.Toggle as="button" type="button" id="choose-pools" aria-pressed={Array.isArray(choice) || choice === 'all'}>{choice === 'all' ? 'All pools' : 'Choose…'}</Dropdown.Toggle>
       <Dropdown.Menu>
+        <Dropdown.Item as="button" active={choice === 'all'} onClick={() => choose('all')}>All pools</Dropdown.Item>
+        <Dropdown.Divider />
         {pools.map((pool) => (
           <Form.Check
             key={pool.product} id={`pool-${pool.product}`} className="mx-3" label={pool.name} checked={shown.includes(pool.product)}

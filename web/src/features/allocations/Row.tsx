@@ -43,11 +43,10 @@ export const Row = memo(function Row(props: RowProps) {
     >
       <div
         role="rowheader" data-row={index} data-col={-1} tabIndex={active === -1 ? 0 : -1} className={active === -1 ? 'aname sel' : 'aname'}
-        style={{ width: props.nameWidth, paddingLeft: 8 + depth * 16 }} aria-colindex={1} title={props.name}
+        style={{ width: props.nameWidth, paddingLeft: 8 + depth * 16 }} aria-colindex={1} title={props.kind === 'sub-account' ? props.name : `${props.name}, ${props.kind}`}
       >
         <span className="tw" aria-hidden="true" data-twist={index}>{props.below ? (props.open ? '▾' : '▸') : ''}</span>
         {props.name}
-        {props.kind === 'reseller' && <span className="tag">reseller</span>}
       </div>
       <div className="acells" style={{ marginLeft: props.first * props.columnWidth }} role="presentation">
         {props.pools.slice(props.first, props.last).map((pool, offset) => (

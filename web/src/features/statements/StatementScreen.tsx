@@ -95,7 +95,7 @@ function Lines({ body, month, line: opened, day, choose }: LinesProps) {
           const width = Math.round((Math.abs(Number(change)) / largest) * 70)
           return [
             <tr key={line.product} className={isOpen ? 'open' : undefined}>
-              <td className="lead">
+              <td className="product">
                 <button type="button" aria-expanded={isOpen} onClick={() => choose('line', isOpen ? null : line.product, 'day')}>
                   <span className="tw" aria-hidden="true">{isOpen ? '▾' : '▸'}</span>{line.product_name}
                 </button>
@@ -143,7 +143,7 @@ function Reckoning({ body, line, day, choose }: { body: Statement; line: Line; d
             <div key={step.words} style={{ display: 'contents' }}><dt className={step.total ? 'total' : undefined}>{step.words}</dt><dd className={step.total ? 'total' : undefined}>{step.figure}</dd></div>
           ))}
         </dl>
-        <p className="quiet small mt-2 mb-0">{rateWords(line)}</p>
+        <p className="quiet small mt-2 mb-0">{rateWords(line, body.seller_name ?? body.seller, body.name)}</p>
         {line.cost !== null && <p className="quiet small m-0">It cost {money(line.cost)}; margin {money(minus(line.amount, line.cost))}.</p>}
       </section>
       <section>
@@ -153,7 +153,7 @@ function Reckoning({ body, line, day, choose }: { body: Statement; line: Line; d
       </section>
       <section>
         <h3>Whose it is</h3>
-        <table>
+        <table className="parts">
           <thead><tr><th>Department</th><th className="fig">{unitName(line.unit, 2)}</th><th className="fig">{line.currency}</th></tr></thead>
           <tbody>
             {line.parts.map((part) => <tr key={part.account}><td>{part.name}</td><td className="fig quiet">{quantity(part.quantity)}</td><td className="fig">{money(part.amount)}</td></tr>)}

@@ -52,7 +52,7 @@ export default function StatementsScreen() {
       ? [
           { key: 'cost', title: 'Cost', width: 'minmax(100px, 1fr)', fig: true, sort: byNumber((row) => row.cost), cell: (row: Buyer) => (row.cost === null ? '–' : money(row.cost)) },
           { key: 'margin', title: 'Margin', width: 'minmax(100px, 1fr)', fig: true, sort: byNumber((row) => (row.cost === null ? null : minus(row.amount, row.cost))), cell: (row: Buyer) => (row.cost === null ? '–' : <span className={Number(minus(row.amount, row.cost)) < 0 ? 'over' : undefined}>{money(minus(row.amount, row.cost))}</span>) },
-          { key: 'percent', title: 'of amount', width: '90px', fig: true, cell: (row: Buyer) => <span className="quiet">{row.cost === null ? '–' : percent(minus(row.amount, row.cost), row.amount)}</span> },
+          { key: 'percent', title: 'Margin, %', width: '96px', fig: true, cell: (row: Buyer) => <span className="quiet">{row.cost === null ? '–' : percent(minus(row.amount, row.cost), row.amount)}</span> },
         ]
       : []),
     {

@@ -15,14 +15,14 @@ const line = {
 
 it('tells every slice and ends with what is charged', () => {
   expect(steps(line, 31, 745).map((step) => [step.words, step.figure])).toEqual([
-    ['Held on average over 31 days (745 hours)', '60.50 seats'], ['50.00 at 3.9', '195.00'], ['10.50 at 3.4, from 50 on', '35.70'], ['Charged', '230.70 EUR'],
+    ['Held on average over 31 days (745 hours)', '60.50 seats'], ['50.00 at 3.90', '195.00'], ['10.50 at 3.40, from 50 on', '35.70'], ['Charged', '230.70 EUR'],
   ])
 })
 
 it('tells of what is included, past the cap, the minimum and the fee', () => {
   const words = steps({ ...line, included: '5', overage_quantity: '1.000000', minimum_applied: true, fixed_fee: '15', rate: { ...line.rate, minimum: '12', overage_price: '4.9' } }, 31, 745)
   expect(words.map((step) => step.words)).toEqual([
-    'Held on average over 31 days (745 hours), up to the cap', 'less what is included', 'leaves', '50.00 at 3.9', '10.50 at 3.4, from 50 on',
-    '1.00 past the cap, at 4.9', 'raised to the minimum', 'and the fixed fee', 'Charged',
+    'Held on average over 31 days (745 hours), up to the cap', 'less what is included', 'leaves', '50.00 at 3.90', '10.50 at 3.40, from 50 on',
+    '1.00 past the cap, at 4.90', 'raised to the minimum', 'and the fixed fee', 'Charged',
   ])
 })

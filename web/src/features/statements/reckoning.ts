@@ -34,12 +34,12 @@ export function steps(line: Line, daysRead: number, hours: number): Step[] {
   const volume = line.rate.tier_mode === 'volume'
   for (const tier of line.tiers) {
     const from = Number(tier.from_quantity) ? (volume ? `, the price from ${decimal(tier.from_quantity, 0)} on for all of them` : `, from ${decimal(tier.from_quantity, 0)} on`) : ''
-    found.push({ words: `${quantity(tier.quantity)} at ${tier.unit_price}${from}`, figure: amount(tier.amount) })
+    found.push({ words: `${quantity(tier.quantity)} at ${price(tier.unit_price)}${from}`, figure: amount(tier.amount) })
   }
   if (line.tiers.length === 0 && !Number(line.overage_quantity)) found.push({ words: 'nothing to charge beyond that', figure: amount('0') })
   if (Number(line.overage_quantity)) {
     const against = line.rate.basis === 'reserved' ? 'past the reserve' : 'past the cap'
-    found.push({ words: `${quantity(line.overage_quantity)} ${against}, at ${line.rate.overage_price ?? '0'}`, figure: amount(line.overage_amount) })
+    found.push({ words: `${quantity(line.overage_quantity)} ${against}, at ${price(line.rate.overage_price ?? '0')}`, figure: amount(line.overage_amount) })
   }
   if (line.minimum_applied) found.push({ words: 'raised to the minimum', figure: amount(line.rate.minimum ?? '0') })
   if (Number(line.fixed_fee)) found.push({ words: 'and the fixed fee', figure: amount(line.fixed_fee) })
@@ -47,11 +47,16 @@ export function steps(line: Line, daysRead: number, hours: number): Step[] {
   return found
 }
 
+/** A price: at least two decimals, and all it has. */
+function price(text: string): string {
+  return decimal(text, Math.max(2, text.split('.')[1]?.length ?? 0))
+}
+
 /** An unrounded amount: as many decimals as it has, at most four. */
 function amount(text: string): string {
   return decimal(text, Math.min(4, Math.max(2, text.split('.')[1]?.length ?? 0)))
 }
 
-export function rateWords(line: Line): string {
-  return `Rate of ${line.rate.seller}, ${line.rate.buyer ? `for ${line.rate.buyer} alone` : 'for all buyers'}, from ${dayName(line.rate.first_day)}`
+export function rateWords(line: Line, seller: string, buyer: string): string {
+  return `Rate of ${seller}, ${line.rate.buyer ? `for ${buyer} alone` : 'for all buyers'}, from ${dayName(line.rate.first_day)}`
 }

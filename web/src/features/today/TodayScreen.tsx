@@ -1,10 +1,10 @@
 import { useQuery } from '@tanstack/react-query'
 import { useSearchParams } from 'react-router'
 import { Link } from 'react-router'
-import { today as todayQuery, type Today } from '../../api/queries'
+import { me, today as todayQuery, type Today } from '../../api/queries'
 import { money, sum } from '../../domain/money'
 import { daysBetween, longDay, monthWord, shortDay } from '../../domain/months'
-import { shortUnits, units, unitName } from '../../domain/units'
+import { tinyUnits, units, unitName } from '../../domain/units'
 import { Empty, StateMark, Trouble, Wait } from '../../parts/States'
 import { needsSomebody } from './count'
 
@@ -139,6 +139,7 @@ function Idle({ day }: { day: Today }) {
 }
 
 function Outlook({ day }: { day: Today }) {
+  const top = useQuery(me).data?.running.account
   const months = day.outlook[0]?.months ?? []
   const currencies = [...new Set(day.idle.map((each) => each.currency))]
   return (
@@ -152,9 +153,9 @@ function Outlook({ day }: { day: Today }) {
             <tbody>
               {day.outlook.map((each) => (
                 <tr key={`${each.product} ${each.owner}`}>
-                  <th scope="row" title={`${each.product_name}, owned by ${each.owner}`}>{each.product_name}</th>
+                  <th scope="row" title={`${each.product_name}, owned by ${each.owner_name}`}>{each.product_name}{each.owner === top ? '' : ` · ${each.owner_name}`}</th>
                   {each.free.map((free, place) => (
-                    <td key={months[place]} className={free < 0 ? 'short' : undefined}>{free < 0 ? shortUnits(-free, each.per_unit) : shortUnits(free, each.per_unit)}{free < 0 && <span className="visually-hidden"> short</span>}</td>
+                    <td key={months[place]} className={free < 0 ? 'short' : undefined}>{tinyUnits(Math.abs(free), each.per_unit)}{free < 0 && <span className="visually-hidden"> short</span>}</td>
                   ))}
                 </tr>
               ))}

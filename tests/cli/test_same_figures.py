@@ -1,0 +1,116 @@
+"""Every figure of the commands against a second calculation, on the real intake and on odd ones."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterator
+from datetime import UTC, date, datetime
+from decimal import Decimal
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import pytest
+from typer.testing import CliRunner
+
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.cli import commands
+from tests import odd_intake
+from tests.conftest import INTAKE
+from tests.reckoner import Reckoner
+
+CASES = [
+    ("the demo's intake", None, 0, "", "", "2026-10", "2026-11-24T12:00:00+00:00"),
+    ("a chain 60 deep", 11, 60, "chain", "Europe/Lisbon", "2026-03", "2026-03-30T09:00:00+01:00"),
+    ("bushy", 12, 40, "bushy", "America/New_York", "2026-03", "2026-03-18T12:00:00+00:00"),
+    ("wide, with no summer time", 13, 45, "wide", "Asia/Kolkata", "2026-03", "2026-04-02T00:00:00+05:30"),
+    ("midnight that does not exist", 14, 25, "bushy", "Africa/Cairo", "2026-04", "2026-04-24T12:00:00+02:00"),
+]
+
+
+@pytest.fixture(scope="module", params=CASES, ids=lambda case: case[0])
+def case(request: pytest.FixtureRequest, new_database: Any, tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Reckoner, str, str]]:
+    name, seed, accounts, shape, zone, month, at = request.param
+    folder = INTAKE if seed is None else odd_intake.write(tmp_path_factory.mktemp(shape), seed, accounts, shape, zone)
+    database: Database = new_database()
+    commands.open_database, kept = (lambda: database), commands.open_database  # type: ignore[assignment]
+    run("import", str(folder))
+    yield Reckoner(folder), month, at
+    commands.open_database = kept
+
+
+def run(*arguments: str) -> list[dict[str, str]]:
+    result = CliRunner().invoke(commands.app, [*arguments, "--csv"], catch_exceptions=False)
+    assert result.exit_code == 0, result.output
+    return list(csv.DictReader(io.StringIO(result.stdout)))
+
+
+def period(month: str) -> tuple[date, date]:
+    first = date.fromisoformat(f"{month}-01")
+    return first, date.fromordinal(date(first.year + first.month // 12, first.month % 12 + 1, 1).toordinal() - 1)
+
+
+def test_positions(case: tuple[Reckoner, str, str]) -> None:
+    reckoner, _, at = case
+    for product in reckoner.measure:
+        per = reckoner.per_unit(product)
+        wanted = reckoner.positions(product, datetime.fromisoformat(at).astimezone(UTC))
+        found = {row["account"]: row for row in run("positions", "--product", product, "--at", at)}
+        assert list(found) == [code for code in reckoner.order if code in wanted]
+        for code, figures in wanted.items():
+            row = found[code]
+            for name in ("reserve", "own", "load", "held", "headroom"):
+                assert Fraction(row[name]) * per == figures[name], (product, code, name)
+            assert (Fraction(row["cap"]) * per if row["cap"] else None) == figures["cap"]
+            assert (row["bound_by"], row["state"]) == (figures["bound_by"], figures["state"]), (product, code)
+
+
+def test_readings(case: tuple[Reckoner, str, str]) -> None:
+    reckoner, month, _ = case
+    for product in reckoner.measure:
+        per = reckoner.per_unit(product)
+        wanted = reckoner.readings(product, *period(month))
+        found = {(date.fromisoformat(row["day"]), row["account"]): row for row in run("readings", "--product", product, "--month", month)}
+        assert found.keys() == wanted.keys()
+        for key, figures in wanted.items():
+            for name in ("own", "load", "held", "reserve", "supply"):
+                exact = Fraction(figures[name], figures["seconds"] * per)
+                assert abs(Fraction(found[key][name]) - exact) <= Fraction(1, 2 * 10**6), (product, key, name)
+
+
+def test_statements(case: tuple[Reckoner, str, str]) -> None:
+    reckoner, month, _ = case
+    lines = 0
+    for buyer in reckoner.order[1:]:
+        found = run("statement", "--buyer", buyer, "--month", month)
+        places = {row["product"]: 0 if row["currency"] == "JPY" else 2 for row in found}
+        wanted = []
+        for product in sorted(reckoner.measure):
+            wanted.extend(reckoner.line(buyer, product, *period(month), places.get(product, 2)))
+        assert [(row["product"], row["account"]) for row in found] == [(row[0], row[1]) for row in wanted], buyer
+        for row, (product, _, quantity, past_cap, minor) in zip(found, wanted, strict=True):
+            assert Fraction(row["quantity"]) == quantity, (buyer, product)
+            assert Decimal(row["amount"]).scaleb(places[product]) == minor, (buyer, product, row)
+            if past_cap is not None:
+                assert Fraction(row["overage_quantity"]) == past_cap
+                lines += 1
+    assert lines > 10
+
+
+@pytest.mark.parametrize("idle", ["retained", "spread"])
+def test_costs(case: tuple[Reckoner, str, str], idle: str) -> None:
+    reckoner, month, _ = case
+    for product in reckoner.measure:
+        found = [
+            (row["owner"], row["account"], Fraction(row["held_quantity"]), int(Decimal(row["cost"]).scaleb(2)))
+            for row in run("costs", "--product", product, "--month", month, "--idle", idle)
+        ]
+        assert found == reckoner.costs(product, *period(month), spread=idle == "spread")
+
+
+def test_a_second_import_changes_nothing(case: tuple[Reckoner, str, str]) -> None:
+    for row in run("import", str(case[0].folder)):
+        assert (row["created"], row["changed"]) == ("0", "0"), row
+
+

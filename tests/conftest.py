@@ -9,9 +9,13 @@ from pathlib import Path
 
 import pytest
 
+from fair_ladle.app.intake import usecases as intake
+from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.own_server import OwnServer
 from fair_ladle.app.plumbing.schema import migrate
+from fair_ladle.connectors.sheets_in import read_source
+from fair_ladle.demo.load import STARTS_AT
 
 numbers = itertools.count(1)
 INTAKE = Path(__file__).parents[1] / "fair_ladle" / "demo" / "intake"
@@ -51,3 +55,24 @@ def new_database(server: OwnServer) -> Iterator[Callable[[], Database]]:
 @pytest.fixture
 def database(new_database: Callable[[], Database]) -> Database:
     return new_database()
+
+
+def load(database: Database, folder: Path = INTAKE) -> Database:
+    """Bring an intake in, with the demo's clock."""
+    database.clock.set_to(STARTS_AT)
+    database.run(intake.bring_in, COMMAND_LINE, read_source(folder))
+    return database
+
+
+@pytest.fixture
+def demo(database: Database) -> Database:
+    return load(database)
+
+
+@pytest.fixture(scope="module")
+def shared_demo(new_database: Callable[[], Database]) -> Database:
+    return load(new_database())
+
+
+def actor_of(account: str | None) -> Actor:
+    return Actor(f"admin of {account}", "", account)

@@ -44,6 +44,7 @@ class Checks:
         self.owners.update((row["owner"], row["product"]) for _, row in intake.table("lots"))
         self.accounts_known = "accounts" not in intake.unreadable
         self.products_known = "products" not in intake.unreadable
+        self.tree_sound = True
         self._pool_owner: dict[tuple[str, str], str | None] = {}
 
     def run(self) -> None:
@@ -88,16 +89,19 @@ class Checks:
             "groups": ("account",), "assignments": ("account",), "storage": ("account",),
             "rates": ("seller", "buyer"), "rate_tiers": ("seller", "buyer"),
         }.items():
-            self._known(table, columns, self.parents, "the code of an account in accounts.csv")
+            self._known(table, columns, self.parents.keys() | self._dropped("accounts"), "the code of an account in accounts.csv")
 
     def products_known_everywhere(self) -> None:
         """Every product named anywhere exists."""
         if not self.products_known:
             return
         for table in ("lots", "allocations", "assignments", "storage", "rates", "rate_tiers"):
-            self._known(table, ("product",), self.measures, "the code of a product in products.csv")
+            self._known(table, ("product",), self.measures.keys() | self._dropped("products"), "the code of a product in products.csv")
 
-    def _known(self, table: str, columns: Iterable[str], known: dict[str, Any], expected: str) -> None:
+    def _dropped(self, table: str) -> set[str]:
+        return {row["code"] for row in self.intake.dropped.get(table, []) if row.get("code")}
+
+    def _known(self, table: str, columns: Iterable[str], known: set[str], expected: str) -> None:
         for column in columns:
             for number, row in self.intake.table(table):
                 if row[column] is not None and row[column] not in known:
@@ -108,6 +112,7 @@ class Checks:
     def one_tree(self) -> None:
         """One operator at the root, and no account above itself."""
         rows = self.intake.table("accounts")
+        before = len(self.intake.faults)
         for number, row in rows:
             if (row["kind"] == "operator") != (row["parent"] is None):
                 expected = "no parent for the operator" if row["kind"] == "operator" else "the code of the account above"
@@ -136,6 +141,7 @@ class Checks:
                     "a parent that is not below the account itself",
                 )
             settled.update(way)
+        self.tree_sound = len(self.intake.faults) == before
 
     def measure_kept(self) -> None:
         """A product that is there keeps its measure."""
@@ -210,7 +216,9 @@ class Checks:
 
     def pools_reach(self) -> None:
         """Where something is allocated or used, a pool of the product is there or above."""
-        if not self.accounts_known or not self.products_known or "lots" in self.intake.unreadable:
+        if not (self.tree_sound and self.accounts_known and self.products_known) or "lots" in self.intake.unreadable:
+            return
+        if any(self.intake.dropped.get(table) for table in ("accounts", "products", "lots")):
             return
         for table in ("allocations", "assignments", "storage"):
             missing: dict[tuple[str, str], int] = {}

@@ -26,6 +26,8 @@ class Intake:
     rows: dict[str, list[Parsed]] = field(default_factory=dict)
     faults: list[Fault] = field(default_factory=list)
     unreadable: set[str] = field(default_factory=set)
+    dropped: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
+    """What could be read of rows that have a fault, by table: they are there, so nobody else is wrong to name them."""
 
     def table(self, name: str) -> list[Parsed]:
         """The rows of a table; none where the intake does not have it."""
@@ -84,6 +86,7 @@ def _parse_table(intake: Intake, table: SheetTable, columns: tuple[Column, ...],
             intake.faults.append(
                 Fault(file, number, None, f"{len(cells)} cells", f"{len(table.header)} cells, as in the header")
             )
+            intake.dropped.setdefault(table.name, []).append({})
             continue
         values = dict(absent)
         sound = True
@@ -102,6 +105,8 @@ def _parse_table(intake: Intake, table: SheetTable, columns: tuple[Column, ...],
                 sound = False
         if sound:
             rows.append((number, values))
+        else:
+            intake.dropped.setdefault(table.name, []).append(values)
         if number % TELL_EVERY == 0:
             told(f"reading {file}", number)
         if len(intake.faults) > MOST_FAULTS:

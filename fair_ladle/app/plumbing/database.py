@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import random
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -105,5 +107,6 @@ class Database:
                 code = trouble.orig.args[0] if trouble.orig and trouble.orig.args else None
                 if code not in (DEADLOCK, LOCK_WAIT, GONE, LOST) or attempt == TRIES - 1:
                     raise
+                time.sleep(random.uniform(0, 0.01 * 2**attempt))
         raise AssertionError("unreachable")
 

@@ -9,7 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.plumbing.database import metadata
-from fair_ladle.app.takings.tables import answered_requests, counters
+from fair_ladle.app.takings.tables import LOCK_ORDER, answered_requests, counters
 
 WAY_UP = sa.text(
     """
@@ -79,12 +79,15 @@ def read(connection: sa.Connection, pool_id: int, account_ids: Collection[int]) 
 
 def lock_pools(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:
     """All counters of these pools, deeper accounts first, then the pools' own rows."""
-    rows = connection.execute(
-        sa.select(c).where(c.c.pool_id.in_(pool_ids))
-        .order_by(c.c.pool_id, c.c.depth.desc(), c.c.account_id).with_for_update()
-    ).fetchall()
+    rows: list[Any] = []
+    for pool_id in sorted(pool_ids):
+        # Rows are locked as the index is read, so it has to be the one in the order of locks.
+        rows += connection.execute(
+            sa.select(c).with_hint(c, f"FORCE INDEX ({LOCK_ORDER.name})", "mysql").where(c.c.pool_id == pool_id)
+            .order_by(c.c.depth.desc(), c.c.account_id).with_for_update()
+        )
     lock_pool_rows(connection, pool_ids)
-    return list(rows)
+    return rows
 
 
 def lock_pool_rows(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:

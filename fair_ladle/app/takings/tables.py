@@ -23,6 +23,8 @@ counters = sa.Table(
     sa.Column("promisable", sa.BigInteger, comment="only for the pool's owner"),
     sa.Column("physical", sa.BigInteger, comment="only for the pool's owner"),
 )
+LOCK_ORDER = sa.Index("ix_counters_lock_order", counters.c.pool_id, counters.c.depth.desc(), counters.c.account_id)
+"""The order in which counters are locked: whoever locks many walks along it."""
 
 answered_requests = sa.Table(
     "answered_requests", metadata,

@@ -165,12 +165,18 @@ def _idle(found: Positions, place: int, pool: Pool, owner: tuple[str, str]) -> I
 
 
 def _outlook(found: Positions, place: int, pool: Pool, owner: tuple[str, str]) -> Outlook:
-    """Allocations that are known to begin or end ahead are left aside: the load is today's."""
+    """Allocations that are known to begin or end ahead are left aside: the load is today's.
+
+    Free is what the lots give beyond the load; short is what even overcommit and true-up do not cover.
+    """
     day, load = found.world.day, int(found.pool_load()[place])
     months, at = [day], day
     for _ in range(AHEAD - 1):
         at = (at.replace(day=1) + timedelta(days=32)).replace(day=1)
         months.append(at)
-    return Outlook(pool.product, *owner, months, [supply_on(pool.lots, each)[0] - load for each in months])
-
-
+    free = []
+    for month in months:
+        quantity, true_up, overcommit = supply_on(pool.lots, month)
+        short = min(0, quantity * overcommit // 100 + true_up - load)
+        free.append(short or max(0, quantity - load))
+    return Outlook(pool.product, *owner, months, free)

@@ -255,6 +255,7 @@ def upgrade() -> None:
     sa.ForeignKeyConstraint(['pool_id'], ['pools.id'], name=op.f('fk_counters_pool_id')),
     sa.PrimaryKeyConstraint('pool_id', 'account_id', name=op.f('pk_counters'))
     )
+    op.create_index('ix_counters_lock_order', 'counters', ['pool_id', sa.literal_column('depth DESC'), 'account_id'], unique=False)
     op.create_table('rate_tiers',
     sa.Column('rate_id', sa.BigInteger(), nullable=False),
     sa.Column('from_quantity', sa.Numeric(precision=30, scale=10), nullable=False),

@@ -1,0 +1,191 @@
+"""Bad intakes: every fault with its place and what would be right, the same whichever way it comes; nothing changed."""
+
+from __future__ import annotations
+
+import csv
+import io
+import zipfile
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+import sqlalchemy as sa
+from openpyxl import Workbook, load_workbook
+
+from fair_ladle.app.intake import usecases as intake
+from fair_ladle.app.plumbing.actor import COMMAND_LINE
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.connectors import sheets_in
+from fair_ladle.connectors.sheets_in import Fault, Unreadable, read_source
+from fair_ladle.connectors.sheets_out import as_csv, as_xlsx
+from tests.conftest import actor_of
+
+GOOD = {
+    "accounts": "code,parent,kind,name,currency,time_zone,admin_email,billing_email\nMSP,,operator,Msp,EUR,Europe/Lisbon,,\nTERN,MSP,client,Tern,,,,\nTERN-A,TERN,sub-account,Lettings,,,,\n",
+    "products": "code,name,vendor,measure,unit,family,requires,components,successor\nMAIL,Mail,V,seat,seat,,,,\nDISK,Disk,V,storage,GB,,,,\n",
+    "lots": "reference,owner,product,quantity,first_day,last_day,unit_cost,currency,true_up,overcommit\nPO-1,MSP,MAIL,10,2026-01-01,,2.40,EUR,,\nPO-2,MSP,DISK,1.5,2026-01-01,,0.1,EUR,,150\n",
+    "allocations": "account,product,reserve,cap,at_cap,burst,grace_days,first_day,last_day\nTERN,MAIL,2,5,block,,,2026-01-01,\n",
+    "assignments": "account,product,subject,from,to\nTERN-A,MAIL,ada,2026-02-01T00:00:00+00:00,\n",
+    "storage": "account,product,category,at,bytes\nTERN-A,DISK,mail,2026-02-01T00:00:00+00:00,1000\n",
+    "rates": "seller,buyer,product,first_day,basis,aggregate,tier_mode,included,overage_price,minimum,fixed_fee,currency\nMSP,,MAIL,2026-01-01,held,average,graduated,,,,,\n",
+    "rate_tiers": "seller,buyer,product,first_day,from_quantity,unit_price\nMSP,,MAIL,2026-01-01,0,3.9\n",
+}
+
+# what is wrong, the table, what is replaced by what, where (row, column), and what is said
+FAULTS = [
+    ("a wrong column", "allocations", ("grace_days", "grace"), (1, "grace"), "an unknown column"),
+    ("a column missing", "assignments", (",subject", ""), (1, "subject"), "a column missing"),
+    ("an unknown account", "assignments", ("TERN-A,", "TERN-B,"), (2, "account"), "TERN-B"),
+    ("an unknown product", "lots", ("MSP,DISK", "MSP,DISC"), (3, "product"), "DISC"),
+    ("a cycle in the tree", "accounts", ("TERN,MSP", "TERN,TERN-A"), (4, "parent"), "TERN under TERN-A under TERN"),
+    ("two operators", "accounts", ("TERN,MSP,client", "TERN,,operator"), (3, "kind"), "TERN"),
+    ("a cap under its reserve", "allocations", (",2,5,", ",6,5,"), (2, "cap"), "5"),
+    ("overlapping versions", "allocations", ("2026-01-01,\n", "2026-01-01,\nTERN,MAIL,0,9,block,,,2026-03-01,\n"), (3, "first_day"), "2026-03-01"),
+    ("a negative quantity", "lots", ("MAIL,10", "MAIL,-10"), (2, "quantity"), "-10"),
+    ("half a seat", "lots", ("MAIL,10", "MAIL,10.5"), (2, "quantity"), "10.5"),
+    ("more than there can be", "lots", ("MAIL,10", "MAIL,1000000000000"), (2, "quantity"), "1000000000000"),
+    ("a date that is none", "lots", ("10,2026-01-01", "10,2026-02-30"), (2, "first_day"), "2026-02-30"),
+    ("an instant without offset", "assignments", ("+00:00", ""), (2, "from"), "2026-02-01T00:00:00"),
+    ("mixed currencies in a pool", "lots", ("EUR,,\n", "EUR,,\nPO-3,MSP,MAIL,1,2026-01-01,,1,USD,,\n"), (3, "currency"), "USD"),
+    ("a currency that is none", "lots", ("2.40,EUR", "2.40,EURO"), (2, "currency"), "EURO"),
+    ("overcommitted seats", "lots", ("EUR,,\n", "EUR,,120\n"), (2, "overcommit"), "120"),
+    ("bytes of seats", "storage", ("DISK", "MAIL"), (2, "product"), "MAIL"),
+    ("assigned storage", "assignments", ("MAIL", "DISK"), (2, "product"), "DISK"),
+    ("an end before the beginning", "assignments", ("+00:00,", "+00:00,2026-01-01T00:00:00+00:00"), (2, "to"), "2026-01-01"),
+    ("a last day before the first", "allocations", ("2026-01-01,\n", "2026-01-01,2025-12-31\n"), (2, "last_day"), "2025-12-31"),
+    ("a reserve of who owns the pool", "allocations", ("TERN,MAIL", "MSP,MAIL"), (2, "reserve"), "2"),
+    ("grace without its days", "allocations", ("block", "grace"), (2, "grace_days"), "nothing"),
+    ("a rate without tiers", "rate_tiers", ("2026-01-01", "2026-01-02"), (2, None), "no tiers"),
+    ("tiers that do not begin at 0", "rate_tiers", (",0,3.9", ",5,3.9"), (2, "from_quantity"), "5"),
+    ("one account twice", "accounts", ("TERN-A,TERN", "TERN,TERN"), (4, None), "TERN again"),
+    ("no pool upwards", "lots", ("PO-1,MSP", "PO-1,TERN-A"), (2, "product"), "MAIL"),
+    ("a cell too many", "storage", (",1000", ",1000,7"), (2, None), "6 cells"),
+    ("a time zone that is none", "accounts", ("Europe/Lisbon", "Europe/Lisboa"), (2, "time_zone"), "Europe/Lisboa"),
+]
+
+
+def as_folder(files: dict[str, str], path: Path) -> Path:
+    path.mkdir()
+    for name, text in files.items():
+        (path / f"{name}.csv").write_text(text, encoding="utf-8")
+    return path
+
+
+def as_zip(files: dict[str, str], path: Path) -> Path:
+    with zipfile.ZipFile(path.with_suffix(".zip"), "w") as archive:
+        for name, text in files.items():
+            archive.writestr(f"intake/{name}.csv", text)
+    return path.with_suffix(".zip")
+
+
+def as_workbook(files: dict[str, str], path: Path) -> Path:
+    workbook = Workbook()
+    workbook.remove(workbook.active)
+    for name, text in files.items():
+        sheet = workbook.create_sheet(name)
+        for row in csv.reader(io.StringIO(text)):
+            sheet.append([int(cell) if cell.isdigit() else cell or None for cell in row])
+    workbook.save(path.with_suffix(".xlsx"))
+    return path.with_suffix(".xlsx")
+
+
+WAYS: list[Callable[[dict[str, str], Path], Path]] = [as_folder, as_zip, as_workbook]
+
+
+@pytest.fixture(scope="module")
+def empty(new_database: Callable[[], Database]) -> Database:
+    return new_database()
+
+
+def faults_of(database: Database, path: Path) -> list[Fault]:
+    with pytest.raises((intake.FaultyIntake, Unreadable)) as caught:
+        database.run(intake.bring_in, COMMAND_LINE, read_source(path))
+    with database.engine.connect() as connection:
+        assert connection.scalar(sa.text("SELECT COUNT(*) FROM accounts")) == 0
+    return list(caught.value.faults)
+
+
+@pytest.mark.parametrize(("what", "table", "change", "place", "found"), FAULTS, ids=[case[0] for case in FAULTS])
+def test_a_fault_is_told_with_its_place(empty: Database, tmp_path: Path, what: str, table: str, change: tuple[str, str], place: tuple[int, str | None], found: str) -> None:
+    files = GOOD | {table: GOOD[table].replace(*change, 1)}
+    assert files[table] != GOOD[table]
+    ways = WAYS if what != "a cell too many" else WAYS[:2]
+    told = [faults_of(empty, way(files, tmp_path / way.__name__)) for way in ways]
+    assert any((fault.row, fault.column) == place and found in fault.found and fault.expected for fault in told[0]), told[0]
+    assert told.count(told[0]) == len(told), "the same faults whichever way it comes"
+
+
+def test_all_faults_are_told_at_once(empty: Database, tmp_path: Path) -> None:
+    files = GOOD | {
+        "lots": GOOD["lots"].replace("MAIL,10", "MAIL,-1"), "assignments": GOOD["assignments"].replace("TERN-A", "NOWHERE"),
+        "rates": "\xff\xfe",
+    }
+    folder = as_folder({name: text for name, text in files.items() if name != "rates"}, tmp_path / "bad")
+    (folder / "rates.csv").write_bytes(GOOD["rates"].encode("utf-16"))
+    assert {(fault.file, fault.row) for fault in faults_of(empty, folder)} == {("lots.csv", 2), ("assignments.csv", 2), ("rates.csv", 1)}
+
+
+def test_an_archive_that_unpacks_to_too_much(empty: Database, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(sheets_in, "MOST_UNPACKED", 10**6)
+    bomb = tmp_path / "bomb.zip"
+    with zipfile.ZipFile(bomb, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr("accounts.csv", "0" * (2 * 10**6))
+    assert bomb.stat().st_size < 10_000
+    assert "unpacks to" in faults_of(empty, bomb)[0].found
+
+
+@pytest.mark.parametrize("trick", ["formula", "entity", "not a workbook"])
+def test_a_workbook_of_more_than_values(empty: Database, tmp_path: Path, trick: str) -> None:
+    path = as_workbook(GOOD, tmp_path / "book")
+    if trick == "formula":
+        workbook = load_workbook(path)
+        workbook["lots"]["D2"] = "=1+1"
+        workbook.save(path)
+        assert faults_of(empty, path) == [Fault("lots.csv", 2, "D", "a formula", "the value itself, no formula")]
+        return
+    if trick == "not a workbook":
+        path.write_bytes(b"PK\x03\x04 nothing of the kind")
+        assert faults_of(empty, path)[0].found == "another kind of file"
+        return
+    tricky = tmp_path / "tricky.xlsx"
+    with zipfile.ZipFile(path) as source, zipfile.ZipFile(tricky, "w") as target:
+        for name in source.namelist():
+            content = source.read(name)
+            if name == "xl/workbook.xml":
+                head = b'<!DOCTYPE x [<!ENTITY e SYSTEM "file:///etc/passwd">]>'
+                content = content.replace(b"<workbook", head + b"<workbook", 1)
+            target.writestr(name, content)
+    assert "declarations" in faults_of(empty, tricky)[0].found
+
+
+@pytest.mark.parametrize("way", WAYS)
+def test_a_good_intake_loads_once_and_a_changed_one_says_what_changed(database: Database, tmp_path: Path, way: Callable[[dict[str, str], Path], Path]) -> None:
+    first = database.run(intake.bring_in, COMMAND_LINE, read_source(way(GOOD, tmp_path / "a"))).tables
+    assert {name: merged.created for name, merged in first.items()} == {
+        "accounts": 3, "products": 2, "lots": 2, "allocations": 1, "assignments": 1, "storage": 1, "rates": 1, "rate_tiers": 1,
+    }
+    changed = GOOD | {"allocations": GOOD["allocations"].replace(",2,5,", ",2,6,"), "rate_tiers": GOOD["rate_tiers"].replace("3.9", "4")}
+    second = database.run(intake.bring_in, COMMAND_LINE, read_source(way(changed, tmp_path / "b"))).tables
+    assert {name for name, merged in second.items() if merged.changed} == {"allocations", "rate_tiers"}
+    assert not any(merged.created for merged in second.values())
+
+
+def test_breaches_in_the_data_are_no_faults(database: Database, tmp_path: Path) -> None:
+    many = "".join(f"TERN-A,MAIL,p{n},2026-02-01T00:00:00+00:00,\n" for n in range(30))
+    files = GOOD | {"assignments": GOOD["assignments"] + many}
+    database.run(intake.bring_in, COMMAND_LINE, read_source(as_folder(files, tmp_path / "full")))
+
+
+def test_only_the_operator_brings_intakes_in(shared_demo: Database, tmp_path: Path) -> None:
+    with pytest.raises(Refused, match="Only the operator"):
+        shared_demo.run(intake.bring_in, actor_of("TERN"), read_source(as_folder(GOOD, tmp_path / "x")))
+
+
+def test_nothing_written_runs_as_a_formula() -> None:
+    rows = [["=1+1", "@x", "-2", None, 5]]
+    assert as_csv(["a", "b", "c", "d", "e"], rows).decode().splitlines()[1] == "'=1+1,'@x,'-2,,5"
+    cells = load_workbook(io.BytesIO(as_xlsx("t", ["a", "b", "c", "d", "e"], rows))).active[2]
+    assert [(cell.value, cell.data_type) for cell in cells[:3]] == [("=1+1", "s"), ("@x", "s"), ("-2", "s")]
+
+

@@ -89,7 +89,7 @@ def failures(connection: sa.Connection, email: str, origin: str, since: datetime
     f = failed_tries
     row = connection.execute(
         sa.select(
-            sa.func.coalesce(sa.func.sum(f.c.email == email), 0), sa.func.coalesce(sa.func.sum(f.c.origin == origin), 0)
+            sa.func.count(sa.case((f.c.email == email, 1))), sa.func.count(sa.case((f.c.origin == origin, 1)))
         ).where(f.c.at > since)
     ).one()
     return int(row[0]), int(row[1])

@@ -72,6 +72,7 @@ export function AllocationGrid(props: GridProps) {
     if (!wantsFocus.current || !element || edit) return
     const cell = element.querySelector<HTMLElement>(`[data-row="${cursor.row}"][data-col="${cursor.column}"]`)
     if (cell) {
+      wantsFocus.current = false
       if (document.activeElement !== cell) cell.focus({ preventScroll: true })
     } else {
       element.focus({ preventScroll: true })

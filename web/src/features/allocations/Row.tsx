@@ -64,13 +64,13 @@ function CellView(props: RowProps & { pool: Pool; column: number }) {
     role: 'gridcell', 'data-row': index, 'data-col': column, tabIndex: selected ? 0 : -1, 'aria-colindex': column + 2,
     style: { width: columnWidth },
   } as const
-  if (pool.present[place] !== 1) return <div {...common} className={selected ? 'cell sel none' : 'cell none'} aria-label={`${props.name}, ${pool.name}: no pool`}>·</div>
+  if (pool.present[place] !== 1) return <div {...common} className={selected ? 'cell sel none' : 'cell none'} aria-description={`${props.name}, ${pool.name}: no pool`}>·</div>
   const effect = props.effects?.[pool.product]
   const figures = figuresOf(pool, place, effect)
   const changed = props.changed.includes(`|${pool.product}|`)
   const cap = figures.cap === null ? '–' : shortUnits(figures.cap, pool.per_unit)
   return (
-    <div {...common} className={`cell${selected ? ' sel' : ''}${changed ? ' ed' : effect ? ' eff' : ''}`} aria-label={spoken(props.name, pool, figures)}>
+    <div {...common} className={`cell${selected ? ' sel' : ''}${changed ? ' ed' : effect ? ' eff' : ''}`} aria-description={spoken(props.name, pool, figures)}>
       {selected && props.edit ? (
         <input
           className="celledit" autoFocus aria-label={`${props.edit.field} of ${props.name}, ${pool.name}, ${unitName(pool.unit, 2)}`} value={props.edit.text}

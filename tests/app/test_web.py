@@ -1,0 +1,205 @@
+"""The HTTP edge: closed by default, each in their own branch, and refusals that say what would be right."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable, Iterator
+from datetime import timedelta
+from typing import Any
+
+import pytest
+from fastapi.testclient import TestClient
+
+from fair_ladle.app.plumbing.actor import COMMAND_LINE
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.main import OPEN, create_app
+from tests.conftest import load
+
+PASSWORD = "correct-ferry-staple"
+SignIn = Callable[[str], TestClient]
+
+
+@pytest.fixture(scope="module")
+def database(new_database: Callable[[], Database]) -> Database:
+    found = load(new_database())
+    for account in ("GANNET", "BRAMBLE", "OLDQUAY"):
+        found.run(sign_in.give_sign_in, COMMAND_LINE, f"{account.lower()}@x.example", f"Admin of {account}", account, PASSWORD)
+    return found
+
+
+@pytest.fixture(scope="module")
+def signed_in(database: Database) -> Iterator[SignIn]:
+    app = create_app(database)
+    clients: list[TestClient] = []
+
+    def enter(account: str) -> TestClient:
+        client = TestClient(app)
+        client.__enter__()
+        clients.append(client)
+        assert client.post("/api/sign-in", json={"email": f"{account.lower()}@x.example", "password": PASSWORD}).status_code == 204
+        client.headers["X-CSRF-Token"] = client.get("/api/me").json()["csrf_token"]
+        return client
+
+    yield enter
+    for client in clients:
+        client.__exit__(None, None, None)
+
+
+@pytest.fixture(scope="module")
+def operator(signed_in: SignIn) -> TestClient:
+    return signed_in("GANNET")
+
+
+@pytest.fixture(scope="module")
+def client_admin(signed_in: SignIn) -> TestClient:
+    return signed_in("OLDQUAY")
+
+
+def change(client: TestClient, account: str, product: str, **other: Any) -> dict[str, Any]:
+    version = client.get("/api/allocations/cell", params={"account": account, "product": product}).json()["version"]
+    terms = {name: version[name] for name in ("reserve", "cap", "at_cap", "burst", "grace_days")}
+    return {"changes": [{"account": account, "product": product, **terms, "seen": version["id"], **other}]}
+
+
+def test_every_route_is_closed_unless_it_must_be_open(database: Database) -> None:
+    app = create_app(database)
+    paths = app.openapi()["paths"]
+    assert len(paths) > 12
+    with TestClient(app) as client:
+        for path, methods in paths.items():
+            for method in methods:
+                answer = client.request(method, path.format(buyer="OLDQUAY", product="VOICE"), json={})
+                closed = answer.json()["type"] == "urn:fair-ladle:not-signed-in" if answer.json() else False
+                assert closed == (path not in OPEN), path
+
+
+def test_a_change_carries_the_sessions_token_and_comes_from_here(signed_in: SignIn) -> None:
+    client = signed_in("GANNET")
+    body = change(client, "TERN", "VOICE")
+    other_site = client.post("/api/allocations/preview", json=body, headers={"Origin": "http://elsewhere.example"})
+    assert other_site.json()["type"] == "urn:fair-ladle:other-origin"
+    del client.headers["X-CSRF-Token"]
+    assert client.post("/api/allocations/preview", json=body).status_code == 403
+    cookie = client.cookies.jar._cookies["testserver.local"]["/"]["fair_ladle_session"]  # type: ignore[attr-defined]
+    assert {"HttpOnly", "SameSite"} <= set(cookie._rest)
+
+
+def test_tries_are_throttled(database: Database) -> None:
+    with TestClient(create_app(database)) as client:
+        codes = [client.post("/api/sign-in", json={"email": "nobody@x.example", "password": "guess"}).status_code for _ in range(6)]
+    assert codes == [401] * 5 + [429]
+
+
+def test_a_session_ends(signed_in: SignIn, database: Database) -> None:
+    client = signed_in("BRAMBLE")
+    assert client.get("/api/today").status_code == 200
+    database.clock.shift += timedelta(hours=13)
+    try:
+        assert client.get("/api/today").status_code == 401
+        assert client.get("/api/me").json() is None
+    finally:
+        database.clock.shift -= timedelta(hours=13)
+    client.post("/api/sign-out")
+    assert client.get("/api/today").status_code == 401
+
+
+def test_each_sees_just_their_branch(signed_in: SignIn, operator: TestClient, client_admin: TestClient) -> None:
+    def accounts(client: TestClient) -> set[str]:
+        return set(client.get("/api/allocations").json()["accounts"]["code"])
+
+    assert len(accounts(operator)) == 57
+    assert accounts(client_admin) == {code for code in accounts(operator) if code.startswith("OLDQUAY")}
+    assert accounts(signed_in("BRAMBLE")) == {code for code in accounts(operator) if code.split("-")[0] in ("BRAMBLE", "HAZEL", "OTTERY", "WICKET")}
+    for path in ("/api/allocations/cell?account=TERN&product=VOICE", "/api/statements/TERN?month=2026-10", "/api/log?account=TERN", "/api/statements/TERN/VOICE/evidence?day=2026-10-05"):
+        answer = client_admin.get(path)
+        assert (answer.status_code, answer.json()["detail"]) == (404, "There is no account 'TERN' here."), path
+    texts = [client_admin.get(path).text for path in ("/api/today", "/api/log", "/api/accounts", "/api/statements?month=2026-10", "/api/allocations", "/api/allocations/cell?account=OLDQUAY-CREW&product=VOICE")]
+    for name in ('"TERN', "Tern", "Gannet", "FENWICK"):
+        assert not any(name in text for text in texts), name
+
+
+def test_the_top_of_a_branch_is_its_parents_to_change(client_admin: TestClient) -> None:
+    refused = client_admin.post("/api/allocations/apply", json=change(client_admin, "OLDQUAY", "WATCHGLASS", cap=500))
+    assert (refused.status_code, refused.json()["type"]) == (403, "urn:fair-ladle:not-allowed")
+    own_pool = client_admin.post("/api/allocations/preview", json=change(client_admin, "OLDQUAY", "CHARTROOM", cap=3))
+    assert own_pool.json()["may_apply"], "where it owns the pool, it decides"
+
+
+def test_what_a_change_would_do_is_told_and_then_done(operator: TestClient) -> None:
+    body = change(operator, "OLDQUAY-ENGINEERING", "WATCHGLASS", cap=18)
+    effect = operator.post("/api/allocations/preview", json=body | {"look_at": {"account": "OLDQUAY-ENGINEERING", "product": "WATCHGLASS"}}).json()
+    assert [(each["account"], each["label"]) for each in effect["breaches"]] == [("OLDQUAY-ENGINEERING", "cleared")]
+    assert effect["ladder"]["bound_by"] in ("OLDQUAY-ENGINEERING", "OLDQUAY")
+    assert operator.post("/api/allocations/apply", json=body).status_code == 200
+    cell = operator.get("/api/allocations/cell", params={"account": "OLDQUAY-ENGINEERING", "product": "WATCHGLASS"}).json()
+    assert (cell["version"]["cap"], cell["version"]["first_day"], cell["state"]) == (18, "2026-11-24", "near")
+    again = operator.post("/api/allocations/apply", json=body)
+    assert again.status_code == 409 and "Changed by somebody else" in again.json()["detail"]
+    entry = operator.get("/api/log", params={"account": "OLDQUAY-ENGINEERING"}).json()["entries"][0]
+    assert (entry["actor"], entry["changes"]) == ("Admin of GANNET", [{"what": "cap", "before": "14 device", "after": "18 device"}])
+    yesterday = operator.get("/api/allocations/cell", params={"account": "OLDQUAY-ENGINEERING", "product": "WATCHGLASS", "at": "2026-11-23T12:00:00Z"}).json()
+    assert yesterday["version"]["cap"] == 14, "the past stays as it was"
+
+
+@pytest.mark.parametrize(
+    ("account", "terms", "status", "says"),
+    [
+        ("TERN", {"cap": 0, "reserve": 0, "at_cap": "block"}, 409, "over its cap"),
+        ("TERN", {"reserve": 99, "cap": 50}, 422, "over the cap"),
+        ("TERN", {"reserve": 10**6, "cap": None}, 409, "short by"),
+        ("TERN", {"reserve": -1}, 422, "from 0"),
+        ("TERN", {"cap": 10**13}, 422, "from 0 to"),
+        ("TERN", {"cap": "many"}, 422, "cap"),
+        ("GANNET", {"reserve": 1}, 422, "owns the pool"),
+        ("TERN", {"at_cap": "grace", "grace_days": None}, 422, "number of days"),
+    ],
+)
+def test_a_change_that_cannot_be_says_why(operator: TestClient, account: str, terms: dict[str, Any], status: int, says: str) -> None:
+    body = {"changes": [{"account": account, "product": "VOICE", "reserve": 0, "cap": 9, "at_cap": "block", "seen": None, **terms}]}
+    if account == "TERN":
+        body = change(operator, "TERN", "VOICE", **terms)
+    answer = operator.post("/api/allocations/apply", json=body)
+    assert answer.status_code == status and says in answer.json()["detail"], answer.text
+
+
+def test_a_refused_taking_carries_its_ladder(operator: TestClient) -> None:
+    answer = operator.post("/api/assignments", json={"units": [{"account": "LARKHILL-BOX", "product": "WATCHGLASS", "subject": "till-9"}]})
+    assert answer.status_code == 409 and answer.headers["content-type"] == "application/problem+json"
+    assert answer.json()["detail"] == "Box Office can take 0 more of Watchglass Endpoint; 1 device asked for. Larkhill Theatre Trust's cap of 61 stops it."
+    assert [step["binds"] for step in answer.json()["ladder"]["limits"]] == [False, True, False, False]
+
+
+def test_costs_are_the_sellers_alone(operator: TestClient, client_admin: TestClient, signed_in: SignIn) -> None:
+    def buyers(client: TestClient) -> dict[str, Any]:
+        return {each["buyer"]: each for each in client.get("/api/statements", params={"month": "2026-10"}).json()["buyers"]}
+
+    every = buyers(operator)
+    assert len(every) == 13 and all(each["cost"] for each in every.values())
+    assert buyers(client_admin)["OLDQUAY"]["cost"] is None
+    resold = buyers(signed_in("BRAMBLE"))
+    assert resold["BRAMBLE"]["cost"] is None and resold["HAZEL"]["cost"] == every["HAZEL"]["cost"]
+    assert client_admin.get("/api/statements/OLDQUAY", params={"month": "2026-10"}).json()["cost"] is None
+
+
+def test_a_statement_traces_to_the_day_and_adds_up(operator: TestClient) -> None:
+    body = operator.get("/api/statements/NORTHFOLD", params={"month": "2026-10"}).json()
+    assert (body["total"], body["days_read"], body["hours_read"]) == ("1432.25", 31, 745)
+    for line in body["lines"]:
+        assert sum(int(part["amount"].replace(".", "")) for part in line["parts"]) == int(line["amount"].replace(".", ""))
+    core = next(line for line in body["lines"] if line["product"] == "FIELD-CORE")
+    day = next(each for each in core["days"] if each["day"] == "2026-10-15")
+    evidence = operator.get("/api/statements/NORTHFOLD/FIELD-CORE/evidence", params={"day": "2026-10-15"}).json()
+    assert sum(int(row["figure"]) for row in evidence["rows"]) == float(day["used"]) * 86400
+    assert operator.get("/api/statements/NORTHFOLD/FIELD-CORE/evidence", params={"day": "2026-11-24"}).status_code == 404
+    assert operator.get("/api/statements/NORTHFOLD", params={"month": "2026-13"}).status_code == 422
+    rows = list(csv.reader(io.StringIO(operator.get("/api/statements/NORTHFOLD/export", params={"month": "2026-10"}).text)))
+    assert rows[1][:3] == ["GANNET", "NORTHFOLD", "CHARTROOM"] and rows[1][7] == "155.00"
+
+
+def test_the_tables_can_be_kept_as_files(operator: TestClient) -> None:
+    for path in ("/api/allocations/export?", "/api/statements/export?month=2026-10&", "/api/log/export?"):
+        for form, begins in (("csv", b""), ("xlsx", b"PK")):
+            answer = operator.get(f"{path}form={form}")
+            assert answer.status_code == 200 and answer.content.startswith(begins) and len(answer.content) > 100

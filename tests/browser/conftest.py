@@ -1,0 +1,95 @@
+"""The built front end on a real server, and Debian's Chromium; any console error fails the test."""
+
+from __future__ import annotations
+
+import socket
+import threading
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+import uvicorn
+from playwright.sync_api import Browser, Page, sync_playwright
+
+from fair_ladle.app.plumbing.actor import COMMAND_LINE
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.main import create_app
+from tests.conftest import load
+
+PASSWORD = "correct-ferry-staple"
+WEB = Path(__file__).parents[2] / "web"
+ARGUMENTS = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+]
+Open = Callable[..., Page]
+
+
+@pytest.fixture(scope="session")
+def browser() -> Iterator[Browser]:
+    with sync_playwright() as playwright:
+        chromium = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+        yield chromium
+        chromium.close()
+
+
+@pytest.fixture(scope="module")
+def address(new_database: Callable[[], Database]) -> Iterator[str]:
+    assert (WEB / "dist" / "index.html").exists(), "the front end is not built; run ./check"
+    database = load(new_database())
+    for account, name in (("GANNET", "Ines Vane"), ("BRAMBLE", "Otis Calder"), ("OLDQUAY", "Maren Tove")):
+        database.run(sign_in.give_sign_in, COMMAND_LINE, f"{account.lower()}@x.example", name, account, PASSWORD)
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    server = uvicorn.Server(uvicorn.Config(create_app(database), host="127.0.0.1", port=port, log_level="warning"))
+    thread = threading.Thread(target=server.run)
+    thread.start()
+    while not server.started:
+        time.sleep(0.02)
+    yield f"http://127.0.0.1:{port}"
+    server.should_exit = True
+    thread.join()
+
+
+@pytest.fixture
+def open_page(browser: Browser, address: str) -> Iterator[Open]:
+    errors: list[str] = []
+    contexts = []
+
+    def enter(account: str | None = "GANNET", at: str = "/today", width: int = 1280, height: int = 800, dark: bool = False) -> Page:
+        context = browser.new_context(
+            viewport={"width": width, "height": height}, color_scheme="dark" if dark else "light", base_url=address,
+            accept_downloads=True,
+        )
+        contexts.append(context)
+        page = context.new_page()
+        page.set_default_timeout(15_000)
+        # A refused request is written to the console by the browser itself; what the page makes of it is asserted.
+        page.on("console", lambda message: errors.append(message.text) if message.type == "error" and "(Not Found)" not in message.text else None)
+        page.on("pageerror", lambda error: errors.append(str(error)))
+        page.goto(at)
+        if account is not None:
+            page.get_by_label("E-mail address").fill(f"{account.lower()}@x.example")
+            page.keyboard.press("Tab")
+            page.keyboard.type(PASSWORD)
+            page.keyboard.press("Enter")
+            page.get_by_role("navigation", name="Screens").wait_for()
+        return page
+
+    yield enter
+    for context in contexts:
+        context.close()
+    assert errors == [], "nothing is written to the console as an error"
+
+
+def serious_findings(page: Page) -> list[str]:
+    """What axe finds of serious or critical weight, with where."""
+    page.evaluate((WEB / "node_modules" / "axe-core" / "axe.min.js").read_text())
+    found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
+    return [
+        f"{each['id']}: {each['nodes'][0]['html'][:160]} ({len(each['nodes'])})"
+        for each in found["violations"] if each["impact"] in ("serious", "critical")
+    ]

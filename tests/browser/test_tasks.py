@@ -1,0 +1,161 @@
+"""The main tasks in a real browser, by keyboard wherever a person would use it."""
+
+from __future__ import annotations
+
+import csv
+import re
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import serious_findings
+
+Open = Callable[..., Page]
+SCREENS = [
+    ("sign in", None, "/today", "heading", "Sign in"),
+    ("today", "GANNET", "/today", "heading", "Tuesday, 24 November"),
+    ("allocations", "GANNET", "/allocations?open=OLDQUAY&account=OLDQUAY-ENGINEERING&product=WATCHGLASS", "heading", "Engineering Yard"),
+    ("statements", "GANNET", "/statements?month=2026-10", "table", "Statements of October 2026"),
+    ("a statement", "GANNET", "/statements/NORTHFOLD?month=2026-10&line=FIELD-CORE&day=2026-10-15", "region", "Evidence"),
+    ("by department", "GANNET", "/statements/NORTHFOLD?month=2026-10&by=department", "columnheader", "Department"),
+    ("log", "GANNET", "/log", "table", "Log, newest first"),
+    ("a client's allocations", "OLDQUAY", "/allocations", "treegrid", "Accounts against pools"),
+]
+
+
+@pytest.mark.parametrize(("what", "account", "at", "role", "name"), SCREENS, ids=[case[0] for case in SCREENS])
+def test_screens_have_no_serious_finding(open_page: Open, what: str, account: str | None, at: str, role: str, name: str) -> None:
+    for dark in (False, True):
+        page = open_page(account, at, dark=dark)
+        page.get_by_role(role, name=name, exact=True).first.wait_for()  # type: ignore[arg-type]
+        page.wait_for_load_state("networkidle")
+        assert serious_findings(page) == [], "dark" if dark else "light"
+    narrow = open_page(account, at, width=390, height=800)
+    narrow.get_by_role(role, name=name, exact=True).first.wait_for()  # type: ignore[arg-type]
+    assert narrow.evaluate("document.documentElement.scrollWidth") <= 390, "nothing pushes a phone's page sideways"
+
+
+def test_changing_a_cap_by_keyboard(open_page: Open) -> None:
+    page = open_page()
+    page.keyboard.press("g")
+    page.keyboard.press("a")
+    page.get_by_role("treegrid").wait_for()
+    page.keyboard.press("/")
+    page.keyboard.type("engineering")
+    page.keyboard.press("Enter")
+    for _ in range(2):
+        page.keyboard.press("ArrowDown")
+    page.keyboard.press("End")
+    expect(page.locator(":focus")).to_have_attribute("aria-description", re.compile(r"Engineering Yard, Watchglass Endpoint: 18 devices counted, cap 14"))
+    page.get_by_role("heading", name="Engineering Yard").wait_for()
+    expect(page.get_by_text("Engineering Yard is 4 devices over its cap of 14")).to_be_visible()
+    page.keyboard.type("18")
+    page.keyboard.press("Enter")
+    draft = page.get_by_role("region", name="Draft")
+    expect(draft).to_contain_text("1 change")
+    expect(draft).to_contain_text("1 breach cleared")
+    expect(page.locator(":focus")).to_have_attribute("aria-description", re.compile("cap 18 devices"))
+    page.keyboard.press("Control+z")
+    expect(draft).to_have_count(0)
+    page.keyboard.press("Control+y")
+    expect(draft).to_contain_text("1 breach cleared")
+    page.get_by_role("button", name="Review and apply").focus()
+    page.keyboard.press("Enter")
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("cleared")
+    dialog.get_by_role("button", name="Apply", exact=True).focus()
+    page.keyboard.press("Enter")
+    expect(draft).to_have_count(0)
+    expect(page.locator(".cell.sel")).to_have_attribute("aria-description", re.compile("cap 18 devices"))
+    page.locator("body").press("g")
+    page.keyboard.press("l")
+    first = page.get_by_role("table", name="Log, newest first").get_by_role("row").nth(1)
+    expect(first).to_contain_text("Ines Vane")
+    expect(first).to_contain_text("Engineering Yard")
+    expect(first).to_contain_text("14 device 18 device")
+
+
+def test_a_change_that_would_break_a_limit_says_so_and_is_not_applied(open_page: Open) -> None:
+    page = open_page(at="/allocations?account=LARKHILL&product=FIELD-FULL")
+    page.get_by_role("heading", name="Larkhill Theatre Trust").wait_for()
+    page.get_by_label("Cap", exact=True).fill("16")
+    draft = page.get_by_role("region", name="Draft")
+    expect(draft).to_contain_text("1 new or worse")
+    draft.get_by_role("button", name="Review and apply").click()
+    expect(page.get_by_role("dialog").get_by_role("alert")).to_contain_text("would be 1 seat over its cap")
+    expect(page.get_by_role("dialog").get_by_role("button", name="Apply", exact=True)).to_be_disabled()
+    page.keyboard.press("Escape")
+    page.get_by_label("Reserve").fill("many")
+    expect(page.get_by_text("whole number")).to_be_visible()
+    draft.get_by_role("button", name="Discard").click()
+    expect(draft).to_have_count(0)
+
+
+def test_from_total_to_assignment(open_page: Open, tmp_path: Path) -> None:
+    page = open_page()
+    page.keyboard.press("g")
+    page.keyboard.press("s")
+    page.get_by_role("link", name="Northfold Library Consortium").focus()
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("1 432.25 EUR")).to_be_visible()
+    page.get_by_role("button", name="Fieldbook Core").focus()
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("35.00 at 9.90, the price from 25 on for all of them")).to_be_visible()
+    page.get_by_role("button", name=re.compile("^1 Oct")).focus()
+    page.keyboard.press("ArrowRight")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("region", name="Behind Friday, 2 October")).to_contain_text("20.000000 seats in use")
+    expect(page.get_by_role("region", name="Evidence").get_by_role("row")).to_have_count(21)
+    assert "day=2026-10-02" in page.url, "the address holds the view"
+    page.get_by_role("button", name="Export").click()
+    with page.expect_download() as kept:
+        page.get_by_role("link", name="CSV").click()
+    kept.value.save_as(tmp_path / "statement.csv")
+    rows = list(csv.DictReader((tmp_path / "statement.csv").open()))
+    assert sum(float(row["amount"]) for row in rows if not row["account"]) == pytest.approx(1432.25)
+
+
+def test_today_leads_to_where_it_is_dealt_with(open_page: Open) -> None:
+    page = open_page()
+    expect(page.get_by_text("Fieldbook Core falls short by 176 seats")).to_be_visible()
+    item = page.get_by_role("article").filter(has_text="Engineering Yard").filter(has_text="Watchglass")
+    if item.count() == 0:
+        item = page.get_by_role("article").filter(has_text="Larkhill Theatre Trust").filter(has_text="Watchglass")
+    item.get_by_role("link", name="Ladder").click()
+    expect(page.get_by_role("list", name="Limits on the way up, the supply first")).to_be_visible()
+    expect(page.locator(".cell.sel")).to_have_count(1)
+
+
+def test_a_clients_admin_sees_and_does_just_what_is_theirs(open_page: Open) -> None:
+    page = open_page("OLDQUAY", "/allocations?account=OLDQUAY&product=WATCHGLASS")
+    page.get_by_role("heading", name="Old Quay Ferries").wait_for()
+    expect(page.get_by_text("What Old Quay Ferries gets is its parent’s to give.")).to_be_visible()
+    expect(page.get_by_label("Cap", exact=True)).to_have_count(0)
+    expect(page.get_by_text("What comes from above", exact=True)).to_be_visible()
+    page.keyboard.press("Control+k")
+    page.get_by_role("combobox", name="Go to").fill("tern")
+    expect(page.get_by_text("Nothing of that name.")).to_be_visible()
+    page.keyboard.press("Escape")
+    page.goto("/statements?month=2026-10")
+    expect(page.get_by_role("columnheader", name="Margin")).to_have_count(0)
+    page.get_by_role("link", name="Old Quay Ferries").click()
+    expect(page.get_by_text("What it cost")).to_have_count(0)
+    page.goto("/statements/TERN?month=2026-10")
+    expect(page.get_by_role("alert")).to_contain_text("There is no account 'TERN' here.")
+
+
+def test_the_keys_are_listed_and_one_can_sign_out(open_page: Open) -> None:
+    page = open_page()
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog", name="Keys")).to_contain_text("Go anywhere")
+    page.keyboard.press("Escape")
+    page.keyboard.press("Control+k")
+    page.keyboard.type("engineering yard")
+    expect(page.get_by_role("option")).to_have_count(1)
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Engineering Yard")).to_be_visible()
+    page.get_by_role("button", name="Ines Vane").click()
+    page.get_by_role("button", name="Sign out").click()
+    expect(page.get_by_role("heading", name="Sign in")).to_be_visible()

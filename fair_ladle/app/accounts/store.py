@@ -7,7 +7,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.accounts.tables import account_parents, accounts
+from fair_ladle.app.accounts.tables import account_parents, accounts, structure
 
 
 def in_force(table: sa.Table, day: date) -> sa.ColumnElement[bool]:
@@ -79,3 +79,14 @@ def place(connection: sa.Connection, parents: dict[str, str | None], today: date
     if new:
         connection.execute(sa.insert(p), new)
     return moved
+
+
+def structure_number(connection: sa.Connection) -> int:
+    """Goes up whenever accounts, places, products or pools change; 0 before the first."""
+    return connection.scalar(sa.select(structure.c.number)) or 0
+
+
+def raise_structure_number(connection: sa.Connection) -> None:
+    """Let everybody who keeps a copy of the structure read it anew."""
+    if connection.execute(sa.update(structure).values(number=structure.c.number + 1)).rowcount == 0:
+        connection.execute(sa.insert(structure).values(number=1))

@@ -18,6 +18,11 @@ accounts = sa.Table(
     sa.Column("billing_email", sa.String(254)),
 )
 
+structure = sa.Table(
+    "structure", metadata,
+    sa.Column("number", sa.BigInteger, nullable=False, comment="goes up when accounts, places, products or pools change"),
+)
+
 account_parents = sa.Table(
     "account_parents", metadata,
     id_column(),

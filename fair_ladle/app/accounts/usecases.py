@@ -140,3 +140,13 @@ def find(unit: Unit, actor: Actor, words: str, limit: int) -> tuple[Accounts, li
             if len(found) == limit:
                 break
     return accounts, found
+
+
+def structure_number(unit: Unit) -> int:
+    """While it stays the same, accounts, their places, products and pools do."""
+    return store.structure_number(unit.connection)
+
+
+def structure_changed(unit: Unit) -> None:
+    """Say that accounts, places, products or pools have changed."""
+    store.raise_structure_number(unit.connection)

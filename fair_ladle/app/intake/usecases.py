@@ -160,6 +160,7 @@ def _load(unit: Unit, intake: Intake, told: Told) -> Brought:
         )
         done.update({name: each for name, each in (("rates", merged), ("rate_tiers", tiers)) if intake.table(name)})
     pools.mark_stale(unit)
+    accounts_usecases.structure_changed(unit)
     return Brought(done)
 
 

@@ -11,11 +11,12 @@ import sqlalchemy as sa
 from fair_ladle.app.log.tables import log_entries
 
 e = log_entries
+ADD = sa.insert(e)
 
 
 def add(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
     """Write entries."""
-    connection.execute(sa.insert(e), rows)
+    connection.execute(ADD, rows if len(rows) > 1 else rows[0])
 
 
 def newest(

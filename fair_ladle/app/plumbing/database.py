@@ -29,7 +29,12 @@ TRIES = 8
 
 
 class Again(Exception):
-    """Something happened meanwhile that the use-case has to see: begin it anew."""
+    """Something happened meanwhile that the use-case has to see: begin it anew, after some other work, if any,
+    in a transaction of its own."""
+
+    def __init__(self, after: Callable[[Unit], Any] | None = None):
+        super().__init__("begin anew")
+        self.after = after
 
 
 Result = TypeVar("Result")
@@ -100,9 +105,11 @@ class Database:
             try:
                 with self.transaction() as unit:
                     return usecase(unit, *args, **named)
-            except Again:
+            except Again as again:
                 if attempt == TRIES - 1:
                     raise
+                if again.after is not None:
+                    self.run(again.after)
             except sa.exc.OperationalError as trouble:
                 code = trouble.orig.args[0] if trouble.orig and trouble.orig.args else None
                 if code not in (DEADLOCK, LOCK_WAIT, GONE, LOST) or attempt == TRIES - 1:

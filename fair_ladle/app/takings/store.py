@@ -7,6 +7,7 @@ from datetime import date, datetime
 from typing import Any
 
 import sqlalchemy as sa
+from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.plumbing.database import metadata
 from fair_ladle.app.takings.tables import LOCK_ORDER, answered_requests, counters
@@ -40,35 +41,41 @@ def way_up(connection: sa.Connection, code: str, product_id: int, day: date) -> 
 
 
 c = counters
-DEPTHS = sa.select(c.c.account_id, c.c.depth).where(
+FIGURES = tuple(c.c.keys())
+"""The columns of a counter."""
+
+_pools, _structure = metadata.tables["pools"], metadata.tables["structure"]
+# The statements of every taking are made once: building them costs more than running them.
+# What stands in a subquery is read without a lock, though the counter itself is locked.
+_locked = sa.select(
+    c,
+    sa.select(_pools.c.fresh_until).where(_pools.c.id == c.c.pool_id).scalar_subquery().label("fresh_until"),
+    sa.select(_pools.c.backed).where(_pools.c.id == c.c.pool_id).scalar_subquery().label("backed"),
+    sa.select(_structure.c.number).scalar_subquery().label("structure"),
+).with_for_update()
+LOCKED_ONE = _locked.where(c.c.pool_id == sa.bindparam("pool"), c.c.account_id == sa.bindparam("account"))
+LOCKED = _locked.where(
     c.c.pool_id == sa.bindparam("pool"), c.c.account_id.in_(sa.bindparam("accounts", expanding=True))
+).order_by(c.c.account_id)
+_new = mysql.insert(c)
+WRITE = _new.on_duplicate_key_update(
+    own=_new.inserted.own, load=_new.inserted.load, past_cap_since=_new.inserted.past_cap_since
 )
-LOCKED = (
-    sa.select(c)
-    .where(c.c.pool_id == sa.bindparam("pool"), c.c.account_id.in_(sa.bindparam("accounts", expanding=True)))
-    .order_by(c.c.account_id).with_for_update()
-)
-WRITE = (
-    sa.update(c)
-    .where(c.c.pool_id == sa.bindparam("pool"), c.c.account_id == sa.bindparam("account"))
-    .values(own=sa.bindparam("new_own"), load=sa.bindparam("new_load"), past_cap_since=sa.bindparam("since"))
-)
-
-
-def depths(connection: sa.Connection, pool_id: int, account_ids: Iterable[int]) -> dict[int, int]:
-    """How deep in the tree these accounts' counters are."""
-    rows = connection.execute(DEPTHS, {"pool": pool_id, "accounts": list(account_ids)})
-    return {row.account_id: row.depth for row in rows}
+"""Counters are there and locked, so all rows of a walk are written by one statement."""
 
 
 def lock(connection: sa.Connection, pool_id: int, account_ids: Iterable[int]) -> list[Any]:
-    """Counters of one pool, locked in the order of their ids."""
-    return list(connection.execute(LOCKED, {"pool": pool_id, "accounts": sorted(account_ids)}))
+    """Counters of one pool, locked in the order of their ids; with until when the pool's counters hold, whether it
+    is backed, and the structure's number."""
+    ids = sorted(account_ids)
+    if len(ids) == 1:
+        return list(connection.execute(LOCKED_ONE, {"pool": pool_id, "account": ids[0]}))
+    return list(connection.execute(LOCKED, {"pool": pool_id, "accounts": ids}))
 
 
 def write(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
-    """New own, load and clock of counters that are locked."""
-    connection.execute(WRITE, rows)
+    """New own, load and clock of counters that are locked (rows of the table, whole)."""
+    connection.execute(WRITE, rows if len(rows) > 1 else rows[0])
 
 
 def read(connection: sa.Connection, pool_id: int, account_ids: Collection[int]) -> dict[int, Any]:

@@ -13,7 +13,6 @@ from zoneinfo import ZoneInfo
 
 import sqlalchemy as sa
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations.ladders import ladder_members
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people
@@ -23,7 +22,8 @@ from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
 from fair_ladle.app.takings import counters, store
-from fair_ladle.app.takings.walk import LimitReached, rung, walk
+from fair_ladle.app.takings.places import Directory, Place, directory, forget
+from fair_ladle.app.takings.walk import LimitReached, Stale, rung, walk
 from fair_ladle.app.usage import usecases as usage
 from fair_ladle.core.calendar import local_day
 from fair_ladle.core.path import ladder
@@ -42,19 +42,6 @@ class Wanted:
     subject: str
 
 
-@dataclass(frozen=True)
-class Place:
-    """Where a unit is counted: the account, its pool, and the way up to the pool's owner."""
-
-    account_id: int
-    code: str
-    product: Product
-    pool_id: int
-    backed: bool
-    way_up: tuple[tuple[int, str, str], ...]
-    """id, code and name of each account."""
-
-
 def assign(unit: Unit, actor: Actor, wanted: Sequence[Wanted], key: str | None = None) -> dict[str, Any]:
     """Assign units, all or none. Refused with the ladder where a limit stops one of them."""
     return _once(unit, actor, "assign", wanted, key, _assign)
@@ -70,9 +57,10 @@ def _once(unit: Unit, actor: Actor, what: str, wanted: Sequence[Wanted], key: st
         raise invalid(f"Between 1 and {MOST_AT_ONCE} units at once; here are {len(wanted)}.", "units")
     if len(set(wanted)) < len(wanted):
         raise invalid("The same unit stands there twice.", "units")
-    told = json.dumps([what, [[each.account, each.product, each.subject] for each in wanted]])
-    fingerprint = hashlib.sha256(told.encode()).hexdigest()
+    fingerprint = ""
     if key is not None:
+        told = json.dumps([what, [[each.account, each.product, each.subject] for each in wanted]])
+        fingerprint = hashlib.sha256(told.encode()).hexdigest()
         before = store.answered(unit.connection, actor.sign_in_id or 0, key)
         if before is not None:
             if before.fingerprint != fingerprint:
@@ -91,73 +79,56 @@ def _once(unit: Unit, actor: Actor, what: str, wanted: Sequence[Wanted], key: st
     return answer
 
 
-def _places(unit: Unit, actor: Actor, wanted: Sequence[Wanted], zone: ZoneInfo) -> dict[tuple[str, str], Place]:
-    """Where each account's units of a product are counted; stale counters on the way are rebuilt."""
-    products = {each.code: each for each in pools_usecases.products(unit)}
-    day = local_day(unit.now, zone)
-    found: dict[tuple[str, str], Place] = {}
-    for account, code in sorted({(each.account, each.product) for each in wanted}):
-        product = products.get(code)
-        if product is None:
-            raise not_found("product", code)
-        if product.is_storage:
-            raise invalid(f"{product.name} is measured by what is stored; nothing of it is assigned.", "product")
-        place = _place(unit, actor, account, product, day)
-        if place is None:
-            counters.rebuild(unit, [product])
-            place = _place(unit, actor, account, product, day)
-        if place is None:
-            raise Again
-        found[account, code] = place
-    return found
+@dataclass(frozen=True)
+class Seen:
+    """Where the wanted units are counted, as the directory has it."""
+
+    directory: Directory
+    places: dict[tuple[str, str], Place]
 
 
-def _place(unit: Unit, actor: Actor, account: str, product: Product, day: Any) -> Place | None:
-    way = store.way_up(unit.connection, account, product.id, day)
-    if not way or (actor.scope is not None and all(each.code != actor.scope for each in way)):
-        raise not_found("account", account)
-    owner = next((place for place, each in enumerate(way) if each.pool_id is not None), None)
-    if owner is None:
-        raise invalid(f"Neither {account} nor any account above it has a pool of {product.name}.", "product")
-    pool = way[owner]
-    if pool.fresh_until is None or pool.fresh_until <= unit.now:
-        return None
-    return Place(
-        way[0].id, account, product, pool.pool_id, bool(pool.backed),
-        tuple((each.id, each.code, each.name) for each in way[: owner + 1]),
+def _look(unit: Unit, actor: Actor, wanted: Sequence[Wanted]) -> Seen:
+    """Find the places within the actor's scope."""
+    known = directory(unit)
+    day = local_day(unit.now, known.zone)
+    pairs = sorted({(each.account, each.product) for each in wanted})
+    return Seen(
+        known, {pair: known.place(unit, day, pair[0], known.product(pair[1]), actor.scope) for pair in pairs}
     )
 
 
-def _walk_all(
-    unit: Unit, actor: Actor, wanted: Sequence[Wanted], places: dict[tuple[str, str], Place], sign: int, zone: ZoneInfo
-) -> list[dict[str, Any]]:
+def _walk_all(unit: Unit, actor: Actor, wanted: Sequence[Wanted], seen: Seen, sign: int) -> list[dict[str, Any]]:
     by_pool: dict[int, dict[int, int]] = defaultdict(lambda: defaultdict(int))
-    backed, place_of = {}, {}
+    place_of = {}
     for each in wanted:
-        place = places[each.account, each.product]
+        place = seen.places[each.account, each.product]
         by_pool[place.pool_id][place.account_id] += sign
-        backed[place.pool_id] = place.backed
         place_of[place.pool_id, place.account_id] = place
     writes = []
     for pool_id in sorted(by_pool):
         changes = dict(by_pool[pool_id])
+        depth = {account: place_of[pool_id, account].depth for account in changes}
         try:
-            writes.extend(walk(unit, pool_id, changes, backed[pool_id], zone).writes)
+            writes.extend(walk(unit, pool_id, changes, depth, seen.directory.number, seen.directory.zone))
+        except Stale:
+            forget(unit)
+            product = place_of[pool_id, next(iter(changes))].product
+            raise Again(lambda again, product=product: counters.rebuild(again, [product])) from None
         except LimitReached as reached:
             place = place_of[pool_id, reached.account_ids[0]]
-            raise _stopped(unit, actor, place, changes[place.account_id], zone) from None
+            raise _stopped(unit, actor, place, changes[place.account_id], seen.directory.zone) from None
     return writes
 
 
 def _stopped(unit: Unit, actor: Actor, place: Place, amount: int, zone: ZoneInfo) -> Refused:
     """The refusal with its ladder, from counters that nothing of this transaction has been written to."""
-    rows = store.read(unit.connection, place.pool_id, [each for each, _, _ in place.way_up])
-    rungs = [rung(rows[each], code, unit.now, zone) for each, code, _ in place.way_up]
-    owner = rows[place.way_up[-1][0]]
+    rows = store.read(unit.connection, place.pool_id, [each for each, _, _ in place.to_owner])
+    rungs = [rung(rows[each], code, unit.now, zone) for each, code, _ in place.to_owner]
+    owner = rows[place.to_owner[-1][0]]
     left = owner.physical - store.used(unit.connection, place.pool_id)
     found = ladder(rungs, owner.promisable, left)
     told = ladder_members(
-        found, rungs, place.product, owner.promisable, actor, {code: name for _, code, name in place.way_up}
+        found, rungs, place.product, owner.promisable, actor, {code: name for _, code, name in place.to_owner}
     )
     unit_name = place.product.unit if amount == 1 else f"{place.product.unit}s"
     can = max(0, found.headroom)
@@ -171,10 +142,10 @@ def _stopped(unit: Unit, actor: Actor, place: Place, amount: int, zone: ZoneInfo
     )
 
 
-def _check_subjects(unit: Unit, wanted: Sequence[Wanted], places: dict[tuple[str, str], Place]) -> None:
+def _check_subjects(unit: Unit, wanted: Sequence[Wanted], seen: Seen) -> None:
     """One unit a subject and product; seats for people of the account; base products there; families apart."""
-    every = pools_usecases.products(unit)
-    by_code = {each.code: each for each in every}
+    by_code, places = seen.directory.products, seen.places
+    every = list(by_code.values())
     families = {each.family for each in (by_code[w.product] for w in wanted) if each.family}
     concerned = [
         each for each in every
@@ -211,45 +182,43 @@ def _check_subjects(unit: Unit, wanted: Sequence[Wanted], places: dict[tuple[str
 
 
 def _assign(unit: Unit, actor: Actor, wanted: Sequence[Wanted]) -> dict[str, Any]:
-    zone = accounts_usecases.zone(unit)
-    places = _places(unit, actor, wanted, zone)
-    writes = _walk_all(unit, actor, wanted, places, +1, zone)
-    _check_subjects(unit, wanted, places)
+    seen = _look(unit, actor, wanted)
+    writes = _walk_all(unit, actor, wanted, seen, +1)
+    _check_subjects(unit, wanted, seen)
     at = unit.now
     store.write(unit.connection, writes)
     usage.begin(
         unit,
         [
             {
-                "account_id": places[each.account, each.product].account_id,
-                "product_id": places[each.account, each.product].product.id, "subject": each.subject, "begins": at,
+                "account_id": seen.places[each.account, each.product].account_id,
+                "product_id": seen.places[each.account, each.product].product.id, "subject": each.subject, "begins": at,
             }
             for each in wanted
         ],
     )
-    _tell(unit, actor, wanted, places, "assigned")
+    _tell(unit, actor, wanted, seen.places, "assigned")
     return {"assigned": len(wanted), "at": at.isoformat()}
 
 
 def _release(unit: Unit, actor: Actor, wanted: Sequence[Wanted]) -> dict[str, Any]:
-    zone = accounts_usecases.zone(unit)
-    places = _places(unit, actor, wanted, zone)
-    writes = _walk_all(unit, actor, wanted, places, -1, zone)
+    seen = _look(unit, actor, wanted)
+    writes = _walk_all(unit, actor, wanted, seen, -1)
     at = unit.now
-    products = list({place.product.id: place.product for place in places.values()}.values())
+    products = list({place.product.id: place.product for place in seen.places.values()}.values())
     there: dict[tuple[int, int, str], list[int]] = defaultdict(list)
     for row in usage.open_assignments(unit, products, [each.subject for each in wanted], at):
         there[row.account_id, row.product_id, row.subject].append(row.id)
     ids = []
     for each in wanted:
-        place = places[each.account, each.product]
+        place = seen.places[each.account, each.product]
         mine = there.get((place.account_id, place.product.id, each.subject))
         if not mine:
             raise conflict(f"{each.subject} has no {place.product.name} in {each.account}; nothing was released.")
         ids.append(mine[0])
     store.write(unit.connection, writes)
     usage.end(unit, ids, at)
-    _tell(unit, actor, wanted, places, "released")
+    _tell(unit, actor, wanted, seen.places, "released")
     return {"released": len(wanted), "at": at.isoformat()}
 
 

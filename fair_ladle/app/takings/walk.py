@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -10,6 +9,7 @@ from zoneinfo import ZoneInfo
 from fair_ladle.app.plumbing.database import Unit
 from fair_ladle.app.takings import store
 from fair_ladle.app.takings.counters import is_restricted
+from fair_ladle.app.takings.store import FIGURES
 from fair_ladle.core.allocations import AtCap
 from fair_ladle.core.path import Rung
 
@@ -28,30 +28,38 @@ def rung(counter: Any, name: str, now: datetime, zone: ZoneInfo) -> Rung:
     return Rung(name, counter.load, counter.reserve, counter.cap, counter.burst, bursting)
 
 
-@dataclass
-class Walked:
-    """What a walk found and wants written; nothing is written before all of it is admitted."""
-
-    pool_id: int
-    writes: list[dict[str, Any]]
+class Stale(Exception):
+    """The pool's counters are to be made anew first, or the structure is not the one the changes were placed in."""
 
 
-def walk(unit: Unit, pool_id: int, changes: dict[int, int], backed: bool, zone: ZoneInfo) -> Walked:
+def walk(
+    unit: Unit, pool_id: int, changes: dict[int, int], depth: dict[int, int], structure: int, zone: ZoneInfo
+) -> list[dict[str, Any]]:
     """Lock and check the way up for changes of own use by account (all of one sign), stopping where a
-    cushion takes them up. LimitReached where one does not fit."""
-    depth = store.depths(unit.connection, pool_id, changes)
+    cushion takes them up; the counters as they shall be written.
+
+    Nothing is written before all is admitted: LimitReached where one does not fit, Stale where what is
+    locked cannot be trusted.
+    """
     own_change = dict(changes)
     pending: dict[int, dict[int, int]] = {}
     for account, change in changes.items():
         pending.setdefault(depth[account], {})[account] = change
     cause: dict[int, list[int]] = {account: [account] for account in changes}
-    walked = Walked(pool_id, [])
+    writes: list[dict[str, Any]] = []
+    backed = True
     taken = sum(changes.values())
     while pending:
         level = max(pending)
         here = pending.pop(level)
-        for counter in store.lock(unit.connection, pool_id, here):
+        locked = store.lock(unit.connection, pool_id, here)
+        if len(locked) < len(here):
+            raise Stale
+        for counter in locked:
             now = unit.now
+            if counter.fresh_until is None or counter.fresh_until <= now or counter.structure != structure:
+                raise Stale
+            backed = counter.backed
             change = here[counter.account_id]
             step = rung(counter, "", now, zone)
             room = None if step.hard is None else step.hard - step.load
@@ -60,7 +68,7 @@ def walk(unit: Unit, pool_id: int, changes: dict[int, int], backed: bool, zone: 
                 room = left if room is None else min(room, left)
             if change > 0 and room is not None and change > room:
                 raise LimitReached(cause[counter.account_id])
-            walked.writes.append(_written(counter, pool_id, change, own_change.get(counter.account_id, 0), now))
+            writes.append(_written(counter, change, own_change.get(counter.account_id, 0), now))
             passed_on = step.passed_on(change)
             if counter.parent_id is not None and passed_on:
                 above = pending.setdefault(level - 1, {})
@@ -68,20 +76,17 @@ def walk(unit: Unit, pool_id: int, changes: dict[int, int], backed: bool, zone: 
                 cause.setdefault(counter.parent_id, []).extend(cause[counter.account_id])
     if taken > 0 and not backed:
         _check_physical(unit, pool_id, taken, list(changes))
-    return walked
+    return writes
 
 
-def _written(counter: Any, pool_id: int, change: int, own_change: int, now: datetime) -> dict[str, Any]:
+def _written(counter: Any, change: int, own_change: int, now: datetime) -> dict[str, Any]:
     load, since = counter.load + change, counter.past_cap_since
     if counter.at_cap == AtCap.GRACE and counter.cap is not None:
         if load <= counter.cap:
             since = None
         elif since is None:
             since = now
-    return {
-        "pool": pool_id, "account": counter.account_id, "new_own": counter.own + own_change, "new_load": load,
-        "since": since,
-    }
+    return {name: getattr(counter, name) for name in FIGURES} | {"own": counter.own + own_change, "load": load, "past_cap_since": since}
 
 
 def _check_physical(unit: Unit, pool_id: int, taken: int, accounts: list[int]) -> None:

@@ -124,24 +124,26 @@ def next_change(connection: sa.Connection, product_ids: Collection[int], after: 
     return min((each for each in found if each is not None), default=None)
 
 
+_a = assignments
+OPEN = sa.select(_a.c.id, _a.c.account_id, _a.c.product_id, _a.c.subject).where(
+    _a.c.product_id.in_(sa.bindparam("products", expanding=True)),
+    _a.c.subject.in_(sa.bindparam("subjects", expanding=True)),
+    _a.c.begins <= sa.bindparam("at"), sa.or_(_a.c.ends.is_(None), _a.c.ends > sa.bindparam("at")),
+)
+BEGIN = sa.insert(_a)
+
+
 def open_assignments(
     connection: sa.Connection, product_ids: Collection[int], subjects: Collection[str], at: datetime
 ) -> list[Any]:
-    """The assignments of these subjects that are in force at an instant."""
-    a = assignments
-    return list(
-        connection.execute(
-            sa.select(a).where(
-                a.c.product_id.in_(product_ids), a.c.subject.in_(subjects),
-                a.c.begins <= at, sa.or_(a.c.ends.is_(None), a.c.ends > at),
-            )
-        )
-    )
+    """id, account, product and subject of these subjects' assignments that are in force at an instant."""
+    asked = {"products": list(product_ids), "subjects": list(subjects), "at": at}
+    return list(connection.execute(OPEN, asked))
 
 
 def begin(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
     """Add assignments."""
-    connection.execute(sa.insert(assignments), rows)
+    connection.execute(BEGIN, rows if len(rows) > 1 else rows[0])
 
 
 def end(connection: sa.Connection, ids: Collection[int], at: datetime) -> None:

@@ -24,6 +24,9 @@ def upgrade() -> None:
     sa.PrimaryKeyConstraint('id', name=op.f('pk_accounts')),
     sa.UniqueConstraint('code', name=op.f('uq_accounts_code'))
     )
+    op.create_table('structure',
+    sa.Column('number', sa.BigInteger(), nullable=False, comment='goes up when accounts, places, products or pools change')
+    )
     op.create_table('answered_requests',
     sa.Column('sign_in_id', sa.BigInteger(), autoincrement=False, nullable=False),
     sa.Column('key', sa.String(length=128, collation='utf8mb4_nopad_bin'), nullable=False),

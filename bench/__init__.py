@@ -1,0 +1,1 @@
+"""What the engine and the server are measured with; `python -m bench` prints a table."""

@@ -1,0 +1,71 @@
+"""Bringing in 1,000,000 assignments, and a month of readings and statements for 1,000 clients."""
+
+from __future__ import annotations
+
+import random
+import time
+from collections.abc import Iterator
+
+from bench.admissions import source
+from bench.home import new_database, server
+from bench.measured import Measure
+from fair_ladle.app.intake import usecases as intake
+from fair_ladle.app.plumbing.actor import COMMAND_LINE
+from fair_ladle.app.statements.usecases import Book, parse_month
+from fair_ladle.connectors.sheets_in import SheetTable, Source
+
+CLIENTS, PRODUCTS, ASSIGNMENTS = 1000, 8, 1_000_000
+
+
+def _assignments() -> Iterator[tuple[int, list[str]]]:
+    chance = random.Random(5)
+    for number in range(ASSIGNMENTS):
+        client, department = chance.randrange(CLIENTS), chance.randrange(4)
+        month = chance.randrange(1, 11)
+        begins = f"2026-{month:02d}-{chance.randrange(1, 28):02d}T{chance.randrange(24):02d}:15:00+00:00"
+        ends = f"2026-10-{chance.randrange(1, 28):02d}T08:00:00+00:00" if month < 10 and chance.random() < 0.3 else ""
+        yield number + 2, [f"C{client}-{department}", f"P{number % PRODUCTS}", f"s{number}", begins, ends]
+
+
+def intake_of(clients: int, products: int) -> Source:
+    """Clients with four departments each, products with lots, allocations and graduated rates."""
+    accounts = ["MSP,,operator,Msp,EUR,Europe/Lisbon"]
+    allocations: list[str] = []
+    for n in range(clients):
+        accounts.append(f"C{n},MSP,client,Client {n},,")
+        accounts += [f"C{n}-{d},C{n},sub-account,Department {d},," for d in range(4)]
+        allocations += [f"C{n},P{p},20,400,overage,2026-01-01" for p in range(products)]
+    return source(
+        {
+            "accounts": ("code,parent,kind,name,currency,time_zone", accounts),
+            "products": ("code,name,measure,unit", [f"P{p},Product {p},device,device" for p in range(products)]),
+            "lots": ("reference,owner,product,quantity,first_day,unit_cost", [f"PO-{p},MSP,P{p},500000,2026-01-01,2.5" for p in range(products)]),
+            "allocations": ("account,product,reserve,cap,at_cap,first_day", allocations),
+            "rates": ("seller,buyer,product,first_day,basis,overage_price", [f"MSP,,P{p},2026-01-01,held,9" for p in range(products)]),
+            "rate_tiers": ("seller,buyer,product,first_day,from_quantity,unit_price", [f"MSP,,P{p},2026-01-01,{f},{4 - f / 50}" for p in range(products) for f in (0, 50)]),
+        }
+    )
+
+
+def measure() -> list[Measure]:
+    """Times of the whole, from parsed text to commit; and from the database to every amount."""
+    with server() as home:
+        database = new_database(home)
+        everything = intake_of(CLIENTS, PRODUCTS)
+        everything.add("assignments", SheetTable("assignments", ["account", "product", "subject", "from", "to"], _assignments()))
+        begin = time.perf_counter()
+        database.run(intake.bring_in, COMMAND_LINE, everything)
+        loaded = time.perf_counter() - begin
+        begin = time.perf_counter()
+        with database.transaction() as unit:
+            book = Book(unit, *parse_month("2026-10"))
+        read = time.perf_counter() - begin
+        statements = [book.statement(f"C{n}") for n in range(CLIENTS)]
+        priced = time.perf_counter() - begin - read
+        lines = sum(len(each.lines) for each in statements)
+        database.engine.dispose()
+    return [
+        Measure(f"import of {ASSIGNMENTS:,} assignments", f"{loaded:.1f} s"),
+        Measure(f"a month's readings, {ASSIGNMENTS:,} assignments", f"{read:.1f} s"),
+        Measure(f"{CLIENTS:,} statements, {lines:,} lines with their shares", f"{priced:.1f} s"),
+    ]

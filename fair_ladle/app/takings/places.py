@@ -1,0 +1,108 @@
+"""Where units are counted: each account's pool of a product and its way up, kept while the structure stays the same."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import date
+from threading import Lock
+from zoneinfo import ZoneInfo
+
+import sqlalchemy as sa
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import invalid, not_found
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.takings import store
+
+
+@dataclass(frozen=True)
+class Place:
+    """The account, its pool, and the way up to the root: id, code and name of each, the pool's owner at ``owner``."""
+
+    account_id: int
+    code: str
+    product: Product
+    pool_id: int
+    owner: int
+    way_up: tuple[tuple[int, str, str], ...]
+
+    @property
+    def depth(self) -> int:
+        """How many accounts stand above it."""
+        return len(self.way_up) - 1
+
+    @property
+    def to_owner(self) -> tuple[tuple[int, str, str], ...]:
+        """The way up to the pool's owner."""
+        return self.way_up[: self.owner + 1]
+
+    def in_scope(self, scope: str | None) -> bool:
+        """Whether an account (None = the installation) stands on the way up."""
+        return scope is None or any(code == scope for _, code, _ in self.way_up)
+
+
+@dataclass
+class Directory:
+    """The structure as of one number, and the places looked up in it so far, by day, account and product."""
+
+    number: int
+    zone: ZoneInfo
+    products: dict[str, Product]
+    places: dict[tuple[date, str, str], Place] = field(default_factory=dict)
+
+    def product(self, code: str) -> Product:
+        """A product by its code; refused where there is none, or where it is measured by bytes."""
+        found = self.products.get(code)
+        if found is None:
+            raise not_found("product", code)
+        if found.is_storage:
+            raise invalid(f"{found.name} is measured by what is stored; nothing of it is assigned.", "product")
+        return found
+
+    def place(self, unit: Unit, day: date, account: str, product: Product, scope: str | None) -> Place:
+        """Where an account's units of a product are counted; refused where it is out of scope or no pool reaches it."""
+        key = (day, account, product.code)
+        place = self.places.get(key)
+        if place is None:
+            way = store.way_up(unit.connection, account, product.id, day)
+            owner = next((at for at, each in enumerate(way) if each.pool_id is not None), None)
+            if not way or (scope is not None and all(each.code != scope for each in way)):
+                raise not_found("account", account)
+            if owner is None:
+                raise invalid(f"Neither {account} nor any account above it has a pool of {product.name}.", "product")
+            place = Place(
+                way[0].id, account, product, way[owner].pool_id, owner, tuple((each.id, each.code, each.name) for each in way)
+            )
+            if len(self.places) > MOST_PLACES:
+                self.places.clear()
+            self.places[key] = place
+        if not place.in_scope(scope):
+            raise not_found("account", account)
+        return place
+
+
+MOST_PLACES = 200_000
+_kept: dict[sa.URL, Directory] = {}
+_lock = Lock()
+
+
+def directory(unit: Unit) -> Directory:
+    """The directory kept by this process. Whoever uses it checks its number against the one in the database."""
+    with _lock:
+        found = _kept.get(unit.connection.engine.url)
+    if found is None:
+        found = Directory(
+            accounts_usecases.structure_number(unit), accounts_usecases.zone(unit),
+            {each.code: each for each in pools_usecases.products(unit)},
+        )
+        with _lock:
+            _kept[unit.connection.engine.url] = found
+    return found
+
+
+def forget(unit: Unit) -> None:
+    """Read the structure anew the next time."""
+    with _lock:
+        _kept.pop(unit.connection.engine.url, None)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Collection
 from datetime import datetime
 from typing import Any
@@ -9,14 +10,23 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.log.tables import log_entries
+from fair_ladle.app.plumbing.database import Prepared
 
 e = log_entries
-ADD = sa.insert(e)
+ADD = Prepared(
+    sa.insert(e).values({name: sa.bindparam(f"new_{name}") for name in ("at", "actor", "through", "account_id", "action", "subject", "before", "after")})
+)
 
 
 def add(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
     """Write entries."""
-    connection.execute(ADD, rows if len(rows) > 1 else rows[0])
+    ADD.run(
+        connection,
+        *(
+            {f"new_{name}": json.dumps(value) if isinstance(value, dict) else value for name, value in row.items()}
+            for row in rows
+        ),
+    )
 
 
 def newest(

@@ -39,6 +39,11 @@ class Product:
         return grains_per_unit(self.measure)
 
     @property
+    def stands_alone(self) -> bool:
+        """Whether who may have it depends on nothing else they have: no seat, no session, no family, no base product."""
+        return self.measure in ("device", "item") and not self.family and not self.requires
+
+    @property
     def is_storage(self) -> bool:
         """Whether it is measured in bytes over time."""
         return self.measure == STORAGE

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from fair_ladle.app.allocations.positions import Positions, positions_at
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Unit, in_utc
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
 from fair_ladle.app.takings import store
@@ -141,5 +141,5 @@ def is_restricted(counter: Any, now: datetime, zone: Any) -> bool:
     """Whether a counter's grace has run out."""
     if counter.past_cap_since is None or counter.at_cap != AtCap.GRACE:
         return False
-    days = (local_day(now, zone) - local_day(counter.past_cap_since, zone)).days
+    days = (local_day(now, zone) - local_day(in_utc(counter.past_cap_since), zone)).days
     return days > (counter.grace_days or 0)

@@ -7,9 +7,8 @@ from datetime import date, datetime
 from typing import Any
 
 import sqlalchemy as sa
-from sqlalchemy.dialects import mysql
 
-from fair_ladle.app.plumbing.database import metadata
+from fair_ladle.app.plumbing.database import Prepared, metadata
 from fair_ladle.app.takings.tables import LOCK_ORDER, answered_requests, counters
 
 WAY_UP = sa.text(
@@ -41,41 +40,45 @@ def way_up(connection: sa.Connection, code: str, product_id: int, day: date) -> 
 
 
 c = counters
-FIGURES = tuple(c.c.keys())
-"""The columns of a counter."""
-
 _pools, _structure = metadata.tables["pools"], metadata.tables["structure"]
 # The statements of every taking are made once: building them costs more than running them.
 # What stands in a subquery is read without a lock, though the counter itself is locked.
-_locked = sa.select(
-    c,
+_of_one = (c.c.pool_id == sa.bindparam("pool"), c.c.account_id == sa.bindparam("account"))
+_of_some = (c.c.pool_id == sa.bindparam("pool"), c.c.account_id.in_(sa.bindparam("accounts", expanding=True)))
+_figures = [each for each in c.c if each.name not in ("pool_id", "depth", "physical")]
+_trust = [
     sa.select(_pools.c.fresh_until).where(_pools.c.id == c.c.pool_id).scalar_subquery().label("fresh_until"),
     sa.select(_pools.c.backed).where(_pools.c.id == c.c.pool_id).scalar_subquery().label("backed"),
     sa.select(_structure.c.number).scalar_subquery().label("structure"),
-).with_for_update()
-LOCKED_ONE = _locked.where(c.c.pool_id == sa.bindparam("pool"), c.c.account_id == sa.bindparam("account"))
-LOCKED = _locked.where(
-    c.c.pool_id == sa.bindparam("pool"), c.c.account_id.in_(sa.bindparam("accounts", expanding=True))
-).order_by(c.c.account_id)
-_new = mysql.insert(c)
-WRITE = _new.on_duplicate_key_update(
-    own=_new.inserted.own, load=_new.inserted.load, past_cap_since=_new.inserted.past_cap_since
+]
+LOCK_ONE = {
+    trust: Prepared(sa.select(*_figures, *(_trust if trust else [])).where(*_of_one).with_for_update())
+    for trust in (True, False)
+}
+LOCK_SOME = {
+    trust: sa.select(*_figures, *(_trust if trust else [])).where(*_of_some).order_by(c.c.account_id).with_for_update()
+    for trust in (True, False)
+}
+WRITE = Prepared(
+    sa.update(c).where(*_of_one).values(
+        own=c.c.own + sa.bindparam("own_change"), load=c.c.load + sa.bindparam("load_change"),
+        past_cap_since=sa.bindparam("since"),
+    )
 )
-"""Counters are there and locked, so all rows of a walk are written by one statement."""
 
 
-def lock(connection: sa.Connection, pool_id: int, account_ids: Iterable[int]) -> list[Any]:
-    """Counters of one pool, locked in the order of their ids; with until when the pool's counters hold, whether it
-    is backed, and the structure's number."""
+def lock(connection: sa.Connection, pool_id: int, account_ids: Iterable[int], trust: bool) -> list[Any]:
+    """Counters of one pool, locked in the order of their ids; with ``trust`` also until when the pool's counters
+    hold, whether it is backed, and the structure's number."""
     ids = sorted(account_ids)
     if len(ids) == 1:
-        return list(connection.execute(LOCKED_ONE, {"pool": pool_id, "account": ids[0]}))
-    return list(connection.execute(LOCKED, {"pool": pool_id, "accounts": ids}))
+        return [row for row in LOCK_ONE[trust].run(connection, {"pool": pool_id, "account": ids[0]})]
+    return list(connection.execute(LOCK_SOME[trust], {"pool": pool_id, "accounts": ids}))
 
 
 def write(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
-    """New own, load and clock of counters that are locked (rows of the table, whole)."""
-    connection.execute(WRITE, rows if len(rows) > 1 else rows[0])
+    """Changes of own and load, and the clock, of counters that are locked."""
+    WRITE.run(connection, *rows)
 
 
 def read(connection: sa.Connection, pool_id: int, account_ids: Collection[int]) -> dict[int, Any]:

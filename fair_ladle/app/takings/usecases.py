@@ -184,19 +184,22 @@ def _check_subjects(unit: Unit, wanted: Sequence[Wanted], seen: Seen) -> None:
 def _assign(unit: Unit, actor: Actor, wanted: Sequence[Wanted]) -> dict[str, Any]:
     seen = _look(unit, actor, wanted)
     writes = _walk_all(unit, actor, wanted, seen, +1)
-    _check_subjects(unit, wanted, seen)
     at = unit.now
+    rows = [
+        {
+            "account_id": seen.places[each.account, each.product].account_id,
+            "product_id": seen.places[each.account, each.product].product.id, "subject": each.subject, "begins": at,
+        }
+        for each in wanted
+    ]
+    product = seen.directory.products[wanted[0].product]
+    if len(wanted) == 1 and product.stands_alone:
+        if not usage.begin_unless_open(unit, rows[0]):
+            raise conflict(f"{wanted[0].subject} has {product.name} already.")
+    else:
+        _check_subjects(unit, wanted, seen)
+        usage.begin(unit, rows)
     store.write(unit.connection, writes)
-    usage.begin(
-        unit,
-        [
-            {
-                "account_id": seen.places[each.account, each.product].account_id,
-                "product_id": seen.places[each.account, each.product].product.id, "subject": each.subject, "begins": at,
-            }
-            for each in wanted
-        ],
-    )
     _tell(unit, actor, wanted, seen.places, "assigned")
     return {"assigned": len(wanted), "at": at.isoformat()}
 

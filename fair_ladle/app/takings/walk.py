@@ -6,10 +6,9 @@ from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Unit, in_utc
 from fair_ladle.app.takings import store
 from fair_ladle.app.takings.counters import is_restricted
-from fair_ladle.app.takings.store import FIGURES
 from fair_ladle.core.allocations import AtCap
 from fair_ladle.core.path import Rung
 
@@ -52,14 +51,16 @@ def walk(
     while pending:
         level = max(pending)
         here = pending.pop(level)
-        locked = store.lock(unit.connection, pool_id, here)
+        first = not writes
+        locked = store.lock(unit.connection, pool_id, here, trust=first)
         if len(locked) < len(here):
             raise Stale
         for counter in locked:
             now = unit.now
-            if counter.fresh_until is None or counter.fresh_until <= now or counter.structure != structure:
-                raise Stale
-            backed = counter.backed
+            if first:
+                if counter.fresh_until is None or in_utc(counter.fresh_until) <= now or counter.structure != structure:
+                    raise Stale
+                backed = counter.backed
             change = here[counter.account_id]
             step = rung(counter, "", now, zone)
             room = None if step.hard is None else step.hard - step.load
@@ -68,7 +69,7 @@ def walk(
                 room = left if room is None else min(room, left)
             if change > 0 and room is not None and change > room:
                 raise LimitReached(cause[counter.account_id])
-            writes.append(_written(counter, change, own_change.get(counter.account_id, 0), now))
+            writes.append(_written(counter, pool_id, change, own_change.get(counter.account_id, 0), now))
             passed_on = step.passed_on(change)
             if counter.parent_id is not None and passed_on:
                 above = pending.setdefault(level - 1, {})
@@ -79,14 +80,16 @@ def walk(
     return writes
 
 
-def _written(counter: Any, change: int, own_change: int, now: datetime) -> dict[str, Any]:
+def _written(counter: Any, pool_id: int, change: int, own_change: int, now: datetime) -> dict[str, Any]:
     load, since = counter.load + change, counter.past_cap_since
     if counter.at_cap == AtCap.GRACE and counter.cap is not None:
         if load <= counter.cap:
             since = None
         elif since is None:
             since = now
-    return {name: getattr(counter, name) for name in FIGURES} | {"own": counter.own + own_change, "load": load, "past_cap_since": since}
+    return {
+        "pool": pool_id, "account": counter.account_id, "own_change": own_change, "load_change": change, "since": since,
+    }
 
 
 def _check_physical(unit: Unit, pool_id: int, taken: int, accounts: list[int]) -> None:

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 import sqlalchemy as sa
 
+from fair_ladle.app.plumbing.database import Prepared
 from fair_ladle.app.usage.tables import assignments, storage_samples
 from fair_ladle.core.calendar import FAR
 from fair_ladle.core.tree import Ints
@@ -125,12 +126,29 @@ def next_change(connection: sa.Connection, product_ids: Collection[int], after: 
 
 
 _a = assignments
-OPEN = sa.select(_a.c.id, _a.c.account_id, _a.c.product_id, _a.c.subject).where(
+OPEN = sa.select(_a.c.id, _a.c.account_id, _a.c.product_id, _a.c.subject).with_hint(
+    _a, "FORCE INDEX (ix_assignments_subject)", "mysql"
+).where(
     _a.c.product_id.in_(sa.bindparam("products", expanding=True)),
     _a.c.subject.in_(sa.bindparam("subjects", expanding=True)),
     _a.c.begins <= sa.bindparam("at"), sa.or_(_a.c.ends.is_(None), _a.c.ends > sa.bindparam("at")),
 )
-BEGIN = sa.insert(_a)
+_first = {name: sa.bindparam(name) for name in ("account_id", "product_id", "subject", "begins")}
+BEGIN = Prepared(sa.insert(_a).values(_first))
+_there = _a.alias("there")
+BEGIN_UNLESS_OPEN = Prepared(
+    sa.insert(_a).from_select(
+        list(_first),
+        sa.select(*_first.values()).where(
+            ~sa.exists(
+                sa.select(_there.c.id).with_hint(_there, "FORCE INDEX (ix_assignments_subject)", "mysql").where(
+                    _there.c.product_id == _first["product_id"], _there.c.subject == _first["subject"],
+                    sa.or_(_there.c.ends.is_(None), _there.c.ends > _first["begins"]),
+                )
+            )
+        ),
+    )
+)
 
 
 def open_assignments(
@@ -143,7 +161,12 @@ def open_assignments(
 
 def begin(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
     """Add assignments."""
-    connection.execute(BEGIN, rows if len(rows) > 1 else rows[0])
+    BEGIN.run(connection, *rows)
+
+
+def begin_unless_open(connection: sa.Connection, row: dict[str, Any]) -> bool:
+    """Add one assignment unless its subject has the product at that instant; whether it was added."""
+    return BEGIN_UNLESS_OPEN.run(connection, row).rowcount == 1
 
 
 def end(connection: sa.Connection, ids: Collection[int], at: datetime) -> None:

@@ -96,6 +96,11 @@ def begin(unit: Unit, rows: list[dict[str, Any]]) -> None:
     store.begin(unit.connection, rows)
 
 
+def begin_unless_open(unit: Unit, row: dict[str, Any]) -> bool:
+    """Record one assignment unless its subject has the product already; whether it was. The counters are the caller's."""
+    return store.begin_unless_open(unit.connection, row)
+
+
 def end(unit: Unit, ids: Sequence[int], at: datetime) -> None:
     """Record that assignments end; the counters are the caller's."""
     store.end(unit.connection, ids, at)

@@ -44,6 +44,16 @@ def bare_pass(tree: Tree, own: Any, reserve: Any) -> Any:
     return load, held
 
 
+def bare_both(tree: Tree, own: Any, reserve: Any, cap: Any, promisable: Any) -> Any:
+    """The least for headroom too: the same pass and one back down, without saying what binds."""
+    load, held = bare_pass(tree, own, reserve)
+    room = cap - load
+    room[0] = np.minimum(room[0], promisable - load[0])
+    for rows in tree.levels_down():
+        room[rows] = np.minimum(room[rows], held[rows] - load[rows] + np.maximum(room[tree.parent[rows]], 0))
+    return np.minimum(room, promisable - own.sum(axis=0))
+
+
 def frame_pass(frames: list[pl.DataFrame], names: list[str]) -> pl.DataFrame:
     """The same totals in a columnar data-frame library, level by level: join what is below, take the larger, group."""
     below: pl.DataFrame | None = None
@@ -84,7 +94,11 @@ def measure() -> list[Measure]:
     assert (settled.load == bare_pass(tree, own, reserve)[0]).all()
     assert frame_pass(frames, names)["held_0"][0] == settled.load[0, 0]
     supply = Supply(settled.load[0] + 5, np.zeros(POOLS, dtype=np.int64), np.full(POOLS, 100))
-    with_headroom = best(lambda: headroom(tree, settle(tree, own, reserve, roots), cap, roots, supply, own), 3)
+    with_headroom, bare_headroom = interleaved(
+        lambda: headroom(tree, settle(tree, own, reserve, roots), cap, roots, supply, own),
+        lambda: bare_both(tree, own, reserve, cap, supply.promisable),
+    )
+    assert (headroom(tree, settled, cap, roots, supply, own).room == bare_both(tree, own, reserve, cap, supply.promisable)).all()
     one, query = _one_pool(tree, own[:, :1], reserve[:, :1])
     high = chance.integers(0, 50, 10_000).tolist()
     sharing = best(lambda: share(100_000, [1] * 10_000, [0] * 10_000, high, Mode.MAX_MIN), 3)
@@ -92,7 +106,7 @@ def measure() -> list[Measure]:
     return [
         compared(f"settle {size}", ours, "bare NumPy pass, level by level", bare),
         compared(f"settle {size}", ours, "data-frame library, level by level", frame),
-        compared(f"settle and headroom with binding limits {size}", with_headroom, "bare NumPy pass, level by level", bare),
+        compared(f"settle, headroom and binding limits {size}", with_headroom, "bare NumPy pass, up and down, nothing bound", bare_headroom),
         compared(f"settle {ACCOUNTS:,} × 1", one, "recursive query in MariaDB", query),
         Measure("share 100,000 units over 10,000 accounts, max-min", f"{sharing:.3f} s"),
     ]

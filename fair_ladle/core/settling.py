@@ -21,6 +21,7 @@ BY_SUPPLY = -1
 """Stands for the supply among binding limits, where an account's row would."""
 
 Flags = NDArray[np.bool_]
+NO_ROWS: Ints = np.empty(0, dtype=np.int64)
 
 
 @dataclass(frozen=True)
@@ -150,52 +151,82 @@ def headroom(
 
     With ``own`` the physical term is applied last, to each result; without it, it is left out.
     """
-    load, cushion = settled.load, settled.cushion
+    load = settled.load
     room = hard - load
-    bound = np.broadcast_to(np.arange(len(tree), dtype=np.int64)[:, None], load.shape).copy()
-    reached = np.zeros(load.shape, dtype=bool)
-    supply_room = supply.promisable - load[roots.rows, roots.columns]
+    bound = np.empty(load.shape, dtype=np.int64)
+    own_row = np.arange(len(tree), dtype=np.int64)[:, None]
+    begins = {
+        (row, column): left
+        for row, column, left in zip(
+            roots.rows.tolist(), roots.columns.tolist(),
+            (supply.promisable - load[roots.rows, roots.columns]).tolist(), strict=True,
+        )
+    }
     by_level = _roots_by_level(tree, roots)
-    room_of = dict(zip(zip(roots.rows.tolist(), roots.columns.tolist(), strict=True), supply_room, strict=True))
 
     def begin_pools(level: int) -> None:
-        owner_rows, owner_columns = by_level.get(level, ((), ()))
-        for row, column in zip(owner_rows, owner_columns, strict=True):
-            left = room_of[int(row), int(column)]
-            reached[row, column] = True
-            own_term = hard[row, column] - load[row, column]
+        owner_rows, owner_columns = by_level.get(level, (NO_ROWS, NO_ROWS))
+        for row, column in zip(owner_rows.tolist(), owner_columns.tolist(), strict=True):
+            left, own_term = begins[row, column], int(hard[row, column] - load[row, column])
             room[row, column] = min(own_term, left)
             bound[row, column] = row if own_term <= left else BY_SUPPLY
 
+    bound[0] = 0
     begin_pools(0)
     for level, rows in enumerate(tree.levels_down(), start=1):
         above = tree.parent[rows]
-        passed_down = np.maximum(room[above], 0) + cushion[rows]
-        bound[rows] = np.where(room[rows] <= passed_down, bound[rows], bound[above])
-        np.minimum(room[rows], passed_down, out=room[rows])
-        reached[rows] = reached[above]
+        passed_down = np.maximum(room[above], 0)
+        passed_down += settled.held[rows]
+        passed_down -= load[rows]
+        here = room[rows]
+        bound[rows] = np.where(here <= passed_down, own_row[rows], bound[above])
+        np.minimum(here, passed_down, out=here)
         begin_pools(level)
     if own is not None:
-        room, bound = _physically_left(tree, room, bound, roots, supply, own)
-    return Headroom(np.where(reached, room, 0), bound)
+        _limit_to_what_is_left(tree, room, bound, roots, supply, own)
+    unreached = np.ones(load.shape[1], dtype=bool)
+    unreached[roots.columns[roots.rows == 0]] = False
+    if unreached.any():
+        room[(pool_of(tree, roots, load.shape[1]) < 0) & unreached] = 0
+    return Headroom(room, bound)
 
 
-def _physically_left(
+def _limit_to_what_is_left(
     tree: Tree, room: Ints, bound: Ints, roots: Roots, supply: Supply, own: Ints
-) -> tuple[Ints, Ints]:
-    owner = pool_of(tree, roots, room.shape[1])
+) -> None:
+    """Apply the physical term, last, to each result in place."""
     left = supply.physical - used_of_pools(tree, roots, own)
-    scarce = np.full(room.shape, NO_LIMIT, dtype=np.int64)
-    for row, column, remaining in zip(roots.rows, roots.columns, left, strict=True):
-        if remaining < NO_LIMIT:
-            scarce[owner[:, column] == row, column] = remaining
-    return np.minimum(room, scarce), np.where(scarce < room, BY_SUPPLY, bound)
+    everywhere = np.full(room.shape[1], NO_LIMIT, dtype=np.int64)
+    alone = [
+        place for place, (row, column) in enumerate(zip(roots.rows, roots.columns, strict=True))
+        if row == 0 and np.count_nonzero(roots.columns == column) == 1
+    ]
+    everywhere[roots.columns[alone]] = left[alone]
+    bound[everywhere < room] = BY_SUPPLY
+    np.minimum(room, everywhere, out=room)
+    others = sorted(set(range(len(left))) - set(alone))
+    owner = pool_of(tree, roots, room.shape[1]) if others else None
+    for place in others:
+        column = int(roots.columns[place])
+        assert owner is not None
+        mine = np.flatnonzero(owner[:, column] == roots.rows[place])
+        scarce = mine[left[place] < room[mine, column]]
+        bound[scarce, column] = BY_SUPPLY
+        room[scarce, column] = left[place]
 
 
 def used_of_pools(tree: Tree, roots: Roots, own: Ints) -> Ints:
     """Σ own over each pool's branch, one entry a pool."""
-    nothing = np.zeros_like(own)
-    return settle(tree, own, nothing, roots).load[roots.rows, roots.columns]
+    whole = own.sum(axis=0)
+    sums = {}
+    for row, column in zip(roots.rows.tolist(), roots.columns.tolist(), strict=True):
+        sums[row, column] = int(whole[column] if row == 0 else own[tree.branch(row), column].sum())
+    used = dict(sums)
+    for row, column in sums:
+        above = next((each for each in tree.path_up(row)[1:] if (each, column) in sums), None)
+        if above is not None:
+            used[above, column] -= sums[row, column]
+    return np.array(list(used.values()), dtype=np.int64)
 
 
 def most_reserve(tree: Tree, settled: Settled, cap: Ints, roots: Roots, supply: Supply) -> Ints:

@@ -1,1 +1,158 @@
-def measure(): return []
+"""The allocation grid at 5,000 accounts × 9 pools with every row open, in Debian's Chromium, against what it must keep to."""
+
+from __future__ import annotations
+
+import json
+import socket
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import uvicorn
+from playwright.sync_api import CDPSession, Page, sync_playwright
+
+from bench.home import new_database, server
+from bench.loading import assignments, intake_of
+from bench.measured import Measure
+from fair_ladle.app.intake import usecases as intake
+from fair_ladle.app.plumbing.actor import COMMAND_LINE
+from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.connectors.sheets_in import SheetTable
+from fair_ladle.main import create_app
+
+CLIENTS, POOLS = 1000, 9  # each client with four departments
+PASSWORD = "only-for-this-measurement"
+ROW_PIXELS = 35
+ARGUMENTS = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+]
+WHEN_ROWS_CAME = """
+  new MutationObserver((_, watch) => {
+    if (document.querySelector('.arow')) { watch.disconnect(); requestAnimationFrame(() => { window.firstRows = performance.now() }) }
+  }).observe(document, {childList: true, subtree: true})
+"""
+SCROLL = """([perFrame, frames]) => new Promise((done) => {
+  const grid = document.querySelector('.agrid')
+  let left = frames
+  const step = () => { grid.scrollTop += perFrame; if (--left) requestAnimationFrame(step); else done() }
+  requestAnimationFrame(step)
+})"""
+WATCH_FOCUS = """() => {
+  window.waits = []
+  let pressed = null
+  addEventListener('keydown', (event) => { pressed = event.timeStamp }, true)
+  addEventListener('focusin', () => { if (pressed !== null) { window.waits.push(performance.now() - pressed); pressed = null } })
+}"""
+
+
+@contextmanager
+def _serving() -> Iterator[str]:
+    with server() as home:
+        database = new_database(home)
+        everything = intake_of(CLIENTS, POOLS)
+        everything.add("assignments", SheetTable("assignments", ["account", "product", "subject", "from", "to"], assignments(CLIENTS, POOLS, 100_000)))
+        database.run(intake.bring_in, COMMAND_LINE, everything)
+        database.run(sign_in.give_sign_in, COMMAND_LINE, "msp@x.example", "Ines Vane", "MSP", PASSWORD)
+        with socket.socket() as probe:
+            probe.bind(("127.0.0.1", 0))
+            port = probe.getsockname()[1]
+        web = uvicorn.Server(uvicorn.Config(create_app(database), host="127.0.0.1", port=port, log_level="warning"))
+        thread = threading.Thread(target=web.run)
+        thread.start()
+        while not web.started:
+            time.sleep(0.02)
+        try:
+            yield f"http://127.0.0.1:{port}"
+        finally:
+            web.should_exit = True
+            thread.join()
+            database.engine.dispose()
+
+
+def _main_thread_seconds(session: CDPSession) -> float:
+    return next(each["value"] for each in session.send("Performance.getMetrics")["metrics"] if each["name"] == "TaskDuration")
+
+
+def _restyled(page: Page, session: CDPSession, steps: int) -> list[int]:
+    """Elements whose style was worked out anew, for each step of a row."""
+    events: list[dict] = []
+    session.on("Tracing.dataCollected", lambda data: events.extend(data["value"]))
+    ended: list[bool] = []
+    session.on("Tracing.tracingComplete", lambda _: ended.append(True))
+    session.send("Tracing.start", {"transferMode": "ReportEvents", "traceConfig": {"includedCategories": ["devtools.timeline", "blink.user_timing"]}})
+    for step in range(steps):
+        page.evaluate(
+            "(n) => new Promise((done) => { performance.mark('step-' + n); document.querySelector('.agrid').scrollTop += %d;"
+            " requestAnimationFrame(() => requestAnimationFrame(() => requestAnimationFrame(done))) })" % ROW_PIXELS, step,
+        )
+    session.send("Tracing.end")
+    while not ended:
+        page.wait_for_timeout(20)
+    marks = sorted(each["ts"] for each in events if each.get("name", "").startswith("step-"))
+    counts = [0] * len(marks)
+    for each in events:
+        if each.get("name") == "UpdateLayoutTree":
+            after = [place for place, at in enumerate(marks) if at <= each["ts"]]
+            if after:
+                counts[after[-1]] += each["args"].get("elementCount", 0)
+    return counts
+
+
+def _quantile(values: list[float], share: float) -> float:
+    return sorted(values)[min(len(values) - 1, int(len(values) * share))]
+
+
+def measure() -> list[Measure]:
+    """First rows, size of the page, restyling, scrolling and keys, each beside its limit."""
+    if not (Path(__file__).parents[1] / "web" / "dist" / "index.html").exists():
+        raise SystemExit("The front end is not built: run ./start or ./check once.")
+    with _serving() as address, sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+        page = browser.new_page(viewport={"width": 1440, "height": 900}, base_url=address)
+        page.goto("/today")
+        page.get_by_label("E-mail address").fill("msp@x.example")
+        page.get_by_label("Password").fill(PASSWORD)
+        page.keyboard.press("Enter")
+        page.get_by_role("navigation", name="Screens").wait_for()
+        page.add_init_script(WHEN_ROWS_CAME)
+        first, answer = [], []
+        for _ in range(5):
+            page.goto("/allocations?open=*&pools=all")
+            page.wait_for_function("window.firstRows")
+            first.append(page.evaluate("window.firstRows"))
+            answer.append(page.evaluate(
+                "async () => { const begin = performance.now(); await (await fetch('/api/allocations')).json(); return performance.now() - begin }"
+            ))
+        rows = json.loads(page.evaluate("JSON.stringify(Number(document.querySelector('.agrid').getAttribute('aria-rowcount')) - 1)"))
+        nodes = page.evaluate("document.querySelectorAll('*').length")
+        session = page.context.new_cdp_session(page)
+        session.send("Performance.enable")
+        page.wait_for_timeout(1000)
+        found: dict[int, list[float]] = {}
+        for speed in (600, 3600):
+            for _ in range(3):
+                before = _main_thread_seconds(session)
+                page.evaluate(SCROLL, [speed / 60, 180])
+                found.setdefault(speed, []).append((_main_thread_seconds(session) - before) / 180 * 1000)
+        restyled = _restyled(page, session, 30)
+        page.locator(".arow [role=gridcell]").first.click()
+        page.evaluate(WATCH_FOCUS)
+        for key in ["ArrowDown"] * 40 + ["ArrowRight"] * 8 + ["ArrowUp"] * 40:
+            page.keyboard.press(key)
+            page.wait_for_timeout(30)
+        waits = page.evaluate("window.waits")
+        browser.close()
+    limit = lambda value, most, unit: (f"{value:,.1f} {unit}", "at most", f"{most:,} {unit}", f"{value / most:.2f}")  # noqa: E731
+    size = f"grid, {rows:,} rows × {POOLS} pools"
+    return [
+        Measure(f"{size}: first rows", *limit(min(first), 1500, "ms")),
+        Measure(f"{size}: first rows", f"{min(first):.0f} ms", "its answer alone, fetched again", f"{min(answer):.0f} ms", f"{min(first) / min(answer):.2f}"),
+        Measure(f"{size}: elements in the page", *limit(nodes, 2000, "")),
+        Measure(f"{size}: restyled per row step, most of {len(restyled)}", *limit(max(restyled), 100, "")),
+        Measure(f"{size}: main thread per frame at 600 px/s", *limit(min(found[600]), 9, "ms")),
+        Measure(f"{size}: main thread per frame at 3,600 px/s", *limit(min(found[3600]), 16, "ms")),
+        Measure(f"{size}: key to focus, p95 of {len(waits)}", *limit(_quantile(waits, 0.95), 8, "ms")),
+    ]

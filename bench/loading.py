@@ -17,14 +17,15 @@ from fair_ladle.connectors.sheets_in import SheetTable, Source
 CLIENTS, PRODUCTS, ASSIGNMENTS = 1000, 8, 1_000_000
 
 
-def _assignments() -> Iterator[tuple[int, list[str]]]:
+def assignments(clients: int, products: int, count: int) -> Iterator[tuple[int, list[str]]]:
+    """Rows of assignments spread over the departments and the year."""
     chance = random.Random(5)
-    for number in range(ASSIGNMENTS):
-        client, department = chance.randrange(CLIENTS), chance.randrange(4)
+    for number in range(count):
+        client, department = chance.randrange(clients), chance.randrange(4)
         month = chance.randrange(1, 11)
         begins = f"2026-{month:02d}-{chance.randrange(1, 28):02d}T{chance.randrange(24):02d}:15:00+00:00"
         ends = f"2026-10-{chance.randrange(1, 28):02d}T08:00:00+00:00" if month < 10 and chance.random() < 0.3 else ""
-        yield number + 2, [f"C{client}-{department}", f"P{number % PRODUCTS}", f"s{number}", begins, ends]
+        yield number + 2, [f"C{client}-{department}", f"P{number % products}", f"s{number}", begins, ends]
 
 
 def intake_of(clients: int, products: int) -> Source:
@@ -52,7 +53,7 @@ def measure() -> list[Measure]:
     with server() as home:
         database = new_database(home)
         everything = intake_of(CLIENTS, PRODUCTS)
-        everything.add("assignments", SheetTable("assignments", ["account", "product", "subject", "from", "to"], _assignments()))
+        everything.add("assignments", SheetTable("assignments", ["account", "product", "subject", "from", "to"], assignments(CLIENTS, PRODUCTS, ASSIGNMENTS)))
         begin = time.perf_counter()
         database.run(intake.bring_in, COMMAND_LINE, everything)
         loaded = time.perf_counter() - begin

@@ -36,13 +36,18 @@ install_unlock() { flock -u 9; }
 
 ensure_mariadb() {
     [ -n "${FAIR_LADLE_DATABASE_URL:-}" ] && return
-    { command -v mariadbd || [ -x /usr/sbin/mariadbd ]; } >/dev/null 2>&1 && command -v mariadb-install-db >/dev/null 2>&1 && return
-    need_packages mariadb-server-core
+    found=yes
+    for program in mariadbd mariadb-install-db my_print_defaults; do
+        command -v "$program" >/dev/null 2>&1 || [ -x "/usr/sbin/$program" ] || found=no
+    done
+    [ "$found" = yes ] && return
+    need_packages mariadb-server-core mariadb-client-core
 }
 
 # ensure_python [check]: the environment with what runs it, and with "check" what tests it.
 ensure_python() {
-    wanted=run; [ "${1:-}" = check ] && wanted=check
+    wanted=run; lists=(-r "$here/requirements/run.txt")
+    if [ "${1:-}" = check ]; then wanted=check; lists+=(-r "$here/requirements/check.txt"); fi
     mark="$here/.venv/.installed-$wanted"
     now=$(stamp "$here/requirements/run.txt" "$here/requirements/$wanted.txt")
     [ -f "$mark" ] && [ "$(cat "$mark")" = "$now" ] && return
@@ -62,7 +67,7 @@ ensure_python() {
         "$python" -m venv "$here/.venv" >&2
     fi
     say "Installing Python packages (a few minutes the first time)"
-    "$here/.venv/bin/python" -m pip install --disable-pip-version-check -q --require-hashes -r "$here/requirements/$wanted.txt" >&2 \
+    "$here/.venv/bin/python" -m pip install --disable-pip-version-check -q --require-hashes "${lists[@]}" >&2 \
         || die "The Python packages could not be installed; see above."
     echo "$now" >"$mark"
     install_unlock

@@ -5,6 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from enum import StrEnum
 from fractions import Fraction
+from typing import Any
+
+import numpy as np
 
 
 class Mode(StrEnum):
@@ -100,70 +103,68 @@ def _fill(
     return parts
 
 
+EXACT_FLOATS, EXACT_SUMS = 2**52, 2**62
+
+
 def _fill_weighted(
     amount: int, weights: Sequence[int], low: Sequence[int], high: Sequence[int], by_level: bool
 ) -> list[int]:
     if not weights:
         return []
-    top, bottom = _level(amount, weights, low, high)
-    parts, open_places = [], []
-    for place, weight in enumerate(weights):
-        part, over = divmod(top * weight, bottom)
-        if part < low[place]:
-            parts.append(low[place])
-        elif part >= high[place]:
-            parts.append(high[place])
-        else:
-            parts.append(part)
-            open_places.append((place, over))
-    if by_level:
-        rest = sorted(
-            (Fraction(parts[place] + 1, weights[place]), -weights[place], place) for place, _ in open_places
-        )
+    # Arrays of machine integers where no product or sum can overflow, of Python's own where one could.
+    largest = (amount + max(high)) * sum(weights)
+    small = largest * len(weights) < EXACT_SUMS and max(high) * max(weights) < EXACT_FLOATS
+    weight, least, most = (np.array(each, dtype=np.int64 if small else object) for each in (weights, low, high))
+    level = _level(amount, weight, least, most)
+    at_level, over = (level.numerator * weight) // level.denominator, (level.numerator * weight) % level.denominator
+    is_open = (at_level >= least) & (at_level < most)
+    parts = np.minimum(np.maximum(at_level, least), most)
+    places = np.flatnonzero(is_open)
+    if not by_level:
+        order = sorted(places.tolist(), key=lambda place: (-int(over[place]), -weights[place], place))
+    elif small:
+        # Quotients of integers this small differ as floats wherever they differ at all.
+        order = places[np.lexsort((places, -weight[places], (parts[places] + 1) / weight[places]))].tolist()
     else:
-        rest = sorted((Fraction(-over), -weights[place], place) for place, over in open_places)
-    for _, _, place in rest[: amount - sum(parts)]:
-        parts[place] += 1
-    return parts
+        order = sorted(places.tolist(), key=lambda place: (Fraction(parts[place] + 1, weights[place]), -weights[place], place))
+    result = [int(part) for part in parts]
+    for place in order[: amount - sum(result)]:
+        result[place] += 1
+    return result
 
 
-def _level(
-    amount: int, weights: Sequence[int], low: Sequence[int], high: Sequence[int]
-) -> tuple[int, int]:
-    """The level, as an exact fraction, at which Σ clamp(level × weight, low, high) = amount.
+def _level(amount: int, weight: Any, least: Any, most: Any) -> Fraction:
+    """The level at which Σ clamp(level × weight, least, most) = amount.
 
-    Between two neighbouring turning points (a low left behind, a high reached) the sum is a straight
-    line; a binary search over the turning points finds the piece.
+    Between two neighbouring turning points (a least left behind, a most reached) the sum is a straight
+    line; a binary search over the turning points finds the piece. Turning points are sorted as floats, which
+    never puts a larger quotient before a smaller one, and told apart exactly where floats are the same.
     """
-    turns = sorted(
-        {Fraction(bound, weight) for bounds in (low, high) for bound, weight in zip(bounds, weights, strict=True)}
-    )
+    bounds, by = np.concatenate([least, most]), np.concatenate([weight, weight])
+    quotients = (bounds / by).astype(float)
+    groups, group_of = np.unique(quotients, return_inverse=True)
+    members = np.split(np.argsort(group_of, kind="stable"), np.cumsum(np.bincount(group_of))[:-1])
+
+    def turns(group: int) -> list[Fraction]:
+        pairs = {(int(bounds[place]), int(by[place])) for place in members[group].tolist()}
+        return sorted({Fraction(bound, weight) for bound, weight in pairs})
 
     def reached(level: Fraction) -> bool:
         top, bottom = level.numerator, level.denominator
-        have = sum(
-            min(max(top * weight, least * bottom), most * bottom)
-            for weight, least, most in zip(weights, low, high, strict=True)
-        )
-        return have >= amount * bottom
+        return bool(np.minimum(np.maximum(top * weight, least * bottom), most * bottom).sum() >= amount * bottom)
 
-    first, last = 0, len(turns) - 1
+    first, last = 0, len(groups) - 1
     while first < last:
         middle = (first + last) // 2
-        if reached(turns[middle]):
+        if reached(turns(middle)[-1]):
             last = middle
         else:
             first = middle + 1
-    upper = turns[first]
-    fixed = moving = 0
-    for weight, least, most in zip(weights, low, high, strict=True):
-        if Fraction(least, weight) >= upper:
-            fixed += least
-        elif Fraction(most, weight) < upper:
-            fixed += most
-        else:
-            moving += weight
+    candidates = turns(first)
+    upper = next((each for each in candidates if reached(each)), candidates[-1])
+    left_behind = least * upper.denominator >= upper.numerator * weight
+    full = ~left_behind & (most * upper.denominator < upper.numerator * weight)
+    moving = int(weight[~left_behind & ~full].sum())
     if moving == 0:
-        return upper.numerator, upper.denominator
-    level = min(upper, Fraction(amount - fixed, moving))
-    return level.numerator, level.denominator
+        return upper
+    return min(upper, Fraction(amount - int(least[left_behind].sum()) - int(most[full].sum()), moving))

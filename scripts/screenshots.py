@@ -1,0 +1,121 @@
+"""Takes the pictures of docs/screenshots from a fresh demo: `.venv/bin/python scripts/screenshots.py [NAME …]`.
+
+The demo's clock makes them the same on any day. Needs what ./check installs, and the front end built.
+"""
+
+from __future__ import annotations
+
+import os
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+import urllib.request
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+HERE = Path(__file__).resolve().parents[1]
+TO = HERE / "docs" / "screenshots"
+ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
+
+
+def nothing_more(page: Page) -> None:
+    """The view as it opens."""
+
+
+def raise_a_cap(page: Page) -> None:
+    """Types a new cap into the chosen cell, so that the draft's effect is in view."""
+    page.locator(".agrid .cell.sel").click()
+    page.keyboard.type("70")
+    page.keyboard.press("Enter")
+    page.get_by_text("cleared", exact=False).first.wait_for()
+
+
+def choose_a_line(page: Page) -> None:
+    """Opens the first line of a statement and a day of it."""
+    page.locator("tbody tr").first.click()
+
+
+@dataclass(frozen=True)
+class View:
+    """A main view: where it is and what is done there before the picture."""
+
+    at: str
+    as_whom: str = "gannet"
+    do: Callable[[Page], None] = nothing_more
+    width: int = 1280
+    dark: bool = False
+
+
+VIEWS = {
+    "today": View("/today"),
+    "allocations": View("/allocations?account=OLDQUAY&product=FIELD-FULL"),
+    "draft": View("/allocations?account=OLDQUAY&product=FIELD-FULL", do=raise_a_cap),
+    "statements": View("/statements?month=2026-10"),
+    "statement": View("/statements/NORTHFOLD?month=2026-10"),
+    "log": View("/log"),
+    "client-admin": View("/allocations", as_whom="oldquay"),
+    "today-dark": View("/today", dark=True),
+}
+
+
+def main() -> None:
+    """Serve a fresh demo on a free port and take what is named, or all."""
+    wanted = sys.argv[1:] or list(VIEWS)
+    TO.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as home:
+        with socket.socket() as probe:
+            probe.bind(("127.0.0.1", 0))
+            port = probe.getsockname()[1]
+        address = f"http://127.0.0.1:{port}"
+        served = subprocess.Popen(
+            [sys.executable, "-m", "fair_ladle", "serve", "--demo"], cwd=HERE, stdout=subprocess.DEVNULL,
+            env={**os.environ, "FAIR_LADLE_HOME": home, "FAIR_LADLE_PORT": str(port)},
+        )
+        try:
+            _wait_for(address)
+            lines = [line.split("\t") for line in (Path(home) / "demo-sign-ins.txt").read_text().splitlines()]
+            signs = {email.partition("@")[0].removeprefix("admin."): (email, password) for email, password, _ in lines}
+            _take(address, signs, wanted)
+        finally:
+            served.terminate()
+            served.wait()
+
+
+def _wait_for(address: str) -> None:
+    for _ in range(1200):
+        try:
+            urllib.request.urlopen(address, timeout=5).close()
+            return
+        except OSError:
+            time.sleep(0.2)
+    sys.exit("The demo did not come up.")
+
+
+def _take(address: str, signs: dict[str, tuple[str, str]], wanted: list[str]) -> None:
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+        for name in wanted:
+            view = VIEWS[name]
+            email, password = signs[view.as_whom]
+            page = browser.new_page(viewport={"width": view.width, "height": 800}, base_url=address, color_scheme="dark" if view.dark else "light")
+            page.goto("/today")
+            page.get_by_label("E-mail address").fill(email)
+            page.get_by_label("Password").fill(password)
+            page.keyboard.press("Enter")
+            page.get_by_role("navigation", name="Screens").wait_for()
+            page.goto(view.at)
+            page.wait_for_load_state("networkidle")
+            view.do(page)
+            page.wait_for_timeout(700)
+            page.screenshot(path=TO / f"{name}.png")
+            print(name)
+            page.close()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,5 +1,5 @@
 import { useVirtualizer, defaultRangeExtractor, type Range } from '@tanstack/react-virtual'
-import { useCallback, useEffect, useLayoutEffect, useRef, useState } from 'react'
+import { memo, useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from 'react'
 import type { Pool } from '../../api/queries'
 import type { Change } from '../../domain/draft'
 import { shortDay } from '../../domain/months'
@@ -92,7 +92,10 @@ export function AllocationGrid(props: GridProps) {
     (to: Position) => {
       wantsFocus.current = true
       setCursor(to)
-      virtual.scrollToIndex(to.row)
+      const offset = virtual.scrollOffset ?? 0
+      const top = to.row * ROW
+      // Scrolling reads the layout, which is dear in the middle of a key press: only where it is needed.
+      if (top < offset || top + ROW + HEAD > offset + (virtual.scrollRect?.height ?? 0)) virtual.scrollToIndex(to.row)
     },
     [setCursor, virtual],
   )
@@ -176,7 +179,7 @@ export function AllocationGrid(props: GridProps) {
     else if (cell) props.toggle(places[Number(cell.dataset.row)] ?? 0)
   }
 
-  const changed = changedByAccount(props.changes)
+  const changed = useMemo(() => changedByAccount(props.changes), [props.changes])
   return (
     // Keys and clicks are taken here for all cells, so that no cell needs handlers of its own.
     <div
@@ -224,7 +227,7 @@ function changedByAccount(changes: Record<string, Change>): Record<string, strin
   return found
 }
 
-function Head({ pools, nameWidth, columnWidth }: { pools: Pool[]; nameWidth: number; columnWidth: number }) {
+const Head = memo(function Head({ pools, nameWidth, columnWidth }: { pools: Pool[]; nameWidth: number; columnWidth: number }) {
   return (
     <div className="ahead" role="row" aria-rowindex={1} style={{ height: HEAD }}>
       <div role="columnheader" className="aname" style={{ width: nameWidth }} aria-colindex={1}>
@@ -247,4 +250,4 @@ function Head({ pools, nameWidth, columnWidth }: { pools: Pool[]; nameWidth: num
       ))}
     </div>
   )
-}
+})

@@ -1,6 +1,5 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useCallback, useEffect, useMemo, useReducer, useRef, useState } from 'react'
-import { Dropdown, Form } from 'react-bootstrap'
 import { useLocation, useSearchParams } from 'react-router'
 import { api, take, type Schemas } from '../../api/client'
 import { cell as cellQuery, grid as gridQuery, preview as previewQuery } from '../../api/queries'
@@ -9,13 +8,13 @@ import { cellKey, emptyDraft, fault, reduce, type Change, type Draft } from '../
 import { visiblePlaces } from '../../domain/tree'
 import { parseUnits } from '../../domain/units'
 import type { Position } from '../../grid/move'
-import { ExportMenu } from '../../parts/ExportMenu'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { AllocationGrid } from './AllocationGrid'
 import { DraftBar } from './DraftBar'
 import { Drawer } from './Drawer'
-import { changeOf, chosenPools, idles, modelOf, presses, readChoice, termsOf, type CellEffect, type PoolChoice } from './model'
+import { changeOf, chosenPools, idles, modelOf, presses, readChoice, termsOf, type CellEffect } from './model'
 import type { Edit } from './Row'
+import { Toolbar } from './Toolbar'
 
 const KEPT = 'fair-ladle-draft'
 
@@ -196,40 +195,17 @@ function Loaded({ grid }: { grid: Schemas['AllocationGrid'] }) {
       setApplying(error)
     }
   }
-  const choose = (name: string, value: string | null) =>
-    setParams((now) => { if (value) now.set(name, value); else now.delete(name); return now }, { replace: true })
+  const choose = useCallback(
+    (name: string, value: string | null) =>
+      setParams((now) => { if (value) now.set(name, value); else now.delete(name); return now }, { replace: true }),
+    [setParams],
+  )
   const attention = useMemo(() => model.accounts.code.filter((_, at) => presses(pools, at)).length, [model, pools])
 
   return (
     <div className="workspace">
       <div className="gridside">
-        <div className="bar">
-          <h1>Allocations</h1>
-          <span className="seg" role="group" aria-label="Which accounts">
-            {([['all', 'All'], ['attention', 'Needs attention'], ['idle', 'Idle stock']] as const).map(([key, label]) => (
-              <button type="button" key={key} aria-pressed={filter === key} onClick={() => choose('show', key === 'all' ? null : key)}>
-                {label}{key === 'attention' && attention > 0 && <em>{attention}</em>}
-              </button>
-            ))}
-          </span>
-          <span className="seg" role="group" aria-label="Which pools">
-            {([['counted', 'Seats and devices'], ['storage', 'Storage']] as const).map(([key, label]) => (
-              <button type="button" key={key} aria-pressed={choice === key} onClick={() => choose('pools', key === 'counted' ? null : key)}>{label}</button>
-            ))}
-            <PoolChooser pools={grid.pools} choice={choice} choose={(value) => choose('pools', value)} />
-          </span>
-          <span className="grow" />
-          <Form.Control
-            id="find-account" type="search" placeholder="Find an account  /" aria-label="Find an account" style={{ width: 128 }} defaultValue={find}
-            onChange={(event) => choose('find', event.target.value)}
-            onKeyDown={(event) => {
-              if (event.key !== 'ArrowDown' && event.key !== 'Enter') return
-              event.preventDefault()
-              document.querySelector<HTMLElement>('.agrid [tabindex="0"]')?.focus()
-            }}
-          />
-          <ExportMenu path="/api/allocations/export" params={{ product: pools.map((pool) => pool.product) }} />
-        </div>
+        <Toolbar all={grid.pools} pools={pools} choice={choiceKey} filter={filter} find={find} attention={attention} choose={choose} />
         {pools.length === 0 || places.length === 0 ? (
           <Empty title={pools.length === 0 ? 'No pools to show' : 'No account like that'}>
             {pools.length === 0 ? 'Choose other pools, or bring in lots with an intake.' : filter === 'attention' ? 'Every account in these pools is within its cap.' : 'Try other words, or show all accounts.'}
@@ -270,23 +246,4 @@ function opened(text: string | null, codes: string[], top: string): string[] {
 function toBody(change: Change): Schemas['ChangeBody'] {
   const { account, product, reserve, cap, at_cap, burst, grace_days, seen } = change
   return { account, product, reserve, cap, at_cap, burst, grace_days, seen }
-}
-
-function PoolChooser({ pools, choice, choose }: { pools: Schemas['GridPool'][]; choice: PoolChoice; choose: (value: string) => void }) {
-  const shown = chosenPools(pools, choice).map((pool) => pool.product)
-  return (
-    <Dropdown autoClose="outside">
-      <Dropdown.Toggle as="button" type="button" id="choose-pools" aria-pressed={Array.isArray(choice) || choice === 'all'}>{choice === 'all' ? 'All pools' : 'Choose…'}</Dropdown.Toggle>
-      <Dropdown.Menu>
-        <Dropdown.Item as="button" active={choice === 'all'} onClick={() => choose('all')}>All pools</Dropdown.Item>
-        <Dropdown.Divider />
-        {pools.map((pool) => (
-          <Form.Check
-            key={pool.product} id={`pool-${pool.product}`} className="mx-3" label={pool.name} checked={shown.includes(pool.product)}
-            onChange={(event) => choose((event.target.checked ? [...shown, pool.product] : shown.filter((each) => each !== pool.product)).join(',') || ',')}
-          />
-        ))}
-      </Dropdown.Menu>
-    </Dropdown>
-  )
 }

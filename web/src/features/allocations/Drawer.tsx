@@ -1,5 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
-import { useState } from 'react'
+import { memo, useState } from 'react'
 import { Form } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { cell as cellQuery, type Cell, type Effect } from '../../api/queries'
@@ -20,12 +20,12 @@ interface DrawerProps {
 }
 
 /** The chosen cell: its terms to change, why not more, and the ways out. */
-export function Drawer(props: DrawerProps) {
+export const Drawer = memo(function Drawer(props: DrawerProps) {
   const found = useQuery(cellQuery(props.account, props.product))
   if (found.isPending) return <Wait what="the figures" />
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
   return <CellDrawer {...props} cell={found.data} key={cellKey(found.data.account, found.data.product)} />
-}
+})
 
 function CellDrawer({ cell, changes, effect, set, look }: DrawerProps & { cell: Cell }) {
   const change = changes[cellKey(cell.account, cell.product)]

@@ -50,30 +50,46 @@ export const Row = memo(function Row(props: RowProps) {
       </div>
       <div className="acells" style={{ marginLeft: props.first * props.columnWidth }} role="presentation">
         {props.pools.slice(props.first, props.last).map((pool, offset) => (
-          <CellView key={pool.product} {...props} pool={pool} column={props.first + offset} />
+          <CellView
+            key={pool.product} pool={pool} place={props.place} index={index} column={props.first + offset} width={props.columnWidth} name={props.name}
+            selected={active === props.first + offset} edit={active === props.first + offset ? props.edit : null} effect={props.effects?.[pool.product]}
+            changed={props.changed.includes(`|${pool.product}|`)} onEdit={props.onEdit}
+          />
         ))}
       </div>
     </div>
   )
 })
 
-function CellView(props: RowProps & { pool: Pool; column: number }) {
-  const { pool, place, index, column, columnWidth } = props
-  const selected = props.active === column
+interface CellProps {
+  pool: Pool
+  place: number
+  index: number
+  column: number
+  width: number
+  name: string
+  selected: boolean
+  edit: Edit | null
+  effect: CellEffect | undefined
+  changed: boolean
+  onEdit: (text: string) => void
+}
+
+/** One account in one pool: a key that moves the cursor wakes two of them. */
+const CellView = memo(function CellView(props: CellProps) {
+  const { pool, place, index, column, selected, effect, changed, name } = props
   const common = {
     role: 'gridcell', 'data-row': index, 'data-col': column, tabIndex: selected ? 0 : -1, 'aria-colindex': column + 2,
-    style: { width: columnWidth },
+    style: { width: props.width },
   } as const
-  if (pool.present[place] !== 1) return <div {...common} className={selected ? 'cell sel none' : 'cell none'} aria-description={`${props.name}, ${pool.name}: no pool`}>·</div>
-  const effect = props.effects?.[pool.product]
+  if (pool.present[place] !== 1) return <div {...common} className={selected ? 'cell sel none' : 'cell none'} aria-description={`${name}, ${pool.name}: no pool`}>·</div>
   const figures = figuresOf(pool, place, effect)
-  const changed = props.changed.includes(`|${pool.product}|`)
   const cap = figures.cap === null ? '–' : shortUnits(figures.cap, pool.per_unit)
   return (
-    <div {...common} className={`cell${selected ? ' sel' : ''}${changed ? ' ed' : effect ? ' eff' : ''}`} aria-description={spoken(props.name, pool, figures)}>
+    <div {...common} className={`cell${selected ? ' sel' : ''}${changed ? ' ed' : effect ? ' eff' : ''}`} aria-description={spoken(name, pool, figures)}>
       {selected && props.edit ? (
         <input
-          className="celledit" autoFocus aria-label={`${props.edit.field} of ${props.name}, ${pool.name}, ${unitName(pool.unit, 2)}`} value={props.edit.text}
+          className="celledit" autoFocus aria-label={`${props.edit.field} of ${name}, ${pool.name}, ${unitName(pool.unit, 2)}`} value={props.edit.text}
           placeholder={props.edit.field} onChange={(event) => props.onEdit(event.target.value)}
         />
       ) : (
@@ -81,7 +97,7 @@ function CellView(props: RowProps & { pool: Pool; column: number }) {
       )}
       <span className={leftTone(figures)}>{leftText(figures, pool.per_unit)}</span>
       <Gauge
-        width={columnWidth - 16}
+        width={props.width - 16}
         amounts={{
           used: Math.min(figures.used, figures.load), held: figures.held, reserve: figures.reserve, limit: figures.cap,
           reachable: figures.load + Math.max(0, figures.headroom),
@@ -89,7 +105,7 @@ function CellView(props: RowProps & { pool: Pool; column: number }) {
       />
     </div>
   )
-}
+})
 
 function leftTone(figures: Figures): string {
   if (figures.cap !== null && figures.load > figures.cap) return 'left ov'

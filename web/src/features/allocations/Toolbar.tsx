@@ -1,0 +1,72 @@
+import { memo, useMemo } from 'react'
+import { Dropdown, Form } from 'react-bootstrap'
+import type { Pool } from '../../api/queries'
+import { ExportMenu } from '../../parts/ExportMenu'
+import { chosenPools, readChoice, type PoolChoice } from './model'
+
+interface ToolbarProps {
+  all: Pool[]
+  pools: Pool[]
+  /** The choice of pools as the address has it. */
+  choice: string
+  filter: string
+  find: string
+  attention: number
+  choose: (name: string, value: string | null) => void
+}
+
+const FILTERS = [['all', 'All'], ['attention', 'Needs attention'], ['idle', 'Idle stock']] as const
+const POOLS = [['counted', 'Seats and devices'], ['storage', 'Storage']] as const
+
+/** Which accounts and pools are shown. Asleep while the cursor moves. */
+export const Toolbar = memo(function Toolbar({ all, pools, choice, filter, find, attention, choose }: ToolbarProps) {
+  const shown = useMemo(() => ({ product: pools.map((pool) => pool.product) }), [pools])
+  return (
+    <div className="bar">
+      <h1>Allocations</h1>
+      <span className="seg" role="group" aria-label="Which accounts">
+        {FILTERS.map(([key, label]) => (
+          <button type="button" key={key} aria-pressed={filter === key} onClick={() => choose('show', key === 'all' ? null : key)}>
+            {label}{key === 'attention' && attention > 0 && <em>{attention}</em>}
+          </button>
+        ))}
+      </span>
+      <span className="seg" role="group" aria-label="Which pools">
+        {POOLS.map(([key, label]) => (
+          <button type="button" key={key} aria-pressed={choice === key} onClick={() => choose('pools', key === 'counted' ? null : key)}>{label}</button>
+        ))}
+        <PoolChooser pools={all} choice={readChoice(choice)} choose={(value) => choose('pools', value)} />
+      </span>
+      <span className="grow" />
+      <Form.Control
+        id="find-account" type="search" placeholder="Find an account  /" aria-label="Find an account" style={{ width: 128 }} defaultValue={find}
+        onChange={(event) => choose('find', event.target.value)}
+        onKeyDown={(event) => {
+          if (event.key !== 'ArrowDown' && event.key !== 'Enter') return
+          event.preventDefault()
+          document.querySelector<HTMLElement>('.agrid [tabindex="0"]')?.focus()
+        }}
+      />
+      <ExportMenu path="/api/allocations/export" params={shown} />
+    </div>
+  )
+})
+
+function PoolChooser({ pools, choice, choose }: { pools: Pool[]; choice: PoolChoice; choose: (value: string) => void }) {
+  const shown = chosenPools(pools, choice).map((pool) => pool.product)
+  return (
+    <Dropdown autoClose="outside">
+      <Dropdown.Toggle as="button" type="button" id="choose-pools" aria-pressed={Array.isArray(choice) || choice === 'all'}>{choice === 'all' ? 'All pools' : 'Choose…'}</Dropdown.Toggle>
+      <Dropdown.Menu>
+        <Dropdown.Item as="button" active={choice === 'all'} onClick={() => choose('all')}>All pools</Dropdown.Item>
+        <Dropdown.Divider />
+        {pools.map((pool) => (
+          <Form.Check
+            key={pool.product} id={`pool-${pool.product}`} className="mx-3" label={pool.name} checked={shown.includes(pool.product)}
+            onChange={(event) => choose((event.target.checked ? [...shown, pool.product] : shown.filter((each) => each !== pool.product)).join(',') || ',')}
+          />
+        ))}
+      </Dropdown.Menu>
+    </Dropdown>
+  )
+}

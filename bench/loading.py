@@ -8,9 +8,10 @@ from collections.abc import Iterator
 
 from bench.admissions import source
 from bench.home import new_database, server
-from bench.measured import Measure
+from bench.measured import Measure, compared
 from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
+from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.statements.usecases import Book, parse_month
 from fair_ladle.connectors.sheets_in import SheetTable, Source
 
@@ -48,6 +49,30 @@ def intake_of(clients: int, products: int) -> Source:
     )
 
 
+def _bare_insert(database: Database) -> float:
+    """Seconds for as many rows of the same columns and keys, by the driver's own executemany, unchecked."""
+    with database.engine.begin() as connection:
+        connection.exec_driver_sql("CREATE TABLE bare LIKE assignments")
+        rows = [(n % 5000, n % PRODUCTS, f"s{n}", "2026-01-01 08:15:00", None) for n in range(ASSIGNMENTS)]
+        begin = time.perf_counter()
+        for start in range(0, len(rows), 10_000):
+            connection.exec_driver_sql(
+                "INSERT INTO bare (account_id, product_id, subject, begins, ends) VALUES (%s, %s, %s, %s, %s)", rows[start : start + 10_000]
+            )
+        return time.perf_counter() - begin
+
+
+def _bare_sum(database: Database) -> float:
+    """Seconds for one aggregate over the same assignments: no days, no tree, no allocations."""
+    begin = time.perf_counter()
+    with database.engine.begin() as connection:
+        connection.exec_driver_sql(
+            "SELECT product_id, account_id, SUM(TIMESTAMPDIFF(SECOND, GREATEST(begins, '2026-10-01'), LEAST(COALESCE(ends, '2026-11-01'), '2026-11-01')))"
+            " FROM assignments WHERE begins < '2026-11-01' AND (ends IS NULL OR ends > '2026-10-01') GROUP BY product_id, account_id"
+        ).fetchall()
+    return time.perf_counter() - begin
+
+
 def measure() -> list[Measure]:
     """Times of the whole, from parsed text to commit; and from the database to every amount."""
     with server() as home:
@@ -57,6 +82,8 @@ def measure() -> list[Measure]:
         begin = time.perf_counter()
         database.run(intake.bring_in, COMMAND_LINE, everything)
         loaded = time.perf_counter() - begin
+        bare_load = _bare_insert(database)
+        bare_sum = _bare_sum(database)
         begin = time.perf_counter()
         with database.transaction() as unit:
             book = Book(unit, *parse_month("2026-10"))
@@ -66,7 +93,7 @@ def measure() -> list[Measure]:
         lines = sum(len(each.lines) for each in statements)
         database.engine.dispose()
     return [
-        Measure(f"import of {ASSIGNMENTS:,} assignments", f"{loaded:.1f} s"),
-        Measure(f"a month's readings, {ASSIGNMENTS:,} assignments", f"{read:.1f} s"),
+        compared(f"import of {ASSIGNMENTS:,} assignments, checked", loaded, "inserting as many bare rows", bare_load),
+        compared(f"a month's readings, {ASSIGNMENTS:,} assignments", read, "the month's seconds summed in SQL", bare_sum),
         Measure(f"{CLIENTS:,} statements, {lines:,} lines with their shares", f"{priced:.1f} s"),
     ]

@@ -70,6 +70,7 @@ ensure_python() {
     "$here/.venv/bin/python" -m pip install --disable-pip-version-check -q --require-hashes "${lists[@]}" >&2 \
         || die "The Python packages could not be installed; see above."
     echo "$now" >"$mark"
+    stamp "$here/requirements/run.txt" "$here/requirements/run.txt" >"$here/.venv/.installed-run"
     install_unlock
 }
 

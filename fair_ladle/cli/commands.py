@@ -300,7 +300,7 @@ main_program: Callable[[int, Path], None] | None = None
 
 @app.command()
 def serve(
-    port: Annotated[int, typer.Option("--port", envvar="FAIR_LADLE_PORT")] = 8471,
+    port: Annotated[int, typer.Option("--port", envvar="FAIR_LADLE_PORT", min=1, max=65535)] = 8471,
     demo: Annotated[bool, typer.Option("--demo", help="Load the demo first, with a time of its own.")] = False,
     fresh: Annotated[bool, typer.Option("--fresh", help="With --demo: begin the demo again.")] = False,
 ) -> None:
@@ -364,9 +364,8 @@ def main() -> None:
     """Run a command; what it cannot do is one message and exit 1."""
     signal.signal(signal.SIGPIPE, signal.SIG_DFL)
     try:
-        app(standalone_mode=False)
-    except typer.Exit as done:
-        sys.exit(done.exit_code)
+        # Not standing alone, the framework hands the exit code of typer.Exit back.
+        sys.exit(app(standalone_mode=False))
     except (typer.Abort, KeyboardInterrupt):
         sys.exit(130)
     except Refused as refused:

@@ -73,6 +73,11 @@ class Grid:
         self.overage[row, columns] = version.at_cap is AtCap.OVERAGE
         self.present[row, columns] = True
 
+    def clear(self, row: int, columns: slice | int) -> None:
+        """Let nothing be allocated in these columns of an account's row."""
+        self.put(row, columns, Version("", date.min, None))
+        self.present[row, columns] = False
+
 
 def by_day(versions: Iterable[tuple[int, Version]], rows: int, days: Sequence[Day]) -> Grid:
     """The versions, given with their account's row, laid over consecutive days."""

@@ -19,6 +19,7 @@ import sqlalchemy as sa
 from fair_ladle.app.allocations import views
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.drafts import usecases as drafts
+from fair_ladle.app.drafts.changes import AllocationChange, Terms
 from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
@@ -157,10 +158,12 @@ def test_who_and_what_a_seat_can_be_for(shared_demo: Database) -> None:
     assert elsewhere.value.problem.status == 404
 
 
-def present_version(database: Database) -> int | None:
-    with database.transaction() as unit:
-        version = views.cell(unit, OPERATOR, "C3", "BOX").version
-    return None if version is None else int(version.id)
+def another_cap(unit: Unit, cap: int) -> None:
+    """A draft of one change made on what is there now, applied at once."""
+    version = views.cell(unit, OPERATOR, "C3", "BOX").version
+    terms = Terms(reserve=10, cap=cap)
+    change = AllocationChange(account="C3", product="BOX", terms=terms, seen=version.id if version else None)
+    drafts.apply_changes(unit, OPERATOR, [change], "another cap")
 
 
 def _fight(url: str, number: int, seconds: float, results: Any) -> None:
@@ -179,8 +182,7 @@ def _fight(url: str, number: int, seconds: float, results: Any) -> None:
                 account, subject = mine.pop(chance.randrange(len(mine)))
                 database.run(takings.release, OPERATOR, [Wanted(account, "BOX", subject)])
             elif roll < 0.05:
-                change = drafts.Change("C3", "BOX", 10, chance.choice([20, 21, 22]), "block", None, None, None)
-                database.run(drafts.apply, OPERATOR, [replace(change, seen=present_version(database))])
+                database.run(another_cap, chance.choice([20, 21, 22]))
             else:
                 serial += 1
                 subject = f"w{number}-{serial}"

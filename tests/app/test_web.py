@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections.abc import Callable, Iterator
 from datetime import timedelta
 from typing import Any
@@ -59,8 +60,28 @@ def client_admin(signed_in: SignIn) -> TestClient:
 
 def change(client: TestClient, account: str, product: str, **other: Any) -> dict[str, Any]:
     version = client.get("/api/allocations/cell", params={"account": account, "product": product}).json()["version"]
-    terms = {name: version[name] for name in ("reserve", "cap", "at_cap", "burst", "grace_days")}
-    return {"changes": [{"account": account, "product": product, **terms, "seen": version["id"], **other}]}
+    was = {name: version[name] for name in ("reserve", "cap", "at_cap", "burst", "grace_days")}
+    return {"kind": "allocation", "account": account, "product": product, "terms": was | other, "was": was, "seen": version["id"]}
+
+
+def drafted(client: TestClient, *changes: dict[str, Any], look_at: dict[str, str] | None = None) -> Any:
+    """The open draft with these changes in it, or the refusal."""
+    there = client.get("/api/drafts/current").json()
+    body = {"draft": there and there["id"], "revision": there["revision"] if there else 0, "put": list(changes), "look_at": look_at}
+    return client.patch("/api/drafts", json=body).json()
+
+
+def applied(client: TestClient, draft: dict[str, Any]) -> Any:
+    return client.post(f"/api/drafts/{draft['id']}/apply", json={"revision": draft["revision"]})
+
+
+@pytest.fixture(autouse=True)
+def no_draft_stays_open(request: pytest.FixtureRequest) -> Iterator[None]:
+    yield
+    if "operator" in request.fixturenames:
+        client = request.getfixturevalue("operator")
+        if there := client.get("/api/drafts/current").json():
+            client.post(f"/api/drafts/{there['id']}/discard", json={})
 
 
 def test_every_route_is_closed_unless_it_must_be_open(database: Database) -> None:
@@ -70,18 +91,18 @@ def test_every_route_is_closed_unless_it_must_be_open(database: Database) -> Non
     with TestClient(app) as client:
         for path, methods in paths.items():
             for method in methods:
-                answer = client.request(method, path.format(buyer="OLDQUAY", product="VOICE"), json={})
+                answer = client.request(method, re.sub(r"{\w+}", "1", path), json={})
                 closed = answer.json()["type"] == "urn:fair-ladle:not-signed-in" if answer.json() else False
                 assert closed == (path not in OPEN), path
 
 
 def test_a_change_carries_the_sessions_token_and_comes_from_here(signed_in: SignIn) -> None:
     client = signed_in("GANNET")
-    body = change(client, "TERN", "VOICE")
-    other_site = client.post("/api/allocations/preview", json=body, headers={"Origin": "http://elsewhere.example"})
+    body = {"changes": [change(client, "TERN", "VOICE")]}
+    other_site = client.post("/api/drafts/look", json=body, headers={"Origin": "http://elsewhere.example"})
     assert other_site.json()["type"] == "urn:fair-ladle:other-origin"
     del client.headers["X-CSRF-Token"]
-    assert client.post("/api/allocations/preview", json=body).status_code == 403
+    assert client.post("/api/drafts/look", json=body).status_code == 403
     cookie = client.cookies.jar._cookies["testserver.local"]["/"]["fair_ladle_session"]  # type: ignore[attr-defined]
     assert {"HttpOnly", "SameSite"} <= set(cookie._rest)
 
@@ -121,24 +142,31 @@ def test_each_sees_just_their_branch(signed_in: SignIn, operator: TestClient, cl
 
 
 def test_the_top_of_a_branch_is_its_parents_to_change(client_admin: TestClient) -> None:
-    refused = client_admin.post("/api/allocations/apply", json=change(client_admin, "OLDQUAY", "WATCHGLASS", cap=500))
-    assert (refused.status_code, refused.json()["type"]) == (403, "urn:fair-ladle:not-allowed")
-    own_pool = client_admin.post("/api/allocations/preview", json=change(client_admin, "OLDQUAY", "CHARTROOM", cap=3))
+    draft = drafted(client_admin, change(client_admin, "OLDQUAY", "WATCHGLASS", cap=500))
+    assert "its parent's to give" in draft["effect"]["faults"][0]["detail"] and not draft["effect"]["may_apply"]
+    refused = applied(client_admin, draft)
+    assert (refused.status_code, refused.json()["type"]) == (422, "urn:fair-ladle:invalid")
+    own_pool = client_admin.post("/api/drafts/look", json={"changes": [change(client_admin, "OLDQUAY", "CHARTROOM", cap=3)]})
     assert own_pool.json()["may_apply"], "where it owns the pool, it decides"
 
 
 def test_what_a_change_would_do_is_told_and_then_done(operator: TestClient) -> None:
-    body = change(operator, "OLDQUAY-ENGINEERING", "WATCHGLASS", cap=18)
-    effect = operator.post("/api/allocations/preview", json=body | {"look_at": {"account": "OLDQUAY-ENGINEERING", "product": "WATCHGLASS"}}).json()
+    wanted = change(operator, "OLDQUAY-ENGINEERING", "WATCHGLASS", cap=18)
+    draft = drafted(operator, wanted, look_at={"account": "OLDQUAY-ENGINEERING", "product": "WATCHGLASS"})
+    effect = draft["effect"]
     assert [(each["account"], each["label"]) for each in effect["breaches"]] == [("OLDQUAY-ENGINEERING", "cleared")]
     assert effect["ladder"]["bound_by"] in ("OLDQUAY-ENGINEERING", "OLDQUAY")
-    assert operator.post("/api/allocations/apply", json=body).status_code == 200
+    assert [each["name"] for each in effect["told"]] == ["Admin of OLDQUAY"]
+    assert applied(operator, draft).status_code == 200
     cell = operator.get("/api/allocations/cell", params={"account": "OLDQUAY-ENGINEERING", "product": "WATCHGLASS"}).json()
     assert (cell["version"]["cap"], cell["version"]["first_day"], cell["state"]) == (18, "2026-11-24", "near")
-    again = operator.post("/api/allocations/apply", json=body)
-    assert again.status_code == 409 and "Changed by somebody else" in again.json()["detail"]
+    assert applied(operator, draft).status_code == 409, "once"
+    again = drafted(operator, wanted)
+    clash = again["effect"]["clashes"][0]
+    assert (clash["was"]["cap"], clash["theirs"]["cap"], clash["mine"]["cap"], clash["by"]) == (14, 18, 18, "Admin of GANNET")
+    assert "Changed by somebody else" in applied(operator, again).json()["detail"]
     entry = operator.get("/api/log", params={"account": "OLDQUAY-ENGINEERING"}).json()["entries"][0]
-    assert (entry["actor"], entry["changes"]) == ("Admin of GANNET", [{"what": "cap", "before": "14 device", "after": "18 device"}])
+    assert (entry["actor"], entry["changes"][0]) == ("Admin of GANNET", {"what": "cap", "before": "14 device", "after": "18 device"})
     yesterday = operator.get("/api/allocations/cell", params={"account": "OLDQUAY-ENGINEERING", "product": "WATCHGLASS", "at": "2026-11-23T12:00:00Z"}).json()
     assert yesterday["version"]["cap"] == 14, "the past stays as it was"
 
@@ -157,11 +185,17 @@ def test_what_a_change_would_do_is_told_and_then_done(operator: TestClient) -> N
     ],
 )
 def test_a_change_that_cannot_be_says_why(operator: TestClient, account: str, terms: dict[str, Any], status: int, says: str) -> None:
-    body = {"changes": [{"account": account, "product": "VOICE", "reserve": 0, "cap": 9, "at_cap": "block", "seen": None, **terms}]}
+    wanted = {"kind": "allocation", "account": account, "product": "VOICE", "terms": terms, "seen": None}
     if account == "TERN":
-        body = change(operator, "TERN", "VOICE", **terms)
-    answer = operator.post("/api/allocations/apply", json=body)
-    assert answer.status_code == status and says in answer.json()["detail"], answer.text
+        wanted = change(operator, "TERN", "VOICE", **terms)
+    draft = drafted(operator, wanted)
+    if "id" in draft:
+        answer = applied(operator, draft)
+        said = draft["effect"]["faults"] or [each for each in draft["effect"]["breaches"] if each["hard"]]
+        assert answer.status_code == status and says in answer.json()["detail"], answer.text
+        assert said and not draft["effect"]["may_apply"], "and said so before"
+    else:
+        assert draft["status"] == status and says in draft["detail"], draft
 
 
 def test_a_refused_taking_carries_its_ladder(operator: TestClient) -> None:

@@ -55,6 +55,11 @@ def ids_by_code(connection: sa.Connection) -> dict[str, int]:
     return {row.code: row.id for row in connection.execute(sa.select(accounts.c.code, accounts.c.id))}
 
 
+def insert(connection: sa.Connection, row: dict[str, Any]) -> int:
+    """A new account's id."""
+    return int(connection.execute(sa.insert(accounts).values(row)).inserted_primary_key[0])
+
+
 def place(connection: sa.Connection, parents: dict[str, str | None], today: date) -> int:
     """Put accounts below their parents (codes); how many of them stood elsewhere before and moved today."""
     ids = ids_by_code(connection)

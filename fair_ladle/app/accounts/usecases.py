@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from datetime import date
+from datetime import date, datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -18,7 +18,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Unit
 from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import Problem, Refused, not_found
-from fair_ladle.core.calendar import local_day
+from fair_ladle.core.calendar import MICRO, day_start, instant, local_day
 from fair_ladle.core.tree import Ints, Tree
 
 
@@ -62,6 +62,11 @@ def zone(unit: Unit) -> ZoneInfo:
 def today(unit: Unit) -> date:
     """The operator's present day."""
     return local_day(unit.now, zone(unit))
+
+
+def start_of(unit: Unit, day: date) -> datetime:
+    """The instant at which a day of the operator begins."""
+    return instant(day_start(day, zone(unit)) * MICRO)
 
 
 def on_day(unit: Unit, day: date) -> Accounts:
@@ -114,6 +119,18 @@ def bring_in(unit: Unit, rows: list[dict[str, Any]], parents: dict[str, str | No
     merged.changed += moved
     merged.left -= min(moved, merged.left)
     return merged
+
+
+def create(unit: Unit, row: dict[str, Any], parent: str) -> int:
+    """A new account below a parent (codes), there since ever; its id."""
+    account_id = store.insert(unit.connection, row)
+    store.place(unit.connection, {row["code"]: parent}, today(unit))
+    return account_id
+
+
+def move(unit: Unit, code: str, parent: str) -> None:
+    """Let an account stand below another parent from today on."""
+    store.place(unit.connection, {code: parent}, today(unit))
 
 
 def zone_of(rows: list[dict[str, Any]], unit: Unit) -> ZoneInfo:

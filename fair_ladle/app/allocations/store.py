@@ -47,6 +47,11 @@ def update(connection: sa.Connection, version_id: int, values: dict[str, Any]) -
     connection.execute(sa.update(allocations).where(allocations.c.id == version_id).values(values))
 
 
+def delete(connection: sa.Connection, version_id: int) -> None:
+    """Take a version out that has not outlived its first day."""
+    connection.execute(sa.delete(allocations).where(allocations.c.id == version_id))
+
+
 def lock_version(connection: sa.Connection, account_id: int, product_id: int, day: date) -> list[Any]:
     """The versions of one allocation in force on a day or later, locked."""
     a = allocations

@@ -64,3 +64,21 @@ def put_from(
             last_day = later[0].first_day - timedelta(days=1)
     row = {"account_id": account_id, "product_id": product_id, "first_day": day, "last_day": last_day, **values}
     store.insert(unit.connection, row)
+
+
+def end_from(unit: Unit, day: date, present: Any | None) -> None:
+    """Let an allocation be nothing any more from a day on."""
+    if present is None:
+        return
+    if present.first_day == day:
+        store.delete(unit.connection, present.id)
+    else:
+        store.update(unit.connection, present.id, {"last_day": day - timedelta(days=1)})
+
+
+def in_force(unit: Unit, product_ids: Collection[int], account_ids: Collection[int], day: date) -> dict[tuple[int, int], Any]:
+    """The versions in force on a day, by account's and product's id."""
+    if not product_ids or not account_ids:
+        return {}
+    rows = store.versions(unit.connection, product_ids, day, day, account_ids)
+    return {(row.account_id, row.product_id): row for row in rows}

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
-from threading import Lock
 from typing import Any
 
 import numpy as np
@@ -16,6 +15,7 @@ from fair_ladle.app.allocations.positions import Positions, World, positions_at,
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.kept import Kept
 from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
@@ -26,29 +26,13 @@ HORIZON = timedelta(days=90)
 KEPT_FOR = timedelta(seconds=3)
 
 
-class KeptWorlds:
-    """The present world of one set of products, kept for moments while nothing is written: for typing against."""
-
-    def __init__(self) -> None:
-        self._kept: dict[tuple[Any, ...], tuple[datetime, World]] = {}
-        self._lock = Lock()
-
-    def now(self, unit: Unit, products: Sequence[Product]) -> World:
-        """The present world, at most moments old."""
-        key = (unit.connection.engine.url, log.head(unit), tuple(each.id for each in products))
-        now = unit.now
-        with self._lock:
-            kept = self._kept.get(key)
-            if kept is not None and timedelta(0) <= now - kept[0] < KEPT_FOR:
-                return kept[1]
-        world = world_at(unit, products, now)
-        with self._lock:
-            self._kept = {each: value for each, value in self._kept.items() if now - value[0] < KEPT_FOR}
-            self._kept[key] = (now, world)
-        return world
+_worlds: Kept[World] = Kept(KEPT_FOR)
 
 
-kept_worlds = KeptWorlds()
+def present_world(unit: Unit, products: Sequence[Product]) -> World:
+    """The present world of some products, at most moments old and of the newest facts: for typing against."""
+    key = (unit.connection.engine.url, log.head(unit), tuple(each.id for each in products))
+    return _worlds.get(key, unit.now, lambda: world_at(unit, products, unit.now))
 
 
 @dataclass(frozen=True)
@@ -87,7 +71,7 @@ def chosen_products(unit: Unit, codes: Sequence[str] | None) -> list[Product]:
 def grid(unit: Unit, actor: Actor, codes: Sequence[str] | None = None, at: datetime | None = None) -> Grid:
     """The positions of the actor's branch, now or at an instant."""
     products = chosen_products(unit, codes)
-    world = kept_worlds.now(unit, products) if at is None else world_at(unit, products, at)
+    world = present_world(unit, products) if at is None else world_at(unit, products, at)
     found = settle_world(world)
     top = accounts_usecases.top_row(world.accounts, actor)
     rows = world.accounts.tree.branch(top)

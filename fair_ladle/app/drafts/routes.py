@@ -1,34 +1,26 @@
-"""Changing allocations over HTTP: what it would do, and doing it. Quantities are whole grains."""
+"""Drafts over HTTP. Quantities are whole grains."""
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from datetime import date
+from typing import Any
 
-from fastapi import APIRouter
+import numpy as np
+from fastapi import APIRouter, Query
 from pydantic import BaseModel, Field
 
+from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import row_in_scope
-from fair_ladle.app.allocations.positions import Positions
 from fair_ladle.app.allocations.routes import LadderBody
 from fair_ladle.app.drafts import usecases
+from fair_ladle.app.drafts.changes import Change, Terms
+from fair_ladle.app.drafts.effect import Effect, in_units, told
+from fair_ladle.app.drafts.usecases import Draft, Looked, terms_of
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
 from fair_ladle.core.settling import NO_LIMIT
 
-routes = APIRouter(prefix="/api/allocations", tags=["allocations"], responses=PROBLEMS)
-
-
-class ChangeBody(BaseModel):
-    """What an allocation shall be; ``seen`` is the id of the version it was made on, null where there was none."""
-
-    account: str = Field(max_length=64)
-    product: str = Field(max_length=64)
-    reserve: int
-    cap: int | None
-    at_cap: Literal["block", "grace", "overage"]
-    burst: int | None = None
-    grace_days: int | None = Field(None, ge=0, le=3660)
-    seen: int | None
+routes = APIRouter(prefix="/api/drafts", tags=["drafts"], responses=PROBLEMS)
 
 
 class CellName(BaseModel):
@@ -38,41 +30,74 @@ class CellName(BaseModel):
     product: str = Field(max_length=64)
 
 
-class Changes(BaseModel):
-    """Changes that are looked at and applied together; with ``look_at`` the answer has that cell's ladder."""
+class ChangeName(BaseModel):
+    """A change of a draft."""
 
-    changes: list[ChangeBody] = Field(min_length=1, max_length=usecases.MOST_CHANGES)
+    kind: str = Field(max_length=16)
+    key: str = Field(max_length=300)
 
+
+class Edit(BaseModel):
+    """Changes to take in and out; ``draft`` null = one's open draft, made if there is none. With ``look_at`` comes that cell's ladder."""
+
+    draft: int | None
+    revision: int
+    put: list[Change] = Field([], max_length=usecases.MOST_CHANGES)
+    forget: list[ChangeName] = Field([], max_length=usecases.MOST_CHANGES)
+    name: str | None = Field(None, max_length=200)
     look_at: CellName | None = None
 
-    def changed(self) -> list[usecases.Change]:
-        """As the use-case takes them."""
-        return [usecases.Change(**each.model_dump()) for each in self.changes]
+
+class Look(BaseModel):
+    """Changes to look at without keeping them, now or as of a day ahead."""
+
+    changes: list[Change] = Field(min_length=1, max_length=usecases.MOST_CHANGES)
+    on: date | None = None
+    look_at: CellName | None = None
 
 
-class CellEffect(BaseModel):
-    """A cell's figures as they would be, in grains."""
+class Revision(BaseModel):
+    """The state of the draft one has looked at."""
 
-    account: str
+    revision: int
+
+
+class On(Revision):
+    """The day to apply it on."""
+
+    day: date
+
+
+class Colleague(BaseModel):
+    """Whom to share with."""
+
+    email: str = Field(max_length=254)
+
+
+class CellsEffect(BaseModel):
+    """The figures of one product that differ, column by column, in grains (cap null = none)."""
+
     product: str
-    reserve: int
-    cap: int | None
-    load: int
-    held_by: int
-    headroom: int
-    bound_by: str
-    state: str
+    account: list[str]
+    reserve: list[int]
+    cap: list[int | None]
+    load: list[int]
+    held_by: list[int]
+    headroom: list[int]
+    state: list[str]
 
 
 class BreachBody(BaseModel):
-    """A breach and what becomes of it; account null = the pool in shortfall."""
+    """A breach and what becomes of it; account null = the pool in shortfall; ``day`` = only from a day ahead on."""
 
     account: str | None
+    owner: str
     product: str
     label: str
     before: int
     after: int
     hard: bool
+    day: date | None
     sentence: str
 
 
@@ -85,78 +110,272 @@ class PoolEffect(BaseModel):
     free_after: int
 
 
+class MoneyBody(BaseModel):
+    """A full month of an account: what its seller charges it, and what it costs the seller (null where that is not to be seen)."""
+
+    account: str
+    currency: str
+    charged_before: str
+    charged_after: str
+    cost_before: str | None
+    cost_after: str | None
+
+
+class ToldBody(BaseModel):
+    """Who will hear of it."""
+
+    name: str
+    account: str
+
+
+class FaultBody(BaseModel):
+    """What is wrong with one change, and what would be right."""
+
+    kind: str
+    key: str
+    detail: str
+
+
+class ClashBody(BaseModel):
+    """An allocation that somebody changed meanwhile: what it was, what it is now, what the draft makes of it."""
+
+    account: str
+    product: str
+    was: Terms | None
+    theirs: Terms | None
+    theirs_id: int | None
+    mine: Terms | None
+    by: str | None
+
+
 class EffectBody(BaseModel):
-    """What changes would do."""
+    """What a draft would do."""
 
     may_apply: bool
     breaches: list[BreachBody]
-    cells: list[CellEffect]
+    cells: list[CellsEffect]
     pools: list[PoolEffect]
+    money: list[MoneyBody]
+    told: list[ToldBody]
+    faults: list[FaultBody]
+    clashes: list[ClashBody]
     ladder: LadderBody | None
 
 
-def effect_body(effect: usecases.Effect, who: Actor, look_at: CellName | None = None) -> EffectBody:
-    """What the actor may see of an effect: the branch's cells and breaches, and the pools it owns."""
-    after, world = effect.after, effect.after.world
-    tree = world.accounts.tree
-    top = 0 if who.scope is None else tree.row(who.scope)
-    inside = {int(row) for row in tree.branch(top)}
-    states = after.states()
-    cells = []
-    for row, column in effect.cells:
-        if row not in inside or world.owner[row, column] < 0:
-            continue
-        cap, bound = int(world.grid.cap[row, column]), int(after.headroom.bound_by[row, column])
-        seen = bound in inside or (bound < 0 and int(world.owner[row, column]) in inside)
-        cells.append(
-            CellEffect(
-                account=tree.codes[row], product=world.products[column].code, reserve=int(world.grid.reserve[row, column]),
-                cap=None if cap >= NO_LIMIT else cap, load=int(after.settled.load[row, column]),
-                held_by=int(after.settled.held[row, column]), headroom=int(after.headroom.room[row, column]),
-                bound_by=after.bound_by(row, column) if seen else "above", state=states[row][column],
-            )
-        )
-    pools = []
-    for place, (row, column) in enumerate(zip(world.roots.rows.tolist(), world.roots.columns.tolist(), strict=True)):
-        if row in inside:
-            supply = int(world.supply.quantity[place])
-            pools.append(
-                PoolEffect(
-                    product=world.products[column].code, owner=tree.codes[row],
-                    free_before=supply - int(effect.before.settled.load[row, column]),
-                    free_after=supply - int(after.settled.load[row, column]),
-                )
-            )
-    breaches = [
-        BreachBody(
-            account=each.account, product=each.product, label=each.label, before=each.before, after=each.after,
-            hard=each.hard, sentence=usecases.sentence(effect, each),
-        )
-        for each in effect.breaches
-        if each.label != "same" and (tree.row(each.account) in inside if each.account else 0 in inside)
-    ]
-    return EffectBody(
-        may_apply=not effect.stopping, breaches=breaches, cells=cells, pools=pools,
-        ladder=_ladder(after, who, look_at) if look_at else None,
+class DraftSummary(BaseModel):
+    """A draft without what it holds."""
+
+    id: int
+    name: str
+    state: str
+    owner: str
+    mine: bool
+    through: str
+    revision: int
+    apply_on: date | None
+    reason: str | None
+    reverses: int | None
+    changed_at: str
+    applied_at: str | None
+    count: int
+
+
+class DraftBody(DraftSummary):
+    """A draft with what it holds, and what that would do (null for one that is applied or holds nothing)."""
+
+    changes: list[Change]
+    shared_with: list[str]
+    effect: EffectBody | None
+
+
+def _summary(row: Any, who: Actor, count: int) -> dict[str, Any]:
+    return {
+        "id": row.id, "name": row.name, "state": row.state, "owner": row.owner_name, "mine": row.owner_id == who.sign_in_id,
+        "through": row.through, "revision": row.revision, "apply_on": row.apply_on, "reason": row.reason, "reverses": row.reverses_id,
+        "changed_at": row.changed_at.isoformat(), "applied_at": row.applied_at.isoformat() if row.applied_at else None, "count": count,
+    }
+
+
+def _body(draft: Draft, who: Actor, looked: Looked | None, look_at: CellName | None = None) -> DraftBody:
+    return DraftBody(
+        **_summary(draft.row, who, len(draft.changes)), changes=draft.changes,
+        shared_with=[each.name for each in draft.shared_with],
+        effect=None if looked is None or not draft.changes else effect_body(looked, who, look_at),
     )
 
 
-def _ladder(after: Positions, who: Actor, look_at: CellName) -> LadderBody | None:
-    world = after.world
-    row = row_in_scope(world.accounts, who, look_at.account)
+def effect_body(looked: Looked, who: Actor, look_at: CellName | None = None) -> EffectBody:
+    """What the actor may see of what a draft would do."""
+    effect = looked.effect
+    return EffectBody(
+        may_apply=effect is not None and not effect.stopping and not looked.faults and not looked.clashes,
+        faults=[FaultBody(kind=each.kind, key=each.key, detail=each.detail) for each in looked.faults],
+        clashes=[
+            ClashBody(
+                account=each.change.account, product=each.change.product, was=each.change.was, theirs=terms_of(each.there),
+                theirs_id=each.there.id if each.there else None, mine=each.change.terms, by=each.by,
+            )
+            for each in looked.clashes
+        ],
+        told=[ToldBody(name=each.name, account=each.account) for each in looked.told],
+        **({"breaches": [], "cells": [], "pools": [], "money": [], "ladder": None} if effect is None else _figures(looked, effect, who, look_at)),
+    )
+
+
+def _figures(looked: Looked, effect: Effect, who: Actor, look_at: CellName | None) -> dict[str, Any]:
+    world = effect.after.world
+    tree = world.accounts.tree
+    top = accounts_usecases.top_row(world.accounts, who)
+    inside = np.zeros(len(tree), dtype=bool)
+    inside[tree.branch(top)] = True
+    codes = tree.codes
+    breaches = [
+        BreachBody(
+            account=each.account, owner=each.owner, product=each.product, label=each.label, before=each.before, after=each.after,
+            hard=each.hard, day=each.day, sentence=told(effect, each, in_units),
+        )
+        for each in effect.breaches
+        if each.label != "same" and inside[tree.row(each.account or each.owner)]
+    ]
+    assert looked.tariff is not None
+    money = [
+        MoneyBody(
+            account=each.account, currency=each.currency, charged_before=f"{each.charged_before:f}", charged_after=f"{each.charged_after:f}",
+            cost_before=f"{each.cost_before:f}" if codes[top] != each.account or top == 0 else None,
+            cost_after=f"{each.cost_after:f}" if codes[top] != each.account or top == 0 else None,
+        )
+        for each in effect.money(looked.tariff) if inside[tree.row(each.account)]
+    ]
+    return {
+        "breaches": breaches, "cells": _cells(effect, inside), "money": money,
+        "pools": [
+            PoolEffect(product=product.code, owner=codes[owner], free_before=before, free_after=after)
+            for owner, product, before, after in effect.pools() if inside[owner]
+        ],
+        "ladder": _ladder(effect, who, look_at) if look_at else None,
+    }
+
+
+def _cells(effect: Effect, inside: Any) -> list[CellsEffect]:
+    after, world = effect.after, effect.after.world
+    differing = effect.differing & inside[:, None] & (world.owner >= 0)
+    states, found = after.states(), []
+    for column, product in enumerate(world.products):
+        rows = np.flatnonzero(differing[:, column])
+        if not len(rows):
+            continue
+        cap = world.grid.cap[rows, column].tolist()
+        found.append(
+            CellsEffect(
+                product=product.code, account=[world.accounts.tree.codes[row] for row in rows.tolist()],
+                reserve=world.grid.reserve[rows, column].tolist(), cap=[None if each >= NO_LIMIT else each for each in cap],
+                load=after.settled.load[rows, column].tolist(), held_by=after.settled.held[rows, column].tolist(),
+                headroom=after.headroom.room[rows, column].tolist(), state=[states[row][column] for row in rows.tolist()],
+            )
+        )
+    return found
+
+
+def _ladder(effect: Effect, who: Actor, look_at: CellName) -> LadderBody | None:
+    world = effect.after.world
     column = next((place for place, each in enumerate(world.products) if each.code == look_at.product), None)
-    if column is None or world.owner[row, column] < 0:
+    if column is None or look_at.account not in world.accounts.tree:
         return None
-    return LadderBody(**after.told_ladder(row, column, who))
+    row = row_in_scope(world.accounts, who, look_at.account)
+    return None if world.owner[row, column] < 0 else LadderBody(**effect.after.told_ladder(row, column, who))
 
 
-@routes.post("/preview", response_model=EffectBody)
-def preview(body: Changes, db: Db, who: Who) -> Any:
+def _look_at(account: str | None, product: str | None) -> CellName | None:
+    return CellName(account=account, product=product) if account and product else None
+
+
+@routes.get("", response_model=list[DraftSummary])
+def drafts(db: Db, who: Who) -> Any:
+    """One's drafts of the branch and those shared with one, newest first."""
+    return [DraftSummary(**_summary(row, who, row.changes)) for row in db.run(usecases.seen, who)]
+
+
+@routes.post("/look", response_model=EffectBody)
+def look(body: Look, db: Db, who: Who) -> Any:
     """What changes would do; nothing is kept."""
-    return effect_body(db.run(usecases.preview, who, body.changed()), who, body.look_at)
+    return db.run(lambda unit: effect_body(usecases.look(unit, who, body.changes, body.on), who, body.look_at))
 
 
-@routes.post("/apply", response_model=EffectBody)
-def apply(body: Changes, db: Db, who: Who) -> Any:
-    """Apply changes from today on, all or none."""
-    return effect_body(db.run(usecases.apply, who, body.changed()), who)
+@routes.get("/current", response_model=DraftBody | None)
+def current(db: Db, who: Who, account: str | None = None, product: str | None = None) -> Any:
+    """The draft one has open, with what it would do; null where there is none."""
+
+    def read(unit: Any) -> DraftBody | None:
+        draft = usecases.current(unit, who)
+        return None if draft is None else _body(draft, who, usecases.look(unit, who, draft.changes), _look_at(account, product))
+
+    return db.run(read)
+
+
+@routes.patch("", response_model=DraftBody)
+def edit(body: Edit, db: Db, who: Who) -> Any:
+    """Take changes in and out of a draft; what it then would do comes back."""
+
+    def write(unit: Any) -> DraftBody:
+        draft = usecases.edit(unit, who, body.draft, body.revision, body.put, [(each.kind, each.key) for each in body.forget], body.name)
+        return _body(draft, who, usecases.look(unit, who, draft.changes), body.look_at)
+
+    return db.run(write)
+
+
+@routes.get("/{draft_id}", response_model=DraftBody)
+def get(draft_id: int, db: Db, who: Who, account: str | None = Query(None), product: str | None = Query(None)) -> Any:
+    """A draft with what it would do now, or on its day."""
+
+    def read(unit: Any) -> DraftBody:
+        draft = usecases.get(unit, who, draft_id)
+        looked = None if draft.row.state == "applied" else usecases.look(unit, who, draft.changes, draft.row.apply_on)
+        return _body(draft, who, looked, _look_at(account, product))
+
+    return db.run(read)
+
+
+@routes.post("/{draft_id}/apply", response_model=DraftBody)
+def apply(draft_id: int, body: Revision, db: Db, who: Who) -> Any:
+    """Apply a draft from today on, all of it or nothing."""
+
+    def write(unit: Any) -> DraftBody:
+        usecases.apply(unit, who, draft_id, body.revision)
+        return _body(usecases.get(unit, who, draft_id), who, None)
+
+    return db.run(write)
+
+
+@routes.post("/{draft_id}/schedule", response_model=DraftBody)
+def schedule(draft_id: int, body: On, db: Db, who: Who) -> Any:
+    """Let a draft be applied on a day ahead."""
+    return _body(db.run(usecases.schedule, who, draft_id, body.revision, body.day), who, None)
+
+
+@routes.post("/{draft_id}/open", response_model=DraftBody)
+def open_again(draft_id: int, db: Db, who: Who) -> Any:
+    """Take a waiting draft back to edit it."""
+    return _body(db.run(usecases.open_again, who, draft_id), who, None)
+
+
+@routes.post("/{draft_id}/discard", status_code=204)
+def discard(draft_id: int, db: Db, who: Who) -> None:
+    """Put a draft away for good."""
+    db.run(usecases.discard, who, draft_id)
+
+
+@routes.post("/{draft_id}/share", response_model=DraftBody)
+def share(draft_id: int, body: Colleague, db: Db, who: Who) -> Any:
+    """Share a draft with a colleague."""
+    return _body(db.run(usecases.share, who, draft_id, body.email), who, None)
+
+
+@routes.post("/{draft_id}/reverse", response_model=DraftBody)
+def reverse(draft_id: int, db: Db, who: Who) -> Any:
+    """Make a draft that puts back what an applied one changed."""
+
+    def write(unit: Any) -> DraftBody:
+        draft = usecases.reverse(unit, who, draft_id)
+        return _body(draft, who, usecases.look(unit, who, draft.changes))
+
+    return db.run(write)

@@ -1,254 +1,408 @@
-"""Changes to allocations: evaluated on a copy of the present, labelled breach by breach, applied under locks."""
+"""Drafts: kept on the server, looked at as a whole, applied as a whole, now or on a day, and reversed.
+
+A draft belongs to who made it, in the branch they ran; it can be shared with colleagues. What it may do is
+decided by whoever looks at it or applies it, never by who shared it.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
-from datetime import date
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass, field
+from datetime import date, timedelta
 from typing import Any
-
-import numpy as np
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
-from fair_ladle.app.allocations.positions import Positions, World, settle_world, world_at
-from fair_ladle.app.allocations.views import kept_worlds, may_change
+from fair_ladle.app.allocations.positions import World, world_at
+from fair_ladle.app.allocations.views import chosen_products, present_world
+from fair_ladle.app.drafts import store
+from fair_ladle.app.drafts.applying import Before, write_changes
+from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, Terms, adapter
+from fair_ladle.app.drafts.effect import Effect, in_units, told
+from fair_ladle.app.drafts.plan import Fault, Planned
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Unit
-from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_allowed, not_found
+from fair_ladle.app.plumbing.kept import Kept
+from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.app.statements.rate_cards import Tariff
 from fair_ladle.app.takings import usecases as takings
-from fair_ladle.core.allocations import AtCap, Grid, Version
-from fair_ladle.core.calendar import micros
-from fair_ladle.core.clocks import clock_from
-from fair_ladle.core.quantities import MOST_GRAINS, to_units
-from fair_ladle.core.settling import NO_LIMIT
 
 MOST_CHANGES = 5000
+EDITABLE = ("open", "held")
+_tariffs: Kept[Tariff] = Kept(timedelta(minutes=5))
 
 
 @dataclass(frozen=True)
-class Change:
-    """What an allocation shall be, in grains; ``seen`` is the id of the version the change was made on (None = none)."""
+class Draft:
+    """A draft with what it holds; ``row`` has its own facts (state, revision, apply_on, owner, …)."""
 
+    row: Any
+    changes: list[Change]
+    shared_with: list[Any]
+
+
+@dataclass(frozen=True)
+class Clash:
+    """An allocation of the draft that somebody changed meanwhile; ``there`` is its version now, None = nothing."""
+
+    change: AllocationChange
+    there: Any | None
+    by: str | None
+
+
+@dataclass(frozen=True)
+class Told:
+    """Somebody who will hear of it, and about which account."""
+
+    name: str
     account: str
-    product: str
-    reserve: int
-    cap: int | None
-    at_cap: str
-    burst: int | None
-    grace_days: int | None
-    seen: int | None
 
 
 @dataclass(frozen=True)
-class Breach:
-    """An account past its cap, or (account None) a pool in shortfall: by how much before and after, in grains."""
+class Looked:
+    """What a draft would do, or what is wrong with it."""
 
-    account: str | None
-    product: str
-    before: int
-    after: int
-    hard: bool
-
-    @property
-    def label(self) -> str:
-        """new, worse, same, better or cleared."""
-        if self.before == 0:
-            return "new"
-        if self.after == 0:
-            return "cleared"
-        return "worse" if self.after > self.before else "better" if self.after < self.before else "same"
+    effect: Effect | None
+    tariff: Tariff | None
+    faults: list[Fault] = field(default_factory=list)
+    clashes: list[Clash] = field(default_factory=list)
+    told: list[Told] = field(default_factory=list)
 
 
-@dataclass(frozen=True)
-class Effect:
-    """What changes would do: positions before and after, and the breaches that differ or stand."""
-
-    before: Positions
-    after: Positions
-    breaches: list[Breach]
-    cells: list[tuple[int, int]]
-    """Rows and columns whose figures differ."""
-
-    @property
-    def stopping(self) -> list[Breach]:
-        """New and worse hard breaches: with one of them nothing is applied."""
-        return [each for each in self.breaches if each.hard and each.label in ("new", "worse")]
+def current(unit: Unit, actor: Actor) -> Draft | None:
+    """The draft the actor has open in the branch; None where there is none."""
+    row = store.open_of(unit.connection, _person(actor), _through(unit, actor))
+    return None if row is None else _whole(unit, row)
 
 
-def evaluate(world: World, changes: Sequence[tuple[int, int, Change]]) -> Effect:
-    """Changes, by row and column, on a copy of a world."""
-    before = settle_world(world)
-    grid = Grid(*(array.copy() for array in (
-        world.grid.reserve, world.grid.cap, world.grid.burst, world.grid.grace, world.grid.overage, world.grid.present,
-    )))
-    for row, column, change in changes:
-        grid.put(
-            row, column,
-            Version(change.account, date.min, None, change.reserve, change.cap, AtCap(change.at_cap), change.burst, change.grace_days),
-        )
-    drafted = replace(world, grid=grid, clocks={})
-    days = world.grace_days | {(row, column): change.grace_days or 0 for row, column, change in changes}
-    past = np.argwhere(grid.grace & (settle_world(drafted).settled.load > grid.cap))
-    clocks = {
-        (row, column): world.clocks.get((row, column))
-        or clock_from(micros(world.at), days.get((row, column), 0), world.zone)
-        for row, column in past.tolist()
-    }
-    after = settle_world(replace(drafted, clocks=clocks))
-    return Effect(before, after, _breaches(before, after), _differing(before, after))
+def seen(unit: Unit, actor: Actor) -> list[Any]:
+    """The actor's drafts of the branch and those shared with the actor, newest first."""
+    return store.seen_by(unit.connection, _person(actor), _through(unit, actor), 100)
 
 
-def _breaches(before: Positions, after: Positions) -> list[Breach]:
-    world = after.world
-
-    def over(positions: Positions) -> Any:
-        cap = positions.world.grid.cap
-        return np.where(cap < NO_LIMIT, np.maximum(0, positions.settled.load - np.where(cap < NO_LIMIT, cap, 0)), 0)
-
-    was, now = over(before), over(after)
-    hard = (after.settled.load > after.hard) | (before.settled.load > before.hard)
-    found = [
-        Breach(world.accounts.tree.codes[row], world.products[column].code, int(was[row, column]), int(now[row, column]), bool(hard[row, column]))
-        for row, column in np.argwhere((was > 0) | (now > 0)).tolist()
-    ]
-    for place, (short_before, short_after) in enumerate(zip(before.shortfalls().tolist(), after.shortfalls().tolist(), strict=True)):
-        if short_before or short_after:
-            found.append(Breach(None, world.pools[place].product.code, short_before, short_after, True))
-    return found
+def get(unit: Unit, actor: Actor, draft_id: int) -> Draft:
+    """One draft, for its owner and whom it is shared with."""
+    return _whole(unit, _mine(unit, actor, draft_id))
 
 
-def _differing(before: Positions, after: Positions) -> list[tuple[int, int]]:
-    differs = (
-        (before.settled.load != after.settled.load) | (before.settled.held != after.settled.held)
-        | (before.headroom.room != after.headroom.room) | (before.world.grid.cap != after.world.grid.cap)
-        | (before.world.grid.reserve != after.world.grid.reserve)
-    )
-    return [(row, column) for row, column in np.argwhere(differs).tolist()]
+def edit(
+    unit: Unit, actor: Actor, draft_id: int | None, revision: int, put: Sequence[Change], forget: Collection[tuple[str, str]] = (),
+    name: str | None = None,
+) -> Draft:
+    """Take changes into a draft and others out of it; with no draft named, into the actor's open one, made if need be.
 
-
-def _placed(
-    world: World, actor: Actor, changes: Sequence[Change]
-) -> list[tuple[int, int, Change]]:
-    """The changes by row and column, each checked on its own."""
-    column = {product.code: place for place, product in enumerate(world.products)}
-    top = accounts_usecases.top_row(world.accounts, actor)
-    positions = settle_world(world)
-    placed = []
-    for change in changes:
-        row = accounts_usecases.row_in_scope(world.accounts, actor, change.account)
-        at = column[change.product]
-        where = f"{change.account} {change.product}"
-        name = world.accounts.name(row)
-        if world.owner[row, at] < 0:
-            raise not_found("pool of the product here", change.product)
-        owns = int(world.owner[row, at]) == row
-        if not may_change(positions, top, row, at):
-            raise not_allowed(f"What {name} gets is its parent's to give; ask there for more.")
-        product = world.products[at]
-        for field, value in (("reserve", change.reserve), ("cap", change.cap), ("burst", change.burst)):
-            if value is not None and not 0 <= value <= MOST_GRAINS:
-                raise invalid(f"{name}: {field} is from 0 to {to_units(MOST_GRAINS, product.measure):f} {product.unit}.", where)
-        if change.cap is not None and change.reserve > change.cap:
-            raise invalid(
-                f"{name}: a reserve of {to_units(change.reserve, product.measure):f} is over the cap of "
-                f"{to_units(change.cap, product.measure):f}; raise the cap or lower the reserve.", where,
-            )
-        if owns and change.reserve:
-            raise invalid(f"{name} owns the pool of {product.name}; it has a cap there, not a reserve.", where)
-        if change.at_cap == AtCap.GRACE and change.grace_days is None:
-            raise invalid(f"{name}: grace needs a number of days.", where)
-        placed.append((row, at, change))
-    return placed
-
-
-def _products(unit: Unit, changes: Sequence[Change]) -> list[Product]:
-    if not changes or len(changes) > MOST_CHANGES:
-        raise invalid(f"Between 1 and {MOST_CHANGES} changes at once; here are {len(changes)}.", "changes")
-    if len({(each.account, each.product) for each in changes}) < len(changes):
-        raise invalid("One allocation stands there twice.", "changes")
-    every = {each.code: each for each in pools_usecases.products(unit)}
-    for change in changes:
-        if change.product not in every:
-            raise not_found("product", change.product)
-    return [every[code] for code in sorted({each.product for each in changes})]
-
-
-def preview(unit: Unit, actor: Actor, changes: Sequence[Change]) -> Effect:
-    """What the changes would do to the whole of their pools; nothing is kept."""
-    world = kept_worlds.now(unit, _products(unit, changes))
-    return evaluate(world, _placed(world, actor, changes))
-
-
-def apply(unit: Unit, actor: Actor, changes: Sequence[Change]) -> Effect:
-    """Apply the changes from today on, all or none.
-
-    Under the locks of their pools' counters they are checked again. Refused where they would make a new
-    or worse hard breach, or where an allocation they touch is no longer the one they were made on.
+    Refused where somebody else edited it since ``revision``: nothing of it is lost, look again.
     """
+    if draft_id is None:
+        found = store.open_of(unit.connection, _person(actor), _through(unit, actor))
+        if found is None:
+            found = _begin(unit, actor, name)
+            revision = found.revision
+    else:
+        found = _mine(unit, actor, draft_id, lock=True)
+    if found.state not in EDITABLE:
+        raise conflict(f"This draft is {found.state}; it cannot be changed any more.")
+    if found.revision != revision:
+        raise conflict("Somebody else edited this draft meanwhile; look at it again.", revision=found.revision)
+    store.put(
+        unit.connection, found.id,
+        [{"kind": each.kind, "key": each.key, "body": each.model_dump(mode="json")} for each in put], forget,
+    )
+    values: dict[str, Any] = {"revision": found.revision + 1, "changed_at": unit.now, "state": "open", "reason": None}
+    if name is not None:
+        values["name"] = name.strip() or found.name
+    store.update(unit.connection, found.id, values)
+    whole = get(unit, actor, found.id)
+    if len(whole.changes) > MOST_CHANGES:
+        raise invalid(f"A draft holds at most {MOST_CHANGES} changes; apply this one first.", "changes")
+    return whole
+
+
+def look(unit: Unit, actor: Actor, changes: Sequence[Change], on: date | None = None) -> Looked:
+    """What changes would do to the whole of their pools now, or on a day ahead; nothing is kept."""
+    if not changes:
+        return Looked(None, None)
     products = _products(unit, changes)
-    takings.lock(unit, products)
-    world = world_at(unit, products, unit.now)
-    placed = _placed(world, actor, changes)
-    there = {each: allocations.lock_present(unit, int(world.accounts.ids[each[0]]), world.products[each[1]].id, world.day) for each in ((row, column) for row, column, _ in placed)}
-    moved = [change for row, column, change in placed if (there[row, column].id if there[row, column] else None) != change.seen]
-    if moved:
-        names = ", ".join(f"{world.accounts.name(world.accounts.tree.row(each.account))} ({each.product})" for each in moved)
-        raise conflict(
-            f"Changed by somebody else meanwhile: {names}. Look at it again; nothing was applied.",
-            changed=[{"account": each.account, "product": each.product} for each in moved],
-        )
-    effect = evaluate(world, placed)
-    if effect.stopping:
-        raise Refused(
-            Problem(
-                "hard-breach", "It would break a limit", 409, sentence(effect, effect.stopping[0]),
-                {"breaches": [{"account": each.account, "product": each.product, "label": each.label} for each in effect.stopping]},
-            )
-        )
-    entries = []
-    for row, column, change in placed:
-        account_id, product = int(world.accounts.ids[row]), world.products[column]
-        before = there[row, column]
-        values = {
-            "reserve": change.reserve, "cap": change.cap, "at_cap": change.at_cap, "burst": change.burst,
-            "grace_days": change.grace_days,
-        }
-        allocations.put_from(unit, account_id, product.id, world.day, before, values)
-        was = {name: getattr(before, name) for name in values} if before else {}
-        differs = [name for name in values if was.get(name) != values[name]]
-        entries.append(
-            log.Entry(
-                "allocation changed", product.code, account_id,
-                {name: _told(name, was[name], product) for name in differs if name in was} or None,
-                {name: _told(name, values[name], product) for name in differs},
-            )
-        )
-    log.write(unit, actor, None, entries)
-    takings.rebuild_locked(unit, products)
+    today = accounts_usecases.today(unit)
+    if on is None or on <= today:
+        world = present_world(unit, products)
+    else:
+        world = world_at(unit, products, accounts_usecases.start_of(unit, on))
+    plan = Planned(world, actor, changes)
+    clashes = _clashes(unit, world, changes)
+    if plan.faults:
+        return Looked(None, None, plan.faults, clashes)
+    url = unit.connection.engine.url
+    tariff = _tariffs.get((url, log.head(unit)), unit.now, lambda: Tariff(unit, world.accounts))
+    return Looked(Effect(plan), tariff, [], clashes, _told(unit, actor, plan, changes))
+
+
+def apply(unit: Unit, actor: Actor, draft_id: int, revision: int) -> Effect:
+    """Apply a draft from today on, all of it or nothing.
+
+    Under the locks of the pools' counters it is checked again. Refused where it would make a new or worse hard
+    breach, or where an allocation it touches is no longer the one it was made on.
+    """
+    found = _mine(unit, actor, draft_id, lock=True)
+    if found.state not in ("open", "held", "scheduled"):
+        raise conflict(f"This draft is {found.state} already.")
+    if found.revision != revision:
+        raise conflict("Somebody else edited this draft meanwhile; look at it again.", revision=found.revision)
+    changes = [adapter.validate_python(body) for body in store.changes(unit.connection, draft_id)]
+    effect, before = apply_changes(unit, actor, changes, found.name)
+    store.put(unit.connection, draft_id, [{"kind": b.change.kind, "key": b.change.key, "body": b.change.model_dump(mode="json")} for b in before], [])
+    store.update(unit.connection, draft_id, {"state": "applied", "applied_at": unit.now, "changed_at": unit.now, "reason": None})
     return effect
 
 
-def _told(name: str, value: Any, product: Product) -> Any:
-    if name in ("reserve", "cap", "burst"):
-        return ("none" if value is None else f"{to_units(value, product.measure):f} {product.unit}")
-    return value
+def apply_changes(unit: Unit, actor: Actor, changes: Sequence[Change], name: str) -> tuple[Effect, list[Before]]:
+    """Check changes under locks and write them; what each of them was before comes back with the effect."""
+    if not changes:
+        raise invalid("The draft holds nothing.", "changes")
+    products = _products(unit, changes)
+    takings.lock(unit, products)
+    world = world_at(unit, products, unit.now)
+    plan = Planned(world, actor, changes)
+    if plan.faults:
+        raise Refused(
+            Problem("invalid", "Not valid", 422, plan.faults[0].detail, {"faults": [{"kind": f.kind, "key": f.key, "detail": f.detail} for f in plan.faults]})
+        )
+    clashes = _clashes(unit, world, changes)
+    if clashes:
+        names = ", ".join(f"{clash.change.account} {clash.change.product}" for clash in clashes)
+        raise conflict(
+            f"Changed by somebody else meanwhile: {names}. Keep yours or take theirs; nothing was applied.",
+            changed=[{"account": each.change.account, "product": each.change.product} for each in clashes],
+        )
+    effect = Effect(plan)
+    if effect.stopping:
+        raise Refused(
+            Problem(
+                "hard-breach", "It would break a limit", 409, told(effect, effect.stopping[0], in_units),
+                {"breaches": [{"account": each.account, "product": each.product, "label": each.label} for each in effect.stopping]},
+            )
+        )
+    before = write_changes(unit, actor, plan, changes, name)
+    takings.rebuild_locked(unit, products)
+    return effect, before
 
 
-def sentence(effect: Effect, breach: Breach) -> str:
-    """A breach in words."""
-    world = effect.after.world
-    product = next(each for each in world.products if each.code == breach.product)
+def schedule(unit: Unit, actor: Actor, draft_id: int, revision: int, day: date) -> Draft:
+    """Let a draft be applied on a day ahead. It has to be sound now, as that day is known."""
+    found = _mine(unit, actor, draft_id, lock=True)
+    if found.state not in EDITABLE:
+        raise conflict(f"This draft is {found.state}; open it again first.")
+    if found.revision != revision:
+        raise conflict("Somebody else edited this draft meanwhile; look at it again.", revision=found.revision)
+    today = accounts_usecases.today(unit)
+    if day <= today:
+        raise invalid(f"A draft can be applied now or from {today + timedelta(days=1)} on; {day} is not ahead.", "day")
+    whole = _whole(unit, found)
+    looked = look(unit, actor, whole.changes, day)
+    if looked.effect is None or looked.faults:
+        raise invalid(looked.faults[0].detail if looked.faults else "The draft holds nothing.", "changes")
+    if looked.effect.stopping:
+        raise conflict(f"On {day} it would break a limit: {told(looked.effect, looked.effect.stopping[0], in_units)}")
+    store.update(unit.connection, draft_id, {"state": "scheduled", "apply_on": day, "changed_at": unit.now, "reason": None})
+    log.write(unit, actor, found.through_id, [log.Entry("draft scheduled", found.name, found.through_id, None, {"on": day.isoformat()})])
+    return get(unit, actor, draft_id)
 
-    def units(grains: int) -> str:
-        return f"{to_units(grains, product.measure):f} {product.unit}{'s' if product.measure != 'storage' and grains != 1 else ''}"
 
-    if breach.account is None:
-        return f"{product.name} would be short by {units(breach.after)}: more would be promised than there is."
-    name = world.accounts.name(world.accounts.tree.row(breach.account))
-    return f"{name} would be {units(breach.after)} over its cap of {product.name}, and nothing lets it through."
+def open_again(unit: Unit, actor: Actor, draft_id: int) -> Draft:
+    """Take a scheduled or held draft back to edit it; refused while another one is open."""
+    found = _mine(unit, actor, draft_id, lock=True)
+    if found.state not in ("scheduled", "held"):
+        raise conflict(f"This draft is {found.state}; only one that waits can be opened again.")
+    _refuse_second(unit, actor)
+    store.update(unit.connection, draft_id, {"state": "open", "apply_on": None, "changed_at": unit.now})
+    return get(unit, actor, draft_id)
 
 
+def apply_due(unit: Unit) -> list[int]:
+    """Scheduled drafts whose day has come."""
+    return store.due(unit.connection, accounts_usecases.today(unit))
+
+
+def apply_one_due(unit: Unit, draft_id: int) -> None:
+    """Apply a scheduled draft whose day has come, as its owner; Refused where it cannot be."""
+    found = store.one(unit.connection, draft_id, lock=True)
+    if found is None or found.state != "scheduled" or found.apply_on > accounts_usecases.today(unit):
+        return
+    owner = sign_in.actor_for(unit, found.owner_id, found.through)
+    if owner is None:
+        raise conflict(f"{found.owner_name} does not run {found.through} any more.")
+    apply(unit, owner, draft_id, found.revision)
+
+
+def hold_back(unit: Unit, draft_id: int, reason: str) -> None:
+    """Keep a scheduled draft that could not be applied, with the reason."""
+    found = store.one(unit.connection, draft_id, lock=True)
+    if found is not None and found.state == "scheduled":
+        store.update(unit.connection, draft_id, {"state": "held", "reason": reason, "changed_at": unit.now})
+        log.write(unit, Actor("schedule", "", None), None, [log.Entry("draft held back", found.name, found.through_id, None, {"reason": reason})])
+
+
+def discard(unit: Unit, actor: Actor, draft_id: int) -> None:
+    """Put a draft away for good."""
+    found = _mine(unit, actor, draft_id, lock=True)
+    if found.state == "applied":
+        raise conflict("This draft is applied; reverse it instead.")
+    store.update(unit.connection, draft_id, {"state": "discarded", "changed_at": unit.now})
+
+
+def share(unit: Unit, actor: Actor, draft_id: int, email: str) -> Draft:
+    """Let a colleague see and edit a draft: somebody who runs the branch it was made in, or one above."""
+    found = _mine(unit, actor, draft_id, lock=True)
+    colleague = sign_in.find_by_email(unit, email)
+    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    above = [int(accounts.ids[row]) for row in accounts.tree.path_up(accounts.tree.row(found.through))]
+    running = {row.sign_in_id for rows in sign_in.admins_of(unit, above).values() for row in rows}
+    if colleague is None or colleague.id not in running:
+        raise invalid(f"Nobody with the address {email} runs {found.through}; share it with somebody who does.", "email")
+    store.share(unit.connection, draft_id, colleague.id)
+    return get(unit, actor, draft_id)
+
+
+def reverse(unit: Unit, actor: Actor, draft_id: int) -> Draft:
+    """Make a draft that puts back what an applied one changed; it is looked at and applied like any other."""
+    found = _mine(unit, actor, draft_id)
+    if found.state != "applied":
+        raise conflict("Only an applied draft can be reversed.")
+    _refuse_second(unit, actor)
+    changes = [adapter.validate_python(body) for body in store.changes(unit.connection, draft_id)]
+    whole = _begin(unit, actor, f"Reverses: {found.name}", found.id)
+    return edit(unit, actor, whole.id, whole.revision, _reversed(unit, changes))
+
+
+def _reversed(unit: Unit, changes: Sequence[Change]) -> list[Change]:
+    products = {each.code: each.id for each in pools_usecases.products(unit)}
+    ids = accounts_usecases.ids_by_code(unit)
+    day = accounts_usecases.today(unit)
+    wanted = [each for each in changes if isinstance(each, AllocationChange)]
+    there = allocations.in_force(unit, {products[each.product] for each in wanted}, {ids[each.account] for each in wanted}, day)
+    found: list[Change] = []
+    for change in reversed(changes):
+        if isinstance(change, AllocationChange):
+            now = there.get((ids[change.account], products[change.product]))
+            found.append(AllocationChange(
+                account=change.account, product=change.product, terms=change.was, seen=now.id if now else None, was=terms_of(now),
+            ))
+        elif isinstance(change, NewLot):
+            last = change.first_day - timedelta(days=1) if change.first_day >= day else day - timedelta(days=1)
+            found.append(LotEnd(owner=change.owner, product=change.product, reference=change.reference, first_day=change.first_day, last_day=last, was=change.last_day))
+        elif isinstance(change, LotEnd):
+            found.append(change.model_copy(update={"last_day": change.was, "was": change.last_day}))
+        elif isinstance(change, Move) and change.was:
+            found.append(Move(account=change.account, parent=change.was, was=change.parent))
+        elif isinstance(change, NewAccount):
+            raise conflict(f"The draft made the account {change.code}. Close that account instead; it cannot be unmade.")
+    return found
+
+
+def terms_of(version: Any | None) -> Terms | None:
+    """A version's terms; None for none."""
+    if version is None:
+        return None
+    return Terms(reserve=version.reserve, cap=version.cap, at_cap=version.at_cap, burst=version.burst, grace_days=version.grace_days)
+
+
+def _person(actor: Actor) -> int:
+    if actor.sign_in_id is None:
+        raise not_found("draft", "of the command line")
+    return actor.sign_in_id
+
+
+def _through(unit: Unit, actor: Actor) -> int:
+    return accounts_usecases.ids_by_code(unit)[actor.scope or accounts_usecases.operator(unit).code]
+
+
+def _mine(unit: Unit, actor: Actor, draft_id: int, lock: bool = False) -> Any:
+    found = store.one(unit.connection, draft_id, lock)
+    if found is not None and found.state != "discarded":
+        accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+        own = found.owner_id == actor.sign_in_id
+        if own or store.is_shared_with(unit.connection, draft_id, _person(actor)):
+            accounts_usecases.row_in_scope(accounts, actor, found.through)
+            return found
+    raise not_found("draft", str(draft_id))
+
+
+def _whole(unit: Unit, row: Any) -> Draft:
+    bodies = store.changes(unit.connection, row.id)
+    return Draft(row, [adapter.validate_python(body) for body in bodies], store.shares(unit.connection, row.id))
+
+
+def _begin(unit: Unit, actor: Actor, name: str | None, reverses_id: int | None = None) -> Any:
+    now, day = unit.now, accounts_usecases.today(unit)
+    draft_id = store.add(
+        unit.connection,
+        {
+            "name": (name or "").strip() or f"Draft of {day:%d %B %Y}", "state": "open", "owner_id": _person(actor), "through_id": _through(unit, actor),
+            "revision": 0, "created_at": now, "changed_at": now, "reverses_id": reverses_id,
+        },
+    )
+    return store.one(unit.connection, draft_id)
+
+
+def _refuse_second(unit: Unit, actor: Actor) -> None:
+    there = store.open_of(unit.connection, _person(actor), _through(unit, actor))
+    if there is not None:
+        if store.changes(unit.connection, there.id):
+            raise conflict(f"You have a draft open, “{there.name}”. Apply, schedule or discard it first.")
+        store.update(unit.connection, there.id, {"state": "discarded"})
+
+
+def _products(unit: Unit, changes: Sequence[Change]) -> list[Product]:
+    """The products a draft touches: every pooled one where it changes the tree."""
+    every = {each.code: each for each in pools_usecases.products(unit)}
+    named = {each.product for each in changes if isinstance(each, AllocationChange | NewLot | LotEnd)}
+    for code in sorted(named):
+        if code not in every:
+            raise not_found("product", code)
+    if any(isinstance(each, Move | NewAccount) for each in changes):
+        named |= {each.code for each in chosen_products(unit, None)}
+    return [every[code] for code in sorted(named)]
+
+
+def _clashes(unit: Unit, world: World, changes: Sequence[Change]) -> list[Clash]:
+    column = {each.code: each for each in world.products}
+    wanted = [
+        (int(world.accounts.ids[world.accounts.tree.row(each.account)]), column[each.product].id, each)
+        for each in changes if isinstance(each, AllocationChange) and each.account in world.accounts.tree and each.product in column
+    ]
+    there = allocations.in_force(unit, {product for _, product, _ in wanted}, {account for account, _, _ in wanted}, world.day)
+    found = []
+    for account_id, product_id, change in wanted:
+        now = there.get((account_id, product_id))
+        if (now.id if now else None) != change.seen or (now is not None and change.was is not None and terms_of(now) != change.was):
+            entry = log.last(unit, account_id, "allocation changed", change.product)
+            found.append(Clash(change, now, entry.actor if entry else None))
+    return found
+
+
+def _told(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Change]) -> list[Told]:
+    """The admins of the accounts a draft changes, and of those above them within the branch; not the actor."""
+    accounts = plan.before.accounts
+    rows: dict[int, None] = {}
+    for change in changes:
+        code = change.owner if isinstance(change, NewLot | LotEnd) else change.code if isinstance(change, NewAccount) else change.account
+        if code in accounts.tree:
+            row = accounts.tree.row(code)
+            rows[row] = None
+            if int(accounts.tree.parent[row]) >= 0:
+                rows[int(accounts.tree.parent[row])] = None
+    top = accounts_usecases.top_row(accounts, actor)
+    inside = [row for row in rows if top in accounts.tree.path_up(row)]
+    running = sign_in.admins_of(unit, [int(accounts.ids[row]) for row in inside])
+    found: dict[str, Told] = {}
+    for row in inside:
+        people = [(each.name, each.email) for each in running.get(int(accounts.ids[row]), [])]
+        email = accounts.facts[row].admin_email
+        for name, address in people or ([(email, email)] if email else []):
+            if address != actor.email:
+                found.setdefault(address, Told(name, accounts.name(row)))
+    return list(found.values())

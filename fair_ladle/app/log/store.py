@@ -54,6 +54,12 @@ def actors(connection: sa.Connection, account_ids: Collection[int] | None) -> li
     return list(connection.scalars(statement))
 
 
+def last(connection: sa.Connection, account_id: int, action: str, subject: str) -> Any | None:
+    """The newest entry of an account about something."""
+    wanted = sa.select(e).where(e.c.account_id == account_id, e.c.action == action, e.c.subject == subject)
+    return connection.execute(wanted.order_by(e.c.id.desc()).limit(1)).first()
+
+
 def head(connection: sa.Connection) -> int:
     """The newest entry's id; 0 where there is none."""
     return connection.scalar(sa.select(sa.func.max(e.c.id))) or 0

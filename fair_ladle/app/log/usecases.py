@@ -79,6 +79,11 @@ def read(
     return LogPage(entries, store.actors(unit.connection, ids), accounts)
 
 
+def last(unit: Unit, account_id: int, action: str, subject: str) -> Any | None:
+    """The newest entry of an account about something; None where there is none."""
+    return store.last(unit.connection, account_id, action, subject)
+
+
 def head(unit: Unit) -> int:
     """The newest entry's number: while it stays the same, no fact has changed."""
     return store.head(unit.connection)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection
+from datetime import date
 from typing import Any
 
 import sqlalchemy as sa
@@ -47,3 +48,22 @@ def mark_stale(connection: sa.Connection, product_ids: Collection[int] | None = 
     if product_ids is not None:
         statement = statement.where(pools.c.product_id.in_(product_ids))
     connection.execute(statement)
+
+
+def add_lot(connection: sa.Connection, row: dict[str, Any]) -> None:
+    """A purchase."""
+    connection.execute(sa.insert(lots).values(row))
+
+
+def _is_lot(owner_id: int, product_id: int, reference: str, first_day: date) -> tuple[sa.ColumnElement[bool], ...]:
+    return lots.c.owner_id == owner_id, lots.c.product_id == product_id, lots.c.reference == reference, lots.c.first_day == first_day
+
+
+def end_lot(connection: sa.Connection, owner_id: int, product_id: int, reference: str, first_day: date, last_day: date | None) -> None:
+    """Another last day for a lot."""
+    connection.execute(sa.update(lots).where(*_is_lot(owner_id, product_id, reference, first_day)).values(last_day=last_day))
+
+
+def take_out_lot(connection: sa.Connection, owner_id: int, product_id: int, reference: str, first_day: date) -> None:
+    """A lot that never was."""
+    connection.execute(sa.delete(lots).where(*_is_lot(owner_id, product_id, reference, first_day)))

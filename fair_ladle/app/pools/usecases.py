@@ -137,3 +137,17 @@ def bring_in_lots(unit: Unit, rows: list[dict[str, Any]]) -> Merged:
     merged = merge(unit.connection, store.lots, ["product_id", "owner_id", "reference", "first_day"], rows)
     store.ensure_pools(unit.connection)
     return merged
+
+
+def add_lot(unit: Unit, row: dict[str, Any]) -> None:
+    """Record a purchase; its pool comes with it. The counters are the caller's."""
+    store.add_lot(unit.connection, row)
+    store.ensure_pools(unit.connection)
+
+
+def end_lot(unit: Unit, owner_id: int, product_id: int, reference: str, first_day: date, last_day: date | None) -> None:
+    """Let a lot end on another day; one that would end before it begins is taken out. The counters are the caller's."""
+    if last_day is not None and last_day < first_day:
+        store.take_out_lot(unit.connection, owner_id, product_id, reference, first_day)
+    else:
+        store.end_lot(unit.connection, owner_id, product_id, reference, first_day, last_day)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from datetime import date, datetime
 from typing import Any
 
@@ -14,6 +15,27 @@ from fair_ladle.app.sign_in.tables import delegations, demo_clock, failed_tries,
 def by_email(connection: sa.Connection, email: str) -> Any | None:
     """A sign-in by its address."""
     return connection.execute(sa.select(sign_ins).where(sign_ins.c.email == email)).first()
+
+
+def by_id(connection: sa.Connection, sign_in_id: int) -> Any | None:
+    """A sign-in by its number."""
+    return connection.execute(sa.select(sign_ins).where(sign_ins.c.id == sign_in_id)).first()
+
+
+def running(connection: sa.Connection, account_ids: Collection[int], day: date) -> list[Any]:
+    """Who has a delegation over one of these accounts itself on a day."""
+    d = delegations
+    return list(
+        connection.execute(
+            sa.select(d.c.account_id, sign_ins.c.id.label("sign_in_id"), sign_ins.c.name, sign_ins.c.email)
+            .join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
+            .where(
+                d.c.account_id.in_(account_ids),
+                sa.or_(d.c.first_day.is_(None), d.c.first_day <= day), sa.or_(d.c.last_day.is_(None), d.c.last_day >= day),
+            )
+            .order_by(sign_ins.c.name)
+        )
+    )
 
 
 def add(connection: sa.Connection, email: str, name: str, password_hash: str) -> int:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import secrets
+from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -127,6 +128,27 @@ def give_sign_in(unit: Unit, actor: Actor, email: str, name: str, account: str, 
     if account not in {each.code for each in there}:
         store.delegate(unit.connection, sign_in_id, account_id, "admin")
     log.write(unit, actor, None, [log.Entry("sign-in given", email, account_id, None, {"name": name, "role": "admin"})])
+
+
+def actor_for(unit: Unit, sign_in_id: int, account: str) -> Actor | None:
+    """Somebody running a branch without being there; None where they may not run it any more."""
+    there = store.delegations_of(unit.connection, sign_in_id, accounts_usecases.today(unit))
+    who = store.by_id(unit.connection, sign_in_id)
+    role = next((each.role for each in there if each.code == account), None)
+    return None if role is None or who is None else Actor(who.name, who.email, account, sign_in_id, role)
+
+
+def find_by_email(unit: Unit, email: str) -> Any | None:
+    """A sign-in by its address; None where nobody has it."""
+    return store.by_email(unit.connection, email.strip().lower())
+
+
+def admins_of(unit: Unit, account_ids: Collection[int]) -> dict[int, list[Any]]:
+    """Who runs these accounts themselves today (sign_in_id, name, email), by the account's id."""
+    found: dict[int, list[Any]] = {}
+    for row in store.running(unit.connection, account_ids, accounts_usecases.today(unit)) if account_ids else []:
+        found.setdefault(row.account_id, []).append(row)
+    return found
 
 
 def start_demo_clock(unit: Unit, earliest: datetime) -> datetime:

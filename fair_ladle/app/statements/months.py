@@ -102,7 +102,8 @@ class ProductMonth:
             rows = stretch.branch(row)
             weight = stretch.readings.own[rows].sum(axis=1)
             if basis is not Basis.USED:
-                weight = weight + stretch.readings.settled.cushion[rows].sum(axis=1)
+                settled = stretch.readings.settled
+                weight = weight + (settled.held[rows] - settled.load[rows]).sum(axis=1)
             for each, value in zip(rows.tolist(), weight.tolist(), strict=True):
                 name = stretch.accounts.tree.codes[each]
                 sums[name] = sums.get(name, 0) + value

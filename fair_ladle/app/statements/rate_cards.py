@@ -3,13 +3,19 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from datetime import date
 from decimal import Decimal
 from typing import Any
 
+from iso4217 import Currency
+
+from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.plumbing.database import Unit
 from fair_ladle.app.plumbing.merge import Merged, merge
+from fair_ladle.app.plumbing.problems import invalid
+from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.statements import store
-from fair_ladle.core.pricing import Aggregate, Basis, Rate, Tier, TierMode
+from fair_ladle.core.pricing import Aggregate, Basis, Rate, Tier, TierMode, rate_for
 
 
 def rates(unit: Unit, code_of: dict[int, str], product_code: dict[int, str]) -> list[Rate]:
@@ -35,6 +41,43 @@ def _short(number: Decimal) -> Decimal:
 
 def _or_none(number: Decimal | None) -> Decimal | None:
     return None if number is None else _short(number)
+
+
+def decimals_of(currency: str) -> int:
+    """How many decimals the currency's minor unit has (ISO 4217); ValueError where it is no currency."""
+    return Currency(currency).exponent or 0
+
+
+class Tariff:
+    """Every rate, over the tree of a day: who prices what for whom, and in which currency."""
+
+    def __init__(self, unit: Unit, accounts: Accounts):
+        codes = {int(each): code for each, code in zip(accounts.ids, accounts.tree.codes, strict=True)}
+        self.accounts = accounts
+        self.rates = rates(unit, codes, {each.id: each.code for each in pools_usecases.products(unit)})
+        self.sellers = {rate.seller for rate in self.rates}
+        self._rates_of: dict[tuple[str, str], list[Rate]] = defaultdict(list)
+        for rate in self.rates:
+            self._rates_of[rate.seller, rate.product].append(rate)
+
+    def seller_of(self, buyer: str) -> str | None:
+        """The buyer's parent; None for the root."""
+        parent = int(self.accounts.tree.parent[self.accounts.tree.row(buyer)])
+        return None if parent < 0 else self.accounts.tree.codes[parent]
+
+    def rate(self, buyer: str, product: str, first: date) -> Rate | None:
+        """The rate that prices a product for a buyer in a period that begins on a day."""
+        seller = self.seller_of(buyer)
+        if seller is None:
+            return None
+        return rate_for(self._rates_of.get((seller, product), []), seller, buyer, product, first)
+
+    def currency(self, rate: Rate) -> str:
+        """The rate's currency, or the seller's, or the nearest above it that has one."""
+        found = rate.currency or self.accounts.inherited(self.accounts.tree.row(rate.seller), "currency")
+        if not found:
+            raise invalid(f"Neither the rate of {rate.seller} for {rate.product} nor any account above has a currency.")
+        return str(found)
 
 
 KEY = ("seller_id", "buyer_id", "product_id", "first_day")

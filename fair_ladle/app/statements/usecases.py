@@ -7,8 +7,6 @@ from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
 
-from iso4217 import Currency
-
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.plumbing.actor import Actor
@@ -16,17 +14,12 @@ from fair_ladle.app.plumbing.database import Unit
 from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Pool, Product
-from fair_ladle.app.statements import rate_cards
 from fair_ladle.app.statements.months import ProductMonth, kept_months
+from fair_ladle.app.statements.rate_cards import Tariff, decimals_of
 from fair_ladle.core.calendar import month_before, month_of
 from fair_ladle.core.costing import Bearer, pool_cost, share_cost
-from fair_ladle.core.pricing import Charge, Rate, apportion, charge, rate_for
+from fair_ladle.core.pricing import Charge, Rate, apportion, charge
 from fair_ladle.core.quantities import units_to_micro
-
-
-def decimals_of(currency: str) -> int:
-    """How many decimals the currency's minor unit has (ISO 4217)."""
-    return Currency(currency).exponent or 0
 
 
 @dataclass(frozen=True)
@@ -81,42 +74,26 @@ class Book:
         self.first, self.last = first, last
         self.accounts: Accounts = accounts_usecases.on_day(unit, min(first, accounts_usecases.today(unit)))
         self.products = list(products or pools_usecases.products(unit))
-        codes = {int(each): code for each, code in zip(self.accounts.ids, self.accounts.tree.codes, strict=True)}
-        self.rates = rate_cards.rates(unit, codes, {each.id: each.code for each in pools_usecases.products(unit)})
+        self.tariff = Tariff(unit, self.accounts)
         self.months: dict[str, ProductMonth] = {
             each.code: kept_months.month(unit, each, first, last) for each in self.products
         }
-        self._rates_of: dict[tuple[str, str], list[Rate]] = {}
-        for rate in self.rates:
-            self._rates_of.setdefault((rate.seller, rate.product), []).append(rate)
         self._lines: dict[tuple[str, str], Line | None] = {}
         self._bearers: dict[int, list[Bearer]] = {}
 
     def seller_of(self, buyer: str) -> str | None:
         """The buyer's parent; None for the root."""
-        parent = int(self.accounts.tree.parent[self.accounts.tree.row(buyer)])
-        return None if parent < 0 else self.accounts.tree.codes[parent]
+        return self.tariff.seller_of(buyer)
 
     def buyers(self, rows: Sequence[int]) -> list[str]:
         """The accounts among these rows whose parent has a rate card, in tree order."""
-        sellers = {rate.seller for rate in self.rates}
-        tree = self.accounts.tree
+        sellers, tree = self.tariff.sellers, self.accounts.tree
         ordered = sorted(rows, key=lambda row: int(tree.depth_first[row]))
         return [tree.codes[row] for row in ordered if row > 0 and tree.codes[int(tree.parent[row])] in sellers]
 
-    def currency(self, rate: Rate) -> str:
-        """The rate's currency, or the seller's, or the nearest above it that has one."""
-        found = rate.currency or self.accounts.inherited(self.accounts.tree.row(rate.seller), "currency")
-        if not found:
-            raise invalid(f"Neither the rate of {rate.seller} for {rate.product} nor any account above has a currency.")
-        return str(found)
-
     def rate(self, buyer: str, product: str) -> Rate | None:
         """The rate that prices a product for a buyer in this month."""
-        seller = self.seller_of(buyer)
-        if seller is None:
-            return None
-        return rate_for(self._rates_of.get((seller, product), []), seller, buyer, product, self.first)
+        return self.tariff.rate(buyer, product, self.first)
 
     def line(self, buyer: str, product: str) -> Line | None:
         """The buyer's line for a product; None where it has none."""
@@ -129,7 +106,7 @@ class Book:
         days = month.buyer_days(buyer) if rate else None
         if rate is None or not days:
             return None
-        currency = self.currency(rate)
+        currency = self.tariff.currency(rate)
         decimals = decimals_of(currency)
         charged = charge(rate, days, month.product.per_unit, decimals)
         weights = month.weights(buyer, rate.basis)
@@ -158,7 +135,7 @@ class Book:
         days = month.buyer_days(buyer)
         if not days:
             return Decimal(0)
-        return charge(rate, days, month.product.per_unit, decimals_of(self.currency(rate))).amount
+        return charge(rate, days, month.product.per_unit, decimals_of(self.tariff.currency(rate))).amount
 
     def bearers(self, month: ProductMonth, pool: Pool, spread_idle: bool = False) -> list[Bearer]:
         """Who bears a pool's cost."""

@@ -44,26 +44,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/allocations/apply": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Apply
-         * @description Apply changes from today on, all or none.
-         */
-        post: operations["apply_api_allocations_apply_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/allocations/cell": {
         parameters: {
             query?: never;
@@ -104,26 +84,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/allocations/preview": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Preview
-         * @description What changes would do; nothing is kept.
-         */
-        post: operations["preview_api_allocations_preview_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/assignments": {
         parameters: {
             query?: never;
@@ -158,6 +118,210 @@ export interface paths {
          * @description Release units.
          */
         post: operations["release_api_assignments_release_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Drafts
+         * @description One's drafts of the branch and those shared with one, newest first.
+         */
+        get: operations["drafts_api_drafts_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Edit
+         * @description Take changes in and out of a draft; what it then would do comes back.
+         */
+        patch: operations["edit_api_drafts_patch"];
+        trace?: never;
+    };
+    "/api/drafts/current": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Current
+         * @description The draft one has open, with what it would do; null where there is none.
+         */
+        get: operations["current_api_drafts_current_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look
+         * @description What changes would do; nothing is kept.
+         */
+        post: operations["look_api_drafts_look_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{draft_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get
+         * @description A draft with what it would do now, or on its day.
+         */
+        get: operations["get_api_drafts__draft_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{draft_id}/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Apply
+         * @description Apply a draft from today on, all of it or nothing.
+         */
+        post: operations["apply_api_drafts__draft_id__apply_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{draft_id}/discard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Discard
+         * @description Put a draft away for good.
+         */
+        post: operations["discard_api_drafts__draft_id__discard_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{draft_id}/open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Open Again
+         * @description Take a waiting draft back to edit it.
+         */
+        post: operations["open_again_api_drafts__draft_id__open_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{draft_id}/reverse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Reverse
+         * @description Make a draft that puts back what an applied one changed.
+         */
+        post: operations["reverse_api_drafts__draft_id__reverse_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{draft_id}/schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Schedule
+         * @description Let a draft be applied on a day ahead.
+         */
+        post: operations["schedule_api_drafts__draft_id__schedule_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{draft_id}/share": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Share
+         * @description Share a draft with a colleague.
+         */
+        post: operations["share_api_drafts__draft_id__share_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -403,6 +567,27 @@ export interface components {
             under: string[];
         };
         /**
+         * AllocationChange
+         * @description An allocation shall be ``terms`` (null = nothing any more).
+         *
+         *     ``seen`` is the id of the version the change was made on, null where there was none; ``was`` its terms.
+         */
+        AllocationChange: {
+            /** Account */
+            account: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "allocation";
+            /** Product */
+            product: string;
+            /** Seen */
+            seen: number | null;
+            terms: components["schemas"]["Terms"] | null;
+            was?: components["schemas"]["Terms"] | null;
+        };
+        /**
          * AllocationGrid
          * @description Who has what in a branch.
          */
@@ -429,7 +614,7 @@ export interface components {
         };
         /**
          * BreachBody
-         * @description A breach and what becomes of it; account null = the pool in shortfall.
+         * @description A breach and what becomes of it; account null = the pool in shortfall; ``day`` = only from a day ahead on.
          */
         BreachBody: {
             /** Account */
@@ -438,10 +623,14 @@ export interface components {
             after: number;
             /** Before */
             before: number;
+            /** Day */
+            day: string | null;
             /** Hard */
             hard: boolean;
             /** Label */
             label: string;
+            /** Owner */
+            owner: string;
             /** Product */
             product: string;
             /** Sentence */
@@ -524,30 +713,6 @@ export interface components {
             version: components["schemas"]["Version"] | null;
         };
         /**
-         * CellEffect
-         * @description A cell's figures as they would be, in grains.
-         */
-        CellEffect: {
-            /** Account */
-            account: string;
-            /** Bound By */
-            bound_by: string;
-            /** Cap */
-            cap: number | null;
-            /** Headroom */
-            headroom: number;
-            /** Held By */
-            held_by: number;
-            /** Load */
-            load: number;
-            /** Product */
-            product: string;
-            /** Reserve */
-            reserve: number;
-            /** State */
-            state: string;
-        };
-        /**
          * CellName
          * @description One account in one product's pool.
          */
@@ -556,6 +721,28 @@ export interface components {
             account: string;
             /** Product */
             product: string;
+        };
+        /**
+         * CellsEffect
+         * @description The figures of one product that differ, column by column, in grains (cap null = none).
+         */
+        CellsEffect: {
+            /** Account */
+            account: string[];
+            /** Cap */
+            cap: (number | null)[];
+            /** Headroom */
+            headroom: number[];
+            /** Held By */
+            held_by: number[];
+            /** Load */
+            load: number[];
+            /** Product */
+            product: string;
+            /** Reserve */
+            reserve: number[];
+            /** State */
+            state: string[];
         };
         /**
          * Change
@@ -570,38 +757,39 @@ export interface components {
             what: string;
         };
         /**
-         * ChangeBody
-         * @description What an allocation shall be; ``seen`` is the id of the version it was made on, null where there was none.
+         * ChangeName
+         * @description A change of a draft.
          */
-        ChangeBody: {
-            /** Account */
-            account: string;
-            /**
-             * At Cap
-             * @enum {string}
-             */
-            at_cap: "block" | "grace" | "overage";
-            /** Burst */
-            burst?: number | null;
-            /** Cap */
-            cap: number | null;
-            /** Grace Days */
-            grace_days?: number | null;
-            /** Product */
-            product: string;
-            /** Reserve */
-            reserve: number;
-            /** Seen */
-            seen: number | null;
+        ChangeName: {
+            /** Key */
+            key: string;
+            /** Kind */
+            kind: string;
         };
         /**
-         * Changes
-         * @description Changes that are looked at and applied together; with ``look_at`` the answer has that cell's ladder.
+         * ClashBody
+         * @description An allocation that somebody changed meanwhile: what it was, what it is now, what the draft makes of it.
          */
-        Changes: {
-            /** Changes */
-            changes: components["schemas"]["ChangeBody"][];
-            look_at?: components["schemas"]["CellName"] | null;
+        ClashBody: {
+            /** Account */
+            account: string;
+            /** By */
+            by: string | null;
+            mine: components["schemas"]["Terms"] | null;
+            /** Product */
+            product: string;
+            theirs: components["schemas"]["Terms"] | null;
+            /** Theirs Id */
+            theirs_id: number | null;
+            was: components["schemas"]["Terms"] | null;
+        };
+        /**
+         * Colleague
+         * @description Whom to share with.
+         */
+        Colleague: {
+            /** Email */
+            email: string;
         };
         /**
          * Delegation
@@ -618,19 +806,119 @@ export interface components {
             role: string;
         };
         /**
+         * DraftBody
+         * @description A draft with what it holds, and what that would do (null for one that is applied or holds nothing).
+         */
+        DraftBody: {
+            /** Applied At */
+            applied_at: string | null;
+            /** Apply On */
+            apply_on: string | null;
+            /** Changed At */
+            changed_at: string;
+            /** Changes */
+            changes: (components["schemas"]["AllocationChange"] | components["schemas"]["NewLot-Output"] | components["schemas"]["LotEnd"] | components["schemas"]["NewAccount"] | components["schemas"]["Move"])[];
+            /** Count */
+            count: number;
+            effect: components["schemas"]["EffectBody"] | null;
+            /** Id */
+            id: number;
+            /** Mine */
+            mine: boolean;
+            /** Name */
+            name: string;
+            /** Owner */
+            owner: string;
+            /** Reason */
+            reason: string | null;
+            /** Reverses */
+            reverses: number | null;
+            /** Revision */
+            revision: number;
+            /** Shared With */
+            shared_with: string[];
+            /** State */
+            state: string;
+            /** Through */
+            through: string;
+        };
+        /**
+         * DraftSummary
+         * @description A draft without what it holds.
+         */
+        DraftSummary: {
+            /** Applied At */
+            applied_at: string | null;
+            /** Apply On */
+            apply_on: string | null;
+            /** Changed At */
+            changed_at: string;
+            /** Count */
+            count: number;
+            /** Id */
+            id: number;
+            /** Mine */
+            mine: boolean;
+            /** Name */
+            name: string;
+            /** Owner */
+            owner: string;
+            /** Reason */
+            reason: string | null;
+            /** Reverses */
+            reverses: number | null;
+            /** Revision */
+            revision: number;
+            /** State */
+            state: string;
+            /** Through */
+            through: string;
+        };
+        /**
+         * Edit
+         * @description Changes to take in and out; ``draft`` null = one's open draft, made if there is none. With ``look_at`` comes that cell's ladder.
+         */
+        Edit: {
+            /** Draft */
+            draft: number | null;
+            /**
+             * Forget
+             * @default []
+             */
+            forget: components["schemas"]["ChangeName"][];
+            look_at?: components["schemas"]["CellName"] | null;
+            /** Name */
+            name?: string | null;
+            /**
+             * Put
+             * @default []
+             */
+            put: (components["schemas"]["AllocationChange"] | components["schemas"]["NewLot-Input"] | components["schemas"]["LotEnd"] | components["schemas"]["NewAccount"] | components["schemas"]["Move"])[];
+            /** Revision */
+            revision: number;
+        };
+        /**
          * EffectBody
-         * @description What changes would do.
+         * @description What a draft would do.
          */
         EffectBody: {
             /** Breaches */
             breaches: components["schemas"]["BreachBody"][];
             /** Cells */
-            cells: components["schemas"]["CellEffect"][];
+            cells: components["schemas"]["CellsEffect"][];
+            /** Clashes */
+            clashes: components["schemas"]["ClashBody"][];
+            /** Faults */
+            faults: components["schemas"]["FaultBody"][];
             ladder: components["schemas"]["LadderBody"] | null;
             /** May Apply */
             may_apply: boolean;
+            /** Money */
+            money: components["schemas"]["MoneyBody"][];
             /** Pools */
             pools: components["schemas"]["PoolEffect"][];
+            /** Told */
+            told: components["schemas"]["ToldBody"][];
         };
         /**
          * EndingBody
@@ -697,6 +985,18 @@ export interface components {
             figure: string;
             /** What */
             what: string;
+        };
+        /**
+         * FaultBody
+         * @description What is wrong with one change, and what would be right.
+         */
+        FaultBody: {
+            /** Detail */
+            detail: string;
+            /** Key */
+            key: string;
+            /** Kind */
+            kind: string;
         };
         /**
          * Gone
@@ -900,6 +1200,43 @@ export interface components {
             subject: string;
         };
         /**
+         * Look
+         * @description Changes to look at without keeping them, now or as of a day ahead.
+         */
+        Look: {
+            /** Changes */
+            changes: (components["schemas"]["AllocationChange"] | components["schemas"]["NewLot-Input"] | components["schemas"]["LotEnd"] | components["schemas"]["NewAccount"] | components["schemas"]["Move"])[];
+            look_at?: components["schemas"]["CellName"] | null;
+            /** On */
+            on?: string | null;
+        };
+        /**
+         * LotEnd
+         * @description A lot that is there shall end on another day; a day before its first takes it back whole.
+         */
+        LotEnd: {
+            /**
+             * First Day
+             * Format: date
+             */
+            first_day: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "lot end";
+            /** Last Day */
+            last_day: string | null;
+            /** Owner */
+            owner: string;
+            /** Product */
+            product: string;
+            /** Reference */
+            reference: string;
+            /** Was */
+            was?: string | null;
+        };
+        /**
          * Me
          * @description Who is signed in, what they run, and the token that every change has to carry.
          */
@@ -917,6 +1254,145 @@ export interface components {
             running: components["schemas"]["Delegation"];
         };
         /**
+         * MoneyBody
+         * @description A full month of an account: what its seller charges it, and what it costs the seller (null where that is not to be seen).
+         */
+        MoneyBody: {
+            /** Account */
+            account: string;
+            /** Charged After */
+            charged_after: string;
+            /** Charged Before */
+            charged_before: string;
+            /** Cost After */
+            cost_after: string | null;
+            /** Cost Before */
+            cost_before: string | null;
+            /** Currency */
+            currency: string;
+        };
+        /**
+         * Move
+         * @description An account, with its branch and all it holds, shall stand below another parent.
+         */
+        Move: {
+            /** Account */
+            account: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "move";
+            /** Parent */
+            parent: string;
+            /** Was */
+            was?: string | null;
+        };
+        /**
+         * NewAccount
+         * @description An account that shall be there, below a parent.
+         */
+        NewAccount: {
+            /**
+             * Account Kind
+             * @enum {string}
+             */
+            account_kind: "reseller" | "client" | "sub-account";
+            /** Admin Email */
+            admin_email?: string | null;
+            /** Billing Email */
+            billing_email?: string | null;
+            /** Code */
+            code: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "new account";
+            /** Name */
+            name: string;
+            /** Parent */
+            parent: string;
+        };
+        /**
+         * NewLot
+         * @description A purchase: quantity and true-up in grains; ``last_day`` null = open. ``renews`` names the lot it follows.
+         */
+        "NewLot-Input": {
+            /** Currency */
+            currency: string;
+            /**
+             * First Day
+             * Format: date
+             */
+            first_day: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "new lot";
+            /** Last Day */
+            last_day?: string | null;
+            /** Overcommit */
+            overcommit?: number | null;
+            /** Owner */
+            owner: string;
+            /** Product */
+            product: string;
+            /** Quantity */
+            quantity: number;
+            /** Reference */
+            reference: string;
+            /** Renews */
+            renews?: string | null;
+            /**
+             * True Up
+             * @default 0
+             */
+            true_up: number;
+            /** Unit Cost */
+            unit_cost: number | string;
+        };
+        /**
+         * NewLot
+         * @description A purchase: quantity and true-up in grains; ``last_day`` null = open. ``renews`` names the lot it follows.
+         */
+        "NewLot-Output": {
+            /** Currency */
+            currency: string;
+            /**
+             * First Day
+             * Format: date
+             */
+            first_day: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "new lot";
+            /** Last Day */
+            last_day?: string | null;
+            /** Overcommit */
+            overcommit?: number | null;
+            /** Owner */
+            owner: string;
+            /** Product */
+            product: string;
+            /** Quantity */
+            quantity: number;
+            /** Reference */
+            reference: string;
+            /** Renews */
+            renews?: string | null;
+            /**
+             * True Up
+             * @default 0
+             */
+            true_up: number;
+            /** Unit Cost */
+            unit_cost: string;
+        };
+        /**
          * NextEnding
          * @description The next lots to end, and what that leaves uncovered.
          */
@@ -927,6 +1403,19 @@ export interface components {
             quantity: number;
             /** Uncovered */
             uncovered: number;
+        };
+        /**
+         * On
+         * @description The day to apply it on.
+         */
+        On: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Revision */
+            revision: number;
         };
         /**
          * OutlookBody
@@ -1063,6 +1552,14 @@ export interface components {
             released: number;
         };
         /**
+         * Revision
+         * @description The state of the draft one has looked at.
+         */
+        Revision: {
+            /** Revision */
+            revision: number;
+        };
+        /**
          * ShortfallBody
          * @description A pool that is short now.
          */
@@ -1182,6 +1679,29 @@ export interface components {
             unit: string;
         };
         /**
+         * Terms
+         * @description What an allocation gives, in grains; cap and burst null = none.
+         */
+        Terms: {
+            /**
+             * At Cap
+             * @default block
+             * @enum {string}
+             */
+            at_cap: "block" | "grace" | "overage";
+            /** Burst */
+            burst?: number | null;
+            /** Cap */
+            cap?: number | null;
+            /** Grace Days */
+            grace_days?: number | null;
+            /**
+             * Reserve
+             * @default 0
+             */
+            reserve: number;
+        };
+        /**
          * Tier
          * @description A part of the quantity at its price.
          */
@@ -1212,6 +1732,16 @@ export interface components {
             pressed: components["schemas"]["PressedBody"][];
             /** Shortfalls */
             shortfalls: components["schemas"]["ShortfallBody"][];
+        };
+        /**
+         * ToldBody
+         * @description Who will hear of it.
+         */
+        ToldBody: {
+            /** Account */
+            account: string;
+            /** Name */
+            name: string;
         };
         /**
          * UnitOf
@@ -1360,84 +1890,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AllocationGrid"];
-                };
-            };
-            /** @description Not signed in */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not allowed */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not there, or out of scope */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description In conflict with what is there */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not valid */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Too many tries */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-        };
-    };
-    apply_api_allocations_apply_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Changes"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["EffectBody"];
                 };
             };
             /** @description Not signed in */
@@ -1651,84 +2103,6 @@ export interface operations {
             };
         };
     };
-    preview_api_allocations_preview_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Changes"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["EffectBody"];
-                };
-            };
-            /** @description Not signed in */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not allowed */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not there, or out of scope */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description In conflict with what is there */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not valid */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Too many tries */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-        };
-    };
     assign_api_assignments_post: {
         parameters: {
             query?: never;
@@ -1831,6 +2205,858 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Released"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    drafts_api_drafts_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftSummary"][];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    edit_api_drafts_patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Edit"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    current_api_drafts_current_get: {
+        parameters: {
+            query?: {
+                account?: string | null;
+                product?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftBody"] | null;
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    look_api_drafts_look_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Look"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EffectBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    get_api_drafts__draft_id__get: {
+        parameters: {
+            query?: {
+                account?: string | null;
+                product?: string | null;
+            };
+            header?: never;
+            path: {
+                draft_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    apply_api_drafts__draft_id__apply_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Revision"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    discard_api_drafts__draft_id__discard_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    open_again_api_drafts__draft_id__open_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    reverse_api_drafts__draft_id__reverse_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    schedule_api_drafts__draft_id__schedule_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["On"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    share_api_drafts__draft_id__share_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                draft_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Colleague"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftBody"];
                 };
             };
             /** @description Not signed in */

@@ -1,0 +1,124 @@
+"""Writing a checked plan: facts with dates, and a log entry for each change. The locks are the caller's."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.allocations import usecases as allocations
+from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, Terms
+from fair_ladle.app.drafts.plan import Planned
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.log.usecases import Entry
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import conflict
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Product
+from fair_ladle.core.quantities import to_units
+
+TERMS = ("reserve", "cap", "at_cap", "burst", "grace_days")
+
+
+@dataclass(frozen=True)
+class Before:
+    """A change as applied, knowing what was there before, so that it can be reversed."""
+
+    change: Change
+
+
+def write_changes(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Change], name: str) -> list[Before]:
+    """New accounts, then moves, lots and allocations."""
+    ids = accounts_usecases.ids_by_code(unit)
+    products = {each.code: each for each in plan.world.products}
+    entries: list[Entry] = []
+    before: list[Before] = []
+    for change in changes:
+        if isinstance(change, NewAccount):
+            ids[change.code] = _create(unit, change)
+            entries.append(Entry("account created", change.code, ids[change.code], None, {"name": change.name, "kind": change.account_kind, "below": change.parent}))
+            before.append(Before(change))
+    for change in changes:
+        if isinstance(change, Move):
+            tree = plan.before.accounts.tree
+            was = tree.codes[int(tree.parent[tree.row(change.account)])]
+            accounts_usecases.move(unit, change.account, change.parent)
+            entries.append(Entry("account moved", change.account, ids[change.account], {"below": was}, {"below": change.parent}))
+            before.append(Before(change.model_copy(update={"was": was})))
+        elif isinstance(change, NewLot):
+            product = products[change.product]
+            pools_usecases.add_lot(unit, {
+                "reference": change.reference, "owner_id": ids[change.owner], "product_id": product.id, "quantity": change.quantity,
+                "first_day": change.first_day, "last_day": change.last_day, "unit_cost": change.unit_cost, "currency": change.currency,
+                "true_up": change.true_up, "overcommit": change.overcommit,
+            })
+            entries.append(Entry(
+                "lot renewed" if change.renews else "lot bought", change.product, ids[change.owner], {"lot": change.renews} if change.renews else None,
+                {
+                    "lot": change.reference, "quantity": told("quantity", change.quantity, product), "from": change.first_day.isoformat(),
+                    "to": change.last_day.isoformat() if change.last_day else "open", "unit cost": f"{change.unit_cost.normalize():f} {change.currency}",
+                },
+            ))
+            before.append(Before(change))
+        elif isinstance(change, LotEnd):
+            before.append(Before(_end_lot(unit, plan, change, ids[change.owner], products[change.product], entries)))
+    if any(isinstance(each, NewAccount | Move | NewLot | LotEnd) for each in changes):
+        accounts_usecases.structure_changed(unit)
+    for change in changes:
+        if isinstance(change, AllocationChange):
+            before.append(Before(_allocate(unit, plan, change, ids[change.account], products[change.product], entries)))
+    log.write(unit, actor, None, [Entry(e.action, e.subject, e.account_id, e.before, {**(e.after or {}), "draft": name}) for e in entries])
+    return before
+
+
+def _create(unit: Unit, change: NewAccount) -> int:
+    return accounts_usecases.create(
+        unit,
+        {
+            "code": change.code, "kind": change.account_kind, "name": change.name, "currency": None, "time_zone": None,
+            "admin_email": change.admin_email, "billing_email": change.billing_email,
+        },
+        change.parent,
+    )
+
+
+def _end_lot(unit: Unit, plan: Planned, change: LotEnd, owner_id: int, product: Product, entries: list[Entry]) -> LotEnd:
+    pool = next(each for each in plan.before.pools if each.owner_id == owner_id and each.product.id == product.id)
+    lot = next(each for each in pool.lots if (each.reference, each.first_day) == (change.reference, change.first_day))
+    taken_out = change.last_day is not None and change.last_day < change.first_day
+    if taken_out and change.first_day < plan.before.day:
+        raise conflict(f"Lot {change.reference} has begun; it can end yesterday at the earliest.")
+    pools_usecases.end_lot(unit, owner_id, product.id, change.reference, change.first_day, change.last_day)
+    entries.append(Entry(
+        "lot taken back" if taken_out else "lot ended", change.product, owner_id,
+        {"lot": change.reference, "to": lot.last_day.isoformat() if lot.last_day else "open"},
+        {"to": "never" if taken_out else change.last_day.isoformat() if change.last_day else "open"},
+    ))
+    return change.model_copy(update={"was": lot.last_day})
+
+
+def _allocate(unit: Unit, plan: Planned, change: AllocationChange, account_id: int, product: Product, entries: list[Entry]) -> AllocationChange:
+    day = plan.before.day
+    present = allocations.lock_present(unit, account_id, product.id, day)
+    was = {name: getattr(present, name) for name in TERMS} if present else {}
+    now: dict[str, Any] = {} if change.terms is None else change.terms.model_dump()
+    if change.terms is None:
+        allocations.end_from(unit, day, present)
+    else:
+        allocations.put_from(unit, account_id, product.id, day, present, now)
+    differs = [name for name in TERMS if was.get(name) != now.get(name)]
+    entries.append(Entry(
+        "allocation changed", product.code, account_id,
+        {name: told(name, was[name], product) for name in differs if name in was} or None,
+        {name: told(name, now[name], product) for name in differs if name in now} or {"allocation": "none"},
+    ))
+    return change.model_copy(update={"was": Terms(**was) if was else None})
+
+
+def told(name: str, value: Any, product: Product) -> Any:
+    """A term or quantity as the log tells it."""
+    if name in ("reserve", "cap", "burst", "quantity"):
+        return "none" if value is None else f"{to_units(value, product.measure):f} {product.unit}"
+    return value

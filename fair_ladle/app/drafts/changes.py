@@ -1,0 +1,121 @@
+"""What a draft can hold. One definition serves the HTTP face and the rows a draft is kept in."""
+
+from __future__ import annotations
+
+from datetime import date
+from decimal import Decimal
+from typing import Annotated, Literal, Union
+
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
+
+Code = Annotated[str, Field(min_length=1, max_length=64)]
+Email = Annotated[str, Field(max_length=254)]
+
+
+class Plain(BaseModel):
+    """Unknown members are refused, so that a typing error is not taken for nothing."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class Terms(Plain):
+    """What an allocation gives, in grains; cap and burst null = none."""
+
+    reserve: int = 0
+    cap: int | None = None
+    at_cap: Literal["block", "grace", "overage"] = "block"
+    burst: int | None = None
+    grace_days: int | None = Field(None, ge=0, le=3660)
+
+
+class AllocationChange(Plain):
+    """An allocation shall be ``terms`` (null = nothing any more).
+
+    ``seen`` is the id of the version the change was made on, null where there was none; ``was`` its terms.
+    """
+
+    kind: Literal["allocation"] = "allocation"
+    account: Code
+    product: Code
+    terms: Terms | None
+    seen: int | None
+    was: Terms | None = None
+
+    @property
+    def key(self) -> str:
+        """A draft holds one change a key."""
+        return f"{self.account}\n{self.product}"
+
+
+class NewLot(Plain):
+    """A purchase: quantity and true-up in grains; ``last_day`` null = open. ``renews`` names the lot it follows."""
+
+    kind: Literal["new lot"] = "new lot"
+    owner: Code
+    product: Code
+    reference: str = Field(min_length=1, max_length=100)
+    quantity: int
+    first_day: date
+    last_day: date | None = None
+    unit_cost: Decimal = Field(ge=0, max_digits=20, decimal_places=10)
+    currency: str = Field(min_length=3, max_length=3)
+    true_up: int = 0
+    overcommit: int | None = Field(None, ge=100, le=1000)
+    renews: str | None = Field(None, max_length=100)
+
+    @property
+    def key(self) -> str:
+        """Owner, product, reference and first day name a lot."""
+        return f"{self.owner}\n{self.product}\n{self.reference}\n{self.first_day}"
+
+
+class LotEnd(Plain):
+    """A lot that is there shall end on another day; a day before its first takes it back whole."""
+
+    kind: Literal["lot end"] = "lot end"
+    owner: Code
+    product: Code
+    reference: str = Field(min_length=1, max_length=100)
+    first_day: date
+    last_day: date | None
+    was: date | None = None
+
+    @property
+    def key(self) -> str:
+        """The lot it ends."""
+        return f"{self.owner}\n{self.product}\n{self.reference}\n{self.first_day}"
+
+
+class NewAccount(Plain):
+    """An account that shall be there, below a parent."""
+
+    kind: Literal["new account"] = "new account"
+    code: str = Field(min_length=1, max_length=64, pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]*$")
+    parent: Code
+    account_kind: Literal["reseller", "client", "sub-account"]
+    name: str = Field(min_length=1, max_length=200)
+    admin_email: Email | None = None
+    billing_email: Email | None = None
+
+    @property
+    def key(self) -> str:
+        """The account."""
+        return self.code
+
+
+class Move(Plain):
+    """An account, with its branch and all it holds, shall stand below another parent."""
+
+    kind: Literal["move"] = "move"
+    account: Code
+    parent: Code
+    was: Code | None = None
+
+    @property
+    def key(self) -> str:
+        """The account."""
+        return self.account
+
+
+Change = Annotated[Union[AllocationChange, NewLot, LotEnd, NewAccount, Move], Field(discriminator="kind")]  # noqa: UP007
+adapter: TypeAdapter[Change] = TypeAdapter(Change)

@@ -1,0 +1,261 @@
+"""What a draft would do: positions before and after side by side, every breach labelled, and the money of a full month."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import date, timedelta
+from decimal import Decimal
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from fair_ladle.app.allocations.positions import Positions, settle_world
+from fair_ladle.app.drafts.plan import Planned
+from fair_ladle.app.pools.usecases import Pool, Product
+from fair_ladle.app.statements.rate_cards import Tariff, decimals_of
+from fair_ladle.core.costing import share_cost, supply_on
+from fair_ladle.core.pricing import BuyerDay, charge
+from fair_ladle.core.quantities import half_up, to_units
+from fair_ladle.core.settling import NO_LIMIT
+from fair_ladle.core.tree import Ints
+
+
+@dataclass(frozen=True)
+class Breach:
+    """An account past its cap, or (account None) a pool in shortfall: by how much before and after, in grains.
+
+    ``day`` is set where it comes about only on a day ahead.
+    """
+
+    account: str | None
+    owner: str
+    product: str
+    before: int
+    after: int
+    hard: bool
+    day: date | None = None
+
+    @property
+    def label(self) -> str:
+        """new, worse, same, better or cleared."""
+        if self.before == 0:
+            return "new"
+        if self.after == 0:
+            return "cleared"
+        return "worse" if self.after > self.before else "better" if self.after < self.before else "same"
+
+    @property
+    def stops(self) -> bool:
+        """With a new or worse hard breach of the present nothing is applied."""
+        return self.hard and self.day is None and self.label in ("new", "worse")
+
+
+@dataclass(frozen=True)
+class MoneyChange:
+    """A full month of one account, before and after: what it is charged (None = by nobody) and what it costs its seller."""
+
+    account: str
+    currency: str
+    charged_before: Decimal
+    charged_after: Decimal
+    cost_before: Decimal
+    cost_after: Decimal
+
+
+class Effect:
+    """Positions before and after a plan, both on the planned tree's rows."""
+
+    def __init__(self, plan: Planned):
+        self.plan = plan
+        self.present: Positions = settle_world(plan.before)
+        self.after: Positions = settle_world(plan.world)
+
+    def before(self, array: Any, default: Any = 0) -> Any:
+        """An array of the present on the planned rows."""
+        return self.plan.pick(array, default)
+
+    @cached_property
+    def breaches(self) -> list[Breach]:
+        """Every breach of before and after: accounts in tree order, then pools, then what comes ahead."""
+        world = self.after.world
+
+        def over(load: Ints, cap: Ints) -> Ints:
+            capped = cap < NO_LIMIT
+            return np.where(capped, np.maximum(0, load - np.where(capped, cap, 0)), 0)
+
+        present = self.present.world
+        was = over(self.before(self.present.settled.load), self.before(present.grid.cap, NO_LIMIT))
+        now = over(self.after.settled.load, world.grid.cap)
+        hard = (self.after.settled.load > self.after.hard) | self.before(self.present.settled.load > self.present.hard, False)
+        codes = world.accounts.tree.codes
+        found = [
+            Breach(codes[row], codes[int(world.owner[row, column])], world.products[column].code, int(was[row, column]), int(now[row, column]), bool(hard[row, column]))
+            for row, column in np.argwhere((was > 0) | (now > 0)).tolist()
+        ]
+        found.sort(key=lambda each: int(world.accounts.tree.depth_first[world.accounts.tree.row(each.account or "")]))
+        short: dict[tuple[str, str], list[int]] = {}
+        for at, positions in ((0, self.present), (1, self.after)):
+            for place, by in enumerate(positions.shortfalls().tolist()):
+                short.setdefault(self._pool(positions, place), [0, 0])[at] = by
+        found.extend(Breach(None, owner, product, *by, True) for (owner, product), by in short.items() if any(by))
+        return found + self._ahead()
+
+    @staticmethod
+    def _pool(positions: Positions, place: int) -> tuple[str, str]:
+        world = positions.world
+        return world.accounts.tree.codes[int(world.roots.rows[place])], world.pools[place].product.code
+
+    def _ahead(self) -> list[Breach]:
+        """Shortfalls on days ahead on which lots begin or have ended, with the load of the present day."""
+        lots: dict[tuple[str, str], list[Any]] = {}
+        for at, positions in ((0, self.present), (1, self.after)):
+            for place, pool in enumerate(positions.world.pools):
+                lots.setdefault(self._pool(positions, place), [None, None])[at] = (pool, int(positions.pool_load()[place]))
+        found = []
+        today = self.after.world.day
+        for (owner, product), sides in lots.items():
+            if None not in sides and sides[0][0].lots == sides[1][0].lots and sides[0][1] == sides[1][1]:
+                continue
+            pools = [side[0] for side in sides if side]
+            days = sorted(
+                {day for pool in pools for lot in pool.lots for day in (lot.first_day, lot.last_day and lot.last_day + timedelta(days=1)) if day and day > today}
+            )
+            for day in days:
+                before, after = (0 if side is None else _short(side[0], side[1], day) for side in sides)
+                if before != after:
+                    found.append(Breach(None, owner, product, before, after, True, day))
+        return found
+
+    @cached_property
+    def stopping(self) -> list[Breach]:
+        """New and worse hard breaches: with one of them nothing is applied."""
+        return [each for each in self.breaches if each.stops]
+
+    def _differs(self, *figures: tuple[Any, Any, Any]) -> Any:
+        """Where any of these (before, after, default) differ, as a matrix of planned rows and columns."""
+        differs = np.zeros(self.after.settled.load.shape, dtype=bool)
+        for before, after, default in figures:
+            differs |= self.before(before, default) != after
+        return differs
+
+    @cached_property
+    def moved(self) -> Any:
+        """Cells whose amounts or terms differ: those that cost something else."""
+        was, now = self.present, self.after
+        return self._differs(
+            (was.settled.load, now.settled.load, 0), (was.settled.held, now.settled.held, 0),
+            (was.world.grid.cap, now.world.grid.cap, NO_LIMIT), (was.world.grid.reserve, now.world.grid.reserve, 0),
+            (was.world.grid.overage, now.world.grid.overage, False), (was.used(), now.used(), 0),
+        )
+
+    @cached_property
+    def differing(self) -> Any:
+        """Cells of which anything on screen differs."""
+        was, now = self.present, self.after
+        return self.moved | self._differs(
+            (was.headroom.room, now.headroom.room, 0), (was.world.grid.burst, now.world.grid.burst, NO_LIMIT),
+        )
+
+    def pools(self) -> list[tuple[int, Product, int, int]]:
+        """For every pool after: its owner's row, its product, and what of it is free before and after."""
+        free_before = {}
+        for place, load in enumerate(self.present.pool_load().tolist()):
+            free_before[self._pool(self.present, place)] = int(self.present.world.supply.quantity[place]) - load
+        found = []
+        for place, load in enumerate(self.after.pool_load().tolist()):
+            world = self.after.world
+            owner = int(world.roots.rows[place])
+            before = free_before.get(self._pool(self.after, place), 0)
+            found.append((owner, world.pools[place].product, before, int(world.supply.quantity[place]) - load))
+        return found
+
+    def money(self, tariff: Tariff) -> list[MoneyChange]:
+        """For every account whose charge or cost of a full month differs, the two beside each other."""
+        charged = self._charged(tariff)
+        cost_before, cost_after = _costs(self.present), _costs(self.after)
+        names = {code for code, _ in charged} | {key for key in cost_before.keys() | cost_after.keys() if cost_before.get(key) != cost_after.get(key)}
+        tree, found = self.after.world.accounts.tree, []
+        for code in sorted((each for each in names if each in tree), key=lambda code: int(tree.depth_first[tree.row(code)])):
+            by_currency = {currency: amounts for (account, currency), amounts in charged.items() if account == code}
+            costs = [half_up(each.get(code, Decimal(0)), 2) for each in (cost_before, cost_after)]
+            own = self.after.world.accounts.inherited(tree.row(code), "currency") or ""
+            for place, (currency, amounts) in enumerate(by_currency.items() or [(own, [Decimal(0), Decimal(0)])]):
+                found.append(MoneyChange(code, currency, *amounts, *(costs if place == 0 else [Decimal(0)] * 2)))
+        return [each for each in found if each.charged_before != each.charged_after or each.cost_before != each.cost_after]
+
+    def _charged(self, tariff: Tariff) -> dict[tuple[str, str], list[Decimal]]:
+        """(account, currency) → what its seller charges it for the products whose figures differ, before and after."""
+        used = (self.present.used(), self.after.used())
+        found: dict[tuple[str, str], list[Decimal]] = {}
+        for row, column in np.argwhere(self.moved).tolist():
+            code, product = self.after.world.accounts.tree.codes[row], self.after.world.products[column]
+            for at, positions in ((0, self.present), (1, self.after)):
+                if at == 0 and int(self.plan.from_row[row]) < 0:
+                    continue
+                where = row if at else int(self.plan.from_row[row])
+                rate = tariff.rate(code, product.code, positions.world.day.replace(day=1)) if code in tariff.accounts.tree else None
+                if rate is None or int(positions.world.owner[where, column]) in (-1, where):
+                    continue
+                currency = tariff.currency(rate)
+                day = _month_at(positions, used[at], where, column)
+                found.setdefault((code, currency), [Decimal(0), Decimal(0)])[at] += charge(rate, [day], product.per_unit, decimals_of(currency)).amount
+        return found
+
+
+def _month_at(positions: Positions, used: Ints, row: int, column: int) -> BuyerDay:
+    """A month of which every second is like now."""
+    world = positions.world
+    cap = int(world.grid.cap[row, column])
+    limited = bool(world.grid.overage[row, column]) and cap < NO_LIMIT
+    return BuyerDay(
+        1, int(positions.settled.load[row, column]), int(positions.settled.held[row, column]), int(world.grid.reserve[row, column]),
+        int(used[row, column]), cap if limited else None,
+    )
+
+
+def _costs(positions: Positions) -> dict[str, Decimal]:
+    """What a full month of the pools costs, by the account directly below the owner that bears it; idle is the owner's."""
+    world, found = positions.world, {}  # type: tuple[Any, dict[str, Decimal]]
+    parent = world.accounts.tree.parent
+    for place, pool in enumerate(world.pools):
+        owner, column = int(world.roots.rows[place]), int(world.roots.columns[place])
+        cost = sum((lot.units * lot.unit_cost for lot in pool.lots if lot.covers(world.day)), Decimal(0))
+        below = [int(row) for row in np.flatnonzero((parent == owner) & (world.owner[:, column] == owner))]
+        codes = world.accounts.tree.codes
+        bearers = share_cost(
+            half_up(cost, 2), (codes[owner], int(world.own[owner, column])),
+            [(codes[row], int(positions.settled.held[row, column])) for row in below], int(world.supply.quantity[place]), 2,
+        )
+        for bearer in bearers:
+            name = bearer.account or codes[owner]
+            found[name] = found.get(name, Decimal(0)) + bearer.cost
+    return found
+
+
+def _short(pool: Pool, load: int, day: date) -> int:
+    quantity, true_up, overcommit = supply_on(pool.lots, day)
+    return max(0, load - quantity * overcommit // 100 - true_up)
+
+
+def told(effect: Effect, breach: Breach, units: Callable[[int, Product], str]) -> str:
+    """A breach in words."""
+    world = effect.after.world
+    product = next(each for each in world.products if each.code == breach.product)
+    when = f" from {breach.day:%d %B %Y} on" if breach.day else ""
+    if breach.account is None:
+        if breach.after == 0:
+            return f"{product.name} is covered{when}."
+        return f"{product.name} would be short by {units(breach.after, product)}{when}: more would be promised than there is."
+    name = world.accounts.name(world.accounts.tree.row(breach.account))
+    if breach.after == 0:
+        return f"{name} is back within its cap of {product.name}."
+    lets = ", and nothing lets it through" if breach.hard else ""
+    return f"{name} would be {units(breach.after, product)} over its cap of {product.name}{lets}."
+
+
+def in_units(grains: int, product: Product) -> str:
+    """Grains as people say them: 1 seat, 12 seats, 3.5 GB."""
+    plural = "s" if product.measure != "storage" and grains != 1 else ""
+    return f"{to_units(grains, product.measure):f} {product.unit}{plural}"

@@ -1,0 +1,264 @@
+"""A draft's changes checked one by one, and laid over a world: the copy a draft is evaluated on."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import date, timedelta
+from types import SimpleNamespace
+from typing import Any
+
+import numpy as np
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.allocations.positions import World, settle_world
+from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, Terms
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Pool, Product
+from fair_ladle.app.statements.rate_cards import decimals_of
+from fair_ladle.core.allocations import AtCap, Grid, Version
+from fair_ladle.core.calendar import micros
+from fair_ladle.core.clocks import clock_from
+from fair_ladle.core.costing import Lot
+from fair_ladle.core.quantities import MOST_GRAINS, to_units
+from fair_ladle.core.settling import pool_of
+from fair_ladle.core.tree import Ints, Tree
+
+
+@dataclass(frozen=True)
+class Fault:
+    """What is wrong with one change on its own, and what would be right; ``kind`` and ``key`` name the change."""
+
+    kind: str
+    key: str
+    detail: str
+
+
+def version_of(account: str, terms: Terms) -> Version:
+    """Terms as the engine's version."""
+    return Version(account, date.min, None, terms.reserve, terms.cap, AtCap(terms.at_cap), terms.burst, terms.grace_days)
+
+
+def lot_of(change: NewLot, product: Product) -> Lot:
+    """A purchase as the engine's lot."""
+    return Lot(
+        change.reference, change.quantity, to_units(change.quantity, product.measure), change.first_day, change.last_day,
+        change.unit_cost, change.true_up, change.overcommit,
+    )
+
+
+class Planned:
+    """Changes over a world. ``faults`` holds what is wrong with them; ``world`` is sound only while there are none.
+
+    ``from_row`` says for every row of the planned tree which row of the present one it is, -1 for a new account.
+    """
+
+    def __init__(self, world: World, actor: Actor, changes: Sequence[Change]):
+        self.before = world
+        self.actor = actor
+        self.faults: list[Fault] = []
+        self.placed: list[tuple[int, int, AllocationChange]] = []
+        self._column = {product.code: place for place, product in enumerate(world.products)}
+        self.accounts = self._tree([each for each in changes if isinstance(each, NewAccount | Move)])
+        self.from_row: Ints = np.array(
+            [world.accounts.tree.row(code) if code in world.accounts.tree else -1 for code in self.accounts.tree.codes], dtype=np.int64
+        )
+        self.world = self._with_lots(self._moved(), [each for each in changes if isinstance(each, NewLot | LotEnd)])
+        self._allocate([each for each in changes if isinstance(each, AllocationChange)])
+
+    def fault(self, change: Change, detail: str) -> None:
+        """Note what is wrong with a change."""
+        self.faults.append(Fault(change.kind, change.key, detail))
+
+    def known(self, accounts: Accounts, change: Change, code: str) -> int | None:
+        """The row of an account in the actor's branch; what is out of sight does not exist."""
+        try:
+            return accounts_usecases.row_in_scope(accounts, self.actor, code)
+        except Refused as refused:
+            self.fault(change, refused.problem.detail)
+            return None
+
+    def pick(self, array: Any, default: Any) -> Any:
+        """An array of the present tree's rows in the order of the planned tree's."""
+        if self.accounts is self.before.accounts:
+            return array
+        picked = np.full((len(self.from_row), *array.shape[1:]), default, dtype=array.dtype)
+        there = self.from_row >= 0
+        picked[there] = array[self.from_row[there]]
+        return picked
+
+    def _tree(self, changes: list[NewAccount | Move]) -> Accounts:
+        accounts, tree = self.before.accounts, self.before.accounts.tree
+        if not changes:
+            return accounts
+        parents: dict[str, str | None] = {
+            code: None if above < 0 else tree.codes[above] for code, above in zip(tree.codes, tree.parent.tolist(), strict=True)
+        }
+        facts = dict(zip(tree.codes, accounts.facts, strict=True))
+        top = tree.codes[accounts_usecases.top_row(accounts, self.actor)]
+        folded = {code.casefold() for code in tree.codes}
+        new = {each.code for each in changes if isinstance(each, NewAccount)}
+        for number, change in enumerate(changes):
+            if change.parent not in new and self.known(accounts, change, change.parent) is None:
+                continue
+            if isinstance(change, NewAccount):
+                if change.code.casefold() in folded:
+                    self.fault(change, f"There is an account {change.code} already; a code is given once.")
+                    continue
+                folded.add(change.code.casefold())
+                parents[change.code] = change.parent
+                facts[change.code] = SimpleNamespace(
+                    id=-number - 1, code=change.code, kind=change.account_kind, name=change.name, currency=None, time_zone=None,
+                    admin_email=change.admin_email, billing_email=change.billing_email,
+                )
+                continue
+            row = self.known(accounts, change, change.account)
+            if row is None:
+                continue
+            if change.account == top:
+                self.fault(change, f"{accounts.name(row)} is the top of your branch; where it stands is its parent's to say.")
+            elif self._below(parents, change.parent, change.account):
+                self.fault(change, f"{accounts.name(row)} cannot stand below itself; choose a parent outside its branch.")
+            else:
+                parents[change.account] = change.parent
+        tree = Tree.build(parents)
+        ordered = tuple(facts[code] for code in tree.codes)
+        ids = np.array([each.id for each in ordered], dtype=np.int64)
+        return Accounts(tree, ids, ordered, {each.id: row for row, each in enumerate(ordered)})
+
+    @staticmethod
+    def _below(parents: dict[str, str | None], code: str, above: str) -> bool:
+        at: str | None = code
+        while at is not None:
+            if at == above:
+                return True
+            at = parents.get(at)
+        return False
+
+    def _moved(self) -> World:
+        """The present world on the planned tree."""
+        world = self.before
+        if self.accounts is world.accounts:
+            grid = Grid(*(array.copy() for array in (
+                world.grid.reserve, world.grid.cap, world.grid.burst, world.grid.grace, world.grid.overage, world.grid.present,
+            )))
+            return replace(world, grid=grid, clocks={})
+        empty = Grid.empty(1, 1)
+        grid = Grid(*(
+            self.pick(getattr(world.grid, name), getattr(empty, name)[0, 0])
+            for name in ("reserve", "cap", "burst", "grace", "overage", "present")
+        ))
+        at = {int(old): row for row, old in enumerate(self.from_row.tolist()) if old >= 0}
+        days = {(at[row], column): value for (row, column), value in world.grace_days.items() if row in at}
+        return replace(world, accounts=self.accounts, own=self.pick(world.own, 0), grid=grid, grace_days=days, clocks={})
+
+    def _with_lots(self, world: World, changes: list[NewLot | LotEnd]) -> World:
+        if not changes and world.accounts is self.before.accounts:
+            return world
+        lots = {(pool.owner_id, pool.product.code): list(pool.lots) for pool in world.pools}
+        kept = {(pool.owner_id, pool.product.code): pool for pool in world.pools}
+        for change in changes:
+            row = self.known(world.accounts, change, change.owner)
+            if row is None or change.product not in self._column:
+                continue
+            product = world.products[self._column[change.product]]
+            key = (int(world.accounts.ids[row]), product.code)
+            self._check_lot(world, row, change, product, kept.get(key), lots.get(key, []))
+            if isinstance(change, NewLot):
+                lots.setdefault(key, []).append(lot_of(change, product))
+                kept.setdefault(key, Pool(-1, key[0], product, (), change.currency))
+            else:
+                lots[key] = [
+                    replace(lot, last_day=change.last_day) if (lot.reference, lot.first_day) == (change.reference, change.first_day) else lot
+                    for lot in lots.get(key, [])
+                ]
+        pools = [replace(pool, lots=tuple(lots[key])) for key, pool in kept.items()]
+        roots, placed = pools_usecases.layout(world.accounts, pools, list(world.products))
+        return replace(
+            world, pools=tuple(placed), roots=roots, owner=pool_of(world.accounts.tree, roots, len(world.products)),
+            supply=pools_usecases.supply(placed, world.day),
+        )
+
+    def _check_lot(self, world: World, row: int, change: NewLot | LotEnd, product: Product, pool: Pool | None, lots: list[Lot]) -> None:
+        name = world.accounts.name(row)
+        mine = world.accounts.tree.codes[row] == self.actor.scope
+        if mine and world.accounts.facts[row].kind not in ("operator", "reseller"):
+            self.fault(change, f"What {name} may use comes from its parent; only the operator and resellers buy for themselves.")
+        same = [lot for lot in lots if (lot.reference, lot.first_day) == (change.reference, change.first_day)]
+        if isinstance(change, LotEnd):
+            if not same:
+                self.fault(change, f"{name} has no lot {change.reference} of {product.name} from {change.first_day}.")
+            elif change.last_day is not None and change.last_day < world.day - timedelta(days=1) and change.last_day >= change.first_day:
+                self.fault(change, f"A lot can end yesterday at the earliest, {world.day - timedelta(days=1)}: what has been is charged already.")
+            return
+        if same:
+            self.fault(change, f"There is a lot {change.reference} of {product.name} from {change.first_day} already; give this one another reference.")
+        if not 1 <= change.quantity <= MOST_GRAINS:
+            self.fault(change, f"{change.reference}: a quantity from {'0.001' if product.is_storage else 1} to {to_units(MOST_GRAINS, product.measure):f} {product.unit}.")
+        if not 0 <= change.true_up <= MOST_GRAINS:
+            self.fault(change, f"{change.reference}: a true-up from 0 to {to_units(MOST_GRAINS, product.measure):f} {product.unit}.")
+        if change.last_day is not None and change.last_day < change.first_day:
+            self.fault(change, f"{change.reference}: the last day is not before the first, {change.first_day}.")
+        if change.overcommit is not None and not product.is_storage:
+            self.fault(change, f"{change.reference}: only storage can be overcommitted.")
+        if pool is not None and pool.currency and change.currency != pool.currency:
+            self.fault(change, f"{change.reference}: this pool is bought in {pool.currency}; one pool has one currency.")
+        try:
+            decimals_of(change.currency)
+        except ValueError:
+            self.fault(change, f"{change.reference}: {change.currency} is no currency; three letters after ISO 4217, such as EUR.")
+
+    def _allocate(self, changes: list[AllocationChange]) -> None:
+        world = self.world
+        top = accounts_usecases.top_row(world.accounts, self.actor)
+        for change in changes:
+            row = self.known(world.accounts, change, change.account)
+            column = self._column.get(change.product)
+            if row is None:
+                continue
+            if column is None or world.owner[row, column] < 0:
+                self.fault(change, f"No pool of {change.product} reaches {world.accounts.name(row)}; buy it there or above first.")
+                continue
+            owns = int(world.owner[row, column]) == row
+            if row == top and not owns:
+                self.fault(change, f"What {world.accounts.name(row)} gets is its parent's to give; ask there for more.")
+            elif self._terms_sound(change, world.accounts.name(row), world.products[column], owns):
+                self.placed.append((row, column, change))
+                if change.terms is None:
+                    world.grid.clear(row, column)
+                else:
+                    world.grid.put(row, column, version_of(change.account, change.terms))
+        self._start_clocks()
+
+    def _terms_sound(self, change: AllocationChange, name: str, product: Product, owns: bool) -> bool:
+        before, terms = len(self.faults), change.terms
+        if terms is None:
+            return True
+        for field, value in (("reserve", terms.reserve), ("cap", terms.cap), ("burst", terms.burst)):
+            if value is not None and not 0 <= value <= MOST_GRAINS:
+                self.fault(change, f"{name}: {field} is from 0 to {to_units(MOST_GRAINS, product.measure):f} {product.unit}.")
+        if terms.cap is not None and terms.reserve > terms.cap:
+            self.fault(
+                change, f"{name}: a reserve of {to_units(terms.reserve, product.measure):f} is over the cap of "
+                f"{to_units(terms.cap, product.measure):f}; raise the cap or lower the reserve.",
+            )
+        if owns and terms.reserve:
+            self.fault(change, f"{name} owns the pool of {product.name}; it has a cap there, not a reserve.")
+        if terms.at_cap == AtCap.GRACE and terms.grace_days is None:
+            self.fault(change, f"{name}: grace needs a number of days.")
+        return len(self.faults) == before
+
+    def _start_clocks(self) -> None:
+        """Clocks that run go on; an account that the plan puts past its cap under grace begins one now."""
+        world, old = self.world, self.before
+        days = dict(world.grace_days)
+        days.update({(row, column): change.terms.grace_days or 0 for row, column, change in self.placed if change.terms})
+        past = np.argwhere(world.grid.grace & (settle_world(world).settled.load > world.grid.cap))
+        clocks = {}
+        for row, column in past.tolist():
+            running = old.clocks.get((int(self.from_row[row]), column))
+            clocks[row, column] = running or clock_from(micros(world.at), days.get((row, column), 0), world.zone)
+        self.world = replace(world, grace_days=days, clocks=clocks)

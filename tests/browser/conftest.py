@@ -36,9 +36,14 @@ def browser() -> Iterator[Browser]:
 
 
 @pytest.fixture(scope="module")
-def address(new_database: Callable[[], Database]) -> Iterator[str]:
+def database_of_address(new_database: Callable[[], Database]) -> Database:
+    return load(new_database())
+
+
+@pytest.fixture(scope="module")
+def address(database_of_address: Database) -> Iterator[str]:
     assert (WEB / "dist" / "index.html").exists(), "the front end is not built; run ./check"
-    database = load(new_database())
+    database = database_of_address
     for account, name in (("GANNET", "Ines Vane"), ("BRAMBLE", "Otis Calder"), ("OLDQUAY", "Maren Tove")):
         database.run(sign_in.give_sign_in, COMMAND_LINE, f"{account.lower()}@x.example", name, account, PASSWORD)
     with socket.socket() as probe:

@@ -10,6 +10,12 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Page, expect
 
+from fair_ladle.app.allocations import views
+from fair_ladle.app.drafts import usecases as drafts
+from fair_ladle.app.drafts.changes import AllocationChange
+from fair_ladle.app.drafts.usecases import terms_of
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Database, Unit
 from tests.browser.conftest import serious_findings
 
 Open = Callable[..., Page]
@@ -17,6 +23,7 @@ SCREENS = [
     ("sign in", None, "/today", "heading", "Sign in"),
     ("today", "GANNET", "/today", "heading", "Tuesday, 24 November"),
     ("allocations", "GANNET", "/allocations?open=OLDQUAY&account=OLDQUAY-ENGINEERING&product=WATCHGLASS", "heading", "Engineering Yard"),
+    ("drafts", "GANNET", "/drafts", "heading", "Drafts"),
     ("statements", "GANNET", "/statements?month=2026-10", "table", "Statements of October 2026"),
     ("a statement", "GANNET", "/statements/NORTHFOLD?month=2026-10&line=FIELD-CORE&day=2026-10-15", "region", "Evidence"),
     ("by department", "GANNET", "/statements/NORTHFOLD?month=2026-10&by=department", "columnheader", "Department"),
@@ -65,7 +72,7 @@ def test_changing_a_cap_by_keyboard(open_page: Open) -> None:
     page.keyboard.press("Enter")
     dialog = page.get_by_role("dialog")
     expect(dialog).to_contain_text("cleared")
-    dialog.get_by_role("button", name="Apply", exact=True).focus()
+    dialog.get_by_role("button", name="Apply now").focus()
     page.keyboard.press("Enter")
     expect(draft).to_have_count(0)
     expect(page.locator(".cell.sel")).to_have_attribute("aria-description", re.compile("cap 18 devices"))
@@ -75,6 +82,94 @@ def test_changing_a_cap_by_keyboard(open_page: Open) -> None:
     expect(first).to_contain_text("Ines Vane")
     expect(first).to_contain_text("Engineering Yard")
     expect(first).to_contain_text("14 device 18 device")
+    page.locator("body").press("g")
+    page.keyboard.press("d")
+    page.get_by_role("button", name="Reverse it in a new draft").focus()
+    page.keyboard.press("Enter")
+    expect(draft).to_contain_text("Reverses: Draft of 24 November 2026 1 change")
+    expect(draft).to_contain_text("1 new or worse")
+    draft.get_by_role("button", name="Discard").click()
+    expect(draft).to_have_count(0)
+
+
+def test_editing_like_a_spreadsheet(open_page: Open) -> None:
+    """Ranges, relative amounts, filling down, copying and pasting a block, and a block that does not fit; all by keys."""
+    page = open_page(at="/allocations?account=PENNANT&product=WATCHGLASS&pools=VOICE,WATCHGLASS")
+    page.get_by_role("heading", name="Pennant Rowing Club").wait_for()
+    draft = page.get_by_role("region", name="Draft")
+    page.locator(".cell.sel").focus()
+
+    def says(text: str) -> None:
+        expect(page.locator(":focus")).to_have_attribute("aria-description", re.compile(text))
+
+    says("Pennant Rowing Club, Watchglass Endpoint: 7 devices counted, cap 9")
+    page.keyboard.press("Shift+ArrowDown")
+    page.keyboard.type("+5")
+    page.keyboard.press("Control+Enter")
+    expect(draft).to_contain_text("2 changes")
+    says("Quillon Stage Armoury, Watchglass Endpoint: 16 devices counted, cap 26")
+    page.keyboard.press("ArrowUp")
+    says("cap 14 devices")
+    page.keyboard.type("1.5")
+    page.keyboard.press("Enter")
+    expect(page.get_by_label("cap of Pennant Rowing Club, Watchglass Endpoint, devices")).to_have_attribute("aria-invalid", "true")
+    page.keyboard.press("Escape")
+    for _ in range(3):
+        page.keyboard.press("Shift+ArrowDown")
+    page.keyboard.press("Control+d")
+    expect(draft).to_contain_text("4 changes")
+    page.keyboard.press("Control+z")
+    expect(draft).to_contain_text("2 changes")
+    page.keyboard.press("Escape")
+
+    def paste(text: str) -> None:
+        page.locator(":focus").evaluate(
+            "(cell, text) => { const data = new DataTransfer(); data.setData('text/plain', text);"
+            " cell.dispatchEvent(new ClipboardEvent('paste', {clipboardData: data, bubbles: true, cancelable: true})) }", text,
+        )
+
+    paste("1\t2\t3\r\n4\t5\t6\r\n")
+    expect(page.get_by_role("alert")).to_contain_text("The block is 2 × 3 (rows × columns); from here there is room for 1 × 1. Nothing was pasted.")
+    paste("a few")
+    expect(page.get_by_role("alert")).to_contain_text("“a few” for Tern Housing Association, Watchglass Endpoint: a whole number of devices")
+    expect(draft).to_contain_text("2 changes")
+    paste("10/95")
+    expect(draft).to_contain_text("3 changes")
+    says("cap 95 devices, reserve 10 devices")
+    page.reload()
+    expect(draft).to_contain_text("3 changes")
+    draft.get_by_role("button", name="Discard").click()
+    expect(draft).to_have_count(0)
+
+
+def test_a_clash_is_shown_side_by_side(open_page: Open, database_of_address: Database) -> None:
+    page = open_page(at="/allocations?account=TERN&product=CHARTROOM")
+    page.get_by_role("heading", name="Tern Housing Association").wait_for()
+    page.get_by_label("Cap", exact=True).fill("9")
+    draft = page.get_by_role("region", name="Draft")
+    expect(draft).to_contain_text("1 change")
+    database_of_address.run(change_a_cap, "TERN", "CHARTROOM", 7)
+    page.reload()
+    expect(draft).to_contain_text("1 changed by somebody else meanwhile")
+    draft.get_by_role("button", name="Review and apply").focus()
+    page.keyboard.press("Enter")
+    clash = page.get_by_role("region", name="Changed meanwhile")
+    expect(clash).to_contain_text("Otis Calder")
+    clash.get_by_role("button", name="Keep yours").click()
+    expect(clash).to_have_count(0)
+    page.get_by_role("dialog").get_by_role("button", name="Apply now").click()
+    expect(draft).to_have_count(0)
+    expect(page.locator(".cell.sel")).to_have_attribute("aria-description", re.compile("cap 9 sessions"))
+
+
+def change_a_cap(unit: Unit, account: str, product: str, cap: int) -> None:
+    """Somebody else's change, made at once."""
+    who = Actor("Otis Calder", "", None)
+    there = views.terms(unit, who, [(account, product)])[0].version
+    was = terms_of(there)
+    assert there is not None and was is not None
+    change = AllocationChange(account=account, product=product, terms=was.model_copy(update={"cap": cap}), seen=there.id)
+    drafts.apply_changes(unit, who, [change], "meanwhile")
 
 
 def test_a_change_that_would_break_a_limit_says_so_and_is_not_applied(open_page: Open) -> None:
@@ -85,7 +180,7 @@ def test_a_change_that_would_break_a_limit_says_so_and_is_not_applied(open_page:
     expect(draft).to_contain_text("1 new or worse")
     draft.get_by_role("button", name="Review and apply").click()
     expect(page.get_by_role("dialog").get_by_role("alert")).to_contain_text("would be 1 seat over its cap")
-    expect(page.get_by_role("dialog").get_by_role("button", name="Apply", exact=True)).to_be_disabled()
+    expect(page.get_by_role("dialog").get_by_role("button", name="Apply now")).to_be_disabled()
     page.keyboard.press("Escape")
     page.get_by_label("Reserve").fill("many")
     expect(page.get_by_text("whole number")).to_be_visible()

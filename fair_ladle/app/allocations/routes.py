@@ -6,7 +6,7 @@ import json
 from typing import Any
 
 from fastapi import APIRouter, Query, Response
-from pydantic import AwareDatetime, BaseModel
+from pydantic import AwareDatetime, BaseModel, Field
 
 from fair_ladle.app.allocations import views
 from fair_ladle.app.plumbing.actor import Actor
@@ -228,13 +228,23 @@ def export(
     return sheet("allocations", form, columns, rows)
 
 
+def version_body(version: Any | None) -> dict[str, Any] | None:
+    """An allocation version, as plain values."""
+    if version is None:
+        return None
+    return {
+        "id": version.id, "reserve": version.reserve, "cap": version.cap, "at_cap": version.at_cap, "burst": version.burst,
+        "grace_days": version.grace_days, "first_day": version.first_day.isoformat(),
+        "last_day": version.last_day.isoformat() if version.last_day else None,
+    }
+
+
 def cell_body(found: views.Cell, who: Actor) -> dict[str, Any]:
     """A cell with its ladder, as plain values."""
     positions, row = found.positions, found.row
     world = positions.world
     tree, product = world.accounts.tree, world.products[0]
     clock = world.clocks.get((row, 0))
-    version = found.version
     parent = int(tree.parent[row])
     return {
         "account": tree.codes[row], "name": world.accounts.name(row),
@@ -242,11 +252,7 @@ def cell_body(found: views.Cell, who: Actor) -> dict[str, Any]:
         "product": product.code, "product_name": product.name, "unit": product.unit, "per_unit": product.per_unit,
         "state": positions.states()[row][0], "own": int(world.own[row, 0]),
         "load": int(positions.settled.load[row, 0]), "held": int(positions.settled.held[row, 0]),
-        "version": None if version is None else {
-            "id": version.id, "reserve": version.reserve, "cap": version.cap, "at_cap": version.at_cap,
-            "burst": version.burst, "grace_days": version.grace_days, "first_day": version.first_day.isoformat(),
-            "last_day": version.last_day.isoformat() if version.last_day else None,
-        },
+        "version": version_body(found.version),
         "may_change": found.may_change, "most_reserve": found.most_reserve,
         "grace_since": None if clock is None else instant(clock.since).isoformat(),
         "grace_until": None if clock is None else clock.deadline_day.isoformat(),
@@ -260,3 +266,31 @@ def cell(db: Db, who: Who, account: str, product: str, at: AwareDatetime | None 
     return db.run(lambda unit: cell_body(views.cell(unit, who, account, product, at), who))
 
 
+class CellName(BaseModel):
+    """One account in one product's pool."""
+
+    account: str = Field(max_length=64)
+    product: str = Field(max_length=64)
+
+
+class CellNames(BaseModel):
+    """Cells that are changed together."""
+
+    cells: list[CellName] = Field(min_length=1, max_length=views.MOST_CELLS)
+
+
+class CellTerms(CellName):
+    """What stands in a cell now, for changing many at once; ``version`` null = nothing yet, ``fixed`` why it cannot be changed."""
+
+    version: Version | None
+    owner: bool
+    fixed: str | None
+
+
+@routes.post("/terms", response_model=list[CellTerms])
+def terms(body: CellNames, db: Db, who: Who) -> Any:
+    """The allocations in force in many cells; nothing is changed."""
+    found = db.run(views.terms, who, [(each.account, each.product) for each in body.cells])
+    return [
+        CellTerms(account=each.account, product=each.product, version=version_body(each.version), owner=each.owner, fixed=each.fixed) for each in found
+    ]

@@ -24,6 +24,7 @@ from fair_ladle.core.tree import Ints
 
 HORIZON = timedelta(days=90)
 KEPT_FOR = timedelta(seconds=3)
+MOST_CELLS = 5000
 
 
 _worlds: Kept[World] = Kept(KEPT_FOR)
@@ -151,3 +152,39 @@ def visible_bound(found: Positions, rows: Ints, column: int) -> list[str]:
         else:
             names.append("supply" if inside[int(world.owner[row, column])] else "above")
     return names
+
+
+@dataclass(frozen=True)
+class Terms:
+    """What stands in one cell now (``version``: a row of the table, or None); ``fixed`` says why it cannot be changed."""
+
+    account: str
+    product: str
+    version: Any | None
+    owner: bool
+    fixed: str | None
+
+
+def terms(unit: Unit, actor: Actor, cells: Sequence[tuple[str, str]]) -> list[Terms]:
+    """The allocations in force in many cells of the branch, in their order."""
+    products = chosen_products(unit, [product for _, product in cells])
+    column = {each.code: place for place, each in enumerate(products)}
+    world = present_world(unit, products)
+    top = accounts_usecases.top_row(world.accounts, actor)
+    rows = [accounts_usecases.row_in_scope(world.accounts, actor, account) for account, _ in cells]
+    ids = {int(world.accounts.ids[row]) for row in rows}
+    there = {
+        (row.account_id, row.product_id): row
+        for row in store.versions(unit.connection, [each.id for each in products], world.day, world.day, ids)
+    }
+    found = []
+    for row, (account, product) in zip(rows, cells, strict=True):
+        at = column[product]
+        owner = int(world.owner[row, at])
+        fixed = None
+        if owner < 0:
+            fixed = f"No pool of {products[at].name} reaches {world.accounts.name(row)}."
+        elif row == top and owner != row:
+            fixed = f"What {world.accounts.name(row)} gets is its parent's to give."
+        found.append(Terms(account, product, there.get((int(world.accounts.ids[row]), products[at].id)), owner == row, fixed))
+    return found

@@ -15,7 +15,7 @@ Email = Annotated[str, Field(max_length=254)]
 class Plain(BaseModel):
     """Unknown members are refused, so that a typing error is not taken for nothing."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, json_schema_serialization_defaults_required=True)
 
 
 class Terms(Plain):

@@ -51,7 +51,7 @@ def lot_of(change: NewLot, product: Product) -> Lot:
 
 
 class Planned:
-    """Changes over a world. ``faults`` holds what is wrong with them; ``world`` is sound only while there are none.
+    """Changes over a world. ``faults`` holds what is wrong with some of them; ``world`` has the others.
 
     ``from_row`` says for every row of the planned tree which row of the present one it is, -1 for a new account.
     """
@@ -166,7 +166,10 @@ class Planned:
                 continue
             product = world.products[self._column[change.product]]
             key = (int(world.accounts.ids[row]), product.code)
+            sound = len(self.faults)
             self._check_lot(world, row, change, product, kept.get(key), lots.get(key, []))
+            if len(self.faults) > sound:
+                continue
             if isinstance(change, NewLot):
                 lots.setdefault(key, []).append(lot_of(change, product))
                 kept.setdefault(key, Pool(-1, key[0], product, (), change.currency))

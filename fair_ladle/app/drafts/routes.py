@@ -11,7 +11,7 @@ from pydantic import BaseModel, Field
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import row_in_scope
-from fair_ladle.app.allocations.routes import LadderBody
+from fair_ladle.app.allocations.routes import CellName, LadderBody
 from fair_ladle.app.drafts import usecases
 from fair_ladle.app.drafts.changes import Change, Terms
 from fair_ladle.app.drafts.effect import Effect, in_units, told
@@ -21,13 +21,6 @@ from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
 from fair_ladle.core.settling import NO_LIMIT
 
 routes = APIRouter(prefix="/api/drafts", tags=["drafts"], responses=PROBLEMS)
-
-
-class CellName(BaseModel):
-    """One account in one product's pool."""
-
-    account: str = Field(max_length=64)
-    product: str = Field(max_length=64)
 
 
 class ChangeName(BaseModel):

@@ -24,7 +24,7 @@ from fair_ladle.app.log import usecases as log
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Unit
 from fair_ladle.app.plumbing.kept import Kept
-from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
+from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_allowed, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
 from fair_ladle.app.sign_in import usecases as sign_in
@@ -64,7 +64,7 @@ class Told:
 
 @dataclass(frozen=True)
 class Looked:
-    """What a draft would do, or what is wrong with it."""
+    """What a draft would do, what is wrong with it (that part is left out of the effect), and what has changed meanwhile."""
 
     effect: Effect | None
     tariff: Tariff | None
@@ -134,11 +134,9 @@ def look(unit: Unit, actor: Actor, changes: Sequence[Change], on: date | None = 
         world = world_at(unit, products, accounts_usecases.start_of(unit, on))
     plan = Planned(world, actor, changes)
     clashes = _clashes(unit, world, changes)
-    if plan.faults:
-        return Looked(None, None, plan.faults, clashes)
     url = unit.connection.engine.url
     tariff = _tariffs.get((url, log.head(unit)), unit.now, lambda: Tariff(unit, world.accounts))
-    return Looked(Effect(plan), tariff, [], clashes, _told(unit, actor, plan, changes))
+    return Looked(Effect(plan), tariff, plan.faults, clashes, _told(unit, actor, plan, changes))
 
 
 def apply(unit: Unit, actor: Actor, draft_id: int, revision: int) -> Effect:
@@ -222,7 +220,7 @@ def open_again(unit: Unit, actor: Actor, draft_id: int) -> Draft:
     return get(unit, actor, draft_id)
 
 
-def apply_due(unit: Unit) -> list[int]:
+def due(unit: Unit) -> list[int]:
     """Scheduled drafts whose day has come."""
     return store.due(unit.connection, accounts_usecases.today(unit))
 
@@ -249,6 +247,8 @@ def hold_back(unit: Unit, draft_id: int, reason: str) -> None:
 def discard(unit: Unit, actor: Actor, draft_id: int) -> None:
     """Put a draft away for good."""
     found = _mine(unit, actor, draft_id, lock=True)
+    if found.owner_id != actor.sign_in_id:
+        raise not_allowed(f"This draft is {found.owner_name}'s to discard.")
     if found.state == "applied":
         raise conflict("This draft is applied; reverse it instead.")
     store.update(unit.connection, draft_id, {"state": "discarded", "changed_at": unit.now})

@@ -7,6 +7,8 @@ export type Grid = Schemas['AllocationGrid']
 export type Pool = Schemas['GridPool']
 export type Cell = Schemas['CellBody']
 export type Effect = Schemas['EffectBody']
+export type DraftBody = Schemas['DraftBody']
+export type DraftSummary = Schemas['DraftSummary']
 export type LadderBody = Schemas['LadderBody']
 export type Statement = Schemas['StatementBody']
 export type Line = Schemas['StatementLine']
@@ -30,13 +32,28 @@ export const cell = (account: string, product: string) =>
     placeholderData: keepPreviousData,
   })
 
-export const preview = (changes: Schemas['ChangeBody'][], look_at: Schemas['CellName'] | null) =>
+export const draftNow = (id: number | null) =>
   queryOptions({
-    queryKey: ['allocations', 'preview', changes, look_at],
-    queryFn: () => take(api.POST('/api/allocations/preview', { body: { changes, look_at } })),
+    queryKey: ['drafts', 'open', id],
+    queryFn: () => (id === null ? take(api.GET('/api/drafts/current')) : take(api.GET('/api/drafts/{draft_id}', { params: { path: { draft_id: id } } }))),
+    retry: false,
+  })
+
+export const draftLooked = (id: number, revision: number, look: { account: string; product: string } | null) =>
+  queryOptions({
+    queryKey: ['drafts', 'looked', id, revision, look],
+    queryFn: () => take(api.GET('/api/drafts/{draft_id}', { params: { path: { draft_id: id }, query: look ?? {} } })),
     staleTime: 15_000,
     retry: false,
     placeholderData: keepPreviousData,
+  })
+
+export const drafts = queryOptions({ queryKey: ['drafts', 'list'], queryFn: () => take(api.GET('/api/drafts')) })
+
+export const draftDetail = (id: number) =>
+  queryOptions({
+    queryKey: ['drafts', 'detail', id],
+    queryFn: () => take(api.GET('/api/drafts/{draft_id}', { params: { path: { draft_id: id } } })),
   })
 
 export const buyers = (month: string) =>

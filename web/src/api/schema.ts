@@ -84,6 +84,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/allocations/terms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Terms
+         * @description The allocations in force in many cells; nothing is changed.
+         */
+        post: operations["terms_api_allocations_terms_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/assignments": {
         parameters: {
             query?: never;
@@ -572,7 +592,7 @@ export interface components {
          *
          *     ``seen`` is the id of the version the change was made on, null where there was none; ``was`` its terms.
          */
-        AllocationChange: {
+        "AllocationChange-Input": {
             /** Account */
             account: string;
             /**
@@ -584,8 +604,29 @@ export interface components {
             product: string;
             /** Seen */
             seen: number | null;
-            terms: components["schemas"]["Terms"] | null;
-            was?: components["schemas"]["Terms"] | null;
+            terms: components["schemas"]["Terms-Input"] | null;
+            was?: components["schemas"]["Terms-Input"] | null;
+        };
+        /**
+         * AllocationChange
+         * @description An allocation shall be ``terms`` (null = nothing any more).
+         *
+         *     ``seen`` is the id of the version the change was made on, null where there was none; ``was`` its terms.
+         */
+        "AllocationChange-Output": {
+            /** Account */
+            account: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "allocation";
+            /** Product */
+            product: string;
+            /** Seen */
+            seen: number | null;
+            terms: components["schemas"]["Terms-Output"] | null;
+            was: components["schemas"]["Terms-Output"] | null;
         };
         /**
          * AllocationGrid
@@ -723,6 +764,29 @@ export interface components {
             product: string;
         };
         /**
+         * CellNames
+         * @description Cells that are changed together.
+         */
+        CellNames: {
+            /** Cells */
+            cells: components["schemas"]["CellName"][];
+        };
+        /**
+         * CellTerms
+         * @description What stands in a cell now, for changing many at once; ``version`` null = nothing yet, ``fixed`` why it cannot be changed.
+         */
+        CellTerms: {
+            /** Account */
+            account: string;
+            /** Fixed */
+            fixed: string | null;
+            /** Owner */
+            owner: boolean;
+            /** Product */
+            product: string;
+            version: components["schemas"]["Version"] | null;
+        };
+        /**
          * CellsEffect
          * @description The figures of one product that differ, column by column, in grains (cap null = none).
          */
@@ -775,13 +839,13 @@ export interface components {
             account: string;
             /** By */
             by: string | null;
-            mine: components["schemas"]["Terms"] | null;
+            mine: components["schemas"]["Terms-Output"] | null;
             /** Product */
             product: string;
-            theirs: components["schemas"]["Terms"] | null;
+            theirs: components["schemas"]["Terms-Output"] | null;
             /** Theirs Id */
             theirs_id: number | null;
-            was: components["schemas"]["Terms"] | null;
+            was: components["schemas"]["Terms-Output"] | null;
         };
         /**
          * Colleague
@@ -817,7 +881,7 @@ export interface components {
             /** Changed At */
             changed_at: string;
             /** Changes */
-            changes: (components["schemas"]["AllocationChange"] | components["schemas"]["NewLot-Output"] | components["schemas"]["LotEnd"] | components["schemas"]["NewAccount"] | components["schemas"]["Move"])[];
+            changes: (components["schemas"]["AllocationChange-Output"] | components["schemas"]["NewLot-Output"] | components["schemas"]["LotEnd-Output"] | components["schemas"]["NewAccount-Output"] | components["schemas"]["Move-Output"])[];
             /** Count */
             count: number;
             effect: components["schemas"]["EffectBody"] | null;
@@ -893,7 +957,7 @@ export interface components {
              * Put
              * @default []
              */
-            put: (components["schemas"]["AllocationChange"] | components["schemas"]["NewLot-Input"] | components["schemas"]["LotEnd"] | components["schemas"]["NewAccount"] | components["schemas"]["Move"])[];
+            put: (components["schemas"]["AllocationChange-Input"] | components["schemas"]["NewLot-Input"] | components["schemas"]["LotEnd-Input"] | components["schemas"]["NewAccount-Input"] | components["schemas"]["Move-Input"])[];
             /** Revision */
             revision: number;
         };
@@ -1205,7 +1269,7 @@ export interface components {
          */
         Look: {
             /** Changes */
-            changes: (components["schemas"]["AllocationChange"] | components["schemas"]["NewLot-Input"] | components["schemas"]["LotEnd"] | components["schemas"]["NewAccount"] | components["schemas"]["Move"])[];
+            changes: (components["schemas"]["AllocationChange-Input"] | components["schemas"]["NewLot-Input"] | components["schemas"]["LotEnd-Input"] | components["schemas"]["NewAccount-Input"] | components["schemas"]["Move-Input"])[];
             look_at?: components["schemas"]["CellName"] | null;
             /** On */
             on?: string | null;
@@ -1214,7 +1278,7 @@ export interface components {
          * LotEnd
          * @description A lot that is there shall end on another day; a day before its first takes it back whole.
          */
-        LotEnd: {
+        "LotEnd-Input": {
             /**
              * First Day
              * Format: date
@@ -1235,6 +1299,32 @@ export interface components {
             reference: string;
             /** Was */
             was?: string | null;
+        };
+        /**
+         * LotEnd
+         * @description A lot that is there shall end on another day; a day before its first takes it back whole.
+         */
+        "LotEnd-Output": {
+            /**
+             * First Day
+             * Format: date
+             */
+            first_day: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "lot end";
+            /** Last Day */
+            last_day: string | null;
+            /** Owner */
+            owner: string;
+            /** Product */
+            product: string;
+            /** Reference */
+            reference: string;
+            /** Was */
+            was: string | null;
         };
         /**
          * Me
@@ -1275,7 +1365,7 @@ export interface components {
          * Move
          * @description An account, with its branch and all it holds, shall stand below another parent.
          */
-        Move: {
+        "Move-Input": {
             /** Account */
             account: string;
             /**
@@ -1289,10 +1379,27 @@ export interface components {
             was?: string | null;
         };
         /**
+         * Move
+         * @description An account, with its branch and all it holds, shall stand below another parent.
+         */
+        "Move-Output": {
+            /** Account */
+            account: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "move";
+            /** Parent */
+            parent: string;
+            /** Was */
+            was: string | null;
+        };
+        /**
          * NewAccount
          * @description An account that shall be there, below a parent.
          */
-        NewAccount: {
+        "NewAccount-Input": {
             /**
              * Account Kind
              * @enum {string}
@@ -1302,6 +1409,32 @@ export interface components {
             admin_email?: string | null;
             /** Billing Email */
             billing_email?: string | null;
+            /** Code */
+            code: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "new account";
+            /** Name */
+            name: string;
+            /** Parent */
+            parent: string;
+        };
+        /**
+         * NewAccount
+         * @description An account that shall be there, below a parent.
+         */
+        "NewAccount-Output": {
+            /**
+             * Account Kind
+             * @enum {string}
+             */
+            account_kind: "reseller" | "client" | "sub-account";
+            /** Admin Email */
+            admin_email: string | null;
+            /** Billing Email */
+            billing_email: string | null;
             /** Code */
             code: string;
             /**
@@ -1371,9 +1504,9 @@ export interface components {
              */
             kind: "new lot";
             /** Last Day */
-            last_day?: string | null;
+            last_day: string | null;
             /** Overcommit */
-            overcommit?: number | null;
+            overcommit: number | null;
             /** Owner */
             owner: string;
             /** Product */
@@ -1383,7 +1516,7 @@ export interface components {
             /** Reference */
             reference: string;
             /** Renews */
-            renews?: string | null;
+            renews: string | null;
             /**
              * True Up
              * @default 0
@@ -1682,7 +1815,7 @@ export interface components {
          * Terms
          * @description What an allocation gives, in grains; cap and burst null = none.
          */
-        Terms: {
+        "Terms-Input": {
             /**
              * At Cap
              * @default block
@@ -1695,6 +1828,29 @@ export interface components {
             cap?: number | null;
             /** Grace Days */
             grace_days?: number | null;
+            /**
+             * Reserve
+             * @default 0
+             */
+            reserve: number;
+        };
+        /**
+         * Terms
+         * @description What an allocation gives, in grains; cap and burst null = none.
+         */
+        "Terms-Output": {
+            /**
+             * At Cap
+             * @default block
+             * @enum {string}
+             */
+            at_cap: "block" | "grace" | "overage";
+            /** Burst */
+            burst: number | null;
+            /** Cap */
+            cap: number | null;
+            /** Grace Days */
+            grace_days: number | null;
             /**
              * Reserve
              * @default 0
@@ -2046,6 +2202,84 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    terms_api_allocations_terms_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CellNames"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CellTerms"][];
+                };
             };
             /** @description Not signed in */
             401: {

@@ -7,6 +7,8 @@ import { me, today, type Me } from '../api/queries'
 import { Keys, Palette } from '../commands/Palette'
 import { Registry, RegistryContext, useCommands, type Command } from '../commands/registry'
 import { AllocationsScreen } from '../features/allocations/AllocationsScreen'
+import { DraftBar } from '../features/drafts/DraftBar'
+import { DraftProvider } from '../features/drafts/DraftProvider'
 import { needsSomebody } from '../features/today/count'
 import { Hatch } from '../parts/Gauge'
 import { Trouble, Wait } from '../parts/States'
@@ -17,6 +19,7 @@ import { SignIn } from './SignIn'
 const TodayScreen = lazy(() => import('../features/today/TodayScreen'))
 const StatementsScreen = lazy(() => import('../features/statements/StatementsScreen'))
 const StatementScreen = lazy(() => import('../features/statements/StatementScreen'))
+const DraftsScreen = lazy(() => import('../features/drafts/DraftsScreen'))
 const LogScreen = lazy(() => import('../features/log/LogScreen'))
 
 const RUNNING = 'fair-ladle-running'
@@ -48,6 +51,7 @@ function Shell({ who }: { who: Me }) {
     () => [
       { id: 'today', name: 'Today', keys: 'g t', group: 'Go to', run: () => void go('/today') },
       { id: 'allocations', name: 'Allocations', keys: 'g a', group: 'Go to', run: () => void go('/allocations') },
+      { id: 'drafts', name: 'Drafts', keys: 'g d', group: 'Go to', run: () => void go('/drafts') },
       { id: 'statements', name: 'Statements', keys: 'g s', group: 'Go to', run: () => void go('/statements') },
       { id: 'log', name: 'Log', keys: 'g l', group: 'Go to', run: () => void go('/log') },
       { id: 'palette', name: 'Go anywhere', keys: 'Ctrl K', group: 'Help', run: () => setPalette(true) },
@@ -111,21 +115,26 @@ function Shell({ who }: { who: Me }) {
       <nav className="side" aria-label="Screens">
         <NavLink to="/today">Today <TodayCount /></NavLink>
         <NavLink to="/allocations">Allocations</NavLink>
+        <NavLink to="/drafts">Drafts</NavLink>
         <NavLink to="/statements">Statements</NavLink>
         <hr />
         <NavLink to="/log">Log</NavLink>
       </nav>
       <main className="screen" id="screen" tabIndex={-1} key={who.running.account}>
-        <Suspense fallback={<Wait what="the screen" />}>
-          <Routes>
-            <Route path="/today" element={<TodayScreen />} />
-            <Route path="/allocations" element={<AllocationsScreen />} />
-            <Route path="/statements" element={<StatementsScreen />} />
-            <Route path="/statements/:buyer" element={<StatementScreen />} />
-            <Route path="/log" element={<LogScreen />} />
-            <Route path="*" element={<Navigate to="/today" replace state={{ from: place.pathname }} />} />
-          </Routes>
-        </Suspense>
+        <DraftProvider>
+          <Suspense fallback={<Wait what="the screen" />}>
+            <Routes>
+              <Route path="/today" element={<TodayScreen />} />
+              <Route path="/allocations" element={<AllocationsScreen />} />
+              <Route path="/statements" element={<StatementsScreen />} />
+              <Route path="/statements/:buyer" element={<StatementScreen />} />
+              <Route path="/drafts" element={<DraftsScreen />} />
+              <Route path="/log" element={<LogScreen />} />
+              <Route path="*" element={<Navigate to="/today" replace state={{ from: place.pathname }} />} />
+            </Routes>
+          </Suspense>
+          <DraftBar />
+        </DraftProvider>
       </main>
       <Palette show={palette} setShow={setPalette} onAccount={(code) => void go(`/allocations?account=${encodeURIComponent(code)}`)} />
       <Keys show={keys} onHide={() => setKeys(false)} />

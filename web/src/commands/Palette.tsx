@@ -22,7 +22,7 @@ export function Palette({ show, setShow, onAccount }: { show: boolean; setShow: 
       const target = event.target as HTMLElement
       const typing = target.matches('input, textarea, select, [contenteditable]')
       const keys = written(event)
-      if (event.altKey || (typing && !event.ctrlKey && !event.metaKey) || document.querySelector('.modal.show')) return
+      if (event.defaultPrevented || event.altKey || (typing && !event.ctrlKey && !event.metaKey) || document.querySelector('.modal.show')) return
       const sequence = pending.current ? `${pending.current} ${keys}` : keys
       const command = registry.byKeys(sequence)
       pending.current = !command && registry.startsWith(sequence) ? sequence : ''

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { emptyDraft, reduce, type Change } from './draft'
+import { bySlot, difference, emptyDraft, reduce, slotOf, withDifference, type Change } from './draft'
 import { minus, money, percent, sum } from './money'
 import { daysBetween, monthAfter } from './months'
 import { depths, sizesBelow, visiblePlaces } from './tree'
@@ -55,13 +55,21 @@ describe('the tree', () => {
 
 describe('a draft', () => {
   const was = { reserve: 14, cap: 14, at_cap: 'grace' as const, burst: null, grace_days: 7 }
-  const change: Change = { ...was, cap: 18, account: 'YARD', product: 'WATCH', seen: 3, was }
+  const change: Change = { kind: 'allocation', account: 'YARD', product: 'WATCH', terms: { ...was, cap: 18 }, seen: 3, was }
   it('drops a change back to what was, and can be undone and redone', () => {
-    const one = reduce(emptyDraft, { do: 'set', change })
+    const one = reduce(emptyDraft, { do: 'set', changes: [change] })
     expect(Object.values(one.changes)).toEqual([change])
-    const back = reduce(one, { do: 'set', change: { ...change, cap: 14 } })
+    const back = reduce(one, { do: 'set', changes: [{ ...change, terms: was }] })
     expect(back.changes).toEqual({})
     expect(reduce(back, { do: 'undo' }).changes).toEqual(one.changes)
     expect(reduce(reduce(back, { do: 'undo' }), { do: 'redo' }).changes).toEqual({})
+  })
+  it('says what leads from one state to another, and lays that over a third', () => {
+    const move: Change = { kind: 'move', account: 'YARD', parent: 'DOCK', was: 'QUAY' }
+    const from = bySlot([change])
+    const found = difference(from, bySlot([move]))
+    expect(found).toEqual({ put: [move], forget: [slotOf(change)] })
+    const theirs: Change = { ...change, product: 'OTHER' }
+    expect(Object.values(withDifference(bySlot([change, theirs]), found))).toEqual([theirs, move])
   })
 })

@@ -1,4 +1,4 @@
-/** A draft in the making: what allocations shall be, as a plain reducer with undo and redo. */
+/** A draft in the making: what shall be otherwise, as a plain reducer with undo and redo. */
 
 export type AtCap = 'block' | 'grace' | 'overage'
 
@@ -10,60 +10,134 @@ export interface Terms {
   grace_days: number | null
 }
 
-export interface Change extends Terms {
+/** An allocation shall be these terms (null = nothing any more); `seen` and `was` are what it was made on. */
+export interface AllocationChange {
+  kind: 'allocation'
   account: string
   product: string
-  /** The version the change was made on, null where there was none. */
+  terms: Terms | null
   seen: number | null
-  /** What it was. */
-  was: Terms
+  was: Terms | null
 }
 
+export interface NewLot {
+  kind: 'new lot'
+  owner: string
+  product: string
+  reference: string
+  quantity: number
+  first_day: string
+  last_day: string | null
+  unit_cost: string
+  currency: string
+  true_up: number
+  overcommit: number | null
+  renews: string | null
+}
+
+export interface LotEnd {
+  kind: 'lot end'
+  owner: string
+  product: string
+  reference: string
+  first_day: string
+  last_day: string | null
+  was: string | null
+}
+
+export interface NewAccount {
+  kind: 'new account'
+  code: string
+  parent: string
+  account_kind: 'reseller' | 'client' | 'sub-account'
+  name: string
+  admin_email: string | null
+  billing_email: string | null
+}
+
+export interface Move {
+  kind: 'move'
+  account: string
+  parent: string
+  was: string | null
+}
+
+export type Change = AllocationChange | NewLot | LotEnd | NewAccount | Move
+
+/** What names a change within a draft, as the server has it. */
+export function keyOf(change: Change): string {
+  switch (change.kind) {
+    case 'allocation':
+      return `${change.account}\n${change.product}`
+    case 'new lot':
+    case 'lot end':
+      return [change.owner, change.product, change.reference, change.first_day].join('\n')
+    case 'new account':
+      return change.code
+    case 'move':
+      return change.account
+  }
+}
+
+/** The name under which a change is kept: its kind and its key. */
+export function slotOf(change: Change): string {
+  return `${change.kind}\n${keyOf(change)}`
+}
+
+export function allocationSlot(account: string, product: string): string {
+  return `allocation\n${account}\n${product}`
+}
+
+export type Changes = Record<string, Change>
+
 export interface Draft {
-  changes: Record<string, Change>
-  before: Record<string, Change>[]
-  after: Record<string, Change>[]
+  changes: Changes
+  before: Changes[]
+  after: Changes[]
 }
 
 export type Action =
-  | { do: 'set'; change: Change }
-  | { do: 'forget'; account: string; product: string }
-  | { do: 'discard' }
+  | { do: 'set'; changes: Change[] }
+  | { do: 'forget'; slots: string[] }
+  | { do: 'load'; changes: Changes }
   | { do: 'undo' }
   | { do: 'redo' }
 
 export const emptyDraft: Draft = { changes: {}, before: [], after: [] }
 export const nothing: Terms = { reserve: 0, cap: null, at_cap: 'block', burst: null, grace_days: null }
 
-export function cellKey(account: string, product: string): string {
-  return `${account}\n${product}`
-}
-
-export function sameTerms(one: Terms, other: Terms): boolean {
+export function sameTerms(one: Terms | null, other: Terms | null): boolean {
+  if (one === null || other === null) return one === other
   return (
     one.reserve === other.reserve && one.cap === other.cap && one.at_cap === other.at_cap &&
     one.burst === other.burst && one.grace_days === other.grace_days
   )
 }
 
+function changesNothing(change: Change): boolean {
+  if (change.kind === 'allocation') return sameTerms(change.terms, change.was)
+  if (change.kind === 'move') return change.parent === change.was
+  return change.kind === 'lot end' && change.last_day === change.was
+}
+
 /** The draft after an action; a change back to what was leaves the draft. */
 export function reduce(draft: Draft, action: Action): Draft {
   switch (action.do) {
     case 'set': {
-      const { change } = action
       const changes = { ...draft.changes }
-      const key = cellKey(change.account, change.product)
-      if (sameTerms(change, change.was)) delete changes[key]
-      else changes[key] = change
+      for (const change of action.changes) {
+        if (changesNothing(change)) delete changes[slotOf(change)]
+        else changes[slotOf(change)] = change
+      }
       return step(draft, changes)
     }
     case 'forget': {
       const changes = { ...draft.changes }
-      delete changes[cellKey(action.account, action.product)]
+      for (const slot of action.slots) delete changes[slot]
       return step(draft, changes)
     }
-    case 'discard':
-      return step(draft, {})
+    case 'load':
+      return { changes: action.changes, before: [], after: [] }
     case 'undo': {
       const last = draft.before.at(-1)
       return last ? { changes: last, before: draft.before.slice(0, -1), after: [draft.changes, ...draft.after] } : draft
@@ -75,14 +149,36 @@ export function reduce(draft: Draft, action: Action): Draft {
   }
 }
 
-function step(draft: Draft, changes: Record<string, Change>): Draft {
-  if (JSON.stringify(changes) === JSON.stringify(draft.changes)) return draft
+function step(draft: Draft, changes: Changes): Draft {
+  if (isEmpty(difference(draft.changes, changes))) return draft
   return { changes, before: [...draft.before, draft.changes].slice(-100), after: [] }
 }
 
-/** What is wrong with terms before anything is asked of the server; null where nothing is. */
-export function fault(terms: Terms): string | null {
-  if (terms.cap !== null && terms.reserve > terms.cap) return 'The reserve is over the cap.'
-  if (terms.at_cap === 'grace' && terms.grace_days === null) return 'Grace needs a number of days.'
-  return null
+export interface Difference {
+  put: Change[]
+  forget: string[]
+}
+
+/** What leads from one set of changes to another: which to put in, and the slots to forget. */
+export function difference(from: Changes, to: Changes): Difference {
+  return {
+    put: Object.entries(to).filter(([slot, change]) => from[slot] !== change && JSON.stringify(from[slot]) !== JSON.stringify(change)).map(([, change]) => change),
+    forget: Object.keys(from).filter((slot) => !(slot in to)),
+  }
+}
+
+export function isEmpty(found: Difference): boolean {
+  return found.put.length === 0 && found.forget.length === 0
+}
+
+/** A difference laid over other changes: for when somebody else wrote to the same draft meanwhile. */
+export function withDifference(changes: Changes, { put, forget }: Difference): Changes {
+  const found = { ...changes }
+  for (const slot of forget) delete found[slot]
+  for (const change of put) found[slotOf(change)] = change
+  return found
+}
+
+export function bySlot(changes: Change[]): Changes {
+  return Object.fromEntries(changes.map((change) => [slotOf(change), change]))
 }

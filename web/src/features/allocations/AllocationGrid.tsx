@@ -1,10 +1,10 @@
-import { useVirtualizer, defaultRangeExtractor, type Range } from '@tanstack/react-virtual'
-import { memo, useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from 'react'
+import { useVirtualizer, defaultRangeExtractor, type Range as Shown } from '@tanstack/react-virtual'
+import { memo, useCallback, useEffect, useLayoutEffect, useRef, useState } from 'react'
 import type { Pool } from '../../api/queries'
-import type { Change } from '../../domain/draft'
 import { shortDay } from '../../domain/months'
 import { shortUnits, unitName } from '../../domain/units'
 import { move, type Position } from '../../grid/move'
+import { between, isOne, type Range } from '../../grid/range'
 import { Gauge, GaugeKey } from '../../parts/Gauge'
 import type { CellEffect, Model } from './model'
 import { Row, ROW, type Edit } from './Row'
@@ -22,11 +22,14 @@ export interface GridProps {
   isOpen: (place: number) => boolean
   toggle: (place: number, open?: boolean) => void
   effects: Record<string, Record<string, CellEffect>>
-  changes: Record<string, Change>
-  /** Take over what was typed into the active cell; false where it cannot be. */
-  commit: (edit: Edit) => boolean
-  mayEdit: (position: Position) => boolean
-  clear: (position: Position) => void
+  changed: Record<string, string>
+  faults: Record<string, Record<string, string>>
+  /** Take over what was typed, into a cell or a whole range; false where it cannot stand in the active cell. */
+  commit: (edit: Edit, range: Range, active: Position) => boolean
+  fill: (range: Range, way: 'down' | 'right') => void
+  paste: (range: Range, text: string) => void
+  copied: (range: Range) => string
+  clear: (range: Range) => void
 }
 
 /** The tree of accounts against pools: only what is on screen is there, and one key wakes two rows. */
@@ -36,7 +39,10 @@ export function AllocationGrid(props: GridProps) {
   const [width, setWidth] = useState(900)
   const [left, setLeft] = useState(0)
   const [edit, setEdit] = useState<Edit | null>(null)
+  const [anchor, setAnchor] = useState<Position | null>(null)
+  const range = between(anchor ?? cursor, cursor)
   const wantsFocus = useRef(false)
+  const inside = useRef(false)
 
   useLayoutEffect(() => {
     const element = scroller.current
@@ -54,7 +60,7 @@ export function AllocationGrid(props: GridProps) {
   const last = overflows ? Math.min(pools.length, first + Math.ceil((width - nameWidth) / columnWidth) + 1) : pools.length
 
   const rangeExtractor = useCallback(
-    (range: Range) => {
+    (range: Shown) => {
       const found = defaultRangeExtractor(range)
       if (cursor.row >= 0 && cursor.row < range.count && !found.includes(cursor.row)) found.push(cursor.row)
       return found.sort((a, b) => a - b)
@@ -67,6 +73,10 @@ export function AllocationGrid(props: GridProps) {
   })
 
   const page = Math.max(1, Math.floor((virtual.scrollRect?.height ?? 600) / ROW) - 3)
+  useLayoutEffect(() => {
+    // The row the cursor stood on may be gone with the rows; the focus stays in the grid.
+    if (inside.current && document.activeElement === document.body) wantsFocus.current = true
+  }, [places])
   useLayoutEffect(() => {
     const element = scroller.current
     if (!wantsFocus.current || !element || edit) return
@@ -107,20 +117,24 @@ export function AllocationGrid(props: GridProps) {
   }, [places])
 
   const begin = (field: Edit['field'], text: string) => {
-    if (cursor.column >= 0 && props.mayEdit(cursor)) setEdit({ field, text })
+    if (cursor.column >= 0) setEdit({ field, text, wrong: false })
   }
-  const finish = (to: Position) => {
-    if (edit && props.commit(edit)) {
+  const finish = (to: Position, whole: boolean) => {
+    if (!edit) return
+    if (props.commit(edit, whole ? range : between(cursor, cursor), cursor)) {
       setEdit(null)
+      if (!whole) setAnchor(null)
       go(to)
+    } else {
+      setEdit({ ...edit, wrong: true })
     }
   }
 
   const onKeyDown = (event: React.KeyboardEvent) => {
     const extent = { rows: places.length, columns: pools.length, page }
     if (edit) {
-      if (event.key === 'Enter') { event.preventDefault(); finish(cursor) }
-      else if (event.key === 'Tab') { event.preventDefault(); finish(move(cursor, event.shiftKey ? 'ArrowLeft' : 'ArrowRight', false, extent) ?? cursor) }
+      if (event.key === 'Enter') { event.preventDefault(); finish(cursor, event.ctrlKey || event.metaKey) }
+      else if (event.key === 'Tab') { event.preventDefault(); finish(move(cursor, event.shiftKey ? 'ArrowLeft' : 'ArrowRight', false, extent) ?? cursor, false) }
       else if (event.key === 'Escape') { event.preventDefault(); setEdit(null); wantsFocus.current = true }
       return
     }
@@ -144,22 +158,29 @@ export function AllocationGrid(props: GridProps) {
         return
       }
     }
+    if (event.key === 'Escape' && anchor) { event.preventDefault(); setAnchor(null); return }
     const to = move({ row: cursor.row, column: Math.max(cursor.column, event.key === 'End' ? 0 : cursor.column) }, event.key, ctrl, extent)
     if (to) {
       event.preventDefault()
+      setAnchor(event.shiftKey ? (anchor ?? cursor) : null)
       const stays = cursor.column === -1 && !['Home', 'End'].includes(event.key)
       go(stays ? { row: to.row, column: -1 } : to)
       return
     }
     if (event.key === ' ' && model.below[place]) { event.preventDefault(); props.toggle(place); return }
+    if (ctrl && cursor.column >= 0 && (event.key === 'd' || event.key === 'r')) {
+      event.preventDefault()
+      props.fill(range, event.key === 'd' ? 'down' : 'right')
+      return
+    }
     if (ctrl || event.altKey || cursor.column < 0) {
       if (event.key === 'Enter' && model.below[place]) { event.preventDefault(); props.toggle(place) }
       return
     }
-    if (/^[0-9]$/.test(event.key)) { event.preventDefault(); begin('cap', event.key) }
+    if (/^[0-9+-]$/.test(event.key)) { event.preventDefault(); begin('cap', event.key) }
     else if (event.key === 'Enter' || event.key === 'F2' || event.key === 'c') { event.preventDefault(); begin('cap', '') }
     else if (event.key === 'r') { event.preventDefault(); begin('reserve', '') }
-    else if (event.key === 'Delete' || event.key === 'Backspace') { event.preventDefault(); props.clear(cursor) }
+    else if (event.key === 'Delete' || event.key === 'Backspace') { event.preventDefault(); props.clear(range) }
   }
 
   const onClick = (event: React.MouseEvent) => {
@@ -167,8 +188,9 @@ export function AllocationGrid(props: GridProps) {
     const cell = target.closest<HTMLElement>('[data-col]')
     if (!cell || target.closest('input')) return
     const row = Number(cell.dataset.row)
-    if (edit && !props.commit(edit)) return
+    if (edit && !props.commit(edit, between(cursor, cursor), cursor)) { setEdit({ ...edit, wrong: true }); return }
     setEdit(null)
+    setAnchor(event.shiftKey ? (anchor ?? cursor) : null)
     wantsFocus.current = true
     if (target.dataset.twist !== undefined) props.toggle(places[row] ?? 0)
     setCursor({ row, column: Number(cell.dataset.col) })
@@ -179,12 +201,25 @@ export function AllocationGrid(props: GridProps) {
     else if (cell) props.toggle(places[Number(cell.dataset.row)] ?? 0)
   }
 
-  const changed = useMemo(() => changedByAccount(props.changes), [props.changes])
+  const onCopy = (event: React.ClipboardEvent) => {
+    if (edit || cursor.column < 0) return
+    event.preventDefault()
+    event.clipboardData.setData('text/plain', props.copied(range))
+  }
+  const onPaste = (event: React.ClipboardEvent) => {
+    if (edit || cursor.column < 0) return
+    event.preventDefault()
+    props.paste(range, event.clipboardData.getData('text/plain'))
+  }
+  const chosen = anchor !== null && !isOne(range)
   return (
     // Keys and clicks are taken here for all cells, so that no cell needs handlers of its own.
     <div
       ref={scroller} className={overflows ? 'agrid overflows' : 'agrid'} role="treegrid" aria-label="Accounts against pools" aria-rowcount={places.length + 1}
-      aria-colcount={pools.length + 1} tabIndex={-1} onKeyDown={onKeyDown} onClick={onClick} onDoubleClick={onDoubleClick}
+      aria-colcount={pools.length + 1} tabIndex={-1} onKeyDown={onKeyDown} onClick={onClick} onDoubleClick={onDoubleClick} onCopy={onCopy} onPaste={onPaste}
+      onFocus={() => { inside.current = true }}
+      onBlur={(event) => { if (event.relatedTarget !== null) inside.current = event.currentTarget.contains(event.relatedTarget) }}
+      aria-multiselectable="true"
       onScroll={(event) => setLeft(event.currentTarget.scrollLeft)}
     >
       <div style={{ width: nameWidth + columnWidth * pools.length, height: HEAD + virtual.getTotalSize(), position: 'relative' }} role="presentation">
@@ -194,12 +229,13 @@ export function AllocationGrid(props: GridProps) {
             const place = places[item.index] ?? 0
             const code = model.accounts.code[place] ?? ''
             const active = item.index === cursor.row ? cursor.column : null
+            const inside = chosen && item.index >= range.from.row && item.index <= range.to.row
             return (
               <Row
                 key={code} place={place} index={item.index} top={item.start} name={model.accounts.name[place] ?? ''} kind={model.accounts.kind[place] ?? ''}
                 depth={model.depth[place] ?? 0} below={model.below[place] ?? 0} open={props.isOpen(place)} pools={pools} first={first} last={last}
                 nameWidth={nameWidth} columnWidth={columnWidth} active={active} edit={active === null ? null : edit} effects={props.effects[code]}
-                changed={changed[code] ?? ''} onEdit={onEditText(setEdit)}
+                changed={props.changed[code] ?? ''} faults={props.faults[code]} from={inside ? range.from.column : -1} to={inside ? range.to.column : -1} onEdit={onEditText(setEdit)}
               />
             )
           })}
@@ -215,16 +251,9 @@ const editors = new WeakMap<object, (text: string) => void>()
 function onEditText(setEdit: React.Dispatch<React.SetStateAction<Edit | null>>): (text: string) => void {
   const known = editors.get(setEdit)
   if (known) return known
-  const made = (text: string) => setEdit((edit) => (edit ? { ...edit, text } : edit))
+  const made = (text: string) => setEdit((edit) => (edit ? { ...edit, text, wrong: false } : edit))
   editors.set(setEdit, made)
   return made
-}
-
-/** Which products are changed in the draft, as one text an account, so that rows compare it at a glance. */
-function changedByAccount(changes: Record<string, Change>): Record<string, string> {
-  const found: Record<string, string> = {}
-  for (const change of Object.values(changes)) found[change.account] = `${found[change.account] ?? '|'}${change.product}|`
-  return found
 }
 
 const Head = memo(function Head({ pools, nameWidth, columnWidth }: { pools: Pool[]; nameWidth: number; columnWidth: number }) {

@@ -1,31 +1,21 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useCallback, useEffect, useMemo, useReducer, useRef, useState } from 'react'
+import { useQuery } from '@tanstack/react-query'
+import { useCallback, useEffect, useMemo, useRef, useState } from 'react'
 import { useLocation, useSearchParams } from 'react-router'
-import { api, take, type Schemas } from '../../api/client'
-import { cell as cellQuery, grid as gridQuery, preview as previewQuery } from '../../api/queries'
+import type { Schemas } from '../../api/client'
+import { grid as gridQuery, type Effect } from '../../api/queries'
 import { useCommands, type Command } from '../../commands/registry'
-import { cellKey, emptyDraft, fault, reduce, type Change, type Draft } from '../../domain/draft'
+import type { Change, Changes } from '../../domain/draft'
 import { visiblePlaces } from '../../domain/tree'
-import { parseUnits } from '../../domain/units'
 import type { Position } from '../../grid/move'
+import type { Range } from '../../grid/range'
 import { Empty, Trouble, Wait } from '../../parts/States'
+import { useDraft } from '../drafts/context'
 import { AllocationGrid } from './AllocationGrid'
-import { DraftBar } from './DraftBar'
+import { canStand, copied, fill, paste, slotsIn, typeInto, type Sheet } from './cellEditing'
 import { Drawer } from './Drawer'
-import { changeOf, chosenPools, idles, modelOf, presses, readChoice, termsOf, type CellEffect } from './model'
+import { chosenPools, effectsOf, idles, modelOf, presses, readChoice } from './model'
 import type { Edit } from './Row'
 import { Toolbar } from './Toolbar'
-
-const KEPT = 'fair-ladle-draft'
-
-function keptDraft(): Draft {
-  try {
-    const changes = JSON.parse(sessionStorage.getItem(KEPT) ?? '{}') as Draft['changes']
-    return { ...emptyDraft, changes }
-  } catch {
-    return emptyDraft
-  }
-}
 
 /** A value that follows another once it has rested. */
 function useRested<T>(value: T, milliseconds: number): T {
@@ -46,7 +36,6 @@ export function AllocationsScreen() {
 }
 
 function Loaded({ grid }: { grid: Schemas['AllocationGrid'] }) {
-  const queries = useQueryClient()
   const location = useLocation()
   const [params, setParams] = useSearchParams()
   const model = useMemo(() => modelOf(grid), [grid])
@@ -55,10 +44,10 @@ function Loaded({ grid }: { grid: Schemas['AllocationGrid'] }) {
   // eslint-disable-next-line react-hooks/exhaustive-deps -- the key stands for the choice
   const pools = useMemo(() => chosenPools(grid.pools, choice), [grid, choiceKey])
   const filter = params.get('show') ?? 'all'
-  const find = params.get('find') ?? ''
+  const [find, setFind] = useState(params.get('find') ?? '')
   const [open, setOpen] = useState<Set<string>>(() => new Set(opened(params.get('open'), model.accounts.code, grid.top)))
-  const [draft, act] = useReducer(reduce, undefined, keptDraft)
-  useEffect(() => sessionStorage.setItem(KEPT, JSON.stringify(draft.changes)), [draft.changes])
+  const draft = useDraft()
+  const { changes, effect, lookAt } = draft
 
   const isOpen = useCallback((place: number) => open.has(model.accounts.code[place] ?? ''), [open, model])
   const toggle = useCallback(
@@ -116,7 +105,10 @@ function Loaded({ grid }: { grid: Schemas['AllocationGrid'] }) {
     [model, places, pools],
   )
   const look = useCallback(
-    (account: string, product: string) => setParams((now) => { now.set('account', account); now.set('product', product); now.delete('find'); now.delete('show'); return now }),
+    (account: string, product: string) => {
+      setFind('')
+      setParams((now) => { now.set('account', account); now.set('product', product); now.delete('show'); return now })
+    },
     [setParams],
   )
 
@@ -124,7 +116,7 @@ function Loaded({ grid }: { grid: Schemas['AllocationGrid'] }) {
   const atAccount = place === undefined ? '' : (model.accounts.code[place] ?? '')
   const atPool = pools[Math.max(0, cursor.column)]
   const present = atPool && place !== undefined && atPool.present[place] === 1
-  const chosen = useRested(present ? cellKey(atAccount, atPool.product) : '', 90)
+  const chosen = useRested(present ? `${atAccount}\n${atPool.product}` : '', 90)
   const [account = '', product = ''] = chosen.split('\n')
 
   useEffect(() => {
@@ -133,68 +125,45 @@ function Loaded({ grid }: { grid: Schemas['AllocationGrid'] }) {
       const set = (name: string, value: string) => (value ? query.set(name, value) : query.delete(name))
       set('account', account)
       set('product', product)
+      set('find', find)
       const all = open.size >= model.accounts.code.length
       set('open', all ? '*' : [...open].filter((code) => code !== grid.top).slice(0, 60).join(','))
       window.history.replaceState(window.history.state, '', `${window.location.pathname}?${query.toString()}`)
     }, 250)
     return () => clearTimeout(timer)
-  }, [account, product, open, model, grid.top])
+    // The address says the whole view again whenever a part of it was chosen anew.
+  }, [account, product, open, model, grid.top, find, params])
 
-  const changes = useMemo(() => Object.values(draft.changes), [draft.changes])
-  const sound = changes.every((change) => fault(change) === null)
-  const asked = useRested(changes, 60)
-  const body = useMemo(() => asked.map(toBody), [asked])
-  const effect = useQuery({
-    ...previewQuery(body, product ? { account, product } : null),
-    enabled: body.length > 0 && sound,
-  })
-  const effective = changes.length && sound && !effect.isError ? effect.data : undefined
-  const effects = useMemo(() => {
-    const found: Record<string, Record<string, CellEffect>> = {}
-    for (const each of effective?.cells ?? []) (found[each.account] ??= {})[each.product] = each
-    return found
-  }, [effective?.cells])
+  useEffect(() => {
+    lookAt(product ? { account, product } : null)
+  }, [account, product, lookAt])
+  const effects = useMemo(() => effectsOf(effect), [effect])
+  const changed = useMemo(() => changedByAccount(changes), [changes])
+  const faults = useMemo(() => faultsByCell(effect), [effect])
 
-  const setChange = useCallback((change: Change) => act({ do: 'set', change }), [])
-  const cellData = (at: Position) => {
-    const code = model.accounts.code[places[at.row] ?? 0] ?? ''
-    const pool = pools[at.column]
-    return pool ? queries.getQueryData(cellQuery(code, pool.product).queryKey) : undefined
+  const sheet = useMemo<Sheet>(() => ({ model, pools, places, changes, effects }), [model, pools, places, changes, effects])
+  const [note, setNote] = useState('')
+  const put = (work: Promise<Change[]>) => {
+    setNote('')
+    work.then(draft.set, (error: unknown) => setNote(error instanceof Error ? error.message : 'That did not work.'))
   }
-  const commit = (edit: Edit): boolean => {
-    const cell = cellData(cursor)
-    if (!cell) return false
-    const text = edit.text.trim()
-    const value = text === '' || text === 'none' || text === '-' ? null : parseUnits(text, cell.per_unit)
-    if (value === null && text !== '' && text !== 'none' && text !== '-') return false
-    const terms = draft.changes[cellKey(cell.account, cell.product)] ?? termsOf(cell.version)
-    if (text !== '') setChange(changeOf(cell, edit.field === 'cap' ? { ...terms, cap: value } : { ...terms, reserve: value ?? 0 }))
+  const commit = (edit: Edit, range: Range, active: Position): boolean => {
+    if (edit.text.trim() === '') return true
+    if (!canStand(sheet, active, edit.field, edit.text)) return false
+    put(typeInto(sheet, range, edit.field, edit.text))
     return true
   }
 
   const commands = useMemo<Command[]>(
     () => [
       { id: 'find', name: 'Find an account', keys: '/', group: 'Allocations', run: () => document.getElementById('find-account')?.focus() },
-      { id: 'all-open', name: 'Open all accounts', keys: '+', group: 'Allocations', run: () => setOpen(new Set(model.accounts.code)) },
-      { id: 'all-closed', name: 'Close all accounts', keys: '-', group: 'Allocations', run: () => setOpen(new Set([grid.top])) },
-      { id: 'undo', name: 'Undo', keys: 'Ctrl Z', group: 'Draft', run: () => act({ do: 'undo' }) },
-      { id: 'redo', name: 'Redo', keys: 'Ctrl Y', group: 'Draft', run: () => act({ do: 'redo' }) },
+      { id: 'all-open', name: 'Open all accounts', keys: ']', group: 'Allocations', run: () => setOpen(new Set(model.accounts.code)) },
+      { id: 'all-closed', name: 'Close all accounts', keys: '[', group: 'Allocations', run: () => setOpen(new Set([grid.top])) },
     ],
     [model, grid.top],
   )
   useCommands(commands)
 
-  const [applying, setApplying] = useState<unknown>(null)
-  const apply = async () => {
-    try {
-      await take(api.POST('/api/allocations/apply', { body: { changes: changes.map(toBody) } }))
-      act({ do: 'discard' })
-      setApplying(null)
-      await Promise.all([queries.invalidateQueries({ queryKey: ['allocations'] }), queries.invalidateQueries({ queryKey: ['today'] }), queries.invalidateQueries({ queryKey: ['log'] })])
-    } catch (error) {
-      setApplying(error)
-    }
-  }
   const choose = useCallback(
     (name: string, value: string | null) =>
       setParams((now) => { if (value) now.set(name, value); else now.delete(name); return now }, { replace: true }),
@@ -205,7 +174,7 @@ function Loaded({ grid }: { grid: Schemas['AllocationGrid'] }) {
   return (
     <div className="workspace">
       <div className="gridside">
-        <Toolbar all={grid.pools} pools={pools} choice={choiceKey} filter={filter} find={find} attention={attention} choose={choose} />
+        <Toolbar all={grid.pools} pools={pools} choice={choiceKey} filter={filter} find={find} attention={attention} choose={choose} setFind={setFind} />
         {pools.length === 0 || places.length === 0 ? (
           <Empty title={pools.length === 0 ? 'No pools to show' : 'No account like that'}>
             {pools.length === 0 ? 'Choose other pools, or bring in lots with an intake.' : filter === 'attention' ? 'Every account in these pools is within its cap.' : 'Try other words, or show all accounts.'}
@@ -213,21 +182,15 @@ function Loaded({ grid }: { grid: Schemas['AllocationGrid'] }) {
         ) : (
           <AllocationGrid
             model={model} pools={pools} places={places} cursor={cursor} setCursor={moveCursor} isOpen={find || filter !== 'all' ? alwaysOpen : isOpen} toggle={toggle} effects={effects}
-            changes={draft.changes} commit={commit} mayEdit={(at) => cellData(at)?.may_change !== false}
-            clear={(at) => act({ do: 'forget', account: model.accounts.code[places[at.row] ?? 0] ?? '', product: pools[at.column]?.product ?? '' })}
+            changed={changed} faults={faults} commit={commit} fill={(range, way) => put(fill(sheet, range, way))} paste={(range, text) => put(paste(sheet, range, text))}
+            copied={(range) => copied(sheet, range)} clear={(range) => draft.forget(slotsIn(sheet, range))}
           />
         )}
-        {changes.length > 0 && (
-          <DraftBar
-            changes={changes} effect={effective} error={applying ?? (effect.isError ? effect.error : null)} busy={effect.isFetching || asked !== changes}
-            fault={changes.map(fault).find((each) => each !== null) ?? null} nameOf={(code) => model.accounts.name[model.placeOf.get(code) ?? 0] ?? code}
-            pools={grid.pools} look={look} discard={() => { act({ do: 'discard' }); setApplying(null) }} apply={apply}
-          />
-        )}
+        {note && <p className="note over" role="alert">{note} <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setNote('')}>Close</button></p>}
       </div>
       <aside className="drawer" aria-label="The chosen cell">
         {product ? (
-          <Drawer account={account} product={product} changes={draft.changes} effect={effective} set={setChange} look={look} />
+          <Drawer account={account} product={product} changes={changes} effect={effect} set={draft.set} look={look} />
         ) : (
           <p className="quiet">No pool of this product reaches this account.</p>
         )}
@@ -243,7 +206,19 @@ function opened(text: string | null, codes: string[], top: string): string[] {
   return [top, ...(text ?? '').split(',').filter(Boolean)]
 }
 
-function toBody(change: Change): Schemas['ChangeBody'] {
-  const { account, product, reserve, cap, at_cap, burst, grace_days, seen } = change
-  return { account, product, reserve, cap, at_cap, burst, grace_days, seen }
+/** Which products are changed in the draft, as one text an account, so that rows compare it at a glance. */
+function changedByAccount(changes: Changes): Record<string, string> {
+  const found: Record<string, string> = {}
+  for (const change of Object.values(changes)) if (change.kind === 'allocation') found[change.account] = `${found[change.account] ?? '|'}${change.product}|`
+  return found
+}
+
+/** What is wrong with the draft's changes, by account and product. */
+function faultsByCell(effect: Effect | undefined): Record<string, Record<string, string>> {
+  const found: Record<string, Record<string, string>> = {}
+  for (const fault of effect?.faults ?? []) {
+    const [account = '', product = ''] = fault.key.split('\n')
+    if (fault.kind === 'allocation') (found[account] ??= {})[product] = fault.detail
+  }
+  return found
 }

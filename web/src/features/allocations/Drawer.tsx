@@ -1,21 +1,21 @@
 import { useQuery } from '@tanstack/react-query'
-import { memo, useState } from 'react'
+import { memo, useMemo, useState } from 'react'
 import { Form } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { cell as cellQuery, type Cell, type Effect } from '../../api/queries'
-import { cellKey, type AtCap, type Change, type Terms } from '../../domain/draft'
+import { allocationSlot, type AtCap, type Change, type Changes, type Terms } from '../../domain/draft'
 import { dayName } from '../../domain/months'
 import { parseUnits, units, unitName } from '../../domain/units'
 import { Ladder } from '../../parts/Ladder'
 import { StateMark, Trouble, Wait } from '../../parts/States'
-import { changeOf, termsOf } from './model'
+import { changeOf, effectsOf, termsOf } from './model'
 
 interface DrawerProps {
   account: string
   product: string
-  changes: Record<string, Change>
+  changes: Changes
   effect: Effect | undefined
-  set: (change: Change) => void
+  set: (changes: Change[]) => void
   look: (account: string, product: string) => void
 }
 
@@ -24,17 +24,17 @@ export const Drawer = memo(function Drawer(props: DrawerProps) {
   const found = useQuery(cellQuery(props.account, props.product))
   if (found.isPending) return <Wait what="the figures" />
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
-  return <CellDrawer {...props} cell={found.data} key={cellKey(found.data.account, found.data.product)} />
+  return <CellDrawer {...props} cell={found.data} key={allocationSlot(found.data.account, found.data.product)} />
 })
 
 function CellDrawer({ cell, changes, effect, set, look }: DrawerProps & { cell: Cell }) {
-  const change = changes[cellKey(cell.account, cell.product)]
-  const terms: Terms = change ?? termsOf(cell.version)
+  const change = changes[allocationSlot(cell.account, cell.product)]
+  const terms: Terms = (change?.kind === 'allocation' ? change.terms : null) ?? termsOf(cell.version)
   const ladder = (Object.keys(changes).length ? effect?.ladder : null) ?? cell.ladder
-  const drafted = effect?.cells.find((each) => each.account === cell.account && each.product === cell.product)
+  const drafted = useMemo(() => effectsOf(effect)[cell.account]?.[cell.product], [effect, cell.account, cell.product])
   const load = drafted?.load ?? cell.load
   const state = drafted?.state ?? cell.state
-  const put = (other: Partial<Terms>) => set(changeOf(cell, { ...terms, ...other }))
+  const put = (other: Partial<Terms>) => set([changeOf(cell, { ...terms, ...other })])
   return (
     <>
       <div className="quiet small">{cell.product_name}</div>

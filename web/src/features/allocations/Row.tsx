@@ -1,5 +1,6 @@
 import { memo } from 'react'
 import type { Pool } from '../../api/queries'
+import type { Field } from '../../domain/typed'
 import { shortUnits, unitName } from '../../domain/units'
 import { Gauge } from '../../parts/Gauge'
 import { figuresOf, type CellEffect, type Figures } from './model'
@@ -7,8 +8,9 @@ import { figuresOf, type CellEffect, type Figures } from './model'
 export const ROW = 35
 
 export interface Edit {
-  field: 'reserve' | 'cap'
+  field: Field
   text: string
+  wrong: boolean
 }
 
 interface RowProps {
@@ -28,8 +30,12 @@ interface RowProps {
   /** The active column, -1 for the name, null where the row is not active. */
   active: number | null
   edit: Edit | null
+  /** First and last column of the chosen range in this row; -1 where the row has none of it. */
+  from: number
+  to: number
   effects: Record<string, CellEffect> | undefined
   changed: string
+  faults: Record<string, string> | undefined
   onEdit: (text: string) => void
 }
 
@@ -53,7 +59,8 @@ export const Row = memo(function Row(props: RowProps) {
           <CellView
             key={pool.product} pool={pool} place={props.place} index={index} column={props.first + offset} width={props.columnWidth} name={props.name}
             selected={active === props.first + offset} edit={active === props.first + offset ? props.edit : null} effect={props.effects?.[pool.product]}
-            changed={props.changed.includes(`|${pool.product}|`)} onEdit={props.onEdit}
+            changed={props.changed.includes(`|${pool.product}|`)} fault={props.faults?.[pool.product]} onEdit={props.onEdit}
+            within={props.from >= 0 && props.first + offset >= props.from && props.first + offset <= props.to}
           />
         ))}
       </div>
@@ -72,24 +79,26 @@ interface CellProps {
   edit: Edit | null
   effect: CellEffect | undefined
   changed: boolean
+  within: boolean
+  fault: string | undefined
   onEdit: (text: string) => void
 }
 
 /** One account in one pool: a key that moves the cursor wakes two of them. */
 const CellView = memo(function CellView(props: CellProps) {
-  const { pool, place, index, column, selected, effect, changed, name } = props
+  const { pool, place, index, column, selected, effect, changed, name, within, fault } = props
   const common = {
     role: 'gridcell', 'data-row': index, 'data-col': column, tabIndex: selected ? 0 : -1, 'aria-colindex': column + 2,
-    style: { width: props.width },
+    style: { width: props.width }, 'aria-selected': within || undefined,
   } as const
   if (pool.present[place] !== 1) return <div {...common} className={selected ? 'cell sel none' : 'cell none'} aria-description={`${name}, ${pool.name}: no pool`}>·</div>
   const figures = figuresOf(pool, place, effect)
   const cap = figures.cap === null ? '–' : shortUnits(figures.cap, pool.per_unit)
   return (
-    <div {...common} className={`cell${selected ? ' sel' : ''}${changed ? ' ed' : effect ? ' eff' : ''}`} aria-description={spoken(name, pool, figures)}>
+    <div {...common} className={`cell${selected ? ' sel' : ''}${within ? ' rng' : ''}${fault ? ' bad' : ''}${changed ? ' ed' : effect ? ' eff' : ''}`} title={fault} aria-invalid={fault ? true : undefined} aria-description={`${spoken(name, pool, figures)}${fault ? `. ${fault}` : ''}`}>
       {selected && props.edit ? (
         <input
-          className="celledit" autoFocus aria-label={`${props.edit.field} of ${name}, ${pool.name}, ${unitName(pool.unit, 2)}`} value={props.edit.text}
+          className={props.edit.wrong ? 'celledit wrong' : 'celledit'} autoFocus aria-invalid={props.edit.wrong} aria-label={`${props.edit.field} of ${name}, ${pool.name}, ${unitName(pool.unit, 2)}`} value={props.edit.text}
           placeholder={props.edit.field} onChange={(event) => props.onEdit(event.target.value)}
         />
       ) : (

@@ -13,13 +13,14 @@ interface ToolbarProps {
   find: string
   attention: number
   choose: (name: string, value: string | null) => void
+  setFind: (words: string) => void
 }
 
 const FILTERS = [['all', 'All'], ['attention', 'Needs attention'], ['idle', 'Idle stock']] as const
 const POOLS = [['counted', 'Seats and devices'], ['storage', 'Storage']] as const
 
 /** Which accounts and pools are shown. Asleep while the cursor moves. */
-export const Toolbar = memo(function Toolbar({ all, pools, choice, filter, find, attention, choose }: ToolbarProps) {
+export const Toolbar = memo(function Toolbar({ all, pools, choice, filter, find, attention, choose, setFind }: ToolbarProps) {
   const shown = useMemo(() => ({ product: pools.map((pool) => pool.product) }), [pools])
   return (
     <div className="bar">
@@ -39,8 +40,8 @@ export const Toolbar = memo(function Toolbar({ all, pools, choice, filter, find,
       </span>
       <span className="grow" />
       <Form.Control
-        id="find-account" type="search" placeholder="Find an account  /" aria-label="Find an account" style={{ width: 128 }} defaultValue={find}
-        onChange={(event) => choose('find', event.target.value)}
+        id="find-account" type="search" placeholder="Find an account  /" aria-label="Find an account" style={{ width: 128 }} value={find}
+        onChange={(event) => setFind(event.target.value)}
         onKeyDown={(event) => {
           if (event.key !== 'ArrowDown' && event.key !== 'Enter') return
           event.preventDefault()

@@ -1,5 +1,5 @@
 import { depths, sizesBelow, type Accounts } from '../../domain/tree'
-import { nothing, type AtCap, type Change, type Terms } from '../../domain/draft'
+import { nothing, type AllocationChange, type AtCap, type Terms } from '../../domain/draft'
 import type { Cell, Effect, Grid, Pool } from '../../api/queries'
 
 /** The grid's data, laid out once for all rows. */
@@ -33,7 +33,14 @@ export interface Figures {
   drafted: boolean
 }
 
-export type CellEffect = Effect['cells'][number]
+export interface CellEffect {
+  reserve: number
+  cap: number | null
+  load: number
+  held_by: number
+  headroom: number
+  state: string
+}
 
 export function figuresOf(pool: Pool, place: number, effect: CellEffect | undefined): Figures {
   return {
@@ -80,6 +87,21 @@ export function termsOf(version: Cell['version']): Terms {
 }
 
 /** A change on top of what a cell was when it was looked at. */
-export function changeOf(cell: Cell, terms: Terms): Change {
-  return { ...terms, account: cell.account, product: cell.product, seen: cell.version?.id ?? null, was: termsOf(cell.version) }
+export function changeOf(cell: { account: string; product: string; version: Cell['version'] }, terms: Terms): AllocationChange {
+  return {
+    kind: 'allocation', account: cell.account, product: cell.product, terms, seen: cell.version?.id ?? null,
+    was: cell.version ? termsOf(cell.version) : null,
+  }
+}
+
+/** An effect's figures by account and product. */
+export function effectsOf(effect: Effect | undefined): Record<string, Record<string, CellEffect>> {
+  const found: Record<string, Record<string, CellEffect>> = {}
+  for (const cells of effect?.cells ?? [])
+    for (const [at, account] of cells.account.entries())
+      (found[account] ??= {})[cells.product] = {
+        reserve: cells.reserve[at] ?? 0, cap: cells.cap[at] ?? null, load: cells.load[at] ?? 0, held_by: cells.held_by[at] ?? 0,
+        headroom: cells.headroom[at] ?? 0, state: cells.state[at] ?? 'within',
+      }
+  return found
 }

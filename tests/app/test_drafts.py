@@ -1,0 +1,188 @@
+"""Drafts of every kind: what they would do, that they do it whole or not at all, on their day, and back again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import date, timedelta
+from decimal import Decimal
+from typing import Any
+
+import pytest
+
+from fair_ladle.app.allocations import views
+from fair_ladle.app.allocations.positions import positions_at
+from fair_ladle.app.drafts import usecases as drafts
+from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot
+from fair_ladle.app.drafts.effect import in_units, told
+from fair_ladle.app.drafts.jobs import apply_due
+from fair_ladle.app.drafts.usecases import Looked, terms_of
+from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
+from fair_ladle.app.plumbing.database import Database, Unit
+from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.pools import usecases as pools
+from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.app.takings import usecases as takings
+
+TODAY, TOMORROW = date(2026, 11, 24), date(2026, 11, 25)
+PASSWORD = "correct-ferry-staple"
+
+
+@pytest.fixture
+def actor(demo: Database) -> Callable[[str], Actor]:
+    def of(account: str) -> Actor:
+        email = f"{account.lower()}@x.example"
+        demo.run(sign_in.give_sign_in, COMMAND_LINE, email, f"Admin of {account}", account, PASSWORD)
+        with demo.transaction() as unit:
+            found = sign_in.find_by_email(unit, email)
+        assert found is not None
+        return Actor(f"Admin of {account}", email, account, found.id)
+
+    return of
+
+
+def allocation(database: Database, account: str, product: str, **terms: Any) -> AllocationChange:
+    with database.transaction() as unit:
+        there = views.terms(unit, COMMAND_LINE, [(account, product)])[0].version
+    was = terms_of(there)
+    now = {**(was.model_dump() if was else {"reserve": 0}), **terms}
+    return AllocationChange(account=account, product=product, terms=now, seen=there.id if there else None, was=was)  # type: ignore[arg-type]
+
+
+def lot(product: str, quantity: int, **other: Any) -> NewLot:
+    return NewLot(**{  # type: ignore[arg-type]
+        "owner": "GANNET", "product": product, "reference": "GR-NEW", "quantity": quantity, "first_day": TODAY, "unit_cost": Decimal("5.10"), "currency": "EUR", **other,
+    })
+
+
+def said(looked: Looked) -> list[str]:
+    assert looked.effect is not None
+    return [f"{each.label}: {told(looked.effect, each, in_units)}" for each in looked.effect.breaches if each.label != "same"] + [each.detail for each in looked.faults]
+
+
+def kept(database: Database, actor: Actor, *changes: Change) -> drafts.Draft:
+    return database.run(drafts.edit, actor, None, 0, list(changes))
+
+
+CASES: list[tuple[str, list[Any], str]] = [
+    ("a reserve over its cap", [("TERN", "VOICE", {"reserve": 99, "cap": 50})], "Tern Housing Association: a reserve of 99 is over the cap of 50; raise the cap or lower the reserve."),
+    ("10^12 seats", [("TERN", "VOICE", {"cap": 10**12})], "Tern Housing Association: cap is from 0 to 100000000000 seat."),
+    ("a cap under what is promised below", [("OLDQUAY", "WATCHGLASS", {"cap": 40, "at_cap": "block"})], "new: Old Quay Ferries would be 7 devices over its cap of Watchglass Endpoint, and nothing lets it through."),
+    ("two that fit alone", [("TERN", "VOICE", {"reserve": 24, "cap": 30}), ("PENNANT", "VOICE", {"reserve": 17, "cap": 30})], "new: Fieldbook Voice would be short"),
+    ("a breach undone", [("OLDQUAY-ENGINEERING", "WATCHGLASS", {"cap": 18})], "cleared: Engineering Yard is back within its cap of Watchglass Endpoint."),
+    ("a move below itself", [Move(account="OLDQUAY", parent="OLDQUAY-ENGINEERING-QUAYS")], "Old Quay Ferries cannot stand below itself; choose a parent outside its branch."),
+    ("a move of the top", [Move(account="GANNET", parent="OLDQUAY")], "Gannet & Rowe Managed IT is the top of your branch; where it stands is its parent's to say."),
+    ("a code again", [NewAccount(code="oldquay", parent="GANNET", account_kind="client", name="Again")], "There is an account oldquay already; a code is given once."),
+    ("another currency", [lot("VOICE", 10, currency="USD")], "GR-NEW: this pool is bought in EUR; one pool has one currency."),
+    ("no currency", [lot("VOICE", 10, currency="EUX")], "GR-NEW: EUX is no currency; three letters after ISO 4217, such as EUR."),
+    ("an end before the beginning", [lot("VOICE", 10, last_day=date(2026, 1, 1))], "GR-NEW: the last day is not before the first, 2026-11-24."),
+    ("a lot nobody bought", [LotEnd(owner="GANNET", product="VOICE", reference="?", first_day=TODAY, last_day=TODAY)], "Gannet & Rowe Managed IT has no lot ? of Fieldbook Voice from 2026-11-24."),
+]
+
+
+@pytest.mark.parametrize(("changes", "says"), [case[1:] for case in CASES], ids=[case[0] for case in CASES])
+def test_what_a_draft_would_do_is_said(demo: Database, changes: list[Any], says: str) -> None:
+    made = [each if not isinstance(each, tuple) else allocation(demo, each[0], each[1], **each[2]) for each in changes]
+    looked = demo.run(drafts.look, COMMAND_LINE, made)
+    assert any(line.startswith(says) for line in said(looked)), said(looked)
+
+
+def test_a_purchase_and_a_renewal_show_what_they_cover(demo: Database, actor: Callable[[str], Actor]) -> None:
+    who = actor("GANNET")
+    with demo.transaction() as unit:
+        mail = pools.pools(unit, [pools.product(unit, "LANTERN-MAIL")])[0]
+    ending = next(each for each in mail.lots if each.last_day == date(2026, 12, 31))
+    renewal = lot("LANTERN-MAIL", 400, reference="GR-27", first_day=date(2027, 1, 1), last_day=date(2027, 12, 31), renews=ending.reference)
+    looked = demo.run(drafts.look, who, [renewal])
+    ahead = next(each for each in looked.effect.breaches if each.day == date(2027, 1, 1))
+    assert (ahead.label, ahead.before, ahead.after) == ("cleared", 311, 0)
+    draft = kept(demo, who, renewal)
+    demo.run(drafts.apply, who, draft.row.id, draft.row.revision)
+    with demo.transaction() as unit:
+        assert "GR-27" in [each.reference for each in pools.pools(unit, [mail.product])[0].lots]
+    back = demo.run(drafts.reverse, who, draft.row.id)
+    demo.run(drafts.apply, who, back.row.id, back.row.revision)
+    with demo.transaction() as unit:
+        assert pools.pools(unit, [mail.product])[0].lots == mail.lots, "a lot that has not begun is taken back whole"
+    assert demo.run(takings.verify, COMMAND_LINE) == []
+
+
+def test_a_move_takes_its_holdings_along(demo: Database, actor: Callable[[str], Actor]) -> None:
+    who = actor("GANNET")
+
+    def loads(unit: Unit) -> dict[str, int]:
+        found = positions_at(unit, [pools.product(unit, "WATCHGLASS")], unit.now)
+        return {code: int(found.settled.load[row, 0]) for row, code in enumerate(found.world.accounts.tree.codes)}
+
+    before = demo.run(loads)
+    move = Move(account="QUILLON", parent="BRAMBLE")
+    looked = demo.run(drafts.look, who, [move])
+    assert looked.effect is not None and "new: Bramble IT Partners would be" in "\n".join(said(looked))
+    room = allocation(demo, "BRAMBLE", "WATCHGLASS", cap=200)
+    others = [allocation(demo, "BRAMBLE", code, cap=None) for code in ("FIELD-FULL", "FIELD-CORE", "LANTERN-MAIL", "NUMBERS", "VOICE", "DEEPSHELF", "COLDVAULT")]
+    draft = kept(demo, who, move, room, *others)
+    demo.run(drafts.apply, who, draft.row.id, draft.row.revision)
+    after = demo.run(loads)
+    assert (after["BRAMBLE"], after["GANNET"]) == (before["BRAMBLE"] + before["QUILLON"], before["GANNET"])
+    assert demo.run(takings.verify, COMMAND_LINE) == []
+    back = demo.run(drafts.reverse, who, draft.row.id)
+    demo.run(drafts.apply, who, back.row.id, back.row.revision)
+    assert demo.run(loads) == before and demo.run(takings.verify, COMMAND_LINE) == []
+
+
+def test_a_new_client_with_what_it_gets_in_one_draft(demo: Database, actor: Callable[[str], Actor]) -> None:
+    who = actor("BRAMBLE")
+    account = NewAccount(code="PLOVER", parent="BRAMBLE", account_kind="client", name="Plover Chandlery")
+    gets = AllocationChange(account="PLOVER", product="VOICE", terms={"reserve": 2, "cap": 5}, seen=None)  # type: ignore[arg-type]
+    draft = kept(demo, who, account, gets)
+    demo.run(drafts.apply, who, draft.row.id, draft.row.revision)
+    with demo.transaction() as unit:
+        found = positions_at(unit, [pools.product(unit, "VOICE")], unit.now)
+        row = found.world.accounts.tree.row("PLOVER")
+        assert (int(found.settled.held[row, 0]), int(found.world.grid.cap[row, 0])) == (2, 5)
+    assert demo.run(takings.verify, COMMAND_LINE) == []
+    with pytest.raises(Refused, match="Close that account instead"):
+        demo.run(drafts.reverse, who, draft.row.id)
+
+
+def test_a_draft_waits_for_its_day_is_checked_again_and_held_back_with_a_reason(demo: Database, actor: Callable[[str], Actor]) -> None:
+    who = actor("GANNET")
+    draft = kept(demo, who, allocation(demo, "OLDQUAY-ENGINEERING", "WATCHGLASS", cap=18))
+    with pytest.raises(Refused, match="2026-11-23 is not ahead"):
+        demo.run(drafts.schedule, who, draft.row.id, draft.row.revision, TODAY - timedelta(days=1))
+    demo.run(drafts.schedule, who, draft.row.id, draft.row.revision, TOMORROW)
+    second = kept(demo, who, allocation(demo, "OLDQUAY", "WATCHGLASS", cap=60))
+    demo.run(drafts.schedule, who, second.row.id, second.row.revision, TOMORROW)
+    apply_due(demo)
+    assert demo.run(drafts.get, who, draft.row.id).row.state == "scheduled", "not before its day"
+    demo.run(drafts.apply_changes, COMMAND_LINE, [allocation(demo, "OLDQUAY", "WATCHGLASS", cap=59)], "meanwhile")
+    demo.clock.shift += timedelta(days=1)
+    for _ in range(2):
+        apply_due(demo)
+    first, other = (demo.run(drafts.get, who, each.row.id).row for each in (draft, second))
+    assert (first.state, other.state) == ("applied", "held")
+    assert "Changed by somebody else meanwhile: OLDQUAY WATCHGLASS" in other.reason
+    with demo.transaction() as unit:
+        version = views.cell(unit, who, "OLDQUAY-ENGINEERING", "WATCHGLASS").version
+    assert version is not None and (version.cap, version.first_day) == (18, TOMORROW)
+
+
+def test_a_draft_is_its_owners_and_whom_it_is_shared_with(demo: Database, actor: Callable[[str], Actor]) -> None:
+    owner, colleague, client = actor("GANNET"), actor("GANNET"), actor("OLDQUAY")
+    demo.run(sign_in.give_sign_in, COMMAND_LINE, "second@x.example", "Second", "GANNET", PASSWORD)
+    with demo.transaction() as unit:
+        found = sign_in.find_by_email(unit, "second@x.example")
+    assert found is not None
+    colleague = Actor("Second", "second@x.example", "GANNET", found.id)
+    draft = kept(demo, owner, allocation(demo, "TERN", "VOICE", cap=20))
+    for other in (colleague, client):
+        with pytest.raises(Refused, match="no draft"):
+            demo.run(drafts.get, other, draft.row.id)
+    with pytest.raises(Refused, match="Nobody with the address oldquay@x.example runs GANNET"):
+        demo.run(drafts.share, owner, draft.row.id, "oldquay@x.example")
+    demo.run(drafts.share, owner, draft.row.id, "second@x.example")
+    edited = demo.run(drafts.edit, colleague, draft.row.id, draft.row.revision, [allocation(demo, "TERN", "VOICE", cap=21)])
+    with pytest.raises(Refused, match="Somebody else edited this draft meanwhile"):
+        demo.run(drafts.edit, owner, draft.row.id, draft.row.revision, [allocation(demo, "TERN", "VOICE", cap=22)])
+    assert edited.changes[0].terms.cap == 21  # type: ignore[union-attr]
+    with pytest.raises(Refused, match="is Admin of GANNET's to discard"):
+        demo.run(drafts.discard, colleague, draft.row.id)

@@ -1,0 +1,133 @@
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useCallback, useEffect, useMemo, useReducer, useRef, useState } from 'react'
+import { api, ApiError, take } from '../../api/client'
+import { draftNow, draftLooked, type DraftBody } from '../../api/queries'
+import { bySlot, difference, emptyDraft, isEmpty, reduce, withDifference, type Changes } from '../../domain/draft'
+import { DraftContext, type CellName, type OpenDraft } from './context'
+
+const REST = 40
+const CHOSEN = 'fair-ladle-open-draft'
+
+interface Kept {
+  id: number | null
+  revision: number
+  changes: Changes
+}
+
+const nothingKept: Kept = { id: null, revision: 0, changes: {} }
+
+function keptFrom(body: DraftBody | null): Kept {
+  return body ? { id: body.id, revision: body.revision, changes: bySlot(body.changes) } : nothingKept
+}
+
+/** Keeps the open draft on the server: one request at a time, each with what differs since the last. */
+export function DraftProvider({ children }: { children: React.ReactNode }) {
+  const queries = useQueryClient()
+  const [chosen, setChosen] = useState<number | null>(() => Number(sessionStorage.getItem(CHOSEN)) || null)
+  const loaded = useQuery({ ...draftNow(chosen), staleTime: Infinity })
+  const [draft, act] = useReducer(reduce, emptyDraft)
+  const [facts, setFacts] = useState<DraftBody | null>(null)
+  const [error, setError] = useState<unknown>(null)
+  const [look, setLook] = useState<CellName | null>(null)
+  const [sending, setSending] = useState(false)
+  const kept = useRef<Kept>(nothingKept)
+
+  const begin = useCallback((body: DraftBody | null) => {
+    kept.current = keptFrom(body)
+    setFacts(body)
+    setError(null)
+    act({ do: 'load', changes: kept.current.changes })
+  }, [])
+  useEffect(() => {
+    if (loaded.data !== undefined) begin(loaded.data)
+  }, [loaded.data, begin])
+  useEffect(() => {
+    if (loaded.isError && chosen !== null) setChosen(null)
+  }, [loaded.isError, chosen])
+  useEffect(() => {
+    if (chosen === null) sessionStorage.removeItem(CHOSEN)
+    else sessionStorage.setItem(CHOSEN, String(chosen))
+  }, [chosen])
+
+  const wanted = useRef(draft.changes)
+  useEffect(() => { wanted.current = draft.changes }, [draft.changes])
+  const looking = useRef(look)
+  useEffect(() => { looking.current = look }, [look])
+
+  const send = useCallback(async () => {
+    const asked = wanted.current
+    const found = difference(kept.current.changes, asked)
+    if (isEmpty(found)) return
+    setSending(true)
+    try {
+      const forget = found.forget.map((slot) => ({ kind: slot.slice(0, slot.indexOf('\n')), key: slot.slice(slot.indexOf('\n') + 1) }))
+      const body = await take(api.PATCH('/api/drafts', {
+        body: { draft: kept.current.id, revision: kept.current.revision, put: found.put, forget, look_at: looking.current, name: null },
+      }))
+      kept.current = { id: body.id, revision: body.revision, changes: asked }
+      setFacts(body)
+      setError(null)
+      queries.setQueryData(draftLooked(body.id, body.revision, looking.current).queryKey, body)
+    } catch (trouble) {
+      if (trouble instanceof ApiError && trouble.status === 409 && kept.current.id !== null) {
+        const there = await take(api.GET('/api/drafts/{draft_id}', { params: { path: { draft_id: kept.current.id } } })).catch(() => null)
+        const still = there && ['open', 'held'].includes(there.state) ? there : null
+        kept.current = keptFrom(still)
+        setFacts(still)
+        act({ do: 'load', changes: withDifference(kept.current.changes, found) })
+      } else {
+        setError(trouble)
+        throw trouble
+      }
+    } finally {
+      setSending(false)
+    }
+  }, [queries])
+
+  const unsent = draft.changes !== kept.current.changes && !isEmpty(difference(kept.current.changes, draft.changes))
+  useEffect(() => {
+    if (!unsent || sending) return
+    const timer = setTimeout(() => { send().catch(() => undefined) }, REST)
+    return () => clearTimeout(timer)
+  }, [draft.changes, unsent, sending, send])
+
+  const count = Object.keys(draft.changes).length
+  const looked = useQuery({
+    ...draftLooked(facts?.id ?? 0, facts?.revision ?? 0, look), enabled: facts !== null && count > 0 && !unsent && !sending,
+  })
+  const effect = count === 0 ? undefined : (looked.data?.id === facts?.id ? looked.data?.effect : null) ?? facts?.effect ?? undefined
+
+  const settle = useCallback(
+    async (doing: (id: number, revision: number) => Promise<unknown>, ends: boolean) => {
+      while (!isEmpty(difference(kept.current.changes, wanted.current))) await send()
+      if (kept.current.id === null) return
+      await doing(kept.current.id, kept.current.revision)
+      if (ends) {
+        setChosen(null)
+        queries.setQueryData(draftNow(null).queryKey, null)
+        begin(null)
+      }
+      await Promise.all(
+        ['drafts', 'allocations', 'today', 'log', 'pools', 'accounts'].map((key) => queries.invalidateQueries({ queryKey: [key] })),
+      )
+    },
+    [send, queries, begin],
+  )
+  const open = useCallback(
+    (id: number | null) => {
+      setChosen(id)
+      void queries.invalidateQueries({ queryKey: ['drafts'] })
+    },
+    [queries],
+  )
+
+  const value = useMemo<OpenDraft>(
+    () => ({
+      facts, changes: draft.changes, count, effect, busy: unsent || sending || looked.isFetching, error, lookAt: setLook, settle, open,
+      set: (changes) => act({ do: 'set', changes }), forget: (slots) => act({ do: 'forget', slots }),
+      undo: () => act({ do: 'undo' }), redo: () => act({ do: 'redo' }),
+    }),
+    [facts, draft.changes, count, effect, unsent, sending, looked.isFetching, error, settle, open],
+  )
+  return <DraftContext value={value}>{children}</DraftContext>
+}

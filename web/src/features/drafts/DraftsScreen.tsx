@@ -1,0 +1,96 @@
+import { useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button } from 'react-bootstrap'
+import { useNavigate, useSearchParams } from 'react-router'
+import { api, take } from '../../api/client'
+import { draftDetail, drafts as draftsQuery, type DraftSummary } from '../../api/queries'
+import { bySlot } from '../../domain/draft'
+import { dayName } from '../../domain/months'
+import { Empty, Trouble, Wait } from '../../parts/States'
+import { ChangesTable } from './ChangesTable'
+import { useDraft } from './context'
+import { EffectPanel } from './EffectPanel'
+import { useNames } from './names'
+
+/** What is prepared, what waits for its day, and what was applied? */
+export default function DraftsScreen() {
+  const found = useQuery(draftsQuery)
+  const [params, setParams] = useSearchParams()
+  const chosen = Number(params.get('draft')) || found.data?.[0]?.id
+  if (found.isPending) return <Wait what="the drafts" />
+  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  return (
+    <div className="workspace">
+      <div className="gridside">
+        <div className="bar"><h1>Drafts</h1><span className="grow" /></div>
+        {found.data.length === 0 ? (
+          <Empty title="No drafts yet">Change a reserve or a cap in Allocations, or a lot in Pools: it stands in a draft until you apply it.</Empty>
+        ) : (
+          <div className="scroll">
+            <table className="ledger">
+              <thead><tr><th>Draft</th><th>State</th><th className="fig">Changes</th><th>By</th><th>Last changed</th></tr></thead>
+              <tbody>
+                {found.data.map((each) => (
+                  <tr key={each.id} className={each.id === chosen ? 'chosen' : undefined}>
+                    <td><button type="button" className="btn btn-link p-0 text-start" aria-pressed={each.id === chosen} onClick={() => setParams({ draft: String(each.id) }, { replace: true })}>{each.name}</button></td>
+                    <td><State draft={each} /></td>
+                    <td className="fig">{each.count}</td>
+                    <td>{each.mine ? 'you' : each.owner}</td>
+                    <td>{dayName(each.changed_at.slice(0, 10))}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </div>
+        )}
+      </div>
+      <aside className="drawer wide" aria-label="The chosen draft">{chosen && <Detail id={chosen} key={chosen} />}</aside>
+    </div>
+  )
+}
+
+function State({ draft }: { draft: DraftSummary }) {
+  if (draft.state === 'scheduled') return <>on {draft.apply_on ? dayName(draft.apply_on) : ''}</>
+  if (draft.state === 'held') return <b className="over">held back</b>
+  if (draft.state === 'applied') return <>applied {draft.applied_at ? dayName(draft.applied_at.slice(0, 10)) : ''}</>
+  return <b>open</b>
+}
+
+function Detail({ id }: { id: number }) {
+  const found = useQuery(draftDetail(id))
+  const names = useNames()
+  const draft = useDraft()
+  const go = useNavigate()
+  const [trouble, setTrouble] = useState<unknown>(null)
+  if (found.isPending) return <Wait what="the draft" />
+  if (found.isError) return <Trouble error={found.error} />
+  const body = found.data
+  const params = { params: { path: { draft_id: id } } }
+  const run = async (work: () => Promise<unknown>, then?: () => void) => {
+    try {
+      setTrouble(null)
+      await work()
+      draft.open(null)
+      then?.()
+    } catch (error) {
+      setTrouble(error)
+    }
+  }
+  const toGrid = () => { void go('/allocations') }
+  return (
+    <>
+      <h2>{body.name}</h2>
+      <p className="quiet small"><State draft={body} /> · by {body.mine ? 'you' : body.owner}{body.shared_with.length > 0 && ` · shared with ${body.shared_with.join(', ')}`}</p>
+      {body.reason && <p className="over" role="alert">Held back: {body.reason}</p>}
+      <div className="d-flex gap-2 my-2 flex-wrap">
+        {body.state === 'open' && <Button size="sm" onClick={() => { draft.open(body.mine ? null : id); toGrid() }}>Go on editing</Button>}
+        {['scheduled', 'held'].includes(body.state) && <Button size="sm" onClick={() => void run(() => take(api.POST('/api/drafts/{draft_id}/open', params)), toGrid)}>Open it again</Button>}
+        {body.state === 'applied' && <Button size="sm" onClick={() => void run(() => take(api.POST('/api/drafts/{draft_id}/reverse', params)), toGrid)}>Reverse it in a new draft</Button>}
+        {body.state !== 'applied' && <Button size="sm" variant="outline-primary" onClick={() => void run(() => take(api.POST('/api/drafts/{draft_id}/discard', params)))}>Discard</Button>}
+      </div>
+      {trouble !== null && <Trouble error={trouble} />}
+      <ChangesTable changes={bySlot(body.changes)} effect={body.effect ?? undefined} names={names} />
+      {body.effect && <EffectPanel effect={body.effect} names={names} />}
+    </>
+  )
+}

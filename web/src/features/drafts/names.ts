@@ -1,0 +1,18 @@
+import { useQuery } from '@tanstack/react-query'
+import { useMemo } from 'react'
+import { grid as gridQuery, type Pool } from '../../api/queries'
+
+export interface Names {
+  account: (code: string) => string
+  pool: (product: string) => Pool | undefined
+}
+
+/** What accounts and products are called, and their units, from the grid that is there already. */
+export function useNames(): Names {
+  const found = useQuery(gridQuery)
+  return useMemo(() => {
+    const accounts = new Map(found.data?.accounts.code.map((code, place) => [code, found.data.accounts.name[place] ?? code]))
+    const pools = new Map(found.data?.pools.map((pool) => [pool.product, pool]))
+    return { account: (code) => accounts.get(code) ?? code, pool: (product) => pools.get(product) }
+  }, [found.data])
+}

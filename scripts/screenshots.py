@@ -30,14 +30,9 @@ def nothing_more(page: Page) -> None:
 def raise_a_cap(page: Page) -> None:
     """Types a new cap into the chosen cell, so that the draft's effect is in view."""
     page.locator(".agrid .cell.sel").click()
-    page.keyboard.type("70")
+    page.keyboard.type("+4")
     page.keyboard.press("Enter")
-    page.get_by_text("cleared", exact=False).first.wait_for()
-
-
-def choose_a_line(page: Page) -> None:
-    """Opens the first line of a statement and a day of it."""
-    page.locator("tbody tr").first.click()
+    page.get_by_text("breach cleared").wait_for()
 
 
 @dataclass(frozen=True)
@@ -54,7 +49,7 @@ class View:
 VIEWS = {
     "today": View("/today"),
     "allocations": View("/allocations?account=OLDQUAY&product=FIELD-FULL"),
-    "draft": View("/allocations?account=OLDQUAY&product=FIELD-FULL", do=raise_a_cap),
+    "draft": View("/allocations?account=OLDQUAY-ENGINEERING&product=WATCHGLASS&pools=FIELD-CORE,FIELD-FULL,VOICE,WATCHGLASS,CHARTROOM", do=raise_a_cap),
     "statements": View("/statements?month=2026-10"),
     "statement": View("/statements/NORTHFOLD?month=2026-10"),
     "log": View("/log"),
@@ -113,6 +108,9 @@ def _take(address: str, signs: dict[str, tuple[str, str]], wanted: list[str]) ->
             view.do(page)
             page.wait_for_timeout(700)
             page.screenshot(path=TO / f"{name}.png")
+            for button in page.get_by_role("button", name="Discard").all():
+                button.click()
+                page.wait_for_timeout(300)
             print(name)
             page.close()
 

@@ -6,6 +6,7 @@ import logging
 import os
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager, suppress
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -20,14 +21,20 @@ from starlette.exceptions import HTTPException
 
 from fair_ladle.app.accounts.routes import routes as accounts
 from fair_ladle.app.allocations.routes import routes as allocations
+from fair_ladle.app.drafts.jobs import apply_due
 from fair_ladle.app.drafts.routes import routes as drafts
+from fair_ladle.app.enforcement.routes import routes as enforcement
+from fair_ladle.app.enforcement.usecases import enforce_all
 from fair_ladle.app.log import usecases as log_usecases
 from fair_ladle.app.log.routes import routes as log
+from fair_ladle.app.notices.routes import routes as notices
+from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.database import Again, Database
 from fair_ladle.app.plumbing.http import problem_response
 from fair_ladle.app.plumbing.installation import open_database
 from fair_ladle.app.plumbing.problems import Problem, Refused
-from fair_ladle.app.plumbing.settings import PROJECT
+from fair_ladle.app.plumbing.schedule import Job, run_due
+from fair_ladle.app.plumbing.settings import PROJECT, Settings
 from fair_ladle.app.sign_in import usecases as sign_in_usecases
 from fair_ladle.app.sign_in.routes import COOKIE
 from fair_ladle.app.sign_in.routes import open_routes as sign_in_open
@@ -36,12 +43,14 @@ from fair_ladle.app.statements.routes import routes as statements
 from fair_ladle.app.takings import usecases as takings_usecases
 from fair_ladle.app.takings.routes import routes as takings
 from fair_ladle.app.today.routes import routes as today
+from fair_ladle.connectors.mail import Smtp, StandIn
+from fair_ladle.demo.mail import FOLDER, routes as demo_mail
 
 logger = logging.getLogger("fair_ladle")
 WEB = PROJECT / "web" / "dist"
 OPEN = {"/api/sign-in", "/api/me", "/api/health"}
 MOST_BODY = 2 * 2**20
-UPKEEP_SECONDS = 60
+LOOK_SECONDS = 5
 SECURITY_HEADERS = {
     "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
     "object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
@@ -49,15 +58,28 @@ SECURITY_HEADERS = {
 }
 
 
-async def upkeep(database: Database) -> None:
-    """What is done beside requests, again and again: sealing the log, and counters whose time is up."""
+def jobs(settings: Settings) -> dict[str, Job]:
+    """What is done beside requests, again and again. Mail waits in the outbox where no server is named."""
+    found = {
+        "seal the log": Job(timedelta(minutes=1), lambda database: database.run(log_usecases.seal_new)),
+        "rebuild counters": Job(timedelta(minutes=1), lambda database: database.run(takings_usecases.rebuild_stale)),
+        "apply drafts that are due": Job(timedelta(minutes=1), apply_due),
+        "enforce": Job(timedelta(minutes=5), enforce_all),
+    }
+    if settings.smtp_url is not None:
+        smtp = Smtp(settings.smtp_url, settings.mail_from)
+        found["send mail"] = Job(timedelta(seconds=20), lambda database: outbox.send(database, smtp.deliver))
+    return found
+
+
+async def upkeep(database: Database, every: dict[str, Job]) -> None:
+    """The schedule, as long as the server is up."""
     while True:
-        for work in (log_usecases.seal_new, takings_usecases.rebuild_stale):
-            try:
-                await anyio.to_thread.run_sync(database.run, work)
-            except (Refused, Again, sa.exc.SQLAlchemyError) as trouble:
-                logger.warning("upkeep: %s", type(trouble).__name__)
-        await anyio.sleep(UPKEEP_SECONDS)
+        try:
+            await anyio.to_thread.run_sync(run_due, database, every)
+        except sa.exc.SQLAlchemyError as trouble:
+            logger.warning("schedule: %s", type(trouble).__name__)
+        await anyio.sleep(LOOK_SECONDS)
 
 
 def create_app(database: Database | None = None) -> FastAPI:
@@ -67,7 +89,7 @@ def create_app(database: Database | None = None) -> FastAPI:
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         app.state.database = database or open_database()
         async with anyio.create_task_group() as group:
-            group.start_soon(upkeep, app.state.database)
+            group.start_soon(upkeep, app.state.database, jobs(Settings.read()))
             yield
             group.cancel_scope.cancel()
 
@@ -79,7 +101,7 @@ def create_app(database: Database | None = None) -> FastAPI:
     app.add_exception_handler(HTTPException, _http)
     app.add_exception_handler(sa.exc.OperationalError, _database_down)
     app.add_exception_handler(Again, _busy)
-    for router in (sign_in_open, sign_in, accounts, allocations, drafts, takings, statements, today, log):
+    for router in (sign_in_open, sign_in, accounts, allocations, drafts, takings, enforcement, notices, statements, today, log, demo_mail):
         app.include_router(router)
 
     @app.get("/api/health", include_in_schema=False)
@@ -183,14 +205,19 @@ async def _busy(request: Request, trouble: Exception) -> Response:
     return problem_response(Problem("busy", "Too busy", 503, "Too much changed at once; nothing was changed here. Try again."))
 
 
-def serve(port: int, home: Path) -> None:
-    """Serve on 127.0.0.1 until told to stop."""
+def serve(port: int, home: Path, demo: bool) -> None:
+    """Serve on 127.0.0.1 until told to stop; a demo without a mail server of its own gets the stand-in."""
     import uvicorn
 
     pid_file = home / "web.pid"
     pid_file.write_text(str(os.getpid()))
+    stand_in = StandIn(home / FOLDER) if demo and Settings.read().smtp_url is None else None
+    if stand_in is not None:
+        os.environ["FAIR_LADLE_SMTP"] = stand_in.start()
     try:
         uvicorn.run(create_app(), host="127.0.0.1", port=port, log_level="warning", access_log=False, server_header=False)
     finally:
+        if stand_in is not None:
+            stand_in.stop()
         with suppress(FileNotFoundError):
             pid_file.unlink()

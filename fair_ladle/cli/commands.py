@@ -294,7 +294,7 @@ def sign_in_(
     print(f"{email} can sign in and run {account}.")
 
 
-main_program: Callable[[int, Path], None] | None = None
+main_program: Callable[[int, Path, bool], None] | None = None
 """Serves on a port; set by the program that wires, so that commands know nothing of the web."""
 
 
@@ -323,7 +323,7 @@ def serve(
             for email, password, whom in signs:
                 print(f"  {email:32} {password:36} {whom}", flush=True)
         print("Ctrl-C stops it.", flush=True)
-        main_program(port, home)
+        main_program(port, home, demo)
     except NotADemo as trouble:
         raise typer_exit(str(trouble)) from None
     finally:

@@ -114,41 +114,55 @@ def clock_from(since: int, grace_days: int, zone: ZoneInfo) -> Clock:
     return Clock(since, deadline, day_start(deadline + timedelta(days=1), zone) * MICRO)
 
 
-def grace_clock(load: Steps, versions: Sequence[Version], at: int, zone: ZoneInfo) -> Clock | None:
-    """The clock running at an instant for an account with this load and these allocation versions.
+@dataclass(frozen=True)
+class GracePeriod:
+    """A clock and the instant (µs) at which it was cleared; None while it runs."""
 
-    It runs since the first instant from which on load > cap under ``grace`` without a break; its
-    length is the one of the version in force. None where no clock runs.
+    clock: Clock
+    cleared: int | None
+
+
+def grace_periods(load: Steps, versions: Sequence[Version], at: int, zone: ZoneInfo) -> list[GracePeriod]:
+    """Every clock up to an instant for an account with this load and these allocation versions, in order.
+
+    A clock starts at the first instant at which load > cap under ``grace`` and is cleared at the first instant
+    back within, or under another policy. Its length is that of the version in force at its end, or now.
     """
-    now = next((v for v in versions if v.covers(local_day(instant(at), zone))), None)
-    if now is None or now.at_cap is not AtCap.GRACE or now.cap is None:
-        return None
     grace = version_steps(versions, zone, lambda v: int(v.at_cap is AtCap.GRACE and v.cap is not None))
     cap = version_steps(versions, zone, lambda v: v.cap if v.cap is not None else NO_LIMIT // 2)
     times = np.unique(np.concatenate([load.times, grace.times, cap.times]))
     times = times[times <= at]
+    if len(times) == 0:
+        return []
     past_cap = (grace.at(times) > 0) & (load.at(times) > cap.at(times))
-    if len(times) == 0 or not past_cap[-1]:
-        return None
-    within = np.flatnonzero(~past_cap)
-    since = int(times[within[-1] + 1] if len(within) else times[0])
-    return clock_from(since, now.grace_days or 0, zone)
+    turns = np.flatnonzero(np.diff(past_cap.astype(np.int8), prepend=0))
+    found = []
+    for place, turn in enumerate(turns.tolist()):
+        if not past_cap[turn]:
+            continue
+        cleared = int(times[turns[place + 1]]) if place + 1 < len(turns) else None
+        last = local_day(instant(at if cleared is None else cleared - 1), zone)
+        version = next((v for v in versions if v.covers(last)), None)
+        days = version.grace_days or 0 if version else 0
+        found.append(GracePeriod(clock_from(int(times[turn]), days, zone), cleared))
+    return found
 
 
-def load_over_time(
-    row: int,
-    children: Callable[[int], Sequence[int]],
-    own: Callable[[int], Steps],
-    reserve: Callable[[int], Steps],
-) -> Steps:
-    """load(n) as a function of time: own and what the children hold, worked upwards without recursion."""
-    order = [row]
-    for above in order:
-        order.extend(children(above))
-    held: dict[int, Steps] = {}
-    for each in reversed(order):
-        load = total([own(each), *(held.pop(child) for child in children(each))])
-        if each == row:
-            return load
-        held[each] = greater(load, reserve(each))
-    return Steps.nothing()
+def grace_clock(load: Steps, versions: Sequence[Version], at: int, zone: ZoneInfo) -> Clock | None:
+    """The clock running at an instant; None where none runs."""
+    periods = grace_periods(load, versions, at, zone)
+    return periods[-1].clock if periods and periods[-1].cleared is None else None
+
+
+def loads_over_time(
+    order: Sequence[int], parent: Callable[[int], int], own: Callable[[int], Steps], reserve: Callable[[int], Steps],
+) -> dict[int, Steps]:
+    """load of every account of a pool over time; ``order`` has parents before their children, the first without one."""
+    loads: dict[int, Steps] = {}
+    parts: dict[int, list[Steps]] = {row: [own(row)] for row in order}
+    for row in reversed(order):
+        loads[row] = total(parts.pop(row))
+        above = parent(row)
+        if above in parts:
+            parts[above].append(greater(loads[row], reserve(row)))
+    return loads

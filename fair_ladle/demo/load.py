@@ -8,6 +8,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.enforcement.usecases import enforce_all
 from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database, Unit
@@ -50,6 +51,8 @@ def prepare(database: Database, home: Path, told: Callable[[str], None]) -> list
         ]
         database.clock.set_to(STARTS_AT)
         database.run(_load, signs, told)
+        told("Looking at clocks, holds and thresholds")
+        enforce_all(database)
         kept.touch(mode=0o600)
         kept.write_text("".join(f"{email}\t{password}\t{whom}\n" for email, password, whom in signs))
     database.run(sign_in.start_demo_clock, STARTS_AT)

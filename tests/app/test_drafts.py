@@ -11,6 +11,7 @@ import pytest
 
 from fair_ladle.app.allocations import views
 from fair_ladle.app.allocations.positions import positions_at
+from fair_ladle.app.drafts import sharing_out
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot
 from fair_ladle.app.drafts.effect import in_units, told
@@ -186,3 +187,28 @@ def test_a_draft_is_its_owners_and_whom_it_is_shared_with(demo: Database, actor:
     assert edited.changes[0].terms.cap == 21  # type: ignore[union-attr]
     with pytest.raises(Refused, match="is Admin of GANNET's to discard"):
         demo.run(drafts.discard, colleague, draft.row.id)
+
+
+def test_sharing_out_says_why_and_stands_as_changes(demo: Database) -> None:
+    clients = [sharing_out.Wanted(code) for code in ("BRAMBLE", "FENWICK", "NORTHFOLD", "QUILLON", "TERN")]
+
+    def shared(way: sharing_out.Way, amount: int | None, *wanted: sharing_out.Wanted, as_what: sharing_out.As = "cap") -> dict[str, tuple[int, str]]:
+        found = demo.run(sharing_out.share_out, COMMAND_LINE, "LANTERN-MAIL", amount, wanted or clients, way, as_what)
+        assert sum(each.part for each in found.parts) == found.amount - found.left_over
+        return {each.account: (each.part, each.reason) for each in found.parts}
+
+    first = shared("need", 20)
+    assert first["BRAMBLE"] == (7, "7 to be back within its cap") and first["NORTHFOLD"] == (5, "5 to be back within its cap")
+    assert first["QUILLON"] == (2, "1 to be back within its cap, then 1 with the others") and first["TERN"] == (2, "2 with the others, after the breaches")
+    assert shared("even", 20)["TERN"] == (4, "an even share")
+    assert shared("use", 100)["BRAMBLE"] == (26, "69 of 271 in use")
+    by_hand = shared("even", 20, *clients[:-1], sharing_out.Wanted("TERN", 12, 12))
+    assert by_hand["TERN"] == (12, "set by hand") and by_hand["BRAMBLE"] == (2, "an even share")
+    with pytest.raises(Refused, match="the least amounts add up to 12, more than the 5 to share"):
+        shared("even", 5, *clients[:-1], sharing_out.Wanted("TERN", 12))
+    with pytest.raises(Refused, match="stands below another of the chosen accounts"):
+        shared("even", 5, sharing_out.Wanted("OLDQUAY"), sharing_out.Wanted("OLDQUAY-CREW"))
+    promised = demo.run(sharing_out.share_out, COMMAND_LINE, "LANTERN-MAIL", None, clients, "even", "reserve")
+    looked = demo.run(drafts.look, COMMAND_LINE, [each.change for each in promised.parts if each.change])
+    assert looked.effect is not None and looked.effect.stopping == [], "all that is free can be promised"
+    assert promised.amount == promised.free == 119

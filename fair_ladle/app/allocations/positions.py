@@ -21,7 +21,7 @@ from fair_ladle.app.pools.usecases import Pool, Product
 from fair_ladle.app.usage import usecases as usage
 from fair_ladle.core.allocations import AtCap, Grid, Version
 from fair_ladle.core.calendar import local_day, micros
-from fair_ladle.core.clocks import Clock, Steps, grace_clock, load_over_time, version_steps
+from fair_ladle.core.clocks import Clock, Steps, grace_clock, loads_over_time, version_steps
 from fair_ladle.core.path import Ladder, Rung, ladder
 from fair_ladle.core.settling import (
     BY_SUPPLY, NO_LIMIT, Flags, Headroom, Roots, Settled, Supply,
@@ -212,19 +212,14 @@ def _history(unit: Unit, world: World, row: int, column: int) -> tuple[Steps, li
     product, accounts = world.products[column], world.accounts
     owner = int(world.owner[row, column])
     rows = [int(each) for each in accounts.tree.branch(row) if int(world.owner[each, column]) == owner]
-    inside = set(rows)
-    children: dict[int, list[int]] = {each: [] for each in rows}
-    for each in rows:
-        if each != row:
-            children[int(accounts.tree.parent[each])].append(each)
     own = usage.own_over_time(unit, accounts, product, rows, world.at)
-    versions: dict[int, list[Version]] = {each: [] for each in inside}
+    versions: dict[int, list[Version]] = {each: [] for each in rows}
     ids = [int(accounts.ids[each]) for each in rows]
     for each in store.versions(unit.connection, [product.id], None, world.day, ids):
         place = accounts.row_of_id[each.account_id]
         versions[place].append(to_version(each, accounts.tree.codes[place]))
-    load = load_over_time(
-        row, children.__getitem__, lambda each: own.get(each, Steps.nothing()),
+    loads = loads_over_time(
+        rows, lambda each: int(accounts.tree.parent[each]) if each != row else -1, lambda each: own.get(each, Steps.nothing()),
         lambda each: version_steps(versions[each], world.zone, lambda version: version.reserve),
     )
-    return load, versions[row]
+    return loads[row], versions[row]

@@ -12,8 +12,8 @@ from pydantic import BaseModel, Field
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import row_in_scope
 from fair_ladle.app.allocations.routes import CellName, LadderBody
-from fair_ladle.app.drafts import usecases
-from fair_ladle.app.drafts.changes import Change, Terms
+from fair_ladle.app.drafts import sharing_out, usecases
+from fair_ladle.app.drafts.changes import AllocationChange, Change, Terms
 from fair_ladle.app.drafts.effect import Effect, in_units, told
 from fair_ladle.app.drafts.usecases import Draft, Looked, terms_of
 from fair_ladle.app.plumbing.actor import Actor
@@ -292,6 +292,53 @@ def drafts(db: Db, who: Who) -> Any:
 def look(body: Look, db: Db, who: Who) -> Any:
     """What changes would do; nothing is kept."""
     return db.run(lambda unit: effect_body(usecases.look(unit, who, body.changes, body.on), who, body.look_at))
+
+
+class ShareOutWanted(BaseModel):
+    """An account, and the least and most it gets in grains (most null = no bound); the two the same = set by hand."""
+
+    account: str = Field(max_length=64)
+    least: int = Field(0, ge=0)
+    most: int | None = Field(None, ge=0)
+
+
+class ShareOut(BaseModel):
+    """What to share out; ``amount`` in grains, null = all that is free."""
+
+    product: str = Field(max_length=64)
+    amount: int | None = Field(None, ge=0)
+    accounts: list[ShareOutWanted] = Field(min_length=1, max_length=10_000)
+    way: sharing_out.Way
+    as_what: sharing_out.As
+
+
+class PartBody(BaseModel):
+    """What an account gets and why, and the change for the draft."""
+
+    account: str
+    part: int
+    reason: str
+    change: AllocationChange | None
+
+
+class SharedOutBody(BaseModel):
+    """The parts in tree order, in grains."""
+
+    amount: int
+    free: int
+    left_over: int
+    parts: list[PartBody]
+
+
+@routes.post("/share-out", response_model=SharedOutBody)
+def share_out(body: ShareOut, db: Db, who: Who) -> Any:
+    """Share an amount of a pool out over accounts; nothing is kept, the changes are for a draft."""
+    wanted = [sharing_out.Wanted(each.account, each.least, each.most) for each in body.accounts]
+    found = db.run(sharing_out.share_out, who, body.product, body.amount, wanted, body.way, body.as_what)
+    return SharedOutBody(
+        amount=found.amount, free=found.free, left_over=found.left_over,
+        parts=[PartBody(account=each.account, part=each.part, reason=each.reason, change=each.change) for each in found.parts],
+    )
 
 
 @routes.get("/current", response_model=DraftBody | None)

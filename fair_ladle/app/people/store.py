@@ -9,7 +9,7 @@ import sqlalchemy as sa
 
 from fair_ladle.app.people.tables import groups, people
 
-__all__ = ["codes_and_usernames", "groups", "named", "people"]
+__all__ = ["active_by_account", "codes_and_usernames", "groups", "named", "people"]
 
 
 def codes_and_usernames(connection: sa.Connection) -> tuple[frozenset[str], frozenset[str]]:
@@ -20,3 +20,9 @@ def codes_and_usernames(connection: sa.Connection) -> tuple[frozenset[str], froz
 def named(connection: sa.Connection, usernames: Collection[str]) -> list[Any]:
     """People by username."""
     return list(connection.execute(sa.select(people).where(people.c.username.in_(usernames))))
+
+
+def active_by_account(connection: sa.Connection) -> dict[int, int]:
+    """How many active people each account itself has."""
+    counted = sa.select(people.c.account_id, sa.func.count()).where(people.c.status == "active").group_by(people.c.account_id)
+    return {account_id: count for account_id, count in connection.execute(counted)}

@@ -28,3 +28,8 @@ def known_names(unit: Unit) -> tuple[frozenset[str], frozenset[str]]:
 def by_username(unit: Unit, usernames: Collection[str]) -> dict[str, Any]:
     """People by username; those unknown are left out."""
     return {row.username: row for row in store.named(unit.connection, usernames)}
+
+
+def active_by_account(unit: Unit) -> dict[int, int]:
+    """How many active people each account itself has, by the account's id."""
+    return store.active_by_account(unit.connection)

@@ -11,13 +11,22 @@ PROJECT = Path(__file__).resolve().parents[3]
 
 @dataclass(frozen=True)
 class Settings:
-    """``home`` holds the data; ``database_url`` points at another MariaDB, or is None for one of our own."""
+    """``home`` holds the data; ``database_url`` points at another MariaDB, or is None for one of our own.
+
+    ``smtp_url`` is where mail is handed in (None = mail waits), ``mail_from`` who it comes from.
+    """
 
     home: Path
     database_url: str | None
+    smtp_url: str | None = None
+    mail_from: str = "Fair Ladle <fair-ladle@localhost>"
 
     @staticmethod
     def read() -> Settings:
-        """From FAIR_LADLE_HOME (``.data`` beside the program if not said) and FAIR_LADLE_DATABASE_URL."""
+        """From FAIR_LADLE_HOME (``.data`` beside the program if not said), FAIR_LADLE_DATABASE_URL, FAIR_LADLE_SMTP
+        and FAIR_LADLE_MAIL_FROM."""
         home = os.environ.get("FAIR_LADLE_HOME") or PROJECT / ".data"
-        return Settings(Path(home).resolve(), os.environ.get("FAIR_LADLE_DATABASE_URL") or None)
+        return Settings(
+            Path(home).resolve(), os.environ.get("FAIR_LADLE_DATABASE_URL") or None, os.environ.get("FAIR_LADLE_SMTP") or None,
+            os.environ.get("FAIR_LADLE_MAIL_FROM") or Settings.mail_from,
+        )

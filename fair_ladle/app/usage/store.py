@@ -159,6 +159,12 @@ def open_assignments(
     return list(connection.execute(OPEN, asked))
 
 
+def all_assignments(connection: sa.Connection, product_id: int) -> list[Any]:
+    """Every assignment of a product, by its number."""
+    a = assignments
+    return list(connection.execute(sa.select(a.c.id, a.c.account_id, a.c.subject, a.c.begins, a.c.ends).where(a.c.product_id == product_id).order_by(a.c.id)))
+
+
 def begin(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
     """Add assignments."""
     BEGIN.run(connection, *rows)

@@ -91,6 +91,11 @@ def open_assignments(unit: Unit, products: Sequence[Product], subjects: Sequence
     return store.open_assignments(unit.connection, [product.id for product in products], subjects, at)
 
 
+def all_assignments(unit: Unit, product: Product) -> list[Any]:
+    """Every assignment of a product there ever was."""
+    return store.all_assignments(unit.connection, product.id)
+
+
 def begin(unit: Unit, rows: list[dict[str, Any]]) -> None:
     """Record assignments; the counters are the caller's."""
     store.begin(unit.connection, rows)

@@ -208,6 +208,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/drafts/share-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Share Out
+         * @description Share an amount of a pool out over accounts; nothing is kept, the changes are for a draft.
+         */
+        post: operations["share_out_api_drafts_share_out_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/drafts/{draft_id}": {
         parameters: {
             query?: never;
@@ -1589,6 +1609,19 @@ export interface components {
             quantity: string;
         };
         /**
+         * PartBody
+         * @description What an account gets and why, and the change for the draft.
+         */
+        PartBody: {
+            /** Account */
+            account: string;
+            change: components["schemas"]["AllocationChange-Output"] | null;
+            /** Part */
+            part: number;
+            /** Reason */
+            reason: string;
+        };
+        /**
          * PoolEffect
          * @description What stays free of a pool, in grains.
          */
@@ -1691,6 +1724,57 @@ export interface components {
         Revision: {
             /** Revision */
             revision: number;
+        };
+        /**
+         * ShareOut
+         * @description What to share out; ``amount`` in grains, null = all that is free.
+         */
+        ShareOut: {
+            /** Accounts */
+            accounts: components["schemas"]["ShareOutWanted"][];
+            /** Amount */
+            amount?: number | null;
+            /**
+             * As What
+             * @enum {string}
+             */
+            as_what: "cap" | "reserve";
+            /** Product */
+            product: string;
+            /**
+             * Way
+             * @enum {string}
+             */
+            way: "even" | "people" | "use" | "reserve" | "max-min" | "need";
+        };
+        /**
+         * ShareOutWanted
+         * @description An account, and the least and most it gets in grains (most null = no bound); the two the same = set by hand.
+         */
+        ShareOutWanted: {
+            /** Account */
+            account: string;
+            /**
+             * Least
+             * @default 0
+             */
+            least: number;
+            /** Most */
+            most?: number | null;
+        };
+        /**
+         * SharedOutBody
+         * @description The parts in tree order, in grains.
+         */
+        SharedOutBody: {
+            /** Amount */
+            amount: number;
+            /** Free */
+            free: number;
+            /** Left Over */
+            left_over: number;
+            /** Parts */
+            parts: components["schemas"]["PartBody"][];
         };
         /**
          * ShortfallBody
@@ -2746,6 +2830,84 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EffectBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    share_out_api_drafts_share_out_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShareOut"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SharedOutBody"];
                 };
             };
             /** @description Not signed in */

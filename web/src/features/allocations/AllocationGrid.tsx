@@ -19,6 +19,8 @@ export interface GridProps {
   places: number[]
   cursor: Position
   setCursor: (cursor: Position) => void
+  /** Told whenever another block of cells is chosen. */
+  onRange: (range: Range | null) => void
   isOpen: (place: number) => boolean
   toggle: (place: number, open?: boolean) => void
   effects: Record<string, Record<string, CellEffect>>
@@ -41,6 +43,8 @@ export function AllocationGrid(props: GridProps) {
   const [edit, setEdit] = useState<Edit | null>(null)
   const [anchor, setAnchor] = useState<Position | null>(null)
   const range = between(anchor ?? cursor, cursor)
+  const { onRange } = props
+  useEffect(() => onRange(anchor ? between(anchor, cursor) : null), [anchor, cursor, onRange])
   const wantsFocus = useRef(false)
   const inside = useRef(false)
 

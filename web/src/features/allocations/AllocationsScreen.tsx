@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useCallback, useEffect, useMemo, useRef, useState } from 'react'
 import { useLocation, useSearchParams } from 'react-router'
 import type { Schemas } from '../../api/client'
-import { grid as gridQuery, type Effect } from '../../api/queries'
+import { grid as gridQuery, type Effect, type Pool } from '../../api/queries'
 import { useCommands, type Command } from '../../commands/registry'
 import type { Change, Changes } from '../../domain/draft'
 import { visiblePlaces } from '../../domain/tree'
@@ -13,8 +13,9 @@ import { useDraft } from '../drafts/context'
 import { AllocationGrid } from './AllocationGrid'
 import { canStand, copied, fill, paste, slotsIn, typeInto, type Sheet } from './cellEditing'
 import { Drawer } from './Drawer'
-import { chosenPools, effectsOf, idles, modelOf, presses, readChoice } from './model'
+import { chosenPools, effectsOf, idles, modelOf, presses, readChoice, type Model } from './model'
 import type { Edit } from './Row'
+import { ShareOut } from './ShareOut'
 import { Toolbar } from './Toolbar'
 
 /** A value that follows another once it has rested. */
@@ -154,8 +155,11 @@ function Loaded({ grid }: { grid: Schemas['AllocationGrid'] }) {
     return true
   }
 
+  const [sharing, setSharing] = useState(false)
+  const [range, setRange] = useState<Range | null>(null)
   const commands = useMemo<Command[]>(
     () => [
+      { id: 'share-out', name: 'Share out', keys: 's', group: 'Allocations', run: () => setSharing(true) },
       { id: 'find', name: 'Find an account', keys: '/', group: 'Allocations', run: () => document.getElementById('find-account')?.focus() },
       { id: 'all-open', name: 'Open all accounts', keys: ']', group: 'Allocations', run: () => setOpen(new Set(model.accounts.code)) },
       { id: 'all-closed', name: 'Close all accounts', keys: '[', group: 'Allocations', run: () => setOpen(new Set([grid.top])) },
@@ -169,25 +173,29 @@ function Loaded({ grid }: { grid: Schemas['AllocationGrid'] }) {
       setParams((now) => { if (value) now.set(name, value); else now.delete(name); return now }, { replace: true }),
     [setParams],
   )
+  const startSharing = useCallback(() => setSharing(true), [])
   const attention = useMemo(() => model.accounts.code.filter((_, at) => presses(pools, at)).length, [model, pools])
 
   return (
     <div className="workspace">
       <div className="gridside">
-        <Toolbar all={grid.pools} pools={pools} choice={choiceKey} filter={filter} find={find} attention={attention} choose={choose} setFind={setFind} />
+        <Toolbar all={grid.pools} pools={pools} choice={choiceKey} filter={filter} find={find} attention={attention} choose={choose} setFind={setFind} shareOut={startSharing} />
         {pools.length === 0 || places.length === 0 ? (
           <Empty title={pools.length === 0 ? 'No pools to show' : 'No account like that'}>
             {pools.length === 0 ? 'Choose other pools, or bring in lots with an intake.' : filter === 'attention' ? 'Every account in these pools is within its cap.' : 'Try other words, or show all accounts.'}
           </Empty>
         ) : (
           <AllocationGrid
-            model={model} pools={pools} places={places} cursor={cursor} setCursor={moveCursor} isOpen={find || filter !== 'all' ? alwaysOpen : isOpen} toggle={toggle} effects={effects}
+            model={model} pools={pools} places={places} cursor={cursor} setCursor={moveCursor} onRange={setRange} isOpen={find || filter !== 'all' ? alwaysOpen : isOpen} toggle={toggle} effects={effects}
             changed={changed} faults={faults} commit={commit} fill={(range, way) => put(fill(sheet, range, way))} paste={(range, text) => put(paste(sheet, range, text))}
             copied={(range) => copied(sheet, range)} clear={(range) => draft.forget(slotsIn(sheet, range))}
           />
         )}
         {note && <p className="note over" role="alert">{note} <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setNote('')}>Close</button></p>}
       </div>
+      {sharing && atPool && (
+        <ShareOut pool={atPool} accounts={sharedTo(model, atPool, places, range, place ?? 0)} close={() => setSharing(false)} />
+      )}
       <aside className="drawer" aria-label="The chosen cell">
         {product ? (
           <Drawer account={account} product={product} changes={changes} effect={effect} set={draft.set} look={look} />
@@ -204,6 +212,15 @@ const alwaysOpen = () => true
 function opened(text: string | null, codes: string[], top: string): string[] {
   if (text === '*') return codes
   return [top, ...(text ?? '').split(',').filter(Boolean)]
+}
+
+/** Whom to share out to: the chosen rows; with one row, the accounts directly below it, or else its siblings. */
+function sharedTo(model: Model, pool: Pool, places: number[], range: Range | null, place: number): { code: string; name: string }[] {
+  const { parent, code, name } = model.accounts
+  const many = range && range.to.row > range.from.row
+  const below = code.map((_, at) => at).filter((at) => parent[at] === place)
+  const chosen = many ? places.slice(range.from.row, range.to.row + 1) : below.length ? below : code.map((_, at) => at).filter((at) => parent[at] === parent[place] && at !== 0)
+  return chosen.filter((at) => pool.present[at] === 1 && at !== 0).map((at) => ({ code: code[at] ?? '', name: name[at] ?? '' }))
 }
 
 /** Which products are changed in the draft, as one text an account, so that rows compare it at a glance. */

@@ -1,5 +1,5 @@
 import { memo, useMemo } from 'react'
-import { Dropdown, Form } from 'react-bootstrap'
+import { Button, Dropdown, Form } from 'react-bootstrap'
 import type { Pool } from '../../api/queries'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { chosenPools, readChoice, type PoolChoice } from './model'
@@ -14,16 +14,17 @@ interface ToolbarProps {
   attention: number
   choose: (name: string, value: string | null) => void
   setFind: (words: string) => void
+  shareOut: () => void
 }
 
-const FILTERS = [['all', 'All'], ['attention', 'Needs attention'], ['idle', 'Idle stock']] as const
+const FILTERS = [['all', 'All'], ['attention', 'Needs attention'], ['idle', 'Idle']] as const
 const POOLS = [['counted', 'Seats and devices'], ['storage', 'Storage']] as const
 
 /** Which accounts and pools are shown. Asleep while the cursor moves. */
-export const Toolbar = memo(function Toolbar({ all, pools, choice, filter, find, attention, choose, setFind }: ToolbarProps) {
+export const Toolbar = memo(function Toolbar({ all, pools, choice, filter, find, attention, choose, setFind, shareOut }: ToolbarProps) {
   const shown = useMemo(() => ({ product: pools.map((pool) => pool.product) }), [pools])
   return (
-    <div className="bar">
+    <div className="bar tightbar">
       <h1>Allocations</h1>
       <span className="seg" role="group" aria-label="Which accounts">
         {FILTERS.map(([key, label]) => (
@@ -40,7 +41,7 @@ export const Toolbar = memo(function Toolbar({ all, pools, choice, filter, find,
       </span>
       <span className="grow" />
       <Form.Control
-        id="find-account" type="search" placeholder="Find an account  /" aria-label="Find an account" style={{ width: 128 }} value={find}
+        id="find-account" type="search" placeholder="Find an account  /" aria-label="Find an account" style={{ width: 118 }} value={find}
         onChange={(event) => setFind(event.target.value)}
         onKeyDown={(event) => {
           if (event.key !== 'ArrowDown' && event.key !== 'Enter') return
@@ -48,6 +49,7 @@ export const Toolbar = memo(function Toolbar({ all, pools, choice, filter, find,
           document.querySelector<HTMLElement>('.agrid [tabindex="0"]')?.focus()
         }}
       />
+      <Button variant="outline-primary" onClick={shareOut}>Share out</Button>
       <ExportMenu path="/api/allocations/export" params={shown} />
     </div>
   )

@@ -1,0 +1,182 @@
+"""Sharing an amount of one pool out over accounts: as changes for a draft, with a plain reason for each."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.allocations import usecases as allocations
+from fair_ladle.app.allocations.positions import Positions, settle_world
+from fair_ladle.app.allocations.views import present_world
+from fair_ladle.app.drafts.changes import AllocationChange, Terms
+from fair_ladle.app.drafts.usecases import terms_of
+from fair_ladle.app.people import usecases as people
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import invalid, not_found
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Product
+from fair_ladle.core.quantities import MOST_GRAINS, to_units
+from fair_ladle.core.settling import NO_LIMIT
+from fair_ladle.core.sharing import Mode, share
+
+Way = Literal["even", "people", "use", "reserve", "max-min", "need"]
+As = Literal["cap", "reserve"]
+WEIGHED = {"people": "people", "use": "in use", "reserve": "in reserve"}
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """An account to share out to, with the least and the most it gets, in grains (most None = no bound)."""
+
+    account: str
+    least: int = 0
+    most: int | None = None
+
+
+@dataclass(frozen=True)
+class Part:
+    """What an account gets and why, and the change that gives it (None where it gets nothing)."""
+
+    account: str
+    part: int
+    reason: str
+    change: AllocationChange | None
+
+
+@dataclass(frozen=True)
+class SharedOut:
+    """The parts in tree order; what was to be shared out, what is free, and what the most of everybody leaves over."""
+
+    parts: list[Part]
+    amount: int
+    free: int
+    left_over: int
+
+
+def share_out(unit: Unit, actor: Actor, product_code: str, amount: int | None, wanted: Sequence[Wanted], way: Way, as_what: As) -> SharedOut:
+    """Share an amount (None = all that is free) over accounts that do not stand below one another.
+
+    ``cap``: each cap goes up by the part. ``reserve``: each reserve goes up to what is held and the part, and the cap with it.
+    """
+    product = pools_usecases.product(unit, product_code)
+    found = settle_world(present_world(unit, [product]))
+    rows = _rows(found, actor, wanted, product)
+    bounds = {each.account: each for each in wanted}
+    codes = [found.world.accounts.tree.codes[row] for row in rows]
+    owner = int(found.world.owner[rows[0], 0])
+    free = max(0, int(found.headroom.room[owner, 0]))
+    if amount is None:
+        amount = free
+    if not 0 <= amount <= MOST_GRAINS:
+        raise invalid(f"An amount from 0 to {to_units(MOST_GRAINS, product.measure):f} {product.unit}.", "amount")
+    low = [bounds[code].least for code in codes]
+    high = [min(amount, most) if (most := bounds[code].most) is not None else amount for code in codes]
+    uncapped = [as_what == "cap" and found.world.grid.cap[row, 0] >= NO_LIMIT for row in rows]
+    low, high = ([0 if none else each for each, none in zip(bound, uncapped, strict=True)] for bound in (low, high))
+    weights = _weights(unit, found, rows, way)
+    needs = [_over(found, row) for row in rows]
+    mode = {"even": Mode.EVEN, "max-min": Mode.MAX_MIN, "need": Mode.NEED}.get(way, Mode.PROPORTIONAL)
+    try:
+        parts = share(amount, weights, low, high, mode, needs)
+    except ValueError as trouble:
+        raise invalid(f"That cannot be shared out: {_in_units(str(trouble), product)}.", "amount") from None
+    there = allocations.in_force(unit, [product.id], [int(found.world.accounts.ids[row]) for row in rows], found.world.day)
+    told = _Reasons(product, way, amount, weights, low, high, needs)
+    result = []
+    for place, (row, code, part) in enumerate(zip(rows, codes, parts, strict=True)):
+        version = there.get((int(found.world.accounts.ids[row]), product.id))
+        was = terms_of(version)
+        change = None
+        if part:
+            change = AllocationChange(
+                account=code, product=product.code, terms=_terms(was or Terms(), found, row, part, as_what), seen=version.id if version else None, was=was,
+            )
+        result.append(Part(code, part, "has no cap to raise" if uncapped[place] else told.reason(place, part), change))
+    return SharedOut(result, amount, free, amount - sum(parts))
+
+
+def _rows(found: Positions, actor: Actor, wanted: Sequence[Wanted], product: Product) -> list[int]:
+    accounts, world = found.world.accounts, found.world
+    if not wanted:
+        raise invalid("Choose the accounts to share out to.", "accounts")
+    if len({each.account for each in wanted}) < len(wanted):
+        raise invalid("One account stands there twice.", "accounts")
+    rows = [accounts_usecases.row_in_scope(accounts, actor, each.account) for each in wanted]
+    top = accounts_usecases.top_row(accounts, actor)
+    chosen = set(rows)
+    for row in rows:
+        name = accounts.name(row)
+        if world.owner[row, 0] < 0:
+            raise not_found(f"pool of {product.name} for {name}", product.code)
+        if int(world.owner[row, 0]) != int(world.owner[rows[0], 0]):
+            raise invalid(f"{name} is served by another pool of {product.name} than the others.", "accounts")
+        if row in (top, int(world.owner[row, 0])):
+            raise invalid(f"{name} is not below whoever shares out; choose accounts below it.", "accounts")
+        if any(above in chosen for above in accounts.tree.path_up(row)[1:]):
+            raise invalid(f"{name} stands below another of the chosen accounts; choose one of the two.", "accounts")
+    return sorted(rows, key=lambda row: int(accounts.tree.depth_first[row]))
+
+
+def _weights(unit: Unit, found: Positions, rows: Sequence[int], way: Way) -> list[int]:
+    if way == "people":
+        counts = people.active_by_account(unit)
+        accounts = found.world.accounts
+        return [sum(counts.get(int(accounts.ids[each]), 0) for each in accounts.tree.branch(row)) for row in rows]
+    if way == "use":
+        used = found.used()
+        return [int(used[row, 0]) for row in rows]
+    if way == "reserve":
+        return [int(found.world.grid.reserve[row, 0]) for row in rows]
+    return [1] * len(rows)
+
+
+def _over(found: Positions, row: int) -> int:
+    cap = int(found.world.grid.cap[row, 0])
+    return max(0, int(found.settled.load[row, 0]) - cap) if cap < NO_LIMIT else 0
+
+
+def _terms(was: Terms, found: Positions, row: int, part: int, as_what: As) -> Terms:
+    if as_what == "cap":
+        return was if was.cap is None else was.model_copy(update={"cap": was.cap + part})
+    reserve = int(found.settled.held[row, 0]) + part
+    return was.model_copy(update={"reserve": reserve, "cap": None if was.cap is None else max(was.cap, reserve)})
+
+
+def _in_units(text: str, product: Product) -> str:
+    return " ".join(f"{to_units(int(word.strip(',')), product.measure):f}" if word.strip(",").isdigit() else word for word in text.split())
+
+
+class _Reasons:
+    """Says in a few words why an account gets what it gets."""
+
+    def __init__(self, product: Product, way: Way, amount: int, weights: list[int], low: list[int], high: list[int], needs: list[int]):
+        self.product, self.way, self.amount = product, way, amount
+        self.weights, self.low, self.high, self.needs = weights, low, high, needs
+
+    def units(self, grains: int) -> str:
+        return f"{to_units(grains, self.product.measure):f}"
+
+    def reason(self, place: int, part: int) -> str:
+        if self.low[place] == self.high[place]:
+            return "set by hand"
+        if part == self.high[place] < self.amount:
+            return f"its most, {self.units(part)}"
+        if part == self.low[place] > 0:
+            return f"its least, {self.units(part)}"
+        if self.way == "need":
+            need = min(self.needs[place], part)
+            rest = part - need
+            if need:
+                return f"{self.units(need)} to be back within its cap" + (f", then {self.units(rest)} with the others" if rest else "")
+            return f"{self.units(part)} with the others, after the breaches" if part else "the breaches of others took all"
+        if self.way == "max-min":
+            return "raised together with the others"
+        if self.way == "even":
+            return "an even share"
+        weight, whole = self.weights[place], sum(self.weights)
+        told = self.units(weight) if self.way != "people" else str(weight)
+        every = self.units(whole) if self.way != "people" else str(whole)
+        return f"{told} of {every} {WEIGHED[self.way]}"

@@ -1,0 +1,94 @@
+"""Queries over holds and thresholds."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from datetime import datetime
+from typing import Any
+
+import sqlalchemy as sa
+
+from fair_ladle.app.enforcement.tables import crossings, enforced, holds, thresholds
+from fair_ladle.app.plumbing.database import metadata
+
+
+def lock_product(connection: sa.Connection, product_id: int) -> datetime | None:
+    """Up to when a product's holds are replayed; its row is locked, so that one at a time replays them."""
+    row = connection.execute(sa.select(enforced).where(enforced.c.product_id == product_id).with_for_update()).first()
+    return None if row is None else row.until
+
+
+def begin_enforced(connection: sa.Connection, product_id: int, since: datetime) -> None:
+    """A row to lock, unless somebody made it meanwhile."""
+    connection.execute(sa.insert(enforced).prefix_with("IGNORE").values(product_id=product_id, until=since))
+
+
+def set_enforced(connection: sa.Connection, product_id: int, until: datetime) -> None:
+    """Note how far holds are replayed."""
+    connection.execute(sa.update(enforced).where(enforced.c.product_id == product_id).values(until=until))
+
+
+def open_holds(connection: sa.Connection, product_id: int) -> list[Any]:
+    """Holds that have not ended, by account and place."""
+    h = holds
+    return list(connection.execute(sa.select(h).where(h.c.product_id == product_id, h.c.ends.is_(None)).order_by(h.c.account_id, h.c.begins, h.c.place)))
+
+
+def add_holds(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
+    """Keep holds."""
+    if rows:
+        connection.execute(sa.insert(holds), list(rows))
+
+
+def end_hold(connection: sa.Connection, hold_id: int, at: datetime) -> None:
+    """A hold has ended."""
+    connection.execute(sa.update(holds).where(holds.c.id == hold_id).values(ends=at))
+
+
+def shown_holds(connection: sa.Connection, account_ids: Collection[int], product_id: int | None) -> list[Any]:
+    """Holds that have not ended of units of these accounts, with whom they are of."""
+    a, p = metadata.tables["assignments"], metadata.tables["products"]
+    statement = (
+        sa.select(holds, a.c.subject, a.c.account_id.label("of_account_id"), p.c.code.label("product"))
+        .join(a, a.c.id == holds.c.assignment_id).join(p, p.c.id == holds.c.product_id)
+        .where(holds.c.ends.is_(None), a.c.account_id.in_(account_ids)).order_by(p.c.code, holds.c.account_id, holds.c.begins, holds.c.place)
+    )
+    if product_id is not None:
+        statement = statement.where(holds.c.product_id == product_id)
+    return list(connection.execute(statement))
+
+
+def levels(connection: sa.Connection) -> dict[tuple[int, int], tuple[int, ...]]:
+    """Thresholds that are not the usual ones, by account's and product's id."""
+    return {
+        (row.account_id, row.product_id): tuple(int(each) for each in row.levels.split(";") if each)
+        for row in connection.execute(sa.select(thresholds))
+    }
+
+
+def set_levels(connection: sa.Connection, account_id: int, product_id: int, wanted: Sequence[int] | None) -> None:
+    """Other thresholds for an account in a pool; None = the usual ones again."""
+    here = sa.and_(thresholds.c.account_id == account_id, thresholds.c.product_id == product_id)
+    connection.execute(sa.delete(thresholds).where(here))
+    if wanted is not None:
+        connection.execute(sa.insert(thresholds).values(account_id=account_id, product_id=product_id, levels=";".join(map(str, wanted))))
+
+
+def crossed(connection: sa.Connection, product_id: int) -> set[tuple[int, int]]:
+    """(account, level) that are crossed now, as far as is known."""
+    found = connection.execute(sa.select(crossings.c.account_id, crossings.c.level).where(crossings.c.product_id == product_id))
+    return {(row.account_id, row.level) for row in found}
+
+
+def cross(connection: sa.Connection, product_id: int, pairs: Collection[tuple[int, int]], at: datetime) -> None:
+    """Thresholds that are crossed from now on."""
+    if pairs:
+        connection.execute(sa.insert(crossings), [{"account_id": a, "product_id": product_id, "level": level, "since": at} for a, level in pairs])
+
+
+def uncross(connection: sa.Connection, product_id: int, pairs: Collection[tuple[int, int]]) -> None:
+    """Thresholds that are not crossed any more."""
+    for account_id, level in pairs:
+        connection.execute(
+            sa.delete(crossings).where(crossings.c.product_id == product_id, crossings.c.account_id == account_id, crossings.c.level == level)
+        )

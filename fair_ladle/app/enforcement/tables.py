@@ -1,0 +1,40 @@
+"""Holds as they were replayed, how far they were, and thresholds that are crossed."""
+
+from __future__ import annotations
+
+import sqlalchemy as sa
+
+from fair_ladle.app.plumbing.database import Instant, id_column, metadata
+
+holds = sa.Table(
+    "holds", metadata,
+    id_column(),
+    sa.Column("product_id", sa.ForeignKey("products.id"), nullable=False),
+    sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, comment="the restricted account whose excess it is"),
+    sa.Column("assignment_id", sa.ForeignKey("assignments.id"), nullable=False, index=True),
+    sa.Column("place", sa.Integer, nullable=False, comment="in the stack: the last put on hold is freed first"),
+    sa.Column("begins", Instant, nullable=False),
+    sa.Column("ends", Instant),
+    sa.UniqueConstraint("product_id", "account_id", "assignment_id", "begins"),
+)
+
+enforced = sa.Table(
+    "enforced", metadata,
+    sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
+    sa.Column("until", Instant, nullable=False, comment="holds are replayed up to here"),
+)
+
+thresholds = sa.Table(
+    "thresholds", metadata,
+    sa.Column("account_id", sa.ForeignKey("accounts.id"), primary_key=True),
+    sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
+    sa.Column("levels", sa.String(64), nullable=False, comment="percents of the cap, joined by ;"),
+)
+
+crossings = sa.Table(
+    "crossings", metadata,
+    sa.Column("account_id", sa.ForeignKey("accounts.id"), primary_key=True),
+    sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
+    sa.Column("level", sa.Integer, primary_key=True),
+    sa.Column("since", Instant, nullable=False),
+)

@@ -1,0 +1,237 @@
+"""Enforcing by the schedule: grace clocks warn and run out, the excess is put on hold and freed again, thresholds tell.
+
+Everything follows from the facts: whoever runs it later finds the same clocks and the same holds.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import timedelta
+from typing import Any
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.allocations.positions import Positions, settle_world, world_at
+from fair_ladle.app.enforcement import store
+from fair_ladle.app.enforcement.replay import Past
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.notices import usecases as notices
+from fair_ladle.app.notices.usecases import Notice
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Again, Database, Unit
+from fair_ladle.app.plumbing.problems import invalid, not_found
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Product
+from fair_ladle.core.calendar import instant, local_day, micros
+from fair_ladle.core.clocks import Clock
+from fair_ladle.core.holds import Hold
+from fair_ladle.core.quantities import to_units
+from fair_ladle.core.settling import NO_LIMIT
+
+USUAL_LEVELS = (80, 90, 100)
+SCHEDULE = Actor("schedule", "", None)
+
+
+@dataclass(frozen=True)
+class Done:
+    """What a run did to one product's pools."""
+
+    on_hold: int
+    freed: int
+    told: int
+
+
+def enforce_all(database: Database) -> None:
+    """Every product in a transaction of its own."""
+    with database.transaction() as unit:
+        codes = [each.code for each in pools_usecases.products(unit)]
+    for code in codes:
+        database.run(enforce, code)
+
+
+def enforce(unit: Unit, product_code: str) -> Done:
+    """Bring one product's clocks, holds and thresholds up to now, and tell whom it concerns."""
+    product = pools_usecases.product(unit, product_code)
+    until = store.lock_product(unit.connection, product.id)
+    if until is None:
+        raise Again(lambda first: store.begin_enforced(first.connection, product.id, instant(0)))
+    world = world_at(unit, [product], unit.now)
+    if not world.pools:
+        return Done(0, 0, 0)
+    found = settle_world(world)
+    new, freed = _sync_holds(unit, found, product, micros(until))
+    told = [*_clock_notices(found, product), *_hold_notices(found, product, new), *_threshold_notices(unit, found, product)]
+    count = notices.tell(unit, world.accounts, told)
+    store.set_enforced(unit.connection, product.id, world.at)
+    return Done(len(new), freed, count)
+
+
+def _sync_holds(unit: Unit, found: Positions, product: Product, since: int) -> tuple[list[tuple[int, Hold, Any]], int]:
+    """Keep what a replay finds beyond what is kept: new holds as (account row, hold, assignment), and how many ended."""
+    accounts, past = found.world.accounts, Past(unit, found.world)
+    kept = store.open_holds(unit.connection, product.id)
+    before: dict[int, list[Hold]] = {}
+    for row in kept:
+        before.setdefault(accounts.row_of_id[row.account_id], []).append(Hold(row.assignment_id, row.place, micros(row.begins), None))
+    ids = {(accounts.row_of_id[row.account_id], row.assignment_id, micros(row.begins)): row.id for row in kept}
+    new, freed, rows, entries = [], 0, [], []
+    for place, holds in past.holds(since, before).items():
+        for hold in holds:
+            hold_id = ids.get((place, hold.assignment, hold.begins))
+            if hold_id is not None:
+                if hold.ends is not None:
+                    store.end_hold(unit.connection, hold_id, instant(hold.ends))
+                    freed += 1
+                    entries.append(_entry("hold ended", past.unit_of(hold.assignment), place, accounts, product))
+                continue
+            rows.append({
+                "product_id": product.id, "account_id": int(accounts.ids[place]), "assignment_id": hold.assignment, "place": hold.place,
+                "begins": instant(hold.begins), "ends": None if hold.ends is None else instant(hold.ends),
+            })
+            assignment = past.unit_of(hold.assignment)
+            entries.append(_entry("put on hold", assignment, place, accounts, product))
+            if hold.ends is None:
+                new.append((place, hold, assignment))
+    store.add_holds(unit.connection, rows)
+    if entries:
+        log.write(unit, SCHEDULE, None, entries)
+    return new, freed
+
+
+def _entry(what: str, assignment: Any, place: int, accounts: Accounts, product: Product) -> log.Entry:
+    return log.Entry(what, assignment.subject, assignment.account_id, None, {"product": product.code, "for the cap of": accounts.tree.codes[place]})
+
+
+def _units(grains: int, product: Product) -> str:
+    plural = "s" if not product.is_storage and grains != 1 else ""
+    return f"{to_units(grains, product.measure):f} {product.unit}{plural}"
+
+
+def _clock_notices(found: Positions, product: Product) -> list[Notice]:
+    """At the start of a grace, halfway, on its last day, and when it has run out."""
+    world, told = found.world, []
+    for (row, column), clock in world.clocks.items():
+        name, account_id = world.accounts.name(row), int(world.accounts.ids[row])
+        over = int(found.settled.load[row, column]) - int(world.grid.cap[row, column])
+        stage = _stage(clock, world)
+        key = f"grace {account_id} {product.id} {clock.since} {stage}"
+        past = f"{name} is {_units(over, product)} over its cap of {_units(int(world.grid.cap[row, column]), product)} of {product.name}."
+        until = f"{clock.deadline_day:%A, %d %B %Y}"
+        subject, text = {
+            "start": (f"{name} is past its cap of {product.name}: grace until {until}", f"{past} Everything goes on until the end of {until}; then the excess alone is put on hold."),
+            "halfway": (f"{name}: half of its grace for {product.name} is over", f"{past} The grace ends with {until}."),
+            "last day": (f"{name}: the last day of its grace for {product.name}", f"{past} At the end of today the excess alone is put on hold."),
+            "over": (f"{name}: its grace for {product.name} is over", f"{past} Nothing new goes through until it is back within. Raise the cap, or release what is idle."),
+        }[stage]
+        told.append(Notice(key, "grace", account_id, subject, text, product.id))
+    return told
+
+
+def _stage(clock: Clock, world: Any) -> str:
+    if clock.is_over(micros(world.at)):
+        return "over"
+    started = local_day(instant(clock.since), world.zone)
+    if world.day >= clock.deadline_day and world.day > started:
+        return "last day"
+    length = (clock.deadline_day - started).days
+    return "halfway" if length > 1 and world.day >= started + timedelta(days=(length + 1) // 2) else "start"
+
+
+def _hold_notices(found: Positions, product: Product, new: Sequence[tuple[int, Hold, Any]]) -> list[Notice]:
+    """One notice an account, with who was put on hold and where."""
+    accounts, told = found.world.accounts, []
+    for place in dict.fromkeys(place for place, _, _ in new):
+        mine = [(hold, assignment) for row, hold, assignment in new if row == place]
+        names = "\n".join(f"- {assignment.subject}, {accounts.name(accounts.row_of_id[assignment.account_id])}" for _, assignment in mine)
+        account_id = int(accounts.ids[place])
+        key = f"hold {account_id} {product.id} {mine[0][0].begins} {mine[0][0].assignment}"
+        text = f"Only what is over the cap is on hold: not usable, still theirs, and free again as soon as there is room.\n{names}"
+        told.append(Notice(key, "hold", account_id, f"{accounts.name(place)}: {_units(len(mine), product)} of {product.name} on hold", text, product.id))
+    return told
+
+
+def _threshold_notices(unit: Unit, found: Positions, product: Product) -> list[Notice]:
+    """A notice for each threshold crossed upwards since the last run; one crossed back is armed again."""
+    world, other = found.world, store.levels(unit.connection)
+    known = store.crossed(unit.connection, product.id)
+    now: dict[tuple[int, int], int] = {}
+    for row, account_id in enumerate(world.accounts.ids.tolist()):
+        cap, load = int(world.grid.cap[row, 0]), int(found.settled.load[row, 0])
+        if world.owner[row, 0] < 0 or not 0 < cap < NO_LIMIT:
+            continue
+        for level in other.get((account_id, product.id), USUAL_LEVELS):
+            if load * 100 >= cap * level:
+                now[account_id, level] = row
+    new = now.keys() - known
+    store.cross(unit.connection, product.id, new, unit.now)
+    store.uncross(unit.connection, product.id, known - now.keys())
+    told = []
+    for account_id in sorted({account_id for account_id, _ in new}):
+        level = max(each for account, each in new if account == account_id)
+        row = now[account_id, level]
+        cap, load = int(world.grid.cap[row, 0]), int(found.settled.load[row, 0])
+        name = world.accounts.name(row)
+        told.append(Notice(
+            f"threshold {account_id} {product.id} {level} {micros(unit.now)}", "threshold", account_id, f"{name} has reached {level} % of its cap of {product.name}",
+            f"{_units(load, product)} of {_units(cap, product)} are counted.", product.id, parent_too=level >= 100,
+        ))
+    return told
+
+
+@dataclass(frozen=True)
+class OnHold:
+    """A unit on hold: whose, of which account, and for whose cap."""
+
+    product: str
+    subject: str
+    account: str
+    for_account: str
+    since: str
+    place: int
+
+
+def on_hold(unit: Unit, actor: Actor, account: str | None = None, product: str | None = None) -> list[OnHold]:
+    """Units on hold in the actor's branch, or in one below it, in the order in which they were put there."""
+    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    top = accounts_usecases.top_row(accounts, actor) if account is None else accounts_usecases.row_in_scope(accounts, actor, account)
+    product_id = None if product is None else pools_usecases.product(unit, product).id
+    inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
+    found = []
+    for row in store.shown_holds(unit.connection, [int(each) for each in accounts.ids[accounts.tree.branch(top)]], product_id):
+        of, cause = accounts.row_of_id[row.of_account_id], accounts.row_of_id[row.account_id]
+        found.append(OnHold(
+            row.product, row.subject, accounts.tree.codes[of], accounts.tree.codes[cause] if cause in inside else "above", row.begins.isoformat(), row.place,
+        ))
+    return found
+
+
+def levels_of(unit: Unit, actor: Actor, account: str, product: str) -> tuple[int, ...]:
+    """At which percents of the cap an account in a pool is told."""
+    account_id, found = _named(unit, actor, account, product)
+    return store.levels(unit.connection).get((account_id, found.id), USUAL_LEVELS)
+
+
+def set_levels(unit: Unit, actor: Actor, account: str, product: str, levels: Sequence[int] | None) -> tuple[int, ...]:
+    """Other thresholds for an account in a pool; None = the usual ones."""
+    account_id, found = _named(unit, actor, account, product)
+    if levels is not None:
+        if any(not 1 <= each <= 1000 for each in levels) or len(levels) > 10:
+            raise invalid("Up to ten thresholds, each from 1 to 1000 % of the cap.", "levels")
+        levels = sorted(set(levels))
+    before = store.levels(unit.connection).get((account_id, found.id), USUAL_LEVELS)
+    store.set_levels(unit.connection, account_id, found.id, levels)
+    after = tuple(USUAL_LEVELS if levels is None else levels)
+    if before != after:
+        told = [{"warn at": ", ".join(f"{each} %" for each in each_of)} for each_of in (before, after)]
+        log.write(unit, actor, None, [log.Entry("thresholds changed", product, account_id, told[0], told[1])])
+    return after
+
+
+def _named(unit: Unit, actor: Actor, account: str, product: str) -> tuple[int, Product]:
+    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    row = accounts_usecases.row_in_scope(accounts, actor, account)
+    found = pools_usecases.product(unit, product)
+    if not pools_usecases.pools(unit, [found]):
+        raise not_found("pool of the product here", product)
+    return int(accounts.ids[row]), found

@@ -1,0 +1,1 @@
+"""Notices: what somebody is told, in Today and by mail."""

@@ -1,0 +1,103 @@
+"""Telling people: each thing once, in Today for whoever runs the branch, and one mail a person for all of a run."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import timedelta
+from typing import Any
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.notices import store
+from fair_ladle.app.plumbing import outbox
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import not_found
+from fair_ladle.app.sign_in import usecases as sign_in
+
+SHOWN_FOR = timedelta(days=30)
+
+
+@dataclass(frozen=True)
+class Notice:
+    """Something to tell about an account; ``key`` names the event, so that it is told once.
+
+    It goes to the account's admins and, with ``parent_too``, to those of the account above.
+    """
+
+    key: str
+    kind: str
+    account_id: int
+    subject: str
+    text: str
+    product_id: int | None = None
+    parent_too: bool = True
+
+
+def tell(unit: Unit, accounts: Accounts, told: Sequence[Notice], but_not: str = "") -> int:
+    """Keep the notices that were not told before and write their mails; how many were new."""
+    known = store.known(unit.connection, [each.key for each in told])
+    new = [each for each in {each.key: each for each in told}.values() if each.key not in known]
+    now = unit.now
+    store.add(
+        unit.connection,
+        [
+            {
+                "at": now, "kind": each.kind, "account_id": each.account_id, "product_id": each.product_id, "key": each.key,
+                "subject": each.subject[:255], "text": each.text,
+            }
+            for each in new
+        ],
+    )
+    mails: dict[str, list[Notice]] = {}
+    addresses = _addresses(unit, accounts, new)
+    for notice in new:
+        for address in addresses[notice.account_id, notice.parent_too]:
+            if address != but_not:
+                mails.setdefault(address, []).append(notice)
+    for address, mine in mails.items():
+        subject = mine[0].subject if len(mine) == 1 else f"{len(mine)} notices: {mine[0].subject} …"
+        outbox.write(unit, address, subject, "\n\n".join(f"{each.subject}\n{each.text}" for each in mine) + "\n\nFair Ladle\n")
+    return len(new)
+
+
+def _addresses(unit: Unit, accounts: Accounts, told: Sequence[Notice]) -> dict[tuple[int, bool], list[str]]:
+    wanted: dict[tuple[int, bool], list[int]] = {}
+    for notice in told:
+        row = accounts.row_of_id[notice.account_id]
+        above = int(accounts.tree.parent[row])
+        wanted[notice.account_id, notice.parent_too] = [row, above] if notice.parent_too and above >= 0 else [row]
+    rows = {row for each in wanted.values() for row in each}
+    running = sign_in.admins_of(unit, [int(accounts.ids[row]) for row in rows])
+    found = {}
+    for key, way in wanted.items():
+        addresses: dict[str, None] = {}
+        for row in way:
+            people = [each.email for each in running.get(int(accounts.ids[row]), [])]
+            for address in people or [accounts.facts[row].admin_email]:
+                if address:
+                    addresses[address] = None
+        found[key] = list(addresses)
+    return found
+
+
+def shown(unit: Unit, actor: Actor, accounts: Accounts, account: str | None = None, limit: int = 200) -> list[Any]:
+    """Notices of the actor's branch (or of one account in it) that the actor has not put away, newest first."""
+    if account is None:
+        rows = accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist()
+    else:
+        rows = [accounts_usecases.row_in_scope(accounts, actor, account)]
+    ids = [int(accounts.ids[row]) for row in rows]
+    return store.of_accounts(unit.connection, ids, actor.sign_in_id or 0, unit.now - SHOWN_FOR, limit)
+
+
+def put_away(unit: Unit, actor: Actor, ids: Sequence[int]) -> None:
+    """Do not show these notices to the actor any more."""
+    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    about = store.accounts_of(unit.connection, ids)
+    for notice_id in ids:
+        if notice_id not in about:
+            raise not_found("notice", str(notice_id))
+        accounts_usecases.row_in_scope(accounts, actor, accounts.tree.codes[accounts.row_of_id[about[notice_id]]])
+    store.put_away(unit.connection, ids, actor.sign_in_id or 0)

@@ -1,0 +1,48 @@
+"""Mails are written in the transaction of what they tell, and sent after it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import timedelta
+
+import sqlalchemy as sa
+
+from fair_ladle.app.plumbing.database import Database, Unit
+from fair_ladle.app.plumbing.tables import outbox
+
+AT_ONCE = 100
+TRY_AGAIN = (timedelta(minutes=1), timedelta(minutes=10), timedelta(hours=1), timedelta(hours=6), timedelta(days=1))
+
+
+def write(unit: Unit, to_address: str, subject: str, body: str) -> None:
+    """A mail that goes out once the transaction is kept."""
+    now = unit.now
+    unit.connection.execute(sa.insert(outbox).values(to_address=to_address, subject=subject[:255], body=body, written_at=now, due_at=now))
+
+
+def send(database: Database, deliver: Callable[[str, str, str], None]) -> int:
+    """Send what is due, each mail in a transaction of its own; one that fails is tried again later. How many were sent."""
+    sent = 0
+    for _ in range(AT_ONCE):
+        outcome = database.run(_send_one, deliver)
+        if outcome is None:
+            break
+        sent += outcome
+    return sent
+
+
+def _send_one(unit: Unit, deliver: Callable[[str, str, str], None]) -> int | None:
+    now = unit.now
+    row = unit.connection.execute(
+        sa.select(outbox).where(outbox.c.due_at <= now).order_by(outbox.c.due_at, outbox.c.id).limit(1).with_for_update(skip_locked=True)
+    ).first()
+    if row is None:
+        return None
+    try:
+        deliver(row.to_address, row.subject, row.body)
+    except OSError as trouble:
+        again = now + TRY_AGAIN[row.tries] if row.tries < len(TRY_AGAIN) else None
+        unit.connection.execute(sa.update(outbox).where(outbox.c.id == row.id).values(due_at=again, tries=row.tries + 1, trouble=str(trouble)[:2000]))
+        return 0
+    unit.connection.execute(sa.update(outbox).where(outbox.c.id == row.id).values(due_at=None, sent_at=now, tries=row.tries + 1, trouble=None))
+    return 1

@@ -1,0 +1,37 @@
+"""The demo's mail: what its stand-in server was given, for the operator's admin."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import Any
+
+from fastapi import APIRouter, Query
+from pydantic import BaseModel
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.plumbing.installation import is_demo
+from fair_ladle.app.plumbing.problems import not_found
+from fair_ladle.app.plumbing.settings import Settings
+from fair_ladle.connectors.mail import kept_mails
+
+FOLDER = "mail"
+routes = APIRouter(prefix="/api/demo", tags=["demo"], responses=PROBLEMS)
+
+
+class MailBody(BaseModel):
+    """A mail as it was handed in."""
+
+    to_address: str
+    subject: str
+    at: str
+    body: str
+
+
+@routes.get("/mail", response_model=list[MailBody])
+def mail(db: Db, who: Who, limit: int = Query(100, ge=1, le=500)) -> Any:
+    """What the demo sent, newest first."""
+    operator = db.run(accounts_usecases.operator).code
+    if not is_demo(db) or who.scope not in (None, operator):
+        raise not_found("mail", "of the demo")
+    return [MailBody(**asdict(each)) for each in kept_mails(Settings.read().home / FOLDER, limit)]

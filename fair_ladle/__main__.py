@@ -5,11 +5,11 @@ from pathlib import Path
 from fair_ladle.cli import commands
 
 
-def serve(port: int, home: Path) -> None:
+def serve(port: int, home: Path, demo: bool) -> None:
     """The web application, imported only where it is served."""
     from fair_ladle.main import serve as serve_web
 
-    serve_web(port, home)
+    serve_web(port, home, demo)
 
 
 commands.main_program = serve

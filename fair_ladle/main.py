@@ -19,6 +19,7 @@ from fastapi.middleware.gzip import GZipMiddleware
 from fastapi.responses import FileResponse
 from starlette.exceptions import HTTPException
 
+from fair_ladle.app.account_admin.routes import routes as account_admin
 from fair_ladle.app.accounts.routes import routes as accounts
 from fair_ladle.app.allocations.routes import routes as allocations
 from fair_ladle.app.drafts.jobs import apply_due
@@ -35,6 +36,7 @@ from fair_ladle.app.plumbing.installation import open_database
 from fair_ladle.app.plumbing.problems import Problem, Refused
 from fair_ladle.app.plumbing.schedule import Job, run_due
 from fair_ladle.app.plumbing.settings import PROJECT, Settings
+from fair_ladle.app.requests.routes import routes as requests
 from fair_ladle.app.sign_in import usecases as sign_in_usecases
 from fair_ladle.app.sign_in.routes import COOKIE
 from fair_ladle.app.sign_in.routes import open_routes as sign_in_open
@@ -101,7 +103,7 @@ def create_app(database: Database | None = None) -> FastAPI:
     app.add_exception_handler(HTTPException, _http)
     app.add_exception_handler(sa.exc.OperationalError, _database_down)
     app.add_exception_handler(Again, _busy)
-    for router in (sign_in_open, sign_in, accounts, allocations, drafts, takings, enforcement, notices, statements, today, log, demo_mail):
+    for router in (sign_in_open, sign_in, accounts, account_admin, allocations, drafts, takings, enforcement, requests, notices, statements, today, log, demo_mail):
         app.include_router(router)
 
     @app.get("/api/health", include_in_schema=False)

@@ -38,3 +38,4 @@ def find(db: Db, who: Who, find: str = Query("", max_length=100), limit: int = Q
             )
         )
     return found
+

@@ -60,6 +60,11 @@ def insert(connection: sa.Connection, row: dict[str, Any]) -> int:
     return int(connection.execute(sa.insert(accounts).values(row)).inserted_primary_key[0])
 
 
+def update(connection: sa.Connection, account_id: int, values: dict[str, Any]) -> None:
+    """Other facts of an account."""
+    connection.execute(sa.update(accounts).where(accounts.c.id == account_id).values(values))
+
+
 def place(connection: sa.Connection, parents: dict[str, str | None], today: date) -> int:
     """Put accounts below their parents (codes); how many of them stood elsewhere before and moved today."""
     ids = ids_by_code(connection)

@@ -128,6 +128,12 @@ def create(unit: Unit, row: dict[str, Any], parent: str) -> int:
     return account_id
 
 
+def change(unit: Unit, account_id: int, values: dict[str, Any]) -> None:
+    """Other facts of an account; whoever keeps a copy of the structure reads it anew."""
+    store.update(unit.connection, account_id, values)
+    structure_changed(unit)
+
+
 def move(unit: Unit, code: str, parent: str) -> None:
     """Let an account stand below another parent from today on."""
     store.place(unit.connection, {code: parent}, today(unit))

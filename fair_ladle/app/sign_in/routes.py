@@ -8,6 +8,7 @@ from fastapi import APIRouter, Cookie, Request, Response
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field
 
+from fair_ladle.app.plumbing.installation import is_demo
 from fair_ladle.app.plumbing.http import PROBLEMS, Db, problem_response
 from fair_ladle.app.plumbing.problems import Problem
 from fair_ladle.app.sign_in import usecases
@@ -42,6 +43,8 @@ class Me(BaseModel):
     delegations: list[Delegation]
     csrf_token: str
     now: str
+    demo: bool
+    """Whether this is the operator's admin of a demo, whose mail can be looked at."""
 
 
 @open_routes.post("/sign-in", status_code=204)
@@ -68,7 +71,7 @@ def me(request: Request, db: Db, token: Annotated[str | None, Cookie(alias=COOKI
     running = next(each for each in every if each.account == found.actor.scope)
     return Me(
         name=found.actor.name, email=found.actor.email, running=running, delegations=every,
-        csrf_token=found.csrf_token, now=db.clock.now().isoformat(),
+        csrf_token=found.csrf_token, now=db.clock.now().isoformat(), demo=running.kind == "operator" and is_demo(db),
     )
 
 

@@ -7,8 +7,10 @@ from typing import Any
 from fastapi import APIRouter
 from pydantic import BaseModel
 
+from fair_ladle.app.notices.routes import NoticeBody, notice_body
 from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
 from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.requests.routes import RequestBody, request_body
 from fair_ladle.app.today import usecases
 
 routes = APIRouter(prefix="/api/today", tags=["today"], responses=PROBLEMS)
@@ -80,6 +82,21 @@ class OutlookBody(OfProduct):
     free: list[int]
 
 
+class HeldDraft(BaseModel):
+    """A scheduled draft that could not be applied."""
+
+    id: int
+    name: str
+    reason: str
+
+
+class FailedJob(BaseModel):
+    """A job of the schedule whose last run failed; for the operator."""
+
+    name: str
+    trouble: str
+
+
 class TodayBody(BaseModel):
     """Everything of a day."""
 
@@ -89,6 +106,10 @@ class TodayBody(BaseModel):
     endings: list[EndingBody]
     idle: list[IdleBody]
     outlook: list[OutlookBody]
+    requests: list[RequestBody]
+    notices: list[NoticeBody]
+    held_drafts: list[HeldDraft]
+    failed_jobs: list[FailedJob]
 
 
 def _of(product: Product) -> dict[str, Any]:
@@ -131,4 +152,8 @@ def today(db: Db, who: Who) -> Any:
             OutlookBody(**_of(each.product), owner=each.owner, owner_name=each.owner_name, months=[m.isoformat() for m in each.months], free=each.free)
             for each in found.outlook
         ],
+        requests=[request_body(each) for each in found.requests],
+        notices=[notice_body(each, found.accounts) for each in found.notices],
+        held_drafts=[HeldDraft(id=each.id, name=each.name, reason=each.reason or "") for each in found.held_drafts],
+        failed_jobs=[FailedJob(name=name, trouble=trouble) for name, trouble in found.failed_jobs],
     )

@@ -5,14 +5,19 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import date, timedelta
 from decimal import Decimal
-
+from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.allocations import views
 from fair_ladle.app.allocations.positions import Positions, settle_world, world_at
+from fair_ladle.app.drafts import usecases as drafts
+from fair_ladle.app.notices import usecases as notices
+from fair_ladle.app.plumbing import schedule
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Unit
 from fair_ladle.app.pools.usecases import Pool, Product
+from fair_ladle.app.requests import usecases as requests_usecases
 from fair_ladle.core.costing import supply_on
 from fair_ladle.core.quantities import half_up
 
@@ -94,6 +99,11 @@ class Today:
     endings: list[LotEnding]
     idle: list[IdleStock]
     outlook: list[Outlook]
+    requests: list[requests_usecases.Request]
+    notices: list[Any]
+    held_drafts: list[Any]
+    failed_jobs: list[tuple[str, str]]
+    accounts: Accounts
 
 
 def today(unit: Unit, actor: Actor) -> Today:
@@ -122,6 +132,10 @@ def today(unit: Unit, actor: Actor) -> Today:
         world.day, _pressed(found, top, inside), shortfalls,
         sorted(endings, key=lambda each: (each.ending.uncovered == 0, each.ending.day, each.product.code)),
         sorted(idle, key=lambda each: -(each.free_cost + each.promised_cost)), outlook,
+        [each for each in requests_usecases.requests(unit, actor, waiting_only=True) if each.to_answer],
+        notices.shown(unit, actor, world.accounts),
+        [each for each in drafts.seen(unit, actor) if each.state == "held"] if actor.sign_in_id is not None else [],
+        schedule.failed(unit) if top == 0 else [], world.accounts,
     )
 
 

@@ -9,6 +9,8 @@ export type Cell = Schemas['CellBody']
 export type Effect = Schemas['EffectBody']
 export type DraftBody = Schemas['DraftBody']
 export type DraftSummary = Schemas['DraftSummary']
+export type RequestBody = Schemas['RequestBody']
+export type AccountBody = Schemas['AccountBody']
 export type LadderBody = Schemas['LadderBody']
 export type Statement = Schemas['StatementBody']
 export type Line = Schemas['StatementLine']
@@ -94,3 +96,33 @@ export const accountsFound = (find: string) =>
 export function logPage(account: string | undefined, by: string | undefined, before: number | undefined) {
   return take(api.GET('/api/log', { params: { query: { account, by, before, limit: 100 } } }))
 }
+
+export const requestEffect = (id: number, part: number) =>
+  queryOptions({
+    queryKey: ['requests', 'effect', id, part],
+    queryFn: () => take(api.GET('/api/requests/{request_id}/effect', { params: { path: { request_id: id }, query: { part } } })),
+    retry: false,
+    placeholderData: keepPreviousData,
+  })
+
+export const requestsOf = (account: string) =>
+  queryOptions({ queryKey: ['requests', 'of', account], queryFn: () => take(api.GET('/api/requests', { params: { query: { account } } })) })
+
+export const accountDetail = (account: string) =>
+  queryOptions({ queryKey: ['accounts', 'detail', account], queryFn: () => take(api.GET('/api/accounts/{account}', { params: { path: { account } } })) })
+
+export const holdsOf = (account: string, product?: string) =>
+  queryOptions({
+    queryKey: ['allocations', 'holds', account, product],
+    queryFn: () => take(api.GET('/api/enforcement/holds', { params: { query: { account, product } } })),
+    staleTime: 15_000,
+  })
+
+export const levelsOf = (account: string, product: string) =>
+  queryOptions({
+    queryKey: ['allocations', 'levels', account, product],
+    queryFn: () => take(api.GET('/api/enforcement/thresholds', { params: { query: { account, product } } })),
+    staleTime: 60_000,
+  })
+
+export const demoMail = queryOptions({ queryKey: ['demo', 'mail'], queryFn: () => take(api.GET('/api/demo/mail')), refetchInterval: 5000, retry: false })

@@ -19,6 +19,8 @@ import { SignIn } from './SignIn'
 const TodayScreen = lazy(() => import('../features/today/TodayScreen'))
 const StatementsScreen = lazy(() => import('../features/statements/StatementsScreen'))
 const StatementScreen = lazy(() => import('../features/statements/StatementScreen'))
+const AccountScreen = lazy(() => import('../features/accounts/AccountScreen'))
+const MailScreen = lazy(() => import('../features/log/MailScreen'))
 const DraftsScreen = lazy(() => import('../features/drafts/DraftsScreen'))
 const LogScreen = lazy(() => import('../features/log/LogScreen'))
 
@@ -52,12 +54,13 @@ function Shell({ who }: { who: Me }) {
       { id: 'today', name: 'Today', keys: 'g t', group: 'Go to', run: () => void go('/today') },
       { id: 'allocations', name: 'Allocations', keys: 'g a', group: 'Go to', run: () => void go('/allocations') },
       { id: 'drafts', name: 'Drafts', keys: 'g d', group: 'Go to', run: () => void go('/drafts') },
+      { id: 'account', name: 'Account', keys: 'g c', group: 'Go to', run: () => void go(`/accounts/${encodeURIComponent(who.running.account)}`) },
       { id: 'statements', name: 'Statements', keys: 'g s', group: 'Go to', run: () => void go('/statements') },
       { id: 'log', name: 'Log', keys: 'g l', group: 'Go to', run: () => void go('/log') },
       { id: 'palette', name: 'Go anywhere', keys: 'Ctrl K', group: 'Help', run: () => setPalette(true) },
       { id: 'keys', name: 'Keys', keys: '?', group: 'Help', run: () => setKeys(true) },
     ],
-    [go],
+    [go, who.running.account],
   )
   useCommands(commands)
   const run = (account: string) => {
@@ -116,9 +119,11 @@ function Shell({ who }: { who: Me }) {
         <NavLink to="/today">Today <TodayCount /></NavLink>
         <NavLink to="/allocations">Allocations</NavLink>
         <NavLink to="/drafts">Drafts</NavLink>
+        <NavLink to={`/accounts/${encodeURIComponent(who.running.account)}`}>Account</NavLink>
         <NavLink to="/statements">Statements</NavLink>
         <hr />
         <NavLink to="/log">Log</NavLink>
+        {who.demo && <NavLink to="/mail">Mail</NavLink>}
       </nav>
       <main className="screen" id="screen" tabIndex={-1} key={who.running.account}>
         <DraftProvider>
@@ -128,6 +133,8 @@ function Shell({ who }: { who: Me }) {
               <Route path="/allocations" element={<AllocationsScreen />} />
               <Route path="/statements" element={<StatementsScreen />} />
               <Route path="/statements/:buyer" element={<StatementScreen />} />
+              <Route path="/accounts/:account" element={<AccountScreen />} />
+              <Route path="/mail" element={<MailScreen />} />
               <Route path="/drafts" element={<DraftsScreen />} />
               <Route path="/log" element={<LogScreen />} />
               <Route path="*" element={<Navigate to="/today" replace state={{ from: place.pathname }} />} />
@@ -136,7 +143,7 @@ function Shell({ who }: { who: Me }) {
           <DraftBar />
         </DraftProvider>
       </main>
-      <Palette show={palette} setShow={setPalette} onAccount={(code) => void go(`/allocations?account=${encodeURIComponent(code)}`)} />
+      <Palette show={palette} setShow={setPalette} onAccount={(code) => void go(`/accounts/${encodeURIComponent(code)}`)} />
       <Keys show={keys} onHide={() => setKeys(false)} />
     </div>
   )

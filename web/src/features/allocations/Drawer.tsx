@@ -1,8 +1,9 @@
-import { useQuery } from '@tanstack/react-query'
+import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { memo, useMemo, useState } from 'react'
 import { Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { cell as cellQuery, type Cell, type Effect } from '../../api/queries'
+import { api, take } from '../../api/client'
+import { cell as cellQuery, holdsOf, levelsOf, type Cell, type Effect } from '../../api/queries'
 import { allocationSlot, type AtCap, type Change, type Changes, type Terms } from '../../domain/draft'
 import { dayName } from '../../domain/months'
 import { parseUnits, units, unitName } from '../../domain/units'
@@ -51,6 +52,8 @@ function CellDrawer({ cell, changes, effect, set, look }: DrawerProps & { cell: 
         <StateMark state={state} /> <b>{sentence(cell, terms, load, state, ladder.headroom)}</b> {ladder.sentence}
       </p>
       <Ladder limits={ladder.limits} unit={cell.unit} onRung={(account) => look(account, cell.product)} />
+      <Holds account={cell.account} product={cell.product} />
+      <Levels account={cell.account} product={cell.product} key={`${cell.account} ${cell.product}`} />
       <WaysOut cell={cell} terms={terms} load={load} bound={ladder.bound_by} limits={ladder.limits} put={put} look={look} />
     </>
   )
@@ -139,6 +142,48 @@ function Quantity({ label, value, changed, perUnit, empty, disabled, put }: {
   )
 }
 
+/** Units of this account and below that are on hold here, in the order in which they were put there. */
+function Holds({ account, product }: { account: string; product: string }) {
+  const found = useQuery(holdsOf(account, product))
+  if (!found.data?.length) return null
+  return (
+    <section>
+      <h3>On hold</h3>
+      <ul className="plain small">{found.data.map((each) => <li key={each.subject}>■ {each.subject} <span className="quiet">since {dayName(each.since.slice(0, 10))}{each.for_account !== account && ', for a cap above'}</span></li>)}</ul>
+    </section>
+  )
+}
+
+/** At which percents of the cap people are told. */
+function Levels({ account, product }: { account: string; product: string }) {
+  const queries = useQueryClient()
+  const found = useQuery(levelsOf(account, product))
+  const [typed, setTyped] = useState<string | null>(null)
+  const [trouble, setTrouble] = useState('')
+  if (!found.data) return null
+  const text = typed ?? found.data.levels.join(', ')
+  const save = async () => {
+    if (typed === null) return
+    const levels = typed.split(/[,;\s%]+/).filter(Boolean).map(Number)
+    try {
+      if (levels.some((each) => !Number.isInteger(each))) throw new Error('Whole percents, apart by commas.')
+      await take(api.PUT('/api/enforcement/thresholds', { params: { query: { account, product } }, body: { levels: typed.trim() ? levels : null } }))
+      await queries.invalidateQueries({ queryKey: ['allocations', 'levels', account, product] })
+      setTyped(null)
+      setTrouble('')
+    } catch (error) {
+      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+    }
+  }
+  return (
+    <Form.Group controlId="levels" className="levels">
+      <Form.Label>Tell at, % of the cap</Form.Label>
+      <Form.Control value={text} inputMode="numeric" isInvalid={trouble !== ''} onChange={(event) => setTyped(event.target.value)} onBlur={() => void save()} onKeyDown={(event) => { if (event.key === 'Enter') void save() }} />
+      {trouble && <span className="over small">{trouble}</span>}
+    </Form.Group>
+  )
+}
+
 function WaysOut({ cell, terms, load, bound, limits, put, look }: {
   cell: Cell
   terms: Terms
@@ -175,7 +220,7 @@ function WaysOut({ cell, terms, load, bound, limits, put, look }: {
   if (bound === 'supply') {
     ways.push(<Link className="wayout" key="supply" to="/today">See what is bought and when it ends<span>the supply is the limit here</span></Link>)
   }
-  if (!cell.may_change && over) ways.push(<p className="quiet small" key="ask">Your provider can raise the cap.</p>)
+  if (!cell.may_change) ways.push(<Link className="wayout" key="ask" to={`/accounts/${encodeURIComponent(cell.account)}`}>Ask your parent for more<span>on the account’s page, with a reason and a day</span></Link>)
   if (ways.length === 0) return null
   return <section><h3>Ways out</h3>{ways}</section>
 }

@@ -1,11 +1,12 @@
-import { useQuery } from '@tanstack/react-query'
-import { useSearchParams } from 'react-router'
-import { Link } from 'react-router'
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { Link, useSearchParams } from 'react-router'
+import { api, take } from '../../api/client'
 import { me, today as todayQuery, type Today } from '../../api/queries'
 import { money, sum } from '../../domain/money'
 import { daysBetween, longDay, monthWord, shortDay } from '../../domain/months'
 import { tinyUnits, units, unitName } from '../../domain/units'
 import { Empty, StateMark, Trouble, Wait } from '../../parts/States'
+import { RequestItem } from '../requests/RequestItem'
 import { needsSomebody } from './count'
 
 type Pressed = Today['pressed'][number]
@@ -37,7 +38,7 @@ export default function TodayScreen() {
       <div className="bar">
         <h1>{longDay(day.day)}</h1>
         <span className="seg" role="group" aria-label="Which things">
-          {([['all', 'Everything', needsSomebody(day)], ['pools', 'Pools', pools], ['clients', 'Past a cap', past.length], ['near', 'Near a cap', near.length], ['idle', 'Idle stock', day.idle.length]] as const).map(([key, label, count]) => (
+          {([['all', 'Everything', needsSomebody(day)], ['requests', 'Requests', day.requests.length], ['notices', 'Notices', day.notices.length], ['pools', 'Pools', pools], ['clients', 'Past a cap', past.length], ['near', 'Near a cap', near.length], ['idle', 'Idle stock', day.idle.length]] as const).map(([key, label, count]) => (
             <button type="button" key={key} aria-pressed={only === key} onClick={() => choose(key)}>{label}<em>{count}</em></button>
           ))}
         </span>
@@ -45,6 +46,9 @@ export default function TodayScreen() {
       <div className="today">
         <div role="region" aria-label="What needs somebody" tabIndex={0}>
           {day.pressed.length + day.endings.length + day.idle.length + day.shortfalls.length === 0 && <Empty title="Nothing needs you today">Every account is within its cap, and nothing bought ends in the next 90 days.</Empty>}
+          {shows('requests') && <Requests day={day} />}
+          {only === 'all' && <Troubles day={day} />}
+          {only === 'notices' && <Notices day={day} />}
           {shows('pools') && <Pools day={day} />}
           {shows('clients') && <PressedList title="Past a cap" items={past} day={day.day} />}
           {shows('near') && <PressedList title="Near a cap" items={near} day={day.day} />}
@@ -52,6 +56,62 @@ export default function TodayScreen() {
         </div>
         <aside aria-label="The pools ahead"><Outlook day={day} /></aside>
       </div>
+    </>
+  )
+}
+
+function Requests({ day }: { day: Today }) {
+  if (!day.requests.length) return null
+  return (
+    <>
+      <h2 className="section">Requests waiting<span>{day.requests.length}</span></h2>
+      {day.requests.map((each) => <RequestItem request={each} key={each.id} />)}
+    </>
+  )
+}
+
+function Troubles({ day }: { day: Today }) {
+  if (!day.held_drafts.length && !day.failed_jobs.length) return null
+  return (
+    <>
+      <h2 className="section">Did not go through<span>{day.held_drafts.length + day.failed_jobs.length}</span></h2>
+      {day.held_drafts.map((each) => (
+        <article className="item first" key={each.id}>
+          <div className="when over">held back</div>
+          <div><b>The draft “{each.name}” was not applied</b><p>{each.reason}</p></div>
+          <div className="acts"><Link className="btn btn-outline-primary" to={`/drafts?draft=${each.id}`}>Look at it</Link></div>
+        </article>
+      ))}
+      {day.failed_jobs.map((each) => (
+        <article className="item first" key={each.name}>
+          <div className="when over">failed</div>
+          <div><b>The job “{each.name}” failed</b><p>{each.trouble}; it is tried again by itself.</p></div>
+        </article>
+      ))}
+    </>
+  )
+}
+
+function Notices({ day }: { day: Today }) {
+  const queries = useQueryClient()
+  if (!day.notices.length) return <Empty title="No notices">Warnings, deadlines, thresholds and answers to requests stand here for a month, and go out by mail.</Empty>
+  const putAway = async (ids: number[]) => {
+    await take(api.POST('/api/notices/seen', { body: { ids } }))
+    await queries.invalidateQueries({ queryKey: ['today'] })
+  }
+  return (
+    <>
+      <h2 className="section">Notices<span>{day.notices.length}</span> <button type="button" className="btn btn-link btn-sm p-0 ms-3" onClick={() => void putAway(day.notices.map((each) => each.id))}>Put all away</button></h2>
+      {day.notices.map((each) => (
+        <article className="item" key={each.id}>
+          <div className="when">{shortDay(each.at.slice(0, 10))}<span>{each.kind}</span></div>
+          <div><b>{each.subject}</b><p style={{ whiteSpace: 'pre-line' }}>{each.text}</p></div>
+          <div className="acts">
+            <Link className="btn btn-outline-primary" to={each.product ? `/allocations?account=${encodeURIComponent(each.account)}&product=${encodeURIComponent(each.product)}&pools=all` : `/accounts/${encodeURIComponent(each.account)}`}>Look</Link>
+            <button type="button" className="btn btn-outline-primary" aria-label={`Put away: ${each.subject}`} onClick={() => void putAway([each.id])}>Put away</button>
+          </div>
+        </article>
+      ))}
     </>
   )
 }

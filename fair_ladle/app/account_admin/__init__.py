@@ -1,0 +1,1 @@
+"""Looking after one account: its name and its contacts."""

@@ -1,0 +1,72 @@
+"""One account's page over HTTP."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter
+from pydantic import BaseModel, Field
+
+from fair_ladle.app.account_admin import usecases
+from fair_ladle.app.accounts.usecases import Accounts, top_row
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+
+routes = APIRouter(prefix="/api/accounts", tags=["accounts"], responses=PROBLEMS)
+
+
+class SubAccount(BaseModel):
+    """An account directly below."""
+
+    account: str
+    name: str
+    kind: str
+
+
+class AccountBody(BaseModel):
+    """One account's own facts; those of the account above only where that is in sight."""
+
+    account: str
+    name: str
+    kind: str
+    parent: str | None
+    parent_name: str | None
+    currency: str | None
+    admin_email: str | None
+    billing_email: str | None
+    warnings: list[str]
+    below: list[SubAccount]
+
+
+class AccountFacts(BaseModel):
+    """What can be changed of an account."""
+
+    name: str = Field(min_length=1, max_length=200)
+    admin_email: str | None = Field(None, max_length=254)
+    billing_email: str | None = Field(None, max_length=254)
+
+
+def _body(accounts: Accounts, who: Actor, row: int) -> AccountBody:
+    facts, tree, top = accounts.facts[row], accounts.tree, top_row(accounts, who)
+    parent = int(tree.parent[row]) if row != top else -1
+    below = [each for each in tree.branch(row).tolist() if int(tree.parent[each]) == row and each != row]
+    return AccountBody(
+        account=facts.code, name=facts.name, kind=facts.kind, parent=tree.codes[parent] if parent >= 0 else None,
+        parent_name=accounts.name(parent) if parent >= 0 else None, currency=accounts.inherited(row, "currency"),
+        admin_email=facts.admin_email, billing_email=facts.billing_email, warnings=usecases.missing_contacts(facts),
+        below=[SubAccount(account=tree.codes[each], name=accounts.name(each), kind=accounts.facts[each].kind) for each in below],
+    )
+
+
+@routes.get("/{account}", response_model=AccountBody)
+def account(account: str, db: Db, who: Who) -> Any:
+    """One account of one's branch."""
+    accounts, row = db.run(usecases.one, who, account)
+    return _body(accounts, who, row)
+
+
+@routes.put("/{account}", response_model=AccountBody)
+def edit(account: str, body: AccountFacts, db: Db, who: Who) -> Any:
+    """Rename an account or change its contacts; the code stays."""
+    accounts, row = db.run(usecases.edit, who, account, body.name, body.admin_email, body.billing_email)
+    return _body(accounts, who, row)

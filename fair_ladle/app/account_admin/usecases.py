@@ -1,0 +1,50 @@
+"""One account's own facts: looking at them and changing them. The code is given once and stays."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import invalid
+
+
+def one(unit: Unit, actor: Actor, code: str) -> tuple[Accounts, int]:
+    """An account of the actor's branch, with the tree it stands in."""
+    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    return accounts, accounts_usecases.row_in_scope(accounts, actor, code)
+
+
+def missing_contacts(facts: Any) -> list[str]:
+    """Which contacts a client or reseller lacks: every one has an admin and a billing contact at least."""
+    if facts.kind not in ("client", "reseller"):
+        return []
+    lacking = [name for name, value in (("admin", facts.admin_email), ("billing contact", facts.billing_email)) if not value]
+    return [f"{facts.name} has no {name}: {'nobody hears of requests and deadlines' if name == 'admin' else 'its statements reach nobody'}." for name in lacking]
+
+
+def edit(unit: Unit, actor: Actor, code: str, name: str, admin_email: str | None, billing_email: str | None) -> tuple[Accounts, int]:
+    """Another name or other contacts."""
+    accounts, row = one(unit, actor, code)
+    facts = accounts.facts[row]
+    name = name.strip()
+    if not name:
+        raise invalid("An account has a name.", "name")
+    values = {"name": name, "admin_email": _email(admin_email, "admin_email"), "billing_email": _email(billing_email, "billing_email")}
+    before = {field: getattr(facts, field) for field, value in values.items() if getattr(facts, field) != value}
+    if before:
+        accounts_usecases.change(unit, int(accounts.ids[row]), values)
+        after = {field: values[field] for field in before}
+        log.write(unit, actor, None, [log.Entry("account changed", facts.code, facts.id, before, after)])
+    return one(unit, actor, code)
+
+
+def _email(text: str | None, where: str) -> str | None:
+    text = (text or "").strip().lower()
+    if text and ("@" not in text[1:-1] or any(each.isspace() or not each.isprintable() or each in "<>\"(),;" for each in text)):
+        raise invalid(f"{text!r} is no e-mail address.", where)
+    return text or None
+

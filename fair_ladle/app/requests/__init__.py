@@ -1,0 +1,1 @@
+"""Requests: an account asks its parent for more, or offers some back."""

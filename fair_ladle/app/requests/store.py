@@ -1,0 +1,57 @@
+"""Queries over requests."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from typing import Any
+
+import sqlalchemy as sa
+
+from fair_ladle.app.plumbing.database import metadata
+from fair_ladle.app.requests.tables import request_steps, requests
+
+
+def _with_product() -> sa.Select[Any]:
+    products = metadata.tables["products"]
+    return sa.select(requests, products.c.code.label("product")).join(products, products.c.id == requests.c.product_id)
+
+
+def one(connection: sa.Connection, request_id: int, lock: bool = False) -> Any | None:
+    """A request with its product's code."""
+    statement = _with_product().where(requests.c.id == request_id)
+    return connection.execute(statement.with_for_update(of=requests) if lock else statement).first()
+
+
+def of_accounts(connection: sa.Connection, account_ids: Collection[int], waiting_only: bool, limit: int) -> list[Any]:
+    """Requests of these accounts, those that wait first, then the newest."""
+    statement = _with_product().where(requests.c.account_id.in_(account_ids))
+    if waiting_only:
+        statement = statement.where(requests.c.state == "waiting")
+    return list(connection.execute(statement.order_by(requests.c.state != "waiting", requests.c.asked_at.desc(), requests.c.id.desc()).limit(limit)))
+
+
+def below(connection: sa.Connection, request_id: int) -> Any | None:
+    """The request because of which another one was made above."""
+    return connection.execute(_with_product().where(requests.c.passed_up_id == request_id)).first()
+
+
+def add(connection: sa.Connection, row: dict[str, Any]) -> int:
+    """A new request's id."""
+    return int(connection.execute(sa.insert(requests).values(row)).inserted_primary_key[0])
+
+
+def update(connection: sa.Connection, request_id: int, values: dict[str, Any]) -> None:
+    """Change a request's state."""
+    connection.execute(sa.update(requests).where(requests.c.id == request_id).values(values))
+
+
+def add_step(connection: sa.Connection, row: dict[str, Any]) -> None:
+    """Keep a step."""
+    connection.execute(sa.insert(request_steps).values(row))
+
+
+def steps(connection: sa.Connection, request_ids: Collection[int]) -> list[Any]:
+    """The steps of these requests, the first first."""
+    if not request_ids:
+        return []
+    return list(connection.execute(sa.select(request_steps).where(request_steps.c.request_id.in_(request_ids)).order_by(request_steps.c.id)))

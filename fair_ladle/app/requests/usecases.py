@@ -1,0 +1,263 @@
+"""Asking the parent for more or offering some back; granting all or part, refusing, passing it up. Granting is a draft applied."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import date
+from typing import Any, Literal
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.allocations import usecases as allocations
+from fair_ladle.app.allocations.positions import Positions, settle_world
+from fair_ladle.app.allocations.views import present_world
+from fair_ladle.app.drafts import usecases as drafts
+from fair_ladle.app.drafts.changes import AllocationChange, Terms
+from fair_ladle.app.drafts.effect import in_units
+from fair_ladle.app.drafts.usecases import Looked, terms_of
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.notices import usecases as notices
+from fair_ladle.app.notices.usecases import Notice
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.requests import store
+from fair_ladle.core.calendar import micros
+from fair_ladle.core.quantities import MOST_GRAINS, to_units
+
+As = Literal["cap", "reserve"]
+
+
+@dataclass(frozen=True)
+class Request:
+    """A request with its steps and how it looks to whoever asks: theirs to answer, or theirs to withdraw."""
+
+    row: Any
+    account: str
+    name: str
+    parent: str
+    product: Product
+    steps: list[Any]
+    to_answer: bool
+    to_withdraw: bool
+
+
+def possible(unit: Unit, actor: Actor, account: str, product: str) -> int:
+    """How much more (grains) the parent could give an account at once, were its own cap no limit."""
+    found, row, _ = _position(unit, actor, account, product)
+    return _possible(found, row)
+
+
+def _possible(found: Positions, row: int) -> int:
+    above = int(found.world.accounts.tree.parent[row])
+    cushion = int(found.settled.cushion[row, 0])
+    supply, place = found.world.supply, found.pool_at(row, 0)
+    left = int(supply.physical[place]) - int(found.pool_used()[place])
+    return max(0, min(cushion + max(0, int(found.headroom.room[above, 0])), left))
+
+
+def ask(
+    unit: Unit, actor: Actor, account: str, product: str, amount: int, as_what: As, reason: str, wish_day: date | None, because_of: int | None = None,
+) -> Request:
+    """Ask the parent of the account at the top of one's branch for more; an amount below 0 offers some back."""
+    found, row, wanted = _position(unit, actor, account, product)
+    accounts = found.world.accounts
+    if row != accounts_usecases.top_row(accounts, actor):
+        raise invalid(f"What {accounts.name(row)} gets is yours to change; nobody has to be asked.", "account")
+    if amount == 0 or abs(amount) > MOST_GRAINS:
+        raise invalid(f"Ask for more than 0 and at most {to_units(MOST_GRAINS, wanted.measure):f} {wanted.unit}.", "amount")
+    if not reason.strip():
+        raise invalid("Say why; whoever decides should know.", "reason")
+    if wish_day is not None and wish_day < found.world.day:
+        raise invalid(f"The day you wish for is over; today is {found.world.day}.", "wish_day")
+    account_id = int(accounts.ids[row])
+    _terms(unit, found, row, wanted, as_what, amount)
+    now = unit.now
+    request_id = store.add(unit.connection, {
+        "account_id": account_id, "product_id": wanted.id, "amount": amount, "as_what": as_what, "reason": reason.strip(), "wish_day": wish_day,
+        "state": "waiting", "asked_by_id": actor.sign_in_id, "asked_by": actor.name, "asked_at": now,
+    })
+    if because_of is not None:
+        store.update(unit.connection, because_of, {"passed_up_id": request_id})
+    what = f"{in_units(abs(amount), wanted)} of {wanted.name}"
+    by_when = f", by {wish_day:%d %B %Y}" if wish_day else ""
+    subject = f"{accounts.name(row)} asks for {what}{by_when}" if amount > 0 else f"{accounts.name(row)} offers {what} back{by_when}"
+    _step(unit, actor, accounts, request_id, account_id, wanted, "asked", reason.strip(), subject)
+    return _one(unit, actor, request_id)
+
+
+def look(unit: Unit, actor: Actor, request_id: int, part: int | None = None) -> Looked:
+    """What granting a request, or part of it, would do."""
+    row, found, place, product = _to_answer(unit, actor, request_id)
+    return drafts.look(unit, actor, [_change(unit, found, place, product, row.as_what, _part(row, part, product))])
+
+
+def grant(unit: Unit, actor: Actor, request_id: int, part: int | None = None, text: str = "") -> Request:
+    """Give what was asked for, or part of it: applied at once like a draft, and refused like one where it breaks a limit."""
+    row, found, place, product = _to_answer(unit, actor, request_id, lock=True)
+    amount = _part(row, part, product)
+    accounts = found.world.accounts
+    drafts.apply_changes(unit, actor, [_change(unit, found, place, product, row.as_what, amount)], f"Request {request_id} of {accounts.name(place)}")
+    store.update(unit.connection, request_id, {"state": "granted", "granted": amount})
+    whole = "" if amount == row.amount else f" of the {in_units(abs(row.amount), product)}"
+    verb = "was granted" if row.amount > 0 else "gave back"
+    subject = f"{accounts.name(place)} {verb} {in_units(abs(amount), product)}{whole} of {product.name}"
+    _step(unit, actor, accounts, request_id, row.account_id, product, "granted" if not whole else "granted in part", text.strip(), subject)
+    below = store.below(unit.connection, request_id)
+    if below is not None and below.state == "waiting":
+        name = accounts.name(accounts.row_of_id[below.account_id])
+        _step(unit, actor, accounts, below.id, below.account_id, product, "granted above", "", f"There is room now for what {name} asked for of {product.name}")
+    return _one(unit, actor, request_id)
+
+
+def refuse(unit: Unit, actor: Actor, request_id: int, reason: str) -> Request:
+    """Say no, with a reason."""
+    row, found, place, product = _to_answer(unit, actor, request_id, lock=True)
+    if not reason.strip():
+        raise invalid("Say why not; whoever asked should know.", "reason")
+    store.update(unit.connection, request_id, {"state": "refused"})
+    accounts = found.world.accounts
+    subject = f"{accounts.name(place)} was refused {in_units(abs(row.amount), product)} of {product.name}"
+    _step(unit, actor, accounts, request_id, row.account_id, product, "refused", reason.strip(), subject)
+    return _one(unit, actor, request_id)
+
+
+def pass_up(unit: Unit, actor: Actor, request_id: int, reason: str) -> Request:
+    """Ask one's own parent for what was asked for; the request goes on waiting until one can grant it."""
+    row, found, place, product = _to_answer(unit, actor, request_id, lock=True)
+    accounts = found.world.accounts
+    top = accounts_usecases.top_row(accounts, actor)
+    if top == 0 or int(found.world.owner[top, 0]) == top:
+        raise conflict(f"{accounts.name(top)} buys {product.name} itself; buy more, or shift it from others.")
+    if row.passed_up_id is not None:
+        above = store.one(unit.connection, row.passed_up_id)
+        if above is not None and above.state == "waiting":
+            raise conflict("This was passed up already and waits there.")
+    text = reason.strip() or row.reason
+    ask(unit, actor, accounts.tree.codes[top], product.code, row.amount, row.as_what, text, row.wish_day, because_of=request_id)
+    subject = f"What {accounts.name(place)} asked for of {product.name} was passed up"
+    _step(unit, actor, accounts, request_id, row.account_id, product, "passed up", text, subject, parent_too=False)
+    return _one(unit, actor, request_id)
+
+
+def withdraw(unit: Unit, actor: Actor, request_id: int) -> Request:
+    """Take one's own request back."""
+    row = store.one(unit.connection, request_id, lock=True)
+    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    if row is None:
+        raise not_found("request", str(request_id))
+    place = accounts_usecases.row_in_scope(accounts, actor, accounts.tree.codes[accounts.row_of_id[row.account_id]])
+    if place != accounts_usecases.top_row(accounts, actor):
+        raise not_allowed("Only who asked takes a request back; answer it instead.")
+    if row.state != "waiting":
+        raise conflict(f"This request is {row.state} already.")
+    product = pools_usecases.product(unit, row.product)
+    store.update(unit.connection, request_id, {"state": "withdrawn"})
+    _step(unit, actor, accounts, request_id, row.account_id, product, "withdrawn", "", f"{accounts.name(place)} took back what it asked for of {product.name}")
+    return _one(unit, actor, request_id)
+
+
+def requests(unit: Unit, actor: Actor, account: str | None = None, waiting_only: bool = False, limit: int = 200) -> list[Request]:
+    """Requests of the actor's branch, or of one account in it; those that wait first."""
+    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    if account is None:
+        rows = accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist()
+    else:
+        rows = [accounts_usecases.row_in_scope(accounts, actor, account)]
+    found = store.of_accounts(unit.connection, [int(accounts.ids[row]) for row in rows], waiting_only, limit)
+    return _told(unit, actor, accounts, found)
+
+
+def _told(unit: Unit, actor: Actor, accounts: Accounts, rows: list[Any]) -> list[Request]:
+    products = {each.id: each for each in pools_usecases.products(unit)}
+    steps: dict[int, list[Any]] = {}
+    for step in store.steps(unit.connection, [row.id for row in rows]):
+        steps.setdefault(step.request_id, []).append(step)
+    top, told = accounts_usecases.top_row(accounts, actor), []
+    for row in rows:
+        place = accounts.row_of_id[row.account_id]
+        parent = int(accounts.tree.parent[place])
+        waiting = row.state == "waiting"
+        told.append(Request(
+            row, accounts.tree.codes[place], accounts.name(place), accounts.name(parent) if place != top and parent >= 0 else "", products[row.product_id],
+            steps.get(row.id, []), waiting and place != top, waiting and place == top,
+        ))
+    return told
+
+
+def _one(unit: Unit, actor: Actor, request_id: int) -> Request:
+    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    row = store.one(unit.connection, request_id)
+    assert row is not None
+    return _told(unit, actor, accounts, [row])[0]
+
+
+def _position(unit: Unit, actor: Actor, account: str, product: str) -> tuple[Positions, int, Product]:
+    wanted = pools_usecases.product(unit, product)
+    found = settle_world(present_world(unit, [wanted]))
+    row = accounts_usecases.row_in_scope(found.world.accounts, actor, account)
+    owner = int(found.world.owner[row, 0])
+    if owner < 0:
+        raise not_found("pool of the product here", product)
+    if owner == row:
+        raise conflict(f"{found.world.accounts.name(row)} buys {wanted.name} itself; there is nobody to ask.")
+    return found, row, wanted
+
+
+def _to_answer(unit: Unit, actor: Actor, request_id: int, lock: bool = False) -> tuple[Any, Positions, int, Product]:
+    row = store.one(unit.connection, request_id, lock)
+    if row is None:
+        raise not_found("request", str(request_id))
+    product = pools_usecases.product(unit, row.product)
+    found = settle_world(present_world(unit, [product]))
+    accounts = found.world.accounts
+    place = accounts_usecases.row_in_scope(accounts, actor, accounts.tree.codes[accounts.row_of_id[row.account_id]])
+    if place == accounts_usecases.top_row(accounts, actor):
+        raise not_allowed(f"What {accounts.name(place)} asked for is its parent's to answer.")
+    if row.state != "waiting":
+        raise conflict(f"This request is {row.state} already.")
+    return row, found, place, product
+
+
+def _part(row: Any, part: int | None, product: Product) -> int:
+    if part is None:
+        return int(row.amount)
+    low, high = (1, row.amount) if row.amount > 0 else (row.amount, -1)
+    if not low <= part <= high:
+        raise invalid(f"All or part of the {in_units(abs(row.amount), product)} asked for; not {in_units(part, product)}.", "part")
+    return part
+
+
+def _change(unit: Unit, found: Positions, place: int, product: Product, as_what: As, amount: int) -> AllocationChange:
+    account_id = int(found.world.accounts.ids[place])
+    version = allocations.in_force(unit, [product.id], [account_id], found.world.day).get((account_id, product.id))
+    return AllocationChange(
+        account=found.world.accounts.tree.codes[place], product=product.code, terms=_terms(unit, found, place, product, as_what, amount),
+        seen=version.id if version else None, was=terms_of(version),
+    )
+
+
+def _terms(unit: Unit, found: Positions, place: int, product: Product, as_what: As, amount: int) -> Terms:
+    account_id = int(found.world.accounts.ids[place])
+    was = terms_of(allocations.in_force(unit, [product.id], [account_id], found.world.day).get((account_id, product.id))) or Terms()
+    cap = None if was.cap is None else was.cap + amount
+    reserve = was.reserve + amount if as_what == "reserve" else was.reserve
+    if as_what == "cap" and was.cap is None:
+        raise invalid(f"{found.world.accounts.name(place)} has no cap on {product.name}; ask for a reserve instead.", "as_what")
+    if reserve < 0 or (cap is not None and cap < 0):
+        raise invalid(f"{found.world.accounts.name(place)} has less than that to give back.", "amount")
+    if cap is not None and reserve > cap:
+        reserve = cap
+    return was.model_copy(update={"cap": cap, "reserve": reserve})
+
+
+def _step(
+    unit: Unit, actor: Actor, accounts: Accounts, request_id: int, account_id: int, product: Product, what: str, text: str, subject: str, parent_too: bool = True,
+) -> None:
+    now = unit.now
+    store.add_step(unit.connection, {"request_id": request_id, "at": now, "by": actor.name, "what": what, "text": text})
+    notice = Notice(f"request {request_id} {what} {micros(now)}", "request", account_id, subject, text or f"By {actor.name}.", product.id, parent_too)
+    notices.tell(unit, accounts, [notice], but_not=actor.email)
+    log.write(unit, actor, None, [log.Entry(f"request {what}", product.code, account_id, None, {"request": subject})])

@@ -1,0 +1,218 @@
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { Link, useParams } from 'react-router'
+import { api, take } from '../../api/client'
+import { accountDetail, grid as gridQuery, holdsOf, logPage, me, requestsOf, statement, today as todayQuery, type AccountBody, type Grid, type Pool } from '../../api/queries'
+import { dayName, monthAfter, monthName } from '../../domain/months'
+import { money } from '../../domain/money'
+import { shortUnits, unitName } from '../../domain/units'
+import { Gauge } from '../../parts/Gauge'
+import { StateMark, Trouble, Wait } from '../../parts/States'
+import { useDraft } from '../drafts/context'
+import { AskForm, RequestItem } from '../requests/RequestItem'
+import { NewClient } from './NewClient'
+
+/** One client or department on one page: what one looks at with them on the phone. */
+export default function AccountScreen() {
+  const { account = '' } = useParams()
+  const found = useQuery(accountDetail(account))
+  const grid = useQuery(gridQuery)
+  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (!found.data || !grid.data) return <Wait what="the account" />
+  return <Loaded body={found.data} grid={grid.data} key={account} />
+}
+
+function Loaded({ body, grid }: { body: AccountBody; grid: Grid }) {
+  const [creating, setCreating] = useState(false)
+  const place = grid.accounts.code.indexOf(body.account)
+  const pools = grid.pools.filter((pool) => pool.present[place] === 1)
+  const to = `/allocations?account=${encodeURIComponent(body.account)}&pools=all`
+  return (
+    <>
+      <div className="bar">
+        {body.parent && <Link to={`/accounts/${encodeURIComponent(body.parent)}`} className="quiet small">{body.parent_name} ›</Link>}
+        <h1>{body.name}</h1>
+        <span className="tag">{body.kind}</span><span className="tag">{body.account}</span>
+        <span className="grow" />
+        <Button variant="outline-primary" onClick={() => setCreating(true)}>New account below</Button>
+        <Link className="btn btn-outline-primary" to={to}>Allocations</Link>
+      </div>
+      <div className="scroll account" role="region" aria-label={body.name} tabIndex={0}>
+        {body.warnings.map((each) => <p className="over" role="alert" key={each}>{each}</p>)}
+        <div className="columns">
+          <div>
+            <Pools pools={pools} place={place} account={body.account} />
+            <Requests account={body.account} />
+            <Changes account={body.account} />
+          </div>
+          <aside>
+            <Facts body={body} grid={grid} />
+            <OnHold account={body.account} grid={grid} />
+            <Notices account={body.account} />
+            {body.parent && <Statements account={body.account} />}
+            <Below body={body} />
+          </aside>
+        </div>
+      </div>
+      {creating && <NewClient parent={body} grid={grid} close={() => setCreating(false)} />}
+    </>
+  )
+}
+
+function Pools({ pools, place, account }: { pools: Pool[]; place: number; account: string }) {
+  const who = useQuery(me)
+  const [asking, setAsking] = useState<string | null>(null)
+  const top = who.data?.running.account === account
+  return (
+    <section aria-label="Pools">
+      <h3>Pools</h3>
+      <table className="ledger tight">
+        <thead><tr><th>Product</th><th className="fig">In use</th><th className="fig">Counted</th><th className="fig">Reserve</th><th className="fig">Cap</th><th className="fig">Left</th><th>{' '}</th><th><span className="visually-hidden">Ask</span></th></tr></thead>
+        <tbody>
+          {pools.map((pool) => {
+            const [load, cap, used, room] = [pool.load[place] ?? 0, pool.cap[place] ?? null, pool.used_by[place] ?? 0, pool.headroom[place] ?? 0]
+            const over = cap !== null && load > cap
+            return (
+              <tr key={pool.product}>
+                <td><Link to={`/allocations?account=${encodeURIComponent(account)}&product=${encodeURIComponent(pool.product)}&pools=all`}>{pool.name}</Link> <span className="quiet small">{unitName(pool.unit, 2)}</span></td>
+                <td className="fig">{shortUnits(used, pool.per_unit)}</td>
+                <td className="fig">{shortUnits(load, pool.per_unit)}</td>
+                <td className="fig">{shortUnits(pool.reserve[place] ?? 0, pool.per_unit)}</td>
+                <td className="fig">{cap === null ? '–' : shortUnits(cap, pool.per_unit)}</td>
+                <td className={over ? 'fig over' : 'fig'}>{over ? `${shortUnits(load - cap, pool.per_unit)} over` : shortUnits(Math.max(0, room), pool.per_unit)} <StateMark state={pool.state[place] ?? 'within'} /></td>
+                <td><Gauge width={130} amounts={{ used: Math.min(used, load), held: pool.held_by[place] ?? load, reserve: pool.reserve[place] ?? 0, limit: cap, reachable: load + Math.max(0, room) }} /></td>
+                <td className="fig">{top && !pool.owned && <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setAsking(asking === pool.product ? null : pool.product)}>Ask for more</button>}</td>
+              </tr>
+            )
+          })}
+        </tbody>
+      </table>
+      {pools.filter((pool) => pool.product === asking).map((pool) => (
+        <AskForm key={pool.product} account={account} product={pool.product} productName={pool.name} unit={pool.unit} perUnit={pool.per_unit} done={() => setAsking(null)} />
+      ))}
+    </section>
+  )
+}
+
+function Requests({ account }: { account: string }) {
+  const found = useQuery(requestsOf(account))
+  return (
+    <section aria-label="Requests">
+      <h3>Requests</h3>
+      {found.data?.length ? found.data.map((each) => <RequestItem request={each} key={each.id} />) : <p className="quiet">None so far.</p>}
+    </section>
+  )
+}
+
+function Changes({ account }: { account: string }) {
+  const found = useQuery({ queryKey: ['log', 'of', account], queryFn: () => logPage(account, undefined, undefined) })
+  const mine = found.data?.entries.slice(0, 8) ?? []
+  return (
+    <section aria-label="Last changes">
+      <h3>Last changes <Link className="small ms-2" to={`/log?account=${encodeURIComponent(account)}`}>all of them</Link></h3>
+      <table className="ledger tight">
+        <tbody>
+          {mine.map((each) => (
+            <tr key={each.number}>
+              <td className="text-nowrap quiet">{dayName(each.at.slice(0, 10))}</td><td>{each.actor}</td><td>{each.action} {each.subject}</td>
+              <td>{each.changes.map((change) => <span className="me-3" key={change.what}>{change.what} {change.before && <s className="quiet">{change.before}</s>} <b>{change.after}</b></span>)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  )
+}
+
+function Facts({ body, grid }: { body: AccountBody; grid: Grid }) {
+  const queries = useQueryClient()
+  const draft = useDraft()
+  const [said, setSaid] = useState<{ text: string; bad: boolean } | null>(null)
+  const save = async (form: FormData) => {
+    const text = (name: string) => ((form.get(name) as string | null) ?? '').trim()
+    try {
+      await take(api.PUT('/api/accounts/{account}', {
+        params: { path: { account: body.account } }, body: { name: text('name'), admin_email: text('admin') || null, billing_email: text('billing') || null },
+      }))
+      await Promise.all(['accounts', 'allocations', 'log', 'today'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
+      setSaid({ text: 'Saved.', bad: false })
+    } catch (error) {
+      setSaid({ text: error instanceof Error ? error.message : 'That did not work.', bad: true })
+    }
+  }
+  const move = (parent: string) => {
+    if (parent && parent !== body.parent) draft.set([{ kind: 'move', account: body.account, parent, was: body.parent }])
+  }
+  return (
+    <section aria-label="Contacts">
+      <h3>Name and contacts</h3>
+      <Form onSubmit={(event) => { event.preventDefault(); void save(new FormData(event.currentTarget)) }}>
+        <Form.Group controlId="account-name"><Form.Label>Name</Form.Label><Form.Control name="name" defaultValue={body.name} maxLength={200} /></Form.Group>
+        <Form.Group controlId="account-admin"><Form.Label>Admin</Form.Label><Form.Control name="admin" type="email" defaultValue={body.admin_email ?? ''} /></Form.Group>
+        <Form.Group controlId="account-billing"><Form.Label>Billing contact</Form.Label><Form.Control name="billing" type="email" defaultValue={body.billing_email ?? ''} /></Form.Group>
+        <div className="d-flex gap-2 align-items-center mt-2"><Button type="submit" variant="outline-primary">Save</Button>{said && <span className={said.bad ? 'over small' : 'good small'} role={said.bad ? 'alert' : 'status'}>{said.text}</span>}</div>
+      </Form>
+      {body.parent && (
+        <Form.Group controlId="account-parent" className="mt-2">
+          <Form.Label>Stands below (a move goes into the draft)</Form.Label>
+          <Form.Select value={body.parent} onChange={(event) => move(event.target.value)}>
+            {grid.accounts.code.map((code, at) => (grid.accounts.kind[at] !== 'sub-account' || code === body.parent || body.kind === 'sub-account') && code !== body.account && <option key={code} value={code}>{grid.accounts.name[at]}</option>)}
+          </Form.Select>
+        </Form.Group>
+      )}
+    </section>
+  )
+}
+
+function OnHold({ account, grid }: { account: string; grid: Grid }) {
+  const found = useQuery(holdsOf(account))
+  if (!found.data?.length) return null
+  const pool = (product: string) => grid.pools.find((each) => each.product === product)?.name ?? product
+  return (
+    <section aria-label="On hold">
+      <h3>On hold</h3>
+      <ul className="plain">
+        {found.data.map((each) => <li key={`${each.product} ${each.subject}`}>■ {each.subject}, {pool(each.product)} <span className="quiet small">since {dayName(each.since.slice(0, 10))}</span></li>)}
+      </ul>
+    </section>
+  )
+}
+
+function Notices({ account }: { account: string }) {
+  const found = useQuery(todayQuery)
+  const mine = (found.data?.notices ?? []).filter((each) => each.account === account).slice(0, 6)
+  if (!mine.length) return null
+  return <section aria-label="Notices"><h3>Notices</h3><ul className="plain">{mine.map((each) => <li key={each.id}><span className="quiet small">{dayName(each.at.slice(0, 10))}</span> {each.subject}</li>)}</ul></section>
+}
+
+function Statements({ account }: { account: string }) {
+  const day = useQuery(todayQuery).data?.day.slice(0, 7)
+  return (
+    <section aria-label="Statements">
+      <h3>Statements</h3>
+      {day && [0, -1, -2].map((back) => <StatementLine key={back} account={account} month={monthAfter(day, back)} />)}
+    </section>
+  )
+}
+
+function StatementLine({ account, month }: { account: string; month: string }) {
+  const found = useQuery({ ...statement(account, month), placeholderData: undefined, retry: false })
+  return (
+    <div className="d-flex justify-content-between">
+      <Link to={`/statements/${encodeURIComponent(account)}?month=${month}`}>{monthName(month)}</Link>
+      <span className="fig">{found.data ? <>{money(found.data.total)} <span className="quiet small">{found.data.currency}</span></> : '…'}</span>
+    </div>
+  )
+}
+
+function Below({ body }: { body: AccountBody }) {
+  if (!body.below.length) return null
+  return (
+    <section aria-label="Accounts below">
+      <h3>Below</h3>
+      <ul className="plain">{body.below.map((each) => <li key={each.account}><Link to={`/accounts/${encodeURIComponent(each.account)}`}>{each.name}</Link> <span className="quiet small">{each.kind}</span></li>)}</ul>
+    </section>
+  )
+}
+

@@ -1,0 +1,84 @@
+import { useState } from 'react'
+import { Button, Form, Modal } from 'react-bootstrap'
+import { api, take } from '../../api/client'
+import type { AccountBody, Grid } from '../../api/queries'
+import type { NewAccount } from '../../domain/draft'
+import { afterShape, parseLines, type Shape } from '../../domain/newAccounts'
+import { termsOf } from '../allocations/model'
+import { useDraft } from '../drafts/context'
+
+const KINDS: Record<string, NewAccount['account_kind'][]> = { operator: ['client', 'reseller', 'sub-account'], reseller: ['client', 'sub-account'], client: ['sub-account'], 'sub-account': ['sub-account'] }
+
+/** One new account or a list of them, with another one's departments and allocations if wished; all of it goes into the draft. */
+export function NewClient({ parent, grid, close }: { parent: AccountBody; grid: Grid; close: () => void }) {
+  const draft = useDraft()
+  const kinds = KINDS[parent.kind] ?? ['sub-account']
+  const [text, setText] = useState('')
+  const [kind, setKind] = useState<NewAccount['account_kind']>(kinds[0] ?? 'sub-account')
+  const [like, setLike] = useState('')
+  const [trouble, setTrouble] = useState('')
+  const lines = parseLines(text, grid.accounts.code)
+  const wrong = lines.find((each) => each.wrong)
+  const place = grid.accounts.code.indexOf(parent.account)
+  const models = grid.accounts.code.filter((_, at) => grid.accounts.parent[at] === place && grid.accounts.kind[at] === kind)
+  const create = async () => {
+    try {
+      const shape = like ? await shapeOf(grid, like) : null
+      draft.set(lines.flatMap((line) => afterShape(line, parent.account, kind, shape)))
+      close()
+    } catch (error) {
+      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+    }
+  }
+  return (
+    <Modal show onHide={close} animation={false} size="lg" aria-labelledby="new-title">
+      <Form onSubmit={(event) => { event.preventDefault(); void create() }}>
+        <Modal.Header closeButton><Modal.Title id="new-title">New below {parent.name}</Modal.Title></Modal.Header>
+        <Modal.Body>
+          <div className="shareform">
+            <Form.Group controlId="new-kind"><Form.Label>Kind</Form.Label><Form.Select value={kind} onChange={(event) => setKind(event.target.value as NewAccount['account_kind'])}>{kinds.map((each) => <option key={each}>{each}</option>)}</Form.Select></Form.Group>
+            <Form.Group controlId="new-like" style={{ gridColumn: 'span 2' }}>
+              <Form.Label>Departments and allocations like</Form.Label>
+              <Form.Select value={like} onChange={(event) => setLike(event.target.value)}>
+                <option value="">none yet</option>
+                {models.map((code) => <option key={code} value={code}>{grid.accounts.name[grid.accounts.code.indexOf(code)]}</option>)}
+              </Form.Select>
+            </Form.Group>
+          </div>
+          <Form.Group controlId="new-names">
+            <Form.Label>One a line: name, admin’s address, billing contact’s address, code. Only the name is needed; a block from a spreadsheet can be pasted.</Form.Label>
+            <Form.Control as="textarea" rows={4} autoFocus value={text} onChange={(event) => setText(event.target.value)} placeholder="Plover Chandlery; ada@plover.example; accounts@plover.example" />
+          </Form.Group>
+          {lines.length > 0 && (
+            <table className="ledger tight mt-2" aria-label="What will be created">
+              <thead><tr><th>Name</th><th>Code</th><th>Admin</th><th>Billing contact</th></tr></thead>
+              <tbody>{lines.slice(0, 50).map((each, at) => <tr key={at}><td>{each.name}{each.wrong && <div className="over small">{each.wrong}</div>}</td><td>{each.code}</td><td>{each.admin ?? <span className="near">none</span>}</td><td>{each.billing ?? <span className="near">none</span>}</td></tr>)}</tbody>
+            </table>
+          )}
+          <p className="quiet small mt-2">The rates {parent.name} has for all its buyers price it from the first day on.</p>
+          {trouble && <p className="over" role="alert">{trouble}</p>}
+        </Modal.Body>
+        <Modal.Footer>
+          <Button variant="outline-primary" onClick={close}>Cancel</Button>
+          <Button type="submit" disabled={!lines.length || wrong !== undefined}>Put {lines.length > 1 ? `${lines.length} accounts` : 'it'} into the draft</Button>
+        </Modal.Footer>
+      </Form>
+    </Modal>
+  )
+}
+
+/** An account's branch with the terms in force in it. */
+async function shapeOf(grid: Grid, code: string): Promise<Shape> {
+  const { accounts } = grid
+  const inside = new Set([code])
+  const found: Shape['accounts'] = []
+  accounts.code.forEach((each, at) => {
+    const parent = accounts.code[accounts.parent[at] ?? -1] ?? ''
+    if (each !== code && !inside.has(parent)) return
+    inside.add(each)
+    found.push({ code: each, name: accounts.name[at] ?? each, parent, kind: accounts.kind[at] ?? '' })
+  })
+  const cells = found.flatMap((each) => grid.pools.filter((pool) => pool.present[accounts.code.indexOf(each.code)] === 1).map((pool) => ({ account: each.code, product: pool.product })))
+  const terms = await take(api.POST('/api/allocations/terms', { body: { cells } }))
+  return { accounts: found, terms: terms.filter((each) => each.version && !each.owner).map((each) => ({ account: each.account, product: each.product, terms: termsOf(each.version) })) }
+}

@@ -36,6 +36,9 @@ from fair_ladle.app.plumbing.installation import open_database
 from fair_ladle.app.plumbing.problems import Problem, Refused
 from fair_ladle.app.plumbing.schedule import Job, run_due
 from fair_ladle.app.plumbing.settings import PROJECT, Settings
+from fair_ladle.app.purchases.routes import CALENDAR
+from fair_ladle.app.purchases.routes import open_routes as calendars
+from fair_ladle.app.purchases.routes import routes as purchases
 from fair_ladle.app.requests.routes import routes as requests
 from fair_ladle.app.sign_in import usecases as sign_in_usecases
 from fair_ladle.app.sign_in.routes import COOKIE
@@ -103,7 +106,7 @@ def create_app(database: Database | None = None) -> FastAPI:
     app.add_exception_handler(HTTPException, _http)
     app.add_exception_handler(sa.exc.OperationalError, _database_down)
     app.add_exception_handler(Again, _busy)
-    for router in (sign_in_open, sign_in, accounts, account_admin, allocations, drafts, takings, enforcement, requests, notices, statements, today, log, demo_mail):
+    for router in (sign_in_open, sign_in, accounts, account_admin, allocations, drafts, takings, enforcement, requests, purchases, calendars, notices, statements, today, log, demo_mail):
         app.include_router(router)
 
     @app.get("/api/health", include_in_schema=False)
@@ -154,7 +157,7 @@ async def _guarded(request: Request, go_on: Callable[[Request], Awaitable[Respon
         origin = request.headers.get("Origin")
         if origin is not None and urlsplit(origin).netloc != request.headers.get("Host"):
             return problem_response(Problem("other-origin", "From another site", 403, "This request comes from another site."))
-    if not path.startswith("/api/") or path in OPEN:
+    if not path.startswith("/api/") or path in OPEN or path.startswith(f"{CALENDAR}/"):
         return await go_on(request)
     token = request.cookies.get(COOKIE)
     database: Database = request.app.state.database

@@ -41,16 +41,20 @@ class Past:
         return [row for row in range(len(self.tree)) if self.world.owner[row, 0] >= 0]
 
     @cached_property
+    def own(self) -> dict[int, Steps]:
+        """Each account's own use over time (left out where nothing)."""
+        return usage.own_over_time(self._unit, self.world.accounts, self.product, self.rows, self.world.at)
+
+    @cached_property
     def loads(self) -> dict[int, Steps]:
         """load of every account over time."""
-        own = usage.own_over_time(self._unit, self.world.accounts, self.product, self.rows, self.world.at)
         owner = self.world.owner[:, 0]
 
         def parent(row: int) -> int:
             return -1 if int(owner[row]) == row else int(self.tree.parent[row])
 
         return loads_over_time(
-            self.rows, parent, lambda row: own.get(row, Steps.nothing()),
+            self.rows, parent, lambda row: self.own.get(row, Steps.nothing()),
             lambda row: version_steps(self.versions[row], self.zone, lambda version: version.reserve),
         )
 
@@ -150,6 +154,11 @@ class Past:
         person = self._people.get(assignment.subject)
         seen = micros(person.last_seen_at) if person is not None and person.last_seen_at is not None else None
         return Candidate(int(assignment.id), micros(assignment.begins), None if seen is None else min(seen, at), above_reserve, bool(person and person.protected))
+
+    def open_assignments(self) -> list[Any]:
+        """The assignments that run now."""
+        at = self.world.at
+        return [each for rows in self._assignments.values() for each in rows if each.begins <= at and (each.ends is None or each.ends > at)]
 
     def unit_of(self, assignment_id: int) -> Any:
         """An assignment by its number."""

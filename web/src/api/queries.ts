@@ -126,3 +126,12 @@ export const levelsOf = (account: string, product: string) =>
   })
 
 export const demoMail = queryOptions({ queryKey: ['demo', 'mail'], queryFn: () => take(api.GET('/api/demo/mail')), refetchInterval: 5000, retry: false })
+
+export const poolsNow = queryOptions({ queryKey: ['pools', 'now'], queryFn: () => take(api.GET('/api/pools')), staleTime: 15_000 })
+
+export const poolTimeline = (owner: string, product: string) =>
+  queryOptions({
+    queryKey: ['pools', 'timeline', owner, product],
+    queryFn: () => take(api.GET('/api/pools/{owner}/{product}/timeline', { params: { path: { owner, product } } })),
+    staleTime: 60_000,
+  })

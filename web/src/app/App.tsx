@@ -21,6 +21,7 @@ const StatementsScreen = lazy(() => import('../features/statements/StatementsScr
 const StatementScreen = lazy(() => import('../features/statements/StatementScreen'))
 const AccountScreen = lazy(() => import('../features/accounts/AccountScreen'))
 const MailScreen = lazy(() => import('../features/log/MailScreen'))
+const PoolsScreen = lazy(() => import('../features/pools/PoolsScreen'))
 const DraftsScreen = lazy(() => import('../features/drafts/DraftsScreen'))
 const LogScreen = lazy(() => import('../features/log/LogScreen'))
 
@@ -54,6 +55,7 @@ function Shell({ who }: { who: Me }) {
       { id: 'today', name: 'Today', keys: 'g t', group: 'Go to', run: () => void go('/today') },
       { id: 'allocations', name: 'Allocations', keys: 'g a', group: 'Go to', run: () => void go('/allocations') },
       { id: 'drafts', name: 'Drafts', keys: 'g d', group: 'Go to', run: () => void go('/drafts') },
+      { id: 'pools', name: 'Pools', keys: 'g p', group: 'Go to', run: () => void go('/pools') },
       { id: 'account', name: 'Account', keys: 'g c', group: 'Go to', run: () => void go(`/accounts/${encodeURIComponent(who.running.account)}`) },
       { id: 'statements', name: 'Statements', keys: 'g s', group: 'Go to', run: () => void go('/statements') },
       { id: 'log', name: 'Log', keys: 'g l', group: 'Go to', run: () => void go('/log') },
@@ -119,6 +121,7 @@ function Shell({ who }: { who: Me }) {
         <NavLink to="/today">Today <TodayCount /></NavLink>
         <NavLink to="/allocations">Allocations</NavLink>
         <NavLink to="/drafts">Drafts</NavLink>
+        <NavLink to="/pools">Pools</NavLink>
         <NavLink to={`/accounts/${encodeURIComponent(who.running.account)}`}>Account</NavLink>
         <NavLink to="/statements">Statements</NavLink>
         <hr />
@@ -135,6 +138,7 @@ function Shell({ who }: { who: Me }) {
               <Route path="/statements/:buyer" element={<StatementScreen />} />
               <Route path="/accounts/:account" element={<AccountScreen />} />
               <Route path="/mail" element={<MailScreen />} />
+              <Route path="/pools" element={<PoolsScreen />} />
               <Route path="/drafts" element={<DraftsScreen />} />
               <Route path="/log" element={<LogScreen />} />
               <Route path="*" element={<Navigate to="/today" replace state={{ from: place.pathname }} />} />

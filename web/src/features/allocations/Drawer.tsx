@@ -218,7 +218,7 @@ function WaysOut({ cell, terms, load, bound, limits, put, look }: {
     )
   }
   if (bound === 'supply') {
-    ways.push(<Link className="wayout" key="supply" to="/today">See what is bought and when it ends<span>the supply is the limit here</span></Link>)
+    ways.push(<Link className="wayout" key="supply" to={`/pools?product=${encodeURIComponent(cell.product)}`}>See what is bought and when it ends<span>the supply is the limit here</span></Link>)
   }
   if (!cell.may_change) ways.push(<Link className="wayout" key="ask" to={`/accounts/${encodeURIComponent(cell.account)}`}>Ask your parent for more<span>on the account’s page, with a reason and a day</span></Link>)
   if (ways.length === 0) return null

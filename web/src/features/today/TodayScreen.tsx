@@ -136,7 +136,10 @@ function Pools({ day }: { day: Today }) {
             <b>{each.uncovered ? `${each.product_name} falls short by ${of(each, each.uncovered)}` : `${of(each, each.quantity)} of ${each.product_name} end`}</b>
             <p>{of(each, each.quantity)} end with {each.references.join(', ')}; {of(each, each.held)} are held now{each.uncovered ? '' : ', which the other lots cover'}.</p>
           </div>
-          <div className="acts"><Link className="btn btn-outline-primary" to={cellAddress(each.owner, each.product, each.measure)}>Who holds it</Link></div>
+          <div className="acts">
+            <Link className="btn btn-outline-primary" to={`/pools?owner=${encodeURIComponent(each.owner)}&product=${encodeURIComponent(each.product)}`}>Plan</Link>
+            <Link className="btn btn-outline-primary" to={cellAddress(each.owner, each.product, each.measure)}>Who holds it</Link>
+          </div>
         </article>
       ))}
     </>

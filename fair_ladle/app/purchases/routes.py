@@ -1,0 +1,171 @@
+"""Pools over time, plans and the calendar over HTTP. Quantities are whole grains."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import Any
+
+from fastapi import APIRouter, Response
+from pydantic import BaseModel
+
+from fair_ladle.app.drafts.changes import Change
+from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.pools.usecases import Pool
+from fair_ladle.app.purchases import usecases
+from fair_ladle.app.purchases.usecases import Point
+
+CALENDAR = "/api/calendar"
+routes = APIRouter(prefix="/api/pools", tags=["pools"], responses=PROBLEMS)
+open_routes = APIRouter(prefix=CALENDAR, tags=["pools"], responses=PROBLEMS)
+
+
+class PointBody(BaseModel):
+    """A day's figures."""
+
+    day: date
+    supply: int
+    promisable: int
+    promised: int
+    used: int
+    short: int
+
+
+class LotBody(BaseModel):
+    """A purchase."""
+
+    reference: str
+    quantity: int
+    first_day: date
+    last_day: date | None
+    unit_cost: str
+    true_up: int
+    overcommit: int | None
+
+
+class PoolBody(BaseModel):
+    """A pool with its present."""
+
+    owner: str
+    owner_name: str
+    product: str
+    name: str
+    unit: str
+    measure: str
+    per_unit: int
+    currency: str
+    now: PointBody
+    lots: list[LotBody]
+
+
+class TimelineBody(BaseModel):
+    """A pool from a year back to a year ahead."""
+
+    owner: str
+    product: str
+    today: date
+    points: list[PointBody]
+
+
+class OptionBody(BaseModel):
+    """A way out: money a month, people touched, what stays short, and its changes for a draft."""
+
+    key: str
+    name: str
+    says: str
+    cost: str
+    currency: str
+    people: int
+    still_short: int
+    changes: list[Change]
+
+
+class PlanBody(BaseModel):
+    """The ways out of a shortfall on a day."""
+
+    owner: str
+    product: str
+    day: date
+    short: int
+    options: list[OptionBody]
+
+
+class CalendarState(BaseModel):
+    """Whether one has a calendar address."""
+
+    made: bool
+
+
+class CalendarAddress(BaseModel):
+    """A calendar's secret path; it is shown once."""
+
+    path: str
+
+
+def _point(point: Point) -> PointBody:
+    return PointBody(day=point.day, supply=point.supply, promisable=point.promisable, promised=point.promised, used=point.used, short=point.short)
+
+
+def _lots(pool: Pool) -> list[LotBody]:
+    return [
+        LotBody(
+            reference=lot.reference, quantity=lot.quantity, first_day=lot.first_day, last_day=lot.last_day, unit_cost=f"{lot.unit_cost.normalize():f}",
+            true_up=lot.true_up, overcommit=lot.overcommit,
+        )
+        for lot in pool.lots
+    ]
+
+
+@routes.get("", response_model=list[PoolBody])
+def pools(db: Db, who: Who) -> Any:
+    """The pools that accounts of one's branch own."""
+    return [
+        PoolBody(
+            owner=owner, owner_name=name, product=pool.product.code, name=pool.product.name, unit=pool.product.unit, measure=pool.product.measure,
+            per_unit=pool.product.per_unit, currency=pool.currency, now=_point(now), lots=_lots(pool),
+        )
+        for pool, owner, name, now in db.run(usecases.timelines, who)
+    ]
+
+
+@routes.get("/calendar", response_model=CalendarState)
+def calendar_state(db: Db, who: Who) -> Any:
+    """Whether there is a calendar address of one's own."""
+    return CalendarState(made=db.run(usecases.has_calendar, who))
+
+
+@routes.post("/calendar", response_model=CalendarAddress, status_code=201)
+def make_calendar(db: Db, who: Who) -> Any:
+    """A new secret address; the one before stops working."""
+    return CalendarAddress(path=f"{CALENDAR}/{db.run(usecases.make_calendar, who)}.ics")
+
+
+@routes.delete("/calendar", status_code=204)
+def drop_calendar(db: Db, who: Who) -> None:
+    """The address stops working."""
+    db.run(usecases.drop_calendar, who)
+
+
+@routes.get("/{owner}/{product}/timeline", response_model=TimelineBody)
+def timeline(owner: str, product: str, db: Db, who: Who) -> Any:
+    """One pool over time."""
+    found = db.run(usecases.timeline, who, owner, product)
+    return TimelineBody(owner=owner, product=product, today=found.today, points=[_point(each) for each in found.points])
+
+
+@routes.get("/{owner}/{product}/plan", response_model=PlanBody)
+def plan(owner: str, product: str, day: date, db: Db, who: Who) -> Any:
+    """The ways out of a shortfall on a day."""
+    found = db.run(usecases.plan, who, owner, product, day)
+    return PlanBody(
+        owner=owner, product=product, day=found.day, short=found.short,
+        options=[
+            OptionBody(key=o.key, name=o.name, says=o.says, cost=f"{o.cost:f}", currency=o.currency, people=o.people, still_short=o.still_short, changes=o.changes)
+            for o in found.options
+        ],
+    )
+
+
+@open_routes.get("/{token}.ics", response_class=Response)
+def calendar(token: str, db: Db) -> Response:
+    """Renewals and endings, for whoever knows the address."""
+    return Response(db.run(usecases.calendar, token), media_type="text/calendar; charset=utf-8")

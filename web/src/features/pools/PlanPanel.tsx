@@ -1,0 +1,41 @@
+import { useQuery } from '@tanstack/react-query'
+import { Button } from 'react-bootstrap'
+import { api, take, type Schemas } from '../../api/client'
+import { money } from '../../domain/money'
+import { dayName } from '../../domain/months'
+import { units, unitName } from '../../domain/units'
+import { Trouble, Wait } from '../../parts/States'
+import { useDraft } from '../drafts/context'
+
+/** The ways out of a shortfall ahead, compared by money and by people touched; a choice goes into the draft, for that day. */
+export function PlanPanel({ pool, day, close }: { pool: Schemas['PoolBody']; day: string; close: () => void }) {
+  const draft = useDraft()
+  const found = useQuery({
+    queryKey: ['pools', 'plan', pool.owner, pool.product, day], retry: false,
+    queryFn: () => take(api.GET('/api/pools/{owner}/{product}/plan', { params: { path: { owner: pool.owner, product: pool.product }, query: { day } } })),
+  })
+  if (found.isError) return <Trouble error={found.error} />
+  if (!found.data) return <Wait what="the ways out" />
+  const plan = found.data
+  const of = (grains: number) => `${units(grains, pool.per_unit)} ${unitName(pool.unit, grains / pool.per_unit)}`
+  return (
+    <section className="plan" aria-label={`Plan for ${dayName(day)}`}>
+      <div className="bar flat"><h3>From {dayName(day)} on {of(plan.short)} more are promised than there are</h3><span className="grow" /><Button size="sm" variant="outline-primary" onClick={close}>Close</Button></div>
+      <table className="ledger tight">
+        <thead><tr><th>Way out</th><th className="fig">A month</th><th className="fig">People touched</th><th className="fig">Stays short</th><th><span className="visually-hidden">Choose</span></th></tr></thead>
+        <tbody>
+          {plan.options.map((option) => (
+            <tr key={option.key}>
+              <td><b>{option.name}</b><div className="quiet small">{option.says}</div></td>
+              <td className="fig">{Number(option.cost) ? <>+{money(option.cost)} <span className="quiet small">{option.currency}</span></> : '–'}</td>
+              <td className="fig">{option.people || '–'}</td>
+              <td className={option.still_short ? 'fig over' : 'fig'}>{option.still_short ? units(option.still_short, pool.per_unit) : '–'}</td>
+              <td className="fig">{option.changes.length > 0 && <Button size="sm" variant="outline-primary" aria-label={`Draft: ${option.name}`} onClick={() => { draft.set(option.changes); close() }}>Draft it</Button>}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <p className="quiet small">In the draft’s review, choose “Apply on that day” and {dayName(day)} to let it begin with the shortfall.</p>
+    </section>
+  )
+}

@@ -24,6 +24,10 @@ SCREENS = [
     ("today", "GANNET", "/today", "heading", "Tuesday, 24 November"),
     ("allocations", "GANNET", "/allocations?open=OLDQUAY&account=OLDQUAY-ENGINEERING&product=WATCHGLASS", "heading", "Engineering Yard"),
     ("drafts", "GANNET", "/drafts", "heading", "Drafts"),
+    ("pools", "GANNET", "/pools?product=LANTERN-MAIL", "table", "Lots"),
+    ("an account", "GANNET", "/accounts/NORTHFOLD", "heading", "Northfold Library Consortium"),
+    ("a client's own account", "OLDQUAY", "/accounts/OLDQUAY", "heading", "Old Quay Ferries"),
+    ("as of another day", "GANNET", "/allocations?account=OLDQUAY&product=WATCHGLASS&on=2027-01-15", "heading", "As of 15 Jan 2027"),
     ("statements", "GANNET", "/statements?month=2026-10", "table", "Statements of October 2026"),
     ("a statement", "GANNET", "/statements/NORTHFOLD?month=2026-10&line=FIELD-CORE&day=2026-10-15", "region", "Evidence"),
     ("by department", "GANNET", "/statements/NORTHFOLD?month=2026-10&by=department", "columnheader", "Department"),
@@ -160,6 +164,98 @@ def test_a_clash_is_shown_side_by_side(open_page: Open, database_of_address: Dat
     page.get_by_role("dialog").get_by_role("button", name="Apply now").click()
     expect(draft).to_have_count(0)
     expect(page.locator(".cell.sel")).to_have_attribute("aria-description", re.compile("cap 9 sessions"))
+
+
+def test_sharing_out_by_keyboard(open_page: Open) -> None:
+    page = open_page(at="/allocations?account=GANNET&product=LANTERN-MAIL")
+    page.get_by_role("heading", name="Gannet & Rowe Managed IT").wait_for()
+    page.locator(".cell.sel").focus()
+    page.keyboard.press("s")
+    dialog = page.get_by_role("dialog")
+    page.keyboard.type("40")
+    gets = dialog.get_by_role("table", name="What each gets")
+    expect(gets).to_contain_text("7 to be back within its cap")
+    dialog.get_by_label("What is set by hand of Tern Housing Association").fill("20")
+    expect(gets).to_contain_text("set by hand")
+    expect(dialog.get_by_role("status")).to_contain_text("40 of 40 seats shared out")
+    dialog.get_by_role("button", name="Put it into the draft").focus()
+    page.keyboard.press("Enter")
+    draft = page.get_by_role("region", name="Draft")
+    expect(draft).to_contain_text("4 breaches cleared")
+    draft.get_by_role("button", name="Discard").click()
+    expect(draft).to_have_count(0)
+
+
+def test_a_shortfall_is_planned_and_a_lot_bought_by_keyboard(open_page: Open) -> None:
+    page = open_page()
+    page.keyboard.press("g")
+    page.keyboard.press("p")
+    page.get_by_role("button", name=re.compile("^Lantern Mail")).focus()
+    page.keyboard.press("Enter")
+    page.get_by_role("button", name=re.compile("^Short by 317 seats from 1 Jan")).focus()
+    page.keyboard.press("Enter")
+    plan = page.get_by_role("region", name="Plan for 1 Jan 2027")
+    expect(plan).to_contain_text("Buy 317 seats")
+    plan.get_by_role("button", name="Draft: Buy 317 seats").focus()
+    page.keyboard.press("Enter")
+    draft = page.get_by_role("region", name="Draft")
+    expect(draft).to_contain_text("1 change")
+    draft.get_by_role("button", name="Review and apply").focus()
+    page.keyboard.press("Enter")
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("Lantern Mail")
+    dialog.get_by_label("or on").fill("2027-01-01")
+    dialog.get_by_role("button", name="Apply on that day").focus()
+    page.keyboard.press("Enter")
+    expect(draft).to_have_count(0)
+    page.locator("body").press("g")
+    page.keyboard.press("d")
+    expect(page.get_by_role("table").first).to_contain_text("on 1 Jan 2027")
+
+
+def test_asking_and_granting_by_keyboard(open_page: Open) -> None:
+    page = open_page("OLDQUAY")
+    page.keyboard.press("g")
+    page.keyboard.press("c")
+    page.get_by_role("row", name=re.compile("Lantern Mail")).get_by_role("button", name="Ask for more").focus()
+    page.keyboard.press("Enter")
+    page.get_by_label("seats", exact=True).fill("9")
+    page.get_by_label("Why").fill("Nine winter crew")
+    expect(page.get_by_text("At once possible: 119 seats")).to_be_visible()
+    page.get_by_role("button", name="Send").focus()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("region", name="Requests")).to_contain_text("asks for 9 seats of Lantern Mail")
+    parent = open_page()
+    parent.get_by_role("button", name="Answer").focus()
+    parent.keyboard.press("Enter")
+    parent.get_by_label("Grant, seats").fill("5")
+    parent.get_by_label("A word, or the reason").fill("Five now")
+    parent.get_by_role("button", name="Grant in part").focus()
+    expect(parent.get_by_role("button", name="Grant in part")).to_be_enabled()
+    parent.keyboard.press("Enter")
+    expect(parent.get_by_text("Requests waiting")).to_have_count(0)
+    page.reload()
+    requests = page.get_by_role("region", name="Requests")
+    expect(requests).to_contain_text("5 seats granted")
+    expect(requests).to_contain_text("Five now")
+
+
+def test_a_client_is_created_after_another_ones_shape(open_page: Open) -> None:
+    page = open_page(at="/accounts/BRAMBLE")
+    page.get_by_role("button", name="New account below").focus()
+    page.keyboard.press("Enter")
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Departments and allocations like").select_option("WICKET")
+    dialog.get_by_label("One a line").fill("Plover Chandlery; ada@plover.example; accounts@plover.example")
+    dialog.get_by_role("button", name="Put it into the draft").focus()
+    page.keyboard.press("Enter")
+    draft = page.get_by_role("region", name="Draft")
+    expect(draft).to_contain_text(re.compile("[0-9]+ changes"))
+    draft.get_by_role("button", name="Review and apply").click()
+    expect(page.get_by_role("dialog")).to_contain_text("create client Plover Chandlery below Bramble IT Partners")
+    page.get_by_role("dialog").get_by_role("button", name="Back to the draft").click()
+    draft.get_by_role("button", name="Discard").click()
+    expect(draft).to_have_count(0)
 
 
 def change_a_cap(unit: Unit, account: str, product: str, cap: int) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from datetime import date
 from typing import Any
 
 from fastapi import APIRouter, Query, Response
@@ -191,20 +192,20 @@ def grid_body(found: views.Grid) -> dict[str, Any]:
 
 @routes.get("", response_model=AllocationGrid)
 def grid(
-    db: Db, who: Who, product: list[str] | None = Query(None), at: AwareDatetime | None = None
+    db: Db, who: Who, product: list[str] | None = Query(None), at: AwareDatetime | None = None, on: date | None = None
 ) -> Response:
-    """Positions of one's branch in all pools or in those of these products, now or at an instant."""
-    body = db.run(lambda unit: grid_body(views.grid(unit, who, product, at)))
+    """Positions of one's branch in all pools or in those of these products: now, at an instant, or as of a day past or ahead."""
+    body = db.run(lambda unit: grid_body(views.grid(unit, who, product, at or views.instant_of(unit, on))))
     return Response(json.dumps(body, separators=(",", ":")), media_type="application/json")
 
 
 @routes.get("/export", response_class=Response)
 def export(
     db: Db, who: Who, form: Format = "csv", product: list[str] | None = Query(None), at: AwareDatetime | None = None,
-    account: list[str] | None = Query(None),
+    account: list[str] | None = Query(None), on: date | None = None,
 ) -> Response:
     """The positions that are shown (all, or of these accounts), as a file, in units."""
-    body = db.run(lambda unit: grid_body(views.grid(unit, who, product, at)))
+    body = db.run(lambda unit: grid_body(views.grid(unit, who, product, at or views.instant_of(unit, on))))
     wanted = set(account or body["accounts"]["code"])
     rows: list[list[Any]] = []
     for place, code in enumerate(body["accounts"]["code"]):
@@ -261,9 +262,27 @@ def cell_body(found: views.Cell, who: Actor) -> dict[str, Any]:
 
 
 @routes.get("/cell", response_model=CellBody)
-def cell(db: Db, who: Who, account: str, product: str, at: AwareDatetime | None = None) -> Any:
-    """One account in one pool with the limits on its way up."""
-    return db.run(lambda unit: cell_body(views.cell(unit, who, account, product, at), who))
+def cell(db: Db, who: Who, account: str, product: str, at: AwareDatetime | None = None, on: date | None = None) -> Any:
+    """One account in one pool with the limits on its way up: now, at an instant, or as of a day."""
+    return db.run(lambda unit: cell_body(views.cell(unit, who, account, product, at or views.instant_of(unit, on)), who))
+
+
+class HistoryBody(BaseModel):
+    """A version of an allocation, with who made it (null = it came with an intake) and through which draft."""
+
+    version: Version
+    by: str | None
+    at: str | None
+    draft: str | None
+
+
+@routes.get("/history", response_model=list[HistoryBody])
+def history(db: Db, who: Who, account: str, product: str) -> Any:
+    """Every version of one allocation, past and ahead, the newest first."""
+    return [
+        HistoryBody(version=Version(**version_body(each.version) or {}), by=each.by, at=each.at.isoformat() if each.at else None, draft=each.draft)
+        for each in db.run(views.history, who, account, product)
+    ]
 
 
 class CellName(BaseModel):

@@ -19,6 +19,7 @@ from fair_ladle.app.plumbing.kept import Kept
 from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
+from fair_ladle.core.calendar import local_day
 from fair_ladle.core.costing import supply_on
 from fair_ladle.core.tree import Ints
 
@@ -67,6 +68,16 @@ def chosen_products(unit: Unit, codes: Sequence[str] | None) -> list[Product]:
         if code not in by_code:
             raise not_found("product", code)
     return [by_code[code] for code in dict.fromkeys(codes)]
+
+
+def instant_of(unit: Unit, on: date | None) -> datetime | None:
+    """For "as of a day": the last instant of a day that is over, the first of one ahead; None = now."""
+    today = accounts_usecases.today(unit)
+    if on is None or on == today:
+        return None
+    if on > today:
+        return accounts_usecases.start_of(unit, on)
+    return accounts_usecases.start_of(unit, on + timedelta(days=1)) - timedelta(microseconds=1)
 
 
 def grid(unit: Unit, actor: Actor, codes: Sequence[str] | None = None, at: datetime | None = None) -> Grid:
@@ -188,3 +199,28 @@ def terms(unit: Unit, actor: Actor, cells: Sequence[tuple[str, str]]) -> list[Te
             fixed = f"What {world.accounts.name(row)} gets is its parent's to give."
         found.append(Terms(account, product, there.get((int(world.accounts.ids[row]), products[at].id)), owner == row, fixed))
     return found
+
+
+@dataclass(frozen=True)
+class HistoryEntry:
+    """A version of an allocation, with who made it, when and through what; by None = it came with an intake."""
+
+    version: Any
+    by: str | None
+    at: datetime | None
+    draft: str | None
+
+
+def history(unit: Unit, actor: Actor, account: str, product: str) -> list[HistoryEntry]:
+    """Every version of one allocation, past and ahead, the newest first."""
+    found = cell(unit, actor, account, product)
+    world, wanted = found.positions.world, found.positions.world.products[0]
+    account_id = int(world.accounts.ids[found.row])
+    made = {}
+    for entry in log.about(unit, account_id, "allocation changed", product):
+        made[local_day(entry.at, world.zone)] = entry
+    entries = []
+    for version in reversed(store.versions(unit.connection, [wanted.id], None, None, [account_id])):
+        entry = made.get(version.first_day)
+        entries.append(HistoryEntry(version, entry.actor if entry else None, entry.at if entry else None, (entry.after or {}).get("draft") if entry else None))
+    return entries

@@ -54,6 +54,11 @@ def actors(connection: sa.Connection, account_ids: Collection[int] | None) -> li
     return list(connection.scalars(statement))
 
 
+def about(connection: sa.Connection, account_id: int, action: str, subject: str) -> list[Any]:
+    """Every entry of an account about something, the oldest first."""
+    return list(connection.execute(sa.select(e).where(e.c.account_id == account_id, e.c.action == action, e.c.subject == subject).order_by(e.c.id)))
+
+
 def last(connection: sa.Connection, account_id: int, action: str, subject: str) -> Any | None:
     """The newest entry of an account about something."""
     wanted = sa.select(e).where(e.c.account_id == account_id, e.c.action == action, e.c.subject == subject)

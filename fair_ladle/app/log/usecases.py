@@ -79,6 +79,11 @@ def read(
     return LogPage(entries, store.actors(unit.connection, ids), accounts)
 
 
+def about(unit: Unit, account_id: int, action: str, subject: str) -> list[Any]:
+    """Every entry of an account about something, the oldest first."""
+    return store.about(unit.connection, account_id, action, subject)
+
+
 def last(unit: Unit, account_id: int, action: str, subject: str) -> Any | None:
     """The newest entry of an account about something; None where there is none."""
     return store.last(unit.connection, account_id, action, subject)

@@ -16,6 +16,7 @@ from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
 from fair_ladle.app.allocations.positions import Positions, settle_world, world_at
 from fair_ladle.app.drafts.changes import AllocationChange, Change, NewLot, Terms
+from fair_ladle.app.drafts.effect import in_units
 from fair_ladle.app.drafts.usecases import terms_of
 from fair_ladle.app.enforcement.replay import Past
 from fair_ladle.app.people import usecases as people
@@ -183,7 +184,7 @@ def _buy(pool: Pool, owner: str, day: date, short: int, load: int) -> Option:
         unit_cost=newest.unit_cost, currency=pool.currency, overcommit=newest.overcommit,
     )
     units = to_units(quantity, pool.product.measure)
-    return Option("buy", f"Buy {units:f} {pool.product.unit}", f"At {newest.unit_cost.normalize():f} {pool.currency} each a month, the price of {newest.reference}.", half_up(units * newest.unit_cost, 2), pool.currency, 0, 0, [lot])
+    return Option("buy", f"Buy {in_units(quantity, pool.product)}", f"At {newest.unit_cost.normalize():f} {pool.currency} each a month, the price of {newest.reference}.", half_up(units * newest.unit_cost, 2), pool.currency, 0, 0, [lot])
 
 
 def _take_back(found: Positions, below: Sequence[int], there: dict[int, Any], pool: Pool, short: int) -> Option | None:
@@ -205,15 +206,17 @@ def _shrink(found: Positions, below: Sequence[int], there: dict[int, Any], pool:
     """Caps below come down so that all of it fits; what is then over has 14 days of grace before the excess is on hold."""
     held = [int(found.settled.held[each, 0]) for each in below]
     room = max(0, sum(held) - short)
-    if sum(held) < short:
+    # Who is past its cap already is left out: a lower one would put it on hold at once.
+    least = [now if int(found.settled.load[each, 0]) > int(found.world.grid.cap[each, 0]) else 0 for each, now in zip(below, held, strict=True)]
+    if sum(least) > room:
         return None
     if way == "max-min":
-        parts = share(room, [1] * len(below), [0] * len(below), held, Mode.MAX_MIN)
+        parts = share(room, [1] * len(below), least, held, Mode.MAX_MIN)
     else:
         parts, left = list(held), short
         used = found.used()
         for n in sorted(range(len(below)), key=lambda n: (int(used[below[n], 0]) - held[n], int(used[below[n], 0]), n)):
-            by = min(parts[n], left)
+            by = min(parts[n] - least[n], left)
             parts[n], left = parts[n] - by, left - by
     changes: list[Change] = []
     touched = 0
@@ -225,11 +228,11 @@ def _shrink(found: Positions, below: Sequence[int], there: dict[int, Any], pool:
         reserve = 0 if there[each] is None else there[each].reserve
         terms: dict[str, Any] = {"cap": part, "reserve": min(reserve, part)}
         if part < load:
-            terms |= {"at_cap": "grace", "grace_days": 14, "burst": 0}
+            terms |= {"at_cap": "grace", "grace_days": 14, "burst": None}
         changes.append(_change(found, each, there[each], pool, terms))
     people_touched = touched if pool.product.measure == "seat" else 0
-    says = f"{len(changes)} accounts below get lower caps; {to_units(touched, pool.product.measure):f} {pool.product.unit} in use would be over and have 14 days of grace."
-    return Option(way, name, says, Decimal(0), pool.currency, people_touched, 0, changes)
+    says = f"{len(changes)} accounts below get lower caps; {in_units(touched, pool.product)} in use would be over, have 14 days of grace, are then on hold, and count until they are released."
+    return Option(way, name, says, Decimal(0), pool.currency, people_touched, touched, changes)
 
 
 def _release(unit: Unit, found: Positions, row: int, pool: Pool, short: int) -> Option | None:

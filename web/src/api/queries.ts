@@ -20,18 +20,28 @@ export type Me = Schemas['Me']
 
 export const me = queryOptions({ queryKey: ['me'], queryFn: () => take(api.GET('/api/me')), staleTime: 60_000 })
 
-export const grid = queryOptions({
-  queryKey: ['allocations', 'grid'],
-  queryFn: () => take(api.GET('/api/allocations')),
-  staleTime: 15_000,
-})
-
-export const cell = (account: string, product: string) =>
+/** The grid now, or as of a day. */
+export const gridOn = (on: string | null) =>
   queryOptions({
-    queryKey: ['allocations', 'cell', account, product],
-    queryFn: () => take(api.GET('/api/allocations/cell', { params: { query: { account, product } } })),
+    queryKey: ['allocations', 'grid', on],
+    queryFn: () => take(api.GET('/api/allocations', { params: { query: on ? { on } : {} } })),
+    staleTime: 15_000,
+  })
+
+export const grid = gridOn(null)
+
+export const cell = (account: string, product: string, on: string | null = null) =>
+  queryOptions({
+    queryKey: ['allocations', 'cell', account, product, on],
+    queryFn: () => take(api.GET('/api/allocations/cell', { params: { query: on ? { account, product, on } : { account, product } } })),
     staleTime: 15_000,
     placeholderData: keepPreviousData,
+  })
+
+export const historyOf = (account: string, product: string) =>
+  queryOptions({
+    queryKey: ['allocations', 'history', account, product],
+    queryFn: () => take(api.GET('/api/allocations/history', { params: { query: { account, product } } })),
   })
 
 export const draftNow = (id: number | null) =>

@@ -57,7 +57,7 @@ export interface paths {
         };
         /**
          * Grid
-         * @description Positions of one's branch in all pools or in those of these products, now or at an instant.
+         * @description Positions of one's branch in all pools or in those of these products: now, at an instant, or as of a day past or ahead.
          */
         get: operations["grid_api_allocations_get"];
         put?: never;
@@ -77,7 +77,7 @@ export interface paths {
         };
         /**
          * Cell
-         * @description One account in one pool with the limits on its way up.
+         * @description One account in one pool with the limits on its way up: now, at an instant, or as of a day.
          */
         get: operations["cell_api_allocations_cell_get"];
         put?: never;
@@ -100,6 +100,26 @@ export interface paths {
          * @description The positions that are shown (all, or of these accounts), as a file, in units.
          */
         get: operations["export_api_allocations_export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/allocations/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * History
+         * @description Every version of one allocation, past and ahead, the newest first.
+         */
+        get: operations["history_api_allocations_history_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1627,6 +1647,19 @@ export interface components {
             reason: string;
         };
         /**
+         * HistoryBody
+         * @description A version of an allocation, with who made it (null = it came with an intake) and through which draft.
+         */
+        HistoryBody: {
+            /** At */
+            at: string | null;
+            /** By */
+            by: string | null;
+            /** Draft */
+            draft: string | null;
+            version: components["schemas"]["Version"];
+        };
+        /**
          * HoldBody
          * @description A unit on hold: whose, of which account, for whose cap, since when, and its place (the last is freed first).
          */
@@ -3049,6 +3082,7 @@ export interface operations {
             query?: {
                 product?: string[] | null;
                 at?: string | null;
+                on?: string | null;
             };
             header?: never;
             path?: never;
@@ -3127,6 +3161,7 @@ export interface operations {
                 account: string;
                 product: string;
                 at?: string | null;
+                on?: string | null;
             };
             header?: never;
             path?: never;
@@ -3206,6 +3241,7 @@ export interface operations {
                 product?: string[] | null;
                 at?: string | null;
                 account?: string[] | null;
+                on?: string | null;
             };
             header?: never;
             path?: never;
@@ -3219,6 +3255,83 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    history_api_allocations_history_get: {
+        parameters: {
+            query: {
+                account: string;
+                product: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HistoryBody"][];
+                };
             };
             /** @description Not signed in */
             401: {

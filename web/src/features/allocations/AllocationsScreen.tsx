@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useCallback, useEffect, useMemo, useRef, useState } from 'react'
 import { useLocation, useSearchParams } from 'react-router'
 import type { Schemas } from '../../api/client'
-import { grid as gridQuery, type Effect, type Pool } from '../../api/queries'
+import { gridOn, type Effect, type Pool } from '../../api/queries'
 import { useCommands, type Command } from '../../commands/registry'
 import type { Change, Changes } from '../../domain/draft'
 import { visiblePlaces } from '../../domain/tree'
@@ -30,13 +30,14 @@ function useRested<T>(value: T, milliseconds: number): T {
 
 /** Who has what, and who should have what? */
 export function AllocationsScreen() {
-  const found = useQuery(gridQuery)
+  const on = useSearchParams()[0].get('on')
+  const found = useQuery(gridOn(on))
   if (found.isPending) return <Wait what="the positions" />
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
-  return <Loaded grid={found.data} />
+  return <Loaded grid={found.data} on={on} />
 }
 
-function Loaded({ grid }: { grid: Schemas['AllocationGrid'] }) {
+function Loaded({ grid, on }: { grid: Schemas['AllocationGrid']; on: string | null }) {
   const location = useLocation()
   const [params, setParams] = useSearchParams()
   const model = useMemo(() => modelOf(grid), [grid])
@@ -138,13 +139,18 @@ function Loaded({ grid }: { grid: Schemas['AllocationGrid'] }) {
   useEffect(() => {
     lookAt(product ? { account, product } : null)
   }, [account, product, lookAt])
-  const effects = useMemo(() => effectsOf(effect), [effect])
+  const effects = useMemo(() => (on ? {} : effectsOf(effect)), [effect, on])
   const changed = useMemo(() => changedByAccount(changes), [changes])
   const faults = useMemo(() => faultsByCell(effect), [effect])
 
   const sheet = useMemo<Sheet>(() => ({ model, pools, places, changes, effects }), [model, pools, places, changes, effects])
   const [note, setNote] = useState('')
   const put = (work: Promise<Change[]>) => {
+    if (on) {
+      work.catch(() => undefined)
+      setNote('This is another day, for looking at. Go back to today to change anything.')
+      return
+    }
     setNote('')
     work.then(draft.set, (error: unknown) => setNote(error instanceof Error ? error.message : 'That did not work.'))
   }
@@ -179,7 +185,7 @@ function Loaded({ grid }: { grid: Schemas['AllocationGrid'] }) {
   return (
     <div className="workspace">
       <div className="gridside">
-        <Toolbar all={grid.pools} pools={pools} choice={choiceKey} filter={filter} find={find} attention={attention} choose={choose} setFind={setFind} shareOut={startSharing} />
+        <Toolbar all={grid.pools} pools={pools} choice={choiceKey} filter={filter} find={find} attention={attention} choose={choose} setFind={setFind} shareOut={startSharing} on={on} />
         {pools.length === 0 || places.length === 0 ? (
           <Empty title={pools.length === 0 ? 'No pools to show' : 'No account like that'}>
             {pools.length === 0 ? 'Choose other pools, or bring in lots with an intake.' : filter === 'attention' ? 'Every account in these pools is within its cap.' : 'Try other words, or show all accounts.'}
@@ -198,7 +204,7 @@ function Loaded({ grid }: { grid: Schemas['AllocationGrid'] }) {
       )}
       <aside className="drawer" aria-label="The chosen cell">
         {product ? (
-          <Drawer account={account} product={product} changes={changes} effect={effect} set={draft.set} look={look} />
+          <Drawer account={account} product={product} changes={changes} effect={effect} set={draft.set} look={look} on={on} />
         ) : (
           <p className="quiet">No pool of this product reaches this account.</p>
         )}

@@ -3,7 +3,7 @@ import { memo, useMemo, useState } from 'react'
 import { Form } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { api, take } from '../../api/client'
-import { cell as cellQuery, holdsOf, levelsOf, type Cell, type Effect } from '../../api/queries'
+import { cell as cellQuery, historyOf, holdsOf, levelsOf, type Cell, type Effect } from '../../api/queries'
 import { allocationSlot, type AtCap, type Change, type Changes, type Terms } from '../../domain/draft'
 import { dayName } from '../../domain/months'
 import { parseUnits, units, unitName } from '../../domain/units'
@@ -18,21 +18,23 @@ interface DrawerProps {
   effect: Effect | undefined
   set: (changes: Change[]) => void
   look: (account: string, product: string) => void
+  /** Another day than today is looked at: nothing can be changed. */
+  on: string | null
 }
 
 /** The chosen cell: its terms to change, why not more, and the ways out. */
 export const Drawer = memo(function Drawer(props: DrawerProps) {
-  const found = useQuery(cellQuery(props.account, props.product))
+  const found = useQuery(cellQuery(props.account, props.product, props.on))
   if (found.isPending) return <Wait what="the figures" />
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
   return <CellDrawer {...props} cell={found.data} key={allocationSlot(found.data.account, found.data.product)} />
 })
 
-function CellDrawer({ cell, changes, effect, set, look }: DrawerProps & { cell: Cell }) {
-  const change = changes[allocationSlot(cell.account, cell.product)]
+function CellDrawer({ cell, changes, effect, set, look, on }: DrawerProps & { cell: Cell }) {
+  const change = on ? undefined : changes[allocationSlot(cell.account, cell.product)]
   const terms: Terms = (change?.kind === 'allocation' ? change.terms : null) ?? termsOf(cell.version)
-  const ladder = (Object.keys(changes).length ? effect?.ladder : null) ?? cell.ladder
-  const drafted = useMemo(() => effectsOf(effect)[cell.account]?.[cell.product], [effect, cell.account, cell.product])
+  const ladder = (!on && Object.keys(changes).length ? effect?.ladder : null) ?? cell.ladder
+  const drafted = useMemo(() => (on ? undefined : effectsOf(effect)[cell.account]?.[cell.product]), [effect, cell.account, cell.product, on])
   const load = drafted?.load ?? cell.load
   const state = drafted?.state ?? cell.state
   const put = (other: Partial<Terms>) => set([changeOf(cell, { ...terms, ...other })])
@@ -41,20 +43,21 @@ function CellDrawer({ cell, changes, effect, set, look }: DrawerProps & { cell: 
       <div className="quiet small">{cell.product_name}</div>
       <h2>{cell.name}</h2>
       {cell.parent_name && <div className="quiet small">{cell.parent_name}</div>}
-      {cell.may_change ? (
+      {cell.may_change && !on ? (
         <TermsForm cell={cell} terms={terms} put={put} />
       ) : (
         <p className="say quiet">
-          {termsSentence(cell, terms)} What {cell.name} gets is its parent’s to give.
+          {termsSentence(cell, terms)} {on ? `As of ${dayName(on)}.` : `What ${cell.name} gets is its parent’s to give.`}
         </p>
       )}
       <p className="say">
         <StateMark state={state} /> <b>{sentence(cell, terms, load, state, ladder.headroom)}</b> {ladder.sentence}
       </p>
       <Ladder limits={ladder.limits} unit={cell.unit} onRung={(account) => look(account, cell.product)} />
-      <Holds account={cell.account} product={cell.product} />
-      <Levels account={cell.account} product={cell.product} key={`${cell.account} ${cell.product}`} />
-      <WaysOut cell={cell} terms={terms} load={load} bound={ladder.bound_by} limits={ladder.limits} put={put} look={look} />
+      {!on && <Holds account={cell.account} product={cell.product} />}
+      {!on && <Levels account={cell.account} product={cell.product} key={`${cell.account} ${cell.product}`} />}
+      {!on && <WaysOut cell={cell} terms={terms} load={load} bound={ladder.bound_by} limits={ladder.limits} put={put} look={look} />}
+      <History cell={cell} />
     </>
   )
 }
@@ -151,6 +154,26 @@ function Holds({ account, product }: { account: string; product: string }) {
       <h3>On hold</h3>
       <ul className="plain small">{found.data.map((each) => <li key={each.subject}>■ {each.subject} <span className="quiet">since {dayName(each.since.slice(0, 10))}{each.for_account !== account && ', for a cap above'}</span></li>)}</ul>
     </section>
+  )
+}
+
+/** Every version of the allocation, with who made it. */
+function History({ cell }: { cell: Cell }) {
+  const [open, setOpen] = useState(false)
+  const found = useQuery({ ...historyOf(cell.account, cell.product), enabled: open })
+  return (
+    <details className="history" onToggle={(event) => setOpen(event.currentTarget.open)}>
+      <summary>History of this allocation</summary>
+      <ul className="plain small">
+        {(found.data ?? []).map((each) => (
+          <li key={each.version.id}>
+            <b>{dayName(each.version.first_day)}{each.version.last_day ? ` to ${dayName(each.version.last_day)}` : ' on'}</b>: {termsSentence(cell, termsOf(each.version))}{' '}
+            <span className="quiet">{each.by ? `${each.by}${each.draft ? `, ${each.draft}` : ''}` : 'from an intake'}</span>
+          </li>
+        ))}
+        {found.data?.length === 0 && <li className="quiet">Nothing was ever allocated here.</li>}
+      </ul>
+    </details>
   )
 }
 

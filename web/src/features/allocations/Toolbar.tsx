@@ -1,6 +1,7 @@
 import { memo, useMemo } from 'react'
 import { Button, Dropdown, Form } from 'react-bootstrap'
 import type { Pool } from '../../api/queries'
+import { dayName } from '../../domain/months'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { chosenPools, readChoice, type PoolChoice } from './model'
 
@@ -15,17 +16,19 @@ interface ToolbarProps {
   choose: (name: string, value: string | null) => void
   setFind: (words: string) => void
   shareOut: () => void
+  /** The day that is looked at; null = now. */
+  on: string | null
 }
 
 const FILTERS = [['all', 'All'], ['attention', 'Needs attention'], ['idle', 'Idle']] as const
-const POOLS = [['counted', 'Seats and devices'], ['storage', 'Storage']] as const
+const POOLS = [['counted', 'Seats, devices'], ['storage', 'Storage']] as const
 
 /** Which accounts and pools are shown. Asleep while the cursor moves. */
-export const Toolbar = memo(function Toolbar({ all, pools, choice, filter, find, attention, choose, setFind, shareOut }: ToolbarProps) {
-  const shown = useMemo(() => ({ product: pools.map((pool) => pool.product) }), [pools])
+export const Toolbar = memo(function Toolbar({ all, pools, choice, filter, find, attention, choose, setFind, shareOut, on }: ToolbarProps) {
+  const shown = useMemo(() => ({ product: pools.map((pool) => pool.product), on: on ?? undefined }), [pools, on])
   return (
     <div className="bar tightbar">
-      <h1>Allocations</h1>
+      <h1>{on ? `As of ${dayName(on)}` : 'Allocations'}</h1>
       <span className="seg" role="group" aria-label="Which accounts">
         {FILTERS.map(([key, label]) => (
           <button type="button" key={key} aria-pressed={filter === key} onClick={() => choose('show', key === 'all' ? null : key)}>
@@ -41,7 +44,7 @@ export const Toolbar = memo(function Toolbar({ all, pools, choice, filter, find,
       </span>
       <span className="grow" />
       <Form.Control
-        id="find-account" type="search" placeholder="Find an account  /" aria-label="Find an account" style={{ width: 118 }} value={find}
+        id="find-account" type="search" placeholder="Find  /" aria-label="Find an account" style={{ width: 100 }} value={find}
         onChange={(event) => setFind(event.target.value)}
         onKeyDown={(event) => {
           if (event.key !== 'ArrowDown' && event.key !== 'Enter') return
@@ -49,7 +52,10 @@ export const Toolbar = memo(function Toolbar({ all, pools, choice, filter, find,
           document.querySelector<HTMLElement>('.agrid [tabindex="0"]')?.focus()
         }}
       />
-      <Button variant="outline-primary" onClick={shareOut}>Share out</Button>
+      <Form.Control
+        type="date" aria-label="As of another day" title="As of another day" className={on ? 'asof changed' : 'asof'} value={on ?? ''} onChange={(event) => choose('on', event.target.value || null)}
+      />
+      {!on && <Button variant="outline-primary" onClick={shareOut}>Share out</Button>}
       <ExportMenu path="/api/allocations/export" params={shown} />
     </div>
   )

@@ -106,9 +106,10 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
         setChosen(null)
         queries.setQueryData(draftNow(null).queryKey, null)
         begin(null)
+        queries.removeQueries({ queryKey: ['drafts', 'looked'] })
       }
       await Promise.all(
-        ['drafts', 'allocations', 'today', 'log', 'pools', 'accounts'].map((key) => queries.invalidateQueries({ queryKey: [key] })),
+        [['drafts', 'list'], ['drafts', 'detail'], ['allocations'], ['today'], ['log'], ['pools'], ['accounts']].map((queryKey) => queries.invalidateQueries({ queryKey })),
       )
     },
     [send, queries, begin],

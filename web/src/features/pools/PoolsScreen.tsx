@@ -33,7 +33,7 @@ export default function PoolsScreen() {
           <nav className="poollist" aria-label="Pools">
             {found.data.map((pool) => (
               <button type="button" key={`${pool.owner} ${pool.product}`} aria-current={pool === chosen} onClick={() => choose(pool)}>
-                <b>{pool.name}</b> <span className="quiet small">{pool.owner_name}</span>
+                <b>{pool.name}</b>{pool.owner !== found.data[0]?.owner && <span className="quiet small"> {pool.owner_name}</span>}
                 <span className="t"><span>{units(pool.now.promised, pool.per_unit)}/{units(pool.now.supply, pool.per_unit)} {unitName(pool.unit, 2)}</span><b className={pool.now.short ? 'over' : undefined}>{pool.now.short ? `${units(pool.now.short, pool.per_unit)} short` : `${units(Math.max(0, pool.now.supply - pool.now.promised), pool.per_unit)} free`}</b></span>
                 <Gauge width={216} amounts={{ used: pool.now.used, held: pool.now.promised, reserve: 0, limit: pool.now.supply, reachable: pool.now.promised }} />
               </button>

@@ -48,7 +48,8 @@ function useAnswer(request: RequestBody) {
     try {
       setTrouble('')
       await work(path)
-      await Promise.all(['requests', 'today', 'allocations', 'log', 'accounts'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
+      // What an answer would do is not asked again once it is given.
+      await queries.invalidateQueries({ predicate: ({ queryKey: [key, of] }) => ['requests', 'today', 'allocations', 'log', 'accounts'].includes(String(key)) && of !== 'effect' })
     } catch (error) {
       setTrouble(error instanceof Error ? error.message : 'That did not work.')
     }

@@ -1,0 +1,63 @@
+"""Pools over time, ways out of a shortfall, and the calendar."""
+
+from __future__ import annotations
+
+from datetime import date
+
+import icalendar
+import pytest
+
+from fair_ladle.app.allocations.positions import positions_at
+from fair_ladle.app.drafts import usecases as drafts
+from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.pools import usecases as pools
+from fair_ladle.app.purchases import usecases as purchases
+from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.core.calendar import day_start, instant
+
+NEW_YEAR = date(2027, 1, 1)
+
+
+def test_a_timeline_is_what_positions_say_on_each_day(shared_demo: Database) -> None:
+    found = shared_demo.run(purchases.timeline, COMMAND_LINE, "GANNET", "LANTERN-MAIL")
+    assert found.points[0].day == date(2025, 11, 25) and any(each.day == NEW_YEAR for each in found.points)
+    with shared_demo.transaction() as unit:
+        product = [pools.product(unit, "LANTERN-MAIL")]
+        for point in [found.points[-20], next(each for each in found.points if each.day == found.today), next(each for each in found.points if each.day == NEW_YEAR)]:
+            end_of = point.day if point.day >= found.today else date.fromordinal(point.day.toordinal() + 1)
+            zone = positions_at(unit, product, unit.now).world.zone
+            at = unit.now if point.day == found.today else instant(day_start(end_of, zone) * 10**6 - (1 if point.day < found.today else 0))
+            there = positions_at(unit, product, at)
+            assert (point.promised, point.used, point.supply) == (int(there.pool_load()[0]), int(there.pool_used()[0]), int(there.world.supply.quantity[0])), point.day
+
+
+def test_every_way_out_keeps_what_it_says(shared_demo: Database) -> None:
+    plan = shared_demo.run(purchases.plan, COMMAND_LINE, "GANNET", "LANTERN-MAIL", NEW_YEAR)
+    assert plan.short == 317 and [each.key for each in plan.options] == ["buy", "take back", "max-min", "least harm", "release", "let run"]
+    for option in plan.options:
+        if not option.changes:
+            continue
+        looked = shared_demo.run(drafts.look, COMMAND_LINE, option.changes, NEW_YEAR)
+        assert looked.effect is not None and looked.faults == [], option.key
+        assert int(looked.effect.after.shortfalls()[0]) == option.still_short, option.key
+        assert not [each for each in looked.effect.stopping if each.account is not None], f"{option.key} breaks nobody's hard limit"
+    with pytest.raises(Refused, match="there is nothing to plan"):
+        shared_demo.run(purchases.plan, COMMAND_LINE, "GANNET", "VOICE", NEW_YEAR)
+
+
+def test_the_calendar_is_for_whoever_knows_the_address(demo: Database) -> None:
+    demo.run(sign_in.give_sign_in, COMMAND_LINE, "ada@x.example", "Ada", "GANNET", "correct-ferry-staple")
+    with demo.transaction() as unit:
+        found = sign_in.find_by_email(unit, "ada@x.example")
+    assert found is not None
+    who = Actor("Ada", "ada@x.example", "GANNET", found.id)
+    token = demo.run(purchases.make_calendar, who)
+    calendar = icalendar.Calendar.from_ical(demo.run(purchases.calendar, token))
+    ends = [str(event["summary"]) for event in calendar.walk("VEVENT") if event["dtstart"].dt == date(2026, 12, 31)]
+    assert "Lantern Mail: 420 seat end (Gannet & Rowe Managed IT)" in ends
+    demo.run(purchases.make_calendar, who)
+    for wrong in (token, "guessed"):
+        with pytest.raises(Refused, match="no calendar"):
+            demo.run(purchases.calendar, wrong)

@@ -7,11 +7,11 @@ import sys
 from rich.console import Console
 from rich.table import Table
 
-from bench import admissions, engine, grid, loading
+from bench import admissions, drafts, engine, grid, loading
 from bench.measured import Measure
 
 ALL = {
-    "engine": engine.measure, "admissions": admissions.measure, "loading": loading.measure, "grid": grid.measure,
+    "engine": engine.measure, "admissions": admissions.measure, "drafts": drafts.measure, "loading": loading.measure, "grid": grid.measure,
 }
 
 

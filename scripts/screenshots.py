@@ -35,6 +35,29 @@ def raise_a_cap(page: Page) -> None:
     page.get_by_text("breach cleared").wait_for()
 
 
+def review_it(page: Page) -> None:
+    """A lower cap for a client, so that the review has something to say."""
+    page.locator(".agrid .cell.sel").click()
+    page.keyboard.type("20/40")
+    page.keyboard.press("Enter")
+    page.get_by_role("button", name="Review and apply").click()
+    page.get_by_role("region", name="Money").get_by_role("table").wait_for()
+
+
+def share_out(page: Page) -> None:
+    """Forty seats over all clients, breaches first."""
+    page.locator(".agrid .cell.sel").focus()
+    page.keyboard.press("s")
+    page.keyboard.type("40")
+    page.get_by_text("40 of 40 seats shared out").wait_for()
+
+
+def plan(page: Page) -> None:
+    """The ways out of the coming shortfall."""
+    page.get_by_role("button", name="Plan for").click()
+    page.get_by_role("button", name="Draft: Buy").wait_for()
+
+
 @dataclass(frozen=True)
 class View:
     """A main view: where it is and what is done there before the picture."""
@@ -50,10 +73,14 @@ VIEWS = {
     "today": View("/today"),
     "allocations": View("/allocations?account=OLDQUAY&product=FIELD-FULL"),
     "draft": View("/allocations?account=OLDQUAY-ENGINEERING&product=WATCHGLASS&pools=FIELD-CORE,FIELD-FULL,VOICE,WATCHGLASS,CHARTROOM", do=raise_a_cap),
+    "review": View("/allocations?account=TERN&product=FIELD-CORE", do=review_it),
+    "share-out": View("/allocations?account=GANNET&product=LANTERN-MAIL", do=share_out),
+    "pools": View("/pools?product=LANTERN-MAIL", do=plan),
+    "account": View("/accounts/NORTHFOLD"),
     "statements": View("/statements?month=2026-10"),
     "statement": View("/statements/NORTHFOLD?month=2026-10"),
     "log": View("/log"),
-    "client-admin": View("/allocations", as_whom="oldquay"),
+    "client-admin": View("/allocations?account=OLDQUAY-ENGINEERING&product=WATCHGLASS", as_whom="oldquay"),
     "today-dark": View("/today", dark=True),
 }
 
@@ -108,6 +135,7 @@ def _take(address: str, signs: dict[str, tuple[str, str]], wanted: list[str]) ->
             view.do(page)
             page.wait_for_timeout(700)
             page.screenshot(path=TO / f"{name}.png")
+            page.keyboard.press("Escape")
             for button in page.get_by_role("button", name="Discard").all():
                 button.click()
                 page.wait_for_timeout(300)

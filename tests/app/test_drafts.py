@@ -8,6 +8,7 @@ from decimal import Decimal
 from typing import Any
 
 import pytest
+import sqlalchemy as sa
 
 from fair_ladle.app.allocations import views
 from fair_ladle.app.allocations.positions import positions_at
@@ -154,6 +155,8 @@ def test_a_draft_waits_for_its_day_is_checked_again_and_held_back_with_a_reason(
     second = kept(demo, who, allocation(demo, "OLDQUAY", "WATCHGLASS", cap=60))
     demo.run(drafts.schedule, who, second.row.id, second.row.revision, TOMORROW)
     apply_due(demo)
+    with demo.engine.connect() as connection:
+        assert connection.execute(sa.text("SELECT COUNT(*) FROM notices")).scalar() == 0
     assert demo.run(drafts.get, who, draft.row.id).row.state == "scheduled", "not before its day"
     demo.run(drafts.apply_changes, COMMAND_LINE, [allocation(demo, "OLDQUAY", "WATCHGLASS", cap=59)], "meanwhile")
     demo.clock.shift += timedelta(days=1)
@@ -165,6 +168,13 @@ def test_a_draft_waits_for_its_day_is_checked_again_and_held_back_with_a_reason(
     with demo.transaction() as unit:
         version = views.cell(unit, who, "OLDQUAY-ENGINEERING", "WATCHGLASS").version
     assert version is not None and (version.cap, version.first_day) == (18, TOMORROW)
+    with demo.engine.connect() as connection:
+        told = connection.execute(sa.text("SELECT subject, text FROM notices")).all()
+        mail = set(connection.scalars(sa.text("SELECT to_address FROM outbox")))
+    assert [tuple(each) for each in told] == [
+        ("Engineering Yard: Admin of GANNET applied “Draft of 24 November 2026”", "Watchglass Endpoint: a reserve of 14 devices, a cap of 18 devices, then grace"),
+    ]
+    assert mail == {"admin.oldquay@oldquay.example"}, "the account has no admin of its own; its parent's is told"
 
 
 def test_a_draft_is_its_owners_and_whom_it_is_shared_with(demo: Database, actor: Callable[[str], Actor]) -> None:

@@ -10,6 +10,7 @@ from pydantic import BaseModel, Field
 from fair_ladle.app.account_admin import usecases
 from fair_ladle.app.accounts.usecases import Accounts, top_row
 from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
 from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
 
 routes = APIRouter(prefix="/api/accounts", tags=["accounts"], responses=PROBLEMS)
@@ -36,6 +37,8 @@ class AccountBody(BaseModel):
     billing_email: str | None
     warnings: list[str]
     below: list[SubAccount]
+    people: dict[str, int]
+    """How many the branch has, by status."""
 
 
 class AccountFacts(BaseModel):
@@ -46,7 +49,7 @@ class AccountFacts(BaseModel):
     billing_email: str | None = Field(None, max_length=254)
 
 
-def _body(accounts: Accounts, who: Actor, row: int) -> AccountBody:
+def _body(unit: Unit, who: Actor, accounts: Accounts, row: int) -> AccountBody:
     facts, tree, top = accounts.facts[row], accounts.tree, top_row(accounts, who)
     parent = int(tree.parent[row]) if row != top else -1
     below = [each for each in tree.branch(row).tolist() if int(tree.parent[each]) == row and each != row]
@@ -54,6 +57,7 @@ def _body(accounts: Accounts, who: Actor, row: int) -> AccountBody:
         account=facts.code, name=facts.name, kind=facts.kind, parent=tree.codes[parent] if parent >= 0 else None,
         parent_name=accounts.name(parent) if parent >= 0 else None, currency=accounts.inherited(row, "currency"),
         admin_email=facts.admin_email, billing_email=facts.billing_email, warnings=usecases.missing_contacts(facts),
+        people=usecases.people_of(unit, accounts, row),
         below=[SubAccount(account=tree.codes[each], name=accounts.name(each), kind=accounts.facts[each].kind) for each in below],
     )
 
@@ -61,12 +65,10 @@ def _body(accounts: Accounts, who: Actor, row: int) -> AccountBody:
 @routes.get("/{account}", response_model=AccountBody)
 def account(account: str, db: Db, who: Who) -> Any:
     """One account of one's branch."""
-    accounts, row = db.run(usecases.one, who, account)
-    return _body(accounts, who, row)
+    return db.run(lambda unit: _body(unit, who, *usecases.one(unit, who, account)))
 
 
 @routes.put("/{account}", response_model=AccountBody)
 def edit(account: str, body: AccountFacts, db: Db, who: Who) -> Any:
     """Rename an account or change its contacts; the code stays."""
-    accounts, row = db.run(usecases.edit, who, account, body.name, body.admin_email, body.billing_email)
-    return _body(accounts, who, row)
+    return db.run(lambda unit: _body(unit, who, *usecases.edit(unit, who, account, body.name, body.admin_email, body.billing_email)))

@@ -7,6 +7,7 @@ from typing import Any
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.log import usecases as log
+from fair_ladle.app.people import usecases as people
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Unit
 from fair_ladle.app.plumbing.problems import invalid
@@ -16,6 +17,11 @@ def one(unit: Unit, actor: Actor, code: str) -> tuple[Accounts, int]:
     """An account of the actor's branch, with the tree it stands in."""
     accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
     return accounts, accounts_usecases.row_in_scope(accounts, actor, code)
+
+
+def people_of(unit: Unit, accounts: Accounts, row: int) -> dict[str, int]:
+    """How many people the account's branch has, by status."""
+    return people.counts(unit, [int(each) for each in accounts.ids[accounts.tree.branch(row)]])
 
 
 def missing_contacts(facts: Any) -> list[str]:

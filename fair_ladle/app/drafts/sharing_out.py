@@ -73,7 +73,7 @@ def share_out(unit: Unit, actor: Actor, product_code: str, amount: int | None, w
     if not 0 <= amount <= MOST_GRAINS:
         raise invalid(f"An amount from 0 to {to_units(MOST_GRAINS, product.measure):f} {product.unit}.", "amount")
     low = [bounds[code].least for code in codes]
-    high = [min(amount, most) if (most := bounds[code].most) is not None else amount for code in codes]
+    high = [max(amount, bounds[code].least) if (most := bounds[code].most) is None else most for code in codes]
     uncapped = [as_what == "cap" and found.world.grid.cap[row, 0] >= NO_LIMIT for row in rows]
     low, high = ([0 if none else each for each, none in zip(bound, uncapped, strict=True)] for bound in (low, high))
     weights = _weights(unit, found, rows, way)

@@ -21,6 +21,8 @@ from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move
 from fair_ladle.app.drafts.effect import Effect, in_units, told
 from fair_ladle.app.drafts.plan import Fault, Planned
 from fair_ladle.app.log import usecases as log
+from fair_ladle.app.notices import usecases as notices
+from fair_ladle.app.notices.usecases import Notice
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Unit
 from fair_ladle.app.plumbing.kept import Kept
@@ -154,7 +156,37 @@ def apply(unit: Unit, actor: Actor, draft_id: int, revision: int) -> Effect:
     effect, before = apply_changes(unit, actor, changes, found.name)
     store.put(unit.connection, draft_id, [{"kind": b.change.kind, "key": b.change.key, "body": b.change.model_dump(mode="json")} for b in before], [])
     store.update(unit.connection, draft_id, {"state": "applied", "applied_at": unit.now, "changed_at": unit.now, "reason": None})
+    _tell(unit, actor, draft_id, found.name, effect, changes)
     return effect
+
+
+def _tell(unit: Unit, actor: Actor, draft_id: int, name: str, effect: Effect, changes: Sequence[Change]) -> None:
+    """One notice for every account that the draft changed, with what of it, to its admins and those of the account above."""
+    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    products = {each.code: each for each in effect.after.world.products}
+    by_account: dict[str, list[str]] = {}
+    for change in changes:
+        if isinstance(change, AllocationChange):
+            product = products[change.product]
+            terms = change.terms
+            says = f"{product.name}: no allocation any more" if terms is None else (
+                f"{product.name}: a reserve of {in_units(terms.reserve, product)}, "
+                + ("no cap" if terms.cap is None else f"a cap of {in_units(terms.cap, product)}") + f", then {terms.at_cap}"
+            )
+            by_account.setdefault(change.account, []).append(says)
+        elif isinstance(change, NewLot):
+            by_account.setdefault(change.owner, []).append(f"{products[change.product].name}: {in_units(change.quantity, products[change.product])} bought from {change.first_day} on ({change.reference})")
+        elif isinstance(change, LotEnd):
+            by_account.setdefault(change.owner, []).append(f"{products[change.product].name}: lot {change.reference} ends {change.last_day or 'no more'}")
+        elif isinstance(change, Move):
+            by_account.setdefault(change.account, []).append(f"It stands below {accounts.name(accounts.tree.row(change.parent))} now")
+        else:
+            by_account.setdefault(change.code, []).append("It was created")
+    told = [
+        Notice(f"draft {draft_id} {code}", "change", int(accounts.ids[accounts.tree.row(code)]), f"{accounts.name(accounts.tree.row(code))}: {actor.name} applied “{name}”", "\n".join(lines))
+        for code, lines in by_account.items()
+    ]
+    notices.tell(unit, accounts, told, but_not=actor.email)
 
 
 def apply_changes(unit: Unit, actor: Actor, changes: Sequence[Change], name: str) -> tuple[Effect, list[Before]]:

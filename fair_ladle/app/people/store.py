@@ -9,7 +9,7 @@ import sqlalchemy as sa
 
 from fair_ladle.app.people.tables import groups, people
 
-__all__ = ["active_by_account", "codes_and_usernames", "groups", "named", "people"]
+__all__ = ["active_by_account", "codes_and_usernames", "counts", "groups", "named", "people"]
 
 
 def codes_and_usernames(connection: sa.Connection) -> tuple[frozenset[str], frozenset[str]]:
@@ -26,3 +26,9 @@ def active_by_account(connection: sa.Connection) -> dict[int, int]:
     """How many active people each account itself has."""
     counted = sa.select(people.c.account_id, sa.func.count()).where(people.c.status == "active").group_by(people.c.account_id)
     return {account_id: count for account_id, count in connection.execute(counted)}
+
+
+def counts(connection: sa.Connection, account_ids: Collection[int]) -> dict[str, int]:
+    """How many people these accounts have, by status."""
+    counted = sa.select(people.c.status, sa.func.count()).where(people.c.account_id.in_(account_ids)).group_by(people.c.status)
+    return {status: count for status, count in connection.execute(counted)}

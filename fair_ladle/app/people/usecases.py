@@ -33,3 +33,8 @@ def by_username(unit: Unit, usernames: Collection[str]) -> dict[str, Any]:
 def active_by_account(unit: Unit) -> dict[int, int]:
     """How many active people each account itself has, by the account's id."""
     return store.active_by_account(unit.connection)
+
+
+def counts(unit: Unit, account_ids: Collection[int]) -> dict[str, int]:
+    """How many people these accounts have, by status."""
+    return store.counts(unit.connection, account_ids)

@@ -995,6 +995,10 @@ export interface components {
             parent: string | null;
             /** Parent Name */
             parent_name: string | null;
+            /** People */
+            people: {
+                [key: string]: number;
+            };
             /** Warnings */
             warnings: string[];
         };

@@ -34,6 +34,10 @@ function Loaded({ body, grid }: { body: AccountBody; grid: Grid }) {
         {body.parent && <Link to={`/accounts/${encodeURIComponent(body.parent)}`} className="quiet small">{body.parent_name} ›</Link>}
         <h1>{body.name}</h1>
         <span className="tag">{body.kind}</span><span className="tag">{body.account}</span>
+        <span className="quiet small">
+          {(body.people.active ?? 0) + (body.people.invited ?? 0) + (body.people.suspended ?? 0)} people
+          {body.people.invited ? `, ${body.people.invited} invited` : ''}{body.people.suspended ? `, ${body.people.suspended} suspended` : ''}
+        </span>
         <span className="grow" />
         <Button variant="outline-primary" onClick={() => setCreating(true)}>New account below</Button>
         <Link className="btn btn-outline-primary" to={to}>Allocations</Link>

@@ -13,7 +13,7 @@ import { useDraft } from '../drafts/context'
 import { AllocationGrid } from './AllocationGrid'
 import { canStand, copied, fill, paste, slotsIn, typeInto, type Sheet } from './cellEditing'
 import { Drawer } from './Drawer'
-import { chosenPools, effectsOf, idles, modelOf, presses, readChoice, type Model } from './model'
+import { chosenPools, differences, effectsOf, idles, modelOf, presses, readChoice, type Model } from './model'
 import type { Edit } from './Row'
 import { ShareOut } from './ShareOut'
 import { Toolbar } from './Toolbar'
@@ -139,7 +139,8 @@ function Loaded({ grid, on }: { grid: Schemas['AllocationGrid']; on: string | nu
   useEffect(() => {
     lookAt(product ? { account, product } : null)
   }, [account, product, lookAt])
-  const effects = useMemo(() => (on ? {} : effectsOf(effect)), [effect, on])
+  const now = useQuery({ ...gridOn(null), enabled: on !== null })
+  const effects = useMemo(() => (on ? (now.data ? differences(grid, now.data) : {}) : effectsOf(effect)), [effect, on, now.data, grid])
   const changed = useMemo(() => changedByAccount(changes), [changes])
   const faults = useMemo(() => faultsByCell(effect), [effect])
 
@@ -197,6 +198,7 @@ function Loaded({ grid, on }: { grid: Schemas['AllocationGrid']; on: string | nu
             copied={(range) => copied(sheet, range)} clear={(range) => draft.forget(slotsIn(sheet, range))}
           />
         )}
+        {on && <p className="note quiet" role="status">{Object.values(effects).reduce((sum, cells) => sum + Object.keys(cells).length, 0)} cells differ from today; they are shaded. Nothing is changed here.</p>}
         {note && <p className="note over" role="alert">{note} <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setNote('')}>Close</button></p>}
       </div>
       {sharing && atPool && (

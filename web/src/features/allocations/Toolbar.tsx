@@ -28,7 +28,14 @@ export const Toolbar = memo(function Toolbar({ all, pools, choice, filter, find,
   const shown = useMemo(() => ({ product: pools.map((pool) => pool.product), on: on ?? undefined }), [pools, on])
   return (
     <div className="bar tightbar">
-      <h1>{on ? `As of ${dayName(on)}` : 'Allocations'}</h1>
+      <Dropdown autoClose="outside">
+        <h1><Dropdown.Toggle as="button" type="button" id="as-of" className={on ? 'titlebutton changed' : 'titlebutton'}>{on ? `As of ${dayName(on)}` : 'Allocations'}</Dropdown.Toggle></h1>
+        <Dropdown.Menu className="px-3">
+          <Form.Label htmlFor="as-of-day" className="small quiet">As of another day</Form.Label>
+          <Form.Control id="as-of-day" type="date" value={on ?? ''} onChange={(event) => choose('on', event.target.value || null)} />
+          {on && <Button variant="link" className="p-0 mt-2" onClick={() => choose('on', null)}>Back to today</Button>}
+        </Dropdown.Menu>
+      </Dropdown>
       <span className="seg" role="group" aria-label="Which accounts">
         {FILTERS.map(([key, label]) => (
           <button type="button" key={key} aria-pressed={filter === key} onClick={() => choose('show', key === 'all' ? null : key)}>
@@ -51,9 +58,6 @@ export const Toolbar = memo(function Toolbar({ all, pools, choice, filter, find,
           event.preventDefault()
           document.querySelector<HTMLElement>('.agrid [tabindex="0"]')?.focus()
         }}
-      />
-      <Form.Control
-        type="date" aria-label="As of another day" title="As of another day" className={on ? 'asof changed' : 'asof'} value={on ?? ''} onChange={(event) => choose('on', event.target.value || null)}
       />
       {!on && <Button variant="outline-primary" onClick={shareOut}>Share out</Button>}
       <ExportMenu path="/api/allocations/export" params={shown} />

@@ -105,3 +105,21 @@ export function effectsOf(effect: Effect | undefined): Record<string, Record<str
       }
   return found
 }
+
+/** The cells of a day whose terms or amounts are others than in another grid, as that day has them. */
+export function differences(day: Grid, other: Grid): Record<string, Record<string, CellEffect>> {
+  const found: Record<string, Record<string, CellEffect>> = {}
+  const placeIn = new Map(other.accounts.code.map((code, place) => [code, place]))
+  for (const pool of day.pools) {
+    const there = other.pools.find((each) => each.product === pool.product)
+    day.accounts.code.forEach((code, place) => {
+      if (pool.present[place] !== 1) return
+      const at = placeIn.get(code)
+      const same = there && at !== undefined && pool.cap[place] === there.cap[at] && pool.reserve[place] === there.reserve[at] && pool.load[place] === there.load[at]
+      if (!same) (found[code] ??= {})[pool.product] = {
+        reserve: pool.reserve[place] ?? 0, cap: pool.cap[place] ?? null, load: pool.load[place] ?? 0, held_by: pool.held_by[place] ?? 0, headroom: pool.headroom[place] ?? 0, state: pool.state[place] ?? 'within',
+      }
+    })
+  }
+  return found
+}

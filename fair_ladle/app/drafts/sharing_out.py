@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
@@ -146,7 +147,7 @@ def _terms(was: Terms, found: Positions, row: int, part: int, as_what: As) -> Te
 
 
 def _in_units(text: str, product: Product) -> str:
-    return " ".join(f"{to_units(int(word.strip(',')), product.measure):f}" if word.strip(",").isdigit() else word for word in text.split())
+    return re.sub(r"\d+", lambda found: f"{to_units(int(found[0]), product.measure):f}", text)
 
 
 class _Reasons:

@@ -144,3 +144,26 @@ def test_mail_goes_out_once_it_can(database: Database, tmp_path: Path) -> None:
     mail = kept_mails(tmp_path / "mail", 10)
     assert [(each.to_address, each.subject) for each in mail] == [("ada@x.example", "A word Bcc: mallory@x.example")]
     assert mail[0].body.replace("\r\n", "\n") == "Grüße: 5 > 4.\n.\nend\n"
+
+
+def test_a_grace_warns_at_its_start_halfway_on_its_last_day_and_when_it_is_over(database: Database, tmp_path: Path) -> None:
+    files = {"accounts": TREE, "products": DEVICES, "lots": LOT.format(500, ""), "allocations": GRACE.split("\n")[0] + "\nC0,BOX,0,2,grace,,6,2026-01-01,\n"}
+    database.clock.set_to(NEW_YEAR)
+    database.run(intake.bring_in, COMMAND_LINE, read_source(as_folder(files, tmp_path / "in")))
+    database.run(enforcement.set_levels, COMMAND_LINE, "C0", "BOX", [])
+    database.run(takings.assign, actor_of("MSP"), [Wanted("C0-A", "BOX", f"x{n}") for n in range(4)])
+    told: list[tuple[int, str]] = []
+    for day in range(9):
+        database.clock.set_to(NEW_YEAR + timedelta(days=day, minutes=1))
+        for _ in range(2):
+            database.run(enforcement.enforce, "BOX")
+        with database.engine.connect() as connection:
+            subjects = connection.scalars(sa.text("SELECT subject FROM notices ORDER BY id")).all()
+        told += [(day, subject) for subject in subjects[len(told):]]
+    assert told == [
+        (0, "Client 0 is past its cap of Box: grace until Wednesday, 07 January 2026"), (3, "Client 0: half of its grace for Box is over"),
+        (6, "Client 0: the last day of its grace for Box"), (7, "Client 0: its grace for Box is over"), (7, "Client 0: 2 devices of Box on hold"),
+    ]
+    with database.engine.connect() as connection:
+        mails = connection.execute(sa.text("SELECT to_address, COUNT(*) FROM outbox GROUP BY to_address ORDER BY to_address")).all()
+    assert [tuple(each) for each in mails] == [("boss@msp.example", 4), ("c0@x.example", 4)], "the two of one run in one mail"

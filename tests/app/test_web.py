@@ -15,6 +15,7 @@ from fastapi.testclient import TestClient
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.app.enforcement.usecases import enforce_all
 from fair_ladle.main import CALENDAR, OPEN, create_app
 from tests.conftest import load
 
@@ -237,3 +238,34 @@ def test_the_tables_can_be_kept_as_files(operator: TestClient) -> None:
         for form, begins in (("csv", b""), ("xlsx", b"PK")):
             answer = operator.get(f"{path}form={form}")
             assert answer.status_code == 200 and answer.content.startswith(begins) and len(answer.content) > 100
+
+
+def test_notices_and_the_calendar_keep_to_their_branch(operator: TestClient, client_admin: TestClient, database: Database) -> None:
+    enforce_all(database)
+    mine = client_admin.get("/api/today").json()["notices"]
+    assert mine and all(each["account"].startswith("OLDQUAY") for each in mine)
+    theirs = next(each for each in operator.get("/api/today").json()["notices"] if each["account"] == "NORTHFOLD")
+    assert client_admin.post("/api/notices/seen", json={"ids": [theirs["id"]]}).status_code == 404
+    assert client_admin.post("/api/notices/seen", json={"ids": [mine[0]["id"]]}).status_code == 204
+    assert mine[0]["id"] not in [each["id"] for each in client_admin.get("/api/today").json()["notices"]]
+    assert mine[0]["id"] in [each["id"] for each in operator.get("/api/today").json()["notices"]], "put away by one, not by all"
+    assert operator.get("/api/enforcement/holds").json() and all(each["account"].startswith("OLDQUAY") for each in client_admin.get("/api/enforcement/holds").json())
+    assert client_admin.get("/api/enforcement/thresholds", params={"account": "TERN", "product": "VOICE"}).status_code == 404
+    assert client_admin.get("/api/pools/GANNET/VOICE/timeline").status_code == 404
+    assert client_admin.get("/api/accounts/TERN").status_code == 404
+    assert client_admin.get("/api/demo/mail").status_code == 404
+    path = client_admin.post("/api/pools/calendar", json={}).json()["path"]
+    with TestClient(create_app(database)) as anybody:
+        calendar = anybody.get(path)
+        assert calendar.headers["content-type"].startswith("text/calendar") and "Chartroom" in calendar.text and "Lantern" not in calendar.text
+        assert anybody.get("/api/calendar/guessed.ics").status_code == 404
+
+
+def test_any_day_and_the_history_of_an_allocation(operator: TestClient) -> None:
+    ahead = operator.get("/api/allocations", params={"on": "2027-03-01", "product": "LANTERN-MAIL"}).json()["pools"][0]
+    assert (ahead["supply"], ahead["free"] < 0) == (0, True), "both lots have ended"
+    before = operator.get("/api/allocations", params={"on": "2026-07-01", "product": "LANTERN-MAIL"}).json()["pools"][0]
+    assert before["supply"] == 420
+    history = operator.get("/api/allocations/history", params={"account": "OLDQUAY-ENGINEERING", "product": "WATCHGLASS"}).json()
+    assert [(each["version"]["cap"], each["by"]) for each in history][-1] == (14, None)
+    assert operator.get("/api/allocations", params={"on": "yesterday"}).status_code == 422

@@ -73,7 +73,7 @@ def open_page(browser: Browser, address: str) -> Iterator[Open]:
         page = context.new_page()
         page.set_default_timeout(15_000)
         # A refused request is written to the console by the browser itself; what the page makes of it is asserted.
-        page.on("console", lambda message: errors.append(message.text) if message.type == "error" and "(Not Found)" not in message.text else None)
+        page.on("console", lambda message: errors.append(f"{message.text} {message.location.get('url', '')}") if message.type == "error" and "(Not Found)" not in message.text else None)
         page.on("pageerror", lambda error: errors.append(str(error)))
         page.goto(at)
         if account is not None:

@@ -54,7 +54,7 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
   const looking = useRef(look)
   useEffect(() => { looking.current = look }, [look])
 
-  const send = useCallback(async () => {
+  const sendOnce = useCallback(async () => {
     const asked = wanted.current
     const found = difference(kept.current.changes, asked)
     if (isEmpty(found)) return
@@ -83,6 +83,9 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
       setSending(false)
     }
   }, [queries])
+  // One request at a time, whoever asks for it: the next one is made on the revision the last one answered.
+  const underWay = useRef<Promise<void> | null>(null)
+  const send = useCallback(() => (underWay.current ??= sendOnce().finally(() => { underWay.current = null })), [sendOnce])
 
   const unsent = draft.changes !== kept.current.changes && !isEmpty(difference(kept.current.changes, draft.changes))
   useEffect(() => {

@@ -88,6 +88,18 @@ def test_what_a_draft_would_do_is_said(demo: Database, changes: list[Any], says:
     assert any(line.startswith(says) for line in said(looked)), said(looked)
 
 
+def test_the_money_of_a_full_month_moves_with_what_is_held(demo: Database) -> None:
+    """Three seats fewer promised at 9.90 each; what they cost falls back to the owner as idle stock, and nothing is lost."""
+    looked = demo.run(drafts.look, COMMAND_LINE, [allocation(demo, "TERN", "FIELD-CORE", reserve=20)])
+    assert looked.effect is not None and looked.tariff is not None
+    money = {each.account: (each.charged_after - each.charged_before, each.cost_after - each.cost_before) for each in looked.effect.money(looked.tariff)}
+    assert money == {"GANNET": (Decimal(0), Decimal("21.30")), "TERN": (Decimal("-29.70"), Decimal("-21.30"))}
+    bought = demo.run(drafts.look, COMMAND_LINE, [lot("FIELD-CORE", 100, unit_cost=Decimal("7"))])
+    assert bought.effect is not None and bought.tariff is not None
+    costs = [each.cost_after - each.cost_before for each in bought.effect.money(bought.tariff)]
+    assert sum(costs) == Decimal("700.00"), "a hundred more cost what they cost, whoever bears it"
+
+
 def test_a_purchase_and_a_renewal_show_what_they_cover(demo: Database, actor: Callable[[str], Actor]) -> None:
     who = actor("GANNET")
     with demo.transaction() as unit:

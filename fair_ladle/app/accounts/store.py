@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import secrets
 from datetime import date
 from typing import Any
 
@@ -92,11 +93,15 @@ def place(connection: sa.Connection, parents: dict[str, str | None], today: date
 
 
 def structure_number(connection: sa.Connection) -> int:
-    """Goes up whenever accounts, places, products or pools change; 0 before the first."""
+    """Another one whenever accounts, places, products or pools have changed; 0 before the first."""
     return connection.scalar(sa.select(structure.c.number)) or 0
 
 
-def raise_structure_number(connection: sa.Connection) -> None:
-    """Let everybody who keeps a copy of the structure read it anew."""
-    if connection.execute(sa.update(structure).values(number=structure.c.number + 1)).rowcount == 0:
-        connection.execute(sa.insert(structure).values(number=1))
+def renew_structure_number(connection: sa.Connection) -> None:
+    """Let everybody who keeps a copy of the structure read it anew.
+
+    Never a number that was there before: one that a transaction took back must not come again with other facts.
+    """
+    number = secrets.randbits(62)
+    if connection.execute(sa.update(structure).values(number=number)).rowcount == 0:
+        connection.execute(sa.insert(structure).values(number=number))

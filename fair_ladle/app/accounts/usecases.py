@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -16,6 +16,7 @@ import numpy as np
 from fair_ladle.app.accounts import store
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.kept import Kept
 from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import Problem, Refused, not_found
 from fair_ladle.core.calendar import MICRO, day_start, instant, local_day
@@ -80,6 +81,16 @@ def on_day(unit: Unit, day: date) -> Accounts:
     facts = tuple(by_code[code] for code in tree.codes)
     ids = np.array([each.id for each in facts], dtype=np.int64)
     return Accounts(tree, ids, facts, {each.id: row for row, each in enumerate(facts)})
+
+
+_known: Kept[Accounts] = Kept(timedelta(hours=1))
+
+
+def known(unit: Unit) -> Accounts:
+    """All accounts as they stand today, kept while the structure stays the same. Whoever changes them says so before asking."""
+    day = today(unit)
+    key = (unit.connection.engine.url, structure_number(unit), day)
+    return _known.get(key, unit.now, lambda: on_day(unit, day))
 
 
 def stretches(unit: Unit, first: date, last: date) -> list[tuple[date, date]]:
@@ -172,4 +183,4 @@ def structure_number(unit: Unit) -> int:
 
 def structure_changed(unit: Unit) -> None:
     """Say that accounts, places, products or pools have changed."""
-    store.raise_structure_number(unit.connection)
+    store.renew_structure_number(unit.connection)

@@ -160,7 +160,7 @@ def world_at(unit: Unit, products: Sequence[Product], at: datetime) -> World:
     """The facts of an instant for these products."""
     zone = accounts_usecases.zone(unit)
     day = local_day(at, zone)
-    accounts = accounts_usecases.on_day(unit, day)
+    accounts = accounts_usecases.known(unit) if day == accounts_usecases.today(unit) else accounts_usecases.on_day(unit, day)
     roots, pools = pools_usecases.layout(accounts, pools_usecases.pools(unit, products), list(products))
     own = usage.own_at(unit, accounts, products, at)
     column = {product.id: place for place, product in enumerate(products)}

@@ -24,7 +24,7 @@ from fair_ladle.core.costing import supply_on
 from fair_ladle.core.tree import Ints
 
 HORIZON = timedelta(days=90)
-KEPT_FOR = timedelta(seconds=3)
+KEPT_FOR = timedelta(seconds=30)
 MOST_CELLS = 5000
 
 

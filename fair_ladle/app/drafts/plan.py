@@ -63,7 +63,8 @@ class Planned:
         self.placed: list[tuple[int, int, AllocationChange]] = []
         self._column = {product.code: place for place, product in enumerate(world.products)}
         self.accounts = self._tree([each for each in changes if isinstance(each, NewAccount | Move)])
-        self.from_row: Ints = np.array(
+        same = self.accounts is world.accounts
+        self.from_row: Ints = np.arange(len(world.accounts.tree)) if same else np.array(
             [world.accounts.tree.row(code) if code in world.accounts.tree else -1 for code in self.accounts.tree.codes], dtype=np.int64
         )
         self.world = self._with_lots(self._moved(), [each for each in changes if isinstance(each, NewLot | LotEnd)])

@@ -162,7 +162,7 @@ def apply(unit: Unit, actor: Actor, draft_id: int, revision: int) -> Effect:
 
 def _tell(unit: Unit, actor: Actor, draft_id: int, name: str, effect: Effect, changes: Sequence[Change]) -> None:
     """One notice for every account that the draft changed, with what of it, to its admins and those of the account above."""
-    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    accounts = accounts_usecases.known(unit)
     products = {each.code: each for each in effect.after.world.products}
     by_account: dict[str, list[str]] = {}
     for change in changes:
@@ -290,7 +290,7 @@ def share(unit: Unit, actor: Actor, draft_id: int, email: str) -> Draft:
     """Let a colleague see and edit a draft: somebody who runs the branch it was made in, or one above."""
     found = _mine(unit, actor, draft_id, lock=True)
     colleague = sign_in.find_by_email(unit, email)
-    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    accounts = accounts_usecases.known(unit)
     above = [int(accounts.ids[row]) for row in accounts.tree.path_up(accounts.tree.row(found.through))]
     running = {row.sign_in_id for rows in sign_in.admins_of(unit, above).values() for row in rows}
     if colleague is None or colleague.id not in running:
@@ -349,13 +349,14 @@ def _person(actor: Actor) -> int:
 
 
 def _through(unit: Unit, actor: Actor) -> int:
-    return accounts_usecases.ids_by_code(unit)[actor.scope or accounts_usecases.operator(unit).code]
+    accounts = accounts_usecases.known(unit)
+    return int(accounts.ids[accounts_usecases.top_row(accounts, actor)])
 
 
 def _mine(unit: Unit, actor: Actor, draft_id: int, lock: bool = False) -> Any:
     found = store.one(unit.connection, draft_id, lock)
     if found is not None and found.state != "discarded":
-        accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+        accounts = accounts_usecases.known(unit)
         own = found.owner_id == actor.sign_in_id
         if own or store.is_shared_with(unit.connection, draft_id, _person(actor)):
             accounts_usecases.row_in_scope(accounts, actor, found.through)

@@ -43,7 +43,7 @@ def anything(unit: Unit, chance: random.Random) -> list[Change]:
             cap = None if was.cap is None or chance.random() < 0.1 else max(0, was.cap + by)
             reserve = max(0, was.reserve + chance.choice([0, 0, by]))
             terms = was.model_copy(update={"cap": cap, "reserve": reserve if cap is None else min(reserve, cap), "at_cap": chance.choice(["block", "grace", "overage"]), "grace_days": 9})
-            change = AllocationChange(account=account, product=product.code, terms=terms, seen=version.id if version else None)
+            change = AllocationChange(account=account, product=product.code, terms=terms, seen=version.id if version else None, was=terms_of(version))
         elif kind < 0.75:
             change = NewLot(owner=chance.choice(["GANNET", "BRAMBLE"]), product=product.code, reference=f"NEW-{chance.random()}", quantity=chance.randint(1, 200) * product.per_unit, first_day=TODAY - timedelta(days=chance.choice([0, 3])), unit_cost=Decimal("1.5"), currency="EUR")
         elif kind < 0.82:

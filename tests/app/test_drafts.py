@@ -10,20 +10,26 @@ from typing import Any
 import pytest
 import sqlalchemy as sa
 
+from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import views
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.drafts import sharing_out
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot
-from fair_ladle.app.drafts.effect import in_units, told
+from fair_ladle.app.drafts.effect import told
 from fair_ladle.app.drafts.jobs import apply_due
 from fair_ladle.app.drafts.usecases import Looked, terms_of
+from fair_ladle.app.enforcement import store as enforcement_store
+from fair_ladle.app.enforcement import usecases as enforcement
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.notices import usecases as notices
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Unit
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import usecases as pools
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.takings import usecases as takings
+from fair_ladle.core.calendar import instant
 
 TODAY, TOMORROW = date(2026, 11, 24), date(2026, 11, 25)
 PASSWORD = "correct-ferry-staple"
@@ -58,7 +64,7 @@ def lot(product: str, quantity: int, **other: Any) -> NewLot:
 
 def said(looked: Looked) -> list[str]:
     assert looked.effect is not None
-    return [f"{each.label}: {told(looked.effect, each, in_units)}" for each in looked.effect.breaches if each.label != "same"] + [each.detail for each in looked.faults]
+    return [f"{each.label}: {told(looked.effect, each)}" for each in looked.effect.breaches if each.label != "same"] + [each.detail for each in looked.faults]
 
 
 def kept(database: Database, actor: Actor, *changes: Change) -> drafts.Draft:
@@ -67,7 +73,7 @@ def kept(database: Database, actor: Actor, *changes: Change) -> drafts.Draft:
 
 CASES: list[tuple[str, list[Any], str]] = [
     ("a reserve over its cap", [("TERN", "VOICE", {"reserve": 99, "cap": 50})], "Tern Housing Association: a reserve of 99 is over the cap of 50; raise the cap or lower the reserve."),
-    ("10^12 seats", [("TERN", "VOICE", {"cap": 10**12})], "Tern Housing Association: cap is from 0 to 100000000000 seat."),
+    ("10^12 seats", [("TERN", "VOICE", {"cap": 10**12})], "Tern Housing Association: cap is from 0 to 100000000000 seats."),
     ("a cap under what is promised below", [("OLDQUAY", "WATCHGLASS", {"cap": 40, "at_cap": "block"})], "new: Old Quay Ferries would be 7 devices over its cap of Watchglass Endpoint, and nothing lets it through."),
     ("two that fit alone", [("TERN", "VOICE", {"reserve": 24, "cap": 30}), ("PENNANT", "VOICE", {"reserve": 17, "cap": 30})], "new: Fieldbook Voice would be short"),
     ("a breach undone", [("OLDQUAY-ENGINEERING", "WATCHGLASS", {"cap": 18})], "cleared: Engineering Yard is back within its cap of Watchglass Endpoint."),
@@ -184,9 +190,48 @@ def test_a_draft_waits_for_its_day_is_checked_again_and_held_back_with_a_reason(
         told = connection.execute(sa.text("SELECT subject, text FROM notices")).all()
         mail = set(connection.scalars(sa.text("SELECT to_address FROM outbox")))
     assert [tuple(each) for each in told] == [
-        ("Engineering Yard: Admin of GANNET applied “Draft of 24 November 2026”", "Watchglass Endpoint: a reserve of 14 devices, a cap of 18 devices, then grace"),
+        ("Engineering Yard: Admin of GANNET changed what it gets", "Watchglass Endpoint: a reserve of 14 devices, a cap of 18 devices, then grace"),
     ]
     assert mail == {"admin.oldquay@oldquay.example"}, "the account has no admin of its own; its parent's is told"
+
+
+def test_nothing_of_what_stands_above_or_beside_is_told_below(demo: Database, actor: Callable[[str], Actor]) -> None:
+    """A name of a draft, a parent, a limit above: none of it reaches an account's admin by notice, log or refusal."""
+    operator, client, reseller = actor("GANNET"), actor("QUILLON"), actor("HAZEL")
+    draft = demo.run(drafts.edit, operator, None, 0, [allocation(demo, "QUILLON", "VOICE", cap=9), Move(account="QUILLON", parent="BRAMBLE"), *(
+        allocation(demo, "BRAMBLE", code, cap=None) for code in ("FIELD-FULL", "FIELD-CORE", "LANTERN-MAIL", "NUMBERS", "VOICE", "DEEPSHELF", "COLDVAULT", "WATCHGLASS")
+    )], (), "Make Tern pay for Fenwick")
+    demo.run(drafts.apply, operator, draft.row.id, draft.row.revision)
+    demo.run(enforce_all_products)
+    with demo.transaction() as unit:
+        accounts = accounts_usecases.known(unit)
+        seen = [f"{row.subject} {row.text}" for row in notices.shown(unit, client, accounts)]
+        seen += [f"{row.subject} {row.before} {row.after}" for row in log.read(unit, client).entries]
+    assert any("VOICE" in text or "Fieldbook Voice" in text for text in seen)
+    for name in ("Tern", "Fenwick", "BRAMBLE", "Bramble", "'GANNET'"):
+        assert not [text for text in seen if name in text], name
+    held = [row.after for row in demo.run(lambda unit: log.read(unit, reseller).entries) if row.action == "put on hold"]
+    assert held and not [each for each in held if "BRAMBLE" in str(each)]
+    demo.run(drafts.apply_changes, COMMAND_LINE, [allocation(demo, "HAZEL", "VOICE", cap=None)], "no cap of its own")
+    with pytest.raises(Refused, match="It would break a limit above your branch") as refused:
+        demo.run(drafts.apply_changes, reseller, [allocation(demo, "HAZEL-FIELD", "VOICE", reserve=5000, cap=None)], "too much")
+    assert "Fieldbook" not in refused.value.problem.detail and refused.value.problem.more == {"breaches": []}
+
+
+def enforce_all_products(unit: Unit) -> None:
+    for product in pools.products(unit):
+        enforcement_store.begin_enforced(unit.connection, product.id, instant(0))
+        enforcement.enforce(unit, product.code)
+
+
+def test_a_change_made_on_the_same_day_is_not_overwritten_unseen(demo: Database) -> None:
+    first = allocation(demo, "TERN", "VOICE", cap=20)
+    demo.run(drafts.apply_changes, COMMAND_LINE, [first], "one")
+    second = allocation(demo, "TERN", "VOICE", cap=21)
+    demo.run(drafts.apply_changes, COMMAND_LINE, [allocation(demo, "TERN", "VOICE", cap=30)], "meanwhile")
+    for change in (second, second.model_copy(update={"was": None})):
+        with pytest.raises(Refused, match="Changed by somebody else meanwhile"):
+            demo.run(drafts.apply_changes, COMMAND_LINE, [change], "two")
 
 
 def test_a_draft_is_its_owners_and_whom_it_is_shared_with(demo: Database, actor: Callable[[str], Actor]) -> None:

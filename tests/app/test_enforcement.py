@@ -16,7 +16,7 @@ from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
-from fair_ladle.app.plumbing.schedule import Job, run_due
+from fair_ladle.app.plumbing.schedule import Job, failed, run_due
 from fair_ladle.app.takings import usecases as takings
 from fair_ladle.app.takings.usecases import Wanted
 from fair_ladle.connectors.mail import Smtp, StandIn, kept_mails
@@ -126,6 +126,30 @@ def test_a_job_is_done_once_however_many_servers_there_are(database: Database) -
     assert len(begun) == 1
     database.clock.shift += timedelta(minutes=2)
     assert run_due(database, every) == ["work"] and len(begun) == 2
+
+
+def test_a_job_that_breaks_is_told_and_stops_nothing_else(database: Database) -> None:
+    done: list[int] = []
+
+    def breaks(_: Database) -> None:
+        raise KeyError("a bug")
+
+    minute = timedelta(minutes=1)
+    assert run_due(database, {"broken": Job(minute, breaks), "sound": Job(minute, lambda _: done.append(1))}) == ["broken", "sound"]
+    with database.transaction() as unit:
+        assert failed(unit) == [("broken", "KeyError: 'a bug'")] and done == [1]
+
+
+def test_a_mail_that_cannot_be_written_does_not_hold_up_the_others(database: Database, tmp_path: Path) -> None:
+    stand_in = StandIn(tmp_path / "mail")
+    with database.transaction() as unit:
+        outbox.write(unit, "no\nbody@x.example", "A", "a")
+        outbox.write(unit, "ada@x.example", "B", "b")
+    try:
+        assert outbox.send(database, Smtp(stand_in.start(), "us@x.example").deliver) == 1
+    finally:
+        stand_in.stop()
+    assert [each.subject for each in kept_mails(tmp_path / "mail", 10)] == ["B"]
 
 
 def test_mail_goes_out_once_it_can(database: Database, tmp_path: Path) -> None:

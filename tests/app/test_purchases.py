@@ -56,7 +56,7 @@ def test_the_calendar_is_for_whoever_knows_the_address(demo: Database) -> None:
     token = demo.run(purchases.make_calendar, who)
     calendar = icalendar.Calendar.from_ical(demo.run(purchases.calendar, token))
     ends = [str(event["summary"]) for event in calendar.walk("VEVENT") if event["dtstart"].dt == date(2026, 12, 31)]
-    assert "Lantern Mail: 420 seat end (Gannet & Rowe Managed IT)" in ends
+    assert "Lantern Mail: 420 seats end (Gannet & Rowe Managed IT)" in ends
     demo.run(purchases.make_calendar, who)
     for wrong in (token, "guessed"):
         with pytest.raises(Refused, match="no calendar"):

@@ -98,7 +98,7 @@ class Load:
         if there.status_code != 200:
             return there
         version = there.json()[0]["version"]
-        change = {"kind": "allocation", "account": "C3", "product": "BOX", "seen": version["id"], "terms": {"reserve": 10, "cap": chance.choice([20, 21, 22])}}
+        change = {"kind": "allocation", "account": "C3", "product": "BOX", "seen": version["id"], "was": {name: version[name] for name in ("reserve", "cap", "at_cap", "burst", "grace_days")}, "terms": {"reserve": 10, "cap": chance.choice([20, 21, 22])}}
         open_now = client.get("/api/drafts/current")
         draft = open_now.json() if open_now.status_code == 200 else None
         edited = client.patch("/api/drafts", json={"draft": draft and draft["id"], "revision": draft["revision"] if draft else 0, "put": [change]})

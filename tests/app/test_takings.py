@@ -162,7 +162,7 @@ def another_cap(unit: Unit, cap: int) -> None:
     """A draft of one change made on what is there now, applied at once."""
     version = views.cell(unit, OPERATOR, "C3", "BOX").version
     terms = Terms(reserve=10, cap=cap)
-    change = AllocationChange(account="C3", product="BOX", terms=terms, seen=version.id if version else None)
+    change = AllocationChange(account="C3", product="BOX", terms=terms, seen=version.id if version else None, was=drafts.terms_of(version))
     drafts.apply_changes(unit, OPERATOR, [change], "another cap")
 
 

@@ -167,7 +167,7 @@ def test_what_a_change_would_do_is_told_and_then_done(operator: TestClient) -> N
     assert (clash["was"]["cap"], clash["theirs"]["cap"], clash["mine"]["cap"], clash["by"]) == (14, 18, 18, "Admin of GANNET")
     assert "Changed by somebody else" in applied(operator, again).json()["detail"]
     entry = operator.get("/api/log", params={"account": "OLDQUAY-ENGINEERING"}).json()["entries"][0]
-    assert (entry["actor"], entry["changes"][0]) == ("Admin of GANNET", {"what": "cap", "before": "14 device", "after": "18 device"})
+    assert (entry["actor"], entry["changes"][0]) == ("Admin of GANNET", {"what": "cap", "before": "14 devices", "after": "18 devices"})
     yesterday = operator.get("/api/allocations/cell", params={"account": "OLDQUAY-ENGINEERING", "product": "WATCHGLASS", "at": "2026-11-23T12:00:00Z"}).json()
     assert yesterday["version"]["cap"] == 14, "the past stays as it was"
 

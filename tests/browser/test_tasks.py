@@ -85,7 +85,7 @@ def test_changing_a_cap_by_keyboard(open_page: Open) -> None:
     first = page.get_by_role("table", name="Log, newest first").get_by_role("row").nth(1)
     expect(first).to_contain_text("Ines Vane")
     expect(first).to_contain_text("Engineering Yard")
-    expect(first).to_contain_text("14 device 18 device")
+    expect(first).to_contain_text("14 devices 18 devices")
     page.locator("body").press("g")
     page.keyboard.press("d")
     page.get_by_role("button", name="Reverse it in a new draft").focus()
@@ -264,7 +264,7 @@ def change_a_cap(unit: Unit, account: str, product: str, cap: int) -> None:
     there = views.terms(unit, who, [(account, product)])[0].version
     was = terms_of(there)
     assert there is not None and was is not None
-    change = AllocationChange(account=account, product=product, terms=was.model_copy(update={"cap": cap}), seen=there.id)
+    change = AllocationChange(account=account, product=product, terms=was.model_copy(update={"cap": cap}), seen=there.id, was=was)
     drafts.apply_changes(unit, who, [change], "meanwhile")
 
 

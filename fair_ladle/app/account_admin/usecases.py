@@ -15,7 +15,7 @@ from fair_ladle.app.plumbing.problems import invalid
 
 def one(unit: Unit, actor: Actor, code: str) -> tuple[Accounts, int]:
     """An account of the actor's branch, with the tree it stands in."""
-    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    accounts = accounts_usecases.known(unit)
     return accounts, accounts_usecases.row_in_scope(accounts, actor, code)
 
 

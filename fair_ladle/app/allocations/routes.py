@@ -268,19 +268,19 @@ def cell(db: Db, who: Who, account: str, product: str, at: AwareDatetime | None 
 
 
 class HistoryBody(BaseModel):
-    """A version of an allocation, with who made it (null = it came with an intake) and through which draft."""
+    """A version of an allocation, with who made it (null = it came with an intake) and through what (a draft, a request)."""
 
     version: Version
     by: str | None
     at: str | None
-    draft: str | None
+    through: str | None
 
 
 @routes.get("/history", response_model=list[HistoryBody])
 def history(db: Db, who: Who, account: str, product: str) -> Any:
     """Every version of one allocation, past and ahead, the newest first."""
     return [
-        HistoryBody(version=Version(**version_body(each.version) or {}), by=each.by, at=each.at.isoformat() if each.at else None, draft=each.draft)
+        HistoryBody(version=Version(**version_body(each.version) or {}), by=each.by, at=each.at.isoformat() if each.at else None, through=each.through)
         for each in db.run(views.history, who, account, product)
     ]
 

@@ -208,7 +208,7 @@ class HistoryEntry:
     version: Any
     by: str | None
     at: datetime | None
-    draft: str | None
+    through: str | None
 
 
 def history(unit: Unit, actor: Actor, account: str, product: str) -> list[HistoryEntry]:
@@ -222,5 +222,5 @@ def history(unit: Unit, actor: Actor, account: str, product: str) -> list[Histor
     entries = []
     for version in reversed(store.versions(unit.connection, [wanted.id], None, None, [account_id])):
         entry = made.get(version.first_day)
-        entries.append(HistoryEntry(version, entry.actor if entry else None, entry.at if entry else None, (entry.after or {}).get("draft") if entry else None))
+        entries.append(HistoryEntry(version, entry.actor if entry else None, entry.at if entry else None, (entry.after or {}).get("through") if entry else None))
     return entries

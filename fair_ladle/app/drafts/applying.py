@@ -17,7 +17,6 @@ from fair_ladle.app.plumbing.database import Unit
 from fair_ladle.app.plumbing.problems import conflict
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
-from fair_ladle.core.quantities import to_units
 
 TERMS = ("reserve", "cap", "at_cap", "burst", "grace_days")
 
@@ -29,7 +28,7 @@ class Before:
     change: Change
 
 
-def write_changes(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Change], name: str) -> list[Before]:
+def write_changes(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Change], through: str) -> list[Before]:
     """New accounts, then moves, lots and allocations."""
     ids = accounts_usecases.ids_by_code(unit)
     products = {each.code: each for each in plan.world.products}
@@ -38,14 +37,16 @@ def write_changes(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Cha
     for change in changes:
         if isinstance(change, NewAccount):
             ids[change.code] = _create(unit, change)
-            entries.append(Entry("account created", change.code, ids[change.code], None, {"name": change.name, "kind": change.account_kind, "below": change.parent}))
+            entries.append(Entry("account created", change.code, ids[change.code], None, {"name": change.name, "kind": change.account_kind}))
             before.append(Before(change))
     for change in changes:
         if isinstance(change, Move):
             tree = plan.before.accounts.tree
             was = tree.codes[int(tree.parent[tree.row(change.account)])]
             accounts_usecases.move(unit, change.account, change.parent)
-            entries.append(Entry("account moved", change.account, ids[change.account], {"below": was}, {"below": change.parent}))
+            # Each side is told its own: whoever runs the account, or one of the two, need not know the others.
+            entries.append(Entry("account moved away", change.account, ids[was]))
+            entries.append(Entry("account moved here", change.account, ids[change.parent]))
             before.append(Before(change.model_copy(update={"was": was})))
         elif isinstance(change, NewLot):
             product = products[change.product]
@@ -69,7 +70,7 @@ def write_changes(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Cha
     for change in changes:
         if isinstance(change, AllocationChange):
             before.append(Before(_allocate(unit, plan, change, ids[change.account], products[change.product], entries)))
-    log.write(unit, actor, None, [Entry(e.action, e.subject, e.account_id, e.before, {**(e.after or {}), "draft": name}) for e in entries])
+    log.write(unit, actor, None, [Entry(e.action, e.subject, e.account_id, e.before, {**(e.after or {}), "through": through}) for e in entries])
     return before
 
 
@@ -120,5 +121,5 @@ def _allocate(unit: Unit, plan: Planned, change: AllocationChange, account_id: i
 def told(name: str, value: Any, product: Product) -> Any:
     """A term or quantity as the log tells it."""
     if name in ("reserve", "cap", "burst", "quantity"):
-        return "none" if value is None else f"{to_units(value, product.measure):f} {product.unit}"
+        return "none" if value is None else product.said(value)
     return value

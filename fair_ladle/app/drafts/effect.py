@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import date, timedelta
 from decimal import Decimal
@@ -11,13 +10,15 @@ from typing import Any
 
 import numpy as np
 
+from fair_ladle.app.accounts.usecases import top_row
 from fair_ladle.app.allocations.positions import Positions, settle_world
 from fair_ladle.app.drafts.plan import Planned
+from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.pools.usecases import Pool, Product
 from fair_ladle.app.statements.rate_cards import Tariff, decimals_of
 from fair_ladle.core.costing import share_cost, supply_on
 from fair_ladle.core.pricing import BuyerDay, charge
-from fair_ladle.core.quantities import half_up, to_units
+from fair_ladle.core.quantities import half_up
 from fair_ladle.core.settling import NO_LIMIT
 from fair_ladle.core.tree import Ints
 
@@ -239,7 +240,7 @@ def _short(pool: Pool, load: int, day: date) -> int:
     return max(0, load - quantity * overcommit // 100 - true_up)
 
 
-def told(effect: Effect, breach: Breach, units: Callable[[int, Product], str]) -> str:
+def told(effect: Effect, breach: Breach) -> str:
     """A breach in words."""
     world = effect.after.world
     product = next(each for each in world.products if each.code == breach.product)
@@ -247,15 +248,23 @@ def told(effect: Effect, breach: Breach, units: Callable[[int, Product], str]) -
     if breach.account is None:
         if breach.after == 0:
             return f"{product.name} is covered{when}."
-        return f"{product.name} would be short by {units(breach.after, product)}{when}: more would be promised than there is."
+        return f"{product.name} would be short by {product.said(breach.after)}{when}: more would be promised than there is."
     name = world.accounts.name(world.accounts.tree.row(breach.account))
     if breach.after == 0:
         return f"{name} is back within its cap of {product.name}."
     lets = ", and nothing lets it through" if breach.hard else ""
-    return f"{name} would be {units(breach.after, product)} over its cap of {product.name}{lets}."
+    return f"{name} would be {product.said(breach.after)} over its cap of {product.name}{lets}."
 
 
-def in_units(grains: int, product: Product) -> str:
-    """Grains as people say them: 1 seat, 12 seats, 3.5 GB."""
-    plural = "s" if product.measure != "storage" and grains != 1 else ""
-    return f"{to_units(grains, product.measure):f} {product.unit}{plural}"
+def visible(effect: Effect, actor: Actor, breaches: list[Breach]) -> list[Breach]:
+    """Those of the actor's branch: of its accounts, and of pools that they own. Others are not named to the actor."""
+    tree = effect.after.world.accounts.tree
+    top = top_row(effect.after.world.accounts, actor)
+    inside = set(tree.branch(top).tolist())
+    return [each for each in breaches if tree.row(each.account or each.owner) in inside]
+
+
+def why_not(effect: Effect, actor: Actor) -> str:
+    """Why the plan cannot be applied, as far as the actor may know."""
+    mine = visible(effect, actor, effect.stopping)
+    return told(effect, mine[0]) if mine else "It would break a limit above your branch."

@@ -201,9 +201,9 @@ class Planned:
         if same:
             self.fault(change, f"There is a lot {change.reference} of {product.name} from {change.first_day} already; give this one another reference.")
         if not 1 <= change.quantity <= MOST_GRAINS:
-            self.fault(change, f"{change.reference}: a quantity from {'0.001' if product.is_storage else 1} to {to_units(MOST_GRAINS, product.measure):f} {product.unit}.")
+            self.fault(change, f"{change.reference}: a quantity from {'0.001' if product.is_storage else 1} to {product.said(MOST_GRAINS)}.")
         if not 0 <= change.true_up <= MOST_GRAINS:
-            self.fault(change, f"{change.reference}: a true-up from 0 to {to_units(MOST_GRAINS, product.measure):f} {product.unit}.")
+            self.fault(change, f"{change.reference}: a true-up from 0 to {product.said(MOST_GRAINS)}.")
         if change.last_day is not None and change.last_day < change.first_day:
             self.fault(change, f"{change.reference}: the last day is not before the first, {change.first_day}.")
         if change.overcommit is not None and not product.is_storage:
@@ -243,7 +243,7 @@ class Planned:
             return True
         for field, value in (("reserve", terms.reserve), ("cap", terms.cap), ("burst", terms.burst)):
             if value is not None and not 0 <= value <= MOST_GRAINS:
-                self.fault(change, f"{name}: {field} is from 0 to {to_units(MOST_GRAINS, product.measure):f} {product.unit}.")
+                self.fault(change, f"{name}: {field} is from 0 to {product.said(MOST_GRAINS)}.")
         if terms.cap is not None and terms.reserve > terms.cap:
             self.fault(
                 change, f"{name}: a reserve of {to_units(terms.reserve, product.measure):f} is over the cap of "

@@ -14,7 +14,7 @@ from fair_ladle.app.accounts.usecases import row_in_scope
 from fair_ladle.app.allocations.routes import CellName, LadderBody
 from fair_ladle.app.drafts import sharing_out, usecases
 from fair_ladle.app.drafts.changes import AllocationChange, Change, Terms
-from fair_ladle.app.drafts.effect import Effect, in_units, told
+from fair_ladle.app.drafts.effect import Effect, told, visible
 from fair_ladle.app.drafts.usecases import Draft, Looked, terms_of
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
@@ -225,10 +225,9 @@ def _figures(looked: Looked, effect: Effect, who: Actor, look_at: CellName | Non
     breaches = [
         BreachBody(
             account=each.account, owner=each.owner, product=each.product, label=each.label, before=each.before, after=each.after,
-            hard=each.hard, day=each.day, sentence=told(effect, each, in_units),
+            hard=each.hard, day=each.day, sentence=told(effect, each),
         )
-        for each in effect.breaches
-        if each.label != "same" and inside[tree.row(each.account or each.owner)]
+        for each in visible(effect, who, effect.breaches) if each.label != "same"
     ]
     assert looked.tariff is not None
     money = [

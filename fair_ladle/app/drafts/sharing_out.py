@@ -72,7 +72,7 @@ def share_out(unit: Unit, actor: Actor, product_code: str, amount: int | None, w
     if amount is None:
         amount = free
     if not 0 <= amount <= MOST_GRAINS:
-        raise invalid(f"An amount from 0 to {to_units(MOST_GRAINS, product.measure):f} {product.unit}.", "amount")
+        raise invalid(f"An amount from 0 to {product.said(MOST_GRAINS)}.", "amount")
     low = [bounds[code].least for code in codes]
     high = [max(amount, bounds[code].least) if (most := bounds[code].most) is None else most for code in codes]
     uncapped = [as_what == "cap" and found.world.grid.cap[row, 0] >= NO_LIMIT for row in rows]

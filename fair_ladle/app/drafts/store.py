@@ -59,6 +59,12 @@ def due(connection: sa.Connection, day: date) -> list[int]:
     )
 
 
+def lock_person(connection: sa.Connection, sign_in_id: int) -> None:
+    """Hold back whoever would begin another draft for the same person."""
+    sign_ins = metadata.tables["sign_ins"]
+    connection.execute(sa.select(sign_ins.c.id).where(sign_ins.c.id == sign_in_id).with_for_update())
+
+
 def add(connection: sa.Connection, row: dict[str, Any]) -> int:
     """A new draft's id."""
     return int(connection.execute(sa.insert(drafts).values(row)).inserted_primary_key[0])

@@ -18,7 +18,7 @@ from fair_ladle.app.allocations.views import chosen_products, present_world
 from fair_ladle.app.drafts import store
 from fair_ladle.app.drafts.applying import Before, write_changes
 from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, Terms, adapter
-from fair_ladle.app.drafts.effect import Effect, in_units, told
+from fair_ladle.app.drafts.effect import Effect, visible, why_not
 from fair_ladle.app.drafts.plan import Fault, Planned
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.notices import usecases as notices
@@ -100,10 +100,10 @@ def edit(
     Refused where somebody else edited it since ``revision``: nothing of it is lost, look again.
     """
     if draft_id is None:
-        found = store.open_of(unit.connection, _person(actor), _through(unit, actor))
-        if found is None:
-            found = _begin(unit, actor, name)
-            revision = found.revision
+        store.lock_person(unit.connection, _person(actor))
+        there = store.open_of(unit.connection, _person(actor), _through(unit, actor))
+        found = _begin(unit, actor, name) if there is None else _mine(unit, actor, there.id, lock=True)
+        revision = found.revision if there is None else revision
     else:
         found = _mine(unit, actor, draft_id, lock=True)
     if found.state not in EDITABLE:
@@ -153,15 +153,18 @@ def apply(unit: Unit, actor: Actor, draft_id: int, revision: int) -> Effect:
     if found.revision != revision:
         raise conflict("Somebody else edited this draft meanwhile; look at it again.", revision=found.revision)
     changes = [adapter.validate_python(body) for body in store.changes(unit.connection, draft_id)]
-    effect, before = apply_changes(unit, actor, changes, found.name)
+    effect, before = apply_changes(unit, actor, changes, f"draft {draft_id}")
     store.put(unit.connection, draft_id, [{"kind": b.change.kind, "key": b.change.key, "body": b.change.model_dump(mode="json")} for b in before], [])
     store.update(unit.connection, draft_id, {"state": "applied", "applied_at": unit.now, "changed_at": unit.now, "reason": None})
-    _tell(unit, actor, draft_id, found.name, effect, changes)
+    _tell(unit, actor, draft_id, effect, changes)
     return effect
 
 
-def _tell(unit: Unit, actor: Actor, draft_id: int, name: str, effect: Effect, changes: Sequence[Change]) -> None:
-    """One notice for every account that the draft changed, with what of it, to its admins and those of the account above."""
+def _tell(unit: Unit, actor: Actor, draft_id: int, effect: Effect, changes: Sequence[Change]) -> None:
+    """One notice for every account that the draft changed, with what of it, to its admins and those of the account above.
+
+    They know nothing of the rest of the draft: neither its name nor where a moved account stands is told.
+    """
     accounts = accounts_usecases.known(unit)
     products = {each.code: each for each in effect.after.world.products}
     by_account: dict[str, list[str]] = {}
@@ -170,27 +173,30 @@ def _tell(unit: Unit, actor: Actor, draft_id: int, name: str, effect: Effect, ch
             product = products[change.product]
             terms = change.terms
             says = f"{product.name}: no allocation any more" if terms is None else (
-                f"{product.name}: a reserve of {in_units(terms.reserve, product)}, "
-                + ("no cap" if terms.cap is None else f"a cap of {in_units(terms.cap, product)}") + f", then {terms.at_cap}"
+                f"{product.name}: a reserve of {product.said(terms.reserve)}, "
+                + ("no cap" if terms.cap is None else f"a cap of {product.said(terms.cap)}") + f", then {terms.at_cap}"
             )
             by_account.setdefault(change.account, []).append(says)
         elif isinstance(change, NewLot):
-            by_account.setdefault(change.owner, []).append(f"{products[change.product].name}: {in_units(change.quantity, products[change.product])} bought from {change.first_day} on ({change.reference})")
+            by_account.setdefault(change.owner, []).append(f"{products[change.product].name}: {products[change.product].said(change.quantity)} bought from {change.first_day} on ({change.reference})")
         elif isinstance(change, LotEnd):
             by_account.setdefault(change.owner, []).append(f"{products[change.product].name}: lot {change.reference} ends {change.last_day or 'no more'}")
         elif isinstance(change, Move):
-            by_account.setdefault(change.account, []).append(f"It stands below {accounts.name(accounts.tree.row(change.parent))} now")
+            by_account.setdefault(change.account, []).append("It was moved, with all it holds")
         else:
             by_account.setdefault(change.code, []).append("It was created")
     told = [
-        Notice(f"draft {draft_id} {code}", "change", int(accounts.ids[accounts.tree.row(code)]), f"{accounts.name(accounts.tree.row(code))}: {actor.name} applied “{name}”", "\n".join(lines))
+        Notice(f"draft {draft_id} {code}", "change", int(accounts.ids[accounts.tree.row(code)]), f"{accounts.name(accounts.tree.row(code))}: {actor.name} changed what it gets", "\n".join(lines))
         for code, lines in by_account.items()
     ]
     notices.tell(unit, accounts, told, but_not=actor.email)
 
 
-def apply_changes(unit: Unit, actor: Actor, changes: Sequence[Change], name: str) -> tuple[Effect, list[Before]]:
-    """Check changes under locks and write them; what each of them was before comes back with the effect."""
+def apply_changes(unit: Unit, actor: Actor, changes: Sequence[Change], through: str) -> tuple[Effect, list[Before]]:
+    """Check changes under locks and write them; what each of them was before comes back with the effect.
+
+    ``through`` stands in the log for what made them, and is read by whoever runs an account they touch.
+    """
     if not changes:
         raise invalid("The draft holds nothing.", "changes")
     products = _products(unit, changes)
@@ -212,11 +218,11 @@ def apply_changes(unit: Unit, actor: Actor, changes: Sequence[Change], name: str
     if effect.stopping:
         raise Refused(
             Problem(
-                "hard-breach", "It would break a limit", 409, told(effect, effect.stopping[0], in_units),
-                {"breaches": [{"account": each.account, "product": each.product, "label": each.label} for each in effect.stopping]},
+                "hard-breach", "It would break a limit", 409, why_not(effect, actor),
+                {"breaches": [{"account": each.account, "product": each.product, "label": each.label} for each in visible(effect, actor, effect.stopping)]},
             )
         )
-    before = write_changes(unit, actor, plan, changes, name)
+    before = write_changes(unit, actor, plan, changes, through)
     takings.rebuild_locked(unit, products)
     return effect, before
 
@@ -236,7 +242,7 @@ def schedule(unit: Unit, actor: Actor, draft_id: int, revision: int, day: date) 
     if looked.effect is None or looked.faults:
         raise invalid(looked.faults[0].detail if looked.faults else "The draft holds nothing.", "changes")
     if looked.effect.stopping:
-        raise conflict(f"On {day} it would break a limit: {told(looked.effect, looked.effect.stopping[0], in_units)}")
+        raise conflict(f"On {day} it cannot be: {why_not(looked.effect, actor)}")
     store.update(unit.connection, draft_id, {"state": "scheduled", "apply_on": day, "changed_at": unit.now, "reason": None})
     log.write(unit, actor, found.through_id, [log.Entry("draft scheduled", found.name, found.through_id, None, {"on": day.isoformat()})])
     return get(unit, actor, draft_id)
@@ -411,7 +417,8 @@ def _clashes(unit: Unit, world: World, changes: Sequence[Change]) -> list[Clash]
     found = []
     for account_id, product_id, change in wanted:
         now = there.get((account_id, product_id))
-        if (now.id if now else None) != change.seen or (now is not None and change.was is not None and terms_of(now) != change.was):
+        # A version changed on its first day keeps its number: what it was is compared too.
+        if (now.id if now else None) != change.seen or terms_of(now) != change.was:
             entry = log.last(unit, account_id, "allocation changed", change.product)
             found.append(Clash(change, now, entry.actor if entry else None))
     return found

@@ -91,7 +91,8 @@ class Past:
             return found
         periods = self.periods()
         for row in sorted(set(periods) | set(before), key=lambda each: -self.tree.depth(each)):
-            below = [hold for other, holds in found.items() if row in self.tree.path_up(other) for hold in holds]
+            inside = set(self.tree.branch(row).tolist())
+            below = [hold for other, holds in found.items() if other in inside for hold in holds]
             found[row] = self._of_account(row, periods.get(row, []), since, before.get(row, []), below)
         return found
 
@@ -162,5 +163,9 @@ class Past:
 
     def unit_of(self, assignment_id: int) -> Any:
         """An assignment by its number."""
-        return next(each for rows in self._assignments.values() for each in rows if each.id == assignment_id)
+        return self._by_number[assignment_id]
+
+    @cached_property
+    def _by_number(self) -> dict[int, Any]:
+        return {each.id: each for rows in self._assignments.values() for each in rows}
 

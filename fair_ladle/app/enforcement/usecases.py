@@ -26,7 +26,6 @@ from fair_ladle.app.pools.usecases import Product
 from fair_ladle.core.calendar import instant, local_day, micros
 from fair_ladle.core.clocks import Clock
 from fair_ladle.core.holds import Hold
-from fair_ladle.core.quantities import to_units
 from fair_ladle.core.settling import NO_LIMIT
 
 USUAL_LEVELS = (80, 90, 100)
@@ -100,12 +99,9 @@ def _sync_holds(unit: Unit, found: Positions, product: Product, since: int) -> t
 
 
 def _entry(what: str, assignment: Any, place: int, accounts: Accounts, product: Product) -> log.Entry:
-    return log.Entry(what, assignment.subject, assignment.account_id, None, {"product": product.code, "for the cap of": accounts.tree.codes[place]})
-
-
-def _units(grains: int, product: Product) -> str:
-    plural = "s" if not product.is_storage and grains != 1 else ""
-    return f"{to_units(grains, product.measure):f} {product.unit}{plural}"
+    own = accounts.row_of_id[assignment.account_id] == place
+    # Whoever runs the unit's account reads this; what stands above it is not named.
+    return log.Entry(what, assignment.subject, assignment.account_id, None, {"product": product.code, "for": "its own cap" if own else "a cap above"})
 
 
 def _clock_notices(found: Positions, product: Product) -> list[Notice]:
@@ -116,7 +112,7 @@ def _clock_notices(found: Positions, product: Product) -> list[Notice]:
         over = int(found.settled.load[row, column]) - int(world.grid.cap[row, column])
         stage = _stage(clock, world)
         key = f"grace {account_id} {product.id} {clock.since} {stage}"
-        past = f"{name} is {_units(over, product)} over its cap of {_units(int(world.grid.cap[row, column]), product)} of {product.name}."
+        past = f"{name} is {product.said(over)} over its cap of {product.said(int(world.grid.cap[row, column]))} of {product.name}."
         until = f"{clock.deadline_day:%A, %d %B %Y}"
         subject, text = {
             "start": (f"{name} is past its cap of {product.name}: grace until {until}", f"{past} Everything goes on until the end of {until}; then the excess alone is put on hold."),
@@ -147,7 +143,7 @@ def _hold_notices(found: Positions, product: Product, new: Sequence[tuple[int, H
         account_id = int(accounts.ids[place])
         key = f"hold {account_id} {product.id} {mine[0][0].begins} {mine[0][0].assignment}"
         text = f"Only what is over the cap is on hold: not usable, still theirs, and free again as soon as there is room.\n{names}"
-        told.append(Notice(key, "hold", account_id, f"{accounts.name(place)}: {_units(len(mine), product)} of {product.name} on hold", text, product.id))
+        told.append(Notice(key, "hold", account_id, f"{accounts.name(place)}: {product.said(len(mine))} of {product.name} on hold", text, product.id))
     return told
 
 
@@ -174,7 +170,7 @@ def _threshold_notices(unit: Unit, found: Positions, product: Product) -> list[N
         name = world.accounts.name(row)
         told.append(Notice(
             f"threshold {account_id} {product.id} {level} {micros(unit.now)}", "threshold", account_id, f"{name} has reached {level} % of its cap of {product.name}",
-            f"{_units(load, product)} of {_units(cap, product)} are counted.", product.id, parent_too=level >= 100,
+            f"{product.said(load)} of {product.said(cap)} are counted.", product.id, parent_too=level >= 100,
         ))
     return told
 
@@ -193,7 +189,7 @@ class OnHold:
 
 def on_hold(unit: Unit, actor: Actor, account: str | None = None, product: str | None = None) -> list[OnHold]:
     """Units on hold in the actor's branch, or in one below it, in the order in which they were put there."""
-    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    accounts = accounts_usecases.known(unit)
     top = accounts_usecases.top_row(accounts, actor) if account is None else accounts_usecases.row_in_scope(accounts, actor, account)
     product_id = None if product is None else pools_usecases.product(unit, product).id
     inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
@@ -229,7 +225,7 @@ def set_levels(unit: Unit, actor: Actor, account: str, product: str, levels: Seq
 
 
 def _named(unit: Unit, actor: Actor, account: str, product: str) -> tuple[int, Product]:
-    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    accounts = accounts_usecases.known(unit)
     row = accounts_usecases.row_in_scope(accounts, actor, account)
     found = pools_usecases.product(unit, product)
     if not pools_usecases.pools(unit, [found]):

@@ -94,7 +94,7 @@ def shown(unit: Unit, actor: Actor, accounts: Accounts, account: str | None = No
 
 def put_away(unit: Unit, actor: Actor, ids: Sequence[int]) -> None:
     """Do not show these notices to the actor any more."""
-    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    accounts = accounts_usecases.known(unit)
     about = store.accounts_of(unit.connection, ids)
     for notice_id in ids:
         if notice_id not in about:

@@ -40,8 +40,8 @@ def _send_one(unit: Unit, deliver: Callable[[str, str, str], None]) -> int | Non
         return None
     try:
         deliver(row.to_address, row.subject, row.body)
-    except OSError as trouble:
-        again = now + TRY_AGAIN[row.tries] if row.tries < len(TRY_AGAIN) else None
+    except (OSError, ValueError) as trouble:  # ValueError: no mail can be written to that address at all
+        again = now + TRY_AGAIN[row.tries] if isinstance(trouble, OSError) and row.tries < len(TRY_AGAIN) else None
         unit.connection.execute(sa.update(outbox).where(outbox.c.id == row.id).values(due_at=again, tries=row.tries + 1, trouble=str(trouble)[:2000]))
         return 0
     unit.connection.execute(sa.update(outbox).where(outbox.c.id == row.id).values(due_at=None, sent_at=now, tries=row.tries + 1, trouble=None))

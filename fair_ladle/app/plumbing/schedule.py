@@ -13,7 +13,6 @@ from datetime import timedelta
 import sqlalchemy as sa
 
 from fair_ladle.app.plumbing.database import Again, Database, Unit
-from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.plumbing.tables import jobs
 
 logger = logging.getLogger("fair_ladle")
@@ -36,9 +35,9 @@ def run_due(database: Database, every: Mapping[str, Job]) -> list[str]:
         trouble = None
         try:
             job.work(database)
-        except (Refused, Again, sa.exc.SQLAlchemyError, OSError) as failed:
-            trouble = f"{type(failed).__name__}: {failed}"[:2000]
-            logger.warning("job %s: %s", name, type(failed).__name__)
+        except Exception as broken:  # a bug in one job must neither stop the others nor the server
+            trouble = f"{type(broken).__name__}: {broken}"[:2000]
+            logger.exception("job %s", name)
         database.run(_note, name, trouble)
         done.append(name)
     return done

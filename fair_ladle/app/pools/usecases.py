@@ -38,6 +38,11 @@ class Product:
         """Grains a unit."""
         return grains_per_unit(self.measure)
 
+    def said(self, grains: int) -> str:
+        """A quantity as people say it: 1 seat, 12 seats, 3.5 GB."""
+        plural = "s" if not self.is_storage and grains != 1 else ""
+        return f"{to_units(grains, self.measure):f} {self.unit}{plural}"
+
     @property
     def stands_alone(self) -> bool:
         """Whether who may have it depends on nothing else they have: no seat, no session, no family, no base product."""

@@ -16,7 +16,6 @@ from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
 from fair_ladle.app.allocations.positions import Positions, settle_world, world_at
 from fair_ladle.app.drafts.changes import AllocationChange, Change, NewLot, Terms
-from fair_ladle.app.drafts.effect import in_units
 from fair_ladle.app.drafts.usecases import terms_of
 from fair_ladle.app.enforcement.replay import Past
 from fair_ladle.app.people import usecases as people
@@ -184,7 +183,7 @@ def _buy(pool: Pool, owner: str, day: date, short: int, load: int) -> Option:
         unit_cost=newest.unit_cost, currency=pool.currency, overcommit=newest.overcommit,
     )
     units = to_units(quantity, pool.product.measure)
-    return Option("buy", f"Buy {in_units(quantity, pool.product)}", f"At {newest.unit_cost.normalize():f} {pool.currency} each a month, the price of {newest.reference}.", half_up(units * newest.unit_cost, 2), pool.currency, 0, 0, [lot])
+    return Option("buy", f"Buy {pool.product.said(quantity)}", f"At {newest.unit_cost.normalize():f} {pool.currency} each a month, the price of {newest.reference}.", half_up(units * newest.unit_cost, 2), pool.currency, 0, 0, [lot])
 
 
 def _take_back(found: Positions, below: Sequence[int], there: dict[int, Any], pool: Pool, short: int) -> Option | None:
@@ -231,7 +230,7 @@ def _shrink(found: Positions, below: Sequence[int], there: dict[int, Any], pool:
             terms |= {"at_cap": "grace", "grace_days": 14, "burst": None}
         changes.append(_change(found, each, there[each], pool, terms))
     people_touched = touched if pool.product.measure == "seat" else 0
-    says = f"{len(changes)} accounts below get lower caps; {in_units(touched, pool.product)} in use would be over, have 14 days of grace, are then on hold, and count until they are released."
+    says = f"{len(changes)} accounts below get lower caps; {pool.product.said(touched)} in use would be over, have 14 days of grace, are then on hold, and count until they are released."
     return Option(way, name, says, Decimal(0), pool.currency, people_touched, touched, changes)
 
 
@@ -283,7 +282,7 @@ def calendar(unit: Unit, token: str) -> bytes:
     events = []
     for pool, owner, name, _ in timelines(unit, actor):
         for lot in pool.lots:
-            quantity = f"{lot.units.normalize():f} {pool.product.unit}"
+            quantity = pool.product.said(lot.quantity)
             if lot.last_day is not None:
                 events.append(Event(
                     f"end-{owner}-{pool.product.code}-{lot.reference}-{lot.first_day}", lot.last_day, f"{pool.product.name}: {quantity} end ({name})",

@@ -13,7 +13,6 @@ from fair_ladle.app.allocations.positions import Positions, settle_world
 from fair_ladle.app.allocations.views import present_world
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import AllocationChange, Terms
-from fair_ladle.app.drafts.effect import in_units
 from fair_ladle.app.drafts.usecases import Looked, terms_of
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.notices import usecases as notices
@@ -25,7 +24,7 @@ from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
 from fair_ladle.app.requests import store
 from fair_ladle.core.calendar import micros
-from fair_ladle.core.quantities import MOST_GRAINS, to_units
+from fair_ladle.core.quantities import MOST_GRAINS
 
 As = Literal["cap", "reserve"]
 
@@ -67,7 +66,7 @@ def ask(
     if row != accounts_usecases.top_row(accounts, actor):
         raise invalid(f"What {accounts.name(row)} gets is yours to change; nobody has to be asked.", "account")
     if amount == 0 or abs(amount) > MOST_GRAINS:
-        raise invalid(f"Ask for more than 0 and at most {to_units(MOST_GRAINS, wanted.measure):f} {wanted.unit}.", "amount")
+        raise invalid(f"Ask for more than 0 and at most {wanted.said(MOST_GRAINS)}.", "amount")
     if not reason.strip():
         raise invalid("Say why; whoever decides should know.", "reason")
     if wish_day is not None and wish_day < found.world.day:
@@ -81,7 +80,7 @@ def ask(
     })
     if because_of is not None:
         store.update(unit.connection, because_of, {"passed_up_id": request_id})
-    what = f"{in_units(abs(amount), wanted)} of {wanted.name}"
+    what = f"{wanted.said(abs(amount))} of {wanted.name}"
     by_when = f", by {wish_day:%d %B %Y}" if wish_day else ""
     subject = f"{accounts.name(row)} asks for {what}{by_when}" if amount > 0 else f"{accounts.name(row)} offers {what} back{by_when}"
     _step(unit, actor, accounts, request_id, account_id, wanted, "asked", reason.strip(), subject)
@@ -99,11 +98,11 @@ def grant(unit: Unit, actor: Actor, request_id: int, part: int | None = None, te
     row, found, place, product = _to_answer(unit, actor, request_id, lock=True)
     amount = _part(row, part, product)
     accounts = found.world.accounts
-    drafts.apply_changes(unit, actor, [_change(unit, found, place, product, row.as_what, amount)], f"Request {request_id} of {accounts.name(place)}")
+    drafts.apply_changes(unit, actor, [_change(unit, found, place, product, row.as_what, amount)], f"request {request_id}")
     store.update(unit.connection, request_id, {"state": "granted", "granted": amount})
-    whole = "" if amount == row.amount else f" of the {in_units(abs(row.amount), product)}"
+    whole = "" if amount == row.amount else f" of the {product.said(abs(row.amount))}"
     verb = "was granted" if row.amount > 0 else "gave back"
-    subject = f"{accounts.name(place)} {verb} {in_units(abs(amount), product)}{whole} of {product.name}"
+    subject = f"{accounts.name(place)} {verb} {product.said(abs(amount))}{whole} of {product.name}"
     _step(unit, actor, accounts, request_id, row.account_id, product, "granted" if not whole else "granted in part", text.strip(), subject)
     below = store.below(unit.connection, request_id)
     if below is not None and below.state == "waiting":
@@ -119,7 +118,7 @@ def refuse(unit: Unit, actor: Actor, request_id: int, reason: str) -> Request:
         raise invalid("Say why not; whoever asked should know.", "reason")
     store.update(unit.connection, request_id, {"state": "refused"})
     accounts = found.world.accounts
-    subject = f"{accounts.name(place)} was refused {in_units(abs(row.amount), product)} of {product.name}"
+    subject = f"{accounts.name(place)} was refused {product.said(abs(row.amount))} of {product.name}"
     _step(unit, actor, accounts, request_id, row.account_id, product, "refused", reason.strip(), subject)
     return _one(unit, actor, request_id)
 
@@ -145,7 +144,7 @@ def pass_up(unit: Unit, actor: Actor, request_id: int, reason: str) -> Request:
 def withdraw(unit: Unit, actor: Actor, request_id: int) -> Request:
     """Take one's own request back."""
     row = store.one(unit.connection, request_id, lock=True)
-    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    accounts = accounts_usecases.known(unit)
     if row is None:
         raise not_found("request", str(request_id))
     place = accounts_usecases.row_in_scope(accounts, actor, accounts.tree.codes[accounts.row_of_id[row.account_id]])
@@ -161,7 +160,7 @@ def withdraw(unit: Unit, actor: Actor, request_id: int) -> Request:
 
 def requests(unit: Unit, actor: Actor, account: str | None = None, waiting_only: bool = False, limit: int = 200) -> list[Request]:
     """Requests of the actor's branch, or of one account in it; those that wait first."""
-    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    accounts = accounts_usecases.known(unit)
     if account is None:
         rows = accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist()
     else:
@@ -188,7 +187,7 @@ def _told(unit: Unit, actor: Actor, accounts: Accounts, rows: list[Any]) -> list
 
 
 def _one(unit: Unit, actor: Actor, request_id: int) -> Request:
-    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    accounts = accounts_usecases.known(unit)
     row = store.one(unit.connection, request_id)
     assert row is not None
     return _told(unit, actor, accounts, [row])[0]
@@ -226,7 +225,7 @@ def _part(row: Any, part: int | None, product: Product) -> int:
         return int(row.amount)
     low, high = (1, row.amount) if row.amount > 0 else (row.amount, -1)
     if not low <= part <= high:
-        raise invalid(f"All or part of the {in_units(abs(row.amount), product)} asked for; not {in_units(part, product)}.", "part")
+        raise invalid(f"All or part of the {product.said(abs(row.amount))} asked for; not {product.said(part)}.", "part")
     return part
 
 

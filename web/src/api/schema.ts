@@ -1652,15 +1652,15 @@ export interface components {
         };
         /**
          * HistoryBody
-         * @description A version of an allocation, with who made it (null = it came with an intake) and through which draft.
+         * @description A version of an allocation, with who made it (null = it came with an intake) and through what (a draft, a request).
          */
         HistoryBody: {
             /** At */
             at: string | null;
             /** By */
             by: string | null;
-            /** Draft */
-            draft: string | null;
+            /** Through */
+            through: string | null;
             version: components["schemas"]["Version"];
         };
         /**

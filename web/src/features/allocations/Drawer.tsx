@@ -168,7 +168,7 @@ function History({ cell }: { cell: Cell }) {
         {(found.data ?? []).map((each) => (
           <li key={each.version.id}>
             <b>{dayName(each.version.first_day)}{each.version.last_day ? ` to ${dayName(each.version.last_day)}` : ' on'}</b>: {termsSentence(cell, termsOf(each.version))}{' '}
-            <span className="quiet">{each.by ? `${each.by}${each.draft ? `, ${each.draft}` : ''}` : 'from an intake'}</span>
+            <span className="quiet">{each.by ? `${each.by}${each.through ? `, ${each.through}` : ''}` : 'from an intake'}</span>
           </li>
         ))}
         {found.data?.length === 0 && <li className="quiet">Nothing was ever allocated here.</li>}

@@ -69,12 +69,15 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
       setError(null)
       queries.setQueryData(draftLooked(body.id, body.revision, looking.current).queryKey, body)
     } catch (trouble) {
-      if (trouble instanceof ApiError && trouble.status === 409 && kept.current.id !== null) {
-        const there = await take(api.GET('/api/drafts/{draft_id}', { params: { path: { draft_id: kept.current.id } } })).catch(() => null)
+      if (trouble instanceof ApiError && trouble.status === 409) {
+        const id = kept.current.id
+        const there = await (id === null ? take(api.GET('/api/drafts/current')) : take(api.GET('/api/drafts/{draft_id}', { params: { path: { draft_id: id } } }))).catch(() => null)
         const still = there && ['open', 'held'].includes(there.state) ? there : null
         kept.current = keptFrom(still)
         setFacts(still)
-        act({ do: 'load', changes: withDifference(kept.current.changes, found) })
+        // What is sent next has theirs in it, whether or not this has been drawn by then.
+        wanted.current = withDifference(kept.current.changes, found)
+        act({ do: 'load', changes: wanted.current })
       } else {
         setError(trouble)
         throw trouble

@@ -46,6 +46,8 @@ def test_screens_have_no_serious_finding(open_page: Open, what: str, account: st
     narrow = open_page(account, at, width=390, height=800)
     narrow.get_by_role(role, name=name, exact=True).first.wait_for()  # type: ignore[arg-type]
     assert narrow.evaluate("document.documentElement.scrollWidth") <= 390, "nothing pushes a phone's page sideways"
+    lying_over = "[...document.querySelectorAll('.workspace > *, .today > *, .pools > *')].some((part, n, all) => all[n + 1]?.parentElement === part.parentElement && part.getBoundingClientRect().top + part.scrollHeight > all[n + 1].getBoundingClientRect().top + 1 && getComputedStyle(part).overflowY === 'visible' || part.getBoundingClientRect().width < 300)"
+    assert narrow.evaluate(lying_over) is False, "and no part of it lies over another or is squeezed"
 
 
 def test_changing_a_cap_by_keyboard(open_page: Open) -> None:

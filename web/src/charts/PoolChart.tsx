@@ -55,8 +55,8 @@ export function PoolChart({ lots, points, today, perUnit, unit, width, height, o
           <title>{`${each.reference}: ${whole((each.top - each.bottom) / perUnit)} ${unit}`}</title>
         </rect>
       ))}
-      {lots.filter((lot) => lot.last_day && after(lot.last_day) > first && after(lot.last_day) < last).map((lot) => (
-        <g className="ends" key={`${lot.reference} ${lot.first_day}`} transform={`translate(${x(after(lot.last_day ?? today))},0)`}><line y1={TOP} y2={height - BOTTOM} /><text y={TOP - 6} textAnchor="middle">{lot.reference}</text></g>
+      {endings(lots, first, last, x).map(({ lot, at: place, named }) => (
+        <g className="ends" key={`${lot.reference} ${lot.first_day}`} transform={`translate(${place},0)`}><title>{`${lot.reference} ends`}</title><line y1={TOP} y2={height - BOTTOM} />{named && <text y={TOP - 6} textAnchor="middle">{lot.reference}</text>}</g>
       ))}
       <path className="used" d={step((point) => point.used)} />
       <path className="promised" d={step((point) => point.promised)} />
@@ -72,6 +72,20 @@ export function PoolChart({ lots, points, today, perUnit, unit, width, height, o
       ))}
     </svg>
   )
+}
+
+/** Where lots end, each named only where its name does not run into the one before; the table below has them all. */
+function endings(lots: ChartLot[], first: number, last: number, x: (time: number) => number): { lot: ChartLot; at: number; named: boolean }[] {
+  let taken = -Infinity
+  return lots
+    .flatMap((lot) => (lot.last_day !== null && after(lot.last_day) > first && after(lot.last_day) < last ? [{ lot, at: x(after(lot.last_day)) }] : []))
+    .sort((one, other) => one.at - other.at)
+    .map((each) => {
+      const half = each.lot.reference.length * 3.2 + 4
+      const named = each.at - half > taken
+      if (named) taken = each.at + half
+      return { ...each, named }
+    })
 }
 
 interface Segment {

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import heapq
 from collections.abc import Sequence
 from enum import StrEnum
 from fractions import Fraction
@@ -119,18 +120,37 @@ def _fill_weighted(
     at_level, over = (level.numerator * weight) // level.denominator, (level.numerator * weight) % level.denominator
     is_open = (at_level >= least) & (at_level < most)
     parts = np.minimum(np.maximum(at_level, least), most)
-    places = np.flatnonzero(is_open)
-    if not by_level:
-        order = sorted(places.tolist(), key=lambda place: (-int(over[place]), -weights[place], place))
-    elif small:
-        # Quotients of integers this small differ as floats wherever they differ at all.
-        order = places[np.lexsort((places, -weight[places], (parts[places] + 1) / weight[places]))].tolist()
-    else:
-        order = sorted(places.tolist(), key=lambda place: (Fraction(parts[place] + 1, weights[place]), -weights[place], place))
     result = [int(part) for part in parts]
-    for place in order[: amount - sum(result)]:
+    rest = amount - sum(result)
+    if by_level:
+        _hand_out(rest, result, weights, high, small)
+        return result
+    order = sorted(np.flatnonzero(is_open).tolist(), key=lambda place: (-int(over[place]), -weights[place], place))
+    for place in order[:rest]:
         result[place] += 1
     return result
+
+
+def _hand_out(rest: int, parts: list[int], weights: Sequence[int], high: Sequence[int], small: bool) -> None:
+    """The last grains, one at a time, each to whoever then stands lowest; a large weight may get several.
+
+    Ties: larger weight, then tree order. ``small``: quotients of integers this small differ as floats wherever they
+    differ at all.
+    """
+
+    def turn(place: int) -> tuple[Any, int, int]:
+        level = (parts[place] + 1) / weights[place] if small else Fraction(parts[place] + 1, weights[place])
+        return level, -weights[place], place
+
+    turns = [turn(place) for place in range(len(parts)) if parts[place] < high[place]]
+    heapq.heapify(turns)
+    for _ in range(rest):
+        _, _, place = turns[0]
+        parts[place] += 1
+        if parts[place] < high[place]:
+            heapq.heapreplace(turns, turn(place))
+        else:
+            heapq.heappop(turns)
 
 
 def _level(amount: int, weight: Any, least: Any, most: Any) -> Fraction:

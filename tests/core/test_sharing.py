@@ -17,6 +17,8 @@ CASES = [
     (Mode.MAX_MIN, 10, [1, 1, 1], [0, 0, 0], [2, 3, 9], None, [2, 3, 5]),
     (Mode.MAX_MIN, 10, [1, 3], [0, 0], [99, 99], None, [2, 8]),
     (Mode.MAX_MIN, 100, [1, 1], [0, 0], [5, 6], None, [5, 6]),
+    (Mode.MAX_MIN, 50, [23, 9, 4], [10, 0, 4], [33, 13, 6], None, [33, 12, 5]),  # a large weight gets two of the last grains
+    (Mode.MAX_MIN, 92, [100, 1], [91, 0], [99, 9], None, [92, 0]),  # and one that its least has lifted gets them too
     (Mode.MAX_MIN, 7, [0, 2], [0, 0], [9, 4], None, [3, 4]),
     (Mode.NEED, 10, [1, 1, 1], [0, 0, 0], [99, 99, 99], [6, 0, 1], [6, 2, 2]),
     (Mode.NEED, 5, [1, 1], [0, 0], [99, 99], [9, 2], [3, 2]),
@@ -51,7 +53,7 @@ def test_it_adds_up_within_bounds(case: tuple[int, list[int], list[int], list[in
     assert all(least <= part <= most for least, part, most in zip(low, parts, high, strict=True))
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=800, deadline=None)
 @given(shares())
 def test_max_min_leaves_nobody_to_take_from(case: tuple[int, list[int], list[int], list[int], list[int]]) -> None:
     """Whoever could take one more (and has weight) stands no lower than anybody who could give one, by more than that one."""

@@ -7,11 +7,12 @@ import sys
 from rich.console import Console
 from rich.table import Table
 
-from bench import admissions, drafts, engine, grid, loading
+from bench import admissions, drafts, engine, grid, loading, people, people_import, sessions
 from bench.measured import Measure
 
 ALL = {
     "engine": engine.measure, "admissions": admissions.measure, "drafts": drafts.measure, "loading": loading.measure, "grid": grid.measure,
+    "people": people.measure, "people_import": people_import.measure, "sessions": sessions.measure,
 }
 
 

@@ -22,13 +22,33 @@ from starlette.exceptions import HTTPException
 from fair_ladle.app.account_admin.routes import routes as account_admin
 from fair_ladle.app.accounts.routes import routes as accounts
 from fair_ladle.app.allocations.routes import routes as allocations
+from fair_ladle.app.devices.routes import PUBLIC
+from fair_ladle.app.devices.routes import public_routes as device_reports
+from fair_ladle.app.devices.routes import routes as devices
 from fair_ladle.app.drafts.jobs import apply_due
 from fair_ladle.app.drafts.routes import routes as drafts
 from fair_ladle.app.enforcement.routes import routes as enforcement
 from fair_ladle.app.enforcement.usecases import enforce_all
+from fair_ladle.app.entitlements import usecases as entitlement_usecases
+from fair_ladle.app.entitlements.routes import routes as entitlements
+from fair_ladle.app.items.routes import routes as items
+from fair_ladle.app.leases import usecases as lease_usecases
+from fair_ladle.app.leases.routes import public_routes as session_leases
+from fair_ladle.app.leases.routes import routes as sessions
 from fair_ladle.app.log import usecases as log_usecases
 from fair_ladle.app.log.routes import routes as log
 from fair_ladle.app.notices.routes import routes as notices
+from fair_ladle.app.people_admin.group_routes import routes as groups
+from fair_ladle.app.people_admin.join_routes import JOINING
+from fair_ladle.app.people_admin.join_routes import open_routes as join_asking
+from fair_ladle.app.people_admin.join_routes import routes as domains
+from fair_ladle.app.people_admin.routes import JOIN
+from fair_ladle.app.people_admin.routes import open_routes as joining
+from fair_ladle.app.people_admin.routes import routes as people
+from fair_ladle.app.people_import import usecases as people_import_usecases
+from fair_ladle.app.people_import.routes import UPLOAD
+from fair_ladle.app.people_import.routes import routes as people_imports
+from fair_ladle.app.personal_storage.routes import routes as storage_limits
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.database import Again, Database
 from fair_ladle.app.plumbing.http import problem_response
@@ -39,6 +59,10 @@ from fair_ladle.app.plumbing.settings import PROJECT, Settings
 from fair_ladle.app.purchases.routes import CALENDAR
 from fair_ladle.app.purchases.routes import open_routes as calendars
 from fair_ladle.app.purchases.routes import routes as purchases
+from fair_ladle.app.reclaim.routes import KEEP
+from fair_ladle.app.reclaim.routes import open_routes as keeping
+from fair_ladle.app.reclaim.routes import routes as reclaim
+from fair_ladle.app.reclaim.usecases import run_daily
 from fair_ladle.app.requests.routes import routes as requests
 from fair_ladle.app.sign_in import usecases as sign_in_usecases
 from fair_ladle.app.sign_in.routes import COOKIE
@@ -49,12 +73,15 @@ from fair_ladle.app.takings import usecases as takings_usecases
 from fair_ladle.app.takings.routes import routes as takings
 from fair_ladle.app.today.routes import routes as today
 from fair_ladle.connectors.mail import Smtp, StandIn
+from fair_ladle.demo import reporting
 from fair_ladle.demo.mail import FOLDER, routes as demo_mail
 
 logger = logging.getLogger("fair_ladle")
 WEB = PROJECT / "web" / "dist"
-OPEN = {"/api/sign-in", "/api/me", "/api/health"}
-MOST_BODY = 2 * 2**20
+OPEN = {"/api/sign-in", "/api/me", "/api/health", JOINING}
+OPEN_BELOW = (CALENDAR, JOIN, JOINING, KEEP, PUBLIC)
+"""Addresses that a secret token stands at the end of, and those of devices and sessions, which carry theirs."""
+MOST_BODY, MOST_FILE = 2 * 2**20, 20 * 2**20
 LOOK_SECONDS = 5
 SECURITY_HEADERS = {
     "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
@@ -69,12 +96,22 @@ def jobs(settings: Settings) -> dict[str, Job]:
         "seal the log": Job(timedelta(minutes=1), lambda database: database.run(log_usecases.seal_new)),
         "rebuild counters": Job(timedelta(minutes=1), lambda database: database.run(takings_usecases.rebuild_stale)),
         "apply drafts that are due": Job(timedelta(minutes=1), apply_due),
+        "lay the layers out": Job(timedelta(minutes=1), lambda database: database.run(entitlement_usecases.lay_out)),
+        "bring people in": Job(timedelta(minutes=1), people_import_usecases.work_all),
+        "end lost sessions": Job(timedelta(seconds=20), end_lost_sessions),
+        "take back what is idle": Job(timedelta(minutes=15), run_daily),
         "enforce": Job(timedelta(minutes=5), enforce_all),
     }
     if settings.smtp_url is not None:
         smtp = Smtp(settings.smtp_url, settings.mail_from)
         found["send mail"] = Job(timedelta(seconds=20), lambda database: outbox.send(database, smtp.deliver))
     return found
+
+
+def end_lost_sessions(database: Database) -> None:
+    """Part by part, each in a transaction of its own."""
+    while database.run(lease_usecases.end_lost) == lease_usecases.AT_ONCE:
+        pass
 
 
 async def upkeep(database: Database, every: dict[str, Job]) -> None:
@@ -106,7 +143,7 @@ def create_app(database: Database | None = None) -> FastAPI:
     app.add_exception_handler(HTTPException, _http)
     app.add_exception_handler(sa.exc.OperationalError, _database_down)
     app.add_exception_handler(Again, _busy)
-    for router in (sign_in_open, sign_in, accounts, account_admin, allocations, drafts, takings, enforcement, requests, purchases, calendars, notices, statements, today, log, demo_mail):
+    for router in (sign_in_open, sign_in, accounts, account_admin, allocations, drafts, takings, enforcement, requests, purchases, calendars, people, people_imports, groups, joining, domains, join_asking, entitlements, reclaim, keeping, storage_limits, devices, device_reports, items, sessions, session_leases, notices, statements, today, log, demo_mail):
         app.include_router(router)
 
     @app.get("/api/health", include_in_schema=False)
@@ -132,7 +169,8 @@ def _page(path: str) -> Response:
         lasting = "public, max-age=31536000, immutable" if "/assets/" in str(file) else "no-cache"
         return FileResponse(file, headers={"Cache-Control": lasting})
     index = WEB / "index.html"
-    if not index.exists() or Path(path).suffix:
+    # A username or a code may have a dot in it; only what would be a file of the front end is missed as one.
+    if not index.exists() or (Path(path).suffix and (path.startswith("assets/") or "/" not in path)):
         return problem_response(Problem("not-found", "No such page", 404, "There is nothing at this address."))
     return FileResponse(index, headers={"Cache-Control": "no-cache"})
 
@@ -151,13 +189,16 @@ async def _guarded(request: Request, go_on: Callable[[Request], Awaitable[Respon
     path = request.url.path
     changes = request.method not in ("GET", "HEAD", "OPTIONS")
     if changes:
-        length = request.headers.get("Content-Length", "")
-        if not length.isdigit() or int(length) > MOST_BODY:
-            return problem_response(Problem("too-large", "Too large", 413, f"A request holds at most {MOST_BODY} bytes and says how many."))
+        # A browser says nothing of the length of a DELETE that has no body.
+        bare = request.method == "DELETE" and "Transfer-Encoding" not in request.headers
+        length = request.headers.get("Content-Length", "0" if bare else "")
+        most = MOST_FILE if path == UPLOAD else MOST_BODY
+        if not length.isdigit() or int(length) > most:
+            return problem_response(Problem("too-large", "Too large", 413, f"At most {most // 2**20} MB here, and the request says how many bytes it has."))
         origin = request.headers.get("Origin")
         if origin is not None and urlsplit(origin).netloc != request.headers.get("Host"):
             return problem_response(Problem("other-origin", "From another site", 403, "This request comes from another site."))
-    if not path.startswith("/api/") or path in OPEN or path.startswith(f"{CALENDAR}/"):
+    if not path.startswith("/api/") or path in OPEN or path.startswith(tuple(f"{each}/" for each in OPEN_BELOW)):
         return await go_on(request)
     token = request.cookies.get(COOKIE)
     database: Database = request.app.state.database
@@ -219,6 +260,8 @@ def serve(port: int, home: Path, demo: bool) -> None:
     stand_in = StandIn(home / FOLDER) if demo and Settings.read().smtp_url is None else None
     if stand_in is not None:
         os.environ["FAIR_LADLE_SMTP"] = stand_in.start()
+    if demo:
+        reporting.begin(open_database(), home, f"http://127.0.0.1:{port}")
     try:
         uvicorn.run(create_app(), host="127.0.0.1", port=port, log_level="warning", access_log=False, server_header=False)
     finally:

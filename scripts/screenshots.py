@@ -58,6 +58,47 @@ def plan(page: Page) -> None:
     page.get_by_role("button", name="Draft: Buy").wait_for()
 
 
+def assign_to_all(page: Page) -> None:
+    """A voice seat for everybody shown: whom it would reach, and why not the others."""
+    page.get_by_role("grid").focus()
+    page.keyboard.press("Control+a")
+    page.get_by_role("button", name="Assign…").click()
+    page.get_by_label("Product").select_option("VOICE")
+    page.get_by_role("table", name="Could not be done").wait_for()
+
+
+def give_a_product(page: Page) -> None:
+    """What giving Fieldbook Full to the leads would do, then given."""
+    page.get_by_role("button", name="Give a product…").click()
+    page.get_by_label("Product", exact=True).select_option("FIELD-FULL")
+    page.get_by_role("button", name="Give it", exact=True).click()
+    page.get_by_role("button", name="Change Fieldbook Full").click()
+    page.get_by_text("seats are given").wait_for()
+
+
+def look_at_idle(page: Page) -> None:
+    """A policy for seats of people not seen for 60 days, and what a run would do."""
+    page.get_by_label("Name", exact=True).fill("Not seen for 60 days")
+    page.get_by_label("Never reclaim (Gannet & Rowe Managed IT)").check()
+    page.get_by_label("Days of notice").fill("0")
+    page.get_by_role("button", name="Make the policy").click()
+    page.get_by_text("seats come back").wait_for()
+
+
+def look_at_a_table(page: Page) -> None:
+    """A pasted table with a few faults."""
+    page.get_by_label("Or paste rows").fill(
+        "Full name\tE-mail\tSite\tJob title\tLicences\tFloor\n"
+        "Ida Blomqvist\tida.blomqvist@oldquay.example\tCrew Office\tPilot\tLantern Mail\t2\n"
+        "Renzo Aldous\trenzo.aldous@oldquay.example\tQuays\tDeckhand\tLantern Mail\t1\n"
+        "Mirja Sund\t\tCrew Office\tPurser\t\t1\n"
+        "Tove Ask\ttove.ask(at)oldquay.example\tCrew Office\tPurser\t\t1\n"
+        "Nils Orre\tida.blomqvist@oldquay.example\tHarbour\tMate\t\t3\n"
+    )
+    page.get_by_role("button", name="Look at these rows").click()
+    page.get_by_role("table", name="Faults").wait_for()
+
+
 @dataclass(frozen=True)
 class View:
     """A main view: where it is and what is done there before the picture."""
@@ -77,6 +118,13 @@ VIEWS = {
     "share-out": View("/allocations?account=GANNET&product=LANTERN-MAIL", do=share_out),
     "pools": View("/pools?product=LANTERN-MAIL", do=plan),
     "account": View("/accounts/NORTHFOLD"),
+    "people": View("/people?account=OLDQUAY"),
+    "people-act": View("/people?account=OLDQUAY", do=assign_to_all),
+    "group": View("/groups?group=OLDQUAY%2FOLDQUAY-LEADS", as_whom="oldquay", do=give_a_product),
+    "person": View("/people/bertil.usher", as_whom="oldquay"),
+    "people-import": View("/people-import", do=look_at_a_table),
+    "devices": View("/devices"),
+    "idle": View("/idle", do=look_at_idle),
     "statements": View("/statements?month=2026-10"),
     "statement": View("/statements/NORTHFOLD?month=2026-10"),
     "log": View("/log"),

@@ -1,10 +1,14 @@
-"""A real MariaDB of the tests' own, and a fresh database for whoever asks."""
+"""A real MariaDB of the tests' own, and a fresh database for whoever asks: a copy of one that is made once."""
 
 from __future__ import annotations
 
 import getpass
 import itertools
+import shutil
+import tempfile
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from datetime import timedelta
 from pathlib import Path
 
 import pytest
@@ -19,14 +23,20 @@ from fair_ladle.demo.load import STARTS_AT
 
 numbers = itertools.count(1)
 INTAKE = Path(__file__).parents[1] / "fair_ladle" / "demo" / "intake"
+MEMORY, ENOUGH = Path("/dev/shm"), 4 * 2**30
 
 
 @pytest.fixture(scope="session")
 def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[OwnServer]:
-    own = OwnServer(tmp_path_factory.mktemp("home"))
+    """In memory where there is enough of it: what is tested does not outlive the run, and a disk only slows it."""
+    in_memory = MEMORY.is_dir() and shutil.disk_usage(MEMORY).free > ENOUGH
+    home = Path(tempfile.mkdtemp(dir=MEMORY)) if in_memory else tmp_path_factory.mktemp("home")
+    own = OwnServer(home)
     own.ensure()
     yield own
     own.stop()
+    if in_memory:
+        shutil.rmtree(home, ignore_errors=True)
 
 
 def new_url(own: OwnServer) -> str:
@@ -37,15 +47,78 @@ def new_url(own: OwnServer) -> str:
     return f"mysql+mysqldb://{getpass.getuser()}@/{name}?unix_socket={own.socket}&charset=utf8mb4"
 
 
+@dataclass(frozen=True)
+class Template:
+    """A database as it is copied: its name, and each table with what makes it and the columns that are kept in it."""
+
+    name: str
+    tables: dict[str, tuple[str, str]]
+
+    @staticmethod
+    def of(own: OwnServer, database: Database) -> Template:
+        name, connection = str(database.engine.url.database), own.connect()
+        cursor, found = connection.cursor(), {}
+        cursor.execute(f"SHOW TABLES FROM {name}")
+        for (table,) in cursor.fetchall():
+            cursor.execute(f"SHOW CREATE TABLE {name}.{table}")
+            made = cursor.fetchone()[1]
+            cursor.execute("SELECT column_name FROM information_schema.columns WHERE table_schema = %s AND table_name = %s AND generation_expression IS NULL", (name, table))
+            found[table] = (made, ", ".join(f"`{column}`" for (column,) in cursor.fetchall()))
+        connection.close()
+        return Template(name, found)
+
+    def copy(self, own: OwnServer) -> Database:
+        database = Database(new_url(own))
+        connection = own.connect()
+        connection.select_db(str(database.engine.url.database))
+        cursor = connection.cursor()
+        cursor.execute("SET foreign_key_checks = 0, unique_checks = 0")
+        for table, (made, columns) in self.tables.items():
+            cursor.execute(made)
+            cursor.execute(f"INSERT INTO {table} ({columns}) SELECT {columns} FROM {self.name}.{table}")
+        connection.commit()
+        connection.close()
+        return database
+
+
 @pytest.fixture(scope="session")
-def new_database(server: OwnServer) -> Iterator[Callable[[], Database]]:
+def empty_template(server: OwnServer) -> Template:
+    database = Database(new_url(server))
+    migrate(database.engine)
+    database.engine.dispose()
+    return Template.of(server, database)
+
+
+@pytest.fixture(scope="session")
+def demo_template(server: OwnServer, empty_template: Template) -> Template:
+    database = load(empty_template.copy(server))
+    database.engine.dispose()
+    return Template.of(server, database)
+
+
+@pytest.fixture(scope="session")
+def new_database(server: OwnServer, empty_template: Template) -> Iterator[Callable[[], Database]]:
+    """Makes a database with its tables and nothing in them."""
     opened: list[Database] = []
 
     def make() -> Database:
-        database = Database(new_url(server))
-        migrate(database.engine)
-        opened.append(database)
-        return database
+        opened.append(empty_template.copy(server))
+        return opened[-1]
+
+    yield make
+    for database in opened:
+        database.engine.dispose()
+
+
+@pytest.fixture(scope="session")
+def new_demo(server: OwnServer, demo_template: Template) -> Iterator[Callable[[], Database]]:
+    """Makes a database with the demo's intake in it, a moment after it was loaded."""
+    opened: list[Database] = []
+
+    def make() -> Database:
+        opened.append(demo_template.copy(server))
+        opened[-1].clock.set_to(STARTS_AT + timedelta(seconds=20))
+        return opened[-1]
 
     yield make
     for database in opened:
@@ -65,13 +138,13 @@ def load(database: Database, folder: Path = INTAKE) -> Database:
 
 
 @pytest.fixture
-def demo(database: Database) -> Database:
-    return load(database)
+def demo(new_demo: Callable[[], Database]) -> Database:
+    return new_demo()
 
 
 @pytest.fixture(scope="module")
-def shared_demo(new_database: Callable[[], Database]) -> Database:
-    return load(new_database())
+def shared_demo(new_demo: Callable[[], Database]) -> Database:
+    return new_demo()
 
 
 def actor_of(account: str | None) -> Actor:

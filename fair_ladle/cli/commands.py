@@ -24,19 +24,22 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.installation import close_installation, is_demo, open_database
 from fair_ladle.app.plumbing.own_server import OwnServer, ServerTrouble
 from fair_ladle.app.plumbing.problems import Refused, invalid, not_found
-from fair_ladle.app.plumbing.settings import Settings
+from fair_ladle.app.plumbing.settings import DEFAULT_PORT, Settings
 from fair_ladle.app.pools import usecases as pools
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.statements import usecases as statements
 from fair_ladle.app.statements.months import read_month
 from fair_ladle.app.takings import usecases as takings
 from fair_ladle.cli.output import show, to_people
+from fair_ladle.cli.reporting import device, session
 from fair_ladle.connectors.sheets_in import Unreadable, read_source
 from fair_ladle.demo.load import NotADemo, prepare
-from fair_ladle.core.quantities import plain, to_grains, to_units, units_to_micro
+from fair_ladle.core.quantities import to_grains, to_units, units_to_micro
 from fair_ladle.core.settling import NO_LIMIT
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help="Fair Ladle on the command line.")
+app.add_typer(device, name="device")
+app.add_typer(session, name="session")
 Csv = Annotated[bool, typer.Option("--csv", help="CSV on standard output.")]
 ProductCode = Annotated[str, typer.Option("--product", help="The product's code.")]
 Month = Annotated[str, typer.Option("--month", help="YYYY-MM.")]
@@ -300,7 +303,7 @@ main_program: Callable[[int, Path, bool], None] | None = None
 
 @app.command()
 def serve(
-    port: Annotated[int, typer.Option("--port", envvar="FAIR_LADLE_PORT", min=1, max=65535)] = 8471,
+    port: Annotated[int, typer.Option("--port", envvar="FAIR_LADLE_PORT", min=1, max=65535)] = DEFAULT_PORT,
     demo: Annotated[bool, typer.Option("--demo", help="Load the demo first, with a time of its own.")] = False,
     fresh: Annotated[bool, typer.Option("--fresh", help="With --demo: begin the demo again.")] = False,
 ) -> None:
@@ -357,7 +360,9 @@ def _begin_again() -> None:
         database.engine.dispose()
     close_installation()
     shutil.rmtree(server.folder, ignore_errors=True)
-    (settings.home / "demo-sign-ins.txt").unlink(missing_ok=True)
+    for kept in ("demo-sign-ins.txt", "demo-keys.txt"):
+        (settings.home / kept).unlink(missing_ok=True)
+    shutil.rmtree(settings.home / "demo-machines", ignore_errors=True)
 
 
 def main() -> None:

@@ -20,6 +20,7 @@ from defusedxml.common import DefusedXmlException
 from openpyxl.utils import get_column_letter
 
 MOST_UNPACKED = 2 * 2**30
+MOST_OF_ONE_TABLE = 300 * 10**6
 MOST_MEMBERS = 2000
 MOST_CELL = 65536
 csv.field_size_limit(MOST_CELL)
@@ -85,16 +86,39 @@ def read_source(path: Path) -> Source:
     with zipfile.ZipFile(path) as archive:
         _check_bounds(path.name, archive)
         if "xl/workbook.xml" in archive.namelist():
-            return _read_workbook(path, archive)
+            return _read_workbook(path.name, path, archive)
         return _read_zip(path.name, archive)
 
 
-def _check_bounds(name: str, archive: zipfile.ZipFile) -> None:
+def read_table(name: str, content: bytes) -> SheetTable:
+    """The one table of a file: CSV with commas, semicolons or tabs between, or a workbook's first sheet that has a header."""
+    if not content.startswith(b"PK"):
+        first = content.split(b"\n", 1)[0]
+        table = _csv_table(Path(name).stem, content, max(",;\t", key=lambda each: first.count(each.encode())))
+        if not any(table.header):
+            raise Unreadable(Fault(name, 1, None, "nothing", "a header row of column names"))
+        return table
+    try:
+        with zipfile.ZipFile(io.BytesIO(content)) as archive:
+            _check_bounds(name, archive, MOST_OF_ONE_TABLE)
+            if "xl/workbook.xml" not in archive.namelist():
+                raise Unreadable(Fault(name, None, None, "another kind of archive", "a CSV file or a workbook (.xlsx)"))
+            source = _read_workbook(name, io.BytesIO(content), archive)
+    except zipfile.BadZipFile as trouble:
+        raise Unreadable(Fault(name, None, None, f"damaged: {trouble}", "a workbook that opens")) from None
+    found = next((each for each in source.tables.values() if any(each.header)), None)
+    if found is None:
+        raise Unreadable(*(source.faults or [Fault(name, 1, None, "no sheet with a header row", "a sheet whose first row names its columns")]))
+    return found
+
+
+def _check_bounds(name: str, archive: zipfile.ZipFile, most: int | None = None) -> None:
+    most = MOST_UNPACKED if most is None else most
     members = archive.infolist()
     unpacked = sum(member.file_size for member in members)
-    if unpacked > MOST_UNPACKED:
+    if unpacked > most:
         raise Unreadable(
-            Fault(name, None, None, f"unpacks to {unpacked / 10**9:.1f} GB", f"at most {MOST_UNPACKED / 10**9:.1f} GB unpacked")
+            Fault(name, None, None, f"unpacks to {unpacked / 10**9:.1f} GB", f"at most {most / 10**9:.1f} GB unpacked")
         )
     if len(members) > MOST_MEMBERS:
         raise Unreadable(Fault(name, None, None, f"{len(members)} files in it", f"at most {MOST_MEMBERS}"))
@@ -138,7 +162,7 @@ def _add_csv(source: Source, name: str, content: bytes) -> None:
         source.drop(name, trouble.faults)
 
 
-def _csv_table(name: str, content: bytes) -> SheetTable:
+def _csv_table(name: str, content: bytes, delimiter: str = ",") -> SheetTable:
     file = f"{name}.csv"
     try:
         text = content.decode("utf-8-sig")
@@ -147,7 +171,7 @@ def _csv_table(name: str, content: bytes) -> SheetTable:
         raise Unreadable(
             Fault(file, line, None, f"the byte 0x{content[trouble.start]:02X}, which is not UTF-8", "the file saved as UTF-8")
         ) from None
-    reader = csv.reader(io.StringIO(text, newline=""), strict=True)
+    reader = csv.reader(io.StringIO(text, newline=""), strict=True, delimiter=delimiter)
     try:
         header = next(reader, [])
     except csv.Error as trouble:
@@ -168,31 +192,31 @@ def _csv_rows(file: str, reader: Any) -> Iterator[tuple[int, list[str]]]:
         yield number, cells
 
 
-def _read_workbook(path: Path, archive: zipfile.ZipFile) -> Source:
+def _read_workbook(name: str, file: Path | IO[bytes], archive: zipfile.ZipFile) -> Source:
     outside = [name for name in archive.namelist() if name.startswith("xl/externalLinks/") or name.endswith("vbaProject.bin")]
     if outside:
-        raise Unreadable(Fault(path.name, None, None, f"{outside[0]}: it reaches outside itself", "a workbook of plain values"))
+        raise Unreadable(Fault(name, None, None, f"{outside[0]}: it reaches outside itself", "a workbook of plain values"))
     source = Source()
     try:
-        _refuse_declarations(path.name, archive)
-        workbook = openpyxl.load_workbook(path, read_only=True, data_only=False, keep_links=False)
+        _refuse_declarations(name, archive)
+        workbook = openpyxl.load_workbook(file, read_only=True, data_only=False, keep_links=False)
         names = workbook.sheetnames
     except DefusedXmlException:
-        raise Unreadable(Fault(path.name, None, None, "XML with declarations of its own", "a workbook of plain values")) from None
+        raise Unreadable(Fault(name, None, None, "XML with declarations of its own", "a workbook of plain values")) from None
     except Unreadable:
         raise
     except Exception as trouble:  # whatever a damaged workbook makes of the parser is one fault here
-        raise Unreadable(Fault(path.name, None, None, f"damaged: {trouble}", "a workbook that opens")) from None
-    for name in names:
-        cells = _sheet_rows(f"{name}.csv", workbook[name])
+        raise Unreadable(Fault(name, None, None, f"damaged: {trouble}", "a workbook that opens")) from None
+    for sheet in names:
+        cells = _sheet_rows(f"{sheet}.csv", workbook[sheet])
         try:
             _, header = next(cells, (1, []))
         except Unreadable as trouble:
-            source.drop(name, trouble.faults)
+            source.drop(sheet, trouble.faults)
             continue
         while header and not header[-1]:
             header.pop()
-        source.add(name, SheetTable(name, header, cells))
+        source.add(sheet, SheetTable(sheet, header, cells))
     return source
 
 

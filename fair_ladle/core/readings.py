@@ -80,6 +80,30 @@ def stored_days(
     return own
 
 
+def counted_at(rows: int, account: Ints, begins: Ints, ends: Ints, instants: Ints) -> Ints:
+    """own of counted products at each instant (µs): units in use; accounts × instants."""
+    own = np.zeros((rows, len(instants)), dtype=np.int64)
+    for column, instant in enumerate(instants.tolist()):
+        own[:, column] = np.bincount(account[(begins <= instant) & (ends > instant)], minlength=rows)
+    return own
+
+
+def stored_at(rows: int, account: Ints, category: Ints, at: Ints, stored: Ints, instants: Ints) -> Ints:
+    """own of storage at each instant (µs): the bytes of all categories together, half up to grains; accounts × instants."""
+    own = np.zeros((rows, len(instants)), dtype=np.int64)
+    if len(account) == 0:
+        return own
+    order = np.lexsort((at, category, account))
+    account, category, at, stored = account[order], category[order], at[order], stored[order]
+    same = (account[1:] == account[:-1]) & (category[1:] == category[:-1])
+    until = np.r_[np.where(same, at[1:], FAR), FAR]
+    first = np.flatnonzero(np.r_[True, account[1:] != account[:-1]])
+    for column, instant in enumerate(instants.tolist()):
+        in_bytes = np.add.reduceat(np.where((at <= instant) & (until > instant), stored, 0), first)
+        own[account[first], column] = (in_bytes + BYTES_PER_GRAIN // 2) // BYTES_PER_GRAIN
+    return own
+
+
 def read_days(tree: Tree, own: Ints, allocated: Grid, roots: Sequence[int], days: Sequence[Day]) -> Readings:
     """Settle every day of one product in grain-seconds; ``roots`` are the rows that own a pool of it."""
     seconds = day_seconds(days)

@@ -16,6 +16,7 @@ from fair_ladle.app.plumbing.installation import is_demo, set_demo_clock
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.takings import usecases as takings
 from fair_ladle.connectors.sheets_in import read_source
+from fair_ladle.demo import reporting
 
 STARTS_AT = datetime(2026, 11, 24, 12, 0, tzinfo=UTC)
 INTAKE = Path(__file__).parent / "intake"
@@ -57,6 +58,7 @@ def prepare(database: Database, home: Path, told: Callable[[str], None]) -> list
         kept.write_text("".join(f"{email}\t{password}\t{whom}\n" for email, password, whom in signs))
     database.run(sign_in.start_demo_clock, STARTS_AT)
     set_demo_clock(database)
+    reporting.set_up(database, home)
     told("Counting what is in use")
     database.run(takings.rebuild_stale)
     return [tuple(line.split("\t")) for line in kept.read_text().splitlines()]  # type: ignore[misc]

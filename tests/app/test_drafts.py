@@ -160,8 +160,6 @@ def test_a_new_client_with_what_it_gets_in_one_draft(demo: Database, actor: Call
         row = found.world.accounts.tree.row("PLOVER")
         assert (int(found.settled.held[row, 0]), int(found.world.grid.cap[row, 0])) == (2, 5)
     assert demo.run(takings.verify, COMMAND_LINE) == []
-    with pytest.raises(Refused, match="Close that account instead"):
-        demo.run(drafts.reverse, who, draft.row.id)
 
 
 def test_a_draft_waits_for_its_day_is_checked_again_and_held_back_with_a_reason(demo: Database, actor: Callable[[str], Actor]) -> None:

@@ -17,10 +17,12 @@ from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.schedule import Job, failed, run_due
+from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.takings import usecases as takings
 from fair_ladle.app.takings.usecases import Wanted
 from fair_ladle.connectors.mail import Smtp, StandIn, kept_mails
 from fair_ladle.connectors.sheets_in import read_source
+from fair_ladle.demo.load import STARTS_AT
 from tests.app.test_intake import as_folder
 from tests.app.test_takings import DEVICES, LOT
 from tests.conftest import actor_of
@@ -191,3 +193,13 @@ def test_a_grace_warns_at_its_start_halfway_on_its_last_day_and_when_it_is_over(
     with database.engine.connect() as connection:
         mails = connection.execute(sa.text("SELECT to_address, COUNT(*) FROM outbox GROUP BY to_address ORDER BY to_address")).all()
     assert [tuple(each) for each in mails] == [("boss@msp.example", 4), ("c0@x.example", 4)], "the two of one run in one mail"
+
+
+def test_a_demo_begun_again_goes_on_after_what_its_schedule_last_did(demo: Database) -> None:
+    minute, at = timedelta(minutes=1), demo.clock.now() + timedelta(hours=2)
+    demo.clock.set_to(at)
+    run_due(demo, {"work": Job(minute, lambda _: None)})
+    went_on = demo.run(sign_in.start_demo_clock, STARTS_AT)
+    assert went_on >= at, "else nothing would be done until the time is there again"
+    demo.clock.set_to(went_on + minute)
+    assert run_due(demo, {"work": Job(minute, lambda _: None)}) == ["work"]

@@ -26,6 +26,8 @@ GOOD = {
     "products": "code,name,vendor,measure,unit,family,requires,components,successor\nMAIL,Mail,V,seat,seat,,,,\nDISK,Disk,V,storage,GB,,,,\n",
     "lots": "reference,owner,product,quantity,first_day,last_day,unit_cost,currency,true_up,overcommit\nPO-1,MSP,MAIL,10,2026-01-01,,2.40,EUR,,\nPO-2,MSP,DISK,1.5,2026-01-01,,0.1,EUR,,150\n",
     "allocations": "account,product,reserve,cap,at_cap,burst,grace_days,first_day,last_day\nTERN,MAIL,2,5,block,,,2026-01-01,\n",
+    "people": "account,username,display_name,email,status,invited_at,last_seen_at,title,department,protected\nTERN-A,ada,Ada,ada@tern.example,active,,,,,\n",
+    "groups": "account,code,name,rule,members,precedence\nTERN,LEADS,Leads,\"title eq \"\"Manager\"\"\",CREW;ada,10\nTERN,CREW,Crew,,ada,20\n",
     "assignments": "account,product,subject,from,to\nTERN-A,MAIL,ada,2026-02-01T00:00:00+00:00,\n",
     "storage": "account,product,category,at,bytes\nTERN-A,DISK,mail,2026-02-01T00:00:00+00:00,1000\n",
     "rates": "seller,buyer,product,first_day,basis,aggregate,tier_mode,included,overage_price,minimum,fixed_fee,currency\nMSP,,MAIL,2026-01-01,held,average,graduated,,,,,\n",
@@ -61,6 +63,10 @@ FAULTS = [
     ("one account twice", "accounts", ("TERN-A,TERN", "TERN,TERN"), (4, None), "TERN again"),
     ("no pool upwards", "lots", ("PO-1,MSP", "PO-1,TERN-A"), (2, "product"), "MAIL"),
     ("a cell too many", "storage", (",1000", ",1000,7"), (2, None), "6 cells"),
+    ("a rule that is no filter", "groups", ("title eq ", "title is "), (2, "rule"), "title is "),
+    ("a rule on what people do not have", "groups", ("title eq", "shoes eq"), (2, "rule"), "shoes eq"),
+    ("a group inside itself", "groups", ("Crew,,ada", "Crew,,LEADS"), (2, "members"), "CREW;ada"),
+    ("a username that is kept for seats set aside", "people", (",ada,", ",aside:ada,"), (2, "username"), "aside:ada"),
     ("a time zone that is none", "accounts", ("Europe/Lisbon", "Europe/Lisboa"), (2, "time_zone"), "Europe/Lisboa"),
 ]
 
@@ -163,7 +169,7 @@ def test_a_workbook_of_more_than_values(empty: Database, tmp_path: Path, trick: 
 def test_a_good_intake_loads_once_and_a_changed_one_says_what_changed(database: Database, tmp_path: Path, way: Callable[[dict[str, str], Path], Path]) -> None:
     first = database.run(intake.bring_in, COMMAND_LINE, read_source(way(GOOD, tmp_path / "a"))).tables
     assert {name: merged.created for name, merged in first.items()} == {
-        "accounts": 3, "products": 2, "lots": 2, "allocations": 1, "assignments": 1, "storage": 1, "rates": 1, "rate_tiers": 1,
+        "accounts": 3, "products": 2, "lots": 2, "allocations": 1, "people": 1, "groups": 2, "assignments": 1, "storage": 1, "rates": 1, "rate_tiers": 1,
     }
     changed = GOOD | {"allocations": GOOD["allocations"].replace(",2,5,", ",2,6,"), "rate_tiers": GOOD["rate_tiers"].replace("3.9", "4")}
     second = database.run(intake.bring_in, COMMAND_LINE, read_source(way(changed, tmp_path / "b"))).tables

@@ -9,6 +9,7 @@ import pytest
 
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.drafts import usecases as drafts
+from fair_ladle.app.people import usecases as people
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
@@ -43,8 +44,31 @@ def test_every_way_out_keeps_what_it_says(shared_demo: Database) -> None:
         assert looked.effect is not None and looked.faults == [], option.key
         assert int(looked.effect.after.shortfalls()[0]) == option.still_short, option.key
         assert not [each for each in looked.effect.stopping if each.account is not None], f"{option.key} breaks nobody's hard limit"
+    release = next(each for each in plan.options if each.key == "release")
+    with shared_demo.transaction() as unit:
+        taken = people.by_username(unit, [subject for each in release.changes for subject in each.subjects])  # type: ignore[union-attr]
+    assert len(taken) == release.people and not any(each.protected for each in taken.values())
     with pytest.raises(Refused, match="there is nothing to plan"):
         shared_demo.run(purchases.plan, COMMAND_LINE, "GANNET", "VOICE", NEW_YEAR)
+
+
+def test_a_smaller_renewal_says_what_each_account_would_have_to_give(shared_demo: Database) -> None:
+    """400 instead of 420: what the renewal leaves uncovered is what the accounts together would give, by either way."""
+    ask = (COMMAND_LINE, "GANNET", "LANTERN-MAIL")
+    enough = shared_demo.run(purchases.renewal, *ask, 420, 0, NEW_YEAR)
+    assert (enough.short, enough.gives) == (0, [])
+    small = shared_demo.run(purchases.renewal, *ask, 300, 0, NEW_YEAR)
+    assert small.short == 17 and all(each.used <= each.counted for each in small.gives)
+    for way in ("to_one_level", "where_least_used"):
+        given = [(each, getattr(each, way)) for each in small.gives]
+        assert sum(amount for _, amount in given) == small.short and all(0 <= amount <= each.counted for each, amount in given), way
+    most = max(each.counted - each.to_one_level for each in small.gives if each.to_one_level)
+    with shared_demo.transaction() as unit:
+        found = positions_at(unit, [pools.product(unit, "LANTERN-MAIL")], unit.now)
+    past = {code for row, code in enumerate(found.world.accounts.tree.codes) if found.settled.load[row, 0] > found.world.grid.cap[row, 0]}
+    assert all(each.counted <= most or each.to_one_level or each.account in past for each in small.gives), "who gives nothing has no more than the level, or is past its cap already"
+    with pytest.raises(Refused, match="A quantity from 1"):
+        shared_demo.run(purchases.renewal, *ask, 0, 0, NEW_YEAR)
 
 
 def test_the_calendar_is_for_whoever_knows_the_address(demo: Database) -> None:

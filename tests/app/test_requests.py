@@ -55,6 +55,8 @@ def test_a_request_goes_up_and_comes_back_granted_in_part(demo: Database, actor:
     assert [step.what for step in mine.steps] == ["asked", "passed up"]
     above = next(each for each in demo.run(requests.requests, operator, waiting_only=True) if each.account == "BRAMBLE")
     assert above.to_answer and not above.to_withdraw
+    first = [[each.account for each in demo.run(requests.to_answer_first, who)] for who in (operator, reseller, client)]
+    assert first == [["BRAMBLE"], ["HAZEL"], []], "each is asked for what is theirs to answer, not for what a reseller answers"
     looked = demo.run(requests.look, operator, above.row.id, 10)
     assert looked.effect is not None and looked.effect.stopping == []
     demo.run(requests.grant, operator, above.row.id, 10, "Ten for now")

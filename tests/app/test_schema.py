@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+import sqlalchemy as sa
 from alembic import command
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
@@ -16,7 +17,7 @@ from fair_ladle.app.plumbing.own_server import OwnServer
 from fair_ladle.app.plumbing.schema import config, metadata, migrate
 from fair_ladle.app.pools import usecases as pools
 from fair_ladle.app.takings import usecases as takings
-from tests.conftest import load, new_url
+from tests.conftest import new_url
 
 
 def test_the_migrations_end_where_the_tables_are(database: Database) -> None:
@@ -26,22 +27,29 @@ def test_the_migrations_end_where_the_tables_are(database: Database) -> None:
     assert [each for each in differences if not re.search("lock_order", str(each))] == []
 
 
-def test_an_installation_of_the_first_schema_is_brought_up_with_its_data(server: OwnServer) -> None:
+def test_an_installation_of_the_first_schema_is_brought_up_with_its_data(server: OwnServer, shared_demo: Database) -> None:
     database = Database(new_url(server))
     settings = config()
     with database.engine.begin() as connection:
         settings.attributes["connection"] = connection
         command.upgrade(settings, "0001")
-    load(database)
+    database.clock.shift = shared_demo.clock.shift
+    with database.engine.begin() as connection:
+        newest = sa.inspect(shared_demo.engine)
+        connection.execute(sa.text("SET foreign_key_checks = 0"))
+        for table in set(sa.inspect(database.engine).get_table_names()) - {"alembic_version"}:
+            known = {each["name"] for each in newest.get_columns(table)}
+            columns = ", ".join(f"`{each['name']}`" for each in sa.inspect(database.engine).get_columns(table) if each["name"] in known)
+            connection.execute(sa.text(f"INSERT INTO {table} ({columns}) SELECT {columns} FROM {shared_demo.engine.url.database}.{table}"))
+        connection.execute(sa.text("SET foreign_key_checks = 1"))
 
-    def figures() -> list[list[int]]:
-        with database.transaction() as unit:
-            found = positions_at(unit, pools.products(unit), unit.now)
+    def figures(of: Database) -> list[list[int]]:
+        with of.transaction() as unit:
+            found = positions_at(unit, pools.products(unit), shared_demo.clock.now())
         return [found.settled.load.tolist(), found.settled.held.tolist(), found.headroom.room.tolist()]
 
-    before = figures()
     assert migrate(database.engine) is True
-    assert figures() == before and database.run(takings.verify, COMMAND_LINE) == []
+    assert figures(database) == figures(shared_demo) and database.run(takings.verify, COMMAND_LINE) == []
     enforce_all(database)
     assert database.run(on_hold, COMMAND_LINE)
     database.engine.dispose()

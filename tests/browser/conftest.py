@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import socket
 import threading
 import time
@@ -10,13 +11,12 @@ from pathlib import Path
 
 import pytest
 import uvicorn
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, Locator, Page, expect, sync_playwright
 
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.main import create_app
-from tests.conftest import load
 
 PASSWORD = "correct-ferry-staple"
 WEB = Path(__file__).parents[2] / "web"
@@ -25,6 +25,8 @@ ARGUMENTS = [
     "--disable-component-update", "--disable-sync",
 ]
 Open = Callable[..., Page]
+expect.set_options(timeout=10_000)
+REFUSED = re.compile(r"status of (404|422) ")
 
 
 @pytest.fixture(scope="session")
@@ -36,8 +38,8 @@ def browser() -> Iterator[Browser]:
 
 
 @pytest.fixture(scope="module")
-def database_of_address(new_database: Callable[[], Database]) -> Database:
-    return load(new_database())
+def database_of_address(new_demo: Callable[[], Database]) -> Database:
+    return new_demo()
 
 
 @pytest.fixture(scope="module")
@@ -73,7 +75,7 @@ def open_page(browser: Browser, address: str) -> Iterator[Open]:
         page = context.new_page()
         page.set_default_timeout(15_000)
         # A refused request is written to the console by the browser itself; what the page makes of it is asserted.
-        page.on("console", lambda message: errors.append(f"{message.text} {message.location.get('url', '')}") if message.type == "error" and "(Not Found)" not in message.text else None)
+        page.on("console", lambda message: errors.append(f"{message.text} {message.location.get('url', '')}") if message.type == "error" and not REFUSED.search(message.text) else None)
         page.on("pageerror", lambda error: errors.append(str(error)))
         page.goto(at)
         if account is not None:
@@ -88,6 +90,14 @@ def open_page(browser: Browser, address: str) -> Iterator[Open]:
     for context in contexts:
         context.close()
     assert errors == [], "nothing is written to the console as an error"
+
+
+def press(button: Locator) -> None:
+    """Reach a button by the keyboard and press it, once it can be pressed."""
+    expect(button).to_be_enabled()
+    button.focus()
+    expect(button).to_be_focused()
+    button.page.keyboard.press("Enter")
 
 
 def serious_findings(page: Page) -> list[str]:

@@ -11,14 +11,13 @@ import pytest
 import sqlalchemy as sa
 
 from fair_ladle.app.plumbing.database import Database
-from tests.conftest import load
 
 PROJECT = Path(__file__).parents[2]
 
 
 @pytest.fixture(scope="module")
-def run(new_database, tmp_path_factory: pytest.TempPathFactory):  # type: ignore[no-untyped-def]
-    database: Database = load(new_database())
+def run(new_demo, tmp_path_factory: pytest.TempPathFactory):  # type: ignore[no-untyped-def]
+    database: Database = new_demo()
 
     def command(*words: str) -> subprocess.CompletedProcess[str]:
         environment = os.environ | {

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from datetime import date
 from typing import Any
 
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
+from fair_ladle.app.account_admin import templates as shapes
 from fair_ladle.app.account_admin import usecases
+from fair_ladle.app.account_admin.templates import Shape
 from fair_ladle.app.accounts.usecases import Accounts, top_row
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Unit
@@ -35,10 +38,32 @@ class AccountBody(BaseModel):
     currency: str | None
     admin_email: str | None
     billing_email: str | None
+    status: str
+    """active, suspended or closed; where an account above it is suspended or closed, that counts."""
+    own_status: str
+    status_since: date | None
+    charged: bool
     warnings: list[str]
     below: list[SubAccount]
     people: dict[str, int]
     """How many the branch has, by status."""
+
+
+class TemplateBody(BaseModel):
+    """A shape kept under a name."""
+
+    name: str
+    shape: Shape
+    made_by: str
+
+
+class KeepTemplate(BaseModel):
+    """The account whose shape to keep, and contacts for accounts made after it."""
+
+    name: str = Field(min_length=1, max_length=200)
+    account: str = Field(max_length=64)
+    admin_email: str | None = Field(None, max_length=254)
+    billing_email: str | None = Field(None, max_length=254)
 
 
 class AccountFacts(BaseModel):
@@ -57,9 +82,35 @@ def _body(unit: Unit, who: Actor, accounts: Accounts, row: int) -> AccountBody:
         account=facts.code, name=facts.name, kind=facts.kind, parent=tree.codes[parent] if parent >= 0 else None,
         parent_name=accounts.name(parent) if parent >= 0 else None, currency=accounts.inherited(row, "currency"),
         admin_email=facts.admin_email, billing_email=facts.billing_email, warnings=usecases.missing_contacts(facts),
+        status=accounts.status(row), own_status=facts.status or "active", status_since=facts.status_since, charged=not accounts.uncharged[row],
         people=usecases.people_of(unit, accounts, row),
         below=[SubAccount(account=tree.codes[each], name=accounts.name(each), kind=accounts.facts[each].kind) for each in below],
     )
+
+
+@routes.get("/templates", response_model=list[TemplateBody])
+def templates(db: Db, who: Who) -> Any:
+    """The templates of one's branch."""
+    return [TemplateBody(name=each.name, shape=each.shape, made_by=each.made_by) for each in db.run(shapes.templates, who)]
+
+
+@routes.put("/templates", response_model=TemplateBody)
+def keep_template(body: KeepTemplate, db: Db, who: Who) -> Any:
+    """Keep an account's shape as a template, in the place of one of the same name."""
+    kept = db.run(shapes.keep, who, body.name, body.account, body.admin_email, body.billing_email)
+    return TemplateBody(name=kept.name, shape=kept.shape, made_by=kept.made_by)
+
+
+@routes.delete("/templates/{name}", status_code=204)
+def forget_template(name: str, db: Db, who: Who) -> None:
+    """Put a template away."""
+    db.run(shapes.forget, who, name)
+
+
+@routes.get("/{account}/shape", response_model=Shape)
+def shape(account: str, db: Db, who: Who) -> Any:
+    """What a new account could be made after: the departments, allocations and own rates of this one."""
+    return db.run(shapes.shape_of, who, account)
 
 
 @routes.get("/{account}", response_model=AccountBody)

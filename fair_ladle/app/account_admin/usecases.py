@@ -9,6 +9,7 @@ from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people
 from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.addresses import email as an_email
 from fair_ladle.app.plumbing.database import Unit
 from fair_ladle.app.plumbing.problems import invalid
 
@@ -39,18 +40,10 @@ def edit(unit: Unit, actor: Actor, code: str, name: str, admin_email: str | None
     name = name.strip()
     if not name:
         raise invalid("An account has a name.", "name")
-    values = {"name": name, "admin_email": _email(admin_email, "admin_email"), "billing_email": _email(billing_email, "billing_email")}
+    values = {"name": name, "admin_email": an_email(admin_email, "admin_email"), "billing_email": an_email(billing_email, "billing_email")}
     before = {field: getattr(facts, field) for field, value in values.items() if getattr(facts, field) != value}
     if before:
         accounts_usecases.change(unit, int(accounts.ids[row]), values)
         after = {field: values[field] for field in before}
         log.write(unit, actor, None, [log.Entry("account changed", facts.code, facts.id, before, after)])
     return one(unit, actor, code)
-
-
-def _email(text: str | None, where: str) -> str | None:
-    text = (text or "").strip().lower()
-    if text and ("@" not in text[1:-1] or any(each.isspace() or not each.isprintable() or each in "<>\"(),;" for each in text)):
-        raise invalid(f"{text!r} is no e-mail address.", where)
-    return text or None
-

@@ -8,7 +8,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.accounts.tables import account_parents, accounts, structure
+from fair_ladle.app.accounts.tables import account_parents, account_statuses, accounts, structure
 
 
 def in_force(table: sa.Table, day: date) -> sa.ColumnElement[bool]:
@@ -20,15 +20,47 @@ def in_force(table: sa.Table, day: date) -> sa.ColumnElement[bool]:
 
 
 def on_day(connection: sa.Connection, day: date) -> list[Any]:
-    """Every account with its parent's id on a day."""
+    """Every account with its parent's id and its own status (NULL = active) on a day."""
+    s = account_statuses
     return list(
         connection.execute(
-            sa.select(accounts, account_parents.c.parent_id).join(
-                account_parents,
-                sa.and_(account_parents.c.account_id == accounts.c.id, in_force(account_parents, day)),
+            sa.select(accounts, account_parents.c.parent_id, s.c.status, s.c.charged, s.c.first_day.label("status_since"))
+            .join(account_parents, sa.and_(account_parents.c.account_id == accounts.c.id, in_force(account_parents, day)))
+            .outerjoin(s, sa.and_(s.c.account_id == accounts.c.id, in_force(s, day)))
+        )
+    )
+
+
+def uncharged(connection: sa.Connection, first: date, last: date) -> list[Any]:
+    """account_id, first_day and last_day of the times within a period in which accounts are suspended and not charged."""
+    s = account_statuses
+    return list(
+        connection.execute(
+            sa.select(s.c.account_id, s.c.first_day, s.c.last_day).where(
+                s.c.charged.is_(False), s.c.status == "suspended", s.c.first_day <= last,
+                sa.or_(s.c.last_day.is_(None), s.c.last_day >= first),
             )
         )
     )
+
+
+def closings(connection: sa.Connection, first: date, last: date) -> dict[int, date]:
+    """The accounts closed within a period and not opened again since, with the first day without them."""
+    s = account_statuses
+    wanted = sa.select(s.c.account_id, s.c.first_day).where(s.c.status == "closed", s.c.first_day > first, s.c.first_day <= last, s.c.last_day.is_(None))
+    return {row.account_id: row.first_day for row in connection.execute(wanted)}
+
+
+def set_status(connection: sa.Connection, account_id: int, status: str | None, charged: bool, day: date) -> None:
+    """Let an account have a status from a day on (None = active)."""
+    s = account_statuses
+    mine = s.c.account_id == account_id
+    connection.execute(sa.delete(s).where(mine, s.c.first_day >= day))
+    connection.execute(
+        sa.update(s).where(mine, sa.or_(s.c.last_day.is_(None), s.c.last_day >= day)).values(last_day=date.fromordinal(day.toordinal() - 1))
+    )
+    if status is not None:
+        connection.execute(sa.insert(s).values(account_id=account_id, status=status, charged=charged, first_day=day))
 
 
 def root(connection: sa.Connection) -> Any | None:

@@ -23,6 +23,16 @@ structure = sa.Table(
     sa.Column("number", sa.BigInteger, nullable=False, comment="goes up when accounts, places, products or pools change"),
 )
 
+account_statuses = sa.Table(
+    "account_statuses", metadata,
+    id_column(),
+    sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, index=True),
+    sa.Column("status", sa.String(16), nullable=False, comment="suspended or closed; no row = active"),
+    sa.Column("charged", sa.Boolean, nullable=False, comment="whether a suspended account goes on being charged"),
+    sa.Column("first_day", sa.Date, nullable=False),
+    sa.Column("last_day", sa.Date, comment="NULL = open"),
+)
+
 account_parents = sa.Table(
     "account_parents", metadata,
     id_column(),

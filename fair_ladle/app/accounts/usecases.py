@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
+from functools import cached_property
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -20,6 +21,7 @@ from fair_ladle.app.plumbing.kept import Kept
 from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import Problem, Refused, not_found
 from fair_ladle.core.calendar import MICRO, day_start, instant, local_day
+from fair_ladle.core.settling import Flags
 from fair_ladle.core.tree import Ints, Tree
 
 
@@ -41,6 +43,25 @@ class Accounts:
         return next(
             (value for above in self.tree.path_up(row) if (value := getattr(self.facts[above], field))), None
         )
+
+    @cached_property
+    def restrained(self) -> dict[int, Any]:
+        """The facts of the accounts, by row, that are suspended or closed themselves."""
+        return {row: each for row, each in enumerate(self.facts) if each.status is not None}
+
+    def status(self, row: int) -> str:
+        """active, suspended or closed: the account's own, or that of an account above it where that is stricter."""
+        found = {self.restrained[each].status for each in self.tree.path_up(row) if each in self.restrained} if self.restrained else set()
+        return "closed" if "closed" in found else "suspended" if "suspended" in found else "active"
+
+    @cached_property
+    def uncharged(self) -> Flags:
+        """Rows whose seller does not charge them: they, or an account above them, are suspended without being charged."""
+        flags = np.zeros(len(self.tree), dtype=bool)
+        for row, each in self.restrained.items():
+            if each.status == "suspended" and not each.charged:
+                flags[self.tree.branch(row)] = True
+        return flags
 
     def name(self, row: int) -> str:
         """What the account is called."""
@@ -148,6 +169,25 @@ def change(unit: Unit, account_id: int, values: dict[str, Any]) -> None:
 def move(unit: Unit, code: str, parent: str) -> None:
     """Let an account stand below another parent from today on."""
     store.place(unit.connection, {code: parent}, today(unit))
+
+
+def set_status(unit: Unit, account_id: int, status: str, charged: bool) -> None:
+    """Let an account be active, suspended or closed from today on. Whoever keeps a copy of the structure is the caller's to tell."""
+    store.set_status(unit.connection, account_id, None if status == "active" else status, charged, today(unit))
+
+
+def uncharged(unit: Unit, first: date, last: date) -> list[tuple[int, date, date]]:
+    """Accounts (ids) suspended without being charged in a period, each with the first and last of those days within it."""
+    return [
+        (row.account_id, max(first, row.first_day), min(last, row.last_day or last)) for row in store.uncharged(unit.connection, first, last)
+    ]
+
+
+def closed_in(unit: Unit, accounts: Accounts, row: int, first: date, last: date) -> date | None:
+    """The last day of an account that it, or an account above it, was closed after in a period and not reopened since."""
+    closed = store.closings(unit.connection, first, last + timedelta(days=1))
+    days = [closed[int(accounts.ids[above])] for above in accounts.tree.path_up(row) if int(accounts.ids[above]) in closed]
+    return min(days) - timedelta(days=1) if days else None
 
 
 def zone_of(rows: list[dict[str, Any]], unit: Unit) -> ZoneInfo:

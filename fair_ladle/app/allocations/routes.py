@@ -25,6 +25,8 @@ class GridAccounts(BaseModel):
     code: list[str]
     name: list[str]
     kind: list[str]
+    status: list[str]
+    """active, suspended or closed"""
     parent: list[int]
 
 
@@ -183,7 +185,7 @@ def grid_body(found: views.Grid) -> dict[str, Any]:
         "at": world.at.isoformat(), "day": world.day.isoformat(), "top": tree.codes[found.top],
         "accounts": {
             "code": [each.code for each in facts], "name": [each.name for each in facts],
-            "kind": [each.kind for each in facts],
+            "kind": [each.kind for each in facts], "status": [world.accounts.status(row) for row in rows.tolist()],
             "parent": [-1 if row == found.top else place_of[int(tree.parent[row])] for row in rows.tolist()],
         },
         "pools": pools,

@@ -52,6 +52,16 @@ def delete(connection: sa.Connection, version_id: int) -> None:
     connection.execute(sa.delete(allocations).where(allocations.c.id == version_id))
 
 
+def end_all(connection: sa.Connection, account_ids: Collection[int], day: date) -> None:
+    """Let these accounts have no allocation from a day on, those ahead included."""
+    a = allocations
+    mine = a.c.account_id.in_(account_ids)
+    connection.execute(sa.delete(a).where(mine, a.c.first_day >= day))
+    connection.execute(
+        sa.update(a).where(mine, sa.or_(a.c.last_day.is_(None), a.c.last_day >= day)).values(last_day=date.fromordinal(day.toordinal() - 1))
+    )
+
+
 def lock_version(connection: sa.Connection, account_id: int, product_id: int, day: date) -> list[Any]:
     """The versions of one allocation in force on a day or later, locked."""
     a = allocations

@@ -76,6 +76,12 @@ def end_from(unit: Unit, day: date, present: Any | None) -> None:
         store.update(unit.connection, present.id, {"last_day": day - timedelta(days=1)})
 
 
+def end_all_from(unit: Unit, account_ids: Collection[int], day: date) -> None:
+    """Let these accounts have no allocation any more from a day on, nor one that would have begun later."""
+    if account_ids:
+        store.end_all(unit.connection, account_ids, day)
+
+
 def in_force(unit: Unit, product_ids: Collection[int], account_ids: Collection[int], day: date) -> dict[tuple[int, int], Any]:
     """The versions in force on a day, by account's and product's id."""
     if not product_ids or not account_ids:

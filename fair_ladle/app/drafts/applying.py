@@ -8,7 +8,7 @@ from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
-from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, Terms
+from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, RateChange, StatusChange, Terms, UnitsChange
 from fair_ladle.app.drafts.plan import Planned
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.log.usecases import Entry
@@ -17,6 +17,9 @@ from fair_ladle.app.plumbing.database import Unit
 from fair_ladle.app.plumbing.problems import conflict
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.statements import rate_cards
+from fair_ladle.app.takings import usecases as takings
+from fair_ladle.app.usage import usecases as usage
 
 TERMS = ("reserve", "cap", "at_cap", "burst", "grace_days")
 
@@ -39,6 +42,11 @@ def write_changes(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Cha
             ids[change.code] = _create(unit, change)
             entries.append(Entry("account created", change.code, ids[change.code], None, {"name": change.name, "kind": change.account_kind}))
             before.append(Before(change))
+    rates = [each for each in changes if isinstance(each, RateChange)]
+    if rates:
+        _write_rates(unit, rates, ids, products)
+        before.extend(Before(each) for each in rates)
+        entries.extend(Entry("rate written", each.product, ids[each.buyer], None, {"from": each.first_day.isoformat()}) for each in rates)
     for change in changes:
         if isinstance(change, Move):
             tree = plan.before.accounts.tree
@@ -65,7 +73,12 @@ def write_changes(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Cha
             before.append(Before(change))
         elif isinstance(change, LotEnd):
             before.append(Before(_end_lot(unit, plan, change, ids[change.owner], products[change.product], entries)))
-    if any(isinstance(each, NewAccount | Move | NewLot | LotEnd) for each in changes):
+        elif isinstance(change, StatusChange):
+            before.extend(Before(each) for each in _set_status(unit, plan, change, entries))
+        elif isinstance(change, UnitsChange):
+            _give_or_take(unit, change, ids[change.account], products[change.product], entries)
+            before.append(Before(change))
+    if any(isinstance(each, NewAccount | Move | NewLot | LotEnd | StatusChange) for each in changes):
         accounts_usecases.structure_changed(unit)
     for change in changes:
         if isinstance(change, AllocationChange):
@@ -83,6 +96,57 @@ def _create(unit: Unit, change: NewAccount) -> int:
         },
         change.parent,
     )
+
+
+def _write_rates(unit: Unit, changes: Sequence[RateChange], ids: dict[str, int], products: dict[str, Product]) -> None:
+    keys = [
+        {"seller_id": ids[each.seller], "buyer_id": ids[each.buyer], "product_id": products[each.product].id, "first_day": each.first_day} for each in changes
+    ]
+    fields = ("basis", "aggregate", "tier_mode", "included", "overage_price", "minimum", "fixed_fee", "currency")
+    rate_cards.bring_in(
+        unit, [{**key, **{field: getattr(each, field) for field in fields}} for key, each in zip(keys, changes, strict=True)],
+        [{**key, "from_quantity": tier.from_quantity, "unit_price": tier.unit_price} for key, each in zip(keys, changes, strict=True) for tier in each.tiers],
+    )
+
+
+def _set_status(unit: Unit, plan: Planned, change: StatusChange, entries: list[Entry]) -> list[Change]:
+    """Write another status; for one that is closed, release everything and end the allocations of its branch.
+
+    What comes back is the change and the allocations it ended, each knowing what was before.
+    """
+    world, day = plan.before, plan.before.day
+    facts = plan.accounts.facts[plan.accounts.tree.row(change.account)]
+    old = plan.before.accounts.facts[plan.before.accounts.tree.row(change.account)]
+    accounts_usecases.set_status(unit, facts.id, change.status, change.charged)
+    was = old.status or "active"
+    said = {"status": change.status} | ({"charged": "yes" if change.charged else "no"} if change.status == "suspended" else {})
+    entries.append(Entry("status changed", change.account, facts.id, {"status": was}, said))
+    ended: list[Change] = [change.model_copy(update={"was": was, "was_charged": True if old.charged is None else bool(old.charged)})]
+    if change.status != "closed":
+        return ended
+    tree = plan.accounts.tree
+    ids = {int(plan.accounts.ids[row]): tree.codes[row] for row in tree.branch(tree.row(change.account)).tolist() if int(plan.accounts.ids[row]) > 0}
+    by_id = {each.id: each for each in world.products}
+    for (account_id, product_id), version in sorted(allocations.in_force(unit, list(by_id), list(ids), day).items()):
+        terms = Terms(**{name: getattr(version, name) for name in TERMS})
+        ended.append(AllocationChange(account=ids[account_id], product=by_id[product_id].code, terms=None, seen=version.id, was=terms))
+    allocations.end_all_from(unit, list(ids), day)
+    for (account_id, product_id), units in sorted(usage.release_all(unit, list(ids), unit.now).items()):
+        product = by_id[product_id]
+        entries.append(Entry("released with its account", product.code, account_id, {"in use": product.said(units)}, {"in use": product.said(0)}))
+    return ended
+
+
+def _give_or_take(unit: Unit, change: UnitsChange, account_id: int, product: Product, entries: list[Entry]) -> None:
+    """Assign or release for each subject; the counters are the caller's."""
+    told = {"product": product.code}
+    if change.give:
+        takings.check_subjects(unit, account_id, product, change.subjects)
+        usage.begin(unit, [{"account_id": account_id, "product_id": product.id, "subject": each, "begins": unit.now} for each in change.subjects])
+    else:
+        rows = usage.open_assignments(unit, [product], change.subjects, unit.now)
+        usage.end(unit, list({row.subject: row.id for row in rows if row.account_id == account_id}.values()), unit.now)
+    entries.extend(Entry("assigned" if change.give else "released", each, account_id, None if change.give else told, told if change.give else None) for each in change.subjects)
 
 
 def _end_lot(unit: Unit, plan: Planned, change: LotEnd, owner_id: int, product: Product, entries: list[Entry]) -> LotEnd:

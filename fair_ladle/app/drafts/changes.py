@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import date
 from decimal import Decimal
-from typing import Annotated, Literal, Union
+from typing import Annotated, ClassVar, Literal, Union
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
@@ -28,7 +28,18 @@ class Terms(Plain):
     grace_days: int | None = Field(None, ge=0, le=3660)
 
 
-class AllocationChange(Plain):
+class Staged(Plain):
+    """A change of a draft; ``about`` names the member that says which account it is about."""
+
+    about: ClassVar[str] = "account"
+
+    @property
+    def concerns(self) -> str:
+        """The account it is about."""
+        return str(getattr(self, self.about))
+
+
+class AllocationChange(Staged):
     """An allocation shall be ``terms`` (null = nothing any more).
 
     ``seen`` is the id of the version the change was made on, null where there was none; ``was`` its terms.
@@ -47,9 +58,10 @@ class AllocationChange(Plain):
         return f"{self.account}\n{self.product}"
 
 
-class NewLot(Plain):
+class NewLot(Staged):
     """A purchase: quantity and true-up in grains; ``last_day`` null = open. ``renews`` names the lot it follows."""
 
+    about: ClassVar[str] = "owner"
     kind: Literal["new lot"] = "new lot"
     owner: Code
     product: Code
@@ -69,9 +81,10 @@ class NewLot(Plain):
         return f"{self.owner}\n{self.product}\n{self.reference}\n{self.first_day}"
 
 
-class LotEnd(Plain):
+class LotEnd(Staged):
     """A lot that is there shall end on another day; a day before its first takes it back whole."""
 
+    about: ClassVar[str] = "owner"
     kind: Literal["lot end"] = "lot end"
     owner: Code
     product: Code
@@ -86,9 +99,10 @@ class LotEnd(Plain):
         return f"{self.owner}\n{self.product}\n{self.reference}\n{self.first_day}"
 
 
-class NewAccount(Plain):
+class NewAccount(Staged):
     """An account that shall be there, below a parent."""
 
+    about: ClassVar[str] = "code"
     kind: Literal["new account"] = "new account"
     code: str = Field(min_length=1, max_length=64, pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]*$")
     parent: Code
@@ -103,7 +117,76 @@ class NewAccount(Plain):
         return self.code
 
 
-class Move(Plain):
+class StatusChange(Staged):
+    """An account, and with it its branch, shall be suspended (what it has stays, nothing new is given out; charged or
+    not), closed (everything is released, its allocations end) or active again. ``was`` is its own status before."""
+
+    kind: Literal["status"] = "status"
+    account: Code
+    status: Literal["active", "suspended", "closed"]
+    charged: bool = True
+    was: Literal["active", "suspended", "closed"] | None = None
+    was_charged: bool = True
+
+    @property
+    def key(self) -> str:
+        """The account."""
+        return self.account
+
+
+class UnitsChange(Staged):
+    """Units of a product shall be given to, or taken from, these subjects of an account."""
+
+    kind: Literal["units"] = "units"
+    account: Code
+    product: Code
+    subjects: tuple[Annotated[str, Field(min_length=1, max_length=128)], ...] = Field(min_length=1, max_length=1000)
+    give: bool
+
+    @property
+    def key(self) -> str:
+        """Account, product and direction."""
+        return f"{self.account}\n{self.product}\n{'give' if self.give else 'take'}"
+
+
+class TierTerms(Plain):
+    """A price from a quantity on, in units."""
+
+    from_quantity: Decimal = Field(ge=0, max_digits=20, decimal_places=10)
+    unit_price: Decimal = Field(ge=0, max_digits=20, decimal_places=10)
+
+
+class RateTerms(Plain):
+    """How a product is priced; quantities in units."""
+
+    basis: Literal["used", "held", "reserved"]
+    aggregate: Literal["average", "peak", "p95"]
+    tier_mode: Literal["graduated", "volume"]
+    included: Decimal = Field(Decimal(0), ge=0, max_digits=20, decimal_places=10)
+    overage_price: Decimal | None = Field(None, ge=0, max_digits=20, decimal_places=10)
+    minimum: Decimal | None = Field(None, ge=0, max_digits=20, decimal_places=10)
+    fixed_fee: Decimal | None = Field(None, ge=0, max_digits=20, decimal_places=10)
+    currency: str | None = Field(None, min_length=3, max_length=3)
+    tiers: tuple[TierTerms, ...] = Field(min_length=1, max_length=50)
+
+
+class RateChange(RateTerms, Staged):
+    """A rate written for one buyer that the draft creates: what its seller charges it from a day on."""
+
+    about: ClassVar[str] = "buyer"
+    kind: Literal["rate"] = "rate"
+    seller: Code
+    buyer: Code
+    product: Code
+    first_day: date
+
+    @property
+    def key(self) -> str:
+        """Buyer, product and first day name a rate of one's own."""
+        return f"{self.buyer}\n{self.product}\n{self.first_day}"
+
+
+class Move(Staged):
     """An account, with its branch and all it holds, shall stand below another parent."""
 
     kind: Literal["move"] = "move"
@@ -117,5 +200,7 @@ class Move(Plain):
         return self.account
 
 
-Change = Annotated[Union[AllocationChange, NewLot, LotEnd, NewAccount, Move], Field(discriminator="kind")]  # noqa: UP007
+Change = Annotated[  # noqa: UP007
+    Union[AllocationChange, NewLot, LotEnd, NewAccount, Move, StatusChange, RateChange, UnitsChange], Field(discriminator="kind")  # noqa: UP007
+]
 adapter: TypeAdapter[Change] = TypeAdapter(Change)

@@ -145,11 +145,15 @@ class Effect:
     def moved(self) -> Any:
         """Cells whose amounts or terms differ: those that cost something else."""
         was, now = self.present, self.after
-        return self._differs(
+        differs = self._differs(
             (was.settled.load, now.settled.load, 0), (was.settled.held, now.settled.held, 0),
             (was.world.grid.cap, now.world.grid.cap, NO_LIMIT), (was.world.grid.reserve, now.world.grid.reserve, 0),
             (was.world.grid.overage, now.world.grid.overage, False), (was.used(), now.used(), 0),
         )
+        if was.world.accounts is not now.world.accounts:
+            charged_otherwise = self.before(was.world.accounts.uncharged, False) != now.world.accounts.uncharged
+            differs |= charged_otherwise[:, None] & (now.settled.held > 0)
+        return differs
 
     @cached_property
     def differing(self) -> Any:
@@ -189,6 +193,7 @@ class Effect:
     def _charged(self, tariff: Tariff) -> dict[tuple[str, str], list[Decimal]]:
         """(account, currency) → what its seller charges it for the products whose figures differ, before and after."""
         used = (self.present.used(), self.after.used())
+        planned = tariff.over(self.after.world.accounts, self.plan.rates)
         found: dict[tuple[str, str], list[Decimal]] = {}
         for row, column in np.argwhere(self.moved).tolist():
             code, product = self.after.world.accounts.tree.codes[row], self.after.world.products[column]
@@ -196,10 +201,13 @@ class Effect:
                 if at == 0 and int(self.plan.from_row[row]) < 0:
                     continue
                 where = row if at else int(self.plan.from_row[row])
-                rate = tariff.rate(code, product.code, positions.world.day.replace(day=1)) if code in tariff.accounts.tree else None
-                if rate is None or int(positions.world.owner[where, column]) in (-1, where):
+                prices = planned if at else tariff
+                rate = prices.rate(code, product.code, positions.world.day.replace(day=1)) if code in prices.accounts.tree else None
+                if rate is None or int(positions.world.owner[where, column]) in (-1, where) or positions.world.accounts.uncharged[where]:
                     continue
-                currency = tariff.currency(rate)
+                if not (positions.world.grid.present[where, column] or positions.settled.held[where, column]):
+                    continue
+                currency = prices.currency(rate)
                 day = _month_at(positions, used[at], where, column)
                 found.setdefault((code, currency), [Decimal(0), Decimal(0)])[at] += charge(rate, [day], product.per_unit, decimals_of(currency)).amount
         return found

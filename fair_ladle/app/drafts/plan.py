@@ -13,7 +13,7 @@ import numpy as np
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.allocations.positions import World, settle_world
-from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, Terms
+from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, RateChange, StatusChange, Terms, UnitsChange
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import usecases as pools_usecases
@@ -23,6 +23,7 @@ from fair_ladle.core.allocations import AtCap, Grid, Version
 from fair_ladle.core.calendar import micros
 from fair_ladle.core.clocks import clock_from
 from fair_ladle.core.costing import Lot
+from fair_ladle.core.pricing import Aggregate, Basis, Rate, Tier, TierMode
 from fair_ladle.core.quantities import MOST_GRAINS, to_units
 from fair_ladle.core.settling import pool_of
 from fair_ladle.core.tree import Ints, Tree
@@ -50,24 +51,44 @@ def lot_of(change: NewLot, product: Product) -> Lot:
     )
 
 
+def rate_of(change: RateChange) -> Rate:
+    """A rate as the engine has it."""
+    return Rate(
+        change.seller, change.buyer, change.product, change.first_day, Basis(change.basis), Aggregate(change.aggregate), TierMode(change.tier_mode),
+        tuple(Tier(each.from_quantity, each.unit_price) for each in change.tiers), change.included, change.overage_price, change.minimum,
+        change.fixed_fee, change.currency,
+    )
+
+
+InUse = dict[tuple[str, str], set[str]]
+"""Product and subject → the accounts in which that subject has one."""
+
+
 class Planned:
     """Changes over a world. ``faults`` holds what is wrong with some of them; ``world`` has the others.
 
     ``from_row`` says for every row of the planned tree which row of the present one it is, -1 for a new account.
     """
 
-    def __init__(self, world: World, actor: Actor, changes: Sequence[Change]):
+    def __init__(self, world: World, actor: Actor, changes: Sequence[Change], in_use: InUse | None = None):
         self.before = world
+        self.in_use = in_use or {}
         self.actor = actor
         self.faults: list[Fault] = []
         self.placed: list[tuple[int, int, AllocationChange]] = []
+        self.rates: list[Rate] = []
         self._column = {product.code: place for place, product in enumerate(world.products)}
-        self.accounts = self._tree([each for each in changes if isinstance(each, NewAccount | Move)])
-        same = self.accounts is world.accounts
+        self.accounts = self._with_statuses(
+            self._tree([each for each in changes if isinstance(each, NewAccount | Move)]), [each for each in changes if isinstance(each, StatusChange)]
+        )
+        same = self.accounts.tree is world.accounts.tree
         self.from_row: Ints = np.arange(len(world.accounts.tree)) if same else np.array(
             [world.accounts.tree.row(code) if code in world.accounts.tree else -1 for code in self.accounts.tree.codes], dtype=np.int64
         )
         self.world = self._with_lots(self._moved(), [each for each in changes if isinstance(each, NewLot | LotEnd)])
+        self._close([each for each in changes if isinstance(each, StatusChange) and each.status == "closed"])
+        self._units([each for each in changes if isinstance(each, UnitsChange)])
+        self._rate([each for each in changes if isinstance(each, RateChange)], {each.code for each in changes if isinstance(each, NewAccount)})
         self._allocate([each for each in changes if isinstance(each, AllocationChange)])
 
     def fault(self, change: Change, detail: str) -> None:
@@ -84,7 +105,7 @@ class Planned:
 
     def pick(self, array: Any, default: Any) -> Any:
         """An array of the present tree's rows in the order of the planned tree's."""
-        if self.accounts is self.before.accounts:
+        if self.accounts.tree is self.before.accounts.tree:
             return array
         picked = np.full((len(self.from_row), *array.shape[1:]), default, dtype=array.dtype)
         there = self.from_row >= 0
@@ -105,6 +126,9 @@ class Planned:
         for number, change in enumerate(changes):
             if change.parent not in new and self.known(accounts, change, change.parent) is None:
                 continue
+            if change.parent not in new and accounts.status(tree.row(change.parent)) == "closed":
+                self.fault(change, f"{accounts.name(tree.row(change.parent))} is closed; reopen it first, or choose another parent.")
+                continue
             if isinstance(change, NewAccount):
                 if change.code.casefold() in folded:
                     self.fault(change, f"There is an account {change.code} already; a code is given once.")
@@ -113,7 +137,7 @@ class Planned:
                 parents[change.code] = change.parent
                 facts[change.code] = SimpleNamespace(
                     id=-number - 1, code=change.code, kind=change.account_kind, name=change.name, currency=None, time_zone=None,
-                    admin_email=change.admin_email, billing_email=change.billing_email,
+                    admin_email=change.admin_email, billing_email=change.billing_email, status=None, charged=None, status_since=None,
                 )
                 continue
             row = self.known(accounts, change, change.account)
@@ -130,6 +154,100 @@ class Planned:
         ids = np.array([each.id for each in ordered], dtype=np.int64)
         return Accounts(tree, ids, ordered, {each.id: row for row, each in enumerate(ordered)})
 
+    def _with_statuses(self, accounts: Accounts, changes: list[StatusChange]) -> Accounts:
+        """The planned accounts with other statuses."""
+        if not changes:
+            return accounts
+        facts = list(accounts.facts)
+        top = accounts_usecases.top_row(accounts, self.actor)
+        for change in changes:
+            row = self.known(accounts, change, change.account)
+            if row is None:
+                continue
+            name, own = accounts.name(row), facts[row].status or "active"
+            above = int(accounts.tree.parent[row])
+            if row == top:
+                self.fault(change, f"{name} is the top of your branch; its status is its parent's to say.")
+            elif int(accounts.ids[row]) < 0:
+                self.fault(change, f"{name} is only made by this draft; take it out instead.")
+            elif change.status == own and (own != "suspended" or change.charged == facts[row].charged):
+                self.fault(change, f"{name} is {own} already.")
+            elif accounts.status(above) == "closed":
+                self.fault(change, f"{name} stands below a closed account; reopen that one first.")
+            else:
+                facts[row] = SimpleNamespace(**{
+                    **{field: getattr(facts[row], field) for field in ("id", "code", "kind", "name", "currency", "time_zone", "admin_email", "billing_email")},
+                    "status": None if change.status == "active" else change.status, "charged": change.charged, "status_since": self.before.day,
+                })
+        return Accounts(accounts.tree, accounts.ids, tuple(facts), accounts.row_of_id)
+
+    def _close(self, changes: list[StatusChange]) -> None:
+        """What is closed holds nothing: neither what is in use in its branch nor what was allocated to it."""
+        world = self.world
+        for change in changes:
+            if change.account not in world.accounts.tree or any(each.kind == change.kind and each.key == change.key for each in self.faults):
+                continue
+            rows = world.accounts.tree.branch(world.accounts.tree.row(change.account))
+            owned = [pool for pool in world.pools if world.accounts.row_of_id[pool.owner_id] in set(rows.tolist())]
+            running = [(pool, lot) for pool in owned for lot in pool.lots if lot.last_day is None or lot.last_day >= world.day]
+            for pool, lot in running:
+                owner = world.accounts.name(world.accounts.row_of_id[pool.owner_id])
+                self.fault(change, f"{owner} still has lot {lot.reference} of {pool.product.name}; end it first, so that nothing is paid for that nobody has.")
+            if running:
+                continue
+            world.own[rows] = 0
+            for row in rows.tolist():
+                world.grid.clear(row, slice(None))
+
+    def _units(self, changes: list[UnitsChange]) -> None:
+        """Units given and taken; who has them is what ``in_use`` says."""
+        world = self.world
+        for change in changes:
+            row, column = self.known(world.accounts, change, change.account), self._column.get(change.product)
+            sound = len(self.faults)
+            if row is None:
+                continue
+            name = world.accounts.name(row)
+            if column is None or world.owner[row, column] < 0:
+                self.fault(change, f"No pool of {change.product} reaches {name}; buy it there or above first.")
+                continue
+            product = world.products[column]
+            if product.is_storage:
+                self.fault(change, f"{product.name} is measured by what is stored; nothing of it is given out or taken back.")
+            elif len(set(change.subjects)) < len(change.subjects):
+                self.fault(change, f"{name}: somebody stands there twice.")
+            elif change.give and world.accounts.status(row) != "active":
+                self.fault(change, f"{name} is {world.accounts.status(row)}; nothing new is given out there.")
+            for subject in change.subjects:
+                holding = self.in_use.get((product.code, subject), set())
+                if change.give and holding and product.measure != "session":
+                    self.fault(change, f"{subject} has {product.name} already.")
+                elif not change.give and change.account not in holding:
+                    self.fault(change, f"{subject} has no {product.name} in {name} any more.")
+            if len(self.faults) == sound:
+                world.own[row, column] += len(change.subjects) if change.give else -len(change.subjects)
+
+    def _rate(self, changes: list[RateChange], new: set[str]) -> None:
+        """Rates written for accounts that the draft creates."""
+        for change in changes:
+            seller = self.known(self.accounts, change, change.seller)
+            sound = len(self.faults)
+            if seller is None or change.buyer not in self.accounts.tree:
+                continue
+            if change.buyer not in new:
+                self.fault(change, f"{change.buyer} is there already; a draft writes rates only for accounts that it creates.")
+            elif int(self.accounts.tree.parent[self.accounts.tree.row(change.buyer)]) != seller:
+                self.fault(change, f"{change.seller} does not stand directly above {change.buyer}; only its parent sells to it.")
+            if change.product not in self._column:
+                self.fault(change, f"There is no pool of {change.product}.")
+            starts = [tier.from_quantity for tier in change.tiers]
+            if starts[0] != 0 or starts != sorted(set(starts)):
+                self.fault(change, f"Prices of {change.product}: the first from 0, and each next one from a larger quantity.")
+            if change.first_day < self.before.day.replace(day=1):
+                self.fault(change, f"A rate begins in this month at the earliest, on {self.before.day.replace(day=1)}; earlier months are charged already.")
+            if len(self.faults) == sound:
+                self.rates.append(rate_of(change))
+
     @staticmethod
     def _below(parents: dict[str, str | None], code: str, above: str) -> bool:
         at: str | None = code
@@ -142,11 +260,11 @@ class Planned:
     def _moved(self) -> World:
         """The present world on the planned tree."""
         world = self.before
-        if self.accounts is world.accounts:
+        if self.accounts.tree is world.accounts.tree:
             grid = Grid(*(array.copy() for array in (
                 world.grid.reserve, world.grid.cap, world.grid.burst, world.grid.grace, world.grid.overage, world.grid.present,
             )))
-            return replace(world, grid=grid, clocks={})
+            return replace(world, accounts=self.accounts, own=world.own.copy(), grid=grid, clocks={})
         empty = Grid.empty(1, 1)
         grid = Grid(*(
             self.pick(getattr(world.grid, name), getattr(empty, name)[0, 0])
@@ -222,6 +340,9 @@ class Planned:
             row = self.known(world.accounts, change, change.account)
             column = self._column.get(change.product)
             if row is None:
+                continue
+            if change.terms is not None and world.accounts.status(row) == "closed":
+                self.fault(change, f"{world.accounts.name(row)} is closed; nothing is allocated to it.")
                 continue
             if column is None or world.owner[row, column] < 0:
                 self.fault(change, f"No pool of {change.product} reaches {world.accounts.name(row)}; buy it there or above first.")

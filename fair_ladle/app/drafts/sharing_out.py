@@ -12,7 +12,7 @@ from fair_ladle.app.allocations import usecases as allocations
 from fair_ladle.app.allocations.positions import Positions, settle_world
 from fair_ladle.app.allocations.views import present_world
 from fair_ladle.app.drafts.changes import AllocationChange, Terms
-from fair_ladle.app.drafts.usecases import terms_of
+from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.people import usecases as people
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Unit

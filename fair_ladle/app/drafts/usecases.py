@@ -17,9 +17,10 @@ from fair_ladle.app.allocations.positions import World, world_at
 from fair_ladle.app.allocations.views import chosen_products, present_world
 from fair_ladle.app.drafts import store
 from fair_ladle.app.drafts.applying import Before, write_changes
-from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, Terms, adapter
+from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, RateChange, StatusChange, UnitsChange, adapter
 from fair_ladle.app.drafts.effect import Effect, visible, why_not
-from fair_ladle.app.drafts.plan import Fault, Planned
+from fair_ladle.app.drafts.plan import Fault, InUse, Planned
+from fair_ladle.app.drafts.reversing import reversed_changes, terms_of
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.notices import usecases as notices
 from fair_ladle.app.notices.usecases import Notice
@@ -32,9 +33,14 @@ from fair_ladle.app.pools.usecases import Product
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.statements.rate_cards import Tariff
 from fair_ladle.app.takings import usecases as takings
+from fair_ladle.app.usage import usecases as usage
 
 MOST_CHANGES = 5000
 EDITABLE = ("open", "held")
+STATUS_SAID = {
+    "suspended": "It is suspended: what it has stays, and nothing new is given out",
+    "closed": "It is closed: all it had is released, and its allocations have ended", "active": "It is active again",
+}
 _tariffs: Kept[Tariff] = Kept(timedelta(minutes=5))
 
 
@@ -134,7 +140,7 @@ def look(unit: Unit, actor: Actor, changes: Sequence[Change], on: date | None = 
         world = present_world(unit, products)
     else:
         world = world_at(unit, products, accounts_usecases.start_of(unit, on))
-    plan = Planned(world, actor, changes)
+    plan = Planned(world, actor, changes, _in_use(unit, world, changes))
     clashes = _clashes(unit, world, changes)
     url = unit.connection.engine.url
     tariff = _tariffs.get((url, log.head(unit)), unit.now, lambda: Tariff(unit, world.accounts))
@@ -183,7 +189,12 @@ def _tell(unit: Unit, actor: Actor, draft_id: int, effect: Effect, changes: Sequ
             by_account.setdefault(change.owner, []).append(f"{products[change.product].name}: lot {change.reference} ends {change.last_day or 'no more'}")
         elif isinstance(change, Move):
             by_account.setdefault(change.account, []).append("It was moved, with all it holds")
-        else:
+        elif isinstance(change, StatusChange):
+            by_account.setdefault(change.account, []).append(STATUS_SAID[change.status])
+        elif isinstance(change, UnitsChange):
+            said = f"{products[change.product].name}: {products[change.product].said(len(change.subjects))} {'given to' if change.give else 'taken back from'}"
+            by_account.setdefault(change.account, []).append(f"{said} {', '.join(change.subjects[:5])}{' and others' if len(change.subjects) > 5 else ''}")
+        elif isinstance(change, NewAccount):
             by_account.setdefault(change.code, []).append("It was created")
     told = [
         Notice(f"draft {draft_id} {code}", "change", int(accounts.ids[accounts.tree.row(code)]), f"{accounts.name(accounts.tree.row(code))}: {actor.name} changed what it gets", "\n".join(lines))
@@ -202,7 +213,7 @@ def apply_changes(unit: Unit, actor: Actor, changes: Sequence[Change], through: 
     products = _products(unit, changes)
     takings.lock(unit, products)
     world = world_at(unit, products, unit.now)
-    plan = Planned(world, actor, changes)
+    plan = Planned(world, actor, changes, _in_use(unit, world, changes))
     if plan.faults:
         raise Refused(
             Problem("invalid", "Not valid", 422, plan.faults[0].detail, {"faults": [{"kind": f.kind, "key": f.key, "detail": f.detail} for f in plan.faults]})
@@ -313,39 +324,7 @@ def reverse(unit: Unit, actor: Actor, draft_id: int) -> Draft:
     _refuse_second(unit, actor)
     changes = [adapter.validate_python(body) for body in store.changes(unit.connection, draft_id)]
     whole = _begin(unit, actor, f"Reverses: {found.name}", found.id)
-    return edit(unit, actor, whole.id, whole.revision, _reversed(unit, changes))
-
-
-def _reversed(unit: Unit, changes: Sequence[Change]) -> list[Change]:
-    products = {each.code: each.id for each in pools_usecases.products(unit)}
-    ids = accounts_usecases.ids_by_code(unit)
-    day = accounts_usecases.today(unit)
-    wanted = [each for each in changes if isinstance(each, AllocationChange)]
-    there = allocations.in_force(unit, {products[each.product] for each in wanted}, {ids[each.account] for each in wanted}, day)
-    found: list[Change] = []
-    for change in reversed(changes):
-        if isinstance(change, AllocationChange):
-            now = there.get((ids[change.account], products[change.product]))
-            found.append(AllocationChange(
-                account=change.account, product=change.product, terms=change.was, seen=now.id if now else None, was=terms_of(now),
-            ))
-        elif isinstance(change, NewLot):
-            last = change.first_day - timedelta(days=1) if change.first_day >= day else day - timedelta(days=1)
-            found.append(LotEnd(owner=change.owner, product=change.product, reference=change.reference, first_day=change.first_day, last_day=last, was=change.last_day))
-        elif isinstance(change, LotEnd):
-            found.append(change.model_copy(update={"last_day": change.was, "was": change.last_day}))
-        elif isinstance(change, Move) and change.was:
-            found.append(Move(account=change.account, parent=change.was, was=change.parent))
-        elif isinstance(change, NewAccount):
-            raise conflict(f"The draft made the account {change.code}. Close that account instead; it cannot be unmade.")
-    return found
-
-
-def terms_of(version: Any | None) -> Terms | None:
-    """A version's terms; None for none."""
-    if version is None:
-        return None
-    return Terms(reserve=version.reserve, cap=version.cap, at_cap=version.at_cap, burst=version.burst, grace_days=version.grace_days)
+    return edit(unit, actor, whole.id, whole.revision, reversed_changes(unit, changes))
 
 
 def _person(actor: Actor) -> int:
@@ -398,13 +377,25 @@ def _refuse_second(unit: Unit, actor: Actor) -> None:
 def _products(unit: Unit, changes: Sequence[Change]) -> list[Product]:
     """The products a draft touches: every pooled one where it changes the tree."""
     every = {each.code: each for each in pools_usecases.products(unit)}
-    named = {each.product for each in changes if isinstance(each, AllocationChange | NewLot | LotEnd)}
+    named = {each.product for each in changes if isinstance(each, AllocationChange | NewLot | LotEnd | RateChange | UnitsChange)}
     for code in sorted(named):
         if code not in every:
             raise not_found("product", code)
-    if any(isinstance(each, Move | NewAccount) for each in changes):
+    if any(isinstance(each, Move | NewAccount | StatusChange) for each in changes):
         named |= {each.code for each in chosen_products(unit, None)}
     return [every[code] for code in sorted(named)]
+
+
+def _in_use(unit: Unit, world: World, changes: Sequence[Change]) -> InUse:
+    """Who has, now, what the draft gives out or takes back."""
+    named = [each for each in changes if isinstance(each, UnitsChange)]
+    products = {each.id: each for each in world.products if each.code in {change.product for change in named}}
+    found: InUse = {}
+    if named:
+        for row in usage.open_assignments(unit, list(products.values()), [subject for each in named for subject in each.subjects], unit.now):
+            account = world.accounts.tree.codes[world.accounts.row_of_id[row.account_id]]
+            found.setdefault((products[row.product_id].code, row.subject), set()).add(account)
+    return found
 
 
 def _clashes(unit: Unit, world: World, changes: Sequence[Change]) -> list[Clash]:
@@ -429,9 +420,8 @@ def _told(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Change]) ->
     accounts = plan.before.accounts
     rows: dict[int, None] = {}
     for change in changes:
-        code = change.owner if isinstance(change, NewLot | LotEnd) else change.code if isinstance(change, NewAccount) else change.account
-        if code in accounts.tree:
-            row = accounts.tree.row(code)
+        if change.concerns in accounts.tree:
+            row = accounts.tree.row(change.concerns)
             rows[row] = None
             if int(accounts.tree.parent[row]) >= 0:
                 rows[int(accounts.tree.parent[row])] = None

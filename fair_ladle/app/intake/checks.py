@@ -9,6 +9,9 @@ from datetime import date
 from typing import Any
 
 from fair_ladle.app.intake.reading import Intake, Parsed
+from fair_ladle.app.people.filters import clause
+from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.takings.usecases import ASIDE
 from fair_ladle.core.allocations import AtCap, Version, overlaps
 from fair_ladle.core.quantities import MOST_GRAINS, STORAGE, to_grains
 
@@ -52,8 +55,8 @@ class Checks:
         for rule in (
             self.keys_once, self.accounts_known_everywhere, self.products_known_everywhere, self.one_tree,
             self.measure_kept, self.products_refer, self.lots_sound, self.pools_reach, self.allocations_sound,
-            self.versions_apart, self.assignments_sound, self.storage_sound, self.members_known, self.tiers_sound,
-            self.days_in_order,
+            self.versions_apart, self.assignments_sound, self.storage_sound, self.usernames_sound, self.members_known, self.group_rules_readable,
+            self.groups_not_in_themselves, self.tiers_sound, self.days_in_order,
         ):
             rule()
 
@@ -298,6 +301,12 @@ class Checks:
 
     # people, prices, days
 
+    def usernames_sound(self) -> None:
+        """Nobody is called like a seat that is set aside for somebody."""
+        for number, row in self.intake.table("people"):
+            if row["username"].startswith(ASIDE):
+                self.intake.fault("people", number, "username", row["username"], f"a username that does not begin with {ASIDE}")
+
     def members_known(self) -> None:
         """Members of groups are people or groups."""
         if "people" in self.intake.unreadable:
@@ -309,6 +318,37 @@ class Checks:
             for member in row["members"]:
                 if member not in known:
                     self.intake.fault("groups", number, "members", member, "a username in people.csv or a group's code")
+
+    def group_rules_readable(self) -> None:
+        """The rule of a group is a filter over people."""
+        for number, row in self.intake.table("groups"):
+            if row["rule"]:
+                try:
+                    clause(row["rule"])
+                except Refused as refused:
+                    self.intake.fault("groups", number, "rule", row["rule"], f"a SCIM filter. {refused.problem.detail}")
+
+    def groups_not_in_themselves(self) -> None:
+        """No group is inside itself, however deep."""
+        rows = {(row["account"], row["code"]): (number, row) for number, row in self.intake.table("groups")}
+        of_code: dict[str, list[tuple[str, str]]] = defaultdict(list)
+        for key in rows:
+            of_code[key[1]].append(key)
+
+        def inside(key: tuple[str, str]) -> list[tuple[str, str]]:
+            account, members = key[0], rows[key][1]["members"]
+            return [each for member in members for each in ([(account, member)] if (account, member) in rows else of_code.get(member, []))]
+
+        for key, (number, row) in rows.items():
+            seen, waiting = set(), inside(key)
+            while waiting:
+                each = waiting.pop()
+                if each == key:
+                    self.intake.fault("groups", number, "members", ";".join(row["members"])[:80], f"no group that has {row['code']} itself inside")
+                    break
+                if each not in seen:
+                    seen.add(each)
+                    waiting.extend(inside(each))
 
     def tiers_sound(self) -> None:
         """Every new rate has tiers, the first from 0; every tier has a rate."""

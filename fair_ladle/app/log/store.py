@@ -59,6 +59,11 @@ def about(connection: sa.Connection, account_id: int, action: str, subject: str)
     return list(connection.execute(sa.select(e).where(e.c.account_id == account_id, e.c.action == action, e.c.subject == subject).order_by(e.c.id)))
 
 
+def about_subject(connection: sa.Connection, account_id: int, subject: str, limit: int = 100) -> list[Any]:
+    """The entries of an account about one subject, the newest first."""
+    return list(connection.execute(sa.select(e).where(e.c.account_id == account_id, e.c.subject == subject).order_by(e.c.id.desc()).limit(limit)))
+
+
 def last(connection: sa.Connection, account_id: int, action: str, subject: str) -> Any | None:
     """The newest entry of an account about something."""
     wanted = sa.select(e).where(e.c.account_id == account_id, e.c.action == action, e.c.subject == subject)

@@ -42,6 +42,8 @@ class Entry:
 
 def write(unit: Unit, actor: Actor, scope_id: int | None, entries: list[Entry]) -> None:
     """Write entries in the transaction they tell of."""
+    if not entries:
+        return
     at = unit.now
     store.add(
         unit.connection,
@@ -82,6 +84,11 @@ def read(
 def about(unit: Unit, account_id: int, action: str, subject: str) -> list[Any]:
     """Every entry of an account about something, the oldest first."""
     return store.about(unit.connection, account_id, action, subject)
+
+
+def about_subject(unit: Unit, account_id: int, subject: str) -> list[Any]:
+    """What was done to one subject of an account, the newest first."""
+    return store.about_subject(unit.connection, account_id, subject)
 
 
 def last(unit: Unit, account_id: int, action: str, subject: str) -> Any | None:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
+from datetime import datetime
 from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.people.tables import groups, people
+from fair_ladle.app.people.tables import groups, invitations, people
 
 __all__ = ["active_by_account", "codes_and_usernames", "counts", "groups", "named", "people"]
 
@@ -22,6 +23,11 @@ def named(connection: sa.Connection, usernames: Collection[str]) -> list[Any]:
     return list(connection.execute(sa.select(people).where(people.c.username.in_(usernames))))
 
 
+def by_email(connection: sa.Connection, emails: Collection[str]) -> list[Any]:
+    """People by address as the database compares them, which is wider than letter by letter."""
+    return list(connection.execute(sa.select(people).where(people.c.email.in_(emails)))) if emails else []
+
+
 def active_by_account(connection: sa.Connection) -> dict[int, int]:
     """How many active people each account itself has."""
     counted = sa.select(people.c.account_id, sa.func.count()).where(people.c.status == "active").group_by(people.c.account_id)
@@ -32,3 +38,80 @@ def counts(connection: sa.Connection, account_ids: Collection[int]) -> dict[str,
     """How many people these accounts have, by status."""
     counted = sa.select(people.c.status, sa.func.count()).where(people.c.account_id.in_(account_ids)).group_by(people.c.status)
     return {status: count for status, count in connection.execute(counted)}
+
+
+def all_groups(connection: sa.Connection) -> list[Any]:
+    """Every group, by precedence, then name."""
+    order = (groups.c.precedence.is_(None), groups.c.precedence, groups.c.name)
+    return list(connection.execute(sa.select(groups).order_by(*order)))
+
+
+def lock_group(connection: sa.Connection, group_id: int) -> Any | None:
+    """A group, locked."""
+    return connection.execute(sa.select(groups).where(groups.c.id == group_id).with_for_update()).first()
+
+
+def put_group(connection: sa.Connection, group_id: int | None, values: dict[str, Any]) -> int:
+    """Create (id None) or change a group; its id."""
+    if group_id is None:
+        return int(connection.execute(sa.insert(groups).values(values)).inserted_primary_key[0])
+    connection.execute(sa.update(groups).where(groups.c.id == group_id).values(values))
+    return group_id
+
+
+def forget_group(connection: sa.Connection, group_id: int) -> None:
+    """Delete a group."""
+    connection.execute(sa.delete(groups).where(groups.c.id == group_id))
+
+
+def lock_people(connection: sa.Connection, ids: Collection[int]) -> list[Any]:
+    """People by id, locked, in the order of their ids."""
+    return list(connection.execute(sa.select(people).where(people.c.id.in_(ids)).order_by(people.c.id).with_for_update()))
+
+
+def change_people(connection: sa.Connection, ids: Collection[int], values: dict[str, Any]) -> None:
+    """The same other facts for several people."""
+    connection.execute(sa.update(people).where(people.c.id.in_(ids)).values(values))
+
+
+def add_people(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
+    """New people."""
+    connection.execute(sa.insert(people), list(rows))
+
+
+def invite(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
+    """New invitations of one instant; those before them are withdrawn."""
+    if rows:
+        withdraw(connection, [row["person_id"] for row in rows], rows[0]["sent_at"])
+        connection.execute(sa.insert(invitations), list(rows))
+
+
+def withdraw(connection: sa.Connection, person_ids: Collection[int], at: datetime) -> None:
+    """Invitations of these people that are open end."""
+    i = invitations
+    connection.execute(sa.update(i).where(i.c.person_id.in_(person_ids), i.c.used_at.is_(None), i.c.withdrawn_at.is_(None)).values(withdrawn_at=at))
+
+
+def invitation(connection: sa.Connection, token_hash: str) -> Any | None:
+    """An invitation by its token's hash, locked, with its person."""
+    i = invitations
+    wanted = sa.select(i, people.c.username, people.c.display_name, people.c.status, people.c.account_id).join(people, people.c.id == i.c.person_id)
+    return connection.execute(wanted.where(i.c.token_hash == token_hash).with_for_update()).first()
+
+
+def use_invitation(connection: sa.Connection, invitation_id: int, at: datetime) -> None:
+    """It was accepted."""
+    connection.execute(sa.update(invitations).where(invitations.c.id == invitation_id).values(used_at=at))
+
+
+def true_of(connection: sa.Connection, person_ids: Collection[int], clauses: Sequence[sa.ColumnElement[bool]], at_once: int = 40) -> list[set[int]]:
+    """For each condition the people (of these) of whom it is true; many conditions in one pass over the people."""
+    found: list[set[int]] = [set() for _ in clauses]
+    for start in range(0, len(clauses), at_once):
+        part = clauses[start : start + at_once]
+        columns = [sa.case((each, 1), else_=0).label(f"c{n}") for n, each in enumerate(part)]
+        for row in connection.execute(sa.select(people.c.id, *columns).where(people.c.id.in_(person_ids))):
+            for n, value in enumerate(row[1:]):
+                if value:
+                    found[start + n].add(row[0])
+    return found

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
+from datetime import datetime
 from typing import Any
+
+import sqlalchemy as sa
 
 from fair_ladle.app.people import store
 from fair_ladle.app.plumbing.database import Unit
@@ -30,6 +33,15 @@ def by_username(unit: Unit, usernames: Collection[str]) -> dict[str, Any]:
     return {row.username: row for row in store.named(unit.connection, usernames)}
 
 
+def by_email(unit: Unit, emails: Collection[str]) -> dict[str, list[Any]]:
+    """People by address, written in small letters; an address may be several people's."""
+    found: dict[str, list[Any]] = {}
+    for row in store.by_email(unit.connection, emails):
+        if row.email.lower() in emails:
+            found.setdefault(row.email.lower(), []).append(row)
+    return found
+
+
 def active_by_account(unit: Unit) -> dict[int, int]:
     """How many active people each account itself has, by the account's id."""
     return store.active_by_account(unit.connection)
@@ -38,3 +50,61 @@ def active_by_account(unit: Unit) -> dict[int, int]:
 def counts(unit: Unit, account_ids: Collection[int]) -> dict[str, int]:
     """How many people these accounts have, by status."""
     return store.counts(unit.connection, account_ids)
+
+
+def lock(unit: Unit, ids: Collection[int]) -> list[Any]:
+    """People by id, locked until the transaction ends."""
+    return store.lock_people(unit.connection, ids)
+
+
+def change(unit: Unit, ids: Collection[int], values: dict[str, Any]) -> None:
+    """The same other facts for several people."""
+    if ids:
+        store.change_people(unit.connection, ids, values)
+
+
+def add(unit: Unit, rows: Sequence[dict[str, Any]]) -> dict[str, Any]:
+    """New people, by username."""
+    store.add_people(unit.connection, rows)
+    return by_username(unit, [row["username"] for row in rows])
+
+
+def invite(unit: Unit, token_hashes: dict[int, str], at: datetime, until: datetime) -> None:
+    """New invitations by the person's id; those before them stop working."""
+    store.invite(unit.connection, [{"person_id": each, "token_hash": token, "sent_at": at, "expires_at": until} for each, token in token_hashes.items()])
+
+
+def withdraw_invitations(unit: Unit, person_ids: Collection[int]) -> None:
+    """Open invitations of these people stop working."""
+    if person_ids:
+        store.withdraw(unit.connection, person_ids, unit.now)
+
+
+def invitation(unit: Unit, token_hash: str) -> Any | None:
+    """An invitation with its person, locked; None where there is none."""
+    return store.invitation(unit.connection, token_hash)
+
+
+def use_invitation(unit: Unit, invitation_id: int) -> None:
+    """It was accepted."""
+    store.use_invitation(unit.connection, invitation_id, unit.now)
+
+
+def lock_group(unit: Unit, group_id: int) -> Any | None:
+    """A group, locked until the transaction ends."""
+    return store.lock_group(unit.connection, group_id)
+
+
+def put_group(unit: Unit, group_id: int | None, values: dict[str, Any]) -> int:
+    """Create (id None) or change a group; its id."""
+    return store.put_group(unit.connection, group_id, values)
+
+
+def forget_group(unit: Unit, group_id: int) -> None:
+    """Delete a group."""
+    store.forget_group(unit.connection, group_id)
+
+
+def true_of(unit: Unit, person_ids: Collection[int], clauses: Sequence[sa.ColumnElement[bool]]) -> list[set[int]]:
+    """For each condition the people (of these) of whom it is true."""
+    return store.true_of(unit.connection, person_ids, clauses) if person_ids and clauses else [set() for _ in clauses]

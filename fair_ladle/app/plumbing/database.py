@@ -41,6 +41,14 @@ class Again(Exception):
 Result = TypeVar("Result")
 
 
+class _Undone(Exception):
+    """Carries an answer out of a transaction that is undone."""
+
+    def __init__(self, answer: Any):
+        super().__init__("undone")
+        self.answer = answer
+
+
 class Instant(sa.types.TypeDecorator[datetime]):
     """An aware instant, kept as DATETIME(6) in UTC."""
 
@@ -142,5 +150,17 @@ class Database:
                 if code not in (DEADLOCK, LOCK_WAIT, GONE, LOST) or attempt == TRIES - 1:
                     raise
                 time.sleep(random.uniform(0, 0.01 * 2**attempt))
+        raise AssertionError("unreachable")
+
+    def try_out(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
+        """What a use-case would do and answer; nothing of it is kept."""
+
+        def undone(unit: Unit) -> None:
+            raise _Undone(usecase(unit, *args, **named))
+
+        try:
+            self.run(undone)
+        except _Undone as found:
+            return found.answer  # type: ignore[no-any-return]
         raise AssertionError("unreachable")
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import timedelta
 
 import sqlalchemy as sa
@@ -16,8 +16,15 @@ TRY_AGAIN = (timedelta(minutes=1), timedelta(minutes=10), timedelta(hours=1), ti
 
 def write(unit: Unit, to_address: str, subject: str, body: str) -> None:
     """A mail that goes out once the transaction is kept."""
+    write_all(unit, [(to_address, subject, body)])
+
+
+def write_all(unit: Unit, mails: Sequence[tuple[str, str, str]]) -> None:
+    """Mails (address, subject, text) that go out once the transaction is kept."""
     now = unit.now
-    unit.connection.execute(sa.insert(outbox).values(to_address=to_address, subject=subject[:255], body=body, written_at=now, due_at=now))
+    rows = [{"to_address": address, "subject": subject[:255], "body": body, "written_at": now, "due_at": now} for address, subject, body in mails]
+    if rows:
+        unit.connection.execute(sa.insert(outbox), rows)
 
 
 def send(database: Database, deliver: Callable[[str, str, str], None]) -> int:

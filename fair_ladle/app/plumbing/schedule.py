@@ -8,7 +8,7 @@ from __future__ import annotations
 import logging
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 import sqlalchemy as sa
 
@@ -47,6 +47,11 @@ def failed(unit: Unit) -> list[tuple[str, str]]:
     """Jobs whose last run failed, with why."""
     found = unit.connection.execute(sa.select(jobs.c.name, jobs.c.trouble).where(jobs.c.trouble.is_not(None)).order_by(jobs.c.name))
     return [(row.name, row.trouble) for row in found]
+
+
+def newest_run(unit: Unit) -> datetime | None:
+    """When any job was last begun; None where none was."""
+    return unit.connection.scalar(sa.select(sa.func.max(jobs.c.ran_at)))
 
 
 def _claim(unit: Unit, name: str, every: timedelta) -> bool:

@@ -6,6 +6,7 @@ import os
 from dataclasses import dataclass
 from pathlib import Path
 
+DEFAULT_PORT = 8471
 PROJECT = Path(__file__).resolve().parents[3]
 
 
@@ -13,20 +14,23 @@ PROJECT = Path(__file__).resolve().parents[3]
 class Settings:
     """``home`` holds the data; ``database_url`` points at another MariaDB, or is None for one of our own.
 
-    ``smtp_url`` is where mail is handed in (None = mail waits), ``mail_from`` who it comes from.
+    ``smtp_url`` is where mail is handed in (None = mail waits), ``mail_from`` who it comes from, ``address`` what
+    links in mails begin with.
     """
 
     home: Path
     database_url: str | None
     smtp_url: str | None = None
     mail_from: str = "Fair Ladle <fair-ladle@localhost>"
+    address: str = f"http://127.0.0.1:{DEFAULT_PORT}"
 
     @staticmethod
     def read() -> Settings:
-        """From FAIR_LADLE_HOME (``.data`` beside the program if not said), FAIR_LADLE_DATABASE_URL, FAIR_LADLE_SMTP
-        and FAIR_LADLE_MAIL_FROM."""
+        """From FAIR_LADLE_HOME (``.data`` beside the program if not said), FAIR_LADLE_DATABASE_URL, FAIR_LADLE_SMTP,
+        FAIR_LADLE_MAIL_FROM and FAIR_LADLE_ADDRESS (this machine at FAIR_LADLE_PORT if not said)."""
         home = os.environ.get("FAIR_LADLE_HOME") or PROJECT / ".data"
         return Settings(
             Path(home).resolve(), os.environ.get("FAIR_LADLE_DATABASE_URL") or None, os.environ.get("FAIR_LADLE_SMTP") or None,
             os.environ.get("FAIR_LADLE_MAIL_FROM") or Settings.mail_from,
+            (os.environ.get("FAIR_LADLE_ADDRESS") or f"http://127.0.0.1:{os.environ.get('FAIR_LADLE_PORT') or DEFAULT_PORT}").rstrip("/"),
         )

@@ -32,6 +32,9 @@ class Product:
     unit: str
     family: str | None
     requires: tuple[str, ...]
+    components: tuple[str, ...] = ()
+    mandatory: tuple[str, ...] = ()
+    successor: str | None = None
 
     @property
     def per_unit(self) -> int:
@@ -82,6 +85,7 @@ def _product(row: Any) -> Product:
     return Product(
         row.id, row.code, row.name, row.vendor or "", row.measure, row.unit, row.family,
         tuple(row.requires.split(";")) if row.requires else (),
+        tuple(code.rstrip("!") for code in row.components.split(";") if code), tuple(code.rstrip("!") for code in row.components.split(";") if code.endswith("!")), row.successor or None,
     )
 
 

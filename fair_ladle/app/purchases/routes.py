@@ -89,6 +89,24 @@ class PlanBody(BaseModel):
     options: list[OptionBody]
 
 
+class GivesBody(BaseModel):
+    """An account below: what counts there and is used of it, and what it would have to give by either way (null = no way)."""
+
+    account: str
+    name: str
+    counted: int
+    used: int
+    to_one_level: int | None
+    where_least_used: int | None
+
+
+class RenewalBody(BaseModel):
+    """What a purchase would leave uncovered on its first day, and whom that would touch."""
+
+    short: int
+    gives: list[GivesBody]
+
+
 class CalendarState(BaseModel):
     """Whether one has a calendar address."""
 
@@ -161,6 +179,19 @@ def plan(owner: str, product: str, day: date, db: Db, who: Who) -> Any:
         options=[
             OptionBody(key=o.key, name=o.name, says=o.says, cost=f"{o.cost:f}", currency=o.currency, people=o.people, still_short=o.still_short, changes=o.changes)
             for o in found.options
+        ],
+    )
+
+
+@routes.get("/{owner}/{product}/renewal", response_model=RenewalBody)
+def renewal(owner: str, product: str, quantity: int, first_day: date, db: Db, who: Who, true_up: int = 0) -> Any:
+    """What a purchase would leave uncovered on its first day, and what each account below would have to give."""
+    found = db.run(usecases.renewal, who, owner, product, quantity, true_up, first_day)
+    return RenewalBody(
+        short=found.short,
+        gives=[
+            GivesBody(account=g.account, name=g.name, counted=g.counted, used=g.used, to_one_level=g.to_one_level, where_least_used=g.where_least_used)
+            for g in found.gives
         ],
     )
 

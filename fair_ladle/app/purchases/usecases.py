@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import hashlib
 import secrets
+from bisect import bisect_left, bisect_right
+from collections import defaultdict
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date, timedelta
 from decimal import Decimal
 from typing import Any
@@ -14,28 +16,31 @@ import numpy as np
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
-from fair_ladle.app.allocations.positions import Positions, settle_world, world_at
-from fair_ladle.app.drafts.changes import AllocationChange, Change, NewLot, Terms
-from fair_ladle.app.drafts.usecases import terms_of
+from fair_ladle.app.allocations.positions import Positions, World, settle_world, world_at
+from fair_ladle.app.drafts.changes import AllocationChange, Change, NewLot, Terms, UnitsChange
+from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.enforcement.replay import Past
 from fair_ladle.app.people import usecases as people
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Unit
-from fair_ladle.app.plumbing.problems import conflict, not_found
+from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Pool, Product
 from fair_ladle.app.purchases import store
 from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.app.usage import usecases as usage
 from fair_ladle.connectors.calendars import Event, as_calendar
-from fair_ladle.core.calendar import MICRO, day_start
-from fair_ladle.core.clocks import total
-from fair_ladle.core.costing import supply_on
-from fair_ladle.core.quantities import half_up, to_units
-from fair_ladle.core.settling import NO_LIMIT
+from fair_ladle.core.calendar import MICRO, day_start, micros
+from fair_ladle.core.costing import Lot, supply_on
+from fair_ladle.core.quantities import MOST_GRAINS, half_up, to_units
+from fair_ladle.core.settling import Roots, settle
 from fair_ladle.core.sharing import Mode, share
+from fair_ladle.core.tree import Ints
 
 BACK, AHEAD, STEP = timedelta(days=364), timedelta(days=400), timedelta(days=7)
 UNSEEN = timedelta(days=60)
+AT_ONCE = 16
+"""Days settled together: what bounds the memory of a timeline."""
 
 
 @dataclass(frozen=True)
@@ -85,18 +90,36 @@ def timeline(unit: Unit, actor: Actor, owner: str, product: str) -> Timeline:
     """One pool over time. The past is as it was; ahead, what is in use stays as it is and allocations come and go as they are written."""
     found, place, row = _pool(unit, actor, owner, product)
     world, pool = found.world, found.world.pools[place]
-    past = Past(unit, world)
-    branch = [each for each in past.rows if int(world.owner[each, 0]) == row]
-    used = total([past.own[each] for each in branch if each in past.own])
-    days = [world.day - BACK + n * STEP for n in range(BACK // STEP + 1)]
-    at = np.array([day_start(day + timedelta(days=1), world.zone) * MICRO - 1 if day < world.day else past.now for day in days], dtype=np.int64)
-    load, in_use = past.loads[row].at(at).tolist(), used.at(at).tolist()
-    points = [_point(pool, day, load[n], in_use[n]) for n, day in enumerate(days)]
-    for day in _turns(unit, pool, world.day):
-        ahead = settle_world(world_at(unit, [pool.product], accounts_usecases.start_of(unit, day)))
-        there = next(n for n, each in enumerate(ahead.world.pools) if each.id == pool.id)
-        points.append(_point(pool, day, int(ahead.pool_load()[there]), int(ahead.pool_used()[there])))
+    versions = allocations.all_versions(unit, [pool.product.id])
+    days = [*(world.day - BACK + n * STEP for n in range(BACK // STEP + 1)), *_turns(pool, versions, world.day)]
+    instants = np.array([_looked_at(day, world) for day in days], dtype=np.int64)
+    own = usage.own_at_each(unit, world.accounts, pool.product, instants)
+    reserve = _reserves(world, versions, days)
+    points = []
+    for begin in range(0, len(days), AT_ONCE):
+        part = slice(begin, begin + AT_ONCE)
+        roots = Roots.of([(int(root), column) for root in world.roots.rows for column in range(len(days[part]))])
+        load = settle(world.accounts.tree, own[:, part], reserve[:, part], roots).load[row]
+        used = settle(world.accounts.tree, own[:, part], np.zeros_like(own[:, part]), roots).load[row]
+        points.extend(_point(pool, day, int(load[n]), int(used[n])) for n, day in enumerate(days[part]))
     return Timeline(pool, owner, world.accounts.name(row), world.day, points)
+
+
+def _looked_at(day: date, world: World) -> int:
+    """The instant a day is told by: the last of one that is over, the present one, the first of one ahead."""
+    if day < world.day:
+        return day_start(day + timedelta(days=1), world.zone) * MICRO - 1
+    return micros(world.at) if day == world.day else day_start(day, world.zone) * MICRO
+
+
+def _reserves(world: World, versions: Sequence[Any], days: Sequence[date]) -> Ints:
+    """Every account's reserve on each of these days, over today's tree: accounts × days."""
+    reserve = np.zeros((len(world.accounts.tree), len(days)), dtype=np.int64)
+    for version in versions:
+        if version.reserve:
+            end = len(days) if version.last_day is None else bisect_right(days, version.last_day)
+            reserve[world.accounts.row_of_id[version.account_id], bisect_left(days, version.first_day) : end] = version.reserve
+    return reserve
 
 
 def _point(pool: Pool, day: date, load: int, used: int) -> Point:
@@ -104,10 +127,10 @@ def _point(pool: Pool, day: date, load: int, used: int) -> Point:
     return Point(day, quantity, quantity * overcommit // 100 + true_up, int(load), int(used))
 
 
-def _turns(unit: Unit, pool: Pool, today: date) -> list[date]:
+def _turns(pool: Pool, versions: Sequence[Any], today: date) -> list[date]:
     """The days ahead on which a lot or an allocation of the product begins or has ended, and the last one looked at."""
     days = {day for lot in pool.lots for day in (lot.first_day, lot.last_day and lot.last_day + timedelta(days=1)) if day}
-    for version in allocations.all_versions(unit, [pool.product.id]):
+    for version in versions:
         days |= {day for day in (version.first_day, version.last_day and version.last_day + timedelta(days=1)) if day}
     return [*sorted(day for day in days if today < day < today + AHEAD), today + AHEAD]
 
@@ -156,17 +179,14 @@ def plan(unit: Unit, actor: Actor, owner: str, product: str, day: date) -> Plan:
     short = int(found.shortfalls()[place])
     if not short:
         raise conflict(f"{pool.product.name} is covered on {day}; there is nothing to plan.")
-    below = [
-        each for each in world.accounts.tree.branch(row).tolist()
-        if int(world.accounts.tree.parent[each]) == row and each != row and int(world.owner[each, 0]) == row
-    ]
+    below = _below(found, row)
     ids = [int(world.accounts.ids[each]) for each in below]
     versions = allocations.in_force(unit, [pool.product.id], ids, accounts_usecases.today(unit))
     there = {each: versions.get((account_id, pool.product.id)) for each, account_id in zip(below, ids, strict=True)}
     options = [
         _buy(pool, owner, day, short, int(found.pool_load()[place])), _take_back(found, below, there, pool, short),
         _shrink(found, below, there, pool, row, "max-min", "Shrink all to the same level", short),
-        _shrink(found, below, there, pool, row, "least harm", "Shrink where least is used", short), _release(unit, found, row, pool, short),
+        _shrink(found, below, there, pool, row, "least harm", "Shrink where least is used", short), _release(unit, found, row, pool),
         Option("let run", "Let it run over", "Nothing new is let through where supply is gone; nobody loses anything.", Decimal(0), pool.currency, 0, short),
     ]
     return Plan(pool.product, owner, day, short, [each for each in options if each is not None])
@@ -204,19 +224,9 @@ def _take_back(found: Positions, below: Sequence[int], there: dict[int, Any], po
 def _shrink(found: Positions, below: Sequence[int], there: dict[int, Any], pool: Pool, row: int, way: str, name: str, short: int) -> Option | None:
     """Caps below come down so that all of it fits; what is then over has 14 days of grace before the excess is on hold."""
     held = [int(found.settled.held[each, 0]) for each in below]
-    room = max(0, sum(held) - short)
-    # Who is past its cap already is left out: a lower one would put it on hold at once.
-    least = [now if int(found.settled.load[each, 0]) > int(found.world.grid.cap[each, 0]) else 0 for each, now in zip(below, held, strict=True)]
-    if sum(least) > room:
+    parts = _lowered(found, below, held, way, short)
+    if parts is None:
         return None
-    if way == "max-min":
-        parts = share(room, [1] * len(below), least, held, Mode.MAX_MIN)
-    else:
-        parts, left = list(held), short
-        used = found.used()
-        for n in sorted(range(len(below)), key=lambda n: (int(used[below[n], 0]) - held[n], int(used[below[n], 0]), n)):
-            by = min(parts[n] - least[n], left)
-            parts[n], left = parts[n] - by, left - by
     changes: list[Change] = []
     touched = 0
     for each, part, now in zip(below, parts, held, strict=True):
@@ -234,18 +244,103 @@ def _shrink(found: Positions, below: Sequence[int], there: dict[int, Any], pool:
     return Option(way, name, says, Decimal(0), pool.currency, people_touched, touched, changes)
 
 
-def _release(unit: Unit, found: Positions, row: int, pool: Pool, short: int) -> Option | None:
-    """How many seats nobody has used for long: told, not done; they are released where the people are."""
+def _below(found: Positions, row: int) -> list[int]:
+    """The accounts directly below a pool's owner that it serves."""
+    tree = found.world.accounts.tree
+    return [each for each in tree.branch(row).tolist() if int(tree.parent[each]) == row and each != row and int(found.world.owner[each, 0]) == row]
+
+
+def _lowered(found: Positions, below: Sequence[int], held: Sequence[int], way: str, short: int) -> list[int] | None:
+    """What each of these accounts would hold so that all of it fits; None where those past their cap alone are too many.
+
+    Who is past its cap already gives nothing: a lower one would put it on hold at once.
+    """
+    least = [now if int(found.settled.load[each, 0]) > int(found.world.grid.cap[each, 0]) else 0 for each, now in zip(below, held, strict=True)]
+    room = max(0, sum(held) - short)
+    if sum(least) > room:
+        return None
+    if way == "max-min":
+        return share(room, [1] * len(below), least, held, Mode.MAX_MIN)
+    parts, left = list(held), short
+    used = found.used()
+    for n in sorted(range(len(below)), key=lambda n: (int(used[below[n], 0]) - held[n], int(used[below[n], 0]), n)):
+        by = min(parts[n] - least[n], left)
+        parts[n], left = parts[n] - by, left - by
+    return parts
+
+
+@dataclass(frozen=True)
+class Gives:
+    """An account below a pool: what counts there now and is used of it, and what it would have to give by either way (None = no way)."""
+
+    account: str
+    name: str
+    counted: int
+    used: int
+    to_one_level: int | None
+    where_least_used: int | None
+
+
+@dataclass(frozen=True)
+class Renewal:
+    """What a purchase of a quantity would leave uncovered on its first day, and whom that would touch, in grains."""
+
+    short: int
+    gives: list[Gives]
+
+
+def renewal(unit: Unit, actor: Actor, owner: str, product: str, quantity: int, true_up: int, first_day: date) -> Renewal:
+    """What buying so much from a day on, with what is in use and promised now, would do to each account below."""
+    found, place, row = _pool(unit, actor, owner, product, first_day)
+    world, pool = found.world, found.world.pools[place]
+    if not 1 <= quantity <= MOST_GRAINS or not 0 <= true_up <= MOST_GRAINS:
+        raise invalid(f"A quantity from 1 to {pool.product.said(MOST_GRAINS)}.", "quantity")
+    lot = Lot("", quantity, to_units(quantity, pool.product.measure), world.day, None, Decimal(0), true_up, None)
+    pools = [replace(each, lots=(*each.lots, lot)) if each.id == pool.id else each for each in world.pools]
+    found = settle_world(replace(world, pools=tuple(pools), supply=pools_usecases.supply(pools, world.day)))
+    short = int(found.shortfalls()[place])
+    if not short:
+        return Renewal(0, [])
+    below, used = _below(found, row), found.used()
+    held = [int(found.settled.held[each, 0]) for each in below]
+    ways = [_lowered(found, below, held, way, short) for way in ("max-min", "least harm")]
+    return Renewal(short, [
+        Gives(
+            world.accounts.tree.codes[each], world.accounts.name(each), held[n], int(used[each, 0]),
+            *(None if parts is None else held[n] - parts[n] for parts in ways),
+        )
+        for n, each in enumerate(below) if held[n]
+    ])
+
+
+def _release(unit: Unit, found: Positions, row: int, pool: Pool) -> Option | None:
+    """Seats of people not seen for long are taken back from them; protected people keep theirs."""
     if pool.product.measure != "seat":
         return None
     past = Past(unit, found.world)
     branch = {each for each in past.rows if int(found.world.owner[each, 0]) == row}
-    subjects = [each.subject for each in past.open_assignments() if found.world.accounts.row_of_id[each.account_id] in branch]
+    assigned = [each for each in past.open_assignments() if each.begins <= unit.now and found.world.accounts.row_of_id[each.account_id] in branch]
+    subjects = [each.subject for each in assigned]
     known = people.by_username(unit, subjects)
-    idle = sum(1 for each in subjects if each in known and (known[each].last_seen_at is None or unit.now - known[each].last_seen_at > UNSEEN))
+    world, idle = found.world, defaultdict(list)  # type: tuple[World, dict[int, list[str]]]
+    for each in assigned:
+        person = known.get(each.subject)
+        if person is not None and not person.protected and (person.last_seen_at is None or unit.now - person.last_seen_at > UNSEEN):
+            idle[world.accounts.row_of_id[each.account_id]].append(each.subject)
     if not idle:
         return None
-    return Option("release", f"Release {idle} idle seats", f"{idle} seats are of people not seen for {UNSEEN.days} days. They are released with their people, not in a draft.", Decimal(0), pool.currency, idle, max(0, short - idle))
+    own = world.own.copy()
+    changes: list[Change] = []
+    for place, subjects in sorted(idle.items()):
+        taken = sorted(subjects)[:1000]
+        own[place, 0] -= len(taken)
+        changes.append(UnitsChange(account=world.accounts.tree.codes[place], product=pool.product.code, subjects=tuple(taken), give=False))
+    count = int((world.own - own).sum())
+    left = settle_world(replace(world, own=own))
+    return Option(
+        "release", f"Release {count} idle seats", f"They are of people not seen for {UNSEEN.days} days; protected people keep theirs.",
+        Decimal(0), pool.currency, count, int(left.shortfalls()[left.pool_at(row, 0)]), changes,
+    )
 
 
 def _change(found: Positions, row: int, version: Any, pool: Pool, terms: dict[str, Any]) -> AllocationChange:

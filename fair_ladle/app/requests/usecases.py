@@ -23,6 +23,7 @@ from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
 from fair_ladle.app.requests import store
+from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.core.calendar import micros
 from fair_ladle.core.quantities import MOST_GRAINS
 
@@ -167,6 +168,21 @@ def requests(unit: Unit, actor: Actor, account: str | None = None, waiting_only:
         rows = [accounts_usecases.row_in_scope(accounts, actor, account)]
     found = store.of_accounts(unit.connection, [int(accounts.ids[row]) for row in rows], waiting_only, limit)
     return _told(unit, actor, accounts, found)
+
+
+def to_answer_first(unit: Unit, actor: Actor) -> list[Request]:
+    """The waiting requests that are the actor's to answer first: nobody runs an account between who asked and the actor's own."""
+    found = [each for each in requests(unit, actor, waiting_only=True) if each.to_answer]
+    accounts = accounts_usecases.known(unit)
+    top = accounts_usecases.top_row(accounts, actor)
+    between = {each.account: _between(accounts, each.account, top) for each in found}
+    running = sign_in.admins_of(unit, [int(accounts.ids[row]) for row in {row for rows in between.values() for row in rows}])
+    return [each for each in found if not any(running.get(int(accounts.ids[row])) for row in between[each.account])]
+
+
+def _between(accounts: Accounts, account: str, top: int) -> list[int]:
+    above = accounts.tree.path_up(accounts.tree.row(account))[1:]
+    return above[: above.index(top)]
 
 
 def _told(unit: Unit, actor: Actor, accounts: Accounts, rows: list[Any]) -> list[Request]:

@@ -18,6 +18,7 @@ from argon2.exceptions import InvalidHashError, VerificationError
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.log import usecases as log
+from fair_ladle.app.plumbing import schedule
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Unit
 from fair_ladle.app.plumbing.problems import Problem, invalid, not_found
@@ -130,6 +131,17 @@ def give_sign_in(unit: Unit, actor: Actor, email: str, name: str, account: str, 
     log.write(unit, actor, None, [log.Entry("sign-in given", email, account_id, None, {"name": name, "role": "admin"})])
 
 
+def let_run(unit: Unit, actor: Actor, email: str, account_id: int) -> None:
+    """Let somebody who has a sign-in run an account too. Whether the actor may say so is the caller's to check."""
+    found = store.by_email(unit.connection, email)
+    if found is None:
+        raise invalid(f"{email or 'Who has no address'} has no sign-in yet; link them as a member, or give a sign-in first (`fair-ladle sign-in`).", "role")
+    if any(each.account_id == account_id for each in store.delegations_of(unit.connection, found.id, accounts_usecases.today(unit))):
+        return
+    store.delegate(unit.connection, found.id, account_id, "admin")
+    log.write(unit, actor, None, [log.Entry("may run it", email, account_id, None, {"name": found.name, "role": "admin"})])
+
+
 def actor_for(unit: Unit, sign_in_id: int, account: str) -> Actor | None:
     """Somebody running a branch without being there; None where they may not run it any more."""
     there = store.delegations_of(unit.connection, sign_in_id, accounts_usecases.today(unit))
@@ -152,9 +164,9 @@ def admins_of(unit: Unit, account_ids: Collection[int]) -> dict[int, list[Any]]:
 
 
 def start_demo_clock(unit: Unit, earliest: datetime) -> datetime:
-    """Let the demo's time run on from its start, or from the newest entry of the log where that is later."""
-    newest = log.newest_instant(unit)
-    demo_at = max(earliest, newest) if newest else earliest
+    """Let the demo's time run on from its start, or from the newest thing that was done in it: never back, or what the
+    schedule does next would wait until the time is there again."""
+    demo_at = max([earliest, *(at for at in (log.newest_instant(unit), schedule.newest_run(unit)) if at is not None)])
     store.set_demo_clock(unit.connection, demo_at, datetime.now(UTC))
     return demo_at
 

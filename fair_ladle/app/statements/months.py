@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import OrderedDict
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 from threading import Lock
@@ -21,7 +22,7 @@ from fair_ladle.app.usage import usecases as usage
 from fair_ladle.core.calendar import Day, days_of, local_day
 from fair_ladle.core.pricing import Basis, BuyerDay
 from fair_ladle.core.readings import Readings, read_days
-from fair_ladle.core.settling import NO_LIMIT, pool_of
+from fair_ladle.core.settling import NO_LIMIT, Flags, pool_of
 from fair_ladle.core.tree import Ints
 
 
@@ -34,6 +35,16 @@ class Stretch:
     owner: Ints
     supply: dict[int, Ints]
     """Supply of each pool by its owner's row, in grain-seconds a day."""
+    uncharged: dict[int, Flags]
+    """Days on which accounts are suspended without being charged, by the rows that this was said of."""
+
+    def charged_days(self, row: int) -> Flags:
+        """The days on which an account is charged: on others it, or an account above it, is suspended without."""
+        days = np.ones(len(self.readings.days), dtype=bool)
+        for above in self.accounts.tree.path_up(row) if self.uncharged else ():
+            if above in self.uncharged:
+                days &= ~self.uncharged[above]
+        return days
 
     def row(self, code: str) -> int | None:
         """The row of an account that a pool reaches."""
@@ -80,14 +91,16 @@ class ProductMonth:
             if stretch.owner[row] == row:
                 return None
             read, grid = stretch.readings, stretch.readings.allocated
-            something = something or bool(grid.present[row].any() or (read.settled.held[row] > 0).any())
+            charged = stretch.charged_days(row)
+            something = something or bool((charged & (grid.present[row] | (read.settled.held[row] > 0))).any())
             cap = grid.cap[row]
             limited = grid.overage[row] & (cap < NO_LIMIT)
             days.extend(
                 BuyerDay(seconds, load, held, reserve * seconds, used, most * seconds if is_limited else None)
-                for seconds, load, held, reserve, used, most, is_limited in zip(
+                if is_charged else BuyerDay(seconds, 0, 0, 0, 0, None)
+                for seconds, load, held, reserve, used, most, is_limited, is_charged in zip(
                     read.seconds.tolist(), read.settled.load[row].tolist(), read.settled.held[row].tolist(),
-                    grid.reserve[row].tolist(), read.used[row].tolist(), cap.tolist(), limited.tolist(), strict=True,
+                    grid.reserve[row].tolist(), read.used[row].tolist(), cap.tolist(), limited.tolist(), charged.tolist(), strict=True,
                 )
             )
         return days if something else None
@@ -100,10 +113,11 @@ class ProductMonth:
             if row is None:
                 continue
             rows = stretch.branch(row)
-            weight = stretch.readings.own[rows].sum(axis=1)
+            charged = stretch.charged_days(row)
+            weight = stretch.readings.own[rows][:, charged].sum(axis=1)
             if basis is not Basis.USED:
                 settled = stretch.readings.settled
-                weight = weight + (settled.held[rows] - settled.load[rows]).sum(axis=1)
+                weight = weight + (settled.held[rows] - settled.load[rows])[:, charged].sum(axis=1)
             for each, value in zip(rows.tolist(), weight.tolist(), strict=True):
                 name = stretch.accounts.tree.codes[each]
                 sums[name] = sums.get(name, 0) + value
@@ -142,8 +156,17 @@ def read_month(unit: Unit, product: Product, first: date, last: date) -> Product
         supply = {
             int(row): by_day[:, place] * readings.seconds for place, row in enumerate(roots.rows.tolist())
         }
-        stretches.append(Stretch(accounts, readings, pool_of(accounts.tree, roots, 1)[:, 0], supply))
+        stretches.append(Stretch(accounts, readings, pool_of(accounts.tree, roots, 1)[:, 0], supply, _uncharged(unit, accounts, days)))
     return ProductMonth(product, first, last, tuple(stretches), tuple(pools))
+
+
+def _uncharged(unit: Unit, accounts: Accounts, days: Sequence[Day]) -> dict[int, Flags]:
+    found: dict[int, Flags] = {}
+    first = days[0].date
+    for account_id, begin, end in accounts_usecases.uncharged(unit, first, days[-1].date):
+        flags = found.setdefault(accounts.row_of_id[account_id], np.zeros(len(days), dtype=bool))
+        flags[(begin - first).days : (end - first).days + 1] = True
+    return found
 
 
 class Kept:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Sequence
+from copy import copy
 from datetime import date
 from decimal import Decimal
 from typing import Any
@@ -59,6 +61,19 @@ class Tariff:
         self._rates_of: dict[tuple[str, str], list[Rate]] = defaultdict(list)
         for rate in self.rates:
             self._rates_of[rate.seller, rate.product].append(rate)
+
+    def over(self, accounts: Accounts, more: Sequence[Rate]) -> Tariff:
+        """The same rates and some more over another tree: what a plan would be charged."""
+        if accounts is self.accounts and not more:
+            return self
+        found = copy(self)
+        found.accounts = accounts
+        found.rates = [*self.rates, *more]
+        found.sellers = self.sellers | {rate.seller for rate in more}
+        found._rates_of = defaultdict(list, {key: list(rates) for key, rates in self._rates_of.items()})
+        for rate in more:
+            found._rates_of[rate.seller, rate.product].append(rate)
+        return found
 
     def seller_of(self, buyer: str) -> str | None:
         """The buyer's parent; None for the root."""

@@ -135,6 +135,7 @@ class StatementBody(BaseModel):
     lines: list[StatementLine]
     gone: list[Gone]
     unpriced: list[str]
+    notes: list[str]
 
 
 class EvidenceRow(BaseModel):
@@ -247,7 +248,7 @@ def statement_body(found: views.StatementView, month: str) -> StatementBody:
         by_use=f"{sum((each.by_use for each in found.lines), Decimal(0)) - gone:f}",
         by_price=f"{sum((each.by_price for each in found.lines), Decimal(0)):f}", cost=_text(cost), lines=lines,
         gone=[Gone(product_name=each.product.name, amount=f"{each.charge.amount:f}") for each in found.gone],
-        unpriced=[each.name for each in statement.unpriced],
+        unpriced=[each.name for each in statement.unpriced], notes=found.notes,
     )
 
 

@@ -100,6 +100,8 @@ class StatementView:
     lines: list[LineView]
     gone: list[Line]
     """Lines of the month before that this month does not have."""
+    notes: list[str]
+    """What a reader has to know besides: days not charged, that it is the last statement."""
 
 
 def statement_view(unit: Unit, actor: Actor, buyer: str, month: str) -> StatementView:
@@ -127,7 +129,22 @@ def statement_view(unit: Unit, actor: Actor, buyer: str, month: str) -> Statemen
         )
     gone = list(lines_before.values())
     total_before = sum((each.before for each in lines), Decimal(0)) + sum((each.charge.amount for each in gone), Decimal(0))
-    return StatementView(statement, book, total_before, lines, gone)
+    return StatementView(statement, book, total_before, lines, gone, _notes(unit, book, row))
+
+
+def _notes(unit: Unit, book: Book, row: int) -> list[str]:
+    """Days on which the buyer was suspended and is not charged, and whether it has been closed."""
+    buyer, notes = book.accounts.tree.codes[row], []
+    month = next(iter(book.months.values()), None)
+    free = 0 if month is None else sum(
+        int((~stretch.charged_days(stretch.accounts.tree.row(buyer))).sum()) for stretch in month.stretches if buyer in stretch.accounts.tree
+    )
+    if free:
+        notes.append(f"Suspended on {free} {'day' if free == 1 else 'days'} that are not charged.")
+    closed = accounts_usecases.closed_in(unit, book.accounts, row, book.first, book.last)
+    if closed:
+        notes.append(f"{book.accounts.name(row)} was closed after {closed:%d %B %Y}: this is its last statement.")
+    return notes
 
 
 def _days(book: Book, buyer: str, product: str) -> list[dict[str, Any]]:

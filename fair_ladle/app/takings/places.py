@@ -27,6 +27,8 @@ class Place:
     pool_id: int
     owner: int
     way_up: tuple[tuple[int, str, str], ...]
+    restrained: tuple[int, str] | None
+    """Place on the way up, and status, of the nearest account that is suspended or closed."""
 
     @property
     def depth(self) -> int:
@@ -37,6 +39,15 @@ class Place:
     def to_owner(self) -> tuple[tuple[int, str, str], ...]:
         """The way up to the pool's owner."""
         return self.way_up[: self.owner + 1]
+
+    def why_restrained(self, scope: str | None) -> str | None:
+        """Why nothing new is given out here; an account above the scope is not named."""
+        if self.restrained is None:
+            return None
+        at, status = self.restrained
+        inside = self.in_scope(scope) and all(code != scope for _, code, _ in self.way_up[:at])
+        name = self.way_up[at][2] if inside else f"An account above {self.way_up[0][2]}"
+        return f"{name} is {status}: what there is stays, and nothing new is given out."
 
     def in_scope(self, scope: str | None) -> bool:
         """Whether an account (None = the installation) stands on the way up."""
@@ -73,7 +84,8 @@ class Directory:
             if owner is None:
                 raise invalid(f"Neither {account} nor any account above it has a pool of {product.name}.", "product")
             place = Place(
-                way[0].id, account, product, way[owner].pool_id, owner, tuple((each.id, each.code, each.name) for each in way)
+                way[0].id, account, product, way[owner].pool_id, owner, tuple((each.id, each.code, each.name) for each in way),
+                next(((at, each.status) for at, each in enumerate(way) if each.status), None),
             )
             if len(self.places) > MOST_PLACES:
                 self.places.clear()

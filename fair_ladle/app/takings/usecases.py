@@ -5,14 +5,15 @@ from __future__ import annotations
 import hashlib
 import json
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
-from typing import Any
+from typing import Any, TypeVar
 from zoneinfo import ZoneInfo
 
 import sqlalchemy as sa
 
+from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations.ladders import ladder_members
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people
@@ -30,6 +31,8 @@ from fair_ladle.core.path import ladder
 from fair_ladle.core.quantities import to_units
 
 MOST_AT_ONCE = 1000
+ASIDE = "aside:"
+"""Before a username: a seat that is counted and kept for them, and not theirs yet."""
 ANSWERS_KEPT = timedelta(days=2)
 
 
@@ -142,9 +145,84 @@ def _stopped(unit: Unit, actor: Actor, place: Place, amount: int, zone: ZoneInfo
     )
 
 
-def _check_subjects(unit: Unit, wanted: Sequence[Wanted], seen: Seen) -> None:
-    """One unit a subject and product; seats for people of the account; base products there; families apart."""
-    by_code, places = seen.directory.products, seen.places
+def check_subjects(unit: Unit, account_id: int, product: Product, subjects: Sequence[str]) -> None:
+    """Refuse what an account may not give these subjects of a product, limits aside."""
+    by_code = {each.code: each for each in pools_usecases.products(unit)}
+    wanted = [Wanted("", product.code, subject) for subject in subjects]
+    _check_subjects(unit, wanted, by_code, {"": account_id})
+
+
+Subject = TypeVar("Subject")
+
+
+def as_many_as_fit(unit: Unit, subjects: list[Subject], give: Callable[[list[Subject]], None]) -> tuple[list[Subject], str]:
+    """Give to all of these, or, where a limit stops it, to as many of the first as it lets through.
+
+    ``give`` assigns for some of them and is called for at most MOST_AT_ONCE; those it was given to come back, and why
+    not to the others. Nothing of a try that was refused is kept.
+    """
+    given, why = subjects, ""
+    while given:
+        try:
+            with unit.connection.begin_nested():
+                for start in range(0, len(given), MOST_AT_ONCE):
+                    give(given[start : start + MOST_AT_ONCE])
+            break
+        except Refused as refused:
+            ladder = refused.problem.more.get("ladder")
+            why = refused.problem.detail if ladder is None else ladder["sentence"]
+            given = [] if ladder is None else given[: min(len(given) - 1, max(0, int(ladder["headroom"])))]
+    return given, why
+
+
+def set_aside(unit: Unit, products: Sequence[Product], usernames: Sequence[str]) -> list[tuple[str, str, str]]:
+    """(username, product, account) of the seats that are set aside for these people."""
+    accounts, code_of = accounts_usecases.known(unit), {each.id: each.code for each in products}
+    rows = usage.open_assignments(unit, products, [ASIDE + each for each in usernames], unit.now) if usernames else []
+    return [(row.subject.removeprefix(ASIDE), code_of[row.product_id], accounts.tree.codes[accounts.row_of_id[row.account_id]]) for row in rows]
+
+
+def give(unit: Unit, actor: Actor, account: str, product: Product, usernames: Sequence[str]) -> None:
+    """Assign a product's seats; who has one set aside gets that one."""
+    aside = set_aside(unit, [product], usernames)
+    if aside:
+        release(unit, actor, [Wanted(where, product.code, ASIDE + username) for username, _, where in aside])
+    assign(unit, actor, [Wanted(account, product.code, each) for each in usernames])
+
+
+def room(unit: Unit, actor: Actor, account: str, product: Product) -> int:
+    """How many more of a product (grains) an account can take now, by its live counters."""
+    known = directory(unit)
+    place = known.place(unit, local_day(unit.now, known.zone), account, product, actor.scope)
+    rows = store.read(unit.connection, place.pool_id, [each for each, _, _ in place.to_owner])
+    if len(rows) < len(place.to_owner):
+        raise Again(lambda again: counters.rebuild(again, [product]))
+    rungs = [rung(rows[each], code, unit.now, known.zone) for each, code, _ in place.to_owner]
+    owner = rows[place.to_owner[-1][0]]
+    return ladder(rungs, owner.promisable, owner.physical - store.used(unit.connection, place.pool_id)).headroom
+
+
+def what_speaks_against(unit: Unit, account_id: int, product: Product, subjects: Sequence[str], leaving: Collection[str] = ()) -> dict[str, str]:
+    """Why each of these subjects may not have a product in an account, limits aside, told of them without their name;
+    those who may are left out.
+
+    What they have of the products in ``leaving`` does not count: it goes at the same instant.
+    """
+    by_code = {each.code: each for each in pools_usecases.products(unit)}
+    wanted = [Wanted("", product.code, subject) for subject in subjects]
+    return {each.subject: why for each, why, _ in _faults(unit, wanted, by_code, {"": account_id}, leaving)}
+
+
+def _check_subjects(unit: Unit, wanted: Sequence[Wanted], by_code: dict[str, Product], account_ids: dict[str, int]) -> None:
+    for each, why, refuse in _faults(unit, wanted, by_code, account_ids):
+        raise refuse(f"{each.subject} {why}")
+
+
+def _faults(unit: Unit, wanted: Sequence[Wanted], by_code: dict[str, Product], account_ids: dict[str, int], leaving: Collection[str] = ()) -> Iterator[tuple[Wanted, str, Callable[[str], Refused]]]:
+    """One unit a subject and product; seats for people of the account; base products there; families apart.
+
+    Whatever is against one of them, in words that follow their name, and the kind of refusal it is.
+    """
     every = list(by_code.values())
     families = {each.family for each in (by_code[w.product] for w in wanted) if each.family}
     concerned = [
@@ -155,34 +233,44 @@ def _check_subjects(unit: Unit, wanted: Sequence[Wanted], seen: Seen) -> None:
     held: dict[str, set[str]] = defaultdict(set)
     code_of = {each.id: each.code for each in every}
     for row in usage.open_assignments(unit, concerned, [w.subject for w in wanted], unit.now):
-        held[row.subject].add(code_of[row.product_id])
+        if code_of[row.product_id] not in leaving:
+            held[row.subject].add(code_of[row.product_id])
     seats = [w for w in wanted if by_code[w.product].measure == "seat"]
-    known = people.by_username(unit, [w.subject for w in seats]) if seats else {}
+    known = people.by_username(unit, [w.subject.removeprefix(ASIDE) for w in seats]) if seats else {}
     together: dict[str, set[str]] = defaultdict(set)
     for each in wanted:
         together[each.subject].add(each.product)
     for each in wanted:
         product = by_code[each.product]
-        place = places[each.account, each.product]
         if product.measure == "seat":
-            person = known.get(each.subject)
-            if person is None or person.account_id != place.account_id:
-                raise invalid(f"{each.subject} is nobody of {each.account}.", "subject")
-            if person.status == "suspended":
-                raise conflict(f"{each.subject} is suspended; resume them first.")
+            person = known.get(each.subject.removeprefix(ASIDE))
+            if person is None or person.account_id != account_ids[each.account]:
+                yield each, f"is nobody of {each.account or 'the account'}.", invalid
+                continue
+            if person.status not in ("active", "invited"):
+                yield each, f"is {person.status}; {'resume' if person.status == 'suspended' else 'restore'} them first.", conflict
+                continue
         if each.product in held[each.subject] and product.measure != "session":
-            raise conflict(f"{each.subject} has {product.name} already.")
+            yield each, f"has {product.name} already.", conflict
+            continue
+        if each.subject.startswith(ASIDE):
+            continue  # what it needs besides is asked for when it is given
         mine = held[each.subject] | together[each.subject]
         if product.requires and not mine & set(product.requires):
             names = " or ".join(by_code[base].name for base in product.requires)
-            raise conflict(f"{product.name} needs {names}, which {each.subject} does not have.")
+            yield each, f"has no {names}, which {product.name} needs.", conflict
+            continue
         rivals = [code for code in mine if code != each.product and product.family and by_code[code].family == product.family]
         if rivals:
-            raise conflict(f"{each.subject} has {by_code[rivals[0]].name}, and of this family only one at a time.")
+            yield each, f"has {by_code[rivals[0]].name}, and of this family only one at a time.", conflict
 
 
 def _assign(unit: Unit, actor: Actor, wanted: Sequence[Wanted]) -> dict[str, Any]:
     seen = _look(unit, actor, wanted)
+    for place in seen.places.values():
+        restrained = place.why_restrained(actor.scope)
+        if restrained:
+            raise conflict(restrained)
     writes = _walk_all(unit, actor, wanted, seen, +1)
     at = unit.now
     rows = [
@@ -197,7 +285,7 @@ def _assign(unit: Unit, actor: Actor, wanted: Sequence[Wanted]) -> dict[str, Any
         if not usage.begin_unless_open(unit, rows[0]):
             raise conflict(f"{wanted[0].subject} has {product.name} already.")
     else:
-        _check_subjects(unit, wanted, seen)
+        _check_subjects(unit, wanted, seen.directory.products, {account: place.account_id for (account, _), place in seen.places.items()})
         usage.begin(unit, rows)
     store.write(unit.connection, writes)
     _tell(unit, actor, wanted, seen.places, "assigned")
@@ -230,6 +318,8 @@ def _tell(
 ) -> None:
     entries = []
     for each in wanted:
+        if each.subject.startswith(ASIDE):
+            continue  # whoever sets a seat aside says so
         place = places[each.account, each.product]
         change = {"product": each.product}
         entries.append(

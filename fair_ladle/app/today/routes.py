@@ -8,6 +8,7 @@ from fastapi import APIRouter
 from pydantic import BaseModel
 
 from fair_ladle.app.notices.routes import NoticeBody, notice_body
+from fair_ladle.app.people_admin.join_routes import JoinWaiting
 from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
 from fair_ladle.app.pools.usecases import Product
 from fair_ladle.app.requests.routes import RequestBody, request_body
@@ -110,6 +111,8 @@ class TodayBody(BaseModel):
     notices: list[NoticeBody]
     held_drafts: list[HeldDraft]
     failed_jobs: list[FailedJob]
+    joins: list[JoinWaiting]
+    failed_policies: list[FailedJob]
 
 
 def _of(product: Product) -> dict[str, Any]:
@@ -156,4 +159,6 @@ def today(db: Db, who: Who) -> Any:
         notices=[notice_body(each, found.accounts) for each in found.notices],
         held_drafts=[HeldDraft(id=each.id, name=each.name, reason=each.reason or "") for each in found.held_drafts],
         failed_jobs=[FailedJob(name=name, trouble=trouble) for name, trouble in found.failed_jobs],
+        failed_policies=[FailedJob(name=name, trouble=trouble) for name, trouble in found.failed_policies],
+        joins=[JoinWaiting(**vars(each)) for each in found.joins],
     )

@@ -13,10 +13,12 @@ from fair_ladle.app.allocations import views
 from fair_ladle.app.allocations.positions import Positions, settle_world, world_at
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.notices import usecases as notices
+from fair_ladle.app.people_admin import domains
 from fair_ladle.app.plumbing import schedule
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Unit
 from fair_ladle.app.pools.usecases import Pool, Product
+from fair_ladle.app.reclaim import usecases as reclaim
 from fair_ladle.app.requests import usecases as requests_usecases
 from fair_ladle.core.costing import supply_on
 from fair_ladle.core.quantities import half_up
@@ -103,6 +105,8 @@ class Today:
     notices: list[Any]
     held_drafts: list[Any]
     failed_jobs: list[tuple[str, str]]
+    joins: list[domains.Waiting]
+    failed_policies: list[tuple[str, str]]
     accounts: Accounts
 
 
@@ -132,10 +136,10 @@ def today(unit: Unit, actor: Actor) -> Today:
         world.day, _pressed(found, top, inside), shortfalls,
         sorted(endings, key=lambda each: (each.ending.uncovered == 0, each.ending.day, each.product.code)),
         sorted(idle, key=lambda each: -(each.free_cost + each.promised_cost)), outlook,
-        [each for each in requests_usecases.requests(unit, actor, waiting_only=True) if each.to_answer],
+        requests_usecases.to_answer_first(unit, actor),
         notices.shown(unit, actor, world.accounts),
         [each for each in drafts.seen(unit, actor) if each.state == "held"] if actor.sign_in_id is not None else [],
-        schedule.failed(unit) if top == 0 else [], world.accounts,
+        schedule.failed(unit) if top == 0 else [], domains.waiting(unit, actor), reclaim.failed(unit, actor), world.accounts,
     )
 
 

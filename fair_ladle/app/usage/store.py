@@ -180,6 +180,56 @@ def end(connection: sa.Connection, ids: Collection[int], at: datetime) -> None:
     connection.execute(sa.update(assignments).where(assignments.c.id.in_(ids)).values(ends=at))
 
 
+def end_all(connection: sa.Connection, account_ids: Collection[int], at: datetime) -> dict[tuple[int, int], int]:
+    """End every assignment of these accounts at an instant, those ahead included; (account, product) → how many were in use."""
+    a = assignments
+    mine = a.c.account_id.in_(account_ids)
+    in_use = sa.and_(mine, a.c.begins <= at, sa.or_(a.c.ends.is_(None), a.c.ends > at))
+    counted = sa.select(a.c.account_id, a.c.product_id, sa.func.count()).where(in_use).group_by(a.c.account_id, a.c.product_id)
+    found = {(account, product): units for account, product, units in connection.execute(counted)}
+    connection.execute(sa.delete(a).where(mine, a.c.begins > at))
+    connection.execute(sa.update(a).where(in_use).values(ends=at))
+    return found
+
+
+def newest_of(connection: sa.Connection, product_ids: Collection[int], account_ids: Collection[int], categories: Collection[str], at: datetime) -> list[Any]:
+    """product_id, account_id, category and bytes of these categories in these accounts at an instant."""
+    s = storage_samples
+    newest = (
+        sa.select(s.c.product_id, s.c.account_id, s.c.category, sa.func.max(s.c.at).label("at"))
+        .where(s.c.product_id.in_(product_ids), s.c.account_id.in_(account_ids), s.c.category.in_(categories), s.c.at <= at)
+        .group_by(s.c.product_id, s.c.account_id, s.c.category).subquery()
+    )
+    same = [s.c[name] == newest.c[name] for name in ("product_id", "account_id", "category", "at")]
+    return list(connection.execute(sa.select(s.c.product_id, s.c.account_id, s.c.category, s.c.bytes).join(newest, sa.and_(*same))))
+
+
+def add_samples(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
+    """New samples."""
+    connection.execute(sa.insert(storage_samples), rows)
+
+
+def empty_all(connection: sa.Connection, account_ids: Collection[int], at: datetime) -> dict[tuple[int, int], int]:
+    """A sample of no bytes at an instant for every category of these accounts that has some; (account, product) → bytes there were."""
+    s = storage_samples
+    mine = s.c.account_id.in_(account_ids)
+    newest = (
+        sa.select(s.c.product_id, s.c.account_id, s.c.category, sa.func.max(s.c.at).label("at"))
+        .where(mine, s.c.at <= at).group_by(s.c.product_id, s.c.account_id, s.c.category).subquery()
+    )
+    same = [s.c[name] == newest.c[name] for name in ("product_id", "account_id", "category", "at")]
+    rows = list(connection.execute(sa.select(s).join(newest, sa.and_(*same)).where(s.c.bytes > 0)))
+    found: dict[tuple[int, int], int] = {}
+    for row in rows:
+        found[row.account_id, row.product_id] = found.get((row.account_id, row.product_id), 0) + row.bytes
+    connection.execute(sa.delete(s).where(mine, s.c.at >= at))
+    if rows:
+        connection.execute(
+            sa.insert(s), [{"product_id": row.product_id, "account_id": row.account_id, "category": row.category, "at": at, "bytes": 0} for row in rows]
+        )
+    return found
+
+
 def touching(
     connection: sa.Connection, product_id: int, account_ids: Collection[int], begin: datetime, end: datetime, limit: int
 ) -> list[Any]:

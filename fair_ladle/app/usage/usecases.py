@@ -16,7 +16,7 @@ from fair_ladle.app.usage import store
 from fair_ladle.core.calendar import MICRO, Day, instant, micros
 from fair_ladle.core.clocks import Steps, counted_steps, stored_steps
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
-from fair_ladle.core.readings import counted_days, stored_days
+from fair_ladle.core.readings import counted_at, counted_days, stored_at, stored_days
 from fair_ladle.core.tree import Ints
 
 
@@ -45,6 +45,17 @@ def own_by_day(unit: Unit, accounts: Accounts, product: Product, days: Sequence[
         return stored_days(rows, accounts.rows(account.tolist()), category, at, stored, days)
     account, begins, ends = store.intervals(unit.connection, product.id, begin, end)
     return counted_days(rows, accounts.rows(account.tolist()), begins, ends, days)
+
+
+def own_at_each(unit: Unit, accounts: Accounts, product: Product, instants: Ints) -> Ints:
+    """Each account's own use at each of some instants (µs, ascending) in grains: accounts × instants."""
+    begin, end = instant(int(instants[0])), instant(int(instants[-1]) + 1)
+    rows = len(accounts.tree)
+    if product.is_storage:
+        account, category, at, stored = store.samples(unit.connection, product.id, begin, end)
+        return stored_at(rows, accounts.rows(account.tolist()), category, at, stored, instants)
+    account, begins, ends = store.intervals(unit.connection, product.id, begin, end)
+    return counted_at(rows, accounts.rows(account.tolist()), begins, ends, instants)
 
 
 def own_over_time(
@@ -109,6 +120,41 @@ def begin_unless_open(unit: Unit, row: dict[str, Any]) -> bool:
 def end(unit: Unit, ids: Sequence[int], at: datetime) -> None:
     """Record that assignments end; the counters are the caller's."""
     store.end(unit.connection, ids, at)
+
+
+def home(username: str) -> str:
+    """The category of what is one person's own."""
+    return f"home/{username}"
+
+
+def at_home(unit: Unit, products: Sequence[Product], account_ids: Sequence[int], usernames: Sequence[str], at: datetime) -> list[tuple[int, int, str, int]]:
+    """(product, account, username, bytes) of what these people have stored as their own in these accounts."""
+    whose = {home(each): each for each in usernames}
+    found = store.newest_of(unit.connection, [each.id for each in products], account_ids, list(whose), at) if whose and products and account_ids else []
+    return [(row.product_id, row.account_id, whose[row.category], int(row.bytes)) for row in found]
+
+
+def move_home(unit: Unit, product: Product, from_id: int, to_id: int, username: str, at: datetime) -> int:
+    """Record that what is somebody's own in one account is in another one from an instant on; bytes. The counters are the
+    caller's."""
+    stored = {account_id: in_bytes for _, account_id, _, in_bytes in at_home(unit, [product], [from_id, to_id], [username], at)}
+    moved = stored.get(from_id, 0)
+    if moved:
+        store.add_samples(unit.connection, [
+            {"product_id": product.id, "account_id": account_id, "category": home(username), "at": at, "bytes": in_bytes}
+            for account_id, in_bytes in ((from_id, 0), (to_id, stored.get(to_id, 0) + moved))
+        ])
+    return moved
+
+
+def release_all(unit: Unit, account_ids: Sequence[int], at: datetime) -> dict[tuple[int, int], int]:
+    """Record that nothing of these accounts is in use from an instant on; (account, product) → units, or grains of
+    storage, there were. The counters are the caller's."""
+    if not account_ids:
+        return {}
+    stored = store.empty_all(unit.connection, account_ids, at)
+    grains = {key: (in_bytes + BYTES_PER_GRAIN // 2) // BYTES_PER_GRAIN for key, in_bytes in stored.items()}
+    return {**store.end_all(unit.connection, account_ids, at), **grains}
 
 
 def evidence(

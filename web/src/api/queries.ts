@@ -26,6 +26,7 @@ export const gridOn = (on: string | null) =>
     queryKey: ['allocations', 'grid', on],
     queryFn: () => take(api.GET('/api/allocations', { params: { query: on ? { on } : {} } })),
     staleTime: 15_000,
+    placeholderData: keepPreviousData,
   })
 
 export const grid = gridOn(null)
@@ -94,6 +95,8 @@ export const evidence = (buyer: string, product: string, day: string) =>
   })
 
 export const today = queryOptions({ queryKey: ['today'], queryFn: () => take(api.GET('/api/today')), staleTime: 30_000 })
+
+export const templates = queryOptions({ queryKey: ['accounts', 'templates'], queryFn: () => take(api.GET('/api/accounts/templates')) })
 
 export const accountsFound = (find: string) =>
   queryOptions({

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { lazy, Suspense, useMemo, useState } from 'react'
 import { Dropdown } from 'react-bootstrap'
-import { BrowserRouter, Navigate, NavLink, Route, Routes, useLocation, useNavigate } from 'react-router'
+import { BrowserRouter, Link, Navigate, NavLink, Route, Routes, useLocation, useNavigate } from 'react-router'
 import { actAs, api, take } from '../api/client'
 import { me, today, type Me } from '../api/queries'
 import { Keys, Palette } from '../commands/Palette'
@@ -23,14 +23,32 @@ const AccountScreen = lazy(() => import('../features/accounts/AccountScreen'))
 const MailScreen = lazy(() => import('../features/log/MailScreen'))
 const PoolsScreen = lazy(() => import('../features/pools/PoolsScreen'))
 const DraftsScreen = lazy(() => import('../features/drafts/DraftsScreen'))
+const PeopleScreen = lazy(() => import('../features/people/PeopleScreen'))
+const PersonScreen = lazy(() => import('../features/people/PersonScreen'))
+const ImportScreen = lazy(() => import('../features/people/ImportScreen'))
+const GroupsScreen = lazy(() => import('../features/people/GroupsScreen'))
+const QueueScreen = lazy(() => import('../features/people/QueueScreen'))
+const ReclaimScreen = lazy(() => import('../features/people/ReclaimScreen'))
+const KeepPage = lazy(() => import('../features/people/KeepPage'))
+const DomainsScreen = lazy(() => import('../features/people/DomainsScreen'))
+const JoiningPage = lazy(() => import('../features/people/JoiningPage'))
+const JoinPage = lazy(() => import('../features/people/JoinPage'))
+const DevicesScreen = lazy(() => import('../features/devices/DevicesScreen'))
+const SessionsScreen = lazy(() => import('../features/devices/SessionsScreen'))
+const NumbersScreen = lazy(() => import('../features/devices/NumbersScreen'))
+const KeysScreen = lazy(() => import('../features/devices/KeysScreen'))
 const LogScreen = lazy(() => import('../features/log/LogScreen'))
 
 const RUNNING = 'fair-ladle-running'
 
 /** Who is signed in decides: the screens, or the way in. */
 export function App() {
-  const who = useQuery(me)
+  // Links in mails lead to pages of their own, for people who do not sign in.
+  const [, link = '', token] = /^\/(join|keep|joining)(?:\/([\w-]+))?\/?$/.exec(location.pathname) ?? []
+  const Page = { join: JoinPage, keep: KeepPage, joining: JoiningPage }[link]
+  const who = useQuery({ ...me, enabled: Page === undefined })
   const [registry] = useState(() => new Registry())
+  if (Page) return <Suspense fallback={<Wait what="the page" />}><Page token={token ?? ''} /></Suspense>
   if (who.isPending) return <Wait what="who you are" />
   if (who.isError) return <Trouble error={who.error} again={() => void who.refetch()} />
   if (!who.data) return <SignIn />
@@ -57,6 +75,15 @@ function Shell({ who }: { who: Me }) {
       { id: 'drafts', name: 'Drafts', keys: 'g d', group: 'Go to', run: () => void go('/drafts') },
       { id: 'pools', name: 'Pools', keys: 'g p', group: 'Go to', run: () => void go('/pools') },
       { id: 'account', name: 'Account', keys: 'g c', group: 'Go to', run: () => void go(`/accounts/${encodeURIComponent(who.running.account)}`) },
+      { id: 'people', name: 'People', keys: 'g e', group: 'Go to', run: () => void go('/people') },
+      { id: 'idle', name: 'Idle seats', keys: 'g i', group: 'Go to', run: () => void go('/idle') },
+      { id: 'domains', name: 'Joining by address', keys: 'g j', group: 'Go to', run: () => void go('/domains') },
+      { id: 'devices', name: 'Devices', keys: 'g v', group: 'Go to', run: () => void go('/devices') },
+      { id: 'sessions', name: 'Sessions', keys: 'g o', group: 'Go to', run: () => void go('/sessions') },
+      { id: 'numbers', name: 'Numbers', keys: 'g n', group: 'Go to', run: () => void go('/numbers') },
+      { id: 'activation-keys', name: 'Keys of devices and sessions', keys: 'g k', group: 'Go to', run: () => void go('/keys') },
+      { id: 'queue', name: 'Waiting for a seat', keys: 'g w', group: 'Go to', run: () => void go('/queue') },
+      { id: 'groups', name: 'Groups', keys: 'g r', group: 'Go to', run: () => void go('/groups') },
       { id: 'statements', name: 'Statements', keys: 'g s', group: 'Go to', run: () => void go('/statements') },
       { id: 'log', name: 'Log', keys: 'g l', group: 'Go to', run: () => void go('/log') },
       { id: 'palette', name: 'Go anywhere', keys: 'Ctrl K', group: 'Help', run: () => setPalette(true) },
@@ -123,6 +150,8 @@ function Shell({ who }: { who: Me }) {
         <NavLink to="/drafts">Drafts</NavLink>
         <NavLink to="/pools">Pools</NavLink>
         <NavLink to={`/accounts/${encodeURIComponent(who.running.account)}`}>Account</NavLink>
+        <Family to="/people" also={['/people-import', '/groups', '/queue', '/idle', '/domains']}>People</Family>
+        <Family to="/devices" also={['/sessions', '/numbers', '/keys']}>Devices</Family>
         <NavLink to="/statements">Statements</NavLink>
         <hr />
         <NavLink to="/log">Log</NavLink>
@@ -137,6 +166,18 @@ function Shell({ who }: { who: Me }) {
               <Route path="/statements" element={<StatementsScreen />} />
               <Route path="/statements/:buyer" element={<StatementScreen />} />
               <Route path="/accounts/:account" element={<AccountScreen />} />
+              <Route path="/people" element={<PeopleScreen />} />
+              <Route path="/devices" element={<DevicesScreen />} />
+              <Route path="/sessions" element={<SessionsScreen />} />
+              <Route path="/numbers" element={<NumbersScreen />} />
+              <Route path="/keys" element={<KeysScreen />} />
+              <Route path="/domains" element={<DomainsScreen />} />
+              <Route path="/people-import" element={<ImportScreen />} />
+              <Route path="/people-import/:number" element={<ImportScreen />} />
+              <Route path="/people/:username" element={<PersonScreen />} />
+              <Route path="/groups" element={<GroupsScreen />} />
+              <Route path="/idle" element={<ReclaimScreen />} />
+              <Route path="/queue" element={<QueueScreen />} />
               <Route path="/mail" element={<MailScreen />} />
               <Route path="/pools" element={<PoolsScreen />} />
               <Route path="/drafts" element={<DraftsScreen />} />
@@ -158,4 +199,11 @@ function TodayCount() {
   if (!found.data) return null
   const count = needsSomebody(found.data)
   return count ? <em><span className="visually-hidden">things that need somebody: </span>{count}</em> : null
+}
+
+/** A link of the side that stands for several screens. */
+function Family({ to, also, children }: { to: string; also: string[]; children: React.ReactNode }) {
+  const { pathname } = useLocation()
+  const here = [to, ...also].some((each) => pathname === each || pathname.startsWith(`${each}/`))
+  return <Link to={to} className={here ? 'active' : undefined} aria-current={here ? 'page' : undefined}>{children}</Link>
 }

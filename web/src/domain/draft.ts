@@ -62,7 +62,64 @@ export interface Move {
   was: string | null
 }
 
-export type Change = AllocationChange | NewLot | LotEnd | NewAccount | Move
+export type Status = 'active' | 'suspended' | 'closed'
+
+/** An account shall be suspended (charged or not), closed or active again. */
+export interface StatusChange {
+  kind: 'status'
+  account: string
+  status: Status
+  charged: boolean
+  was: Status | null
+  was_charged: boolean
+}
+
+/** A rate written for one buyer that the draft creates. */
+export interface RateChange extends RateTerms {
+  kind: 'rate'
+  seller: string
+  buyer: string
+  product: string
+  first_day: string
+}
+
+export interface RateTerms {
+  basis: 'used' | 'held' | 'reserved'
+  aggregate: 'average' | 'peak' | 'p95'
+  tier_mode: 'graduated' | 'volume'
+  included: string
+  overage_price: string | null
+  minimum: string | null
+  fixed_fee: string | null
+  currency: string | null
+  tiers: { from_quantity: string; unit_price: string }[]
+}
+
+/** Units shall be given to, or taken from, these subjects. */
+export interface UnitsChange {
+  kind: 'units'
+  account: string
+  product: string
+  subjects: string[]
+  give: boolean
+}
+
+export type Change = AllocationChange | NewLot | LotEnd | NewAccount | Move | StatusChange | RateChange | UnitsChange
+
+/** The account that a change is about. */
+export function concerns(change: Change): string {
+  switch (change.kind) {
+    case 'new lot':
+    case 'lot end':
+      return change.owner
+    case 'new account':
+      return change.code
+    case 'rate':
+      return change.buyer
+    default:
+      return change.account
+  }
+}
 
 /** What names a change within a draft, as the server has it. */
 export function keyOf(change: Change): string {
@@ -75,7 +132,12 @@ export function keyOf(change: Change): string {
     case 'new account':
       return change.code
     case 'move':
+    case 'status':
       return change.account
+    case 'units':
+      return [change.account, change.product, change.give ? 'give' : 'take'].join('\n')
+    case 'rate':
+      return [change.buyer, change.product, change.first_day].join('\n')
   }
 }
 
@@ -117,6 +179,7 @@ export function sameTerms(one: Terms | null, other: Terms | null): boolean {
 function changesNothing(change: Change): boolean {
   if (change.kind === 'allocation') return sameTerms(change.terms, change.was)
   if (change.kind === 'move') return change.parent === change.was
+  if (change.kind === 'status') return change.status === change.was && change.charged === change.was_charged
   return change.kind === 'lot end' && change.last_day === change.was
 }
 

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { nothing } from './draft'
+import { concerns, nothing } from './draft'
 import { afterShape, codeFor, parseLines } from './newAccounts'
 
 describe('new accounts', () => {
@@ -16,12 +16,19 @@ describe('new accounts', () => {
   it('take another one’s shape', () => {
     const [line] = parseLines('Plover', [])
     const shape = {
-      accounts: [{ code: 'TERN', name: 'Tern', parent: 'MSP', kind: 'client' }, { code: 'TERN-RENTS', name: 'Rents', parent: 'TERN', kind: 'sub-account' }],
+      accounts: [{ code: 'TERN', name: 'Tern', parent: null, kind: 'client' as const }, { code: 'TERN-RENTS', name: 'Rents', parent: 'TERN', kind: 'sub-account' as const }],
       terms: [{ account: 'TERN-RENTS', product: 'VOICE', terms: { ...nothing, cap: 5 } }],
+      rates: [{
+        product: 'VOICE', basis: 'held' as const, aggregate: 'average' as const, tier_mode: 'graduated' as const, included: '0', overage_price: null, minimum: null, fixed_fee: null, currency: null,
+        tiers: [{ from_quantity: '0', unit_price: '9.90' }],
+      }],
+      admin_email: 'ada@msp.example', billing_email: null,
     }
-    const changes = line ? afterShape(line, 'MSP', 'client', shape) : []
-    expect(changes.map((each) => (each.kind === 'new account' ? [each.code, each.parent] : [each.account, each.product]))).toEqual([
-      ['PLOVER', 'MSP'], ['PLOVER-RENTS', 'PLOVER'], ['PLOVER-RENTS', 'VOICE'],
+    const changes = line ? afterShape(line, 'MSP', 'client', shape, '2026-11-01') : []
+    expect(changes.map((each) => [each.kind, concerns(each)])).toEqual([
+      ['new account', 'PLOVER'], ['new account', 'PLOVER-RENTS'], ['allocation', 'PLOVER-RENTS'], ['rate', 'PLOVER'],
     ])
+    expect(changes[0]).toMatchObject({ parent: 'MSP', admin_email: 'ada@msp.example' })
+    expect(changes[3]).toMatchObject({ seller: 'MSP', first_day: '2026-11-01' })
   })
 })

@@ -1,6 +1,6 @@
 /** New accounts as changes for a draft: from a list of names, or after another account's shape. */
 
-import type { AllocationChange, NewAccount, Terms } from './draft'
+import type { AllocationChange, NewAccount, RateChange, RateTerms, Terms } from './draft'
 
 export interface Line {
   name: string
@@ -37,13 +37,22 @@ export function parseLines(text: string, taken: string[]): Line[] {
 
 export interface Shape {
   /** The account whose shape is taken, then those below it, parents first. */
-  accounts: { code: string; name: string; parent: string; kind: string }[]
+  accounts: { code: string; name: string; parent: string | null; kind: NewAccount['account_kind'] }[]
   terms: { account: string; product: string; terms: Terms }[]
+  /** How its seller prices products for the first account alone. */
+  rates: (RateTerms & { product: string })[]
+  admin_email: string | null
+  billing_email: string | null
 }
 
-/** A new client after another one's shape: its departments, and the same reserves and caps everywhere. */
-export function afterShape(line: Line, parent: string, kind: NewAccount['account_kind'], shape: Shape | null): (NewAccount | AllocationChange)[] {
-  const first: NewAccount = { kind: 'new account', code: line.code, parent, account_kind: kind, name: line.name, admin_email: line.admin, billing_email: line.billing }
+/** A new client after another one's shape: its departments, the same reserves and caps everywhere, and the rates written for it, from a day on. */
+export function afterShape(
+  line: Line, parent: string, kind: NewAccount['account_kind'], shape: Shape | null, ratesFrom: string,
+): (NewAccount | AllocationChange | RateChange)[] {
+  const first: NewAccount = {
+    kind: 'new account', code: line.code, parent, account_kind: kind, name: line.name, admin_email: line.admin ?? shape?.admin_email ?? null,
+    billing_email: line.billing ?? shape?.billing_email ?? null,
+  }
   if (!shape) return [first]
   const [top, ...below] = shape.accounts
   const codes = new Map([[top?.code ?? '', line.code]])
@@ -51,8 +60,9 @@ export function afterShape(line: Line, parent: string, kind: NewAccount['account
   return [
     first,
     ...below.map((each): NewAccount => ({
-      kind: 'new account', code: codes.get(each.code) ?? each.code, parent: codes.get(each.parent) ?? line.code, account_kind: 'sub-account', name: each.name, admin_email: null, billing_email: null,
+      kind: 'new account', code: codes.get(each.code) ?? each.code, parent: codes.get(each.parent ?? '') ?? line.code, account_kind: each.kind, name: each.name, admin_email: null, billing_email: null,
     })),
     ...shape.terms.map((each): AllocationChange => ({ kind: 'allocation', account: codes.get(each.account) ?? each.account, product: each.product, terms: each.terms, seen: null, was: null })),
+    ...shape.rates.map((each): RateChange => ({ ...each, kind: 'rate', seller: parent, buyer: line.code, first_day: ratesFrom })),
   ]
 }

@@ -4,7 +4,13 @@ export interface Accounts {
   code: string[]
   name: string[]
   kind: string[]
+  status: string[]
   parent: number[]
+}
+
+/** Whether an account is closed: it and its branch are shown only where one asks for closed ones. */
+export function isClosed(accounts: Accounts, place: number): boolean {
+  return accounts.status[place] === 'closed'
 }
 
 /** How far each account is below the top. */

@@ -10,8 +10,11 @@ import { shortUnits, unitName } from '../../domain/units'
 import { Gauge } from '../../parts/Gauge'
 import { StateMark, Trouble, Wait } from '../../parts/States'
 import { useDraft } from '../drafts/context'
+import { Gives } from '../people/Gives'
+import { StorageLimits } from '../people/Storage'
 import { AskForm, RequestItem } from '../requests/RequestItem'
 import { NewClient } from './NewClient'
+import { KeepTemplate, Status } from './Status'
 
 /** One client or department on one page: what one looks at with them on the phone. */
 export default function AccountScreen() {
@@ -33,13 +36,13 @@ function Loaded({ body, grid }: { body: AccountBody; grid: Grid }) {
       <div className="bar">
         {body.parent && <Link to={`/accounts/${encodeURIComponent(body.parent)}`} className="quiet small">{body.parent_name} ›</Link>}
         <h1>{body.name}</h1>
-        <span className="tag">{body.kind}</span><span className="tag">{body.account}</span>
-        <span className="quiet small">
+        <span className="tag">{body.kind}</span><span className="tag">{body.account}</span>{body.status !== 'active' && <span className="tag near">{body.status}</span>}
+        <Link className="quiet small" to={`/people?account=${encodeURIComponent(body.account)}`}>
           {(body.people.active ?? 0) + (body.people.invited ?? 0) + (body.people.suspended ?? 0)} people
           {body.people.invited ? `, ${body.people.invited} invited` : ''}{body.people.suspended ? `, ${body.people.suspended} suspended` : ''}
-        </span>
+        </Link>
         <span className="grow" />
-        <Button variant="outline-primary" onClick={() => setCreating(true)}>New account below</Button>
+        {body.status !== 'closed' && <Button variant="outline-primary" onClick={() => setCreating(true)}>New account below</Button>}
         <Link className="btn btn-outline-primary" to={to}>Allocations</Link>
       </div>
       <div className="scroll account" role="region" aria-label={body.name} tabIndex={0}>
@@ -47,15 +50,19 @@ function Loaded({ body, grid }: { body: AccountBody; grid: Grid }) {
         <div className="columns">
           <div>
             <Pools pools={pools} place={place} account={body.account} />
+            <Gives account={body.account} group={null} />
+            <StorageLimits account={body.account} group={null} />
             <Requests account={body.account} />
             <Changes account={body.account} />
           </div>
           <aside>
             <Facts body={body} grid={grid} />
+            {body.parent && <Status body={body} />}
             <OnHold account={body.account} grid={grid} />
             <Notices account={body.account} />
             {body.parent && <Statements account={body.account} />}
             <Below body={body} />
+            {body.parent && body.status !== 'closed' && <KeepTemplate body={body} />}
           </aside>
         </div>
       </div>

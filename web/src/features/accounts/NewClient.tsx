@@ -1,10 +1,11 @@
+import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { api, take } from '../../api/client'
-import type { AccountBody, Grid } from '../../api/queries'
+import { templates as templatesQuery, type AccountBody, type Grid } from '../../api/queries'
 import type { NewAccount } from '../../domain/draft'
-import { afterShape, parseLines, type Shape } from '../../domain/newAccounts'
-import { termsOf } from '../allocations/model'
+import { afterShape, parseLines } from '../../domain/newAccounts'
+import { isClosed } from '../../domain/tree'
 import { useDraft } from '../drafts/context'
 
 const KINDS: Record<string, NewAccount['account_kind'][]> = { operator: ['client', 'reseller', 'sub-account'], reseller: ['client', 'sub-account'], client: ['sub-account'], 'sub-account': ['sub-account'] }
@@ -20,12 +21,25 @@ export function NewClient({ parent, grid, close }: { parent: AccountBody; grid: 
   const lines = parseLines(text, grid.accounts.code)
   const wrong = lines.find((each) => each.wrong)
   const place = grid.accounts.code.indexOf(parent.account)
-  const models = grid.accounts.code.filter((_, at) => grid.accounts.parent[at] === place && grid.accounts.kind[at] === kind)
+  const models = grid.accounts.code.filter((_, at) => grid.accounts.parent[at] === place && grid.accounts.kind[at] === kind && !isClosed(grid.accounts, at))
+  const queries = useQueryClient()
+  const templates = (useQuery(templatesQuery).data ?? []).filter((each) => each.shape.accounts[0]?.kind === kind)
+  const [from, chosen] = [like.slice(0, like.indexOf(' ')), like.slice(like.indexOf(' ') + 1)]
   const create = async () => {
     try {
-      const shape = like ? await shapeOf(grid, like) : null
-      draft.set(lines.flatMap((line) => afterShape(line, parent.account, kind, shape)))
+      const shape = from === 'template' ? (templates.find((each) => each.name === chosen)?.shape ?? null)
+        : from === 'account' ? await take(api.GET('/api/accounts/{account}/shape', { params: { path: { account: chosen } } })) : null
+      draft.set(lines.flatMap((line) => afterShape(line, parent.account, kind, shape, `${grid.day.slice(0, 7)}-01`)))
       close()
+    } catch (error) {
+      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+    }
+  }
+  const forget = async () => {
+    try {
+      await take(api.DELETE('/api/accounts/templates/{name}', { params: { path: { name: chosen } } }))
+      setLike('')
+      await queries.invalidateQueries({ queryKey: templatesQuery.queryKey })
     } catch (error) {
       setTrouble(error instanceof Error ? error.message : 'That did not work.')
     }
@@ -38,11 +52,13 @@ export function NewClient({ parent, grid, close }: { parent: AccountBody; grid: 
           <div className="shareform">
             <Form.Group controlId="new-kind"><Form.Label>Kind</Form.Label><Form.Select value={kind} onChange={(event) => setKind(event.target.value as NewAccount['account_kind'])}>{kinds.map((each) => <option key={each}>{each}</option>)}</Form.Select></Form.Group>
             <Form.Group controlId="new-like" style={{ gridColumn: 'span 2' }}>
-              <Form.Label>Departments and allocations like</Form.Label>
+              <Form.Label>Departments, allocations and own rates from</Form.Label>
               <Form.Select value={like} onChange={(event) => setLike(event.target.value)}>
                 <option value="">none yet</option>
-                {models.map((code) => <option key={code} value={code}>{grid.accounts.name[grid.accounts.code.indexOf(code)]}</option>)}
+                {templates.length > 0 && <optgroup label="Templates">{templates.map((each) => <option key={each.name} value={`template ${each.name}`}>{each.name}</option>)}</optgroup>}
+                <optgroup label="Accounts as they are">{models.map((code) => <option key={code} value={`account ${code}`}>{grid.accounts.name[grid.accounts.code.indexOf(code)]}</option>)}</optgroup>
               </Form.Select>
+              {from === 'template' && <Button variant="link" size="sm" className="p-0" onClick={() => void forget()}>Put this template away</Button>}
             </Form.Group>
           </div>
           <Form.Group controlId="new-names">
@@ -55,7 +71,7 @@ export function NewClient({ parent, grid, close }: { parent: AccountBody; grid: 
               <tbody>{lines.slice(0, 50).map((each, at) => <tr key={at}><td>{each.name}{each.wrong && <div className="over small">{each.wrong}</div>}</td><td>{each.code}</td><td>{each.admin ?? <span className="near">none</span>}</td><td>{each.billing ?? <span className="near">none</span>}</td></tr>)}</tbody>
             </table>
           )}
-          <p className="quiet small mt-2">The rates {parent.name} has for all its buyers price it from the first day on.</p>
+          <p className="quiet small mt-2">Where no rate of its own comes along, the rates {parent.name} has for all its buyers price it from the first day on.</p>
           {trouble && <p className="over" role="alert">{trouble}</p>}
         </Modal.Body>
         <Modal.Footer>
@@ -65,20 +81,4 @@ export function NewClient({ parent, grid, close }: { parent: AccountBody; grid: 
       </Form>
     </Modal>
   )
-}
-
-/** An account's branch with the terms in force in it. */
-async function shapeOf(grid: Grid, code: string): Promise<Shape> {
-  const { accounts } = grid
-  const inside = new Set([code])
-  const found: Shape['accounts'] = []
-  accounts.code.forEach((each, at) => {
-    const parent = accounts.code[accounts.parent[at] ?? -1] ?? ''
-    if (each !== code && !inside.has(parent)) return
-    inside.add(each)
-    found.push({ code: each, name: accounts.name[at] ?? each, parent, kind: accounts.kind[at] ?? '' })
-  })
-  const cells = found.flatMap((each) => grid.pools.filter((pool) => pool.present[accounts.code.indexOf(each.code)] === 1).map((pool) => ({ account: each.code, product: pool.product })))
-  const terms = await take(api.POST('/api/allocations/terms', { body: { cells } }))
-  return { accounts: found, terms: terms.filter((each) => each.version && !each.owner).map((each) => ({ account: each.account, product: each.product, terms: termsOf(each.version) })) }
 }

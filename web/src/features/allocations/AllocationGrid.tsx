@@ -236,7 +236,7 @@ export function AllocationGrid(props: GridProps) {
             const inside = chosen && item.index >= range.from.row && item.index <= range.to.row
             return (
               <Row
-                key={code} place={place} index={item.index} top={item.start} name={model.accounts.name[place] ?? ''} kind={model.accounts.kind[place] ?? ''}
+                key={code} place={place} index={item.index} top={item.start} name={model.accounts.name[place] ?? ''} kind={model.accounts.kind[place] ?? ''} status={model.accounts.status[place] ?? 'active'}
                 depth={model.depth[place] ?? 0} below={model.below[place] ?? 0} open={props.isOpen(place)} pools={pools} first={first} last={last}
                 nameWidth={nameWidth} columnWidth={columnWidth} active={active} edit={active === null ? null : edit} effects={props.effects[code]}
                 changed={props.changed[code] ?? ''} faults={props.faults[code]} from={inside ? range.from.column : -1} to={inside ? range.to.column : -1} onEdit={onEditText(setEdit)}

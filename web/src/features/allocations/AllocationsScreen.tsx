@@ -5,13 +5,16 @@ import type { Schemas } from '../../api/client'
 import { gridOn, type Effect, type Pool } from '../../api/queries'
 import { useCommands, type Command } from '../../commands/registry'
 import type { Change, Changes } from '../../domain/draft'
-import { visiblePlaces } from '../../domain/tree'
+import { dayName } from '../../domain/months'
+import { isClosed, visiblePlaces } from '../../domain/tree'
 import type { Position } from '../../grid/move'
 import type { Range } from '../../grid/range'
+import { useAddress } from '../../parts/address'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { useDraft } from '../drafts/context'
 import { AllocationGrid } from './AllocationGrid'
 import { canStand, copied, fill, paste, slotsIn, typeInto, type Sheet } from './cellEditing'
+import { DaysCompared } from './DaysCompared'
 import { Drawer } from './Drawer'
 import { chosenPools, differences, effectsOf, idles, modelOf, presses, readChoice, type Model } from './model'
 import type { Edit } from './Row'
@@ -30,16 +33,18 @@ function useRested<T>(value: T, milliseconds: number): T {
 
 /** Who has what, and who should have what? */
 export function AllocationsScreen() {
-  const on = useSearchParams()[0].get('on')
+  const [params] = useSearchParams()
+  const on = params.get('on')
+  const against = params.get('against')
   const found = useQuery(gridOn(on))
   if (found.isPending) return <Wait what="the positions" />
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
-  return <Loaded grid={found.data} on={on} />
+  return <Loaded grid={found.data} on={on} against={on ? against : null} />
 }
 
-function Loaded({ grid, on }: { grid: Schemas['AllocationGrid']; on: string | null }) {
+function Loaded({ grid, on, against }: { grid: Schemas['AllocationGrid']; on: string | null; against: string | null }) {
   const location = useLocation()
-  const [params, setParams] = useSearchParams()
+  const [params, change] = useAddress()
   const model = useMemo(() => modelOf(grid), [grid])
   const choice = readChoice(params.get('pools'))
   const choiceKey = Array.isArray(choice) ? choice.join(',') : choice
@@ -69,10 +74,12 @@ function Loaded({ grid, on }: { grid: Schemas['AllocationGrid']; on: string | nu
       const text = `${model.accounts.name[place] ?? ''} ${model.accounts.code[place] ?? ''}`.toLowerCase()
       return words.every((word) => text.includes(word))
     }
+    const shut = (place: number) => isClosed(model.accounts, place)
+    if (filter === 'closed') return visiblePlaces(model.accounts.parent, isOpen, (place) => named(place) && shut(place))
     if (filter === 'attention') return visiblePlaces(model.accounts.parent, isOpen, (place) => named(place) && presses(pools, place))
     if (filter === 'idle') return visiblePlaces(model.accounts.parent, isOpen, (place) => named(place) && idles(pools, place))
     if (words.length) return visiblePlaces(model.accounts.parent, isOpen, named)
-    return visiblePlaces(model.accounts.parent, isOpen)
+    return visiblePlaces(model.accounts.parent, isOpen).filter((place) => !shut(place))
   }, [model, pools, filter, find, isOpen])
 
   const [cursor, setCursor] = useState<Position>({ row: 0, column: 0 })
@@ -109,9 +116,9 @@ function Loaded({ grid, on }: { grid: Schemas['AllocationGrid']; on: string | nu
   const look = useCallback(
     (account: string, product: string) => {
       setFind('')
-      setParams((now) => { now.set('account', account); now.set('product', product); now.delete('show'); return now })
+      change({ account, product, show: null }, 'in the history')
     },
-    [setParams],
+    [change],
   )
 
   const place = places[cursor.row]
@@ -139,26 +146,30 @@ function Loaded({ grid, on }: { grid: Schemas['AllocationGrid']; on: string | nu
   useEffect(() => {
     lookAt(product ? { account, product } : null)
   }, [account, product, lookAt])
-  const now = useQuery({ ...gridOn(null), enabled: on !== null })
-  const effects = useMemo(() => (on ? (now.data ? differences(grid, now.data) : {}) : effectsOf(effect)), [effect, on, now.data, grid])
+  const other = useQuery({ ...gridOn(against), enabled: on !== null })
+  const effects = useMemo(() => (on ? (other.data ? differences(grid, other.data) : {}) : effectsOf(effect)), [effect, on, other.data, grid])
+  const [listing, setListing] = useState(false)
   const changed = useMemo(() => changedByAccount(changes), [changes])
   const faults = useMemo(() => faultsByCell(effect), [effect])
 
   const sheet = useMemo<Sheet>(() => ({ model, pools, places, changes, effects }), [model, pools, places, changes, effects])
   const [note, setNote] = useState('')
-  const put = (work: Promise<Change[]>) => {
+  // One edit after the other, each on what the one before made of the draft: keys are faster than answers.
+  const edits = useRef(Promise.resolve())
+  const put = (make: (sheet: Sheet) => Promise<Change[]>) => {
     if (on) {
-      work.catch(() => undefined)
       setNote('This is another day, for looking at. Go back to today to change anything.')
       return
     }
     setNote('')
-    work.then(draft.set, (error: unknown) => setNote(error instanceof Error ? error.message : 'That did not work.'))
+    edits.current = edits.current
+      .then(() => make({ ...sheet, changes: draft.now() }))
+      .then(draft.set, (error: unknown) => setNote(error instanceof Error ? error.message : 'That did not work.'))
   }
   const commit = (edit: Edit, range: Range, active: Position): boolean => {
     if (edit.text.trim() === '') return true
     if (!canStand(sheet, active, edit.field, edit.text)) return false
-    put(typeInto(sheet, range, edit.field, edit.text))
+    put((there) => typeInto(there, range, edit.field, edit.text))
     return true
   }
 
@@ -176,17 +187,17 @@ function Loaded({ grid, on }: { grid: Schemas['AllocationGrid']; on: string | nu
   useCommands(commands)
 
   const choose = useCallback(
-    (name: string, value: string | null) =>
-      setParams((now) => { if (value) now.set(name, value); else now.delete(name); return now }, { replace: true }),
-    [setParams],
+    (name: string, value: string | null) => change({ [name]: value }),
+    [change],
   )
   const startSharing = useCallback(() => setSharing(true), [])
+  const closed = useMemo(() => model.accounts.status.filter((each) => each === 'closed').length, [model])
   const attention = useMemo(() => model.accounts.code.filter((_, at) => presses(pools, at)).length, [model, pools])
 
   return (
     <div className="workspace">
       <div className="gridside">
-        <Toolbar all={grid.pools} pools={pools} choice={choiceKey} filter={filter} find={find} attention={attention} choose={choose} setFind={setFind} shareOut={startSharing} on={on} />
+        <Toolbar all={grid.pools} pools={pools} choice={choiceKey} filter={filter} find={find} attention={attention} choose={choose} setFind={setFind} shareOut={startSharing} on={on} against={against} closed={closed} />
         {pools.length === 0 || places.length === 0 ? (
           <Empty title={pools.length === 0 ? 'No pools to show' : 'No account like that'}>
             {pools.length === 0 ? 'Choose other pools, or bring in lots with an intake.' : filter === 'attention' ? 'Every account in these pools is within its cap.' : 'Try other words, or show all accounts.'}
@@ -194,11 +205,17 @@ function Loaded({ grid, on }: { grid: Schemas['AllocationGrid']; on: string | nu
         ) : (
           <AllocationGrid
             model={model} pools={pools} places={places} cursor={cursor} setCursor={moveCursor} onRange={setRange} isOpen={find || filter !== 'all' ? alwaysOpen : isOpen} toggle={toggle} effects={effects}
-            changed={changed} faults={faults} commit={commit} fill={(range, way) => put(fill(sheet, range, way))} paste={(range, text) => put(paste(sheet, range, text))}
+            changed={changed} faults={faults} commit={commit} fill={(range, way) => put((there) => fill(there, range, way))} paste={(range, text) => put((there) => paste(there, range, text))}
             copied={(range) => copied(sheet, range)} clear={(range) => draft.forget(slotsIn(sheet, range))}
           />
         )}
-        {on && <p className="note quiet" role="status">{Object.values(effects).reduce((sum, cells) => sum + Object.keys(cells).length, 0)} cells differ from today; they are shaded. Nothing is changed here.</p>}
+        {on && (
+          <p className="note quiet" role="status">
+            {Object.values(effects).reduce((sum, cells) => sum + Object.keys(cells).length, 0)} cells differ from {against ? dayName(against) : 'today'}; they are shaded. Nothing is changed here.{' '}
+            {other.data && <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setListing(true)}>List what differs</button>}
+          </p>
+        )}
+        {listing && on && other.data && <DaysCompared day={grid} other={other.data} differing={effects} close={() => setListing(false)} />}
         {note && <p className="note over" role="alert">{note} <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setNote('')}>Close</button></p>}
       </div>
       {sharing && atPool && (

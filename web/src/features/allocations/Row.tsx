@@ -19,6 +19,7 @@ interface RowProps {
   top: number
   name: string
   kind: string
+  status: string
   depth: number
   below: number
   open: boolean
@@ -52,7 +53,7 @@ export const Row = memo(function Row(props: RowProps) {
         style={{ width: props.nameWidth, paddingLeft: 8 + depth * 16 }} aria-colindex={1} title={props.kind === 'sub-account' ? props.name : `${props.name}, ${props.kind}`}
       >
         <span className="tw" aria-hidden="true" data-twist={index}>{props.below ? (props.open ? '▾' : '▸') : ''}</span>
-        {props.name}
+        {props.name}{props.status !== 'active' && <span className="quiet small"> {props.status}</span>}
       </div>
       <div className="acells" style={{ marginLeft: props.first * props.columnWidth }} role="presentation">
         {props.pools.slice(props.first, props.last).map((pool, offset) => (

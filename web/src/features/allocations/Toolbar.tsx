@@ -18,13 +18,17 @@ interface ToolbarProps {
   shareOut: () => void
   /** The day that is looked at; null = now. */
   on: string | null
+  /** The day it is compared with; null = today. */
+  against: string | null
+  /** How many accounts are closed. */
+  closed: number
 }
 
-const FILTERS = [['all', 'All'], ['attention', 'Needs attention'], ['idle', 'Idle']] as const
+const FILTERS = [['all', 'All'], ['attention', 'Needs attention'], ['idle', 'Idle'], ['closed', 'Closed']] as const
 const POOLS = [['counted', 'Seats, devices'], ['storage', 'Storage']] as const
 
 /** Which accounts and pools are shown. Asleep while the cursor moves. */
-export const Toolbar = memo(function Toolbar({ all, pools, choice, filter, find, attention, choose, setFind, shareOut, on }: ToolbarProps) {
+export const Toolbar = memo(function Toolbar({ all, pools, choice, filter, find, attention, choose, setFind, shareOut, on, against, closed }: ToolbarProps) {
   const shown = useMemo(() => ({ product: pools.map((pool) => pool.product), on: on ?? undefined }), [pools, on])
   return (
     <div className="bar tightbar">
@@ -33,11 +37,17 @@ export const Toolbar = memo(function Toolbar({ all, pools, choice, filter, find,
         <Dropdown.Menu className="px-3">
           <Form.Label htmlFor="as-of-day" className="small quiet">As of another day</Form.Label>
           <Form.Control id="as-of-day" type="date" value={on ?? ''} onChange={(event) => choose('on', event.target.value || null)} />
-          {on && <Button variant="link" className="p-0 mt-2" onClick={() => choose('on', null)}>Back to today</Button>}
+          {on && (
+            <>
+              <Form.Label htmlFor="against-day" className="small quiet mt-2">Compared with (empty = today)</Form.Label>
+              <Form.Control id="against-day" type="date" value={against ?? ''} onChange={(event) => choose('against', event.target.value || null)} />
+              <Button variant="link" className="p-0 mt-2" onClick={() => { choose('against', null); choose('on', null) }}>Back to today</Button>
+            </>
+          )}
         </Dropdown.Menu>
       </Dropdown>
       <span className="seg" role="group" aria-label="Which accounts">
-        {FILTERS.map(([key, label]) => (
+        {FILTERS.filter(([key]) => key !== 'closed' || closed > 0).map(([key, label]) => (
           <button type="button" key={key} aria-pressed={filter === key} onClick={() => choose('show', key === 'all' ? null : key)}>
             {label}{key === 'attention' && attention > 0 && <em>{attention}</em>}
           </button>

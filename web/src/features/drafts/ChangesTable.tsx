@@ -1,5 +1,5 @@
 import type { Effect } from '../../api/queries'
-import { keyOf, nothing, slotOf, type Change, type Changes, type Terms } from '../../domain/draft'
+import { concerns, keyOf, nothing, slotOf, type Change, type Changes, type StatusChange, type Terms } from '../../domain/draft'
 import { dayName } from '../../domain/months'
 import { decimal, units, unitName } from '../../domain/units'
 import type { Names } from './names'
@@ -12,7 +12,15 @@ interface ChangesTableProps {
 }
 
 /** What a draft holds, line by line: what it was, what it shall be, and what is wrong with it. */
-export function ChangesTable({ changes, effect, names, forget }: ChangesTableProps) {
+export function ChangesTable({ changes, effect, names: known, forget }: ChangesTableProps) {
+  // Accounts that the draft creates have their names from it.
+  const names: Names = {
+    ...known,
+    account: (code) => {
+      const made = changes[`new account\n${code}`]
+      return made?.kind === 'new account' ? made.name : known.account(code)
+    },
+  }
   return (
     <table className="ledger tight">
       <thead><tr><th>Account</th><th>Pool</th><th>Change</th>{forget && <th><span className="visually-hidden">Take out</span></th>}</tr></thead>
@@ -21,7 +29,7 @@ export function ChangesTable({ changes, effect, names, forget }: ChangesTablePro
           const faults = effect?.faults.filter((each) => each.kind === change.kind && each.key === keyOf(change)) ?? []
           return (
             <tr key={slotOf(change)}>
-              <td>{names.account(change.kind === 'allocation' || change.kind === 'move' ? change.account : change.kind === 'new account' ? change.code : change.owner)}</td>
+              <td>{names.account(concerns(change))}</td>
               <td>{'product' in change && (names.pool(change.product)?.name ?? change.product)}</td>
               <td>
                 <ChangeText change={change} names={names} />
@@ -56,7 +64,28 @@ function ChangeText({ change, names }: { change: Change; names: Names }) {
     return <>let lot <b>{change.reference}</b> end <FromTo from={change.was ? dayName(change.was) : 'open'} to={change.last_day ? dayName(change.last_day) : 'open'} /></>
   }
   if (change.kind === 'move') return <>move below <FromTo from={change.was ? names.account(change.was) : ''} to={names.account(change.parent)} /></>
+  if (change.kind === 'status') return <StatusText change={change} />
+  if (change.kind === 'units') {
+    const unit = names.pool(change.product)?.unit ?? 'unit'
+    return <>{change.give ? 'give' : 'take back'} <b>{change.subjects.length} {unitName(unit, change.subjects.length)}</b> {change.give ? 'to' : 'from'} <span className="quiet small" title={change.subjects.join(', ')}>{change.subjects.slice(0, 8).join(', ')}{change.subjects.length > 8 && ` and ${change.subjects.length - 8} more`}</span></>
+  }
+  if (change.kind === 'rate') {
+    const tiers = change.tiers.map((tier) => `${decimal(tier.unit_price, 2)}${Number(tier.from_quantity) ? ` from ${decimal(tier.from_quantity, 0)}` : ''}`).join(', ')
+    return <>charge a rate of its own from {dayName(change.first_day)}: <b>{tiers}</b> {change.currency} a {names.pool(change.product)?.unit ?? 'unit'} and month, by {change.aggregate} {change.basis}</>
+  }
   return <>create {change.account_kind} <b>{change.name}</b> below {names.account(change.parent)}</>
+}
+
+function StatusText({ change }: { change: StatusChange }) {
+  const word = (status: string, charged: boolean) => (status === 'suspended' ? `suspended, ${charged ? 'charged' : 'not charged'}` : status)
+  return (
+    <>
+      <FromTo from={change.was ? word(change.was, change.was_charged) : ''} to={word(change.status, change.charged)} />{' '}
+      <span className="quiet small">
+        {change.status === 'suspended' ? 'what it has stays, nothing new is given out' : change.status === 'closed' ? 'all it has is released, its allocations end; a last statement remains' : ''}
+      </span>
+    </>
+  )
 }
 
 /** Only what differs between two sets of terms. */

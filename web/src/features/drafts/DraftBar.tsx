@@ -24,6 +24,8 @@ export function DraftBar() {
     [undo, redo, count],
   )
   useCommands(commands)
+  // A draft that is gone takes its review along: the next one is not to open by itself.
+  if (count === 0 && review) setReview(false)
   if (count === 0) return null
   const discard = () => void draft.settle((id) => take(api.POST('/api/drafts/{draft_id}/discard', { params: { path: { draft_id: id } } })), true)
   return (

@@ -1,8 +1,8 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useCallback, useEffect, useMemo, useReducer, useRef, useState } from 'react'
+import { useCallback, useEffect, useMemo, useRef, useState } from 'react'
 import { api, ApiError, take } from '../../api/client'
 import { draftNow, draftLooked, type DraftBody } from '../../api/queries'
-import { bySlot, difference, emptyDraft, isEmpty, reduce, withDifference, type Changes } from '../../domain/draft'
+import { bySlot, difference, emptyDraft, isEmpty, reduce, withDifference, type Action, type Changes } from '../../domain/draft'
 import { DraftContext, type CellName, type OpenDraft } from './context'
 
 const REST = 40
@@ -25,7 +25,13 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
   const queries = useQueryClient()
   const [chosen, setChosen] = useState<number | null>(() => Number(sessionStorage.getItem(CHOSEN)) || null)
   const loaded = useQuery({ ...draftNow(chosen), staleTime: Infinity })
-  const [draft, act] = useReducer(reduce, emptyDraft)
+  // What the draft holds is known at once to whoever asks, not only when it has been drawn.
+  const latest = useRef(emptyDraft)
+  const [draft, setDraft] = useState(emptyDraft)
+  const act = useCallback((action: Action) => {
+    latest.current = reduce(latest.current, action)
+    setDraft(latest.current)
+  }, [])
   const [facts, setFacts] = useState<DraftBody | null>(null)
   const [error, setError] = useState<unknown>(null)
   const [look, setLook] = useState<CellName | null>(null)
@@ -37,7 +43,7 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
     setFacts(body)
     setError(null)
     act({ do: 'load', changes: kept.current.changes })
-  }, [])
+  }, [act])
   useEffect(() => {
     if (loaded.data !== undefined) begin(loaded.data)
   }, [loaded.data, begin])
@@ -49,13 +55,11 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
     else sessionStorage.setItem(CHOSEN, String(chosen))
   }, [chosen])
 
-  const wanted = useRef(draft.changes)
-  useEffect(() => { wanted.current = draft.changes }, [draft.changes])
   const looking = useRef(look)
   useEffect(() => { looking.current = look }, [look])
 
   const sendOnce = useCallback(async () => {
-    const asked = wanted.current
+    const asked = latest.current.changes
     const found = difference(kept.current.changes, asked)
     if (isEmpty(found)) return
     setSending(true)
@@ -75,9 +79,7 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
         const still = there && ['open', 'held'].includes(there.state) ? there : null
         kept.current = keptFrom(still)
         setFacts(still)
-        // What is sent next has theirs in it, whether or not this has been drawn by then.
-        wanted.current = withDifference(kept.current.changes, found)
-        act({ do: 'load', changes: wanted.current })
+        act({ do: 'load', changes: withDifference(kept.current.changes, found) })
       } else {
         setError(trouble)
         throw trouble
@@ -85,7 +87,7 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
     } finally {
       setSending(false)
     }
-  }, [queries])
+  }, [queries, act])
   // One request at a time, whoever asks for it: the next one is made on the revision the last one answered.
   const underWay = useRef<Promise<void> | null>(null)
   const send = useCallback(() => (underWay.current ??= sendOnce().finally(() => { underWay.current = null })), [sendOnce])
@@ -105,7 +107,7 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
 
   const settle = useCallback(
     async (doing: (id: number, revision: number) => Promise<unknown>, ends: boolean) => {
-      while (!isEmpty(difference(kept.current.changes, wanted.current))) await send()
+      while (!isEmpty(difference(kept.current.changes, latest.current.changes))) await send()
       if (kept.current.id === null) return
       await doing(kept.current.id, kept.current.revision)
       if (ends) {
@@ -114,9 +116,11 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
         begin(null)
         queries.removeQueries({ queryKey: ['drafts', 'looked'] })
       }
-      await Promise.all(
+      const fresh = Promise.all(
         [['drafts', 'list'], ['drafts', 'detail'], ['allocations'], ['today'], ['log'], ['pools'], ['accounts']].map((queryKey) => queries.invalidateQueries({ queryKey })),
       )
+      // Whoever ends a draft goes on at once; the screens catch up behind.
+      if (!ends) await fresh
     },
     [send, queries, begin],
   )
@@ -131,10 +135,10 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
   const value = useMemo<OpenDraft>(
     () => ({
       facts, changes: draft.changes, count, effect, busy: unsent || sending || looked.isFetching, error, lookAt: setLook, settle, open,
-      set: (changes) => act({ do: 'set', changes }), forget: (slots) => act({ do: 'forget', slots }),
+      now: () => latest.current.changes, set: (changes) => act({ do: 'set', changes }), forget: (slots) => act({ do: 'forget', slots }),
       undo: () => act({ do: 'undo' }), redo: () => act({ do: 'redo' }),
     }),
-    [facts, draft.changes, count, effect, unsent, sending, looked.isFetching, error, settle, open],
+    [facts, draft.changes, count, effect, unsent, sending, looked.isFetching, error, settle, open, act],
   )
   return <DraftContext value={value}>{children}</DraftContext>
 }

@@ -17,6 +17,8 @@ export interface OpenDraft {
   /** Something typed is not answered yet. */
   busy: boolean
   error: unknown
+  /** What it holds this moment, also before that is drawn. */
+  now: () => Changes
   set: (changes: Change[]) => void
   forget: (slots: string[]) => void
   undo: () => void

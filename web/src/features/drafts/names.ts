@@ -5,6 +5,7 @@ import { grid as gridQuery, type Pool } from '../../api/queries'
 export interface Names {
   account: (code: string) => string
   pool: (product: string) => Pool | undefined
+  product: (code: string) => string
 }
 
 /** What accounts and products are called, and their units, from the grid that is there already. */
@@ -13,6 +14,6 @@ export function useNames(): Names {
   return useMemo(() => {
     const accounts = new Map(found.data?.accounts.code.map((code, place) => [code, found.data.accounts.name[place] ?? code]))
     const pools = new Map(found.data?.pools.map((pool) => [pool.product, pool]))
-    return { account: (code) => accounts.get(code) ?? code, pool: (product) => pools.get(product) }
+    return { account: (code) => accounts.get(code) ?? code, pool: (product) => pools.get(product), product: (code) => pools.get(code)?.name ?? code }
   }, [found.data])
 }

@@ -1,9 +1,9 @@
 import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { useDeferredValue, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { useSearchParams } from 'react-router'
 import { accountsFound, logPage, type LogEntry } from '../../api/queries'
 import { instantName } from '../../domain/months'
+import { useAddress } from '../../parts/address'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { VirtualTable, type Column } from '../../parts/VirtualTable'
@@ -32,7 +32,7 @@ function Changes({ row }: { row: LogEntry }) {
 
 /** Who changed what, from what to what? */
 export default function LogScreen() {
-  const [params, setParams] = useSearchParams()
+  const [params, change] = useAddress()
   const account = params.get('account') ?? undefined
   const by = params.get('by') ?? undefined
   const found = useInfiniteQuery({
@@ -41,7 +41,7 @@ export default function LogScreen() {
     initialPageParam: undefined as number | undefined,
     getNextPageParam: (last) => last.before ?? undefined,
   })
-  const set = (name: string, value: string) => setParams((old) => { if (value) old.set(name, value); else old.delete(name); return old }, { replace: true })
+  const set = (name: string, value: string) => change({ [name]: value })
   const entries = found.data?.pages.flatMap((page) => page.entries) ?? []
   const actors = found.data?.pages[0]?.actors ?? []
   return (

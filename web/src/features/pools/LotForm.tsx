@@ -1,7 +1,9 @@
-import { useState } from 'react'
+import { keepPreviousData, useQuery } from '@tanstack/react-query'
+import { useDeferredValue, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
-import type { Schemas } from '../../api/client'
+import { api, take, type Schemas } from '../../api/client'
 import type { NewLot } from '../../domain/draft'
+import { dayName } from '../../domain/months'
 import { parseUnits, units, unitName } from '../../domain/units'
 
 type PoolBody = Schemas['PoolBody']
@@ -53,7 +55,7 @@ export function LotForm({ pool, renews, today, owners, put, close }: LotFormProp
     </Form.Group>
   )
   return (
-    <Modal show onHide={close} animation={false} aria-labelledby="lot-title">
+    <Modal show onHide={close} animation={false} size={renews ? 'lg' : undefined} aria-labelledby="lot-title">
       <Form onSubmit={(event) => { event.preventDefault(); send() }}>
         <Modal.Header closeButton><Modal.Title id="lot-title">{renews ? `Renew ${renews.reference}` : `Buy ${pool.name}`}</Modal.Title></Modal.Header>
         <Modal.Body>
@@ -71,9 +73,41 @@ export function LotForm({ pool, renews, today, owners, put, close }: LotFormProp
               </Form.Group>
             )}
           </div>
+          {renews && quantity !== null && quantity > 0 && typed.first_day !== '' && <RenewalEffect pool={pool} quantity={quantity} trueUp={trueUp ?? 0} firstDay={typed.first_day} />}
         </Modal.Body>
         <Modal.Footer><Button variant="outline-primary" onClick={close}>Cancel</Button><Button type="submit" disabled={!sound}>Put it into the draft</Button></Modal.Footer>
       </Form>
     </Modal>
+  )
+}
+
+/** What renewing so much would leave uncovered, and what each account below would have to give back. */
+function RenewalEffect({ pool, quantity, trueUp, firstDay }: { pool: PoolBody; quantity: number; trueUp: number; firstDay: string }) {
+  const query = useDeferredValue(`${quantity} ${trueUp} ${firstDay}`)
+  const [asked = '', extra = '', day = ''] = query.split(' ')
+  const found = useQuery({
+    queryKey: ['pools', 'renewal', pool.owner, pool.product, query], placeholderData: keepPreviousData, retry: false,
+    queryFn: () => take(api.GET('/api/pools/{owner}/{product}/renewal', {
+      params: { path: { owner: pool.owner, product: pool.product }, query: { quantity: Number(asked), true_up: Number(extra), first_day: day } },
+    })),
+  })
+  if (!found.data) return null
+  const { short, gives } = found.data
+  const most = (each: Schemas['GivesBody']) => Math.max(each.to_one_level ?? 0, each.where_least_used ?? 0)
+  const of = (grains: number | null) => (grains === null ? '–' : grains === 0 ? <span className="quiet">0</span> : <b>{units(grains, pool.per_unit)}</b>)
+  return (
+    <section aria-label="What it would do" className="mt-3">
+      {short === 0 ? <p className="good mb-0" role="status">It covers what is promised and in use now.</p> : (
+        <>
+          <p className="over mb-1" role="status">From {dayName(firstDay)} on {units(short, pool.per_unit)} {unitName(pool.unit, short / pool.per_unit)} of what is counted now would not be covered. To fit, these would have to give:</p>
+          <div style={{ maxHeight: 220, overflow: 'auto' }} role="region" aria-label="By account" tabIndex={0}>
+            <table className="ledger tight">
+              <thead><tr><th>Account</th><th className="fig">Counted</th><th className="fig">In use</th><th className="fig">Gives: all to one level</th><th className="fig">Gives: where least is used</th></tr></thead>
+              <tbody>{[...gives].sort((one, other) => most(other) - most(one)).map((each) => <tr key={each.account}><td>{each.name}</td><td className="fig">{units(each.counted, pool.per_unit)}</td><td className="fig">{units(each.used, pool.per_unit)}</td><td className="fig">{of(each.to_one_level)}</td><td className="fig">{of(each.where_least_used)}</td></tr>)}</tbody>
+            </table>
+          </div>
+        </>
+      )}
+    </section>
   )
 }

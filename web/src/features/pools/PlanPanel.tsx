@@ -1,5 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { Button } from 'react-bootstrap'
+import { Link } from 'react-router'
 import { api, take, type Schemas } from '../../api/client'
 import { money } from '../../domain/money'
 import { dayName } from '../../domain/months'
@@ -35,6 +36,7 @@ export function PlanPanel({ pool, day, close }: { pool: Schemas['PoolBody']; day
           ))}
         </tbody>
       </table>
+      <p className="mb-1"><Link to={`/allocations?product=${encodeURIComponent(pool.product)}&pools=${encodeURIComponent(pool.product)}&account=${encodeURIComponent(pool.owner)}`}>Shrink by hand in the grid</Link> <span className="quiet small">change caps and reserves there; the draft says what stays short</span></p>
       <p className="quiet small">In the draft’s review, choose “Apply on that day” and {dayName(day)} to let it begin with the shortfall.</p>
     </section>
   )

@@ -82,7 +82,7 @@ function Answer({ request }: { request: RequestBody }) {
         <Form.Group controlId={`${id}-text`} className="grow"><Form.Label>A word, or the reason</Form.Label><Form.Control value={text} maxLength={2000} onChange={(event) => setText(event.target.value)} /></Form.Group>
         <Button disabled={!may || part === null} onClick={() => void run((path) => take(api.POST('/api/requests/{request_id}/grant', { ...path, body: { part, text } })))}>{whole ? 'Grant' : 'Grant in part'}</Button>
         <Button variant="outline-primary" onClick={() => void run((path) => take(api.POST('/api/requests/{request_id}/refuse', { ...path, body: { reason: text } })))}>Refuse</Button>
-        <Button variant="outline-primary" onClick={() => void run((path) => take(api.POST('/api/requests/{request_id}/pass-up', { ...path, body: { reason: text } })))}>Pass up</Button>
+        {request.steps.at(-1)?.what !== 'passed up' && <Button variant="outline-primary" onClick={() => void run((path) => take(api.POST('/api/requests/{request_id}/pass-up', { ...path, body: { reason: text } })))}>Pass up</Button>}
       </div>
       {trouble && <p className="over mt-2" role="alert">{trouble}</p>}
     </div>

@@ -1,11 +1,12 @@
 import { useQuery } from '@tanstack/react-query'
 import { useLayoutEffect, useRef, useState } from 'react'
-import { Link, useParams, useSearchParams } from 'react-router'
+import { Link, useParams } from 'react-router'
 import { DayChart } from '../../charts/DayChart'
 import { me, statement as statementQuery, type Line, type Statement } from '../../api/queries'
 import { minus, money, percent, signed, sum } from '../../domain/money'
 import { monthName, monthWord, monthAfter } from '../../domain/months'
 import { unitName } from '../../domain/units'
+import { useAddress } from '../../parts/address'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { EvidenceTable } from './EvidenceTable'
@@ -16,7 +17,7 @@ import { quantity, rateWords, steps } from './reckoning'
 export default function StatementScreen() {
   const { buyer = '' } = useParams()
   const now = useQuery(me).data?.now ?? new Date().toISOString()
-  const [params, setParams] = useSearchParams()
+  const [params, change] = useAddress()
   const month = params.get('month') ?? lastMonth(now)
   const by = params.get('by') ?? 'product'
   const found = useQuery(statementQuery(buyer, month))
@@ -25,7 +26,7 @@ export default function StatementScreen() {
   const body = found.data
   const before = monthWord(monthAfter(month, -1))
   const choose = (name: string, value: string | null, drop?: string) =>
-    setParams((old) => { if (value) old.set(name, value); else old.delete(name); if (drop) old.delete(drop); return old }, { replace: true })
+    change({ [name]: value, ...(drop ? { [drop]: null } : {}) })
   return (
     <>
       <div className="bar">
@@ -52,6 +53,7 @@ export default function StatementScreen() {
         )}
       </div>
       <div className="scroll" role="region" aria-label="Lines" tabIndex={0}>
+        {body.notes.map((each) => <p className="near mx-3 my-1" key={each}>{each}</p>)}
         {body.lines.length === 0 ? (
           <Empty title={`Nothing to charge in ${monthName(month)}`}>{body.days_read === 0 ? 'No day of it is over yet.' : 'Nothing was held or used that has a price.'}</Empty>
         ) : by === 'department' ? (

@@ -1,11 +1,12 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Form } from 'react-bootstrap'
-import { Link, useSearchParams } from 'react-router'
+import { Link } from 'react-router'
 import type { Schemas } from '../../api/client'
 import { buyers as buyersQuery, me } from '../../api/queries'
 import { minus, money, percent, signed, sum } from '../../domain/money'
 import { monthName } from '../../domain/months'
+import { useAddress } from '../../parts/address'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { sorted, VirtualTable, type Column, type Sorting } from '../../parts/VirtualTable'
@@ -17,7 +18,7 @@ const byNumber = (figure: (row: Buyer) => string | null) => (one: Buyer, other: 
 /** What does each client owe? */
 export default function StatementsScreen() {
   const now = useQuery(me).data?.now ?? new Date().toISOString()
-  const [params, setParams] = useSearchParams()
+  const [params, change] = useAddress()
   const month = params.get('month') ?? lastMonth(now)
   const found = useQuery(buyersQuery(month))
   const find = params.get('find') ?? ''
@@ -80,7 +81,7 @@ export default function StatementsScreen() {
         <span className="grow" />
         <Form.Control
           type="search" placeholder="Find a buyer" aria-label="Find a buyer" style={{ width: 170 }} defaultValue={find}
-          onChange={(event) => setParams((old) => { if (event.target.value) old.set('find', event.target.value); else old.delete('find'); return old }, { replace: true })}
+          onChange={(event) => change({ find: event.target.value })}
         />
         <ExportMenu path="/api/statements/export" params={{ month }} />
       </div>

@@ -6,6 +6,7 @@ import { money, sum } from '../../domain/money'
 import { daysBetween, longDay, monthWord, shortDay } from '../../domain/months'
 import { tinyUnits, units, unitName } from '../../domain/units'
 import { Empty, StateMark, Trouble, Wait } from '../../parts/States'
+import { WaitingToJoin } from '../people/WaitingToJoin'
 import { RequestItem } from '../requests/RequestItem'
 import { needsSomebody } from './count'
 
@@ -38,7 +39,7 @@ export default function TodayScreen() {
       <div className="bar">
         <h1>{longDay(day.day)}</h1>
         <span className="seg" role="group" aria-label="Which things">
-          {([['all', 'Everything', needsSomebody(day)], ['requests', 'Requests', day.requests.length], ['notices', 'Notices', day.notices.length], ['pools', 'Pools', pools], ['clients', 'Past a cap', past.length], ['near', 'Near a cap', near.length], ['idle', 'Idle stock', day.idle.length]] as const).map(([key, label, count]) => (
+          {([['all', 'Everything', needsSomebody(day)], ['requests', 'Requests', day.requests.length + day.joins.length], ['notices', 'Notices', day.notices.length], ['pools', 'Pools', pools], ['clients', 'Past a cap', past.length], ['near', 'Near a cap', near.length], ['idle', 'Idle stock', day.idle.length]] as const).map(([key, label, count]) => (
             <button type="button" key={key} aria-pressed={only === key} onClick={() => choose(key)}>{label}<em>{count}</em></button>
           ))}
         </span>
@@ -47,6 +48,7 @@ export default function TodayScreen() {
         <div role="region" aria-label="What needs somebody" tabIndex={0}>
           {day.pressed.length + day.endings.length + day.idle.length + day.shortfalls.length === 0 && <Empty title="Nothing needs you today">Every account is within its cap, and nothing bought ends in the next 90 days.</Empty>}
           {shows('requests') && <Requests day={day} />}
+          {(only === 'all' || only === 'requests') && <Joins day={day} />}
           {only === 'all' && <Troubles day={day} />}
           {only === 'notices' && <Notices day={day} />}
           {shows('pools') && <Pools day={day} />}
@@ -70,16 +72,33 @@ function Requests({ day }: { day: Today }) {
   )
 }
 
-function Troubles({ day }: { day: Today }) {
-  if (!day.held_drafts.length && !day.failed_jobs.length) return null
+function Joins({ day }: { day: Today }) {
+  if (!day.joins.length) return null
   return (
     <>
-      <h2 className="section">Did not go through<span>{day.held_drafts.length + day.failed_jobs.length}</span></h2>
+      <h2 className="section">Waiting to be let in<span>{day.joins.length}</span></h2>
+      {day.joins.map((each) => <WaitingToJoin each={each} key={each.id} />)}
+    </>
+  )
+}
+
+function Troubles({ day }: { day: Today }) {
+  if (!day.held_drafts.length && !day.failed_jobs.length && !day.failed_policies.length) return null
+  return (
+    <>
+      <h2 className="section">Did not go through<span>{day.held_drafts.length + day.failed_jobs.length + day.failed_policies.length}</span></h2>
       {day.held_drafts.map((each) => (
         <article className="item first" key={each.id}>
           <div className="when over">held back</div>
           <div><b>The draft “{each.name}” was not applied</b><p>{each.reason}</p></div>
           <div className="acts"><Link className="btn btn-outline-primary" to={`/drafts?draft=${each.id}`}>Look at it</Link></div>
+        </article>
+      ))}
+      {day.failed_policies.map((each) => (
+        <article className="item first" key={each.name}>
+          <div className="when over">not run</div>
+          <div><b>The policy “{each.name}” could not run by itself</b><p>{each.trouble}</p></div>
+          <div className="acts"><Link className="btn btn-outline-primary" to="/idle">Look at it</Link></div>
         </article>
       ))}
       {day.failed_jobs.map((each) => (
@@ -201,6 +220,24 @@ function Idle({ day }: { day: Today }) {
   )
 }
 
+/** Seats of people who have not been seen for long, and who waits for one. */
+function Unseen() {
+  const unseen = useQuery({ queryKey: ['reclaim', 'unseen'], queryFn: () => take(api.GET('/api/reclaim/unseen')), staleTime: 300_000 }).data
+  const waiting = useQuery({ queryKey: ['entitlements', 'queue'], queryFn: () => take(api.GET('/api/entitlements/queue')), staleTime: 60_000 }).data?.length ?? 0
+  if (!unseen?.seats && !waiting) return null
+  return (
+    <>
+      <h2 className="mt-3">Seats nobody uses</h2>
+      <dl className="figures">
+        {unseen && unseen.seats > 0 && <><dt><Link to={`/people?seen=${unseen.days}&status=active`}>Of {unseen.people} people not seen for {unseen.days} days</Link></dt><dd>{unseen.seats} {unseen.seats === 1 ? 'seat' : 'seats'}</dd></>}
+        {unseen?.cost.map((each) => [<dt key={each.currency}>What they cost, a month</dt>, <dd key={`${each.currency} figure`}>{money(each.amount)} {each.currency}</dd>])}
+        {waiting > 0 && <><dt><Link to="/queue">People waiting for a seat</Link></dt><dd>{waiting}</dd></>}
+      </dl>
+      <p className="small mb-0"><Link to="/idle">Take idle seats back</Link></p>
+    </>
+  )
+}
+
 function Outlook({ day }: { day: Today }) {
   const top = useQuery(me).data?.running.account
   const months = day.outlook[0]?.months ?? []
@@ -227,6 +264,7 @@ function Outlook({ day }: { day: Today }) {
           <p className="small"><span className="over" aria-hidden="true">■</span> <span className="quiet">short by so many, if nothing is renewed and what is held stays the same</span></p>
         </>
       )}
+      <Unseen />
       <h2 className="mt-3">Money in idle stock</h2>
       <dl className="figures">
         {currencies.map((currency) => {

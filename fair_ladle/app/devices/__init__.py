@@ -1,0 +1,1 @@
+"""Devices that activate by a key and report, and keys to activate with."""

@@ -1,0 +1,304 @@
+"""Devices: activated by a key, reporting, revoked in two steps, given to other people, and working without a network.
+
+A device's unit is an assignment like any other, under the same limits; its row here says what reports for it.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+from dataclasses import dataclass
+from datetime import date, datetime
+from typing import Any
+
+import sqlalchemy as sa
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.devices import store
+from fair_ladle.app.enforcement import usecases as enforcement
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Again, Unit
+from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.takings import usecases as takings
+from fair_ladle.app.takings.usecases import Wanted
+from fair_ladle.app.usage import usecases as usage
+
+LETTERS = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"
+REPORTS_EVERY = 3600
+"""Seconds after which a device should report again."""
+
+
+@dataclass(frozen=True)
+class Key:
+    """A key to begin with, as its row has it, with its account and product."""
+
+    row: Any
+    account: str
+    account_name: str
+    product: Product
+    devices: int = 0
+
+
+@dataclass(frozen=True)
+class Device:
+    """A device: what it is of, who has it, and what is known of it (nothing but its name where an intake recorded it)."""
+
+    machine: str
+    name: str | None
+    product: Product
+    account: str
+    account_name: str
+    since: datetime
+    username: str | None
+    person: str | None
+    state: str
+    on_hold: bool
+    reports: bool
+    reported_at: datetime | None
+    offline_until: datetime | None
+
+
+def hashed(secret: str) -> str:
+    """What is kept of a key or a token."""
+    return hashlib.sha256(secret.encode()).hexdigest()
+
+
+def _refused(title: str, detail: str, status: int = 403) -> Refused:
+    return Refused(Problem("device-refused", title, status, detail))
+
+
+# Keys
+
+
+def make_key(unit: Unit, actor: Actor, account: str, product: str, name: str, most: int | None = None, last_day: date | None = None) -> tuple[int, str]:
+    """A new key for devices or sessions of a product in an account; its number, and the key, which is shown only now."""
+    accounts = accounts_usecases.known(unit)
+    row = accounts_usecases.row_in_scope(accounts, actor, account)
+    found = pools_usecases.product(unit, product)
+    if found.measure not in ("device", "session"):
+        raise invalid(f"{found.name} is measured by {found.measure}; keys are for devices and sessions.", "product")
+    if not name.strip():
+        raise invalid("A key has a name, to know it by.", "name")
+    if most is not None and not 1 <= most <= 1_000_000:
+        raise invalid("At least one device.", "most")
+    if last_day is not None and last_day < accounts_usecases.today(unit):
+        raise invalid("Its last day is over already.", "last_day")
+    takings.room(unit, actor, account, found)  # refused where no pool reaches the account
+    key = "-".join("".join(secrets.choice(LETTERS) for _ in range(5)) for _ in range(5))
+    account_id = int(accounts.ids[row])
+    key_id = store.add_key(unit.connection, {
+        "account_id": account_id, "product_id": found.id, "name": name.strip()[:200], "key_hash": hashed(key), "ending": key[-5:], "most": most, "last_day": last_day,
+        "made_at": unit.now, "made_by": actor.name,
+    })
+    log.write(unit, actor, None, [log.Entry("key made", name.strip(), account_id, None, {"product": found.code, "ends with": key[-5:]})])
+    return key_id, key
+
+
+def keys(unit: Unit, actor: Actor) -> list[Key]:
+    """The keys of the branch, the newest first."""
+    accounts = accounts_usecases.known(unit)
+    branch = accounts.tree.branch(accounts_usecases.top_row(accounts, actor))
+    products = _products(unit)
+    return [_key(accounts, products, row, row.devices) for row in store.every_key(unit.connection, [int(each) for each in accounts.ids[branch]])]
+
+
+def _products(unit: Unit) -> dict[int, Product]:
+    return {each.id: each for each in pools_usecases.products(unit)}
+
+
+def _key(accounts: Accounts, products: dict[int, Product], row: Any, devices: int = 0) -> Key:
+    place = accounts.row_of_id[row.account_id]
+    return Key(row, accounts.tree.codes[place], accounts.name(place), products[row.product_id], devices)
+
+
+def withdraw_key(unit: Unit, actor: Actor, key_id: int) -> None:
+    """Nothing new begins with a key; what began stays."""
+    accounts = accounts_usecases.known(unit)
+    row = store.key(unit.connection, key_id=key_id)
+    if row is None or accounts_usecases.top_row(accounts, actor) not in accounts.tree.path_up(accounts.row_of_id[row.account_id]):
+        raise not_found("key", str(key_id))
+    if row.withdrawn_at is None:
+        store.withdraw_key(unit.connection, key_id, unit.now)
+        log.write(unit, actor, None, [log.Entry("key withdrawn", row.name, row.account_id, {"ends with": row.ending})])
+
+
+def valid_key(unit: Unit, key: str | None, measure: str, key_hash: str | None = None) -> tuple[Key, Actor]:
+    """A key that something may begin with, and who acts by it; locked. Refused with the reason where it is over."""
+    row = store.key(unit.connection, key_hash=key_hash or hashed((key or "").strip().upper()))
+    if row is None:
+        raise _refused("No such key", "There is no such key; look whether it was copied whole.")
+    found = _key(accounts_usecases.known(unit), _products(unit), row)
+    if found.product.measure != measure:
+        raise _refused("Another kind of key", f"This key is for {found.product.measure}s of {found.product.name}.")
+    if row.withdrawn_at is not None:
+        raise _refused("Withdrawn", "This key was withdrawn; ask whoever gave it for another one.")
+    if row.last_day is not None and row.last_day < accounts_usecases.today(unit):
+        raise _refused("Over", f"This key ended on {row.last_day:%-d %B %Y}.")
+    return found, Actor(f"key {row.ending}", "", found.account)
+
+
+# What a device does
+
+
+def activate(unit: Unit, key: str | None, machine: str, name: str = "", key_hash: str | None = None, offline_until: datetime | None = None) -> tuple[Key, str]:
+    """Take a unit for a machine; its token, to report with. A machine that is active by this product already keeps its
+    unit and gets another token."""
+    machine = machine.strip()
+    if not machine or len(machine) > 128 or not machine.isprintable():
+        raise invalid("A machine says what it is called, in at most 128 characters.", "machine")
+    found, actor = valid_key(unit, key, "device", key_hash)
+    row = store.device(unit.connection, found.product.id, machine)
+    if row is not None and row.state != "active":
+        raise _refused("Revoked", "This device was revoked; its administrator can let it come back.")
+    account_id, token, now = found.row.account_id, secrets.token_urlsafe(32), unit.now
+    there = next(iter(usage.open_assignments(unit, [found.product], [machine], now)), None)
+    if there is not None and there.account_id != account_id:
+        raise conflict("A machine of that name is active elsewhere; give this one another name.")
+    if there is None:
+        if found.row.most is not None and store.active_by_key(unit.connection, found.row.id) >= found.row.most:
+            raise _refused("Used up", f"This key is for {found.row.most} {found.product.unit}{'s' if found.row.most > 1 else ''} at once, and all of them are active.", 409)
+        takings.assign(unit, actor, [Wanted(found.account, found.product.code, machine)])
+    values = {
+        "key_id": found.row.id, "account_id": account_id, "product_id": found.product.id, "machine": machine, "name": (name.strip() or machine)[:200], "token_hash": hashed(token),
+        "state": "active", "reported_at": now, "revoked_at": None, "offline_until": offline_until,
+    }
+    try:
+        store.put(unit.connection, row.id if row else None, values if row else {**values, "activated_at": now})
+    except sa.exc.IntegrityError:
+        raise Again from None
+    return found, token
+
+
+def _by_token(unit: Unit, token: str) -> Any:
+    row = store.by_token(unit.connection, hashed(token))
+    if row is None:
+        raise _refused("Not known", "This device is not known (any more); activate it with a key.", 401)
+    return row
+
+
+def report(unit: Unit, token: str) -> dict[str, Any]:
+    """A device says that it is there and hears whether it may go on."""
+    row = _by_token(unit, token)
+    if row.state != "active":
+        if row.state == "revoking":
+            store.put(unit.connection, row.id, {"state": "revoked", "reported_at": unit.now})
+        return {"state": "revoked", "says": "This device was revoked: stop, and remove what was installed."}
+    product = _products(unit)[row.product_id]
+    if not usage.open_assignments(unit, [product], [row.machine], unit.now):
+        store.put(unit.connection, row.id, {"state": "revoked", "revoked_at": unit.now, "reported_at": unit.now})
+        return {"state": "revoked", "says": "The unit of this device was released: stop, and activate it anew if it is needed."}
+    store.put(unit.connection, row.id, {"reported_at": unit.now})
+    if _held(unit, row.account_id, product.code, [row.machine]):
+        return {"state": "on hold", "says": "The account is past its cap and its grace is over; this unit is on hold until there is room.", "report_again": REPORTS_EVERY // 6}
+    return {"state": "active", "report_again": REPORTS_EVERY}
+
+
+def _held(unit: Unit, account_id: int, product: str, machines: list[str]) -> set[str]:
+    accounts = accounts_usecases.known(unit)
+    code = accounts.tree.codes[accounts.row_of_id[account_id]]
+    return {each.subject for each in enforcement.on_hold(unit, Actor("device", "", code), code, product)} & set(machines)
+
+
+def give_back(unit: Unit, token: str) -> None:
+    """A device gives its unit back by itself."""
+    row = _by_token(unit, token)
+    if row.state == "active":
+        _release(unit, Actor("device", "", None), row)
+    store.forget(unit.connection, row.id)
+
+
+def _release(unit: Unit, actor: Actor, row: Any) -> None:
+    accounts = accounts_usecases.known(unit)
+    product = _products(unit)[row.product_id]
+    if usage.open_assignments(unit, [product], [row.machine], unit.now):
+        takings.release(unit, actor, [Wanted(accounts.tree.codes[accounts.row_of_id[row.account_id]], product.code, row.machine)])
+
+
+# What an admin does
+
+
+def listing(
+    unit: Unit, actor: Actor, find: str = "", product: str | None = None, account: str | None = None, username: str | None = None, revoked: bool = False, offset: int = 0, limit: int = 200,
+) -> tuple[int, list[Device]]:
+    """How many devices the branch has, and some of them, by machine."""
+    accounts = accounts_usecases.known(unit)
+    top = accounts_usecases.top_row(accounts, actor) if account is None else accounts_usecases.row_in_scope(accounts, actor, account)
+    products = {each.id: each for each in pools_usecases.products(unit) if each.measure == "device" and product in (None, each.code)}
+    ids = None if top == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(top)]]
+    total, rows = store.page(unit.connection, ids, list(products), revoked, find, username, unit.now, offset, limit)
+    held = {(each.product, each.subject) for each in enforcement.on_hold(unit, actor, accounts.tree.codes[top], product)}
+    found = []
+    for row in rows:
+        place, of = accounts.row_of_id[row.account_id], products[row.product_id]
+        found.append(Device(
+            row.subject, row.name, of, accounts.tree.codes[place], accounts.name(place), row.begins, row.username, row.display_name, row.state or "active",
+            (of.code, row.subject) in held, row.key_id is not None, row.reported_at, row.offline_until,
+        ))
+    return total, found
+
+
+def _in_scope(unit: Unit, actor: Actor, product: str, machine: str) -> tuple[Accounts, Product, Any, int]:
+    """A device's product, row (None where only recorded) and account; whatever is out of sight does not exist."""
+    accounts, found = accounts_usecases.known(unit), pools_usecases.product(unit, product)
+    row = store.device(unit.connection, found.id, machine)
+    there = next(iter(usage.open_assignments(unit, [found], [machine], unit.now)), None)
+    account_id = row.account_id if row is not None else there.account_id if there is not None else None
+    if found.measure != "device" or account_id is None or accounts_usecases.top_row(accounts, actor) not in accounts.tree.path_up(accounts.row_of_id[account_id]):
+        raise not_found("device", machine)
+    return accounts, found, row, account_id
+
+
+def revoke(unit: Unit, actor: Actor, product: str, machine: str) -> str:
+    """First step: its unit is free at once. Second: it is told at its next report. The state it is in then; one that
+    reports nothing is revoked at once."""
+    accounts, found, row, account_id = _in_scope(unit, actor, product, machine)
+    if row is not None and row.state != "active":
+        raise conflict(f"{machine} is revoked already.")
+    state = "revoking" if row is not None and row.token_hash is not None else "revoked"
+    code = accounts.tree.codes[accounts.row_of_id[account_id]]
+    if usage.open_assignments(unit, [found], [machine], unit.now):
+        takings.release(unit, actor, [Wanted(code, found.code, machine)])
+    values = {"state": state, "revoked_at": unit.now}
+    store.put(unit.connection, row.id if row else None, values if row else _recorded(unit, found, account_id, machine) | values)
+    log.write(unit, actor, None, [log.Entry("revoked", machine, account_id, {"product": found.code})])
+    return state
+
+
+def _recorded(unit: Unit, product: Product, account_id: int, machine: str) -> dict[str, Any]:
+    return {"account_id": account_id, "product_id": product.id, "machine": machine, "name": machine, "state": "active", "activated_at": unit.now}
+
+
+def confirm_revoked(unit: Unit, actor: Actor, product: str, machine: str) -> None:
+    """Second step by hand: the device is gone and will not report any more."""
+    _, found, row, account_id = _in_scope(unit, actor, product, machine)
+    if row is None or row.state != "revoking":
+        raise conflict(f"{machine} does not wait to be told.")
+    store.put(unit.connection, row.id, {"state": "revoked"})
+    log.write(unit, actor, None, [log.Entry("revoking confirmed", machine, account_id, {"product": found.code})])
+
+
+def let_back(unit: Unit, actor: Actor, product: str, machine: str) -> None:
+    """A revoked device may be activated again."""
+    _, found, row, account_id = _in_scope(unit, actor, product, machine)
+    if row is None or row.state == "active":
+        raise conflict(f"{machine} is not revoked.")
+    store.forget(unit.connection, row.id)
+    log.write(unit, actor, None, [log.Entry("let come back", machine, account_id, None, {"product": found.code})])
+
+
+def give_to(unit: Unit, actor: Actor, product: str, machine: str, username: str | None) -> None:
+    """Move a device to somebody of its account or below, or to nobody; its unit stays where it is counted."""
+    accounts, found, row, account_id = _in_scope(unit, actor, product, machine)
+    if row is not None and row.state != "active":
+        raise conflict(f"{machine} is revoked.")
+    person = people_usecases.by_username(unit, [username]).get(username) if username else None
+    if username and (person is None or person.status == "removed" or accounts.row_of_id[account_id] not in accounts.tree.path_up(accounts.row_of_id[person.account_id])):
+        raise invalid(f"{username} is nobody of {accounts.name(accounts.row_of_id[account_id])}.", "username")
+    values = {"person_id": person.id if person else None}
+    store.put(unit.connection, row.id if row else None, values if row else _recorded(unit, found, account_id, machine) | values)
+    log.write(unit, actor, None, [log.Entry("device given", machine, account_id, None, {"to": username or "nobody", "product": found.code})])

@@ -1,0 +1,145 @@
+"""What layers give, over HTTP."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from fastapi import APIRouter
+from pydantic import BaseModel, Field
+
+from fair_ladle.app.entitlements import usecases
+from fair_ladle.app.entitlements.usecases import Laid
+from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+
+routes = APIRouter(prefix="/api/entitlements", tags=["entitlements"], responses=PROBLEMS)
+
+
+class LayerGives(BaseModel):
+    """What a layer shall give; group null = everybody of the account and below."""
+
+    account: str = Field(max_length=64)
+    group: str | None = Field(None, max_length=64)
+    product: str = Field(max_length=64)
+    components: list[str] = Field([], max_length=64)
+    priority: int = 100
+
+    def wanted(self) -> usecases.Gives:
+        """As the use-case has it."""
+        return usecases.Gives(self.account, self.group, self.product, tuple(self.components), self.priority)
+
+
+class EntitlementBody(BaseModel):
+    """What a layer gives."""
+
+    account: str
+    account_name: str
+    group: str | None
+    product: str
+    product_name: str
+    components: list[str]
+    priority: int
+
+
+class ComponentBody(BaseModel):
+    """A part of a product; a mandatory one is always on."""
+
+    code: str
+    mandatory: bool
+
+
+class SeatProduct(BaseModel):
+    """A product that people have seats of."""
+
+    code: str
+    name: str
+    components: list[ComponentBody]
+    successor: str | None
+
+
+class LaidBody(BaseModel):
+    """Seats that come and go, and who waits and why: some of each, and how many."""
+
+    given: int
+    taken: int
+    waiting: int
+    given_to: list[str]
+    taken_from: list[str]
+    reasons: dict[str, int]
+    """Why people wait, and how many for that reason."""
+
+
+class WaitingBody(BaseModel):
+    """Somebody who waits for a seat, in the order in which they get one."""
+
+    username: str
+    name: str
+    account_name: str
+    product: str
+    product_name: str
+    since: datetime
+    priority: int
+    why: str
+    """What stands against them besides the seats; empty = only a free seat is missing."""
+
+
+def laid_body(laid: Laid) -> LaidBody:
+    """What laying the layers out did, for an answer."""
+    reasons: dict[str, int] = {}
+    for _, _, why in laid.waiting:
+        reasons[why] = reasons.get(why, 0) + 1
+    return LaidBody(
+        given=len(laid.given), taken=len(laid.taken), waiting=len(laid.waiting), given_to=sorted(name for name, _ in laid.given)[:50],
+        taken_from=sorted(name for name, _ in laid.taken)[:50], reasons=dict(sorted(reasons.items(), key=lambda each: -each[1])[:20]),
+    )
+
+
+@routes.get("", response_model=list[EntitlementBody])
+def entitlements(db: Db, who: Who) -> Any:
+    """What the layers of one's branch give."""
+    return [
+        EntitlementBody(
+            account=code, account_name=name, group=each.group.code if each.group else None, product=each.product.code, product_name=each.product.name,
+            components=list(each.on), priority=each.priority,
+        )
+        for code, name, each in db.run(usecases.entitlements, who)
+    ]
+
+
+@routes.get("/products", response_model=list[SeatProduct])
+def products(db: Db, who: Who) -> Any:
+    """What can be given: products that people have seats of, with their components."""
+    return [
+        SeatProduct(code=each.code, name=each.name, components=[ComponentBody(code=code, mandatory=code in each.mandatory) for code in each.components], successor=each.successor)
+        for each in db.run(usecases.seat_products, who)
+    ]
+
+
+@routes.get("/queue", response_model=list[WaitingBody])
+def queue(db: Db, who: Who) -> Any:
+    """Who waits for a seat, first come first."""
+    return [
+        WaitingBody(
+            username=each.username, name=each.name, account_name=each.account_name, product=each.product.code, product_name=each.product.name,
+            since=each.since, priority=each.priority, why=each.why,
+        )
+        for each in db.run(usecases.queue, who)
+    ]
+
+
+@routes.post("/look", response_model=LaidBody)
+def look(body: LayerGives, db: Db, who: Who, away: bool = False) -> Any:
+    """Whom giving it (or taking it away) would touch; nothing is kept."""
+    return laid_body(db.try_out(usecases.forget if away else usecases.put, who, body.wanted()))
+
+
+@routes.put("", response_model=LaidBody)
+def put(body: LayerGives, db: Db, who: Who) -> Any:
+    """Let a layer give a product, or give it otherwise."""
+    return laid_body(db.run(usecases.put, who, body.wanted()))
+
+
+@routes.post("/forget", response_model=LaidBody)
+def forget(body: LayerGives, db: Db, who: Who) -> Any:
+    """Let a layer give a product no more."""
+    return laid_body(db.run(usecases.forget, who, body.wanted()))

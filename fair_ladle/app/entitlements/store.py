@@ -1,0 +1,123 @@
+"""Queries over what layers give and who waits."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+import sqlalchemy as sa
+
+from fair_ladle.app.entitlements.tables import component_switches, entitlements, rule_seats, seat_queue
+from fair_ladle.app.people.tables import people
+from fair_ladle.core.tree import Ints
+
+AT_ONCE = 60
+
+
+def all_entitlements(connection: sa.Connection) -> list[Any]:
+    """Everything any layer gives."""
+    return list(connection.execute(sa.select(entitlements).order_by(entitlements.c.priority, entitlements.c.id)))
+
+
+def put(connection: sa.Connection, entitlement_id: int | None, values: dict[str, Any]) -> int:
+    """Create (id None) or change what a layer gives; its id."""
+    if entitlement_id is None:
+        return int(connection.execute(sa.insert(entitlements).values(values)).inserted_primary_key[0])
+    connection.execute(sa.update(entitlements).where(entitlements.c.id == entitlement_id).values(values))
+    return entitlement_id
+
+
+def forget(connection: sa.Connection, entitlement_id: int) -> None:
+    """Let a layer give something no more."""
+    connection.execute(sa.delete(entitlements).where(entitlements.c.id == entitlement_id))
+
+
+def members(connection: sa.Connection, among: sa.ColumnElement[bool], clauses: Sequence[sa.ColumnElement[bool]]) -> list[Ints]:
+    """For each condition the numbers of the people (among some) of whom it is true; many conditions in one pass."""
+    found: list[Ints] = []
+    for start in range(0, len(clauses), AT_ONCE):
+        part = clauses[start : start + AT_ONCE]
+        bits = sum((sa.case((each, 1 << n), else_=0) for n, each in enumerate(part)), sa.literal(0))
+        # Only whom any of them is true of is worth sending.
+        any_of = sa.select(people.c.id, sa.cast(bits, sa.BigInteger).label("bits")).where(among).subquery()
+        rows = connection.execute(sa.select(any_of.c.id, any_of.c.bits).where(any_of.c.bits != 0)).fetchall()
+        ids = np.array([row[0] for row in rows], dtype=np.int64)
+        held = np.array([int(row[1]) for row in rows], dtype=np.int64)
+        found.extend(ids[(held >> n) & 1 == 1] for n in range(len(part)))
+    return found
+
+
+def facts(connection: sa.Connection, ids: Collection[int]) -> dict[int, Any]:
+    """id, username, account_id and status of people, by their number."""
+    wanted = sa.select(people.c.id, people.c.username, people.c.display_name, people.c.account_id, people.c.status)
+    return {row.id: row for row in connection.execute(wanted.where(people.c.id.in_(ids)))} if ids else {}
+
+
+def given(connection: sa.Connection, product_id: int) -> set[int]:
+    """Whose seat of a product a layer gave."""
+    return set(connection.scalars(sa.select(rule_seats.c.person_id).where(rule_seats.c.product_id == product_id)))
+
+
+def note_given(connection: sa.Connection, product_id: int, person_ids: Collection[int]) -> None:
+    """These seats a layer gave."""
+    if person_ids:
+        connection.execute(sa.insert(rule_seats), [{"product_id": product_id, "person_id": each} for each in person_ids])
+
+
+def forget_given(connection: sa.Connection, product_id: int, person_ids: Collection[int]) -> None:
+    """These seats are no layer's any more."""
+    if person_ids:
+        connection.execute(sa.delete(rule_seats).where(rule_seats.c.product_id == product_id, rule_seats.c.person_id.in_(person_ids)))
+
+
+def waiting(connection: sa.Connection, product_id: int) -> dict[int, datetime]:
+    """Who waits for a seat of a product, and since when."""
+    q = seat_queue
+    return {row.person_id: row.since for row in connection.execute(sa.select(q.c.person_id, q.c.since).where(q.c.product_id == product_id))}
+
+
+def wait(connection: sa.Connection, product_id: int, person_ids: Collection[int], since: datetime) -> None:
+    """These begin to wait."""
+    if person_ids:
+        connection.execute(sa.insert(seat_queue), [{"product_id": product_id, "person_id": each, "since": since} for each in person_ids])
+
+
+def wait_no_more(connection: sa.Connection, product_id: int, person_ids: Collection[int]) -> None:
+    """These do not wait any more."""
+    if person_ids:
+        connection.execute(sa.delete(seat_queue).where(seat_queue.c.product_id == product_id, seat_queue.c.person_id.in_(person_ids)))
+
+
+def lock_products(connection: sa.Connection) -> None:
+    """One at a time lays the layers out: whoever comes second waits here."""
+    connection.execute(sa.select(entitlements.c.id).order_by(entitlements.c.id).with_for_update()).all()
+
+
+def switched_off(connection: sa.Connection, person_ids: Collection[int]) -> list[Any]:
+    """Components that are switched off for these people: person_id, product_id, component."""
+    s = component_switches
+    return list(connection.execute(sa.select(s).where(s.c.person_id.in_(person_ids))))
+
+
+def switch(connection: sa.Connection, person_id: int, product_id: int, component: str, on: bool) -> None:
+    """Switch a component off for one person, or no longer."""
+    s = component_switches
+    connection.execute(sa.delete(s).where(s.c.person_id == person_id, s.c.product_id == product_id, s.c.component == component))
+    if not on:
+        connection.execute(sa.insert(s).values(person_id=person_id, product_id=product_id, component=component))
+
+
+def products_given(connection: sa.Connection) -> set[int]:
+    """Products of which a layer gave a seat, or somebody waits for one."""
+    return {*connection.scalars(sa.select(rule_seats.c.product_id).distinct()), *connection.scalars(sa.select(seat_queue.c.product_id).distinct())}
+
+
+def has_it_on(product_id: int, component: str, on_by_layer: sa.ColumnElement[bool]) -> sa.ColumnElement[bool]:
+    """People, of those with a seat of a product, who have a component of it on: no switch turns it off, and the seat came
+    by hand, or some layer that gives it has it on (``on_by_layer``)."""
+    s, r = component_switches, rule_seats
+    off = sa.select(s.c.person_id).where(s.c.product_id == product_id, s.c.component == component)
+    layered = sa.select(r.c.person_id).where(r.c.product_id == product_id)
+    return sa.and_(people.c.id.not_in(off), sa.or_(people.c.id.not_in(layered), on_by_layer))

@@ -1,0 +1,429 @@
+"""What layers give: changing it, laying it out over everybody, the queue for seats, and one person's layers."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from itertools import groupby
+from typing import Any
+
+import numpy as np
+import sqlalchemy as sa
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.entitlements import store
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.people.groups import PRESENT, Group, Groups, in_branch, is_present
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.takings import usecases as takings
+from fair_ladle.app.takings.usecases import Wanted
+from fair_ladle.app.usage import usecases as usage
+from fair_ladle.core.calendar import micros
+from fair_ladle.core.layers import MOST_COMPONENTS, Giving, Reached, reach, waiting_order
+
+RULES = Actor("rules", "", None)
+MAY_HAVE = ("active", "invited")
+
+
+@dataclass(frozen=True)
+class Entitlement:
+    """What one layer gives: a product, with these of its components on, to a branch's people or to a group of them."""
+
+    id: int
+    account_id: int
+    group: Group | None
+    product: Product
+    on: tuple[str, ...]
+    priority: int
+
+
+@dataclass(frozen=True)
+class Gives:
+    """What a layer shall give; ``group`` None = everybody of the account's branch."""
+
+    account: str
+    group: str | None
+    product: str
+    on: tuple[str, ...]
+    priority: int = 100
+
+
+@dataclass
+class Laid:
+    """What laying the layers out did: seats given and taken back by person and product, and who waits, with the reason."""
+
+    given: list[tuple[str, str]] = field(default_factory=list)
+    taken: list[tuple[str, str]] = field(default_factory=list)
+    waiting: list[tuple[str, str, str]] = field(default_factory=list)
+
+
+class _Layers:
+    """Everything any layer gives, over a tree."""
+
+    def __init__(self, unit: Unit, accounts: Accounts):
+        self.unit, self.accounts = unit, accounts
+        self.products = {each.id: each for each in pools_usecases.products(unit)}
+        self.groups = Groups.read(unit, accounts)
+        by_id = {each.id: each for each in self.groups.every}
+        self.every = [
+            Entitlement(row.id, row.account_id, by_id[row.group_id] if row.group_id else None, self.products[row.product_id], tuple(row.components), row.priority)
+            for row in store.all_entitlements(unit.connection) if row.account_id in accounts.row_of_id
+        ]
+
+    def row(self, each: Entitlement) -> int:
+        """The row of the account it belongs to."""
+        return self.accounts.row_of_id[each.account_id]
+
+    def clause(self, each: Entitlement) -> sa.ColumnElement[bool]:
+        """Whom it gives to, of those present."""
+        branch = in_branch(self.accounts, self.row(each))
+        return branch if each.group is None else sa.and_(branch, self.groups.reaches(each.group))
+
+    def reached(self, of: Sequence[Entitlement], among: sa.ColumnElement[bool] = PRESENT) -> tuple[list[int], list[Product], Reached]:
+        """Who is reached by these: people (numbers), products, and what of which reaches whom."""
+        members = store.members(self.unit.connection, among, [self.clause(each) for each in of])
+        ids = np.unique(np.concatenate([*members, np.empty(0, dtype=np.int64)]))
+        products = sorted({each.product for each in of}, key=lambda product: (bool(product.requires), product.code))
+        column = {product.id: n for n, product in enumerate(products)}
+        givings = [
+            Giving(column[each.product.id], np.searchsorted(ids, mine), bits(each.product, each.on), each.priority) for each, mine in zip(of, members, strict=True)
+        ]
+        people = {person_id: n for n, person_id in enumerate(ids.tolist())}
+        off = [
+            (people[row.person_id], column[row.product_id], bits(self.products[row.product_id], (row.component,)))
+            for row in (store.switched_off(self.unit.connection, list(people)) if people else []) if row.product_id in column
+        ]
+        return ids.tolist(), products, reach(len(ids), len(products), givings, off, [bits(each, each.mandatory) for each in products])
+
+
+def bits(product: Product, codes: Sequence[str]) -> int:
+    """Components of a product as the engine's bits."""
+    return sum(1 << n for n, code in enumerate(product.components[:MOST_COMPONENTS]) if code in codes)
+
+
+def named(product: Product, on: int) -> list[str]:
+    """The engine's bits as a product's components."""
+    return [code for n, code in enumerate(product.components[:MOST_COMPONENTS]) if on >> n & 1]
+
+
+def entitlements(unit: Unit, actor: Actor) -> list[tuple[str, str, Entitlement]]:
+    """What the layers of the branch give: account's code and name, and what."""
+    accounts = accounts_usecases.known(unit)
+    inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
+    layers = _Layers(unit, accounts)
+    return [(accounts.tree.codes[layers.row(each)], accounts.name(layers.row(each)), each) for each in layers.every if layers.row(each) in inside]
+
+
+def seat_products(unit: Unit, actor: Actor) -> list[Product]:
+    """The products that people have seats of."""
+    accounts_usecases.top_row(accounts_usecases.known(unit), actor)
+    return [each for each in pools_usecases.products(unit) if each.measure == "seat"]
+
+
+def put(unit: Unit, actor: Actor, wanted: Gives) -> Laid:
+    """Let a layer give a product, or give it otherwise; seats follow at once."""
+    accounts = accounts_usecases.known(unit)
+    layers, there, group, product = _find(unit, actor, accounts, wanted)
+    unknown = [code for code in wanted.on if code not in product.components]
+    if unknown:
+        raise invalid(f"{product.name} has no component {unknown[0]}; it has {', '.join(product.components) or 'none'}.", "components")
+    if product.measure != "seat":
+        raise invalid(f"{product.name} is no product that people have seats of.", "product")
+    if not 1 <= wanted.priority <= 1000:
+        raise invalid("A priority from 1 (first) to 1000.", "priority")
+    on = [code for code in product.components if code in wanted.on or code in product.mandatory]
+    row = accounts.tree.row(wanted.account)
+    store.put(unit.connection, there.id if there else None, {
+        "account_id": int(accounts.ids[row]), "group_id": group.id if group else None, "product_id": product.id, "components": on, "priority": wanted.priority,
+    })
+    to = group.name if group else "everybody"
+    log.write(unit, actor, None, [log.Entry(
+        "layer changed" if there else "layer made", product.code, int(accounts.ids[row]), {"to": to, "components": ", ".join(there.on), "priority": there.priority} if there else None,
+        {"to": to, "components": ", ".join(on), "priority": wanted.priority},
+    )])
+    return lay_out(unit, [product])
+
+
+def forget(unit: Unit, actor: Actor, wanted: Gives) -> Laid:
+    """Let a layer give a product no more; seats that only it gave are taken back."""
+    accounts = accounts_usecases.known(unit)
+    _, there, group, product = _find(unit, actor, accounts, wanted)
+    if there is None:
+        raise not_found("layer that gives", wanted.product)
+    store.forget(unit.connection, there.id)
+    log.write(unit, actor, None, [log.Entry("layer taken away", product.code, there.account_id, {"to": group.name if group else "everybody"})])
+    return lay_out(unit, [product])
+
+
+def _find(unit: Unit, actor: Actor, accounts: Accounts, wanted: Gives) -> tuple[_Layers, Entitlement | None, Group | None, Product]:
+    row = accounts_usecases.row_in_scope(accounts, actor, wanted.account)
+    store.lock_products(unit.connection)
+    layers, account_id = _Layers(unit, accounts), int(accounts.ids[row])
+    group = None if wanted.group is None else next((each for each in layers.groups.every if each.account_id == account_id and each.code == wanted.group), None)
+    if wanted.group is not None and group is None:
+        raise not_found("group", wanted.group)
+    product = pools_usecases.product(unit, wanted.product)
+    there = next((each for each in layers.every if (each.account_id, each.group, each.product.id) == (account_id, group, product.id)), None)
+    return layers, there, group, product
+
+
+def lay_out(unit: Unit, only: Sequence[Product] | None = None) -> Laid:
+    """Let seats follow the layers: who is reached gets one or waits, who is reached no more gives back what a layer gave.
+
+    Seats given directly stay. Doing it twice does nothing twice.
+    """
+    store.lock_products(unit.connection)
+    accounts, laid = accounts_usecases.known(unit), Laid()
+    layers = _Layers(unit, accounts)
+    of = [each for each in layers.every if only is None or each.product.id in {product.id for product in only}]
+    ids, products, reached = layers.reached(of)
+    column = {product.id: n for n, product in enumerate(products)}
+    also = store.products_given(unit.connection) if only is None else {each.id for each in only}
+    turn = [*products, *(layers.products[each] for each in sorted(also - set(column)))]
+    # What needs another product is taken back first, and given last.
+    before = {product.id: store.given(unit.connection, product.id) for product in turn}
+    for product in reversed(turn):
+        there = {ids[place] for place in np.flatnonzero(reached.layers[:, column[product.id]]).tolist()} if product.id in column else set()
+        _take_back(unit, accounts, product, before[product.id] - there, laid)
+    for product in turn:
+        places = np.flatnonzero(reached.layers[:, column[product.id]]) if product.id in column else np.empty(0, dtype=np.int64)
+        priority = {ids[place]: int(reached.priority[place, column[product.id]]) for place in places.tolist()}
+        _give(unit, accounts, product, priority, laid)
+    return laid
+
+
+def lay_out_of(unit: Unit, groups: Sequence[Group]) -> Laid:
+    """Lay out what these groups give."""
+    ids = {each.id for each in groups}
+    of = {each.product.id: each.product for each in _Layers(unit, accounts_usecases.known(unit)).every if each.group is not None and each.group.id in ids}
+    return lay_out(unit, list(of.values())) if of else Laid()
+
+
+def _take_back(unit: Unit, accounts: Accounts, product: Product, person_ids: set[int], laid: Laid) -> None:
+    people = store.facts(unit.connection, person_ids)
+    open_now = {row.subject: row for row in usage.open_assignments(unit, [product], [each.username for each in people.values()], unit.now)} if people else {}
+    wanted = [Wanted(accounts.tree.codes[accounts.row_of_id[row.account_id]], product.code, username) for username, row in sorted(open_now.items())]
+    for start in range(0, len(wanted), takings.MOST_AT_ONCE):
+        takings.release(unit, RULES, wanted[start : start + takings.MOST_AT_ONCE])
+    store.forget_given(unit.connection, product.id, person_ids)
+    laid.taken.extend((each.subject, product.code) for each in wanted)
+
+
+def _give(unit: Unit, accounts: Accounts, product: Product, priority: dict[int, int], laid: Laid) -> None:
+    waits = store.waiting(unit.connection, product.id)
+    people = {person_id: each for person_id, each in store.facts(unit.connection, list(priority)).items() if each.status in MAY_HAVE}
+    have = {row.subject for row in usage.open_assignments(unit, [product], [each.username for each in people.values()], unit.now)} if people else set()
+    wanting = [person_id for person_id, each in people.items() if each.username not in have]
+    store.wait_no_more(unit.connection, product.id, set(waits) - set(wanting))
+    now = unit.now
+    new = [person_id for person_id in wanting if person_id not in waits]
+    store.wait(unit.connection, product.id, new, now)
+    kept = {username for username, _, _ in takings.set_aside(unit, [product], [people[each].username for each in wanting])}
+    priority = {person_id: -1 if people[person_id].username in kept else priority[person_id] for person_id in wanting}
+    since = {person_id: micros(waits.get(person_id, now)) for person_id in wanting}
+    order = waiting_order(
+        np.array(wanting, dtype=np.int64), np.array([priority[each] for each in wanting], dtype=np.int64), np.array([since[each] for each in wanting], dtype=np.int64)
+    ).tolist()
+    by_account: dict[int, list[int]] = defaultdict(list)
+    for each in order:
+        by_account[people[each].account_id].append(each)
+    able: list[int] = []
+    for account_id, mine in by_account.items():
+        against = takings.what_speaks_against(unit, account_id, product, [people[each].username for each in mine])
+        laid.waiting.extend((people[each].username, product.code, against[people[each].username]) for each in mine if people[each].username in against)
+        by_account[account_id] = [each for each in mine if people[each].username not in against]
+        able.extend(by_account[account_id])
+
+    def give(part: list[int]) -> None:
+        code = accounts.tree.codes[accounts.row_of_id[people[part[0]].account_id]]
+        takings.give(unit, RULES, code, product, [people[each].username for each in part])
+
+    served = _to_all(unit, list(by_account.values()), give)
+    if not served:
+        # There are too few for all: one after the other, as they stand in the queue.
+        ready, full = set(able), dict[int, str]()
+        for account_id, run in groupby((each for each in order if each in ready), key=lambda person_id: people[person_id].account_id):
+            mine, given = list(run), list[int]()
+            if account_id not in full:
+                given, why = takings.as_many_as_fit(unit, mine, give)
+                served.extend(given)
+                if len(given) < len(mine):
+                    full[account_id] = why
+            laid.waiting.extend((people[each].username, product.code, full[account_id]) for each in mine[len(given) :])
+    store.note_given(unit.connection, product.id, served)
+    store.wait_no_more(unit.connection, product.id, served)
+    laid.given.extend((people[each].username, product.code) for each in served)
+
+
+def _to_all(unit: Unit, parts: list[list[int]], give: Callable[[list[int]], None]) -> list[int]:
+    """Give to everybody, account by account, where there is room for all; else to nobody."""
+    try:
+        with unit.connection.begin_nested():
+            for part in parts:
+                for start in range(0, len(part), takings.MOST_AT_ONCE):
+                    give(part[start : start + takings.MOST_AT_ONCE])
+    except Refused:
+        return []
+    return [each for part in parts for each in part]
+
+
+@dataclass(frozen=True)
+class Waiting:
+    """Somebody who waits for a seat, since when, and with which priority, in the order in which they get one.
+
+    ``why`` says what stands against them besides the seats; empty = only a free seat is missing.
+    """
+
+    username: str
+    name: str
+    account_name: str
+    product: Product
+    since: datetime
+    priority: int
+    why: str
+
+
+def queue(unit: Unit, actor: Actor) -> list[Waiting]:
+    """Who of the branch waits for a seat, product by product, first come first."""
+    accounts = accounts_usecases.known(unit)
+    inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
+    layers = _Layers(unit, accounts)
+    ids, products, reached = layers.reached(layers.every)
+    place, found = {person_id: n for n, person_id in enumerate(ids)}, []
+    for n, product in enumerate(products):
+        waits = store.waiting(unit.connection, product.id)
+        people = store.facts(unit.connection, list(waits))
+        mine = [
+            each for each in people.values() if accounts.row_of_id[each.account_id] in inside and each.id in place and reached.layers[place[each.id], n]
+        ]
+        against: dict[str, str] = {}
+        for account_id in {each.account_id for each in mine}:
+            against |= takings.what_speaks_against(unit, account_id, product, [each.username for each in mine if each.account_id == account_id])
+        rows = [
+            Waiting(
+                each.username, each.display_name, accounts.name(accounts.row_of_id[each.account_id]), product, waits[each.id],
+                int(reached.priority[place[each.id], n]), against.get(each.username, ""),
+            )
+            for each in mine
+        ]
+        found.extend(sorted(rows, key=lambda row: (row.priority, row.since, row.username)))
+    return found
+
+
+@dataclass(frozen=True)
+class Cell:
+    """What one layer says of a product: given or not, and the components it has on."""
+
+    layer: str
+    gives: bool
+    on: list[str]
+
+
+@dataclass(frozen=True)
+class PersonLayers:
+    """A product and how it reaches somebody: layer by layer, what is switched off directly, and the result."""
+
+    product: Product
+    cells: list[Cell]
+    off: list[str]
+    reaches: bool
+    on: list[str]
+    has: bool
+    direct: bool
+    waits_since: datetime | None
+
+
+def layers_of(unit: Unit, actor: Actor, person: Any) -> list[PersonLayers]:
+    """How products reach one person of the branch. What layers above the branch give counts, and is told as “above”."""
+    accounts = accounts_usecases.known(unit)
+    inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
+    layers = _Layers(unit, accounts)
+    me = is_present(person.id)
+    mine = [each for each, members in zip(layers.every, store.members(unit.connection, me, [layers.clause(each) for each in layers.every]), strict=True) if len(members)]
+    off: dict[int, list[str]] = defaultdict(list)
+    for row in store.switched_off(unit.connection, [person.id]):
+        off[row.product_id].append(row.component)
+    have = {row.product_id for row in usage.open_assignments(unit, list(layers.products.values()), [person.username], unit.now)}
+    _, products, reached = layers.reached(mine, me)
+    column = {product.id: n for n, product in enumerate(products)}
+    found = []
+    for product in sorted({*products, *(layers.products[each] for each in have)}, key=lambda each: each.code):
+        if product.measure != "seat":
+            continue
+        cells = [
+            Cell(_layer_name(accounts, layers, each) if layers.row(each) in inside else "above", True, list(each.on)) for each in mine if each.product.id == product.id
+        ]
+        by_rule = person.id in store.given(unit.connection, product.id)
+        direct = product.id in have and not by_rule
+        on = named(product, int(reached.components[0, column[product.id]])) if product.id in column else []
+        if direct:
+            on = [code for code in product.components if code in on or code not in off[product.id] or code in product.mandatory]
+        waits = store.waiting(unit.connection, product.id).get(person.id)
+        found.append(PersonLayers(product, cells, off[product.id], product.id in column, on, product.id in have, direct, waits))
+    return found
+
+
+def _layer_name(accounts: Accounts, layers: _Layers, each: Entitlement) -> str:
+    return each.group.name if each.group else f"everybody of {accounts.name(layers.row(each))}"
+
+
+def switch(unit: Unit, actor: Actor, person: Any, product_code: str, component: str, on: bool) -> None:
+    """Switch a component of what somebody has off, or on again; a mandatory one stays on."""
+    product = pools_usecases.product(unit, product_code)
+    if component not in product.components:
+        raise invalid(f"{product.name} has no component {component}.", "component")
+    if component in product.mandatory and not on:
+        raise conflict(f"{component} is always on in {product.name}.")
+    store.switch(unit.connection, person.id, product.id, component, on)
+    log.write(unit, actor, None, [log.Entry("component switched", person.username, person.account_id, None, {"product": product.code, component: "on" if on else "off"})])
+
+
+def given_to(unit: Unit, group: Group) -> list[str]:
+    """Names of the products a group gives: it cannot go before these do."""
+    accounts = accounts_usecases.known(unit)
+    return [each.product.name for each in _Layers(unit, accounts).every if each.group is not None and each.group.id == group.id]
+
+
+def comes_by_a_layer(unit: Unit, product: Product, person_ids: Sequence[int]) -> set[int]:
+    """Whose seat of a product a layer gave: it goes with the layer, not by hand."""
+    return store.given(unit.connection, product.id) & set(person_ids)
+
+
+def carry_over(unit: Unit, old: Product, new: Product, mapped: dict[str, str | None], person_ids: Sequence[int]) -> dict[str, int]:
+    """What is switched off of one product is switched off of what it becomes in another one; components that were on and
+    become nothing, with how many people lose each.
+
+    ``mapped`` says what each component of the old product becomes (None = nothing); a component of the new one is off
+    where everything it comes from was off, and one that comes from nothing is as the product has it.
+    """
+    off: dict[int, set[str]] = defaultdict(set)
+    for row in store.switched_off(unit.connection, person_ids) if person_ids else []:
+        if row.product_id == old.id:
+            off[row.person_id].add(row.component)
+    lost = {component: sum(component not in off[each] for each in person_ids) for component in old.components if mapped.get(component) is None}
+    for person_id, components in off.items():
+        for component in components:
+            store.switch(unit.connection, person_id, old.id, component, True)
+        for component in new.components:
+            origins = [each for each in old.components if mapped.get(each) == component]
+            if origins and component not in new.mandatory:
+                store.switch(unit.connection, person_id, new.id, component, not all(each in components for each in origins))
+    return {component: count for component, count in lost.items() if count}
+
+
+def has_component(unit: Unit, accounts: Accounts, product: Product, component: str) -> sa.ColumnElement[bool]:
+    """People, of those with a seat of a product, who have a component of it on."""
+    if component not in product.components:
+        raise invalid(f"{product.name} has no component {component}.", "component")
+    if component in product.mandatory:
+        return sa.true()
+    layers = _Layers(unit, accounts)
+    giving = [layers.clause(each) for each in layers.every if each.product.id == product.id and component in each.on]
+    return store.has_it_on(product.id, component, sa.or_(sa.false(), *giving))

@@ -1,0 +1,135 @@
+"""Numbered things over HTTP."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+
+from fastapi import APIRouter, Query
+from pydantic import BaseModel, Field
+
+from fair_ladle.app.items import usecases
+from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.takings.usecases import MOST_AT_ONCE
+
+routes = APIRouter(prefix="/api/items", tags=["items"], responses=PROBLEMS)
+States = Literal["free", "reserved", "assigned", "withdrawn"]
+
+
+class ItemBody(BaseModel):
+    """A number and what it is doing."""
+
+    number: str
+    state: States
+    account: str | None
+    account_name: str | None
+    since: datetime
+    username: str | None
+    person: str | None
+    address: str | None
+    mine: bool
+    until: datetime | None
+    recorded: bool
+
+
+class ItemsPage(BaseModel):
+    """A part of the numbers."""
+
+    total: int
+    rows: list[ItemBody]
+
+
+class BringIn(BaseModel):
+    """Numbers, one a line, or ranges: first - last."""
+
+    owner: str = Field(max_length=64)
+    numbers: str = Field(max_length=1_000_000)
+
+
+class Numbers(BaseModel):
+    """Some numbers."""
+
+    numbers: list[str] = Field(min_length=1, max_length=MOST_AT_ONCE)
+
+
+class Reserving(BaseModel):
+    """Numbers to keep while choosing: those named, or the first so many."""
+
+    account: str = Field(max_length=64)
+    count: int = 0
+    numbers: list[str] = Field([], max_length=MOST_AT_ONCE)
+
+
+class Reserved(BaseModel):
+    """Numbers kept, and until when."""
+
+    numbers: list[str]
+    until: datetime
+
+
+class UseBody(BaseModel):
+    """A number, who uses it, and where."""
+
+    number: str = Field(max_length=128)
+    username: str | None = Field(None, max_length=128)
+    address: str | None = Field(None, max_length=500)
+
+
+class AssignItems(BaseModel):
+    """Numbers to assign in an account, all or none."""
+
+    account: str = Field(max_length=64)
+    uses: list[UseBody] = Field(min_length=1, max_length=MOST_AT_ONCE)
+
+
+class Counted(BaseModel):
+    """How many."""
+
+    count: int
+
+
+@routes.get("/{product}", response_model=ItemsPage)
+def items(
+    product: str, db: Db, who: Who, state: States = "assigned", find: str = Query("", max_length=200), account: str | None = None, username: str | None = None,
+    offset: int = Query(0, ge=0), limit: int = Query(200, ge=1, le=500),
+) -> Any:
+    """A part of the numbers of a product in one's branch."""
+    total, found = db.run(usecases.listing, who, product, state, find, account, username, offset, limit)
+    return ItemsPage(total=total, rows=[ItemBody(**vars(each)) for each in found])
+
+
+@routes.post("/{product}", response_model=Counted, status_code=201)
+def bring_in(product: str, body: BringIn, db: Db, who: Who) -> Any:
+    """Bring numbers in, all or none."""
+    return Counted(count=db.run(usecases.bring_in, who, product, body.owner, body.numbers))
+
+
+@routes.post("/{product}/withdraw", response_model=Counted)
+def withdraw(product: str, body: Numbers, db: Db, who: Who) -> Any:
+    """Take free numbers out of the stock."""
+    return Counted(count=db.run(usecases.withdraw, who, product, body.numbers))
+
+
+@routes.post("/{product}/reserve", response_model=Reserved)
+def reserve(product: str, body: Reserving, db: Db, who: Who) -> Any:
+    """Keep numbers for ten minutes while choosing."""
+    numbers, until = db.run(usecases.reserve, who, product, body.account, body.count, body.numbers)
+    return Reserved(numbers=numbers, until=until)
+
+
+@routes.post("/{product}/let-go", status_code=204)
+def let_go(product: str, body: Numbers, db: Db, who: Who) -> None:
+    """Numbers kept by oneself are free again."""
+    db.run(usecases.let_go, who, product, body.numbers)
+
+
+@routes.post("/{product}/assign", response_model=Counted)
+def assign(product: str, body: AssignItems, db: Db, who: Who) -> Any:
+    """Assign numbers, all or none."""
+    return Counted(count=db.run(usecases.assign, who, product, body.account, [usecases.Use(**each.model_dump()) for each in body.uses]))
+
+
+@routes.post("/{product}/release", response_model=Counted)
+def release(product: str, body: Numbers, db: Db, who: Who) -> Any:
+    """Release numbers, all or none."""
+    return Counted(count=db.run(usecases.release, who, product, body.numbers))

@@ -1,0 +1,250 @@
+"""Numbered things: brought in by ranges, reserved for ten minutes while somebody chooses, assigned only with what they
+need, and released in bulk. What is assigned is an assignment like any other, with the number as its subject."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any, Literal
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.items import store
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Pool, Product
+from fair_ladle.app.takings import usecases as takings
+from fair_ladle.app.takings.usecases import Wanted
+from fair_ladle.app.usage import usecases as usage
+
+State = Literal["free", "reserved", "assigned", "withdrawn"]
+RESERVED_FOR = timedelta(minutes=10)
+MOST_AT_ONCE = 10_000
+ITEM = re.compile(r"^[A-Za-z0-9+][A-Za-z0-9+./_-]{0,127}$")
+
+
+@dataclass(frozen=True)
+class Item:
+    """A numbered thing and what it is doing."""
+
+    number: str
+    state: State
+    account: str | None
+    account_name: str | None
+    since: datetime
+    username: str | None
+    person: str | None
+    address: str | None
+    mine: bool
+    """Whether it is reserved by whoever asks."""
+    until: datetime | None
+    recorded: bool
+    """Whether only an assignment knows it: it was never brought in."""
+
+
+@dataclass(frozen=True)
+class Use:
+    """A number to assign: to whom, and where it is used."""
+
+    number: str
+    username: str | None = None
+    address: str | None = None
+
+
+def needs_address(number: str) -> bool:
+    """A telephone number (E.164, with its +) is assigned with the address where it is used, for calls for help."""
+    return number.startswith("+")
+
+
+def _product(unit: Unit, code: str) -> Product:
+    found = pools_usecases.product(unit, code)
+    if found.measure != "item":
+        raise invalid(f"{found.name} is measured by {found.measure}; it has no numbers.", "product")
+    return found
+
+
+def _pools(unit: Unit, actor: Actor, accounts: Accounts, product: Product) -> list[tuple[Pool, int]]:
+    """The pools that reach the branch, each with its owner's row: those in it, and the nearest above its top."""
+    every = {accounts.row_of_id[pool.owner_id]: pool for pool in pools_usecases.pools(unit, [product])}
+    path = accounts.tree.path_up(accounts_usecases.top_row(accounts, actor))
+    inside = set(accounts.tree.branch(path[0]).tolist())
+    nearest = next((row for row in path if row in every), None)
+    return [(pool, row) for row, pool in every.items() if row in inside or row == nearest]
+
+
+def _pool_above(unit: Unit, accounts: Accounts, row: int, product: Product) -> Pool:
+    """The pool an account's units come from: the nearest upwards. Refused where there is none."""
+    owned = {accounts.row_of_id[pool.owner_id]: pool for pool in pools_usecases.pools(unit, [product])}
+    found = next((owned[each] for each in accounts.tree.path_up(row) if each in owned), None)
+    if found is None:
+        raise invalid(f"Neither {accounts.name(row)} nor any account above it has a pool of {product.name}.", "product")
+    return found
+
+
+def expanded(text: str) -> Iterator[str]:
+    """Numbers as they are written: one a line, or a range from the first to the last of one length (``a - b``)."""
+    for line in text.splitlines():
+        ends = [part.strip() for part in re.split(r"\s+-\s+|\s*(?:\.\.|…|–)\s*|\t+", line.strip()) if part.strip()]
+        if not ends:
+            continue
+        ends = [re.sub(r"(?<=[\d+]) (?=\d)", "", part) for part in ends]
+        for part in ends:
+            if not ITEM.match(part):
+                raise invalid(f"{part[:80]!r} is no number; letters, digits and + . / _ - are, 128 at most.", "numbers")
+        if len(ends) == 1:
+            yield ends[0]
+            continue
+        first, last = (re.fullmatch(r"(.*?)(\d{1,18})", part) for part in ends[:2])
+        if len(ends) > 2 or first is None or last is None or first[1] != last[1] or len(first[2]) != len(last[2]) or int(first[2]) > int(last[2]):
+            raise invalid(f"{line.strip()[:80]!r} is no range; one goes from a first to a last number of the same length that differ in their last digits.", "numbers")
+        if int(last[2]) - int(first[2]) >= MOST_AT_ONCE:
+            raise invalid(f"{line.strip()[:80]!r} has {int(last[2]) - int(first[2]) + 1} numbers; {MOST_AT_ONCE} at once.", "numbers")
+        for value in range(int(first[2]), int(last[2]) + 1):
+            yield f"{first[1]}{value:0{len(first[2])}}"
+
+
+def bring_in(unit: Unit, actor: Actor, product: str, owner: str, text: str) -> int:
+    """Put numbers into the pool that an account of the branch owns, all or none; how many. Refused where one is there."""
+    accounts, found = accounts_usecases.known(unit), _product(unit, product)
+    row = accounts_usecases.row_in_scope(accounts, actor, owner)
+    pool = next((pool for pool, at in _pools(unit, actor, accounts, found) if at == row), None)
+    if pool is None:
+        raise invalid(f"{accounts.name(row)} has no pool of {found.name} of its own.", "owner")
+    numbers: dict[str, None] = {}
+    for number in expanded(text):
+        if number in numbers:
+            raise invalid(f"{number} stands there twice.", "numbers")
+        numbers[number] = None
+        if len(numbers) > MOST_AT_ONCE:
+            raise invalid(f"At most {MOST_AT_ONCE} numbers at once.", "numbers")
+    if not numbers:
+        raise invalid("Write numbers, one a line, or a range: first - last.", "numbers")
+    there = store.known(unit.connection, found.id, numbers)
+    back = [each for each, item in there.items() if item.withdrawn_at is not None and item.pool_id == pool.id]
+    double = [each for each in there if each not in back]
+    if double:
+        raise conflict(f"{double[0]} is there already{f', as are {len(double) - 1} others' if len(double) > 1 else ''}; nothing was brought in.")
+    store.change(unit.connection, found.id, back, {"withdrawn_at": None, "brought_in_at": unit.now})
+    new = [each for each in numbers if each not in there]
+    if new:
+        store.add(unit.connection, [{"pool_id": pool.id, "product_id": found.id, "number": each, "brought_in_at": unit.now} for each in new])
+    log.write(unit, actor, None, [log.Entry("numbers brought in", found.code, int(accounts.ids[row]), None, {"count": len(numbers), "first": next(iter(numbers))})])
+    return len(numbers)
+
+
+def withdraw(unit: Unit, actor: Actor, product: str, numbers: Sequence[str]) -> int:
+    """Take free numbers out of the stock, all or none."""
+    accounts, found = accounts_usecases.known(unit), _product(unit, product)
+    own = {pool.id for pool, row in _pools(unit, actor, accounts, found) if accounts_usecases.top_row(accounts, actor) in accounts.tree.path_up(row)}
+    there = store.known(unit.connection, found.id, numbers, lock=True)
+    taken = {row.subject for row in usage.open_assignments(unit, [found], numbers, unit.now)}
+    for number in numbers:
+        item = there.get(number)
+        if item is None or item.pool_id not in own or item.withdrawn_at is not None:
+            raise not_found("number", number)
+        if number in taken or (item.reserved_until is not None and item.reserved_until > unit.now and item.reserved_by != actor.sign_in_id):
+            raise conflict(f"{number} is in use; release it first.")
+    store.change(unit.connection, found.id, numbers, {"withdrawn_at": unit.now, "reserved_by": None, "reserved_until": None})
+    log.write(unit, actor, None, [log.Entry("number withdrawn", each, None, {"product": found.code}) for each in numbers])
+    return len(numbers)
+
+
+def reserve(unit: Unit, actor: Actor, product: str, account: str, count: int = 0, numbers: Sequence[str] = ()) -> tuple[list[str], datetime]:
+    """Keep numbers for oneself while choosing, ten minutes: those named, or the first so many that are free; until when."""
+    accounts, found = accounts_usecases.known(unit), _product(unit, product)
+    row = accounts_usecases.row_in_scope(accounts, actor, account)
+    pool = _pool_above(unit, accounts, row, found)
+    if not numbers:
+        if not 1 <= count <= takings.MOST_AT_ONCE:
+            raise invalid(f"Between 1 and {takings.MOST_AT_ONCE} numbers.", "count")
+        numbers = store.pick(unit.connection, pool.id, found.id, count, unit.now)
+        if len(numbers) < count:
+            raise conflict(f"Only {len(numbers)} of {count} are free in the stock; bring more in, or choose fewer.")
+    now, there = unit.now, store.known(unit.connection, found.id, numbers, lock=True)
+    _not_taken(unit, actor, found, pool.id, numbers, there)
+    store.change(unit.connection, found.id, numbers, {"reserved_by": actor.sign_in_id or 0, "reserved_until": now + RESERVED_FOR})
+    return list(numbers), now + RESERVED_FOR
+
+
+def _not_taken(unit: Unit, actor: Actor, product: Product, pool_id: int, numbers: Sequence[str], there: dict[str, Any]) -> None:
+    now, taken = unit.now, {row.subject for row in usage.open_assignments(unit, [product], numbers, unit.now)}
+    for number in numbers:
+        item = there.get(number)
+        if item is None or item.pool_id != pool_id or item.withdrawn_at is not None:
+            raise not_found("number", number)
+        if number in taken:
+            raise conflict(f"{number} is in use already.")
+        if item.reserved_until is not None and item.reserved_until > now and item.reserved_by != (actor.sign_in_id or 0):
+            raise conflict(f"{number} is reserved by somebody else until {item.reserved_until:%H:%M} UTC.")
+
+
+def let_go(unit: Unit, actor: Actor, product: str, numbers: Sequence[str]) -> None:
+    """Numbers reserved by oneself are free again."""
+    found = _product(unit, product)
+    mine = [number for number, item in store.known(unit.connection, found.id, numbers, lock=True).items() if item.reserved_by == (actor.sign_in_id or 0)]
+    store.change(unit.connection, found.id, mine, {"reserved_by": None, "reserved_until": None})
+
+
+def assign(unit: Unit, actor: Actor, product: str, account: str, uses: Sequence[Use]) -> int:
+    """Assign numbers in an account, all or none; refused where one lacks what it needs, or a limit stops them."""
+    accounts, found = accounts_usecases.known(unit), _product(unit, product)
+    row = accounts_usecases.row_in_scope(accounts, actor, account)
+    if not uses or len(uses) > takings.MOST_AT_ONCE:
+        raise invalid(f"Between 1 and {takings.MOST_AT_ONCE} numbers at once.", "numbers")
+    people = people_usecases.by_username(unit, [use.username for use in uses if use.username])
+    for use in uses:
+        if needs_address(use.number) and not (use.address or "").strip():
+            raise invalid(f"{use.number} needs the address where it is used.", "address")
+        if len(use.address or "") > 500:
+            raise invalid("An address has 500 characters at most.", "address")
+        person = people.get(use.username) if use.username else None
+        if use.username and (person is None or row not in accounts.tree.path_up(accounts.row_of_id[person.account_id]) or person.status not in ("active", "invited")):
+            raise invalid(f"{use.username} is nobody of {accounts.name(row)}, or not active.", "username")
+    pool = _pool_above(unit, accounts, row, found)
+    numbers = [use.number for use in uses]
+    there = store.known(unit.connection, found.id, numbers, lock=True)
+    _not_taken(unit, actor, found, pool.id, numbers, there)
+    takings.assign(unit, actor, [Wanted(account, found.code, number) for number in numbers])
+    for use in uses:
+        store.change(unit.connection, found.id, [use.number], {
+            "person_id": people[use.username].id if use.username else None, "address": (use.address or "").strip() or None, "reserved_by": None, "reserved_until": None,
+        })
+    return len(uses)
+
+
+def release(unit: Unit, actor: Actor, product: str, numbers: Sequence[str]) -> int:
+    """Numbers are free again, all or none."""
+    accounts, found = accounts_usecases.known(unit), _product(unit, product)
+    there = {row.subject: accounts.tree.codes[accounts.row_of_id[row.account_id]] for row in usage.open_assignments(unit, [found], numbers, unit.now)}
+    for number in numbers:
+        if number not in there:
+            raise not_found("number", number)
+    takings.release(unit, actor, [Wanted(there[number], found.code, number) for number in numbers])
+    store.change(unit.connection, found.id, numbers, {"person_id": None, "address": None})
+    return len(numbers)
+
+
+def listing(
+    unit: Unit, actor: Actor, product: str, state: State = "assigned", find: str = "", account: str | None = None, username: str | None = None, offset: int = 0, limit: int = 200,
+) -> tuple[int, list[Item]]:
+    """How many numbers there are in a state, and some of them: those in use in the branch, or those of the pools that
+    reach it which nobody uses."""
+    accounts, found = accounts_usecases.known(unit), _product(unit, product)
+    top = accounts_usecases.top_row(accounts, actor) if account is None else accounts_usecases.row_in_scope(accounts, actor, account)
+    ids = None if top == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(top)]]
+    pools = [pool.id for pool, _ in _pools(unit, actor, accounts, found)]
+    total, rows = store.page(unit.connection, found.id, pools, ids, state, find, username, unit.now, offset, limit)
+    return total, [
+        Item(
+            row.number, state, None if row.account_id is None else accounts.tree.codes[accounts.row_of_id[row.account_id]],
+            None if row.account_id is None else accounts.name(accounts.row_of_id[row.account_id]), row.begins, row.username, row.display_name,
+            row.address if state == "assigned" else None, state == "reserved" and row.reserved_by == (actor.sign_in_id or 0), row.reserved_until if state == "reserved" else None, row.id is None,
+        )
+        for row in rows
+    ]

@@ -1,0 +1,1 @@
+"""Sessions of concurrent use: leased, kept alive by heartbeats, one a person."""

@@ -1,0 +1,130 @@
+"""Sessions over HTTP: what their clients do with a key or a token, and what admins see."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from fastapi import APIRouter
+from pydantic import BaseModel, Field
+
+from fair_ladle.app.devices.routes import PUBLIC, Bearer
+from fair_ladle.app.leases import usecases
+from fair_ladle.app.plumbing.http import PROBLEMS, Db, ProblemBody, Who
+
+GONE: dict[int | str, dict[str, Any]] = {410: {"model": ProblemBody, "description": "The session has ended"}}
+routes = APIRouter(prefix="/api/sessions", tags=["sessions"], responses=PROBLEMS)
+public_routes = APIRouter(prefix=f"{PUBLIC}/sessions", tags=["public"], responses={**PROBLEMS, **GONE})
+
+
+class SessionBody(BaseModel):
+    """A live session."""
+
+    id: int
+    username: str
+    person: str
+    product: str
+    product_name: str
+    account: str
+    account_name: str
+    machine: str
+    began_at: datetime
+    until: datetime
+    offline_until: datetime | None
+    ends_at: datetime | None
+    why: str | None
+
+
+class SessionsBody(BaseModel):
+    """Live sessions: how many, and some of them."""
+
+    total: int
+    rows: list[SessionBody]
+
+
+class Ending(BaseModel):
+    """By when a session ends."""
+
+    ends_at: datetime
+
+
+class Beginning(BaseModel):
+    """Somebody begins on a machine, with a key of their account."""
+
+    key: str = Field(max_length=100)
+    username: str = Field(min_length=1, max_length=128)
+    machine: str = Field(min_length=1, max_length=128)
+
+
+class Begun(BaseModel):
+    """A session; its token is shown only now. ``ends_on``: machines on which the person's sessions before are told to end."""
+
+    token: str
+    product: str
+    ends_on: list[str]
+    beat_again: int
+
+
+class Beat(BaseModel):
+    """Whether a session goes on, and when to say so again."""
+
+    state: str
+    beat_again: int
+    save_by: datetime | None = None
+    says: str | None = None
+
+
+class OfflineFor(BaseModel):
+    """For how many days a session works without a network."""
+
+    days: int
+
+
+class OfflineUntil(BaseModel):
+    """Until when."""
+
+    until: datetime
+
+
+@routes.get("", response_model=SessionsBody)
+def sessions(db: Db, who: Who, username: str | None = None) -> Any:
+    """The live sessions of one's branch, 500 at most."""
+    total, found = db.run(usecases.sessions, who, username)
+    return SessionsBody(total=total, rows=[
+        SessionBody(
+            id=e.row.id, username=e.row.username, person=e.person, product=e.product.code, product_name=e.product.name, account=e.account, account_name=e.account_name,
+            machine=e.row.machine, began_at=e.row.began_at, until=e.row.until, offline_until=e.row.offline_until, ends_at=e.row.ends_at, why=e.row.why,
+        )
+        for e in found
+    ])
+
+
+@routes.post("/{lease_id}/end", response_model=Ending)
+def tell_to_end(lease_id: int, db: Db, who: Who) -> Any:
+    """Tell a session to save and end."""
+    return Ending(ends_at=db.run(usecases.tell_to_end, who, lease_id))
+
+
+@public_routes.post("/begin", response_model=Begun)
+def begin(body: Beginning, db: Db) -> Any:
+    """Begin a session; a limit that stops it is told."""
+    token, product, ends_on = db.run(usecases.begin, body.key, body.username, body.machine)
+    return Begun(token=token, product=product.code, ends_on=ends_on, beat_again=usecases.BEAT_SECONDS)
+
+
+@public_routes.post("/beat", response_model=Beat)
+def beat(token: Bearer, db: Db) -> Any:
+    """A heartbeat (Authorization: Bearer …); 410 where the session has ended."""
+    return Beat(**db.run(usecases.beat, token.removeprefix("Bearer ").strip()))
+
+
+@public_routes.post("/end", status_code=204)
+def end(token: Bearer, db: Db) -> None:
+    """Close a session."""
+    db.run(usecases.end, token.removeprefix("Bearer ").strip())
+
+
+@public_routes.post("/offline", response_model=OfflineUntil)
+def offline(body: OfflineFor, token: Bearer, db: Db) -> Any:
+    """Take a session along without a network."""
+    return OfflineUntil(until=db.run(usecases.go_offline, token.removeprefix("Bearer ").strip(), body.days))

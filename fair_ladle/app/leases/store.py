@@ -1,0 +1,73 @@
+"""Queries over leases."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from datetime import datetime
+from typing import Any
+
+import sqlalchemy as sa
+
+from fair_ladle.app.leases.tables import leases
+from fair_ladle.app.plumbing.database import metadata
+
+assignments, people = metadata.tables["assignments"], metadata.tables["people"]
+LIVE = leases.c.ended_at.is_(None)
+
+
+def add(connection: sa.Connection, row: dict[str, Any]) -> None:
+    """A new lease."""
+    connection.execute(sa.insert(leases).values(row))
+
+
+def live_of(connection: sa.Connection, product_id: int, person_id: int) -> list[Any]:
+    """Somebody's live sessions of a product, locked, the oldest first."""
+    wanted = sa.select(leases).where(leases.c.product_id == product_id, leases.c.person_id == person_id, LIVE)
+    return list(connection.execute(wanted.order_by(leases.c.id).with_for_update()))
+
+
+def beat(connection: sa.Connection, token_hash: str, until: datetime) -> bool:
+    """A heartbeat keeps a lease; False where it is over, or there is more to say than that."""
+    kept = sa.update(leases).where(leases.c.token_hash == token_hash, LIVE, leases.c.ends_at.is_(None)).values(until=until, offline_until=None)
+    return connection.execute(kept).rowcount == 1
+
+
+def by_token(connection: sa.Connection, token_hash: str, lock: bool = False) -> Any | None:
+    """A lease by its token's hash."""
+    wanted = sa.select(leases).where(leases.c.token_hash == token_hash)
+    return connection.execute(wanted.with_for_update() if lock else wanted).first()
+
+
+def by_id(connection: sa.Connection, lease_id: int) -> Any | None:
+    """A lease, locked."""
+    return connection.execute(sa.select(leases).where(leases.c.id == lease_id).with_for_update()).first()
+
+
+def change(connection: sa.Connection, ids: Collection[int], values: dict[str, Any]) -> None:
+    """Other values for some leases."""
+    if ids:
+        connection.execute(sa.update(leases).where(leases.c.id.in_(ids)).values(values))
+
+
+def over(connection: sa.Connection, at: datetime, limit: int) -> list[Any]:
+    """Live leases that are lost, whose time to save is over, or whose unit was released, locked, in the order of their ids."""
+    a = assignments
+    held = sa.exists().where(a.c.product_id == leases.c.product_id, a.c.subject == leases.c.username, a.c.begins <= at, sa.or_(a.c.ends.is_(None), a.c.ends > at))
+    wanted = sa.select(leases, held.label("held")).where(LIVE, sa.or_(leases.c.until < at, leases.c.ends_at <= at, ~held))
+    return list(connection.execute(wanted.order_by(leases.c.id).limit(limit).with_for_update(skip_locked=True)))
+
+
+def still_live(connection: sa.Connection, product_id: int, person_ids: Collection[int]) -> set[int]:
+    """Which of these people still have a live session of a product."""
+    return set(connection.scalars(sa.select(leases.c.person_id).where(leases.c.product_id == product_id, leases.c.person_id.in_(person_ids), LIVE)))
+
+
+def live(connection: sa.Connection, account_ids: Collection[int] | None, username: str | None, limit: int) -> tuple[int, list[Any]]:
+    """How many live sessions these accounts (None = all) have, and some of them with their people, by name."""
+    wanted = sa.select(leases, people.c.display_name).join(people, people.c.id == leases.c.person_id).where(LIVE)
+    if account_ids is not None:
+        wanted = wanted.where(leases.c.account_id.in_(account_ids))
+    if username is not None:
+        wanted = wanted.where(leases.c.username == username)
+    total = int(connection.scalar(sa.select(sa.func.count()).select_from(wanted.subquery())) or 0)
+    return total, list(connection.execute(wanted.order_by(people.c.display_name, leases.c.id).limit(limit)))

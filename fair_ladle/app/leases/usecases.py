@@ -1,0 +1,167 @@
+"""Sessions of concurrent use. A session holds its unit by a lease that heartbeats keep; the unit is the person's, so that
+somebody who signs in a second time takes nothing more: their first session is told to save, and ends."""
+
+from __future__ import annotations
+
+import secrets
+from collections import defaultdict
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.devices.usecases import hashed, valid_key
+from fair_ladle.app.leases import store
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.takings import usecases as takings
+from fair_ladle.app.takings.usecases import Wanted
+from fair_ladle.app.usage import usecases as usage
+
+BEAT_SECONDS = 60
+LEASE = timedelta(minutes=3)
+"""A lease is lost when no heartbeat came for so long."""
+TO_SAVE = timedelta(minutes=2)
+MOST_OFFLINE_DAYS = 30
+AT_ONCE = 1000
+SCHEDULE = Actor("schedule", "", None)
+
+
+@dataclass(frozen=True)
+class Session:
+    """A live session."""
+
+    row: Any
+    person: str
+    product: Product
+    account: str
+    account_name: str
+
+
+def _over(detail: str) -> Refused:
+    return Refused(Problem("session-over", "The session is over", 410, detail))
+
+
+def begin(unit: Unit, key: str, username: str, machine: str) -> tuple[str, Product, list[str]]:
+    """Begin a session by a key of the account, for somebody of it or below; its token, the product, and the machines on
+    which their sessions before it are told to end. Refused where no unit is left."""
+    machine = machine.strip()
+    if not machine or len(machine) > 128 or not machine.isprintable():
+        raise invalid("A machine says what it is called, in at most 128 characters.", "machine")
+    found, actor = valid_key(unit, key, "session")
+    accounts = accounts_usecases.known(unit)
+    person = people_usecases.by_username(unit, [username]).get(username)
+    if person is None or accounts.tree.row(found.account) not in accounts.tree.path_up(accounts.row_of_id[person.account_id]):
+        raise not_found("person", username)
+    (person,) = people_usecases.lock(unit, [person.id])  # two beginnings of one person, one after the other
+    if person.status != "active":
+        raise conflict(f"{username} is {person.status}.")
+    now, code = unit.now, accounts.tree.codes[accounts.row_of_id[person.account_id]]
+    before = store.live_of(unit.connection, found.product.id, person.id)
+    lost = [each.id for each in before if each.until < now]
+    store.change(unit.connection, lost, {"ended_at": now, "why": "no heartbeat came"})
+    told = [each for each in before if each.id not in lost]
+    store.change(unit.connection, [each.id for each in told if each.ends_at is None], {"ends_at": now + TO_SAVE, "why": f"{username} has signed in on {machine}"})
+    if not usage.open_assignments(unit, [found.product], [username], now):
+        takings.assign(unit, Actor(actor.name, "", found.account), [Wanted(code, found.product.code, username)])
+    token = secrets.token_urlsafe(32)
+    store.add(unit.connection, {
+        "account_id": person.account_id, "product_id": found.product.id, "person_id": person.id, "username": username, "machine": machine, "token_hash": hashed(token),
+        "began_at": now, "until": now + LEASE,
+    })
+    people_usecases.change(unit, [person.id], {"last_seen_at": now})
+    return token, found.product, [each.machine for each in told]
+
+
+def beat(unit: Unit, token: str) -> dict[str, Any]:
+    """A heartbeat: the lease goes on. Says when it is told to end; refused where it has ended."""
+    if store.beat(unit.connection, hashed(token), unit.now + LEASE):
+        return {"state": "live", "beat_again": BEAT_SECONDS}
+    row = _live(unit, token)
+    if row.ends_at is None or row.ends_at <= unit.now:
+        raise _over(f"This session has ended: {row.why or 'its time is over'}.")
+    store.change(unit.connection, [row.id], {"until": max(row.ends_at, unit.now + LEASE)})
+    return {"state": "ending", "save_by": row.ends_at, "says": f"Save your work: {row.why}. This session ends at {row.ends_at:%H:%M:%S} UTC.", "beat_again": 10}
+
+
+def _live(unit: Unit, token: str) -> Any:
+    row = store.by_token(unit.connection, hashed(token), lock=True)
+    if row is None:
+        raise Refused(Problem("session-over", "No such session", 401, "This session is not known; begin a new one."))
+    if row.ended_at is not None:
+        raise _over(f"This session has ended: {row.why or 'it was closed'}.")
+    return row
+
+
+def end(unit: Unit, token: str) -> None:
+    """A session closes; its unit is free unless the person has another one."""
+    row = _live(unit, token)
+    store.change(unit.connection, [row.id], {"ended_at": unit.now, "why": "closed"})
+    _free(unit, [row])
+
+
+def go_offline(unit: Unit, token: str, days: int) -> datetime:
+    """Work without a network: the lease holds without heartbeats; until when."""
+    if not 1 <= days <= MOST_OFFLINE_DAYS:
+        raise invalid(f"Between 1 and {MOST_OFFLINE_DAYS} days.", "days")
+    row = _live(unit, token)
+    if row.ends_at is not None:
+        raise conflict("This session is about to end; it cannot be taken along.")
+    until = unit.now + timedelta(days=days)
+    store.change(unit.connection, [row.id], {"until": until, "offline_until": until})
+    return until
+
+
+def end_lost(unit: Unit) -> int:
+    """End what no heartbeat came for, what had its time to save, and what has lost its unit; how many. Called until there
+    is nothing left."""
+    now = unit.now
+    over = store.over(unit.connection, now, AT_ONCE)
+    reasons = {each.id: "no heartbeat came" if each.until < now else None if each.held else "its unit was released" for each in over}
+    for why in ("no heartbeat came", "its unit was released", None):
+        store.change(unit.connection, [each for each, reason in reasons.items() if reason == why], {"ended_at": now} | ({"why": why} if why else {}))
+    _free(unit, over)
+    return len(over)
+
+
+def _free(unit: Unit, ended: list[Any]) -> None:
+    """Release the units of people who have no live session of the product any more."""
+    accounts, products = accounts_usecases.known(unit), {each.id: each for each in pools_usecases.products(unit)}
+    by_product: dict[int, dict[int, str]] = defaultdict(dict)
+    for each in ended:
+        by_product[each.product_id][each.person_id] = each.username
+    for product_id, people in by_product.items():
+        for still in store.still_live(unit.connection, product_id, list(people)):
+            del people[still]
+        there = usage.open_assignments(unit, [products[product_id]], list(people.values()), unit.now) if people else []
+        if there:
+            takings.release(unit, SCHEDULE, [Wanted(accounts.tree.codes[accounts.row_of_id[row.account_id]], products[product_id].code, row.subject) for row in there])
+
+
+def sessions(unit: Unit, actor: Actor, username: str | None = None, limit: int = 500) -> tuple[int, list[Session]]:
+    """How many sessions are live in the branch, and some of them by name."""
+    accounts = accounts_usecases.known(unit)
+    top, products = accounts_usecases.top_row(accounts, actor), {each.id: each for each in pools_usecases.products(unit)}
+    ids = None if top == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(top)]]
+    total, rows = store.live(unit.connection, ids, username, limit)
+    return total, [
+        Session(row, row.display_name, products[row.product_id], accounts.tree.codes[accounts.row_of_id[row.account_id]], accounts.name(accounts.row_of_id[row.account_id])) for row in rows
+    ]
+
+
+def tell_to_end(unit: Unit, actor: Actor, lease_id: int) -> datetime:
+    """An admin ends a session, with time to save; by when. One that works without a network ends at once here, since
+    nobody could tell it."""
+    accounts = accounts_usecases.known(unit)
+    row = store.by_id(unit.connection, lease_id)
+    if row is None or row.ended_at is not None or accounts_usecases.top_row(accounts, actor) not in accounts.tree.path_up(accounts.row_of_id[row.account_id]):
+        raise not_found("session", str(lease_id))
+    ends = unit.now if row.offline_until is not None else row.ends_at or unit.now + TO_SAVE
+    store.change(unit.connection, [row.id], {"ends_at": ends, "why": f"{actor.name} has ended it"})
+    log.write(unit, actor, None, [log.Entry("session told to end", row.username, row.account_id, {"on": row.machine})])
+    return ends

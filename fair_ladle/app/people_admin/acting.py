@@ -1,0 +1,396 @@
+"""One act done to many people: each for whom it can be done, and for every other one the reason why not."""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+from collections import defaultdict
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import timedelta
+from typing import Any, Literal
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.entitlements import usecases as entitlements
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.people_admin import store
+from fair_ladle.app.people_admin.listing import MOST_AT_ONCE, Asked, conditions
+from fair_ladle.app.plumbing import outbox
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import Refused, invalid
+from fair_ladle.app.plumbing.settings import Settings
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.takings import usecases as takings
+from fair_ladle.app.takings.usecases import Wanted
+
+Act = Literal["assign", "release", "swap", "suspend", "resume", "protect", "unprotect", "move", "remove", "restore", "invite", "withdraw", "set aside", "let go"]
+INVITED_FOR = timedelta(days=7)
+RESTORED_WITHIN = timedelta(days=30)
+
+
+@dataclass(frozen=True)
+class How:
+    """What an act needs besides people: the product (and the one it is swapped for, with what each component becomes,
+    the one of the same code if not said, None = nothing), the account to move to, whether who is suspended keeps their
+    seats."""
+
+    product: str | None = None
+    to_product: str | None = None
+    to_account: str | None = None
+    keep_seats: bool = True
+    components: dict[str, str | None] | None = None
+
+
+@dataclass(frozen=True)
+class CouldNot:
+    """Somebody for whom it could not be done, and why."""
+
+    username: str
+    name: str
+    why: str
+
+
+@dataclass(frozen=True)
+class Seats:
+    """Units of a product in an account: how many were needed and given, and how many more there is room for then."""
+
+    account: str
+    account_name: str
+    product: Product
+    needed: int
+    given: int
+    left: int
+
+
+@dataclass
+class Outcome:
+    """What an act did."""
+
+    asked: int
+    done: list[str] = field(default_factory=list)
+    could_not: list[CouldNot] = field(default_factory=list)
+    seats: list[Seats] = field(default_factory=list)
+    released: int = 0
+    lost: dict[str, int] = field(default_factory=dict)
+    """Components that a swap has nothing for, with how many people had each on."""
+
+
+def act(unit: Unit, actor: Actor, what: Act, asked: Asked, how: How | None = None) -> Outcome:
+    """Do one thing to everybody of the branch who is asked for. It is whole for each of them, never for half of one."""
+    accounts = accounts_usecases.known(unit)
+    if what == "restore":
+        asked = replace(asked, status="removed")
+    ids = store.ids(unit.connection, conditions(unit, actor, accounts, asked), MOST_AT_ONCE + 1)
+    if len(ids) > MOST_AT_ONCE:
+        raise invalid(f"More than {MOST_AT_ONCE} people at once; choose fewer.", "people")
+    found = people_usecases.lock(unit, ids)
+    outcome = Outcome(len(found))
+    missing = sorted(set(asked.usernames or ()) - {each.username for each in found})
+    outcome.could_not.extend(CouldNot(name, name, "is not here (any more).") for name in missing)
+    doing = _Doing(unit, actor, accounts, outcome, how or How())
+    getattr(doing, f"_{what.replace(' ', '_')}")(found)
+    return outcome
+
+
+class _Doing:
+    """One act under way."""
+
+    def __init__(self, unit: Unit, actor: Actor, accounts: Accounts, outcome: Outcome, how: How):
+        self.unit, self.actor, self.accounts, self.outcome, self.how = unit, actor, accounts, outcome, how
+        self.products = {each.code: each for each in pools_usecases.products(unit)}
+        self.product_of = {each.id: each for each in self.products.values()}
+
+    def _named(self, code: str | None, where: str) -> Product:
+        found = self.products.get(code or "")
+        if found is None or found.measure != "seat":
+            raise invalid("Choose a product that people have seats of.", where)
+        return found
+
+    def _code(self, person: Any) -> str:
+        return self.accounts.tree.codes[self.accounts.row_of_id[person.account_id]]
+
+    def _not(self, person: Any, why: str) -> None:
+        self.outcome.could_not.append(CouldNot(person.username, person.display_name, why))
+
+    def _log(self, action: str, people: Sequence[Any], after: dict[str, Any] | None = None) -> None:
+        log.write(self.unit, self.actor, None, [log.Entry(action, each.username, each.account_id, None, after) for each in people])
+        self.outcome.done.extend(each.username for each in people)
+
+    def _held(self, people: Sequence[Any]) -> dict[str, list[tuple[Product, str]]]:
+        """What each has: product, and the code of the account it is counted in."""
+        found: dict[str, list[tuple[Product, str]]] = defaultdict(list)
+        for row in store.held_by(self.unit.connection, list(self.product_of), [each.username for each in people], self.unit.now):
+            found[row.subject].append((self.product_of[row.product_id], self.accounts.tree.codes[self.accounts.row_of_id[row.account_id]]))
+        return found
+
+    def _by_account(self, people: Sequence[Any]) -> list[tuple[int, list[Any]]]:
+        groups: dict[int, list[Any]] = defaultdict(list)
+        for each in people:
+            groups[each.account_id].append(each)
+        return sorted(groups.items(), key=lambda each: (-self.accounts.tree.depth(self.accounts.row_of_id[each[0]]), each[0]))
+
+    def _as_many_as_fit(self, account_id: int, product: Product, people: list[Any], give: Callable[[list[Any]], None]) -> list[Any]:
+        """Give to all, or, where a limit stops it, to as many of the first as it lets through; those it was given to."""
+        row = self.accounts.row_of_id[account_id]
+        given, why = takings.as_many_as_fit(self.unit, people, give)
+        for each in people[len(given) :]:
+            self._not(each, f"No {product.unit} left: {why}")
+        try:
+            left = max(0, takings.room(self.unit, self.actor, self.accounts.tree.codes[row], product))
+        except Refused:  # no pool reaches the account: the reason stands beside each of them
+            left = 0
+        self.outcome.seats.append(Seats(self.accounts.tree.codes[row], self.accounts.name(row), product, len(people), len(given), left))
+        return given
+
+    def _assign(self, people: list[Any]) -> None:
+        product = self._named(self.how.product, "product")
+        for account_id, mine in self._by_account(people):
+            against = takings.what_speaks_against(self.unit, account_id, product, [each.username for each in mine])
+            for each in mine:
+                if each.username in against:
+                    self._not(each, against[each.username])
+            able = [each for each in mine if each.username not in against]
+            kept = {username for username, _, _ in takings.set_aside(self.unit, [product], [each.username for each in able])}
+            able.sort(key=lambda each: each.username not in kept)
+            if able:
+                code = self._code(able[0])
+                self.outcome.done.extend(each.username for each in self._as_many_as_fit(
+                    account_id, product, able, lambda part, code=code: self._give(part, product, code)  # type: ignore[misc]
+                ))
+
+    def _give(self, people: Sequence[Any], product: Product, account: str) -> None:
+        takings.give(self.unit, self.actor, account, product, [each.username for each in people])
+
+    def _take(self, units: Sequence[tuple[str, Product, str]]) -> None:
+        """Release (username, product, account)."""
+        for start in range(0, len(units), takings.MOST_AT_ONCE):
+            part = units[start : start + takings.MOST_AT_ONCE]
+            takings.release(self.unit, self.actor, [Wanted(account, product.code, username) for username, product, account in part])
+        self.outcome.released += len(units)
+
+    def _set_aside(self, people: list[Any]) -> None:
+        """Count a seat for each, so that nobody else gets it; it is given to them when somebody or a layer gives it."""
+        product, held = self._named(self.how.product, "product"), self._held(people)
+        kept = {username for username, _, _ in takings.set_aside(self.unit, [product], [each.username for each in people])}
+        for each in people:
+            if each.username in kept:
+                self._not(each, f"has a seat of {product.name} set aside already.")
+            elif any(have.code == product.code for have, _ in held.get(each.username, [])):
+                self._not(each, f"has {product.name} already.")
+        able = [each for each in people if each.username not in kept and all(have.code != product.code for have, _ in held.get(each.username, []))]
+        for account_id, mine in self._by_account(able):
+            def keep(part: list[Any]) -> None:
+                takings.assign(self.unit, self.actor, [Wanted(self._code(each), product.code, takings.ASIDE + each.username) for each in part])
+
+            self._log("seat set aside", self._as_many_as_fit(account_id, product, mine, keep), {"product": product.code})
+
+    def _let_go(self, people: list[Any]) -> None:
+        product = self._named(self.how.product, "product")
+        kept = {username: account for username, _, account in takings.set_aside(self.unit, [product], [each.username for each in people])}
+        for each in people:
+            if each.username not in kept:
+                self._not(each, f"has no seat of {product.name} set aside.")
+        able = [each for each in people if each.username in kept]
+        self._let_go_of([(each.username, product.code, kept[each.username]) for each in able])
+        self._log("set-aside seat let go", able, {"product": product.code})
+
+    def _let_go_of(self, seats: Sequence[tuple[str, str, str]]) -> None:
+        """Release what is set aside: (username, product, account)."""
+        for start in range(0, len(seats), takings.MOST_AT_ONCE):
+            takings.release(self.unit, self.actor, [Wanted(account, code, takings.ASIDE + username) for username, code, account in seats[start : start + takings.MOST_AT_ONCE]])
+        self.outcome.released += len(seats)
+
+    def _release(self, people: list[Any]) -> None:
+        product, held = self._named(self.how.product, "product"), self._held(people)
+        layered = entitlements.comes_by_a_layer(self.unit, product, [each.id for each in people])
+        units = []
+        for each in people:
+            mine = {have.code: account for have, account in held.get(each.username, [])}
+            needing = [have for have, _ in held.get(each.username, []) if product.code in have.requires and not set(have.requires) & (set(mine) - {product.code})]
+            if product.code not in mine:
+                self._not(each, f"has no {product.name}.")
+            elif each.id in layered:
+                self._not(each, f"has {product.name} through a layer; it goes when no layer gives it any more.")
+            elif needing:
+                self._not(each, f"has {needing[0].name}, which needs {product.name}; release that first.")
+            else:
+                units.append((each.username, product, mine[product.code]))
+                self.outcome.done.append(each.username)
+        self._take(units)
+
+    def _swap(self, people: list[Any]) -> None:
+        old, new = self._named(self.how.product, "product"), self._named(self.how.to_product, "to_product")
+        if old.code == new.code:
+            raise invalid("Swap one product for another one.", "to_product")
+        mapped = {each: (self.how.components or {}).get(each, each if each in new.components else None) for each in old.components}
+        unknown = sorted({each for each in (self.how.components or {}) if each not in old.components} | {each for each in mapped.values() if each and each not in new.components})
+        if unknown:
+            raise invalid(f"There is no component {unknown[0]} to map.", "components")
+        ids = {each.username: each.id for each in people}
+        held = self._held(people)
+        layered = entitlements.comes_by_a_layer(self.unit, old, [each.id for each in people])
+        for each in people:
+            if each.id in layered:
+                self._not(each, f"has {old.name} through a layer; let the layer give the other product.")
+        people = [each for each in people if each.id not in layered]
+        has = {each.username: account for each in people for have, account in held.get(each.username, []) if have.code == old.code}
+        for each in people:
+            if each.username not in has:
+                self._not(each, f"has no {old.name}.")
+        for account_id, mine in self._by_account([each for each in people if each.username in has]):
+            against = takings.what_speaks_against(self.unit, account_id, new, [each.username for each in mine], {old.code})
+            for each in mine:
+                if each.username in against:
+                    self._not(each, against[each.username])
+
+            def swap(part: list[Any]) -> None:
+                takings.release(self.unit, self.actor, [Wanted(has[each.username], old.code, each.username) for each in part])
+                self._give(part, new, self._code(part[0]))
+
+            able = [each for each in mine if each.username not in against]
+            if able:
+                self.outcome.done.extend(each.username for each in self._as_many_as_fit(account_id, new, able, swap))
+        self.outcome.released = len(self.outcome.done)
+        self.outcome.lost = entitlements.carry_over(self.unit, old, new, mapped, [ids[each] for each in self.outcome.done])
+
+    def _suspend(self, people: list[Any]) -> None:
+        able = [each for each in people if each.status in ("active", "invited")]
+        for each in people:
+            if each not in able:
+                self._not(each, f"is {each.status} already.")
+        held = {} if self.how.keep_seats else self._held(able)
+        self._take([(name, product, account) for name, mine in held.items() for product, account in mine])
+        for each in able:
+            kept = [product.code for product, _ in held.get(each.username, [])]
+            people_usecases.change(self.unit, [each.id], {"status": "suspended", "kept": kept or None})
+        self._log("suspended", able, {"seats": "kept" if self.how.keep_seats else "released"})
+
+    def _resume(self, people: list[Any]) -> None:
+        able = [each for each in people if each.status == "suspended"]
+        for each in people:
+            if each not in able:
+                self._not(each, f"is {each.status}, not suspended.")
+        for each in able:
+            joined = each.last_seen_at is not None or each.invited_at is None
+            people_usecases.change(self.unit, [each.id], {"status": "active" if joined else "invited", "kept": None})
+        self._log("resumed", able)
+        again: dict[tuple[int, str], list[Any]] = defaultdict(list)
+        for each in able:
+            for code in sorted(each.kept or (), key=lambda code: bool(self.products[code].requires) if code in self.products else True):
+                if code in self.products:
+                    again[each.account_id, code].append(each)
+        for (account_id, code), mine in again.items():
+            self._as_many_as_fit(account_id, self.products[code], mine, lambda part, code=code: self._give(part, self.products[code], self._code(part[0])))  # type: ignore[misc]
+
+    def _protect(self, people: list[Any]) -> None:
+        self._protected(people, True)
+
+    def _unprotect(self, people: list[Any]) -> None:
+        self._protected(people, False)
+
+    def _protected(self, people: list[Any], protected: bool) -> None:
+        able = [each for each in people if bool(each.protected) != protected]
+        for each in people:
+            if each not in able:
+                self._not(each, f"is {'' if protected else 'not '}protected already.")
+        people_usecases.change(self.unit, [each.id for each in able], {"protected": protected})
+        self._log("protected" if protected else "protection taken off", able)
+
+    def _move(self, people: list[Any]) -> None:
+        """To another account: seats are counted and charged there from now on; bytes stay where they were stored."""
+        target = accounts_usecases.row_in_scope(self.accounts, self.actor, self.how.to_account or "")
+        code, name = self.accounts.tree.codes[target], self.accounts.name(target)
+        if self.accounts.status(target) != "active":
+            raise invalid(f"{name} is {self.accounts.status(target)}; nobody moves there.", "to_account")
+        held, moved = self._held(people), []
+        aside: dict[str, list[tuple[str, str]]] = defaultdict(list)
+        for username, product_code, account in takings.set_aside(self.unit, list(self.product_of.values()), [each.username for each in people]):
+            aside[username].append((product_code, account))
+        for each in people:
+            if each.account_id == int(self.accounts.ids[target]):
+                self._not(each, f"is of {name} already.")
+                continue
+            mine = sorted(held.get(each.username, []), key=lambda have: bool(have[0].requires))
+            try:
+                with self.unit.connection.begin_nested():
+                    if mine:
+                        takings.release(self.unit, self.actor, [Wanted(account, product.code, each.username) for product, account in mine])
+                    kept = aside[each.username]
+                    if kept:
+                        takings.release(self.unit, self.actor, [Wanted(account, product_code, takings.ASIDE + each.username) for product_code, account in kept])
+                    people_usecases.change(self.unit, [each.id], {"account_id": int(self.accounts.ids[target]), "was_in": sorted({*(each.was_in or ()), each.account_id})})
+                    if mine:
+                        takings.assign(self.unit, self.actor, [Wanted(code, product.code, each.username) for product, _ in mine])
+                    if kept:
+                        takings.assign(self.unit, self.actor, [Wanted(code, product_code, takings.ASIDE + each.username) for product_code, _ in kept])
+                moved.append(each)
+            except Refused as refused:
+                self._not(each, refused.problem.detail)
+        # Either account's log tells its own side, and neither names the other.
+        log.write(self.unit, self.actor, None, [log.Entry("moved away", each.username, each.account_id) for each in moved])
+        log.write(self.unit, self.actor, None, [log.Entry("moved here", each.username, int(self.accounts.ids[target])) for each in moved])
+        self.outcome.done.extend(each.username for each in moved)
+
+    def _remove(self, people: list[Any]) -> None:
+        held = self._held(people)
+        self._take([(name, product, account) for name, mine in held.items() for product, account in mine])
+        self._let_go_of(takings.set_aside(self.unit, list(self.product_of.values()), [each.username for each in people]))
+        people_usecases.change(self.unit, [each.id for each in people], {"status": "removed", "removed_at": self.unit.now, "kept": None})
+        people_usecases.withdraw_invitations(self.unit, [each.id for each in people])
+        self._log("removed", people)
+
+    def _restore(self, people: list[Any]) -> None:
+        able = []
+        for each in people:
+            if each.removed_at is not None and self.unit.now - each.removed_at > RESTORED_WITHIN:
+                self._not(each, f"was removed more than {RESTORED_WITHIN.days} days ago.")
+            else:
+                able.append(each)
+                joined = each.last_seen_at is not None or each.invited_at is None
+                people_usecases.change(self.unit, [each.id], {"status": "active" if joined else "invited", "removed_at": None})
+        self._log("restored", able)
+
+    def _invite(self, people: list[Any]) -> None:
+        invited = []
+        for each in people:
+            if each.status != "invited":
+                self._not(each, f"is {each.status}; only who has not joined yet is invited again.")
+            elif not each.email:
+                self._not(each, "has no e-mail address.")
+            else:
+                invited.append(each)
+        send_invitations(self.unit, self.actor, self.accounts, invited)
+        self._log("invited", invited)
+
+    def _withdraw(self, people: list[Any]) -> None:
+        """The links that are out stop working; they can be invited again."""
+        able = [each for each in people if each.status == "invited"]
+        for each in people:
+            if each not in able:
+                self._not(each, f"is {each.status}; only who has not joined yet has an invitation.")
+        people_usecases.withdraw_invitations(self.unit, [each.id for each in able])
+        self._log("invitation withdrawn", able)
+
+
+def send_invitations(unit: Unit, actor: Actor, accounts: Accounts, people: Sequence[Any]) -> None:
+    """A new invitation for each, valid for a week; earlier ones stop working. Only a token's hash is kept."""
+    tokens, now, address = {each.id: secrets.token_urlsafe(32) for each in people}, unit.now, Settings.read().address
+    people_usecases.invite(unit, {each: hashlib.sha256(token.encode()).hexdigest() for each, token in tokens.items()}, now, now + INVITED_FOR)
+    mails = []
+    for each in people:
+        account = accounts.name(accounts.row_of_id[each.account_id])
+        mails.append((
+            each.email, f"{actor.name} invites you to {account}",
+            f"Hello {each.display_name},\n\n{actor.name} has set you up at {account}. Accept by {now + INVITED_FOR:%-d %B %Y}:\n\n"
+            f"{address}/join/{tokens[each.id]}\n\nIf you did not expect this, do nothing.\n\nFair Ladle\n",
+        ))
+    outbox.write_all(unit, mails)
+
+
+def needs_another(unit: Unit, code: str) -> bool:
+    """Whether a product needs another one to be there."""
+    return bool(pools_usecases.product(unit, code).requires)

@@ -1,0 +1,197 @@
+"""E-mail domains that belong to an account: whoever proves an address there joins at once, or waits for approval."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+import secrets
+from dataclasses import dataclass
+from datetime import timedelta
+from typing import Any, Literal
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.people_admin import store
+from fair_ladle.app.people_admin.joining import usernames_for
+from fair_ladle.app.plumbing import outbox
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.addresses import email as an_email
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
+from fair_ladle.app.plumbing.settings import Settings
+
+Joining = Literal["at once", "approved"]
+DOMAIN = re.compile(r"^(?=.{4,253}$)([a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z][a-z0-9-]{0,61}[a-z0-9]$")
+LINK_HOLDS = timedelta(days=1)
+MOST_ASKED = 3
+"""Mails to one address within the time a link holds; more are not sent."""
+MOST_OF_A_DOMAIN = 200
+
+
+@dataclass(frozen=True)
+class Waiting:
+    """Somebody who proved their address and waits to be let in."""
+
+    id: int
+    name: str
+    email: str
+    account: str
+    account_name: str
+    since: Any
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What a link in the mail is about: who, into which account, and what has become of it."""
+
+    name: str
+    account: str
+    state: Literal["open", "waits", "joined", "refused"]
+    at_once: bool
+
+
+def domains(unit: Unit, actor: Actor) -> tuple[Accounts, list[Any]]:
+    """The domains of the branch: domain, account_id and joining, by name."""
+    accounts = accounts_usecases.known(unit)
+    return accounts, [row for row in store.domains(unit.connection) if _sees(accounts, actor, row.account_id)]
+
+
+def _sees(accounts: Accounts, actor: Actor, account_id: int) -> bool:
+    return accounts_usecases.top_row(accounts, actor) in accounts.tree.path_up(accounts.row_of_id[account_id])
+
+
+def put_domain(unit: Unit, actor: Actor, domain: str, account: str, joining: Joining) -> None:
+    """Let a domain belong to an account of the branch; a domain belongs to one account."""
+    accounts = accounts_usecases.known(unit)
+    row = accounts_usecases.row_in_scope(accounts, actor, account)
+    domain = domain.strip().lower().removeprefix("@")
+    if not DOMAIN.match(domain):
+        raise invalid(f"{domain[:80]!r} is no domain; one looks like client.example.", "domain")
+    there = store.domain(unit.connection, domain)
+    if there is not None and not _sees(accounts, actor, there.account_id):
+        raise conflict(f"{domain} belongs to another account already.")
+    account_id = int(accounts.ids[row])
+    store.put_domain(unit.connection, domain, account_id, joining)
+    before = None if there is None else {"joining": there.joining, "account": accounts.name(accounts.row_of_id[there.account_id])}
+    log.write(unit, actor, None, [log.Entry("domain set", domain, account_id, before, {"joining": joining, "account": accounts.name(row)})])
+
+
+def forget_domain(unit: Unit, actor: Actor, domain: str) -> None:
+    """The domain belongs to nobody any more; who joined by it stays."""
+    accounts = accounts_usecases.known(unit)
+    there = store.domain(unit.connection, domain)
+    if there is None or not _sees(accounts, actor, there.account_id):
+        raise not_found("domain", domain)
+    store.forget_domain(unit.connection, domain)
+    log.write(unit, actor, None, [log.Entry("domain taken away", domain, there.account_id, {"joining": there.joining})])
+
+
+def ask(unit: Unit, email: str, name: str) -> None:
+    """Somebody asks to join by their address. The answer is the same whether the domain is known or not; a link goes to
+    the address where it is."""
+    address = an_email(email, "email")
+    if not address:
+        raise invalid("Give your e-mail address.", "email")
+    name = " ".join(name.split())
+    if not name or len(name) > 200 or not name.isprintable() or any(each in "<>" for each in name):
+        raise invalid("Give your name, at most 200 characters.", "name")
+    domain = store.domain(unit.connection, address.rpartition("@")[2])
+    now = unit.now
+    if domain is None:
+        return
+    asked, of_domain = store.asked_since(unit.connection, address, domain.account_id, now - LINK_HOLDS)
+    if asked >= MOST_ASKED or of_domain >= MOST_OF_A_DOMAIN:
+        return
+    accounts = accounts_usecases.known(unit)
+    account = accounts.name(accounts.row_of_id[domain.account_id])
+    if any(each.status != "removed" for each in people_usecases.by_email(unit, {address}).get(address, [])):
+        outbox.write(unit, address, f"You are at {account} already", f"Hello {name},\n\nsomebody asked to join {account} with this address. You are known already; there is nothing to do.\n\nFair Ladle\n")
+        return
+    token = secrets.token_urlsafe(32)
+    store.add_join_request(unit.connection, {"account_id": domain.account_id, "email": address, "name": name, "token_hash": _hash(token), "asked_at": now})
+    outbox.write(
+        unit, address, f"Join {account}",
+        f"Hello {name},\n\nfollow this link within a day to join {account}; it proves that the address is yours:\n\n{Settings.read().address}/joining/{token}\n\nIf you did not ask for it, do nothing.\n\nFair Ladle\n",
+    )
+
+
+def _hash(token: str) -> str:
+    return hashlib.sha256(token.encode()).hexdigest()
+
+
+def asked(unit: Unit, token: str) -> Asked:
+    """What a link is about; refused where there is none or it is too old."""
+    row = store.join_request(unit.connection, token_hash=_hash(token))
+    if row is None:
+        raise Refused(Problem("not-found", "No such link", 404, "There is nothing at this address; ask to join once more."))
+    if row.proven_at is None and unit.now > row.asked_at + LINK_HOLDS:
+        raise conflict("This link held for a day and is over; ask to join once more.")
+    accounts = accounts_usecases.known(unit)
+    domain = store.domain(unit.connection, row.email.rpartition("@")[2])
+    if row.proven_at is None and (domain is None or domain.account_id != row.account_id):
+        raise conflict("People with this address no longer join by themselves; ask your administrator.")
+    state: Literal["open", "waits", "joined", "refused"] = "open" if row.proven_at is None else "waits" if row.decided_at is None else "joined" if row.username else "refused"
+    return Asked(row.name, accounts.name(accounts.row_of_id[row.account_id]), state, domain is not None and domain.joining == "at once")
+
+
+def prove(unit: Unit, token: str) -> Asked:
+    """The link was followed: they join at once, or wait for approval. Following it twice does nothing twice."""
+    row = store.join_request(unit.connection, token_hash=_hash(token), lock=True)
+    found = asked(unit, token)
+    if row is None or found.state != "open":
+        return found
+    store.change_join_request(unit.connection, row.id, {"proven_at": unit.now})
+    if found.at_once:
+        _let_in(unit, Actor(row.name, row.email, None), row)
+    else:
+        log.write(unit, Actor(row.name, row.email, None), None, [log.Entry("asks to join", row.email, row.account_id, None, {"name": row.name})])
+    return asked(unit, token)
+
+
+def _let_in(unit: Unit, actor: Actor, row: Any) -> str:
+    accounts = accounts_usecases.known(unit)
+    place = accounts.row_of_id[row.account_id]
+    if accounts.status(place) != "active":
+        raise conflict(f"{accounts.name(place)} is {accounts.status(place)}; nobody new joins there.")
+    if any(each.status != "removed" for each in people_usecases.by_email(unit, {row.email}).get(row.email, [])):
+        raise conflict(f"{row.email} has come in otherwise meanwhile.")
+    username = usernames_for(unit, [row.name])[0]
+    people_usecases.add(unit, [{
+        "account_id": row.account_id, "username": username, "display_name": row.name, "email": row.email, "status": "active", "invited_at": None, "title": None,
+        "department": None, "protected": False,
+    }])
+    store.change_join_request(unit.connection, row.id, {"decided_at": unit.now, "decided_by": actor.name, "username": username})
+    log.write(unit, actor, None, [log.Entry("joined", username, row.account_id, None, {"name": row.name, "by": f"the domain {row.email.rpartition('@')[2]}"})])
+    return username
+
+
+def waiting(unit: Unit, actor: Actor) -> list[Waiting]:
+    """Who waits to be let into an account of the branch, the longest first."""
+    accounts = accounts_usecases.known(unit)
+    return [
+        Waiting(row.id, row.name, row.email, accounts.tree.codes[accounts.row_of_id[row.account_id]], accounts.name(accounts.row_of_id[row.account_id]), row.proven_at)
+        for row in store.waiting_to_join(unit.connection) if _sees(accounts, actor, row.account_id)
+    ]
+
+
+def decide(unit: Unit, actor: Actor, request_id: int, let_in: bool) -> str | None:
+    """Let somebody in who waits (their username), or do not; they are told by mail."""
+    accounts = accounts_usecases.known(unit)
+    row = store.join_request(unit.connection, request_id=request_id, lock=True)
+    if row is None or row.proven_at is None or not _sees(accounts, actor, row.account_id):
+        raise not_found("request to join", str(request_id))
+    if row.decided_at is not None:
+        raise conflict(f"{row.decided_by} has decided that already.")
+    account = accounts.name(accounts.row_of_id[row.account_id])
+    if let_in:
+        username = _let_in(unit, actor, row)
+        outbox.write(unit, row.email, f"You have joined {account}", f"Hello {row.name},\n\nyou are at {account} now.\n\nFair Ladle\n")
+        return username
+    store.change_join_request(unit.connection, row.id, {"decided_at": unit.now, "decided_by": actor.name})
+    log.write(unit, actor, None, [log.Entry("not let in", row.email, row.account_id, None, {"name": row.name})])
+    outbox.write(unit, row.email, f"You have not joined {account}", f"Hello {row.name},\n\nyour wish to join {account} was not granted. Ask whoever runs it there.\n\nFair Ladle\n")
+    return None
+
+

@@ -1,0 +1,136 @@
+"""Groups over HTTP."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter
+from pydantic import BaseModel, Field
+
+from fair_ladle.app.entitlements.routes import LaidBody, laid_body
+from fair_ladle.app.people_admin import groups as usecases
+from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+
+routes = APIRouter(prefix="/api/groups", tags=["groups"], responses=PROBLEMS)
+
+
+class GroupBody(BaseModel):
+    """A group; members by hand are usernames and codes of groups."""
+
+    account: str
+    account_name: str
+    code: str
+    name: str
+    rule: str | None
+    members: list[str]
+    inside: list[str]
+    """Names of the groups in it."""
+    precedence: int | None
+    source: str
+    count: int
+
+
+class GroupWanted(BaseModel):
+    """A group as it shall be."""
+
+    account: str = Field(max_length=64)
+    code: str = Field(max_length=64)
+    name: str = Field(max_length=200)
+    rule: str | None = Field(None, max_length=4000)
+    members: list[str] = Field([], max_length=100_000)
+    precedence: int | None = Field(None, ge=0, le=1_000_000)
+
+    def wanted(self) -> usecases.Wanted:
+        """As the use-case has it."""
+        return usecases.Wanted(self.account, self.code, self.name, self.rule, tuple(self.members), self.precedence)
+
+
+class MemberBody(BaseModel):
+    """Somebody in a group."""
+
+    username: str
+    name: str
+    status: str
+
+
+class GroupLooked(BaseModel):
+    """Who would be in a group, who would come and who leave: some of them, and how many."""
+
+    count: int
+    people: list[MemberBody]
+    come_count: int
+    come: list[MemberBody]
+    leave_count: int
+    leave: list[MemberBody]
+    seats: LaidBody | None
+    """What becomes of the seats it gives; null where it gives none."""
+
+
+class Members(BaseModel):
+    """Whom to put in and take out by hand."""
+
+    add: list[str] = Field([], max_length=10_000)
+    take: list[str] = Field([], max_length=10_000)
+
+
+class Order(BaseModel):
+    """The codes of an account's groups, the first to count first."""
+
+    codes: list[str] = Field(max_length=10_000)
+
+
+class Changed(BaseModel):
+    """How many members changed."""
+
+    changed: int
+
+
+def _people(rows: list[Any]) -> list[MemberBody]:
+    return [MemberBody(username=each.username, name=each.display_name, status=each.status) for each in rows]
+
+
+@routes.get("", response_model=list[GroupBody])
+def groups(db: Db, who: Who) -> Any:
+    """The groups of one's branch."""
+    return [
+        GroupBody(
+            account=row.account, account_name=row.account_name, code=row.group.code, name=row.group.name, rule=row.group.rule, members=list(row.group.members),
+            inside=row.inside, precedence=row.group.precedence, source=row.group.source, count=row.count,
+        )
+        for row in db.run(usecases.groups, who)
+    ]
+
+
+@routes.post("/look", response_model=GroupLooked)
+def look(body: GroupWanted, db: Db, who: Who) -> Any:
+    """Who would be in a group; nothing is kept."""
+    found = db.run(usecases.look, who, body.wanted())
+    seats = laid_body(db.try_out(usecases.put, who, body.wanted())) if found.gives and (found.come_count or found.leave_count) else None
+    return GroupLooked(
+        seats=seats,
+        count=found.count, people=_people(found.people), come_count=found.come_count, come=_people(found.come), leave_count=found.leave_count, leave=_people(found.leave),
+    )
+
+
+@routes.put("", status_code=204)
+def put(body: GroupWanted, db: Db, who: Who) -> None:
+    """Make a group, or change the one of that code; what it gives follows."""
+    db.run(usecases.put, who, body.wanted())
+
+
+@routes.post("/{account}/order", status_code=204)
+def order(account: str, body: Order, db: Db, who: Who) -> None:
+    """Put an account's groups in an order of precedence."""
+    db.run(usecases.order, who, account, body.codes)
+
+
+@routes.post("/{account}/{code}/members", response_model=Changed)
+def members(account: str, code: str, body: Members, db: Db, who: Who) -> Any:
+    """Put people into a group by hand, or take them out."""
+    return Changed(changed=db.run(usecases.members, who, f"{account}/{code}", body.add, body.take))
+
+
+@routes.delete("/{account}/{code}", status_code=204)
+def forget(account: str, code: str, db: Db, who: Who) -> None:
+    """Delete a group."""
+    db.run(usecases.forget, who, f"{account}/{code}")

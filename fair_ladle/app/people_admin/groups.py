@@ -1,0 +1,183 @@
+"""Looking after groups: making and changing them, and who would be in one before it is kept."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import sqlalchemy as sa
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.entitlements import usecases as entitlements
+from fair_ladle.app.entitlements.usecases import Laid
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.people.groups import PRESENT, Group, Groups, of_row, with_members
+from fair_ladle.app.people_admin import store
+from fair_ladle.app.people_admin.listing import group_named, groups_in_sight
+from fair_ladle.app.people_admin.store import people
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
+
+CODE = re.compile(r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$")
+SHOWN = 200
+
+
+@dataclass(frozen=True)
+class GroupRow:
+    """A group of the branch, with how many people are in it and which groups stand in it."""
+
+    group: Group
+    account: str
+    account_name: str
+    count: int
+    inside: list[str]
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """A group as it shall be."""
+
+    account: str
+    code: str
+    name: str
+    rule: str | None
+    members: tuple[str, ...]
+    precedence: int | None
+
+
+@dataclass(frozen=True)
+class Looked:
+    """Who would be in a group, and who would come to it or leave it: a part of each, by name, and how many in all."""
+
+    count: int
+    people: list[Any]
+    come: list[Any]
+    come_count: int
+    leave: list[Any]
+    leave_count: int
+    gives: bool
+    """Whether it, or a group it stands in, gives a product: then seats follow."""
+
+
+def groups(unit: Unit, actor: Actor) -> list[GroupRow]:
+    """The groups of the branch, account by account, by precedence."""
+    accounts = accounts_usecases.known(unit)
+    every = groups_in_sight(unit, actor, accounts)
+    counts = store.counts_of(unit.connection, PRESENT, [every.reaches(each) for each in every.every])
+    rows = [
+        GroupRow(each, accounts.tree.codes[every.row(each)], accounts.name(every.row(each)), count, [part.name for part in every.parts(each)[1]])
+        for each, count in zip(every.every, counts, strict=True)
+    ]
+    order = {row.account: int(accounts.tree.depth_first[accounts.tree.row(row.account)]) for row in rows}
+    return sorted(rows, key=lambda row: (order[row.account], row.group.precedence is None, row.group.precedence or 0, row.group.name))
+
+
+def _as_group(unit: Unit, actor: Actor, accounts: accounts_usecases.Accounts, wanted: Wanted) -> tuple[Groups, Group, Group | None]:
+    """All groups, the group as it shall be, and as it is (None = not yet)."""
+    row = accounts_usecases.row_in_scope(accounts, actor, wanted.account)
+    account_id = int(accounts.ids[row])
+    every = groups_in_sight(unit, actor, accounts)
+    there = next((each for each in every.every if each.account_id == account_id and each.code == wanted.code), None)
+    if not CODE.match(wanted.code):
+        raise invalid("A group's code is letters, digits, . _ and -, at most 64.", "code")
+    if not wanted.name.strip():
+        raise invalid("A group has a name.", "name")
+    if any(";" in each or not each.strip() for each in wanted.members):
+        raise invalid("Members are usernames and codes of groups, without semicolons.", "members")
+    group = Group(
+        there.id if there else -1, account_id, wanted.code, wanted.name.strip(), (wanted.rule or "").strip() or None, tuple(dict.fromkeys(wanted.members)),
+        wanted.precedence, there.source if there else "here",
+    )
+    every.check(group)
+    return every, group, there
+
+
+def look(unit: Unit, actor: Actor, wanted: Wanted) -> Looked:
+    """Who would be in a group as it shall be, and what that changes; nothing is kept."""
+    accounts = accounts_usecases.known(unit)
+    every, group, there = _as_group(unit, actor, accounts, wanted)
+    now = Groups(accounts, [group, *(each for each in every.every if each.id != group.id)]).clause(group)
+    before = sa.false() if there is None else every.clause(there)
+    order = [people.c.display_name, people.c.id]
+
+    ways = [now, sa.and_(now, sa.not_(before)), sa.and_(before, sa.not_(now))]
+    counts = store.came_and_left(unit.connection, PRESENT, now, before)
+    shown, come, leave = (store.page(unit.connection, [way], order, 0, SHOWN, count)[1] for way, count in zip(ways, counts, strict=True))
+    around = [] if there is None else [each for each in every.every if any(part.id == there.id for part in every.inside(each))]
+    return Looked(counts[0], shown, come, counts[1], leave, counts[2], any(entitlements.given_to(unit, each) for each in around))
+
+
+def put(unit: Unit, actor: Actor, wanted: Wanted) -> Laid:
+    """Make a group, or change the one of that code; what it gives follows at once."""
+    accounts = accounts_usecases.known(unit)
+    every, group, there = _as_group(unit, actor, accounts, wanted)
+    if there is not None and there.source != "here":
+        raise conflict(f"{there.name} is kept by {there.source}; change it there.")
+    known = people_usecases.by_username(unit, group.members)
+    branch = {int(each) for each in accounts.ids[accounts.tree.branch(every.row(group))]}
+    for member in group.members:
+        person = known.get(member)
+        if every.named(member, group) is None and (person is None or person.account_id not in branch):
+            raise invalid(f"{member} is nobody of {accounts.name(every.row(group))}, nor a group.", "members")
+    values = {
+        "account_id": group.account_id, "code": group.code, "name": group.name, "rule": group.rule, "members": ";".join(group.members), "precedence": group.precedence,
+    }
+    people_usecases.put_group(unit, there.id if there else None, values)
+    told = {"name": group.name, "rule": group.rule or "none", "members by hand": len(group.members), "precedence": group.precedence}
+    was = None if there is None else {"name": there.name, "rule": there.rule or "none", "members by hand": len(there.members), "precedence": there.precedence}
+    changed = [name for name in told if was is None or was[name] != told[name]]
+    log.write(unit, actor, None, [log.Entry(
+        "group changed" if there else "group made", group.code, group.account_id, {name: was[name] for name in changed} if was else None, {name: told[name] for name in changed},
+    )])
+    around = [] if there is None else [each for each in every.every if any(part.id == there.id for part in every.inside(each))]
+    return entitlements.lay_out_of(unit, around)
+
+
+def members(unit: Unit, actor: Actor, name: str, add: Sequence[str], take: Sequence[str]) -> int:
+    """Put people into a group by hand, or take them out; how many of them changed."""
+    accounts = accounts_usecases.known(unit)
+    seen = group_named(unit, actor, accounts, name)
+    row = people_usecases.lock_group(unit, seen.id)
+    if row is None:
+        raise not_found("group", name)
+    group = of_row(row)
+    if group.source != "here":
+        raise conflict(f"{group.name} is kept by {group.source}; change it there.")
+    other = with_members(group, list(add), list(take))
+    wanted = Wanted(accounts.tree.codes[accounts.row_of_id[group.account_id]], group.code, group.name, group.rule, other.members, group.precedence)
+    put(unit, actor, wanted)
+    return len(set(other.members) ^ set(group.members))
+
+
+def forget(unit: Unit, actor: Actor, name: str) -> None:
+    """Delete a group that stands in no other."""
+    accounts = accounts_usecases.known(unit)
+    group = group_named(unit, actor, accounts, name)
+    every = Groups.read(unit, accounts)
+    gives = entitlements.given_to(unit, group)
+    if gives:
+        raise conflict(f"{group.name} gives {', '.join(gives)}; take that away first.")
+    around = [each for each in every.every if each.id != group.id and any(part.id == group.id for part in every.parts(each)[1])]
+    if around:
+        raise conflict(f"{group.name} stands in {around[0].name}; take it out there first.")
+    if group.source != "here":
+        raise conflict(f"{group.name} is kept by {group.source}; change it there.")
+    people_usecases.forget_group(unit, group.id)
+    log.write(unit, actor, None, [log.Entry("group deleted", group.code, group.account_id, {"name": group.name})])
+
+
+def order(unit: Unit, actor: Actor, account: str, codes: Sequence[str]) -> None:
+    """Put an account's groups in an order of precedence: the first counts before the others."""
+    accounts = accounts_usecases.known(unit)
+    row = accounts_usecases.row_in_scope(accounts, actor, account)
+    mine = {each.code: each for each in Groups.read(unit, accounts).every if each.account_id == int(accounts.ids[row])}
+    if sorted(codes) != sorted(mine):
+        raise conflict("The groups of this account are others by now; look again.")
+    changed = [replace(mine[code], precedence=10 * place) for place, code in enumerate(codes, 1) if mine[code].precedence != 10 * place]
+    for each in changed:
+        people_usecases.put_group(unit, each.id, {"precedence": each.precedence})
+    log.write(unit, actor, None, [log.Entry("group changed", each.code, each.account_id, {"precedence": mine[each.code].precedence}, {"precedence": each.precedence}) for each in changed])

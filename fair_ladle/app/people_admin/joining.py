@@ -1,0 +1,177 @@
+"""How people come in: added by an admin, invited by mail, and by accepting."""
+
+from __future__ import annotations
+
+import hashlib
+import itertools
+import re
+import unicodedata
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any, Literal
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.people_admin import store
+from fair_ladle.app.people_admin.acting import send_invitations
+from fair_ladle.app.people_admin.listing import found_in_scope
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.addresses import email as an_email
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid
+from fair_ladle.app.sign_in import usecases as sign_in
+
+USERNAME = re.compile(r"^[A-Za-z0-9][A-Za-z0-9._@+-]{0,127}$")
+
+
+@dataclass(frozen=True)
+class NewPerson:
+    """Somebody to add; without a username one is made from the name."""
+
+    account: str
+    display_name: str
+    email: str | None = None
+    username: str | None = None
+    title: str | None = None
+    department: str | None = None
+    invite: bool = True
+    link: bool = False
+    """Whether an address known in another account of the branch is the same person, who joins here too."""
+    role: Literal["member", "admin"] = "member"
+    """``admin``: they run the account besides; whoever has a sign-in already can be given that."""
+
+
+def add(unit: Unit, actor: Actor, new: NewPerson) -> str:
+    """A new person of an account of the branch; their username. Invited by mail, or active at once."""
+    accounts = accounts_usecases.known(unit)
+    row = accounts_usecases.row_in_scope(accounts, actor, new.account)
+    if accounts.status(row) != "active":
+        raise conflict(f"{accounts.name(row)} is {accounts.status(row)}; nobody new joins there.")
+    name = new.display_name.strip()
+    if not name:
+        raise invalid("Everybody has a name.", "display_name")
+    email = an_email(new.email, "email")
+    if new.invite and not email:
+        raise invalid("An invitation needs an e-mail address.", "email")
+    joined = _refuse_known_email(unit, actor, accounts, email, link_to=int(accounts.ids[row]) if new.link else None)
+    invite = new.invite and not joined
+    username = (new.username or "").strip() or usernames_for(unit, [name])[0]
+    if not USERNAME.match(username):
+        raise invalid(f"{username[:80]!r} is no username; letters, digits and . _ @ + - after the first, 128 at most.", "username")
+    if store.one(unit.connection, username) is not None:
+        raise invalid(f"The username {username} is taken.", "username")
+    added = people_usecases.add(unit, [{
+        "account_id": int(accounts.ids[row]), "username": username, "display_name": name, "email": email, "status": "invited" if invite else "active",
+        "invited_at": unit.now if invite else None, "title": _text(new.title), "department": _text(new.department), "protected": False,
+    }])
+    log.write(unit, actor, None, [log.Entry("added", username, int(accounts.ids[row]), None, {"name": name, "status": "invited" if invite else "active"})])
+    if new.role == "admin":
+        sign_in.let_run(unit, actor, email or "", int(accounts.ids[row]))
+    if invite:
+        send_invitations(unit, actor, accounts, [added[username]])
+    return username
+
+
+def _text(text: str | None) -> str | None:
+    return (text or "").strip() or None
+
+
+def _refuse_known_email(unit: Unit, actor: Actor, accounts: accounts_usecases.Accounts, email: str | None, but_not: int | None = None, link_to: int | None = None) -> bool:
+    """One address is one person, who may be linked to several accounts. Whoever is out of sight is not named.
+
+    Whether somebody who joined already is linked."""
+    joined = False
+    top = accounts_usecases.top_row(accounts, actor)
+    for each in people_usecases.by_email(unit, {email}).get(email, []) if email else []:
+        if each.id == but_not or each.status == "removed":
+            continue
+        place = accounts.row_of_id[each.account_id]
+        if top in accounts.tree.path_up(place):
+            if link_to is not None and each.account_id != link_to:
+                joined = joined or each.status == "active"
+                continue
+            raise conflict(f"{email} is {each.display_name} of {accounts.name(place)} already; link or move that person, or give another address.", username=each.username, name=each.display_name)
+        raise conflict(f"{email} belongs to somebody already; give another address.")
+    return joined
+
+
+def usernames_for(unit: Unit, names: Sequence[str], but_not: Collection[str] = ()) -> list[str]:
+    """first.last in small letters for each name, with a number where that is taken."""
+    bases = []
+    for name in names:
+        plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
+        bases.append(".".join(re.findall(r"[a-z0-9]+", plain))[:100] or "person")
+    taken, found = set(but_not) | store.usernames_like(unit.connection, bases), []
+    for base in bases:
+        free = next(each for each in itertools.chain([base], (f"{base}{number}" for number in itertools.count(2))) if each not in taken)
+        taken.add(free)
+        found.append(free)
+    return found
+
+
+@dataclass(frozen=True)
+class Facts:
+    """What can be changed of a person."""
+
+    display_name: str
+    email: str | None
+    title: str | None
+    department: str | None
+
+
+def edit(unit: Unit, actor: Actor, username: str, facts: Facts) -> None:
+    """Another name, address, title or department."""
+    accounts, found = found_in_scope(unit, actor, username)
+    if found.source != "here":
+        raise conflict(f"{found.display_name} is kept by {found.source}; change it there.")
+    values = {
+        "display_name": facts.display_name.strip(), "email": an_email(facts.email, "email"), "title": _text(facts.title), "department": _text(facts.department),
+    }
+    if not values["display_name"]:
+        raise invalid("Everybody has a name.", "display_name")
+    if values["email"] != (found.email or "").lower():
+        _refuse_known_email(unit, actor, accounts, values["email"], found.id)
+    before = {name: getattr(found, name) for name, value in values.items() if getattr(found, name) != value}
+    if before:
+        people_usecases.change(unit, [found.id], values)
+        log.write(unit, actor, None, [log.Entry("changed", username, found.account_id, before, {name: values[name] for name in before})])
+
+
+@dataclass(frozen=True)
+class Invitation:
+    """An invitation as whoever has its link may see it."""
+
+    name: str
+    account: str
+    until: datetime
+
+
+def invitation(unit: Unit, token: str) -> Invitation:
+    """An open invitation by its token; refused with the reason where it is used, late or withdrawn."""
+    row, account = _open_invitation(unit, token)
+    return Invitation(row.display_name, account, row.expires_at)
+
+
+def accept(unit: Unit, token: str) -> Invitation:
+    """Join: once, and in time."""
+    row, account = _open_invitation(unit, token)
+    people_usecases.use_invitation(unit, row.id)
+    people_usecases.change(unit, [row.person_id], {"status": "active", "last_seen_at": unit.now})
+    log.write(unit, Actor(row.display_name, "", None), None, [log.Entry("joined", row.username, row.account_id)])
+    return Invitation(row.display_name, account, row.expires_at)
+
+
+def _open_invitation(unit: Unit, token: str) -> tuple[Any, str]:
+    row = people_usecases.invitation(unit, hashlib.sha256(token.encode()).hexdigest())
+    if row is None:
+        raise Refused(Problem("not-found", "No such invitation", 404, "There is no invitation at this address; ask whoever invited you."))
+    if row.used_at is not None:
+        raise conflict("This invitation was accepted already; there is nothing more to do.")
+    if row.withdrawn_at is not None or row.status != "invited":
+        raise conflict("This invitation is no longer valid: a newer one was sent, or it was withdrawn. Ask whoever invited you.")
+    if unit.now > row.expires_at:
+        raise conflict(f"This invitation ended on {row.expires_at:%-d %B %Y}; ask whoever invited you for a new one.")
+    accounts = accounts_usecases.known(unit)
+    return row, accounts.name(accounts.row_of_id[row.account_id])

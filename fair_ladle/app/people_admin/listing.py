@@ -1,0 +1,270 @@
+"""The people list of a branch: found, filtered, sorted and paged by the database, and one person's page."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import timedelta
+from typing import Any, Literal
+
+import sqlalchemy as sa
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.enforcement import usecases as enforcement
+from fair_ladle.app.entitlements import usecases as entitlements
+from fair_ladle.app.entitlements.usecases import PersonLayers
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.people.filters import Clause, clause
+from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.people.groups import Group, Groups, in_branch, readable
+from fair_ladle.app.people_admin import store
+from fair_ladle.app.people_admin.store import people
+from fair_ladle.app.personal_storage import usecases as personal_storage
+from fair_ladle.app.personal_storage.usecases import Storage
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import invalid, not_found
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.takings import usecases as takings
+
+Sort = Literal["name", "username", "account", "status", "title", "department", "last_seen"]
+MOST_AT_ONCE = 10_000
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What of the people list is asked for; everything given has to hold. ``seen``: never, or not for so many days;
+    ``component``: a product's code, a slash, and the code of its component that is on."""
+
+    find: str = ""
+    account: str | None = None
+    group: str | None = None
+    product: str | None = None
+    without: str | None = None
+    status: str | None = None
+    seen: str | None = None
+    admin: bool | None = None
+    protected: bool | None = None
+    source: str | None = None
+    filter: str | None = None
+    usernames: tuple[str, ...] | None = None
+    component: str | None = None
+
+
+@dataclass(frozen=True)
+class Row:
+    """A person in the list, with the products they have and the groups of the branch they are in (places in ``Page``'s lists)."""
+
+    person: Any
+    account: str
+    account_name: str
+    products: list[str]
+    groups: list[str]
+    storage: list[Storage]
+
+
+@dataclass(frozen=True)
+class Page:
+    """A part of the list and how many there are in all; None where that takes longer than the part itself: see ``count``."""
+
+    total: int | None
+    rows: list[Row]
+
+
+def conditions(unit: Unit, actor: Actor, accounts: Accounts, asked: Asked, for_a_page: bool = False) -> list[Clause]:
+    """What is asked for as conditions on people; the branch in sight is always one of them."""
+    row = accounts_usecases.top_row(accounts, actor) if asked.account is None else accounts_usecases.row_in_scope(accounts, actor, asked.account)
+    where = [in_branch(accounts, row)]
+    where.append(people.c.status == asked.status if asked.status else people.c.status != "removed")
+    for word in asked.find.split()[:8]:
+        where.append(sa.func.locate(sa.collate(sa.func.lower(sa.literal(word)), "utf8mb4_nopad_bin"), people.c.find_small) > 0)
+    if asked.group:
+        where.append(Groups.read(unit, accounts).clause(group_named(unit, actor, accounts, asked.group)))
+    for code, wanted in ((asked.product, True), (asked.without, False)):
+        if code:
+            has = store.holds([pools_usecases.product(unit, code).id], unit.now)
+            has = store.one_by_one(has) if for_a_page else has
+            where.append(has if wanted else sa.not_(has))
+    if asked.component:
+        code, _, component = asked.component.partition("/")
+        product = pools_usecases.product(unit, code)
+        where += [store.holds([product.id], unit.now), entitlements.has_component(unit, accounts, product, component)]
+    if asked.seen == "never":
+        where.append(people.c.last_seen_at.is_(None))
+    elif asked.seen:
+        if not asked.seen.isdigit() or len(asked.seen) > 4:
+            raise invalid("Not seen for a number of days, or never.", "seen")
+        where.append(sa.or_(people.c.last_seen_at.is_(None), people.c.last_seen_at < unit.now - timedelta(days=int(asked.seen))))
+    if asked.admin is not None:
+        where.append(store.is_admin() if asked.admin else sa.not_(store.is_admin()))
+    if asked.protected is not None:
+        where.append(people.c.protected.is_(asked.protected))
+    if asked.source:
+        where.append(people.c.source == asked.source)
+    if asked.filter:
+        where.append(clause(asked.filter))
+    if asked.usernames is not None:
+        where.append(people.c.username.in_(asked.usernames))
+    return where
+
+
+def group_named(unit: Unit, actor: Actor, accounts: Accounts, name: str) -> Group:
+    """A group of the branch by its account's code and its own, with a / between."""
+    account, _, code = name.partition("/")
+    row = accounts_usecases.row_in_scope(accounts, actor, account)
+    account_id = int(accounts.ids[row])
+    found = next((each for each in Groups.read(unit, accounts).every if each.account_id == account_id and each.code == code), None)
+    if found is None:
+        raise not_found("group", name)
+    return found
+
+
+def listing(unit: Unit, actor: Actor, asked: Asked, sort: Sort = "name", down: bool = False, offset: int = 0, limit: int = 100) -> Page:
+    """A part of the people list."""
+    accounts = accounts_usecases.known(unit)
+    where = conditions(unit, actor, accounts, asked, for_a_page=True)
+    columns = {
+        "name": people.c.display_name, "username": people.c.username, "account": people.c.account_id, "status": people.c.status, "title": people.c.title,
+        "department": people.c.department, "last_seen": people.c.last_seen_at,
+    }
+    column = columns[sort]
+    order = [column.desc() if down else column.asc(), people.c.id]
+    total, found = store.page(unit.connection, where, order, offset, limit)
+    return Page(total, _rows(unit, actor, accounts, found))
+
+
+def count(unit: Unit, actor: Actor, asked: Asked) -> int:
+    """How many people the list has."""
+    return store.count(unit.connection, conditions(unit, actor, accounts_usecases.known(unit), asked))
+
+
+def _rows(unit: Unit, actor: Actor, accounts: Accounts, found: list[Any]) -> list[Row]:
+    products = {each.id: each for each in pools_usecases.products(unit)}
+    held: dict[str, list[str]] = {}
+    for row in store.held_by(unit.connection, list(products), [each.username for each in found], unit.now):
+        held.setdefault(row.subject, []).append(products[row.product_id].code)
+    groups = groups_in_sight(unit, actor, accounts)
+    members = people_usecases.true_of(unit, [each.id for each in found], [groups.reaches(each) for each in groups.every])
+    stored = personal_storage.of_people(unit, actor, found)
+    rows = []
+    for each in found:
+        place = accounts.row_of_id[each.account_id]
+        mine = [group.name for group, ids in zip(groups.every, members, strict=True) if each.id in ids]
+        rows.append(Row(each, accounts.tree.codes[place], accounts.name(place), held.get(each.username, []), mine, stored.get(each.username, [])))
+    return rows
+
+
+def groups_in_sight(unit: Unit, actor: Actor, accounts: Accounts) -> Groups:
+    """The groups of the actor's branch. Others, and what they are called, are not the actor's to see."""
+    inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
+    every = Groups.read(unit, accounts)
+    return Groups(accounts, [each for each in every.every if every.row(each) in inside])
+
+
+@dataclass(frozen=True)
+class Holding:
+    """A product somebody has, since when, through which account, and whether it is on hold."""
+
+    product: Product
+    account: str
+    since: Any
+    on_hold: bool
+
+
+@dataclass(frozen=True)
+class Person:
+    """Everything about one person that the actor may see."""
+
+    row: Row
+    way: list[str]
+    """The names of the accounts above theirs, the nearest first, as far as they are in sight."""
+    holdings: list[Holding]
+    groups: list[tuple[str, str, str, list[str]]]
+    """Account, code and name of each group, and how they come to be in it."""
+    runs: list[tuple[str, str]]
+    """Accounts they run, and as what."""
+    also: list[tuple[str, str, str]]
+    """Others with the same address: username, account's code and name."""
+    past: list[Any]
+    history: list[Any]
+    products: dict[int, Product]
+    layers: list[PersonLayers]
+    stored: list[Storage]
+    aside: list[Product]
+    """Products of which a seat is set aside for them."""
+
+
+def found_in_scope(unit: Unit, actor: Actor, username: str) -> tuple[Accounts, Any]:
+    """Somebody of the branch; whoever is out of sight does not exist."""
+    accounts = accounts_usecases.known(unit)
+    found = store.one(unit.connection, username)
+    if found is None:
+        raise not_found("person", username)
+    place = accounts.row_of_id[found.account_id]
+    top = accounts_usecases.top_row(accounts, actor)
+    if top not in accounts.tree.path_up(place):
+        raise not_found("person", username)
+    return accounts, found
+
+
+def person(unit: Unit, actor: Actor, username: str) -> Person:
+    """One person's page."""
+    accounts, found = found_in_scope(unit, actor, username)
+    tree, place, top = accounts.tree, accounts.row_of_id[found.account_id], accounts_usecases.top_row(accounts, actor)
+    path = tree.path_up(place)
+    products = {each.id: each for each in pools_usecases.products(unit)}
+    held = {(each.product, each.subject) for each in enforcement.on_hold(unit, actor, tree.codes[place])}
+    holdings = [
+        Holding(products[row.product_id], tree.codes[accounts.row_of_id[row.account_id]], row.begins, (products[row.product_id].code, username) in held)
+        for row in store.held_by(unit.connection, list(products), [username], unit.now)
+    ]
+    groups = groups_in_sight(unit, actor, accounts)
+    rules = [each for each in groups.every if each.rule]
+    matching = {
+        group.id for group, ids in zip(rules, people_usecases.true_of(unit, [found.id], [readable(each.rule or "") for each in rules]), strict=True) if ids
+    }
+    mine = [
+        (tree.codes[groups.row(each)], each.code, each.name, reasons)
+        for each in groups.every if groups.row(each) in path and (reasons := groups.reasons(each, matching, username))
+    ]
+    runs = [
+        (accounts.name(accounts.row_of_id[row.account_id]), row.role)
+        for row in (store.delegations_of(unit.connection, found.email) if found.email else []) if top in tree.path_up(accounts.row_of_id[row.account_id])
+    ]
+    also = [
+        (each.username, tree.codes[accounts.row_of_id[each.account_id]], accounts.name(accounts.row_of_id[each.account_id]))
+        for each in (people_usecases.by_email(unit, {found.email.lower()}).get(found.email.lower(), []) if found.email else [])
+        if each.id != found.id and top in tree.path_up(accounts.row_of_id[each.account_id])
+    ]
+    return Person(
+        _rows(unit, actor, accounts, [found])[0], [accounts.name(each) for each in path[1 : path.index(top) + 1]], holdings, mine, runs, also,
+        store.ever_held(unit.connection, list(products), username), log.about_subject(unit, found.account_id, username), products,
+        entitlements.layers_of(unit, actor, found), personal_storage.of_one(unit, actor, found),
+        [next(each for each in products.values() if each.code == code) for _, code, _ in takings.set_aside(unit, list(products.values()), [username])],
+    )
+
+
+def switch(unit: Unit, actor: Actor, username: str, product: str, component: str, on: bool) -> None:
+    """Switch a component of a product off for somebody of the branch, or on again."""
+    entitlements.switch(unit, actor, found_in_scope(unit, actor, username)[1], product, component, on)
+
+
+def set_storage_limit(unit: Unit, actor: Actor, username: str, product: str, amount: str | None) -> None:
+    """Set the limit of somebody of the branch themselves, in GB; None leaves it to the layers."""
+    personal_storage.set_direct(unit, actor, found_in_scope(unit, actor, username)[1], product, amount)
+
+
+def move_bytes(unit: Unit, actor: Actor, username: str, from_account: str) -> int:
+    """Move what stayed in an account that somebody of the branch has left to where they are now; grains."""
+    return personal_storage.move_here(unit, actor, found_in_scope(unit, actor, username)[1], from_account)
+
+
+def set_aside(unit: Unit, actor: Actor) -> list[tuple[Any, Product, str, str]]:
+    """Seats that are set aside in the branch: for whom, of which product, and the account's code and name."""
+    accounts = accounts_usecases.known(unit)
+    top, products = accounts_usecases.top_row(accounts, actor), {each.id: each for each in pools_usecases.products(unit) if each.measure == "seat"}
+    ids = None if top == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(top)]]
+    rows = store.set_aside(unit.connection, takings.ASIDE, list(products), ids, unit.now)
+    places = [accounts.row_of_id[row.account_id] for row in rows]
+    return [(row, products[row.product_id], accounts.tree.codes[place], accounts.name(place)) for row, place in zip(rows, places, strict=True)]

@@ -1,0 +1,211 @@
+"""Queries over people with what they hold, and over kept views."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Collection, Sequence
+from datetime import datetime
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.dialects.mysql import insert
+
+from fair_ladle.app.people.tables import people
+from fair_ladle.app.people_admin.tables import email_domains, join_requests, saved_views
+from fair_ladle.app.plumbing.database import metadata
+
+Clause = sa.ColumnElement[bool]
+assignments, sign_ins, delegations = (metadata.tables[name] for name in ("assignments", "sign_ins", "delegations"))
+
+
+def holds(product_ids: Collection[int], at: datetime) -> Clause:
+    """Somebody has a unit of one of these products at an instant: as it is counted best.
+
+    For a page, where a hundred of all people are enough, it is asked of each as they come: see ``one_by_one``.
+    """
+    a = assignments
+    return sa.exists(
+        sa.select(a.c.id).where(
+            a.c.subject == people.c.username, a.c.product_id.in_(product_ids), a.c.begins <= at, sa.or_(a.c.ends.is_(None), a.c.ends > at)
+        )
+    )
+
+
+def one_by_one(exists: Any) -> Clause:
+    """The same condition, so that the database does not turn it into a join over everybody first."""
+    return exists.element.limit(1).scalar_subquery().is_not(None)  # type: ignore[no-any-return]
+
+
+def is_admin() -> Clause:
+    """Somebody with whose address an account is run."""
+    return sa.exists(sa.select(sign_ins.c.id).join(delegations, delegations.c.sign_in_id == sign_ins.c.id).where(sign_ins.c.email == people.c.email))
+
+
+FEW, FEW_FAR_DOWN = 1000, 20_000
+"""How many are looked for and put in order at once: far down a list, walking along an index to there would take longer."""
+
+
+def page(
+    connection: sa.Connection, where: Sequence[Clause], order: Sequence[Any], offset: int, limit: int, counted: int | None = None,
+) -> tuple[int | None, list[Any]]:
+    """How many people there are of that kind, and those from one place of an order on.
+
+    Where they are few, they are looked for once and put in order; where they are many, the first of them are soon
+    found along an index, and only the counting would go through all: it is left to ``count``, and None stands for it
+    unless ``counted`` says it.
+    """
+    if counted == 0:
+        return 0, []
+    shown = sa.select(people, is_admin().label("admin")).order_by(*order).offset(offset).limit(limit)
+    most = FEW if offset < FEW else FEW_FAR_DOWN
+    if counted is None or counted <= most:
+        few = list(connection.scalars(sa.select(people.c.id).where(*where).limit(most + 1)))
+        if len(few) <= most:
+            return len(few), list(connection.execute(shown.where(people.c.id.in_(few)))) if few else []
+    return counted, list(connection.execute(shown.where(*where)))
+
+
+def count(connection: sa.Connection, where: Sequence[Clause]) -> int:
+    """How many people there are of that kind."""
+    return int(connection.scalar(sa.select(sa.func.count()).select_from(people).where(*where)) or 0)
+
+
+def ids(connection: sa.Connection, where: Sequence[Clause], limit: int) -> list[int]:
+    """The numbers of people of that kind."""
+    return list(connection.scalars(sa.select(people.c.id).where(*where).order_by(people.c.id).limit(limit)))
+
+
+def one(connection: sa.Connection, username: str) -> Any | None:
+    """Somebody by username."""
+    return connection.execute(sa.select(people, is_admin().label("admin")).where(people.c.username == username)).first()
+
+
+def usernames_like(connection: sa.Connection, bases: Sequence[str]) -> set[str]:
+    """Which usernames there are that are one of these, or, where that matters, one of these and a number."""
+    first = set(connection.scalars(sa.select(people.c.username).where(people.c.username.in_(bases))))
+    # A number matters only where the plain one is taken, or wanted twice.
+    for base in first & set(bases) | {base for base, times in Counter(bases).items() if times > 1}:
+        alike = sa.select(people.c.username).where(people.c.username.startswith(base, autoescape=True), people.c.username.regexp_match(f"^{re.escape(base)}[0-9]+$"))
+        first.update(connection.scalars(alike))
+    return first
+
+
+def held_by(connection: sa.Connection, product_ids: Collection[int], usernames: Collection[str], at: datetime) -> list[Any]:
+    """subject, product_id, account_id and begins of what these people have of some products."""
+    a = assignments
+    wanted = sa.select(a.c.subject, a.c.product_id, a.c.account_id, a.c.begins).where(
+        a.c.product_id.in_(product_ids), a.c.subject.in_(usernames), a.c.begins <= at, sa.or_(a.c.ends.is_(None), a.c.ends > at)
+    )
+    return list(connection.execute(wanted.order_by(a.c.subject, a.c.product_id)))
+
+
+def set_aside(connection: sa.Connection, prefix: str, product_ids: Collection[int], account_ids: Collection[int] | None, at: datetime) -> list[Any]:
+    """Seats that are set aside in these accounts (None = all): product, account and since when, with whom they are for."""
+    a = assignments
+    wanted = sa.select(a.c.product_id, a.c.account_id, a.c.begins, people.c.username, people.c.display_name, people.c.status).join(
+        people, people.c.username == sa.func.substr(a.c.subject, len(prefix) + 1)
+    ).where(a.c.product_id.in_(product_ids), a.c.subject.startswith(prefix, autoescape=True), a.c.begins <= at, sa.or_(a.c.ends.is_(None), a.c.ends > at))
+    if account_ids is not None:
+        wanted = wanted.where(a.c.account_id.in_(account_ids))
+    return list(connection.execute(wanted.order_by(a.c.begins, people.c.display_name).limit(1000)))
+
+
+def ever_held(connection: sa.Connection, product_ids: Collection[int], username: str) -> list[Any]:
+    """Every assignment of these products that somebody ever had, the newest first."""
+    a = assignments
+    return list(connection.execute(sa.select(a).where(a.c.product_id.in_(product_ids), a.c.subject == username).order_by(a.c.begins.desc()).limit(200)))
+
+
+def delegations_of(connection: sa.Connection, email: str) -> list[Any]:
+    """What somebody runs with an address: account_id, role, first and last day."""
+    d = delegations
+    wanted = sa.select(d.c.account_id, d.c.role, d.c.first_day, d.c.last_day).join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
+    return list(connection.execute(wanted.where(sign_ins.c.email == email)))
+
+
+def views(connection: sa.Connection, sign_in_id: int) -> list[Any]:
+    """Somebody's kept views, by name."""
+    v = saved_views
+    return list(connection.execute(sa.select(v).where(v.c.sign_in_id == sign_in_id).order_by(v.c.name)))
+
+
+def keep_view(connection: sa.Connection, sign_in_id: int, name: str, query: str) -> None:
+    """Keep a view under a name, in the place of one of that name."""
+    forget_view(connection, sign_in_id, name)
+    connection.execute(sa.insert(saved_views).values(sign_in_id=sign_in_id, name=name, query=query))
+
+
+def forget_view(connection: sa.Connection, sign_in_id: int, name: str) -> None:
+    """Put a view away."""
+    v = saved_views
+    connection.execute(sa.delete(v).where(v.c.sign_in_id == sign_in_id, v.c.name == name))
+
+
+def counts_of(connection: sa.Connection, among: Clause, clauses: Sequence[Clause], at_once: int = 60) -> list[int]:
+    """How many people (among some) each condition is true of; many conditions in one pass."""
+    found: list[int] = []
+    for start in range(0, len(clauses), at_once):
+        columns = [sa.func.coalesce(sa.func.sum(sa.case((each, 1), else_=0)), 0).label(f"c{n}") for n, each in enumerate(clauses[start : start + at_once])]
+        found.extend(int(value) for value in connection.execute(sa.select(*columns).select_from(people).where(among)).one())
+    return found
+
+
+def domains(connection: sa.Connection) -> list[Any]:
+    """Every domain that belongs to an account, by name."""
+    return list(connection.execute(sa.select(email_domains).order_by(email_domains.c.domain)))
+
+
+def domain(connection: sa.Connection, name: str) -> Any | None:
+    """A domain; None where it belongs to nobody."""
+    return connection.execute(sa.select(email_domains).where(email_domains.c.domain == name)).first()
+
+
+def put_domain(connection: sa.Connection, name: str, account_id: int, joining: str) -> None:
+    """Let a domain belong to an account."""
+    row = insert(email_domains).values(domain=name, account_id=account_id, joining=joining)
+    connection.execute(row.on_duplicate_key_update(account_id=account_id, joining=joining))
+
+
+def forget_domain(connection: sa.Connection, name: str) -> None:
+    """A domain belongs to nobody any more."""
+    connection.execute(sa.delete(email_domains).where(email_domains.c.domain == name))
+
+
+def asked_since(connection: sa.Connection, email: str, account_id: int, since: datetime) -> tuple[int, int]:
+    """How often an address, and anybody of an account, asked to join since an instant."""
+    j = join_requests
+    mine = connection.scalar(sa.select(sa.func.count()).where(j.c.email == email, j.c.asked_at >= since))
+    every = connection.scalar(sa.select(sa.func.count()).where(j.c.account_id == account_id, j.c.asked_at >= since))
+    return int(mine or 0), int(every or 0)
+
+
+def add_join_request(connection: sa.Connection, row: dict[str, Any]) -> None:
+    """Somebody asks to join."""
+    connection.execute(sa.insert(join_requests).values(row))
+
+
+def join_request(connection: sa.Connection, token_hash: str | None = None, request_id: int | None = None, lock: bool = False) -> Any | None:
+    """Somebody's wish to join, by its link or its number."""
+    j = join_requests
+    wanted = sa.select(j).where(j.c.token_hash == token_hash if token_hash else j.c.id == request_id)
+    return connection.execute(wanted.with_for_update() if lock else wanted).first()
+
+
+def change_join_request(connection: sa.Connection, request_id: int, values: dict[str, Any]) -> None:
+    """Other values for a wish to join."""
+    connection.execute(sa.update(join_requests).where(join_requests.c.id == request_id).values(values))
+
+
+def waiting_to_join(connection: sa.Connection) -> list[Any]:
+    """Who proved their address and waits, the longest first."""
+    j = join_requests
+    return list(connection.execute(sa.select(j).where(j.c.proven_at.is_not(None), j.c.decided_at.is_(None)).order_by(j.c.proven_at, j.c.id)))
+
+
+def came_and_left(connection: sa.Connection, among: Clause, now: Clause, before: Clause) -> list[int]:
+    """How many people (among some) the one condition is true of, and of how many only it, and only the other one; each is
+    asked of everybody once."""
+    is_now, was = sa.case((now, 1), else_=0).label("is_now"), sa.case((before, 1), else_=0).label("was")
+    found = {(row[0], row[1]): int(row[2]) for row in connection.execute(sa.select(is_now, was, sa.func.count()).where(among).group_by(is_now, was))}
+    return [found.get((1, 0), 0) + found.get((1, 1), 0), found.get((1, 0), 0), found.get((0, 1), 0)]

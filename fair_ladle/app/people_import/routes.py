@@ -1,0 +1,211 @@
+"""Bringing people in from a table, over HTTP."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from datetime import datetime
+from typing import Annotated, Any, Literal
+
+from fastapi import APIRouter, BackgroundTasks, Body, Query, Response
+from pydantic import BaseModel, Field
+
+from fair_ladle.app.people_import import usecases
+from fair_ladle.app.people_import.planning import FIELDS, How
+from fair_ladle.app.plumbing.http import PROBLEMS, Db, Format, Who, sheet
+
+UPLOAD = "/api/people-imports"
+routes = APIRouter(prefix=UPLOAD, tags=["people"], responses=PROBLEMS)
+MOST_FAULTS = 5000
+
+
+class ImportRow(BaseModel):
+    """An import and how far it is."""
+
+    id: int
+    name: str
+    at: datetime
+    state: Literal["open", "running", "cancelled", "broken", "done"]
+    count: int
+    total: int
+    done: int
+    trouble: str | None
+
+
+class HowBody(BaseModel):
+    """Which column (its place) is what, and what is done with whom."""
+
+    columns: dict[str, int] = Field(max_length=60)
+    account: str = Field("", max_length=64)
+    known: Literal["update", "leave"] = "update"
+    elsewhere: Literal["refuse", "update", "link"] = "refuse"
+    joining: Literal["invited", "active"] = "invited"
+    suspend: bool = False
+    groups: list[str] = Field([], max_length=50)
+    products: list[str] = Field([], max_length=50)
+    leave_out: list[int] = Field([], max_length=usecases.MOST_ROWS)
+    leave_faults: bool = False
+
+    def how(self) -> How:
+        """As the use-case has it."""
+        given = self.model_dump()
+        return How(**{**given, "groups": tuple(self.groups), "products": tuple(self.products), "leave_out": tuple(sorted(set(self.leave_out)))})
+
+
+class FieldBody(BaseModel):
+    """What a column can be."""
+
+    key: str
+    label: str
+
+
+class RowFault(BaseModel):
+    """What is wrong in a cell and what would be right."""
+
+    row: int
+    column: str
+    found: str
+    expected: str
+
+
+class NeededBody(BaseModel):
+    """Seats that rows ask for in an account, and how many more it can take now."""
+
+    account: str
+    account_name: str
+    product: str
+    product_name: str
+    needed: int
+    left: int
+
+
+class ImportStep(BaseModel):
+    """What would be done with a row."""
+
+    row: int
+    do: Literal["create", "link", "update", "leave"]
+    account: str
+    username: str
+    name: str
+    email: str
+
+
+class LookedBody(ImportRow):
+    """A table and what it comes to as it is mapped now; ``sample``: its first rows."""
+
+    header: list[str]
+    fields: list[FieldBody]
+    how: HowBody
+    sample: list[list[str]]
+    counts: dict[str, int]
+    faults: list[RowFault]
+    fault_count: int
+    seats: list[NeededBody]
+    steps: list[ImportStep]
+
+
+class DoneRow(BaseModel):
+    """What was done with a row, and what was not and why."""
+
+    row: int
+    username: str
+    did: str
+    why: str
+
+
+class ReportBody(ImportRow):
+    """An import with what it did: how many of what, and every row something was not done of."""
+
+    counts: dict[str, int]
+    not_done: list[DoneRow]
+
+
+def _row(row: Any) -> dict[str, Any]:
+    return {name: getattr(row, name) for name in ("id", "name", "at", "state", "count", "total", "done", "trouble")}
+
+
+def _looked(found: usecases.Looked) -> LookedBody:
+    return LookedBody(
+        **_row(found.row), header=found.row.header, fields=[FieldBody(key=key, label=label) for key, (label, _) in FIELDS.items()], how=HowBody(**asdict(found.how)),
+        sample=[[*cells[: len(found.row.header)], *[""] * (len(found.row.header) - len(cells))] for _, cells in found.sample], counts=found.plan.counts(),
+        faults=[RowFault(row=each.row or 0, column=each.column or "", found=each.found, expected=each.expected) for each in found.plan.faults[:MOST_FAULTS]],
+        fault_count=len(found.plan.faults), seats=[NeededBody(**asdict(each)) for each in found.seats],
+        steps=[
+            ImportStep(row=e.row, do=e.do, account=e.account, username=e.username, name=e.facts.get("display_name", ""), email=e.facts.get("email", "")) for e in found.plan.steps[:200]
+        ],
+    )
+
+
+@routes.post("", response_model=LookedBody, status_code=201)
+def receive(
+    db: Db, who: Who, content: Annotated[bytes, Body(media_type="application/octet-stream")], name: str = Query(min_length=1, max_length=200),
+) -> Any:
+    """Keep a CSV file, a workbook, or what was pasted, and see what it comes to."""
+    return _looked(db.run(usecases.look, who, db.run(usecases.receive, who, name, content)))
+
+
+@routes.get("", response_model=list[ImportRow])
+def imports(db: Db, who: Who) -> Any:
+    """One's own imports, the newest first."""
+    return [ImportRow(**_row(row)) for row in db.run(usecases.imports, who)]
+
+
+@routes.get("/{import_id}", response_model=ReportBody)
+def report(import_id: int, db: Db, who: Who) -> Any:
+    """How far an import is and what it did so far."""
+    row, outcomes = db.run(usecases.one, who, import_id), db.run(usecases.outcomes, who, import_id)
+    counts: dict[str, int] = {}
+    for _, _, did, *_ in outcomes:
+        counts[did] = counts.get(did, 0) + 1
+    not_done = [DoneRow(row=number, username=username, did=did, why=why) for number, username, did, why, _ in outcomes if why]
+    return ReportBody(**_row(row), counts=counts, not_done=not_done[:MOST_FAULTS])
+
+
+@routes.get("/{import_id}/look", response_model=LookedBody)
+def look(import_id: int, db: Db, who: Who) -> Any:
+    """What an import that has not begun comes to."""
+    return _looked(db.run(usecases.look, who, import_id))
+
+
+@routes.put("/{import_id}", response_model=LookedBody)
+def change(import_id: int, body: HowBody, db: Db, who: Who) -> Any:
+    """Map the columns otherwise, or choose otherwise what is done."""
+    return _looked(db.run(usecases.look, who, import_id, body.how()))
+
+
+@routes.post("/{import_id}/begin", response_model=ImportRow)
+def begin(import_id: int, db: Db, who: Who, after: BackgroundTasks) -> Any:
+    """Start; it goes on by itself."""
+    db.run(usecases.begin, who, import_id)
+    after.add_task(usecases.work, db, import_id)
+    return ImportRow(**_row(db.run(usecases.one, who, import_id)))
+
+
+@routes.post("/{import_id}/cancel", response_model=ImportRow)
+def cancel(import_id: int, db: Db, who: Who) -> Any:
+    """Stop after the part under way."""
+    db.run(usecases.cancel, who, import_id)
+    return ImportRow(**_row(db.run(usecases.one, who, import_id)))
+
+
+@routes.post("/{import_id}/resume", response_model=ImportRow)
+def resume(import_id: int, db: Db, who: Who, after: BackgroundTasks) -> Any:
+    """Go on where it was stopped or broke off."""
+    db.run(usecases.resume, who, import_id)
+    after.add_task(usecases.work, db, import_id)
+    return ImportRow(**_row(db.run(usecases.one, who, import_id)))
+
+
+@routes.delete("/{import_id}", status_code=204)
+def forget(import_id: int, db: Db, who: Who) -> None:
+    """Put an import away; who came by it stays."""
+    db.run(usecases.forget, who, import_id)
+
+
+@routes.get("/{import_id}/export", response_class=Response)
+def export(import_id: int, db: Db, who: Who, form: Format = "csv") -> Response:
+    """Row by row what was done; before it is begun, every fault."""
+    if db.run(usecases.one, who, import_id).state == "open":
+        faults = db.run(usecases.look, who, import_id).plan.faults
+        return sheet("faults", form, ["row", "column", "found", "expected"], [[each.row, each.column, each.found, each.expected] for each in faults])
+    outcomes = db.run(usecases.outcomes, who, import_id)
+    return sheet("brought-in", form, ["row", "username", "done", "not done"], [row[:4] for row in outcomes])

@@ -1,0 +1,321 @@
+"""Bringing people in from a table: received whole, looked at whole, then done part by part, each part in a transaction
+of its own. What is done stays done; a run that was stopped or broke off goes on where it was."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass
+from typing import Any
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.people_admin import acting
+from fair_ladle.app.people_admin import groups as groups_usecases
+from fair_ladle.app.people_admin.joining import usernames_for
+from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.people_import import store
+from fair_ladle.app.people_import.planning import FIELDS, How, Needed, Plan, Step, guess, have, plan, seats_needed
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Database, Unit
+from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
+from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.connectors.sheets_in import SheetTable, Unreadable, read_table
+
+MOST_ROWS = 100_000
+MOST_COLUMNS = 60
+MOST_CELL = 2000
+AT_ONCE = 1000
+
+
+def receive(unit: Unit, actor: Actor, name: str, content: bytes) -> int:
+    """Keep a table that people are to be brought in from; its number. Nothing is done with it yet."""
+    if actor.sign_in_id is None:
+        raise invalid("People are brought in by somebody signed in.")
+    try:
+        table = read_table(name, content)
+        rows = _rows(name, table)
+    except Unreadable as trouble:
+        fault = trouble.faults[0]
+        where = ", ".join(filter(None, [f"row {fault.row}" if fault.row else "", f"column {fault.column}" if fault.column else ""]))
+        raise invalid(f"{name}{f', {where}' if where else ''}: {fault.found}; right would be {fault.expected}.", "file") from None
+    how = How(guess(table.header), account=actor.scope or "")
+    return store.add(unit.connection, {
+        "sign_in_id": actor.sign_in_id, "through": actor.scope or "", "by": actor.name, "name": name[:200], "at": unit.now, "header": table.header,
+        "cells": store.packed(rows), "count": len(rows), "how": asdict(how), "state": "open",
+    })
+
+
+def _rows(name: str, table: SheetTable) -> list[tuple[int, list[str]]]:
+    if len(table.header) > MOST_COLUMNS:
+        raise invalid(f"{name} has {len(table.header)} columns; {MOST_COLUMNS} at most.", "file")
+    rows = []
+    for number, cells in table.rows:
+        if any(cell.strip() for cell in cells):
+            if len(rows) == MOST_ROWS:
+                raise invalid(f"{name} has more than {MOST_ROWS} rows; bring it in in parts.", "file")
+            if max(map(len, cells)) > MOST_CELL:
+                raise invalid(f"{name}, row {number}: a cell with more than {MOST_CELL} characters.", "file")
+            rows.append((number, cells))
+    if not rows:
+        raise invalid(f"{name} has a header and no row under it.", "file")
+    return rows
+
+
+@dataclass(frozen=True)
+class Looked:
+    """A table as it came, and what it comes to as things are mapped now."""
+
+    row: Any
+    how: How
+    sample: list[tuple[int, list[str]]]
+    plan: Plan
+    seats: list[Needed]
+
+
+def how_of(row: Any) -> How:
+    """What is kept of an import as its mapping and choices."""
+    given = dict(row.how)
+    return How(**{**given, "groups": tuple(given["groups"]), "products": tuple(given["products"]), "leave_out": tuple(given["leave_out"])})
+
+
+def _mine(unit: Unit, actor: Actor, import_id: int, lock: bool = False) -> Any:
+    row = store.one(unit.connection, import_id, lock)
+    if row is None or row.sign_in_id != actor.sign_in_id or row.through != (actor.scope or ""):
+        raise not_found("import", str(import_id))
+    return row
+
+
+def _open(unit: Unit, actor: Actor, import_id: int) -> Any:
+    row = _mine(unit, actor, import_id, lock=True)
+    if row.state != "open":
+        raise conflict(f"{row.name} has been begun; how it is read stays as it was then.")
+    return row
+
+
+def imports(unit: Unit, actor: Actor) -> list[Any]:
+    """One's own imports, the newest first."""
+    return store.of(unit.connection, actor.sign_in_id or 0, actor.scope or "")
+
+
+def one(unit: Unit, actor: Actor, import_id: int) -> Any:
+    """An import and how far it is."""
+    return _mine(unit, actor, import_id)
+
+
+def look(unit: Unit, actor: Actor, import_id: int, how: How | None = None) -> Looked:
+    """What an import comes to, every fault with its place; ``how``, if given, is kept."""
+    row = _open(unit, actor, import_id) if how is not None else _mine(unit, actor, import_id)
+    if row.cells is None:
+        raise conflict(f"{row.name} has been brought in already.")
+    chosen = how_of(row) if how is None else how
+    for name, place in chosen.columns.items():
+        if name not in FIELDS or not 0 <= place < len(row.header):
+            raise invalid(f"There is no column {place} to be {name}.", "columns")
+    rows = [(number, cells) for number, cells in store.unpacked(row.cells)]
+    made = plan(unit, actor, row.header, rows, chosen)
+    if how is not None:
+        store.change(unit.connection, import_id, {"how": asdict(how)})
+    return Looked(row, chosen, rows[:5], made, seats_needed(unit, actor, made))
+
+
+def begin(unit: Unit, actor: Actor, import_id: int) -> None:
+    """Start bringing people in. Refused while there are faults, unless rows at fault are to be left out."""
+    _open(unit, actor, import_id)
+    looked = look(unit, actor, import_id)
+    counts = looked.plan.counts()
+    if counts["fault"] and not looked.how.leave_faults:
+        raise conflict(f"{counts['fault']} {'row has' if counts['fault'] == 1 else 'rows have'} faults; mend them, or choose to leave them out.")
+    if not looked.plan.steps:
+        raise conflict("There is no row left to do anything with.")
+    order = accounts_usecases.known(unit).tree
+    steps = sorted(looked.plan.steps, key=lambda step: (int(order.depth_first[order.row(step.account)]), step.row))
+    store.put_parts(unit.connection, import_id, [[asdict(step) for step in steps[start : start + AT_ONCE]] for start in range(0, len(steps), AT_ONCE)])
+    store.change(unit.connection, import_id, {"state": "running", "total": len(steps), "trouble": None})
+    log.write(unit, actor, None, [log.Entry("import begun", looked.row.name, _account_id(unit, actor), None, {"rows": len(steps)})])
+
+
+def _account_id(unit: Unit, actor: Actor) -> int:
+    accounts = accounts_usecases.known(unit)
+    return int(accounts.ids[accounts_usecases.top_row(accounts, actor)])
+
+
+def cancel(unit: Unit, actor: Actor, import_id: int) -> None:
+    """Stop after the part under way; who is in stays in."""
+    row = _mine(unit, actor, import_id, lock=True)
+    if row.state != "running":
+        raise conflict(f"{row.name} is not under way.")
+    store.change(unit.connection, import_id, {"state": "cancelled"})
+
+
+def resume(unit: Unit, actor: Actor, import_id: int) -> None:
+    """Go on where it was stopped or broke off."""
+    row = _mine(unit, actor, import_id, lock=True)
+    if row.state not in ("cancelled", "broken"):
+        raise conflict(f"{row.name} is {row.state}; only what was cancelled or broke off goes on.")
+    store.change(unit.connection, import_id, {"state": "running", "trouble": None})
+
+
+def forget(unit: Unit, actor: Actor, import_id: int) -> None:
+    """Put an import away that is not under way; who came by it stays."""
+    if _mine(unit, actor, import_id, lock=True).state == "running":
+        raise conflict("Cancel it first.")
+    store.forget(unit.connection, import_id)
+
+
+def outcomes(unit: Unit, actor: Actor, import_id: int) -> list[Any]:
+    """Row by row (row number, username, what was done, why not all of it), as far as it is done."""
+    _mine(unit, actor, import_id)
+    return store.outcomes(unit.connection, import_id)
+
+
+def work(database: Database, import_id: int) -> None:
+    """Bring in part after part, until all is done, it is cancelled, or it breaks off; another server at it is left alone."""
+    try:
+        while database.run(_next_part, import_id):
+            pass
+    except Refused as refused:
+        database.run(_break_off, import_id, refused.problem.detail)
+    except Exception as broken:
+        database.run(_break_off, import_id, f"{type(broken).__name__}; nothing of this part was done.")
+        raise
+
+
+def work_all(database: Database) -> None:
+    """Go on with whatever is under way and was left by a server that is gone."""
+    for import_id in database.run(lambda unit: store.running(unit.connection)):
+        work(database, import_id)
+
+
+def _break_off(unit: Unit, import_id: int, trouble: str) -> None:
+    store.change(unit.connection, import_id, {"state": "broken", "trouble": trouble})
+
+
+def _next_part(unit: Unit, import_id: int) -> bool:
+    row = store.claim(unit.connection, import_id)
+    if row is None or row.state != "running":
+        return False
+    actor = sign_in.actor_for(unit, row.sign_in_id, row.through)
+    if actor is None:
+        raise conflict(f"{row.by} no longer runs this branch.")
+    part = store.next_part(unit.connection, import_id)
+    if part is None:
+        trouble = _into_groups(unit, actor, store.outcomes(unit.connection, import_id))
+        store.change(unit.connection, import_id, {"state": "done", "cells": None, "trouble": trouble})
+        return False
+    steps = [Step(**each) for each in store.unpacked(part.steps)]
+    store.note_outcome(unit.connection, import_id, part.number, _do(unit, actor, row, steps))
+    store.change(unit.connection, import_id, {"done": row.done + len(steps)})
+    return True
+
+
+@dataclass
+class _Did:
+    """What came of one step."""
+
+    step: Step
+    username: str
+    what: str
+    why: str = ""
+
+    def told(self) -> list[Any]:
+        """As it is kept: row, username, what was done, what was not and why, and the groups to come."""
+        return [self.step.row, self.username, self.what, self.why, [] if self.what in ("left", "not done") else self.step.groups]
+
+
+def _do(unit: Unit, actor: Actor, row: Any, steps: list[Step]) -> list[list[Any]]:
+    every = {step.row: _Did(step, step.username, {"create": "created", "link": "linked", "update": "brought up to date", "leave": "left"}[step.do]) for step in steps}
+    _create(unit, actor, row, [every[step.row] for step in steps if step.do in ("create", "link")])
+    _update(unit, actor, [every[step.row] for step in steps if step.do == "update"])
+    _assign(unit, actor, [each for each in every.values() if each.what not in ("left", "not done")])
+    return [each.told() for each in every.values()]
+
+
+def _create(unit: Unit, actor: Actor, row: Any, wanted: Sequence[_Did]) -> None:
+    """New people, unless their address or username has been taken since the table was looked at."""
+    emails = people_usecases.by_email(unit, {each.step.facts["email"] for each in wanted if each.step.do == "create" and "email" in each.step.facts})
+    taken = people_usecases.by_username(unit, [each.username for each in wanted if each.username])
+    able = []
+    for each in wanted:
+        if any(there.status != "removed" for there in emails.get(each.step.facts.get("email", ""), [])) and each.step.do == "create":
+            each.what, each.why = "not done", "the address has come in otherwise meanwhile."
+        elif each.username in taken:
+            each.what, each.why = "not done", "the username was taken meanwhile."
+        else:
+            able.append(each)
+    nameless = sorted((each for each in able if not each.username), key=lambda each: each.step.row)
+    for each, username in zip(nameless, usernames_for(unit, [each.step.facts["display_name"] for each in nameless], {each.username for each in able}), strict=True):
+        each.username = username
+    if not able:
+        return
+    accounts, now = accounts_usecases.known(unit), unit.now
+    ids = {each.step.account: int(accounts.ids[accounts.tree.row(each.step.account)]) for each in able}
+    added = people_usecases.add(unit, [
+        {
+            "account_id": ids[each.step.account], "username": each.username, "display_name": each.step.facts["display_name"], "email": each.step.facts.get("email"),
+            "status": each.step.status, "invited_at": now if each.step.status == "invited" else None, "title": each.step.facts.get("title"),
+            "department": each.step.facts.get("department"), "protected": each.step.facts.get("protected", False),
+        }
+        for each in able
+    ])
+    log.write(unit, actor, None, [
+        log.Entry("added", each.username, ids[each.step.account], None, {"name": each.step.facts["display_name"], "status": each.step.status, "from": row.name}) for each in able
+    ])
+    acting.send_invitations(unit, actor, accounts, [added[each.username] for each in able if each.step.status == "invited"])
+
+
+def _update(unit: Unit, actor: Actor, wanted: Sequence[_Did]) -> None:
+    known = people_usecases.by_username(unit, [each.username for each in wanted])
+    entries = []
+    for each in wanted:
+        person = known[each.username]
+        before = {name: getattr(person, name) for name, value in each.step.facts.items() if getattr(person, name) != value}
+        if before:
+            after = {name: each.step.facts[name] for name in before}
+            people_usecases.change(unit, [person.id], after)
+            entries.append(log.Entry("changed", each.username, person.account_id, before, after))
+        elif not each.step.status and not each.step.products and not each.step.groups:
+            each.what = "as it was"
+    log.write(unit, actor, None, entries)
+    for status, act in (("suspended", "suspend"), ("active", "resume")):
+        _act(unit, actor, act, [each for each in wanted if each.step.status == status])
+
+
+def _assign(unit: Unit, actor: Actor, wanted: Sequence[_Did]) -> None:
+    there = have(unit, [each.username for each in wanted if each.step.products])
+    by_product: dict[str, list[_Did]] = defaultdict(list)
+    for each in wanted:
+        for product in each.step.products:
+            if (each.username, product) not in there:
+                by_product[product].append(each)
+    # What others need comes first: nobody is refused an add-on for a base product of the same row.
+    for product in sorted(by_product, key=lambda code: acting.needs_another(unit, code)):
+        _act(unit, actor, "assign", by_product[product], acting.How(product=product))
+
+
+def _act(unit: Unit, actor: Actor, what: acting.Act, wanted: Sequence[_Did], how: acting.How | None = None) -> None:
+    if not wanted:
+        return
+    by_name = {each.username: each for each in wanted}
+    for each in acting.act(unit, actor, what, Asked(usernames=tuple(by_name)), how).could_not:
+        if each.username in by_name:
+            by_name[each.username].why = " ".join(filter(None, [by_name[each.username].why, f"{each.name} {each.why}" if each.why[:1].islower() else each.why]))
+
+
+def _into_groups(unit: Unit, actor: Actor, outcome: Sequence[Any]) -> str | None:
+    """Everybody who came into their groups, once for each group; why not, where one cannot be changed any more."""
+    into: dict[str, list[str]] = defaultdict(list)
+    for _, username, _, _, groups in outcome:
+        for group in groups:
+            into[group].append(username)
+    troubles = []
+    for group, usernames in sorted(into.items()):
+        try:
+            with unit.connection.begin_nested():
+                groups_usecases.members(unit, actor, group, usernames, [])
+        except Refused as refused:
+            troubles.append(f"{group}: {refused.problem.detail}")
+    return " ".join(troubles) or None
+
+

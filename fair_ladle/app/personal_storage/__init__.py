@@ -1,0 +1,1 @@
+"""How much somebody may store and does, by layer."""

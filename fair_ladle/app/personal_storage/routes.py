@@ -1,0 +1,46 @@
+"""Storage limits of accounts and groups over HTTP."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter, Query
+from pydantic import BaseModel, Field
+
+from fair_ladle.app.personal_storage import usecases
+from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.core.quantities import to_units
+
+routes = APIRouter(prefix="/api/storage-limits", tags=["storage"], responses=PROBLEMS)
+
+
+class LayerLimit(BaseModel):
+    """What a layer lets one person store of a product, in GB; null = it says nothing."""
+
+    product: str
+    product_name: str
+    limit: str | None
+
+
+class LayerLimitWanted(BaseModel):
+    """A limit an account (for everybody of it and below), or one of its groups, shall set, in GB; null takes it away."""
+
+    account: str = Field(max_length=64)
+    group: str | None = Field(None, max_length=64)
+    product: str = Field(max_length=64)
+    amount: str | None = Field(None, max_length=40)
+
+
+@routes.get("", response_model=list[LayerLimit])
+def limits(db: Db, who: Who, account: str = Query(max_length=64), group: str | None = Query(None, max_length=64)) -> Any:
+    """What an account or a group sets."""
+    return [
+        LayerLimit(product=product.code, product_name=product.name, limit=None if grains is None else f"{to_units(grains, product.measure):f}")
+        for product, grains in db.run(usecases.limits, who, account, group)
+    ]
+
+
+@routes.put("", status_code=204)
+def put(body: LayerLimitWanted, db: Db, who: Who) -> None:
+    """Set a limit, or take it away."""
+    db.run(usecases.set_limit, who, body.account, body.group, body.product, body.amount)

@@ -1,0 +1,29 @@
+"""Queries over personal storage limits."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.dialects.mysql import insert
+
+from fair_ladle.app.personal_storage.tables import storage_limits as limits
+
+
+def all_but_direct(connection: sa.Connection) -> list[Any]:
+    """Every limit of an account or a group."""
+    return list(connection.execute(sa.select(limits).where(limits.c.person_id.is_(None))))
+
+
+def direct(connection: sa.Connection, person_ids: list[int]) -> list[Any]:
+    """Limits of these people themselves."""
+    return list(connection.execute(sa.select(limits).where(limits.c.person_id.in_(person_ids)))) if person_ids else []
+
+
+def put(connection: sa.Connection, product_id: int, of: dict[str, int], grains: int | None) -> None:
+    """Set the limit of an account, a group or a person; None takes it away."""
+    if grains is None:
+        (name, number), = of.items()
+        connection.execute(sa.delete(limits).where(limits.c.product_id == product_id, limits.c[name] == number))
+    else:
+        connection.execute(insert(limits).values(product_id=product_id, grains=grains, **of).on_duplicate_key_update(grains=grains))

@@ -1,0 +1,400 @@
+"""Taking back what is idle: who it would be, telling them first, doing it, and undoing it."""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+from collections import defaultdict
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from decimal import Decimal
+from types import SimpleNamespace
+from typing import Any, Literal
+
+import sqlalchemy as sa
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.entitlements import usecases as entitlements
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.people.groups import Groups, in_branch, people
+from fair_ladle.app.plumbing import outbox
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Database, Unit
+from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
+from fair_ladle.app.plumbing.settings import Settings
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Pool, Product
+from fair_ladle.app.reclaim import store
+from fair_ladle.app.takings import usecases as takings
+from fair_ladle.app.takings.usecases import Wanted
+from fair_ladle.app.usage import usecases as usage
+from fair_ladle.core.quantities import half_up
+
+Criterion = Literal["unseen", "never seen", "not joined"]
+Act = Literal["release", "suspend", "report"]
+POLICIES = Actor("policy", "", None)
+SAID = {"release": "released", "suspend": "suspended", "report": "reported"}
+
+
+@dataclass(frozen=True)
+class Policy:
+    """Whom a policy takes back from, of what, after which notice, and what is done."""
+
+    account: str
+    name: str
+    criterion: Criterion
+    days: int
+    products: tuple[str, ...]
+    exempt: tuple[str, ...]
+    notice_days: int
+    act: Act
+    daily: bool
+
+
+@dataclass(frozen=True)
+class Taken:
+    """A unit taken back (or that would be): what it costs its owner a month."""
+
+    product: str
+    account: str
+    cost: Decimal
+    currency: str
+
+
+@dataclass(frozen=True)
+class Deed:
+    """What is done to one person: told, released, suspended or reported, and why; or left alone, and why."""
+
+    person_id: int
+    username: str
+    name: str
+    account_name: str
+    what: str
+    units: list[Taken]
+    why: str
+
+
+@dataclass
+class Run:
+    """What a policy does, or would do, to whom; ``left`` are those it leaves alone with the reason."""
+
+    deeds: list[Deed] = field(default_factory=list)
+    left: list[Deed] = field(default_factory=list)
+
+    def taken(self) -> list[Taken]:
+        """Every unit that comes back."""
+        return [unit for each in self.deeds if each.what in ("released", "suspended") for unit in each.units]
+
+
+@dataclass(frozen=True)
+class Unseen:
+    """People of a branch not seen for a while, the seats they have, and what those cost a month by currency."""
+
+    days: int
+    people: int
+    seats: int
+    cost: dict[str, Decimal]
+
+
+def unseen(unit: Unit, actor: Actor, days: int = 60) -> Unseen:
+    """How many seats of the branch belong to people who have not been seen for so many days."""
+    accounts = accounts_usecases.known(unit)
+    asked = SimpleNamespace(criterion="unseen", days=days, products=[])
+    idle = store.candidates(unit.connection, [in_branch(accounts, accounts_usecases.top_row(accounts, actor)), *_criterion(unit, asked)])
+    units, _ = _units(unit, accounts, asked, idle)
+    cost: dict[str, Decimal] = defaultdict(Decimal)
+    for each in (one for mine in units.values() for one in mine):
+        cost[each.currency] += each.cost
+    return Unseen(days, len(units), sum(len(mine) for mine in units.values()), {currency: half_up(amount, 2) for currency, amount in cost.items()})
+
+
+def policies(unit: Unit, actor: Actor) -> list[tuple[Any, str, str]]:
+    """The policies of the branch (rows), with account's code and name."""
+    accounts = accounts_usecases.known(unit)
+    inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
+    found = [(row, accounts.row_of_id[row.account_id]) for row in store.policies(unit.connection)]
+    return [(row, accounts.tree.codes[place], accounts.name(place)) for row, place in found if place in inside]
+
+
+def put(unit: Unit, actor: Actor, policy_id: int | None, wanted: Policy) -> int:
+    """Make a policy or change one; its number."""
+    accounts = accounts_usecases.known(unit)
+    row = accounts_usecases.row_in_scope(accounts, actor, wanted.account)
+    there = None if policy_id is None else _mine(unit, actor, policy_id)
+    if there is not None and accounts.row_of_id[there.account_id] != row:
+        raise invalid("A policy stays with its account; make another one.", "account")
+    name = wanted.name.strip()
+    if not name:
+        raise invalid("A policy has a name.", "name")
+    if not 1 <= wanted.days <= 3650 or not 0 <= wanted.notice_days <= 365:
+        raise invalid("From 1 to 3650 days, and a notice from 0 to 365 days before.", "days")
+    known = {each.code for each in pools_usecases.products(unit) if each.measure == "seat"}
+    for code in wanted.products:
+        if code not in known:
+            raise invalid(f"{code} is no product that people have seats of.", "products")
+    groups = Groups.read(unit, accounts)
+    _exempt(groups, accounts, row, wanted.exempt)
+    if any(each.name == name and each.account_id == int(accounts.ids[row]) and each.id != policy_id for each in store.policies(unit.connection)):
+        raise invalid(f"There is a policy {name} already.", "name")
+    values = {
+        "account_id": int(accounts.ids[row]), "name": name, "criterion": wanted.criterion, "days": wanted.days, "products": list(wanted.products),
+        "exempt": list(wanted.exempt), "notice_days": wanted.notice_days, "act": wanted.act, "daily": wanted.daily,
+    }
+    told = {key: value if not isinstance(value, list) else ", ".join(value) or "none" for key, value in values.items() if key not in ("account_id", "name")}
+    log.write(unit, actor, None, [log.Entry("policy changed" if there else "policy made", name, int(accounts.ids[row]), None, told)])
+    return store.put_policy(unit.connection, policy_id, values)
+
+
+def _exempt(groups: Groups, accounts: Accounts, row: int, names: tuple[str, ...] | list[str]) -> list[sa.ColumnElement[bool]]:
+    """Conditions of the exempt groups; a group that is not there any more is refused, so that nobody loses its shelter unseen."""
+    found = []
+    for name in names:
+        account, _, code = name.partition("/")
+        group = next((each for each in groups.every if each.code == code and accounts.tree.codes[groups.row(each)] == account), None)
+        if group is None:
+            raise invalid(f"There is no group {code}; take it out of those that are exempt, or make it again.", "exempt")
+        found.append(groups.reaches(group))
+    return found
+
+
+def _mine(unit: Unit, actor: Actor, policy_id: int) -> Any:
+    accounts, row = accounts_usecases.known(unit), store.lock_policy(unit.connection, policy_id)
+    if row is None or accounts_usecases.top_row(accounts, actor) not in accounts.tree.path_up(accounts.row_of_id[row.account_id]):
+        raise not_found("policy", str(policy_id))
+    return row
+
+
+def run(unit: Unit, actor: Actor, policy_id: int) -> Run:
+    """Run a policy now. Who is idle is told first, and loses the seat when the notice is over; a second run does nothing twice."""
+    policy = _mine(unit, actor, policy_id)
+    accounts, found = accounts_usecases.known(unit), Run()
+    row = accounts.row_of_id[policy.account_id]
+    shelters = _exempt(Groups.read(unit, accounts), accounts, row, policy.exempt)
+    idle = store.candidates(unit.connection, [in_branch(accounts, row), *_criterion(unit, policy)])
+    sheltered = set(unit.connection.scalars(sa.select(people.c.id).where(people.c.id.in_([each.id for each in idle]), sa.or_(*shelters)))) if shelters and idle else set()
+    notices = store.notices(unit.connection, policy_id)
+    store.forget_notices(unit.connection, policy_id, set(notices) - {each.id for each in idle})
+    units, layered = _units(unit, accounts, policy, idle)
+    names = {each.code: each.name for each in pools_usecases.products(unit)}
+    told: list[dict[str, Any]] = []
+    for each in idle:
+        mine, notice = units.get(each.username, []), notices.get(each.id)
+        stays = _stays(unit, policy, each, sheltered, mine, layered, notice)
+        if stays:
+            found.left.append(_deed(accounts, each, "left", mine, stays))
+        elif policy.notice_days and notice is None:
+            told.append(_tell(unit, accounts, policy, each, [names[one.product] for one in mine]))
+            found.deeds.append(_deed(accounts, each, "told", mine, f"{_why(policy, each)}; {policy.notice_days} days to answer"))
+        else:
+            _do(unit, policy, each, mine)
+            found.deeds.append(_deed(accounts, each, SAID[policy.act], mine, _why(policy, each)))
+    store.tell(unit.connection, told)
+    done = [each for each in found.deeds if each.what not in ("told", "reported")]
+    store.forget_notices(unit.connection, policy_id, [each.person_id for each in done])
+    if found.deeds:
+        store.add_run(unit.connection, {"policy_id": policy_id, "at": unit.now, "by": actor.name}, [
+            {"person_id": each.person_id, "what": each.what, "why": each.why, "units": [[one.product, one.account, f"{one.cost:f}", one.currency] for one in each.units]}
+            for each in found.deeds
+        ])
+        log.write(unit, actor, None, [log.Entry("policy run", policy.name, policy.account_id, None, {
+            "told": sum(each.what == "told" for each in found.deeds), "done": len(done), "seats": len(found.taken()), "left alone": len(found.left),
+        })])
+    return found
+
+
+def _criterion(unit: Unit, policy: Any) -> list[sa.ColumnElement[bool]]:
+    before = unit.now - timedelta(days=policy.days)
+    if policy.criterion == "unseen":
+        return [people.c.status == "active", people.c.last_seen_at < before]
+    if policy.criterion == "never seen":
+        return [people.c.status == "active", people.c.last_seen_at.is_(None), sa.or_(people.c.invited_at.is_(None), people.c.invited_at < before)]
+    return [people.c.status == "invited", people.c.invited_at < before]
+
+
+def _units(unit: Unit, accounts: Accounts, policy: Any, idle: list[Any]) -> tuple[dict[str, list[Taken]], set[tuple[int, str]]]:
+    """What each of them has of the policy's products, add-ons before what they need; and which of it a layer gave."""
+    products = [each for each in pools_usecases.products(unit) if each.measure == "seat" and (not policy.products or each.code in policy.products)]
+    products.sort(key=lambda each: (not each.requires, each.code))
+    by_id, found, layered = {each.id: each for each in products}, defaultdict(list), set()
+    owned, day = pools_usecases.pools(unit, products), accounts_usecases.today(unit)
+    for product in products:
+        layered |= {(person_id, product.code) for person_id in entitlements.comes_by_a_layer(unit, product, [each.id for each in idle])}
+    rows = usage.open_assignments(unit, products, [each.username for each in idle], unit.now) if idle else []
+    for row in sorted(rows, key=lambda row: products.index(by_id[row.product_id])):
+        place = accounts.row_of_id[row.account_id]
+        cost, currency = _cost(accounts, owned, by_id[row.product_id], place, day)
+        found[row.subject].append(Taken(by_id[row.product_id].code, accounts.tree.codes[place], cost, currency))
+    return found, layered
+
+
+def _cost(accounts: Accounts, owned: list[Pool], product: Product, place: int, day: Any) -> tuple[Decimal, str]:
+    """What one unit costs the pool's owner a month: the price of its newest lot that runs."""
+    mine = {pool.owner_id: pool for pool in owned if pool.product.id == product.id}
+    pool = next((mine[int(accounts.ids[row])] for row in accounts.tree.path_up(place) if int(accounts.ids[row]) in mine), None)
+    lots = [] if pool is None else [lot for lot in pool.lots if lot.covers(day)]
+    return (max(lots, key=lambda lot: lot.first_day).unit_cost if lots else Decimal(0)), (pool.currency if pool else "")
+
+
+def _stays(unit: Unit, policy: Any, person: Any, sheltered: set[int], units: list[Taken], layered: set[tuple[int, str]], notice: Any) -> str:
+    """Why somebody idle is left alone; empty where nothing speaks for them."""
+    if person.protected:
+        return "protected"
+    if person.id in sheltered:
+        return "in a group that is exempt"
+    if not units:
+        return "has nothing of it"
+    through = [each.product for each in units if (person.id, each.product) in layered]
+    if through and policy.act != "report":
+        return f"has {through[0]} through a layer"
+    if notice is not None and notice.needed_at is not None and unit.now - notice.needed_at < timedelta(days=policy.days):
+        return f"said on {notice.needed_at:%-d %B %Y} that they still need it"
+    if policy.notice_days and notice is not None and notice.needed_at is None and unit.now - notice.told_at < timedelta(days=policy.notice_days):
+        return f"told on {notice.told_at:%-d %B %Y}; the notice is not over"
+    return ""
+
+
+def _why(policy: Any, person: Any) -> str:
+    if policy.criterion == "unseen":
+        return f"last seen {person.last_seen_at:%-d %B %Y}"
+    return "never seen" if policy.criterion == "never seen" else f"invited {person.invited_at:%-d %B %Y}, not joined"
+
+
+def _deed(accounts: Accounts, person: Any, what: str, units: list[Taken], why: str) -> Deed:
+    return Deed(person.id, person.username, person.display_name, accounts.name(accounts.row_of_id[person.account_id]), what, units, why)
+
+
+def _tell(unit: Unit, accounts: Accounts, policy: Any, person: Any, products: list[str]) -> dict[str, Any]:
+    """The notice with its link; whoever has no address is told by nobody, and has the same time."""
+    token, now = secrets.token_urlsafe(32), unit.now
+    if person.email:
+        what = ", ".join(products)
+        does = {"release": "is taken back", "suspend": "and your access are suspended", "report": "is reported as unused"}[policy.act]
+        outbox.write(
+            unit, person.email, f"Do you still need {what}?",
+            f"Hello {person.display_name},\n\nyou have {what} at {accounts.name(accounts.row_of_id[person.account_id])}, and it looks unused ({_why(policy, person)}).\n"
+            f"On {now + timedelta(days=policy.notice_days):%-d %B %Y} it {does}. If you still need it, say so here:\n\n{Settings.read().address}/keep/{token}\n\nFair Ladle\n",
+        )
+    return {"policy_id": policy.id, "person_id": person.id, "told_at": now, "token_hash": hashlib.sha256(token.encode()).hexdigest(), "needed_at": None}
+
+
+def _do(unit: Unit, policy: Any, person: Any, units: list[Taken]) -> None:
+    if policy.act == "report":
+        return
+    takings.release(unit, POLICIES, [Wanted(each.account, each.product, person.username) for each in units])
+    if policy.act == "suspend":
+        people_usecases.change(unit, [person.id], {"status": "suspended", "kept": [each.product for each in units]})
+        log.write(unit, POLICIES, None, [log.Entry("suspended", person.username, person.account_id, None, {"by": policy.name})])
+
+
+@dataclass(frozen=True)
+class RunRow:
+    """A run that was made: its policy, when and by whom, what it did, and whether it was taken back."""
+
+    row: Any
+    policy: str
+    account_name: str
+    deeds: list[Any]
+
+
+def runs(unit: Unit, actor: Actor) -> list[RunRow]:
+    """The runs of the branch's policies, the newest first."""
+    mine = {row.id: (row, name) for row, _, name in policies(unit, actor)}
+    found = store.runs(unit.connection, list(mine))
+    deeds: dict[int, list[Any]] = defaultdict(list)
+    for deed in store.deeds(unit.connection, [row.id for row in found]):
+        deeds[deed.run_id].append(deed)
+    return [RunRow(row, mine[row.policy_id][0].name, mine[row.policy_id][1], deeds[row.id]) for row in found]
+
+
+def undo(unit: Unit, actor: Actor, run_id: int) -> tuple[list[str], list[tuple[str, str]]]:
+    """Take a run back: seats are given again as far as there is room, suspended people are resumed.
+
+    Who has everything again, and who has not, with the reason.
+    """
+    row = store.lock_run(unit.connection, run_id)
+    if row is None:
+        raise not_found("run", str(run_id))
+    policy = _mine(unit, actor, row.policy_id)
+    if row.undone_at is not None:
+        raise conflict(f"This run was taken back already, by {row.undone_by}.")
+    back: list[str] = []
+    missing: list[tuple[str, str]] = []
+    for deed in store.deeds(unit.connection, [run_id]):
+        if deed.what not in ("released", "suspended"):
+            continue
+        if deed.status == "removed":
+            missing.append((deed.display_name, "was removed meanwhile"))
+            continue
+        if deed.what == "suspended" and deed.status == "suspended":
+            people_usecases.change(unit, [deed.person_id], {"status": "active", "kept": None})
+        why = ""
+        for product, account, _, _ in reversed(deed.units):
+            try:
+                with unit.connection.begin_nested():
+                    takings.assign(unit, actor, [Wanted(account, product, deed.username)])
+            except Refused as refused:
+                why = refused.problem.detail
+        if why:
+            missing.append((deed.display_name, why))
+        else:
+            back.append(deed.display_name)
+    store.undone(unit.connection, run_id, unit.now, actor.name)
+    log.write(unit, actor, None, [log.Entry("policy run taken back", policy.name, policy.account_id, None, {"given again": len(back), "not": len(missing)})])
+    return back, missing
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What the link of a notice shows."""
+
+    name: str
+    until: datetime
+    needed: bool
+
+
+def asked(unit: Unit, token: str) -> Asked:
+    """A notice by its link; refused where it is over."""
+    row = store.by_token(unit.connection, hashlib.sha256(token.encode()).hexdigest())
+    if row is None:
+        raise Refused(Problem("not-found", "No such notice", 404, "There is no notice at this address: it was answered, or it is over."))
+    return Asked(row.display_name, row.told_at + timedelta(days=row.notice_days), row.needed_at is not None)
+
+
+def still_need_it(unit: Unit, token: str) -> Asked:
+    """Whoever was told keeps what they have, until the policy's days are over again."""
+    row = store.by_token(unit.connection, hashlib.sha256(token.encode()).hexdigest())
+    if row is None:
+        raise Refused(Problem("not-found", "No such notice", 404, "There is no notice at this address: it was answered, or it is over."))
+    store.still_needed(unit.connection, row.policy_id, row.person_id, unit.now)
+    log.write(unit, Actor(row.display_name, "", None), None, [log.Entry("still needed", row.username, row.account_id, None, {"asked by": row.name})])
+    return Asked(row.display_name, row.told_at + timedelta(days=row.notice_days), True)
+
+
+def run_daily(database: Database) -> None:
+    """Run what runs by itself, once a day each; one that cannot be does not stop the others."""
+    with database.transaction() as unit:
+        due = [row.id for row in store.policies(unit.connection) if row.daily and row.looked_on != accounts_usecases.today(unit)]
+    for policy_id in due:
+        database.run(_run_one_due, policy_id)
+
+
+def failed(unit: Unit, actor: Actor) -> list[tuple[str, str]]:
+    """Policies of the branch whose last run by itself could not be, with why."""
+    return [(row.name, row.trouble) for row, _, _ in policies(unit, actor) if row.trouble]
+
+
+def _run_one_due(unit: Unit, policy_id: int) -> None:
+    row = store.lock_policy(unit.connection, policy_id)
+    today = accounts_usecases.today(unit)
+    if row is None or not row.daily or row.looked_on == today:
+        return
+    store.looked_on(unit.connection, policy_id, today)
+    try:
+        with unit.connection.begin_nested():
+            run(unit, POLICIES, policy_id)
+        store.note_trouble(unit.connection, policy_id, None)
+    except Refused as refused:
+        store.note_trouble(unit.connection, policy_id, refused.problem.detail)
+        log.write(unit, POLICIES, None, [log.Entry("policy not run", row.name, row.account_id, None, {"reason": refused.problem.detail})])

@@ -1,0 +1,79 @@
+"""The demo's machines: a few devices that activate and report, and a session or two, over the public API as any client."""
+
+from __future__ import annotations
+
+import threading
+import time
+from pathlib import Path
+
+from fair_ladle.app.devices import usecases as devices
+from fair_ladle.app.items import usecases as items
+from fair_ladle.app.people_admin import listing
+from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.personal_storage import usecases as personal_storage
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Database, Unit
+from fair_ladle.app.pools import usecases as pools
+from fair_ladle.app.usage import usecases as usage
+from fair_ladle.connectors.reporting_client import DeviceClient, NotDone, ask
+
+ACCOUNT, MACHINES, SESSIONS = "NORTHFOLD", 4, 2
+BEAT_SECONDS = 45
+ADMIN = Actor("Ines Vane", "", "GANNET")
+STOCK = "+351 500 000 001 - +351 500 000 040"
+
+
+def set_up(database: Database, home: Path) -> None:
+    """Numbers in the stock, and keys for the demo's machines, unless they are there; the keys are kept beside the sign-ins."""
+    if (home / "demo-keys.txt").exists():
+        return
+    if not database.run(items.listing, ADMIN, "NUMBERS", "free")[0]:
+        database.run(items.bring_in, ADMIN, "NUMBERS", "GANNET", STOCK)
+    database.run(_personal_storage)
+    keys = [database.run(devices.make_key, ADMIN, ACCOUNT, product, name)[1] for product, name in (("WATCHGLASS", "Reading rooms"), ("CHARTROOM", "Map room"))]
+    kept = home / "demo-keys.txt"
+    kept.touch(mode=0o600)
+    kept.write_text("\n".join(keys))
+
+
+def _personal_storage(unit: Unit) -> None:
+    """Some of the account's people store something of their own, under a default for everybody there."""
+    product = pools.product(unit, "DEEPSHELF")
+    personal_storage.set_limit(unit, ADMIN, ACCOUNT, None, product.code, "5")
+    rows = listing.listing(unit, ADMIN, Asked(account=ACCOUNT, status="active"), "username", False, 0, 12).rows
+    usage.bring_in_samples(unit, [
+        {"product_id": product.id, "account_id": row.person.account_id, "category": usage.home(row.person.username), "at": unit.now, "bytes": (n * 137 % 61 + 3) * 10**8}
+        for n, row in enumerate(rows)
+    ], lambda done: None)
+
+
+def begin(database: Database, home: Path, server: str) -> None:
+    """Let the machines report in the background as long as the server is up."""
+    kept = home / "demo-keys.txt"
+    if kept.exists():
+        device_key, session_key = kept.read_text().split()
+        people = [row.person.username for row in database.run(listing.listing, ADMIN, Asked(account=ACCOUNT, status="active"), "last_seen", True, 0, SESSIONS).rows]
+        threading.Thread(target=_report, args=(home / "demo-machines", server, device_key, session_key, people), daemon=True, name="demo machines").start()
+
+
+def _report(folder: Path, server: str, device_key: str, session_key: str, people: list[str]) -> None:
+    clients = [(f"branch-lt-{n}", DeviceClient(folder / str(n))) for n in range(1, MACHINES + 1)]
+    tokens: dict[str, str] = {}
+    while True:
+        time.sleep(3 if not tokens else BEAT_SECONDS)
+        for machine, client in clients:
+            try:
+                client.report()
+            except NotDone:
+                try:
+                    client.activate(server, device_key, machine, "Reading room laptop")
+                except NotDone:  # revoked, or no room: an admin of the demo has seen to it
+                    continue
+        for username in people:
+            try:
+                ask(server, "/sessions/beat", token=tokens[username])
+            except (KeyError, NotDone):
+                try:
+                    tokens[username] = str(ask(server, "/sessions/begin", {"key": session_key, "username": username, "machine": f"desk of {username}"})["token"])
+                except NotDone:
+                    tokens.setdefault(username, "")

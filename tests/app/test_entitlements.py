@@ -1,0 +1,138 @@
+"""Layers over people: rules give seats and take them back, who waits is served in order, and nothing happens twice."""
+
+from __future__ import annotations
+
+import re
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
+from typing import Any
+
+import pytest
+import sqlalchemy as sa
+
+from fair_ladle.app.entitlements import usecases as entitlements
+from fair_ladle.app.entitlements.usecases import Gives, Laid
+from fair_ladle.app.people_admin import acting, groups, listing
+from fair_ladle.app.people_admin.acting import How
+from fair_ladle.app.people_admin.groups import Wanted
+from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.takings import usecases as takings
+from tests.app.test_people import found, products
+
+OLDQUAY = Actor("Maren", "", "OLDQUAY")
+LEADS = Gives("OLDQUAY", "OLDQUAY-LEADS", "LANTERN-MAIL", ())
+
+
+def give(database: Database, wanted: Gives, who: Actor = OLDQUAY) -> Laid:
+    """Looked at first, then done: both say the same; a second time does nothing, and the counters agree."""
+    would = database.try_out(entitlements.put, who, wanted)
+    did = database.run(entitlements.put, who, wanted)
+    assert (would.given, would.taken, would.waiting) == (did.given, did.taken, did.waiting)
+    again = database.run(entitlements.lay_out)
+    assert not again.given and not again.taken and sorted(again.waiting) == sorted(did.waiting), "twice does nothing twice"
+    assert database.run(takings.verify, COMMAND_LINE) == []
+    return did
+
+
+def in_group(database: Database, code: str) -> set[str]:
+    return {name for name in found(database, OLDQUAY, group=f"OLDQUAY/{code}") if database.run(listing.person, OLDQUAY, name).row.person.status != "suspended"}
+
+
+def waiting(database: Database) -> list[str]:
+    return [each.username for each in database.run(entitlements.queue, OLDQUAY)]
+
+
+def test_a_group_gives_a_product_and_takes_it_back_from_who_leaves_it(demo: Database) -> None:
+    leads = in_group(demo, "OLDQUAY-LEADS")
+    had = {name for name in leads if "LANTERN-MAIL" in products(demo, name)}
+    did = give(demo, LEADS)
+    assert {name for name, _ in did.given} | {name for name, _, _ in did.waiting} == leads - had, "who has one keeps that one"
+    newest = next(name for name, _ in did.given)
+    assert demo.run(acting.act, OLDQUAY, "release", Asked(usernames=(newest,)), How("LANTERN-MAIL")).could_not[0].why.startswith("has Lantern Mail through a layer")
+    narrower = Wanted("OLDQUAY", "OLDQUAY-LEADS", "Leads", f'userName ne "{newest}" and (title eq "Manager" or title eq "Director")', (), 20)
+    laid = demo.run(groups.put, OLDQUAY, narrower)
+    assert laid.taken == [(newest, "LANTERN-MAIL")] and "LANTERN-MAIL" not in products(demo, newest)
+    with pytest.raises(Refused, match="gives Lantern Mail; take that away first"):
+        demo.run(groups.forget, OLDQUAY, "OLDQUAY/OLDQUAY-LEADS")
+    gone = demo.run(entitlements.forget, OLDQUAY, LEADS)
+    assert {name for name, _ in gone.taken} == {name for name, _ in did.given} - {newest}
+    assert {name for name in leads if "LANTERN-MAIL" in products(demo, name)} == had and waiting(demo) == []
+
+
+def test_who_gets_no_seat_waits_by_priority_and_is_served_when_one_comes_free(demo: Database) -> None:
+    """Everybody of Old Quay shall have mail; there are too few seats for all. Leads go first."""
+    everybody = give(demo, Gives("OLDQUAY", None, "LANTERN-MAIL", (), 500))
+    short = [name for name, _, _ in everybody.waiting]
+    if not short:
+        with demo.transaction() as unit:
+            left = takings.room(unit, COMMAND_LINE, "OLDQUAY", next(each for each in entitlements.pools_usecases.products(unit) if each.code == "LANTERN-MAIL"))
+        assert left == 0, "nobody waits while there is room"
+    assert waiting(demo) and set(waiting(demo)) == set(short)
+    give(demo, Gives("OLDQUAY", "OLDQUAY-LEADS", "LANTERN-MAIL", (), 1))
+    leads = in_group(demo, "OLDQUAY-LEADS")
+    order = waiting(demo)
+    assert [name in leads for name in order] == sorted((name in leads for name in order), reverse=True), "leads stand first"
+    reasons = {name: why for name, _, why in demo.run(entitlements.lay_out).waiting}
+    first = next(name for name in order if "cap of" in reasons[name] or "supply" in reasons[name])
+    account = demo.run(listing.person, COMMAND_LINE, first).row.account
+    free = next(name for name in found(demo, account=account, product="LANTERN-MAIL") if name not in leads)
+    demo.run(acting.act, COMMAND_LINE, "remove", Asked(usernames=(free,)))
+    served = [name for name, _ in demo.run(entitlements.lay_out).given]
+    assert served == [first], "the seat that came free goes to who stands first, by itself"
+    assert demo.run(takings.verify, COMMAND_LINE) == []
+
+
+def test_layers_laid_out_by_many_at_once_give_each_one_seat(demo: Database) -> None:
+    wanted = [replace(LEADS, product=product) for product in ("LANTERN-MAIL", "FIELD-FULL", "VOICE")] + [replace(LEADS, group=None, priority=300)]
+    with ThreadPoolExecutor(6) as pool:
+        for done in [pool.submit(demo.run, entitlements.put, OLDQUAY, each) for each in wanted] + [pool.submit(demo.run, entitlements.lay_out) for _ in range(4)]:
+            done.result()
+    again = demo.run(entitlements.lay_out)
+    assert not again.given and not again.taken and demo.run(takings.verify, COMMAND_LINE) == []
+    with demo.engine.connect() as connection:
+        twice = connection.execute(sa.text("SELECT subject, product_id FROM assignments a JOIN products p ON p.id = a.product_id AND p.measure = 'seat' WHERE begins <= NOW() AND (ends IS NULL OR ends > NOW() + INTERVAL 1 DAY) GROUP BY subject, product_id HAVING COUNT(*) > 1")).all()
+    assert twice == [], "one seat a person and product"
+
+
+def test_components_come_by_any_layer_and_a_direct_switch_turns_one_off(demo: Database) -> None:
+    person = next(iter(in_group(demo, "OLDQUAY-LEADS") & set(found(demo, OLDQUAY, without="FIELD-FULL")) & set(found(demo, OLDQUAY, without="FIELD-CORE"))), None)
+    person = person or next(iter(in_group(demo, "OLDQUAY-LEADS")))
+    give(demo, Gives("OLDQUAY", None, "FIELD-CORE", ("WRITER",), 500))
+    give(demo, Gives("OLDQUAY", "OLDQUAY-LEADS", "FIELD-CORE", ("MEETINGS", "INSIGHTS"), 10))
+
+    def core() -> entitlements.PersonLayers:
+        with demo.transaction() as unit:
+            return next(each for each in entitlements.layers_of(unit, OLDQUAY, listing.found_in_scope(unit, OLDQUAY, person)[1]) if each.product.code == "FIELD-CORE")
+
+    assert core().on == ["WRITER", "SHEETS", "MEETINGS", "INSIGHTS"] and {each.layer for each in core().cells} == {"everybody of Old Quay Ferries", "Leads"}
+
+    def switch(component: str, on: bool) -> None:
+        with demo.transaction() as unit:
+            entitlements.switch(unit, OLDQUAY, listing.found_in_scope(unit, OLDQUAY, person)[1], "FIELD-CORE", component, on)
+
+    switch("INSIGHTS", False)
+    assert core().on == ["WRITER", "SHEETS", "MEETINGS"] and core().off == ["INSIGHTS"]
+    switch("INSIGHTS", True)
+    assert core().on == ["WRITER", "SHEETS", "MEETINGS", "INSIGHTS"]
+    for component, says in (("WRITER", "always on"), ("SAILS", "has no component SAILS")):
+        with pytest.raises(Refused, match=says):
+            switch(component, False)
+
+
+def test_what_no_layer_can_give_is_refused(demo: Database) -> None:
+    cases: list[tuple[Actor, Gives, str]] = [
+        (OLDQUAY, Gives("TERN", None, "LANTERN-MAIL", ()), "no account 'TERN'"), (OLDQUAY, Gives("OLDQUAY", "NONE", "LANTERN-MAIL", ()), "no group 'NONE'"),
+        (OLDQUAY, Gives("OLDQUAY", None, "DEEPSHELF", ()), "is no product that people have seats of"), (OLDQUAY, Gives("OLDQUAY", None, "FIELD-CORE", ("SAILS",)), "has no component SAILS"),
+        (OLDQUAY, Gives("OLDQUAY", None, "LANTERN-MAIL", (), 0), "A priority from 1"),
+    ]
+    for who, wanted, says in cases:
+        with pytest.raises(Refused, match=re.escape(says)):
+            demo.run(entitlements.put, who, wanted)
+    with pytest.raises(Refused, match="no layer that gives"):
+        demo.run(entitlements.forget, OLDQUAY, LEADS)
+    above: list[Any] = demo.run(entitlements.entitlements, OLDQUAY)
+    give(demo, Gives("GANNET", None, "LANTERN-MAIL", ()), COMMAND_LINE)
+    assert demo.run(entitlements.entitlements, OLDQUAY) == above, "what the provider gives to everybody is not the client's to see"

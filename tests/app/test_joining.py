@@ -1,0 +1,121 @@
+"""Joining by an e-mail domain: proven by mail, at once or after approval; and one person in two accounts."""
+
+from __future__ import annotations
+
+import re
+from datetime import timedelta
+
+import pytest
+import sqlalchemy as sa
+
+from fair_ladle.app.people_admin import domains, joining, listing
+from fair_ladle.app.people_admin.joining import NewPerson
+from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.app.today import usecases as today
+
+OLDQUAY, TERN = Actor("Maren", "", "OLDQUAY"), Actor("Tilde", "", "TERN")
+
+
+def mails(database: Database, to: str) -> list[str]:
+    with database.engine.connect() as connection:
+        return list(connection.scalars(sa.text("SELECT body FROM outbox WHERE to_address = :to ORDER BY id"), {"to": to}))
+
+
+def link(database: Database, to: str) -> str:
+    found = re.search(r"/joining/([\w-]+)", mails(database, to)[-1])
+    assert found
+    return found[1]
+
+
+def people(database: Database, find: str) -> list[listing.Row]:
+    return database.run(listing.listing, COMMAND_LINE, Asked(find=find)).rows
+
+
+def test_whoever_proves_an_address_of_the_domain_joins_at_once(demo: Database) -> None:
+    demo.run(domains.put_domain, OLDQUAY, "@Quay-Crew.example", "OLDQUAY-CREW", "at once")
+    demo.run(domains.ask, "Ida.Blom@quay-crew.example", " Ida  Blom ")
+    assert people(demo, "ida.blom") == [], "nobody is in before the address is proven"
+    token = link(demo, "ida.blom@quay-crew.example")
+    assert demo.run(domains.asked, token) == domains.Asked("Ida Blom", "Crew Office", "open", True)
+    assert demo.run(domains.prove, token).state == "joined" and demo.run(domains.prove, token).state == "joined"
+    (row,) = people(demo, "ida.blom")
+    assert (row.account, row.person.status, row.person.display_name) == ("OLDQUAY-CREW", "active", "Ida Blom")
+    demo.run(domains.ask, "ida.blom@quay-crew.example", "Somebody else")
+    assert "known already" in mails(demo, "ida.blom@quay-crew.example")[-1], "and joins once"
+
+
+def test_where_joining_is_approved_it_waits_in_today_of_whoever_runs_the_branch(demo: Database) -> None:
+    demo.run(domains.put_domain, COMMAND_LINE, "quay.example", "OLDQUAY", "approved")
+    for name in ("Ida", "Ivo"):
+        demo.run(domains.ask, f"{name}@quay.example", name)
+        assert demo.run(domains.prove, link(demo, f"{name.lower()}@quay.example")).state == "waits"
+    assert [each.name for each in demo.run(today.today, OLDQUAY).joins] == ["Ida", "Ivo"] and demo.run(today.today, TERN).joins == []
+    ida, ivo = demo.run(domains.waiting, OLDQUAY)
+    with pytest.raises(Refused, match="no request to join"):
+        demo.run(domains.decide, TERN, ida.id, True)
+    assert demo.run(domains.decide, OLDQUAY, ida.id, True) == "ida" and demo.run(domains.decide, OLDQUAY, ivo.id, False) is None
+    assert "you are at Old Quay Ferries now" in mails(demo, "ida@quay.example")[-1] and "not granted" in mails(demo, "ivo@quay.example")[-1]
+    assert people(demo, "ida@quay.example") and not people(demo, "ivo@quay.example") and demo.run(domains.waiting, OLDQUAY) == []
+    with pytest.raises(Refused, match="has decided that already"):
+        demo.run(domains.decide, OLDQUAY, ivo.id, True)
+
+
+def test_an_unknown_domain_is_answered_like_a_known_one_and_nobody_is_flooded(demo: Database) -> None:
+    demo.run(domains.ask, "ida@nowhere.example", "Ida")
+    assert mails(demo, "ida@nowhere.example") == []
+    demo.run(domains.put_domain, OLDQUAY, "quay.example", "OLDQUAY", "at once")
+    for _ in range(10):
+        demo.run(domains.ask, "ida@quay.example", "Ida")
+    assert len(mails(demo, "ida@quay.example")) == domains.MOST_ASKED
+
+
+def test_a_link_holds_for_a_day_and_only_while_the_domain_belongs_there(demo: Database) -> None:
+    demo.run(domains.put_domain, OLDQUAY, "quay.example", "OLDQUAY", "at once")
+    demo.run(domains.ask, "ida@quay.example", "Ida")
+    token = link(demo, "ida@quay.example")
+    demo.run(domains.forget_domain, OLDQUAY, "quay.example")
+    with pytest.raises(Refused, match="no longer join by themselves"):
+        demo.run(domains.prove, token)
+    demo.run(domains.put_domain, OLDQUAY, "quay.example", "OLDQUAY", "at once")
+    demo.clock.set_to(demo.clock.now() + domains.LINK_HOLDS + timedelta(minutes=1))
+    with pytest.raises(Refused, match="held for a day"):
+        demo.run(domains.prove, token)
+    with pytest.raises(Refused, match="nothing at this address"):
+        demo.run(domains.prove, "guessed")
+
+
+@pytest.mark.parametrize(("domain", "account", "why"), [
+    ("no domain", "OLDQUAY", "is no domain"), ("quay", "OLDQUAY", "is no domain"), ("<script>.example", "OLDQUAY", "is no domain"), ("tern.example", "OLDQUAY", "another account already"),
+    ("x.example", "TERN", "no account"),
+])
+def test_a_domain_that_cannot_be_is_refused(shared_demo: Database, domain: str, account: str, why: str) -> None:
+    shared_demo.run(domains.put_domain, TERN, "tern.example", "TERN", "at once")
+    with pytest.raises(Refused, match=why):
+        shared_demo.run(domains.put_domain, OLDQUAY, domain, account, "at once")
+    with pytest.raises(Refused, match="Give your name"):
+        shared_demo.run(domains.ask, "a@tern.example", "<b>")
+
+
+def test_a_known_address_is_linked_as_member_or_as_admin_and_never_twice_in_one_account(demo: Database) -> None:
+    known = demo.run(listing.listing, COMMAND_LINE, Asked(account="OLDQUAY-CREW", status="active", filter="emails.value pr")).rows[0].person
+    twice = NewPerson("OLDQUAY", known.display_name, known.email, title="Board")
+    with pytest.raises(Refused, match="link or move that person") as refused:
+        demo.run(joining.add, OLDQUAY, twice)
+    assert refused.value.problem.more["username"] == known.username
+    username = demo.run(joining.add, OLDQUAY, NewPerson(**{**vars(twice), "link": True}))
+    there = demo.run(listing.person, OLDQUAY, username)
+    assert there.row.person.status == "active" and there.row.person.title == "Board", "who joined once needs no second invitation"
+    assert [each[0] for each in there.also] == [known.username]
+    with pytest.raises(Refused, match="already"):
+        demo.run(joining.add, OLDQUAY, NewPerson(**{**vars(twice), "link": True}))
+    with pytest.raises(Refused, match="belongs to somebody already"):
+        demo.run(joining.add, TERN, NewPerson("TERN", "Ada", known.email, link=True))
+    with pytest.raises(Refused, match="has no sign-in yet"):
+        demo.run(joining.add, OLDQUAY, NewPerson("OLDQUAY-ISLAND", "Ada", known.email, link=True, role="admin"))
+    demo.run(sign_in.give_sign_in, COMMAND_LINE, known.email, known.display_name, "OLDQUAY-CREW", "correct-ferry-staple")
+    demo.run(joining.add, OLDQUAY, NewPerson("OLDQUAY-ISLAND", "Ada", known.email, link=True, role="admin"))
+    assert demo.run(lambda unit: sign_in.actor_for(unit, sign_in.find_by_email(unit, known.email).id, "OLDQUAY-ISLAND")) is not None

@@ -1,0 +1,199 @@
+"""People brought in from a table: mapped, every fault seen first, done part by part, stopped and gone on with."""
+
+from __future__ import annotations
+
+import csv
+import io
+from dataclasses import asdict, replace
+from typing import Any
+
+import openpyxl
+import pytest
+
+from fair_ladle.app.people_admin import groups, listing
+from fair_ladle.app.people_admin.groups import Wanted
+from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.people_import import store, usecases
+from fair_ladle.app.people_import.planning import How
+from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.connectors import sheets_in
+from fair_ladle.app.takings import usecases as takings
+
+HEADER = ["Full name", "Work e-mail", "Login", "Site", "Job title", "Licences", "Group", "State"]
+
+
+def admin(database: Database, account: str = "OLDQUAY") -> Actor:
+    email = f"{account.lower()}@import.example"
+    database.run(sign_in.give_sign_in, COMMAND_LINE, email, "Maren", account, "correct-ferry-staple")
+    actor = database.run(lambda unit: sign_in.actor_for(unit, sign_in.find_by_email(unit, email).id, account))
+    assert actor is not None
+    return actor
+
+
+def as_csv(rows: list[list[str]], delimiter: str = ",", header: list[str] = HEADER) -> bytes:
+    out = io.StringIO()
+    csv.writer(out, delimiter=delimiter).writerows([header, *rows])
+    return out.getvalue().encode()
+
+
+def people(database: Database, **asked: Any) -> list[listing.Row]:
+    return database.run(listing.listing, COMMAND_LINE, Asked(**asked), "name", False, 0, 500).rows
+
+
+def bring(database: Database, who: Actor, content: bytes, name: str = "new.csv", **how: Any) -> tuple[int, list[Any]]:
+    number = database.run(usecases.receive, who, name, content)
+    looked = database.run(usecases.look, who, number)
+    plan = database.run(usecases.look, who, number, replace(looked.how, **how)).plan
+    assert plan.faults == []
+    database.run(usecases.begin, who, number)
+    usecases.work(database, number)
+    return number, database.run(usecases.outcomes, who, number)
+
+
+def test_columns_are_known_by_their_names_whatever_stands_between_them(demo: Database) -> None:
+    who, rows = admin(demo), [["Ida Blom", "ida.blom@oldquay.example", "", "", "", "", "", ""]]
+    workbook, kept = openpyxl.Workbook(), io.BytesIO()
+    for row in [HEADER, *rows]:
+        workbook.active.append(row)
+    workbook.save(kept)
+    for name, content in (("a.csv", as_csv(rows)), ("pasted", as_csv(rows, "\t")), ("b.csv", as_csv(rows, ";")), ("c.xlsx", kept.getvalue())):
+        looked = demo.run(usecases.look, who, demo.run(usecases.receive, who, name, content))
+        assert looked.how.columns == {"name": 0, "email": 1, "username": 2, "account": 3, "title": 4, "products": 5, "groups": 6, "status": 7}, name
+        assert looked.plan.counts() == {"create": 1, "link": 0, "update": 0, "leave": 0, "fault": 0, "left_out": 0}
+
+
+def test_rows_are_created_brought_up_to_date_put_into_groups_given_seats_and_suspended(demo: Database) -> None:
+    who = admin(demo)
+    demo.run(groups.put, COMMAND_LINE, Wanted("OLDQUAY", "night", "Night desk", None, (), None))
+    known = people(demo, account="OLDQUAY", status="active", filter='not (title eq "Harbour pilot")')[0]
+    number, outcome = bring(demo, who, as_csv([
+        ["Ida Blom", "Ida.Blom@oldquay.example", "", "OLDQUAY-CREW", "Pilot", "Lantern Mail", "night", ""],
+        ["Ida Blom", "ida.blom2@oldquay.example", "", "", "", "", "", "active"],
+        ["", known.person.email, "", "", "Harbour pilot", "", "Night desk", "suspended"],
+    ]))
+    assert [(row[0], row[1], row[2]) for row in sorted(outcome)] == [
+        (2, "ida.blom", "created"), (3, "ida.blom2", "created"), (4, known.person.username, "brought up to date"),
+    ]
+    ida = demo.run(listing.person, COMMAND_LINE, "ida.blom")
+    assert (ida.row.person.status, ida.row.account, ida.row.person.email, ida.row.person.title) == ("invited", "OLDQUAY-CREW", "ida.blom@oldquay.example", "Pilot")
+    assert ida.row.products == ["LANTERN-MAIL"] or "No seat left" in sorted(outcome)[0][3], "given, or said why not"
+    assert "Night desk" in ida.row.groups
+    changed = demo.run(listing.person, COMMAND_LINE, known.person.username)
+    assert (changed.row.person.title, changed.row.person.status) == ("Harbour pilot", "suspended") and "Night desk" in changed.row.groups
+    assert demo.run(usecases.one, who, number).state == "done" and demo.run(takings.verify, COMMAND_LINE) == []
+    again = bring(demo, who, as_csv([["Ida Blom", "ida.blom@oldquay.example", "ida.blom", "OLDQUAY-CREW", "Pilot", "", "", ""]]))[1]
+    assert again[0][1:4] == ["ida.blom", "as it was", ""], "twice changes nothing"
+
+
+def test_every_fault_has_its_place_and_what_would_be_right(demo: Database) -> None:
+    who = admin(demo)
+    outsider, mine = people(demo, account="TERN", status="active")[0], people(demo, account="OLDQUAY-CREW", status="active")[0]
+    wrong = [
+        (["", "a@x.example", "", "", "", "", "", ""], "Full name", "a name"),
+        (["A", "", "", "", "", "", "", ""], "Work e-mail", "an invitation goes there"),
+        (["A", '<script>alert(1)</script>@x.example', "", "", "", "", "", ""], "Work e-mail", "an e-mail address"),
+        (["A", "b@x.example", "no spaces", "", "", "", "", ""], "Login", "letters, digits"),
+        (["A", "c@x.example", "", "TERN", "", "", "", ""], "Site", "an account of the branch"),
+        (["A", "d@x.example", "", "", "", "Deepshelf Storage", "", ""], "Licences", "a product that people have seats of"),
+        (["A", "e@x.example", "", "", "", "", "nobody", ""], "Group", "a group of the branch"),
+        (["A", "f@x.example", "", "", "", "", "", "retired"], "State", "active, invited, suspended"),
+        (["A", outsider.person.email, "", "", "", "", "", ""], "Work e-mail", "belongs to somebody already"),
+        (["A", "", outsider.person.username, "", "", "", "", ""], "Login", "belongs to somebody already"),
+        ([mine.person.display_name, mine.person.email, "", "OLDQUAY", "", "", "", ""], "Site", f"{mine.account_name}, where"),
+    ]
+    number = demo.run(usecases.receive, who, "new.csv", as_csv([row for row, _, _ in wrong]))
+    plan = demo.run(usecases.look, who, number).plan
+    assert [(each.row, each.column) for each in plan.faults] == [(place, column) for place, (_, column, _) in enumerate(wrong, 2)]
+    for fault, (_, _, expected) in zip(plan.faults, wrong, strict=True):
+        assert expected in fault.expected and outsider.person.display_name not in fault.expected
+    with pytest.raises(Refused, match="11 rows have faults"):
+        demo.run(usecases.begin, who, number)
+    with pytest.raises(Refused, match="no row left"):
+        demo.run(usecases.look, who, number, replace(How(columns=plan_columns(demo, who, number)), leave_faults=True))
+        demo.run(usecases.begin, who, number)
+
+
+def plan_columns(database: Database, who: Actor, number: int) -> dict[str, int]:
+    return database.run(usecases.look, who, number).how.columns
+
+
+def test_three_thousand_rows_with_one_address_are_three_thousand_faults_but_one(demo: Database) -> None:
+    who = admin(demo)
+    number = demo.run(usecases.receive, who, "new.csv", as_csv([[f"Person {n}", "Same@x.example", "", "", "", "", "", ""] for n in range(3000)]))
+    plan = demo.run(usecases.look, who, number).plan
+    assert len(plan.faults) == 2999 and len(plan.steps) == 1
+    assert plan.faults[-1].row == 3001 and "row 2" in plan.faults[-1].expected
+    assert not people(demo, find="Person 1"), "looking changes nothing"
+
+
+def test_a_known_address_is_linked_to_another_account_when_that_is_chosen(demo: Database) -> None:
+    who, known = admin(demo), people(demo, account="OLDQUAY-CREW", status="active")[0]
+    outcome = bring(demo, who, as_csv([["", known.person.email, "", "OLDQUAY", "Board", "", "", ""]]), elsewhere="link")[1]
+    assert outcome[0][2] == "linked"
+    there, here = demo.run(listing.person, COMMAND_LINE, outcome[0][1]), demo.run(listing.person, COMMAND_LINE, known.person.username)
+    assert (there.row.account, there.row.person.title, there.row.person.display_name) == ("OLDQUAY", "Board", known.person.display_name)
+    assert here.row.account == "OLDQUAY-CREW" and [each[0] for each in here.also] == [outcome[0][1]]
+
+
+def test_it_is_cancelled_between_parts_breaks_off_whole_and_goes_on(demo: Database, monkeypatch: pytest.MonkeyPatch) -> None:
+    who = admin(demo)
+    monkeypatch.setattr(usecases, "AT_ONCE", 10)
+    number = demo.run(usecases.receive, who, "new.csv", as_csv([[f"Guest {n:02}", f"guest{n}@x.example", "", "", "", "", "", "active"] for n in range(35)]))
+    demo.run(usecases.begin, who, number)
+    assert demo.run(usecases._next_part, number)
+    demo.run(usecases.cancel, who, number)
+    usecases.work_all(demo)
+    assert len(people(demo, find="Guest")) == 10 == demo.run(usecases.one, who, number).done
+
+    demo.run(usecases.resume, who, number)
+    real = store.note_outcome
+    monkeypatch.setattr(store, "note_outcome", lambda *given: (_ for _ in ()).throw(RuntimeError("the disk is full")))
+    with pytest.raises(RuntimeError):
+        usecases.work_all(demo)
+    row = demo.run(usecases.one, who, number)
+    assert (row.state, row.done) == ("broken", 10) and "nothing of this part" in row.trouble and len(people(demo, find="Guest")) == 10
+    monkeypatch.setattr(store, "note_outcome", real)
+    demo.run(usecases.resume, who, number)
+    usecases.work_all(demo)
+    assert len(people(demo, find="Guest")) == 35 and demo.run(usecases.one, who, number).state == "done"
+    with pytest.raises(Refused, match="only what was cancelled or broke off"):
+        demo.run(usecases.resume, who, number)
+    with pytest.raises(Refused, match="has been begun"):
+        demo.run(usecases.look, who, number, How(columns={"name": 0}))
+
+
+def test_names_that_end_in_a_number_make_usernames_that_are_nobody_elses(demo: Database) -> None:
+    who = admin(demo)
+    first = bring(demo, who, as_csv([[name, "", "", "", "", "", "", "active"] for name in ("Bay 1", "Bay 1", "Bay 11", "Bay 12", "Bay 12")]))[1]
+    assert [row[1] for row in sorted(first)] == ["bay.1", "bay.12", "bay.11", "bay.122", "bay.123"]
+    again = bring(demo, who, as_csv([["Bay 1", "", "", "", "", "", "", "active"]]), known="leave")[1]
+    assert again[0][1] == "bay.13"
+
+
+def test_somebody_elses_import_is_not_there(demo: Database) -> None:
+    who, other = admin(demo), admin(demo, "TERN")
+    number = demo.run(usecases.receive, who, "new.csv", as_csv([["A", "a@x.example", *[""] * 6]]))
+    for asked in (usecases.look, usecases.begin, usecases.cancel, usecases.forget, usecases.outcomes):
+        with pytest.raises(Refused, match="no import"):
+            demo.run(asked, other, number)
+    assert asdict(usecases.how_of(demo.run(usecases.one, who, number)))["account"] == "OLDQUAY"
+
+
+def test_a_workbook_that_unpacks_to_too_much_is_refused(demo: Database, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(sheets_in, "MOST_OF_ONE_TABLE", 1000)
+    workbook, kept = openpyxl.Workbook(), io.BytesIO()
+    workbook.save(kept)
+    with pytest.raises(Refused, match="unpacks to"):
+        demo.run(usecases.receive, admin(demo), "big.xlsx", kept.getvalue())
+
+
+@pytest.mark.parametrize(("name", "content", "why"), [
+    ("a.csv", b"", "a header row"), ("a.csv", b"Name\n", "no row under it"), ("a.csv", b'Name\n"open\n', "row 2: .*quotes closed"), ("a.csv", b"Name\n\xff\n", "row 2: .*UTF-8"),
+    ("a.xlsx", b"PK\x03\x04broken", "damaged"), ("a.csv", b"Name\n" + b"x" * 3000, "2000 characters"),
+])
+def test_what_is_no_table_is_refused_with_its_place(demo: Database, name: str, content: bytes, why: str) -> None:
+    with pytest.raises(Refused, match=why):
+        demo.run(usecases.receive, admin(demo), name, content)

@@ -1,0 +1,163 @@
+import { useQuery } from '@tanstack/react-query'
+import { useMemo, useRef, useState } from 'react'
+import { Button, Form, Modal } from 'react-bootstrap'
+import { Link } from 'react-router'
+import { api, take, type Schemas } from '../../api/client'
+import { useCommands, type Command } from '../../commands/registry'
+import { dayName, instantName } from '../../domain/months'
+import { useAddress } from '../../parts/address'
+import { PagedGrid } from '../../parts/PagedGrid'
+import { Empty, Trouble, Wait } from '../../parts/States'
+import { useMarked } from '../../parts/usePages'
+import type { Column } from '../../parts/VirtualTable'
+import { Parts } from './Parts'
+import { PersonField } from './PersonField'
+import { publicKey, useDevices, useFresh, type Device } from './queries'
+
+const COLUMNS: Column<Device>[] = [
+  { key: 'machine', title: 'Device', width: 'minmax(150px, 1.2fr)', cell: (row) => <>{row.machine}{row.name && row.name !== row.machine && <span className="quiet"> {row.name}</span>}</> },
+  { key: 'product', title: 'Product', width: 'minmax(140px, 1fr)', cell: (row) => row.product_name },
+  { key: 'account', title: 'Account', width: 'minmax(140px, 1fr)', cell: (row) => row.account_name },
+  { key: 'person', title: 'Person', width: 'minmax(130px, 1fr)', cell: (row) => (row.username ? <Link to={`/people/${encodeURIComponent(row.username)}`} tabIndex={-1}>{row.person}</Link> : <span className="quiet">nobody</span>) },
+  { key: 'since', title: 'Since', width: '108px', cell: (row) => dayName(row.since.slice(0, 10)) },
+  { key: 'state', title: 'State', width: '150px', cell: (row) => (row.state === 'revoking' ? <span className="near">△ to be told</span> : row.state === 'revoked' ? 'revoked' : row.on_hold ? <span className="over">■ on hold</span> : 'in use') },
+  { key: 'reported', title: 'Reported', width: '150px', cell: (row) => (row.offline_until ? <span title="Works without a network until then">offline to {dayName(row.offline_until.slice(0, 10))}</span> : row.reported_at ? instantName(row.reported_at) : <span className="quiet" title="Nothing on it reports">{row.reports ? 'never' : 'recorded only'}</span>) },
+]
+
+/** Which machines use what, who has them, and which no longer should? */
+export default function DevicesScreen() {
+  const [params, change] = useAddress()
+  const find = params.get('find') ?? ''
+  const revoked = params.get('show') === 'revoked'
+  const found = useDevices(find, revoked)
+  const { marked, isMarked, mark, clear } = useMarked(found.rowAt, (row) => `${row.product} ${row.machine}`)
+  const [doing, setDoing] = useState<'revoke' | 'give' | null>(null)
+  const [answering, setAnswering] = useState(false)
+  const [trouble, setTrouble] = useState('')
+  const fresh = useFresh()
+  const box = useRef<HTMLInputElement>(null)
+  useCommands(useMemo<Command[]>(() => [{ id: 'find-device', name: 'Find a device', keys: '/', group: 'Devices', run: () => box.current?.focus() }], []))
+  const each = async (work: (row: Device) => Promise<unknown>) => {
+    try {
+      for (const row of marked) await work(row)
+      clear()
+      setTrouble('')
+    } catch (error) {
+      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+    }
+    await fresh()
+  }
+  const ref = (row: Device) => ({ product: row.product, machine: row.machine })
+  return (
+    <>
+      <div className="bar tightbar">
+        <h1>Devices</h1>
+        <Parts at="devices" />
+        <span className="quiet small" role="status">{found.total === undefined ? '' : `${found.total} ${revoked ? 'revoked' : 'in use'}`}</span>
+        <Form.Control ref={box} type="search" placeholder="Find  /" aria-label="Find a device" style={{ width: 170 }} defaultValue={find} onChange={(event) => change({ find: event.target.value })} />
+        <span className="seg" role="group" aria-label="Which devices">
+          <button type="button" aria-pressed={!revoked} onClick={() => { clear(); change({ show: null }) }}>In use</button><button type="button" aria-pressed={revoked} onClick={() => { clear(); change({ show: 'revoked' }) }}>Revoked</button>
+        </span>
+        <span className="grow" />
+        <Button variant="outline-primary" onClick={() => setAnswering(true)}>Answer a request file…</Button>
+      </div>
+      {trouble && <p className="over px-3 mb-1" role="alert">{trouble}</p>}
+      {found.error ? <Trouble error={found.error} again={() => void fresh()} /> : found.total === undefined ? <Wait what="the devices" /> : found.total === 0 ? (
+        <Empty title={revoked ? 'No device was revoked' : 'No devices'}>{find ? 'Nothing is called that.' : revoked ? 'Who loses a device or no longer needs it: revoke it, and its unit is free at once.' : 'Make a key under Keys; a machine that begins with it stands here.'}</Empty>
+      ) : (
+        <PagedGrid total={found.total} rowAt={found.rowAt} onShown={found.onShown} columns={COLUMNS} rowKey={(row) => row.machine} label="Devices" sorting={{ key: 'machine', down: false }} onSort={() => undefined} isMarked={isMarked} mark={mark} markAll={(on) => (on ? mark(0, (found.total ?? 1) - 1, true) : clear())} open={() => { if (marked.length) setDoing(revoked ? null : 'give') }} />
+      )}
+      {marked.length > 0 && (
+        <section className="draftbar actbar" aria-label="Chosen devices">
+          <span><b>{marked.length} chosen</b> <button type="button" className="btn btn-link btn-sm p-0" aria-label="Choose none" onClick={clear}>×</button></span>
+          {revoked ? (
+            <>
+              {marked.some((row) => row.state === 'revoking') && <Button size="sm" variant="outline-primary" onClick={() => void each((row) => (row.state === 'revoking' ? take(api.POST('/api/devices/confirm', { body: ref(row) })) : Promise.resolve()))}>Confirm that they are gone</Button>}
+              <Button size="sm" variant="outline-primary" onClick={() => void each((row) => take(api.POST('/api/devices/let-back', { body: ref(row) })))}>Let them come back</Button>
+            </>
+          ) : (
+            <><Button size="sm" variant="outline-primary" onClick={() => setDoing('give')}>Give to…</Button><Button size="sm" variant="outline-primary" onClick={() => setDoing('revoke')}>Revoke…</Button></>
+          )}
+        </section>
+      )}
+      {doing === 'revoke' && (
+        <Modal show onHide={() => setDoing(null)} animation={false} aria-labelledby="revoke-title">
+          <Modal.Header closeButton><Modal.Title id="revoke-title">Revoke {marked.length} {marked.length === 1 ? 'device' : 'devices'}</Modal.Title></Modal.Header>
+          <Modal.Body>
+            <p>First, at once: {marked.length === 1 ? 'its unit is' : 'their units are'} free again, and no key lets {marked.length === 1 ? 'it' : 'them'} begin anew. Then: what reports is told when it reports next; until then it stands under Revoked as “to be told”, where you can confirm that it is gone.</p>
+            {marked.some((row) => row.offline_until) && <p className="near mb-0">Some work without a network and go on until the day in their answer file.</p>}
+          </Modal.Body>
+          <Modal.Footer><Button variant="outline-primary" onClick={() => setDoing(null)}>Cancel</Button><Button autoFocus onClick={() => { setDoing(null); void each((row) => take(api.POST('/api/devices/revoke', { body: ref(row) }))) }}>Revoke {marked.length}</Button></Modal.Footer>
+        </Modal>
+      )}
+      {doing === 'give' && <Give count={marked.length} close={() => setDoing(null)} give={(username) => { setDoing(null); void each((row) => take(api.POST('/api/devices/give', { body: { ...ref(row), username } }))) }} />}
+      {answering && <Answer close={() => setAnswering(false)} />}
+    </>
+  )
+}
+
+function Give({ count, close, give }: { count: number; close: () => void; give: (username: string | null) => void }) {
+  const [username, setUsername] = useState('')
+  return (
+    <Modal show onHide={close} animation={false} aria-labelledby="give-title">
+      <Form onSubmit={(event) => { event.preventDefault(); give(username.trim() || null) }}>
+        <Modal.Header closeButton><Modal.Title id="give-title">Give {count} {count === 1 ? 'device' : 'devices'} to</Modal.Title></Modal.Header>
+        <Modal.Body><PersonField id="give-person" label={<>Person <span className="quiet">(empty = nobody)</span></>} value={username} onChange={setUsername} autoFocus /><p className="quiet small mt-2 mb-0">Somebody of the device’s account or below it. The unit stays where it is counted.</p></Modal.Body>
+        <Modal.Footer><Button variant="outline-primary" onClick={close}>Cancel</Button><Button type="submit">Give</Button></Modal.Footer>
+      </Form>
+    </Modal>
+  )
+}
+
+function Answer({ close }: { close: () => void }) {
+  const fresh = useFresh()
+  const ours = useQuery(publicKey).data?.public_key
+  const [request, setRequest] = useState<Record<string, unknown> | null>(null)
+  const [days, setDays] = useState('30')
+  const [signed, setSigned] = useState<Schemas['SignedAnswer'] | null>(null)
+  const [trouble, setTrouble] = useState('')
+  const read = async (file: File | undefined) => {
+    try {
+      setRequest(file && file.size < 10_000 ? (JSON.parse(await file.text()) as Record<string, unknown>) : null)
+      setTrouble(file && file.size >= 10_000 ? 'This is no request file; one is smaller than 10 kB.' : '')
+    } catch {
+      setTrouble('This is no request file; have the device write a new one.')
+    }
+  }
+  const answer = async () => {
+    try {
+      setSigned(await take(api.POST('/api/devices/offline', { body: { request: request ?? {}, days: Number(days) } })))
+      setTrouble('')
+      await fresh()
+    } catch (error) {
+      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+    }
+  }
+  const file = signed && URL.createObjectURL(new Blob([JSON.stringify(signed, null, 1)], { type: 'application/json' }))
+  return (
+    <Modal show onHide={close} animation={false} aria-labelledby="answer-title">
+      <Form onSubmit={(event) => { event.preventDefault(); void answer() }}>
+        <Modal.Header closeButton><Modal.Title id="answer-title">Answer a request file</Modal.Title></Modal.Header>
+        <Modal.Body>
+          {signed && file ? (
+            <>
+              <p role="status"><b>{String(signed.answer.machine)}</b> has its unit of {String(signed.answer.product)}. Carry the answer back to it; it works without a network until {instantName(String(signed.answer.until))}.</p>
+              <a className="btn btn-primary" href={file} download={`${String(signed.answer.machine)}-answer.json`}>Save the answer file</a>
+            </>
+          ) : (
+            <>
+              <p className="quiet">A machine without a network writes a request file. The signed answer lets it work for a while; its unit is taken now.</p>
+              <div className="lotform">
+                <Form.Group controlId="request-file"><Form.Label>Request file</Form.Label><Form.Control type="file" accept=".json" onChange={(event) => void read((event.target as HTMLInputElement).files?.[0])} /></Form.Group>
+                <Form.Group controlId="request-days"><Form.Label>Days <span className="quiet">(1 to 30)</span></Form.Label><Form.Control value={days} inputMode="numeric" maxLength={2} onChange={(event) => setDays(event.target.value.replace(/\D/g, ''))} /></Form.Group>
+              </div>
+            </>
+          )}
+          {trouble && <p className="over mt-2 mb-0" role="alert">{trouble}</p>}
+          {ours && <p className="quiet small mt-3 mb-0">Answers are checked with this server’s public key: <code>{ours}</code></p>}
+        </Modal.Body>
+        <Modal.Footer><Button variant="outline-primary" onClick={close}>Close</Button>{!signed && <Button type="submit" disabled={!request || !days}>Sign the answer</Button>}</Modal.Footer>
+      </Form>
+    </Modal>
+  )
+}

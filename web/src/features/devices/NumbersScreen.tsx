@@ -1,0 +1,121 @@
+import { useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form, Modal } from 'react-bootstrap'
+import { Link } from 'react-router'
+import { api, take } from '../../api/client'
+import { grid as gridQuery, me, poolsNow } from '../../api/queries'
+import { dayName } from '../../domain/months'
+import { useAddress } from '../../parts/address'
+import { PagedGrid } from '../../parts/PagedGrid'
+import { Empty, Trouble, Wait } from '../../parts/States'
+import { useMarked } from '../../parts/usePages'
+import type { Column } from '../../parts/VirtualTable'
+import { AssignNumbers } from './AssignNumbers'
+import { Parts } from './Parts'
+import { useFresh, useItems, type Item, type ItemState } from './queries'
+
+const STATES: [ItemState, string][] = [['assigned', 'In use'], ['free', 'Free'], ['reserved', 'Being chosen'], ['withdrawn', 'Withdrawn']]
+
+function columns(state: ItemState): Column<Item>[] {
+  const number: Column<Item> = { key: 'number', title: 'Number', width: 'minmax(170px, 1fr)', cell: (row) => row.number }
+  if (state !== 'assigned')
+    return [
+      number, { key: 'since', title: 'In the stock since', width: '150px', cell: (row) => dayName(row.since.slice(0, 10)) },
+      { key: 'state', title: 'State', width: 'minmax(200px, 2fr)', cell: (row) => (row.until ? `${row.mine ? 'kept by you' : 'kept by somebody'} for a few minutes` : row.state) },
+    ]
+  return [
+    number, { key: 'account', title: 'Account', width: 'minmax(150px, 1fr)', cell: (row) => row.account_name },
+    { key: 'person', title: 'Person', width: 'minmax(140px, 1fr)', cell: (row) => (row.username ? <Link to={`/people/${encodeURIComponent(row.username)}`} tabIndex={-1}>{row.person}</Link> : <span className="quiet">nobody</span>) },
+    { key: 'address', title: 'Address', width: 'minmax(190px, 2fr)', cell: (row) => row.address ?? <span className={row.recorded ? 'quiet' : 'near'} title={row.recorded ? 'It was in use before its address was asked for' : ''}>{row.recorded ? 'not recorded' : 'none'}</span> },
+    { key: 'since', title: 'Since', width: '110px', cell: (row) => dayName(row.since.slice(0, 10)) },
+  ]
+}
+
+/** Which numbers are there, who uses which, and where? */
+export default function NumbersScreen() {
+  const grid = useQuery(gridQuery).data
+  const [params, change] = useAddress()
+  const kinds = grid?.pools.filter((pool, at, all) => pool.measure === 'item' && all.findIndex((each) => each.product === pool.product) === at) ?? []
+  const product = params.get('product') ?? kinds[0]?.product ?? ''
+  const state = STATES.find(([key]) => key === params.get('state'))?.[0] ?? 'assigned'
+  const find = params.get('find') ?? ''
+  const found = useItems(product, state, find)
+  const { marked, isMarked, mark, clear } = useMarked(found.rowAt, (row) => row.number)
+  const owned = useQuery(poolsNow).data?.some((pool) => pool.product === product) ?? false
+  const [doing, setDoing] = useState<'assign' | 'bring in' | null>(null)
+  const [trouble, setTrouble] = useState('')
+  const fresh = useFresh()
+  if (!grid) return <Wait what="the numbers" />
+  const act = async (what: 'release' | 'withdraw') => {
+    try {
+      await take(api.POST(`/api/items/{product}/${what}`, { params: { path: { product } }, body: { numbers: marked.map((each) => each.number) } }))
+      clear()
+      setTrouble('')
+    } catch (error) {
+      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+    }
+    await fresh()
+  }
+  return (
+    <>
+      <div className="bar tightbar">
+        <h1>Numbers</h1>
+        <Parts at="numbers" />
+        {kinds.length > 1 && <Form.Select aria-label="Product" style={{ width: 180 }} value={product} onChange={(event) => { clear(); change({ product: event.target.value }) }}>{kinds.map((each) => <option key={each.product} value={each.product}>{each.name}</option>)}</Form.Select>}
+        <span className="seg" role="group" aria-label="Which numbers">{STATES.map(([key, says]) => <button type="button" key={key} aria-pressed={state === key} onClick={() => { clear(); change({ state: key }) }}>{says}{state === key && found.total !== undefined && <em>{found.total}</em>}</button>)}</span>
+        <Form.Control type="search" placeholder="Find" aria-label="Find a number" style={{ width: 150 }} defaultValue={find} onChange={(event) => change({ find: event.target.value })} />
+        <span className="grow" />
+        {owned && <Button variant="outline-primary" onClick={() => setDoing('bring in')}>Bring in…</Button>}
+      </div>
+      {trouble && <p className="over px-3 mb-1" role="alert">{trouble}</p>}
+      {found.error ? <Trouble error={found.error} again={() => void fresh()} /> : found.total === undefined ? <Wait what="the numbers" /> : found.total === 0 ? (
+        <Empty title={kinds.length ? 'None here' : 'Nothing numbered'}>{kinds.length ? (state === 'free' ? 'Bring numbers in: one a line, or a range.' : 'No number is in that state.') : 'No pool reaches you whose units are numbered one by one.'}</Empty>
+      ) : (
+        <PagedGrid key={state} total={found.total} rowAt={found.rowAt} onShown={found.onShown} columns={columns(state)} rowKey={(row) => row.number} label="Numbers" sorting={{ key: 'number', down: false }} onSort={() => undefined} isMarked={isMarked} mark={mark} markAll={(on) => (on ? mark(0, (found.total ?? 1) - 1, true) : clear())} open={() => { if (marked.length && state !== 'assigned') setDoing('assign') }} />
+      )}
+      {marked.length > 0 && state !== 'withdrawn' && (
+        <section className="draftbar actbar" aria-label="Chosen numbers">
+          <span><b>{marked.length} chosen</b> <button type="button" className="btn btn-link btn-sm p-0" aria-label="Choose none" onClick={clear}>×</button></span>
+          {state === 'assigned' ? <Button size="sm" variant="outline-primary" onClick={() => void act('release')}>Release {marked.length}</Button> : (
+            <><Button size="sm" variant="outline-primary" onClick={() => setDoing('assign')}>Assign…</Button>{owned && <Button size="sm" variant="outline-primary" onClick={() => void act('withdraw')}>Take {marked.length} out of the stock</Button>}</>
+          )}
+        </section>
+      )}
+      {doing === 'assign' && <AssignNumbers product={product} numbers={marked.map((each) => each.number)} close={() => setDoing(null)} done={clear} />}
+      {doing === 'bring in' && <BringIn product={product} close={() => setDoing(null)} />}
+    </>
+  )
+}
+
+function BringIn({ product, close }: { product: string; close: () => void }) {
+  const top = useQuery(me).data?.running.account ?? ''
+  const owners = useQuery(poolsNow).data?.filter((pool) => pool.product === product) ?? []
+  const fresh = useFresh()
+  const [chosen, setOwner] = useState('')
+  const owner = chosen || (owners.find((each) => each.owner === top) ?? owners[0])?.owner || top
+  const [numbers, setNumbers] = useState('')
+  const [trouble, setTrouble] = useState('')
+  const bring = async () => {
+    try {
+      await take(api.POST('/api/items/{product}', { params: { path: { product } }, body: { owner, numbers } }))
+      await fresh()
+      close()
+    } catch (error) {
+      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+    }
+  }
+  return (
+    <Modal show onHide={close} animation={false} aria-labelledby="bring-title">
+      <Form onSubmit={(event) => { event.preventDefault(); void bring() }}>
+        <Modal.Header closeButton><Modal.Title id="bring-title">Bring numbers in</Modal.Title></Modal.Header>
+        <Modal.Body>
+          <Form.Group controlId="bring-owner" className="mb-2"><Form.Label>Into the pool of</Form.Label><Form.Select value={owner} onChange={(event) => setOwner(event.target.value)}>{owners.map((each) => <option key={each.owner} value={each.owner}>{each.owner_name}</option>)}</Form.Select></Form.Group>
+          <Form.Group controlId="bring-numbers"><Form.Label>Numbers, one a line, or a range: first - last</Form.Label><Form.Control as="textarea" rows={6} autoFocus className="mono" spellCheck={false} placeholder="+351 500 000 001 - +351 500 000 020" value={numbers} onChange={(event) => setNumbers(event.target.value)} /></Form.Group>
+          <p className="quiet small mt-2 mb-0">All of them, or none. How many may be assigned at once is the lots’ to say; these are which.</p>
+          {trouble && <p className="over mt-2 mb-0" role="alert">{trouble}</p>}
+        </Modal.Body>
+        <Modal.Footer><Button variant="outline-primary" onClick={close}>Cancel</Button><Button type="submit" disabled={!numbers.trim()}>Bring in</Button></Modal.Footer>
+      </Form>
+    </Modal>
+  )
+}

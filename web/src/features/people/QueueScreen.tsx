@@ -1,0 +1,44 @@
+import { useQuery } from '@tanstack/react-query'
+import { Link } from 'react-router'
+import { dayName } from '../../domain/months'
+import { Empty, Trouble, Wait } from '../../parts/States'
+import { VirtualTable, type Column } from '../../parts/VirtualTable'
+import { Parts } from './Parts'
+import { seatQueue } from './queries'
+import { SetAside } from './SetAside'
+
+type Waiting = NonNullable<ReturnType<typeof useQueue>['data']>[number]
+
+function useQueue() {
+  return useQuery(seatQueue)
+}
+
+const columns: Column<Waiting & { place: number }>[] = [
+  { key: 'product', title: 'Product', width: 'minmax(150px, 1fr)', cell: (row) => row.product_name },
+  { key: 'place', title: 'Place', width: '70px', fig: true, cell: (row) => row.place },
+  { key: 'name', title: 'Person', width: 'minmax(170px, 1.2fr)', cell: (row) => <Link to={`/people/${encodeURIComponent(row.username)}`}>{row.name}</Link> },
+  { key: 'account', title: 'Account', width: 'minmax(150px, 1fr)', cell: (row) => row.account_name },
+  { key: 'priority', title: 'Priority', width: '90px', fig: true, cell: (row) => row.priority },
+  { key: 'why', title: 'Waits for', width: 'minmax(180px, 1.6fr)', cell: (row) => (row.why ? <span className="near" title={row.why}>{row.why}</span> : 'a free seat') },
+  { key: 'since', title: 'Waits since', width: '130px', cell: (row) => dayName(row.since.slice(0, 10)) },
+]
+
+/** Who is reached by a layer and has no seat yet? The first gets the next one that comes free, by itself. */
+export default function QueueScreen() {
+  const found = useQueue()
+  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (!found.data) return <Wait what="the queue" />
+  const places = new Map<string, number>()
+  const rows = found.data.map((each) => {
+    const place = (places.get(each.product) ?? 0) + 1
+    places.set(each.product, place)
+    return { ...each, place }
+  })
+  return (
+    <>
+      <div className="bar tightbar"><h1>Waiting for a seat</h1><Parts at="queue" /><span className="quiet small">The first of each product gets the next seat that comes free, by itself.</span></div>
+      {rows.length === 0 ? <div className="scroll"><Empty title="Nobody waits">Whoever a layer reaches has a seat.</Empty></div> : <VirtualTable rows={rows} columns={columns} rowKey={(row) => `${row.product} ${row.username}`} label="Waiting for a seat" />}
+      <SetAside />
+    </>
+  )
+}

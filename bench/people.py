@@ -14,6 +14,7 @@ from bench.admissions import source
 from bench.home import new_database, server
 from bench.measured import Measure
 from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.people.groups import PRESENT, Groups
 from fair_ladle.app.people.tables import groups, people
@@ -89,6 +90,10 @@ def measure() -> list[Measure]:
             every = Groups.read(unit, accounts_usecases.known(unit))
             return store.counts_of(unit.connection, PRESENT, [every.reaches(each) for each in every.every])
 
+        with database.engine.begin() as connection:
+            connection.execute(sa.text("INSERT INTO entitlements (account_id, group_id, product_id, components, priority) SELECT g.account_id, g.id, p.id, '[]', 100 FROM `groups` g JOIN products p"))
+        layered = _took(database, lambda unit: entitlements.queue(unit, COMMAND_LINE))
+        rows.append(Measure(f"what {RULES} layers by a rule give", f"{layered * 1000:.0f} ms", "a bare count of one title", f"{bare * 1000:.0f} ms", f"{layered / bare:.1f}"))
         took = _took(database, everybody)
         rows.append(Measure(f"who is in {RULES} groups by a rule", f"{took * 1000:.0f} ms", "a bare count of one title", f"{bare * 1000:.0f} ms", f"{took / bare:.1f}"))
         database.engine.dispose()

@@ -9,9 +9,9 @@ from typing import Any
 
 import pytest
 
-from fair_ladle.app.allocations import positions
-from fair_ladle.app.devices import offline, usecases
-from fair_ladle.app.people_admin import acting, listing
+from fair_ladle.app.devices import acting, offline, usecases
+from fair_ladle.app.people_admin import acting as people_acting
+from fair_ladle.app.people_admin import listing
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
@@ -22,11 +22,7 @@ from fair_ladle.connectors.reporting_client import DeviceClient, NotDone
 
 HARBOUR, TERN = Actor("Maren", "", "OLDQUAY-HARBOUR"), Actor("Tilde", "", "TERN")
 PLACE = ("OLDQUAY-HARBOUR", "WATCHGLASS")
-
-
-def own(database: Database) -> int:
-    found = database.run(positions.positions_at, COMMAND_LINE, PLACE[1], database.clock.now())
-    return next(int(row.own) for row in found if row.account == PLACE[0])
+WHEELHOUSE = [("WATCHGLASS", "wheelhouse-1")]
 
 
 def room(database: Database) -> int:
@@ -58,14 +54,14 @@ def test_a_device_takes_a_unit_reports_and_gives_it_back(demo: Database) -> None
 def test_a_revoked_device_frees_its_unit_at_once_and_is_told_when_it_reports(demo: Database) -> None:
     secret, before = key(demo), room(demo)
     token = demo.run(usecases.activate, secret, "wheelhouse-1")[1]
-    assert demo.run(usecases.revoke, HARBOUR, PLACE[1], "wheelhouse-1") == "revoking" and room(demo) == before
+    assert demo.run(acting.revoke, HARBOUR, WHEELHOUSE) == 1 and room(demo) == before
     with pytest.raises(Refused, match="was revoked"):
         demo.run(usecases.activate, secret, "wheelhouse-1")
     assert demo.run(usecases.report, token)["state"] == "revoked"
     assert [each.state for each in demo.run(usecases.listing, HARBOUR, revoked=True)[1]] == ["revoked"]
     with pytest.raises(Refused, match="does not wait"):
-        demo.run(usecases.confirm_revoked, HARBOUR, PLACE[1], "wheelhouse-1")
-    demo.run(usecases.let_back, HARBOUR, PLACE[1], "wheelhouse-1")
+        demo.run(acting.confirm_revoked, HARBOUR, WHEELHOUSE)
+    demo.run(acting.let_back, HARBOUR, WHEELHOUSE)
     demo.run(usecases.activate, secret, "wheelhouse-1")
     assert room(demo) == before - 1
     demo.run(takings.release, HARBOUR, [Wanted(*PLACE, "wheelhouse-1")])
@@ -76,16 +72,33 @@ def test_a_device_that_only_stands_in_an_intake_is_revoked_and_given_to_people_t
     device = demo.run(usecases.listing, HARBOUR)[1][0]
     assert not device.reports and device.name is None
     person = demo.run(listing.listing, HARBOUR, Asked(status="active")).rows[0].person
-    demo.run(usecases.give_to, HARBOUR, PLACE[1], device.machine, person.username)
+    demo.run(acting.give_to, HARBOUR, [(PLACE[1], device.machine)], person.username)
     (given,) = demo.run(usecases.listing, HARBOUR, username=person.username)[1]
     assert (given.machine, given.person) == (device.machine, person.display_name)
-    demo.run(acting.act, HARBOUR, "remove", Asked(usernames=(person.username,)))
+    demo.run(people_acting.act, HARBOUR, "remove", Asked(usernames=(person.username,)))
     assert demo.run(usecases.listing, HARBOUR, device.machine)[1][0].username is None, "it stays with the account, as nobody's"
     with pytest.raises(Refused, match="is nobody of"):
-        demo.run(usecases.give_to, HARBOUR, PLACE[1], device.machine, "nobody")
-    assert demo.run(usecases.revoke, HARBOUR, PLACE[1], device.machine) == "revoked", "nothing on it would report"
+        demo.run(acting.give_to, HARBOUR, [(PLACE[1], device.machine)], "nobody")
+    assert demo.run(acting.revoke, HARBOUR, [(PLACE[1], device.machine)]) == 0, "nothing on it would report"
     with pytest.raises(Refused, match="no device"):
-        demo.run(usecases.revoke, TERN, PLACE[1], device.machine)
+        demo.run(acting.revoke, TERN, [(PLACE[1], device.machine)])
+
+
+def test_devices_chosen_together_are_all_revoked_or_none(demo: Database) -> None:
+    secret, before = key(demo), room(demo)
+    demo.run(usecases.activate, secret, "wheelhouse-1")
+    recorded = demo.run(usecases.listing, HARBOUR)[1][0].machine
+    both = [*WHEELHOUSE, (PLACE[1], recorded)]
+    with pytest.raises(Refused, match="no device"):
+        demo.run(acting.revoke, HARBOUR, [*both, (PLACE[1], "elsewhere")])
+    assert room(demo) == before - 1 and demo.run(usecases.listing, HARBOUR, revoked=True)[0] == 0
+    assert demo.run(acting.revoke, HARBOUR, [*both, *both]) == 1, "only what reports is told"
+    assert room(demo) == before + 1
+    assert {each.machine: each.state for each in demo.run(usecases.listing, HARBOUR, revoked=True)[1]} == {"wheelhouse-1": "revoking", recorded: "revoked"}
+    with pytest.raises(Refused, match="does not wait"):
+        demo.run(acting.confirm_revoked, HARBOUR, both)
+    demo.run(acting.let_back, HARBOUR, both)
+    assert demo.run(usecases.listing, HARBOUR, revoked=True)[0] == 0 and demo.run(takings.verify, COMMAND_LINE) == []
 
 
 @pytest.mark.parametrize(("change", "why"), [

@@ -53,3 +53,12 @@ def test_an_installation_of_the_first_schema_is_brought_up_with_its_data(server:
     enforce_all(database)
     assert database.run(on_hold, COMMAND_LINE)
     database.engine.dispose()
+
+
+def test_a_server_keeps_its_temporary_tables_to_itself(server: OwnServer) -> None:
+    """One that starts clears its folder away: in a shared one, tables that another is just making go with it."""
+    connection = server.connect()
+    cursor = connection.cursor()
+    cursor.execute("SELECT @@tmpdir")
+    assert cursor.fetchone()[0] == str(server.temporary())
+    connection.close()

@@ -175,6 +175,7 @@ def test_how_much_somebody_may_store_is_set_where_it_is_seen(open_page: Open, da
     limit = page.get_by_label("Limit of Deepshelf Storage a person, in GB")
     limit.fill("7.5")
     page.keyboard.press("Enter")
+    expect(page.get_by_role("region", name="Storage a person")).to_contain_text("Deepshelf Storage: 7.5 GB is the limit now.")
     page.goto(f"/people/{person.username}")
     storage = page.get_by_role("region", name="Storage")
     expect(storage).to_contain_text("default of Old Quay Ferries")

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Header, Query
 from pydantic import BaseModel, Field
 
-from fair_ladle.app.devices import offline, usecases
+from fair_ladle.app.devices import acting, offline, usecases
 from fair_ladle.app.plumbing.http import PROBLEMS, Db, ProblemBody, Who, problem_response
 from fair_ladle.app.plumbing.problems import Problem
 
@@ -87,16 +87,26 @@ class DeviceRef(BaseModel):
     machine: str = Field(max_length=128)
 
 
-class GiveBody(DeviceRef):
-    """Whom a device is given to; null = nobody."""
+class DeviceRefs(BaseModel):
+    """Devices chosen together: what is done is done with all of them, or with none."""
+
+    devices: list[DeviceRef] = Field(min_length=1, max_length=acting.MOST_AT_ONCE)
+
+    def refs(self) -> list[acting.Ref]:
+        """As the use-cases take them."""
+        return [(each.product, each.machine) for each in self.devices]
+
+
+class GiveBody(DeviceRefs):
+    """Whom devices are given to; null = nobody."""
 
     username: str | None = Field(None, max_length=128)
 
 
 class RevokedBody(BaseModel):
-    """The state of a device after it was revoked: ``revoking`` until it reports once more."""
+    """How many of the revoked devices still report and are told when they do."""
 
-    state: str
+    to_be_told: int
 
 
 class OfflineWanted(BaseModel):
@@ -191,27 +201,27 @@ def answer_offline(body: OfflineWanted, db: Db, who: Who) -> Any:
 
 
 @routes.post("/revoke", response_model=RevokedBody)
-def revoke(body: DeviceRef, db: Db, who: Who) -> Any:
-    """Take a device's unit back at once; it is told at its next report."""
-    return RevokedBody(state=db.run(usecases.revoke, who, body.product, body.machine))
+def revoke(body: DeviceRefs, db: Db, who: Who) -> Any:
+    """Take the units of devices back at once; each is told at its next report."""
+    return RevokedBody(to_be_told=db.run(acting.revoke, who, body.refs()))
 
 
 @routes.post("/confirm", status_code=204)
-def confirm(body: DeviceRef, db: Db, who: Who) -> None:
-    """The device is gone and will not report any more."""
-    db.run(usecases.confirm_revoked, who, body.product, body.machine)
+def confirm(body: DeviceRefs, db: Db, who: Who) -> None:
+    """The devices are gone and will not report any more."""
+    db.run(acting.confirm_revoked, who, body.refs())
 
 
 @routes.post("/let-back", status_code=204)
-def let_back(body: DeviceRef, db: Db, who: Who) -> None:
-    """A revoked device may be activated again."""
-    db.run(usecases.let_back, who, body.product, body.machine)
+def let_back(body: DeviceRefs, db: Db, who: Who) -> None:
+    """Revoked devices may be activated again."""
+    db.run(acting.let_back, who, body.refs())
 
 
 @routes.post("/give", status_code=204)
 def give(body: GiveBody, db: Db, who: Who) -> None:
-    """Move a device to another person."""
-    db.run(usecases.give_to, who, body.product, body.machine, body.username)
+    """Move devices to another person."""
+    db.run(acting.give_to, who, body.refs(), body.username)
 
 
 @public_routes.post("/activate", response_model=Activated)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from datetime import datetime
 from typing import Any
 
@@ -56,9 +56,26 @@ def put(connection: sa.Connection, device_id: int | None, values: dict[str, Any]
     connection.execute(sa.insert(devices).values(values) if device_id is None else sa.update(devices).where(devices.c.id == device_id).values(values))
 
 
-def forget(connection: sa.Connection, device_id: int) -> None:
-    """A device is as if it had never been."""
-    connection.execute(sa.delete(devices).where(devices.c.id == device_id))
+def some(connection: sa.Connection, wanted: Collection[tuple[int, str]]) -> list[Any]:
+    """Devices by product and machine, locked."""
+    return list(connection.execute(sa.select(devices).where(sa.tuple_(devices.c.product_id, devices.c.machine).in_(wanted)).order_by(devices.c.id).with_for_update())) if wanted else []
+
+
+def change(connection: sa.Connection, device_ids: Collection[int], values: dict[str, Any]) -> None:
+    """The same other values for these devices."""
+    if device_ids:
+        connection.execute(sa.update(devices).where(devices.c.id.in_(device_ids)).values(values))
+
+
+def record(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
+    """New devices."""
+    if rows:
+        connection.execute(sa.insert(devices), rows)
+
+
+def forget(connection: sa.Connection, device_ids: Collection[int]) -> None:
+    """Devices are as if they had never been."""
+    connection.execute(sa.delete(devices).where(devices.c.id.in_(device_ids)))
 
 
 def page(

@@ -209,7 +209,7 @@ def give_back(unit: Unit, token: str) -> None:
     row = _by_token(unit, token)
     if row.state == "active":
         _release(unit, Actor("device", "", None), row)
-    store.forget(unit.connection, row.id)
+    store.forget(unit.connection, [row.id])
 
 
 def _release(unit: Unit, actor: Actor, row: Any) -> None:
@@ -240,65 +240,3 @@ def listing(
             (of.code, row.subject) in held, row.key_id is not None, row.reported_at, row.offline_until,
         ))
     return total, found
-
-
-def _in_scope(unit: Unit, actor: Actor, product: str, machine: str) -> tuple[Accounts, Product, Any, int]:
-    """A device's product, row (None where only recorded) and account; whatever is out of sight does not exist."""
-    accounts, found = accounts_usecases.known(unit), pools_usecases.product(unit, product)
-    row = store.device(unit.connection, found.id, machine)
-    there = next(iter(usage.open_assignments(unit, [found], [machine], unit.now)), None)
-    account_id = row.account_id if row is not None else there.account_id if there is not None else None
-    if found.measure != "device" or account_id is None or accounts_usecases.top_row(accounts, actor) not in accounts.tree.path_up(accounts.row_of_id[account_id]):
-        raise not_found("device", machine)
-    return accounts, found, row, account_id
-
-
-def revoke(unit: Unit, actor: Actor, product: str, machine: str) -> str:
-    """First step: its unit is free at once. Second: it is told at its next report. The state it is in then; one that
-    reports nothing is revoked at once."""
-    accounts, found, row, account_id = _in_scope(unit, actor, product, machine)
-    if row is not None and row.state != "active":
-        raise conflict(f"{machine} is revoked already.")
-    state = "revoking" if row is not None and row.token_hash is not None else "revoked"
-    code = accounts.tree.codes[accounts.row_of_id[account_id]]
-    if usage.open_assignments(unit, [found], [machine], unit.now):
-        takings.release(unit, actor, [Wanted(code, found.code, machine)])
-    values = {"state": state, "revoked_at": unit.now}
-    store.put(unit.connection, row.id if row else None, values if row else _recorded(unit, found, account_id, machine) | values)
-    log.write(unit, actor, None, [log.Entry("revoked", machine, account_id, {"product": found.code})])
-    return state
-
-
-def _recorded(unit: Unit, product: Product, account_id: int, machine: str) -> dict[str, Any]:
-    return {"account_id": account_id, "product_id": product.id, "machine": machine, "name": machine, "state": "active", "activated_at": unit.now}
-
-
-def confirm_revoked(unit: Unit, actor: Actor, product: str, machine: str) -> None:
-    """Second step by hand: the device is gone and will not report any more."""
-    _, found, row, account_id = _in_scope(unit, actor, product, machine)
-    if row is None or row.state != "revoking":
-        raise conflict(f"{machine} does not wait to be told.")
-    store.put(unit.connection, row.id, {"state": "revoked"})
-    log.write(unit, actor, None, [log.Entry("revoking confirmed", machine, account_id, {"product": found.code})])
-
-
-def let_back(unit: Unit, actor: Actor, product: str, machine: str) -> None:
-    """A revoked device may be activated again."""
-    _, found, row, account_id = _in_scope(unit, actor, product, machine)
-    if row is None or row.state == "active":
-        raise conflict(f"{machine} is not revoked.")
-    store.forget(unit.connection, row.id)
-    log.write(unit, actor, None, [log.Entry("let come back", machine, account_id, None, {"product": found.code})])
-
-
-def give_to(unit: Unit, actor: Actor, product: str, machine: str, username: str | None) -> None:
-    """Move a device to somebody of its account or below, or to nobody; its unit stays where it is counted."""
-    accounts, found, row, account_id = _in_scope(unit, actor, product, machine)
-    if row is not None and row.state != "active":
-        raise conflict(f"{machine} is revoked.")
-    person = people_usecases.by_username(unit, [username]).get(username) if username else None
-    if username and (person is None or person.status == "removed" or accounts.row_of_id[account_id] not in accounts.tree.path_up(accounts.row_of_id[person.account_id])):
-        raise invalid(f"{username} is nobody of {accounts.name(accounts.row_of_id[account_id])}.", "username")
-    values = {"person_id": person.id if person else None}
-    store.put(unit.connection, row.id if row else None, values if row else _recorded(unit, found, account_id, machine) | values)
-    log.write(unit, actor, None, [log.Entry("device given", machine, account_id, None, {"to": username or "nobody", "product": found.code})])

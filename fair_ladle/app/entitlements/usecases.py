@@ -210,8 +210,8 @@ def _take_back(unit: Unit, accounts: Accounts, product: Product, person_ids: set
     people = store.facts(unit.connection, person_ids)
     open_now = {row.subject: row for row in usage.open_assignments(unit, [product], [each.username for each in people.values()], unit.now)} if people else {}
     wanted = [Wanted(accounts.tree.codes[accounts.row_of_id[row.account_id]], product.code, username) for username, row in sorted(open_now.items())]
-    for start in range(0, len(wanted), takings.MOST_AT_ONCE):
-        takings.release(unit, RULES, wanted[start : start + takings.MOST_AT_ONCE])
+    for part in takings.in_parts(wanted):
+        takings.release(unit, RULES, part)
     store.forget_given(unit.connection, product.id, person_ids)
     laid.taken.extend((each.subject, product.code) for each in wanted)
 
@@ -231,25 +231,19 @@ def _give(unit: Unit, accounts: Accounts, product: Product, priority: dict[int, 
     order = waiting_order(
         np.array(wanting, dtype=np.int64), np.array([priority[each] for each in wanting], dtype=np.int64), np.array([since[each] for each in wanting], dtype=np.int64)
     ).tolist()
-    by_account: dict[int, list[int]] = defaultdict(list)
-    for each in order:
-        by_account[people[each].account_id].append(each)
-    able: list[int] = []
-    for account_id, mine in by_account.items():
-        against = takings.what_speaks_against(unit, account_id, product, [people[each].username for each in mine])
-        laid.waiting.extend((people[each].username, product.code, against[people[each].username]) for each in mine if people[each].username in against)
-        by_account[account_id] = [each for each in mine if people[each].username not in against]
-        able.extend(by_account[account_id])
+    against = takings.what_speaks_against(unit, product, [people[each] for each in order])
+    laid.waiting.extend((username, product.code, why) for username, why in against.items())
+    able = [each for each in order if people[each].username not in against]
 
     def give(part: list[int]) -> None:
-        code = accounts.tree.codes[accounts.row_of_id[people[part[0]].account_id]]
-        takings.give(unit, RULES, code, product, [people[each].username for each in part])
+        codes = {each: accounts.tree.codes[accounts.row_of_id[people[each].account_id]] for each in part}
+        takings.give(unit, RULES, product, [(codes[each], people[each].username) for each in part])
 
-    served = _to_all(unit, list(by_account.values()), give)
+    served = _to_all(unit, able, give)
     if not served:
         # There are too few for all: one after the other, as they stand in the queue.
-        ready, full = set(able), dict[int, str]()
-        for account_id, run in groupby((each for each in order if each in ready), key=lambda person_id: people[person_id].account_id):
+        full: dict[int, str] = {}
+        for account_id, run in groupby(able, key=lambda person_id: people[person_id].account_id):
             mine, given = list(run), list[int]()
             if account_id not in full:
                 given, why = takings.as_many_as_fit(unit, mine, give)
@@ -262,16 +256,15 @@ def _give(unit: Unit, accounts: Accounts, product: Product, priority: dict[int, 
     laid.given.extend((people[each].username, product.code) for each in served)
 
 
-def _to_all(unit: Unit, parts: list[list[int]], give: Callable[[list[int]], None]) -> list[int]:
-    """Give to everybody, account by account, where there is room for all; else to nobody."""
+def _to_all(unit: Unit, people: list[int], give: Callable[[list[int]], None]) -> list[int]:
+    """Give to everybody where there is room for all; else to nobody."""
     try:
         with unit.connection.begin_nested():
-            for part in parts:
-                for start in range(0, len(part), takings.MOST_AT_ONCE):
-                    give(part[start : start + takings.MOST_AT_ONCE])
+            for part in takings.in_parts(people):
+                give(list(part))
     except Refused:
         return []
-    return [each for part in parts for each in part]
+    return people
 
 
 @dataclass(frozen=True)
@@ -303,9 +296,7 @@ def queue(unit: Unit, actor: Actor) -> list[Waiting]:
         mine = [
             each for each in people.values() if accounts.row_of_id[each.account_id] in inside and each.id in place and reached.layers[place[each.id], n]
         ]
-        against: dict[str, str] = {}
-        for account_id in {each.account_id for each in mine}:
-            against |= takings.what_speaks_against(unit, account_id, product, [each.username for each in mine if each.account_id == account_id])
+        against = takings.what_speaks_against(unit, product, mine)
         rows = [
             Waiting(
                 each.username, each.display_name, accounts.name(accounts.row_of_id[each.account_id]), product, waits[each.id],

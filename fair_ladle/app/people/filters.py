@@ -178,10 +178,15 @@ def _texts(text: str) -> dict[str, Callable[[Any], Clause]]:
     value = sa.collate(sa.func.lower(sa.literal(text)), "utf8mb4_nopad_bin")
     length = sa.func.char_length(sa.func.lower(sa.literal(text)))
     return {
-        "eq": lambda column: _same(column, value), "co": lambda column: sa.func.locate(value, column) > 0,
+        "eq": lambda column: _same(column, value), "co": lambda column: contains(column, text),
         "sw": lambda column: sa.func.left(column, length) == value, "ew": lambda column: sa.func.right(column, length) == value,
         "gt": lambda column: column > value, "ge": lambda column: column >= value, "lt": lambda column: column < value, "le": lambda column: column <= value,
     }
+
+
+def contains(column: Any, text: str) -> Clause:
+    """Whether a column of small letters has a text in it. UTF-8 is looked through byte by byte: the same, and faster."""
+    return sa.func.locate(sa.cast(sa.func.lower(sa.literal(text)), sa.LargeBinary), sa.cast(column, sa.LargeBinary)) > 0
 
 
 def _same(column: Any, value: Any) -> Clause:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import secrets
 from collections import defaultdict
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Hashable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import timedelta
 from typing import Any, Literal
@@ -133,6 +133,37 @@ class _Doing:
             groups[each.account_id].append(each)
         return sorted(groups.items(), key=lambda each: (-self.accounts.tree.depth(self.accounts.row_of_id[each[0]]), each[0]))
 
+    def _those(self, people: Sequence[Any], can: Callable[[Any], bool], why: Callable[[Any], str]) -> list[Any]:
+        """Those to whom it can be done; why not is told of the others."""
+        able = []
+        for each in people:
+            if can(each):
+                able.append(each)
+            else:
+                self._not(each, why(each))
+        return able
+
+    @staticmethod
+    def _alike(people: Sequence[Any], way: Callable[[Any], Hashable]) -> Iterable[tuple[Any, list[int]]]:
+        """The numbers of those who come to the same."""
+        groups: dict[Any, list[int]] = defaultdict(list)
+        for each in people:
+            groups[way(each)].append(each.id)
+        return groups.items()
+
+    def _each_that_can(self, people: list[Any], do: Callable[[list[Any]], None]) -> list[Any]:
+        """Do it to all at once, or, where that is refused, to each half by itself; those to whom it was done."""
+        try:
+            with self.unit.connection.begin_nested():
+                do(people)
+            return people
+        except Refused as refused:
+            if len(people) > 1:
+                half = len(people) // 2
+                return self._each_that_can(people[:half], do) + self._each_that_can(people[half:], do)
+            self._not(people[0], refused.problem.detail)
+            return []
+
     def _as_many_as_fit(self, account_id: int, product: Product, people: list[Any], give: Callable[[list[Any]], None]) -> list[Any]:
         """Give to all, or, where a limit stops it, to as many of the first as it lets through; those it was given to."""
         row = self.accounts.row_of_id[account_id]
@@ -148,27 +179,24 @@ class _Doing:
 
     def _assign(self, people: list[Any]) -> None:
         product = self._named(self.how.product, "product")
-        for account_id, mine in self._by_account(people):
-            against = takings.what_speaks_against(self.unit, account_id, product, [each.username for each in mine])
-            for each in mine:
-                if each.username in against:
-                    self._not(each, against[each.username])
-            able = [each for each in mine if each.username not in against]
-            kept = {username for username, _, _ in takings.set_aside(self.unit, [product], [each.username for each in able])}
-            able.sort(key=lambda each: each.username not in kept)
-            if able:
-                code = self._code(able[0])
-                self.outcome.done.extend(each.username for each in self._as_many_as_fit(
-                    account_id, product, able, lambda part, code=code: self._give(part, product, code)  # type: ignore[misc]
-                ))
+        able = self._able(product, people)
+        kept = {username for username, _, _ in takings.set_aside(self.unit, [product], [each.username for each in able])}
+        able.sort(key=lambda each: each.username not in kept)
+        for account_id, mine in self._by_account(able):
+            given = self._as_many_as_fit(account_id, product, mine, lambda part: self._give(part, product))
+            self.outcome.done.extend(each.username for each in given)
 
-    def _give(self, people: Sequence[Any], product: Product, account: str) -> None:
-        takings.give(self.unit, self.actor, account, product, [each.username for each in people])
+    def _able(self, product: Product, people: Sequence[Any], leaving: Collection[str] = ()) -> list[Any]:
+        """Those against whom nothing speaks but perhaps a limit; what speaks against the others is told."""
+        against = takings.what_speaks_against(self.unit, product, people, leaving)
+        return self._those(people, lambda each: each.username not in against, lambda each: against[each.username])
+
+    def _give(self, people: Sequence[Any], product: Product) -> None:
+        takings.give(self.unit, self.actor, product, [(self._code(each), each.username) for each in people])
 
     def _take(self, units: Sequence[tuple[str, Product, str]]) -> None:
         """Release (username, product, account)."""
-        for start in range(0, len(units), takings.MOST_AT_ONCE):
-            part = units[start : start + takings.MOST_AT_ONCE]
+        for part in takings.in_parts(units):
             takings.release(self.unit, self.actor, [Wanted(account, product.code, username) for username, product, account in part])
         self.outcome.released += len(units)
 
@@ -191,17 +219,14 @@ class _Doing:
     def _let_go(self, people: list[Any]) -> None:
         product = self._named(self.how.product, "product")
         kept = {username: account for username, _, account in takings.set_aside(self.unit, [product], [each.username for each in people])}
-        for each in people:
-            if each.username not in kept:
-                self._not(each, f"has no seat of {product.name} set aside.")
-        able = [each for each in people if each.username in kept]
+        able = self._those(people, lambda each: each.username in kept, lambda _: f"has no seat of {product.name} set aside.")
         self._let_go_of([(each.username, product.code, kept[each.username]) for each in able])
         self._log("set-aside seat let go", able, {"product": product.code})
 
     def _let_go_of(self, seats: Sequence[tuple[str, str, str]]) -> None:
         """Release what is set aside: (username, product, account)."""
-        for start in range(0, len(seats), takings.MOST_AT_ONCE):
-            takings.release(self.unit, self.actor, [Wanted(account, code, takings.ASIDE + username) for username, code, account in seats[start : start + takings.MOST_AT_ONCE]])
+        for part in takings.in_parts(seats):
+            takings.release(self.unit, self.actor, [Wanted(account, code, takings.ASIDE + username) for username, code, account in part])
         self.outcome.released += len(seats)
 
     def _release(self, people: list[Any]) -> None:
@@ -233,50 +258,31 @@ class _Doing:
         ids = {each.username: each.id for each in people}
         held = self._held(people)
         layered = entitlements.comes_by_a_layer(self.unit, old, [each.id for each in people])
-        for each in people:
-            if each.id in layered:
-                self._not(each, f"has {old.name} through a layer; let the layer give the other product.")
-        people = [each for each in people if each.id not in layered]
+        people = self._those(people, lambda each: each.id not in layered, lambda _: f"has {old.name} through a layer; let the layer give the other product.")
         has = {each.username: account for each in people for have, account in held.get(each.username, []) if have.code == old.code}
-        for each in people:
-            if each.username not in has:
-                self._not(each, f"has no {old.name}.")
-        for account_id, mine in self._by_account([each for each in people if each.username in has]):
-            against = takings.what_speaks_against(self.unit, account_id, new, [each.username for each in mine], {old.code})
-            for each in mine:
-                if each.username in against:
-                    self._not(each, against[each.username])
+        having = self._those(people, lambda each: each.username in has, lambda _: f"has no {old.name}.")
 
-            def swap(part: list[Any]) -> None:
-                takings.release(self.unit, self.actor, [Wanted(has[each.username], old.code, each.username) for each in part])
-                self._give(part, new, self._code(part[0]))
+        def swap(part: list[Any]) -> None:
+            takings.release(self.unit, self.actor, [Wanted(has[each.username], old.code, each.username) for each in part])
+            self._give(part, new)
 
-            able = [each for each in mine if each.username not in against]
-            if able:
-                self.outcome.done.extend(each.username for each in self._as_many_as_fit(account_id, new, able, swap))
+        for account_id, mine in self._by_account(self._able(new, having, {old.code})):
+            self.outcome.done.extend(each.username for each in self._as_many_as_fit(account_id, new, mine, swap))
         self.outcome.released = len(self.outcome.done)
         self.outcome.lost = entitlements.carry_over(self.unit, old, new, mapped, [ids[each] for each in self.outcome.done])
 
     def _suspend(self, people: list[Any]) -> None:
-        able = [each for each in people if each.status in ("active", "invited")]
-        for each in people:
-            if each not in able:
-                self._not(each, f"is {each.status} already.")
+        able = self._those(people, lambda each: each.status in ("active", "invited"), lambda each: f"is {each.status} already.")
         held = {} if self.how.keep_seats else self._held(able)
         self._take([(name, product, account) for name, mine in held.items() for product, account in mine])
-        for each in able:
-            kept = [product.code for product, _ in held.get(each.username, [])]
-            people_usecases.change(self.unit, [each.id], {"status": "suspended", "kept": kept or None})
+        for kept, mine in self._alike(able, lambda each: tuple(product.code for product, _ in held.get(each.username, []))):
+            people_usecases.change(self.unit, mine, {"status": "suspended", "kept": list(kept) or None})
         self._log("suspended", able, {"seats": "kept" if self.how.keep_seats else "released"})
 
     def _resume(self, people: list[Any]) -> None:
-        able = [each for each in people if each.status == "suspended"]
-        for each in people:
-            if each not in able:
-                self._not(each, f"is {each.status}, not suspended.")
-        for each in able:
-            joined = each.last_seen_at is not None or each.invited_at is None
-            people_usecases.change(self.unit, [each.id], {"status": "active" if joined else "invited", "kept": None})
+        able = self._those(people, lambda each: each.status == "suspended", lambda each: f"is {each.status}, not suspended.")
+        for status, ids in self._alike(able, _present_status):
+            people_usecases.change(self.unit, ids, {"status": status, "kept": None})
         self._log("resumed", able)
         again: dict[tuple[int, str], list[Any]] = defaultdict(list)
         for each in able:
@@ -284,7 +290,7 @@ class _Doing:
                 if code in self.products:
                     again[each.account_id, code].append(each)
         for (account_id, code), mine in again.items():
-            self._as_many_as_fit(account_id, self.products[code], mine, lambda part, code=code: self._give(part, self.products[code], self._code(part[0])))  # type: ignore[misc]
+            self._as_many_as_fit(account_id, self.products[code], mine, lambda part, code=code: self._give(part, self.products[code]))  # type: ignore[misc]
 
     def _protect(self, people: list[Any]) -> None:
         self._protected(people, True)
@@ -293,10 +299,7 @@ class _Doing:
         self._protected(people, False)
 
     def _protected(self, people: list[Any], protected: bool) -> None:
-        able = [each for each in people if bool(each.protected) != protected]
-        for each in people:
-            if each not in able:
-                self._not(each, f"is {'' if protected else 'not '}protected already.")
+        able = self._those(people, lambda each: bool(each.protected) != protected, lambda _: f"is {'' if protected else 'not '}protected already.")
         people_usecases.change(self.unit, [each.id for each in able], {"protected": protected})
         self._log("protected" if protected else "protection taken off", able)
 
@@ -306,33 +309,28 @@ class _Doing:
         code, name = self.accounts.tree.codes[target], self.accounts.name(target)
         if self.accounts.status(target) != "active":
             raise invalid(f"{name} is {self.accounts.status(target)}; nobody moves there.", "to_account")
-        held, moved = self._held(people), []
+        target_id = int(self.accounts.ids[target])
+        able = self._those(people, lambda each: each.account_id != target_id, lambda _: f"is of {name} already.")
+        held = self._held(able)
         aside: dict[str, list[tuple[str, str]]] = defaultdict(list)
-        for username, product_code, account in takings.set_aside(self.unit, list(self.product_of.values()), [each.username for each in people]):
+        for username, product_code, account in takings.set_aside(self.unit, list(self.product_of.values()), [each.username for each in able]):
             aside[username].append((product_code, account))
-        for each in people:
-            if each.account_id == int(self.accounts.ids[target]):
-                self._not(each, f"is of {name} already.")
-                continue
-            mine = sorted(held.get(each.username, []), key=lambda have: bool(have[0].requires))
-            try:
-                with self.unit.connection.begin_nested():
-                    if mine:
-                        takings.release(self.unit, self.actor, [Wanted(account, product.code, each.username) for product, account in mine])
-                    kept = aside[each.username]
-                    if kept:
-                        takings.release(self.unit, self.actor, [Wanted(account, product_code, takings.ASIDE + each.username) for product_code, account in kept])
-                    people_usecases.change(self.unit, [each.id], {"account_id": int(self.accounts.ids[target]), "was_in": sorted({*(each.was_in or ()), each.account_id})})
-                    if mine:
-                        takings.assign(self.unit, self.actor, [Wanted(code, product.code, each.username) for product, _ in mine])
-                    if kept:
-                        takings.assign(self.unit, self.actor, [Wanted(code, product_code, takings.ASIDE + each.username) for product_code, _ in kept])
-                moved.append(each)
-            except Refused as refused:
-                self._not(each, refused.problem.detail)
+
+        def move(some: list[Any]) -> None:
+            there = [(each.username, product, account) for each in some for product, account in held.get(each.username, [])]
+            units = [Wanted(account, product.code, username) for username, product, account in sorted(there, key=lambda unit: bool(unit[1].requires))]
+            units += [Wanted(account, product_code, takings.ASIDE + each.username) for each in some for product_code, account in aside[each.username]]
+            for part in takings.in_parts(units):
+                takings.release(self.unit, self.actor, part)
+            for was_in, ids in self._alike(some, lambda each: tuple(sorted({*(each.was_in or ()), each.account_id}))):
+                people_usecases.change(self.unit, ids, {"account_id": target_id, "was_in": list(was_in)})
+            for part in takings.in_parts([replace(each, account=code) for each in units]):
+                takings.assign(self.unit, self.actor, part)
+
+        moved = self._each_that_can(able, move)
         # Either account's log tells its own side, and neither names the other.
         log.write(self.unit, self.actor, None, [log.Entry("moved away", each.username, each.account_id) for each in moved])
-        log.write(self.unit, self.actor, None, [log.Entry("moved here", each.username, int(self.accounts.ids[target])) for each in moved])
+        log.write(self.unit, self.actor, None, [log.Entry("moved here", each.username, target_id) for each in moved])
         self.outcome.done.extend(each.username for each in moved)
 
     def _remove(self, people: list[Any]) -> None:
@@ -344,14 +342,11 @@ class _Doing:
         self._log("removed", people)
 
     def _restore(self, people: list[Any]) -> None:
-        able = []
-        for each in people:
-            if each.removed_at is not None and self.unit.now - each.removed_at > RESTORED_WITHIN:
-                self._not(each, f"was removed more than {RESTORED_WITHIN.days} days ago.")
-            else:
-                able.append(each)
-                joined = each.last_seen_at is not None or each.invited_at is None
-                people_usecases.change(self.unit, [each.id], {"status": "active" if joined else "invited", "removed_at": None})
+        able = self._those(
+            people, lambda each: each.removed_at is None or self.unit.now - each.removed_at <= RESTORED_WITHIN, lambda _: f"was removed more than {RESTORED_WITHIN.days} days ago.",
+        )
+        for status, ids in self._alike(able, _present_status):
+            people_usecases.change(self.unit, ids, {"status": status, "removed_at": None})
         self._log("restored", able)
 
     def _invite(self, people: list[Any]) -> None:
@@ -368,12 +363,14 @@ class _Doing:
 
     def _withdraw(self, people: list[Any]) -> None:
         """The links that are out stop working; they can be invited again."""
-        able = [each for each in people if each.status == "invited"]
-        for each in people:
-            if each not in able:
-                self._not(each, f"is {each.status}; only who has not joined yet has an invitation.")
+        able = self._those(people, lambda each: each.status == "invited", lambda each: f"is {each.status}; only who has not joined yet has an invitation.")
         people_usecases.withdraw_invitations(self.unit, [each.id for each in able])
         self._log("invitation withdrawn", able)
+
+
+def _present_status(person: Any) -> str:
+    """What somebody is again who was suspended or removed."""
+    return "active" if person.last_seen_at is not None or person.invited_at is None else "invited"
 
 
 def send_invitations(unit: Unit, actor: Actor, accounts: Accounts, people: Sequence[Any]) -> None:

@@ -100,13 +100,13 @@ def look(unit: Unit, actor: Actor, wanted: Wanted) -> Looked:
     """Who would be in a group as it shall be, and what that changes; nothing is kept."""
     accounts = accounts_usecases.known(unit)
     every, group, there = _as_group(unit, actor, accounts, wanted)
-    now = Groups(accounts, [group, *(each for each in every.every if each.id != group.id)]).clause(group)
-    before = sa.false() if there is None else every.clause(there)
+    now = Groups(accounts, [group, *(each for each in every.every if each.id != group.id)]).reaches(group)
+    before = sa.false() if there is None else every.reaches(there)
     order = [people.c.display_name, people.c.id]
 
     ways = [now, sa.and_(now, sa.not_(before)), sa.and_(before, sa.not_(now))]
     counts = store.came_and_left(unit.connection, PRESENT, now, before)
-    shown, come, leave = (store.page(unit.connection, [way], order, 0, SHOWN, count)[1] for way, count in zip(ways, counts, strict=True))
+    shown, come, leave = (store.page(unit.connection, [PRESENT, way], order, 0, SHOWN, count)[1] for way, count in zip(ways, counts, strict=True))
     around = [] if there is None else [each for each in every.every if any(part.id == there.id for part in every.inside(each))]
     return Looked(counts[0], shown, come, counts[1], leave, counts[2], any(entitlements.given_to(unit, each) for each in around))
 

@@ -14,7 +14,7 @@ from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.entitlements.usecases import PersonLayers
 from fair_ladle.app.log import usecases as log
-from fair_ladle.app.people.filters import Clause, clause
+from fair_ladle.app.people.filters import Clause, clause, contains
 from fair_ladle.app.people import usecases as people_usecases
 from fair_ladle.app.people.groups import Group, Groups, in_branch, readable
 from fair_ladle.app.people_admin import store
@@ -78,7 +78,7 @@ def conditions(unit: Unit, actor: Actor, accounts: Accounts, asked: Asked, for_a
     where = [in_branch(accounts, row)]
     where.append(people.c.status == asked.status if asked.status else people.c.status != "removed")
     for word in asked.find.split()[:8]:
-        where.append(sa.func.locate(sa.collate(sa.func.lower(sa.literal(word)), "utf8mb4_nopad_bin"), people.c.find_small) > 0)
+        where.append(contains(people.c.find_small, word))
     if asked.group:
         where.append(Groups.read(unit, accounts).clause(group_named(unit, actor, accounts, asked.group)))
     for code, wanted in ((asked.product, True), (asked.without, False)):

@@ -204,8 +204,9 @@ def waiting_to_join(connection: sa.Connection) -> list[Any]:
 
 
 def came_and_left(connection: sa.Connection, among: Clause, now: Clause, before: Clause) -> list[int]:
-    """How many people (among some) the one condition is true of, and of how many only it, and only the other one; each is
-    asked of everybody once."""
+    """How many people (among some) the one condition is true of, and of how many only it, and only the other one."""
     is_now, was = sa.case((now, 1), else_=0).label("is_now"), sa.case((before, 1), else_=0).label("was")
-    found = {(row[0], row[1]): int(row[2]) for row in connection.execute(sa.select(is_now, was, sa.func.count()).where(among).group_by(is_now, was))}
+    # Only of whom either is true, and by the columns' names: said again, the conditions would be asked again.
+    counted = sa.select(is_now, was, sa.func.count()).where(among, sa.or_(now, before)).group_by(sa.text("is_now"), sa.text("was"))
+    found = {(row[0], row[1]): int(row[2]) for row in connection.execute(counted)}
     return [found.get((1, 0), 0) + found.get((1, 1), 0), found.get((1, 0), 0), found.get((0, 1), 0)]

@@ -55,6 +55,13 @@ class OwnServer:
             raise ServerTrouble(f"{private} belongs to somebody else")
         return private / name
 
+    def temporary(self) -> Path:
+        """A folder for its temporary tables alone: a server that starts clears away what it finds in its folder, also what
+        belongs to another one."""
+        found = self.folder / "temporary"
+        found.mkdir(parents=True, exist_ok=True, mode=0o700)
+        return found
+
     @property
     def log(self) -> Path:
         """What the server reports."""
@@ -95,7 +102,7 @@ class OwnServer:
         shutil.rmtree(half_done, ignore_errors=True)
         made = subprocess.run(
             [
-                _program("mariadb-install-db"), "--no-defaults", f"--datadir={half_done}", "--skip-test-db",
+                _program("mariadb-install-db"), "--no-defaults", f"--datadir={half_done}", f"--tmpdir={self.temporary()}", "--skip-test-db",
                 "--auth-root-authentication-method=socket", f"--auth-root-socket-user={getpass.getuser()}",
                 *self._user_option(),
             ],
@@ -114,7 +121,7 @@ class OwnServer:
         with self.log.open("ab") as log:
             process = subprocess.Popen(
                 [
-                    _program("mariadbd"), "--no-defaults", f"--datadir={data}", f"--socket={self.socket}",
+                    _program("mariadbd"), "--no-defaults", f"--datadir={data}", f"--tmpdir={self.temporary()}", f"--socket={self.socket}",
                     f"--pid-file={self.folder / 'pid'}", "--skip-networking", "--skip-log-bin",
                     "--transaction-isolation=READ-COMMITTED", "--character-set-server=utf8mb4",
                     "--innodb-buffer-pool-size=1G", "--innodb-log-file-size=512M", "--max-connections=300",

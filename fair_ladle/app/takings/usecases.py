@@ -148,11 +148,16 @@ def _stopped(unit: Unit, actor: Actor, place: Place, amount: int, zone: ZoneInfo
 def check_subjects(unit: Unit, account_id: int, product: Product, subjects: Sequence[str]) -> None:
     """Refuse what an account may not give these subjects of a product, limits aside."""
     by_code = {each.code: each for each in pools_usecases.products(unit)}
-    wanted = [Wanted("", product.code, subject) for subject in subjects]
-    _check_subjects(unit, wanted, by_code, {"": account_id})
+    wanted = [Wanted("the account", product.code, subject) for subject in subjects]
+    _check_subjects(unit, wanted, by_code, {"the account": account_id})
 
 
 Subject = TypeVar("Subject")
+
+
+def in_parts(units: Sequence[Subject]) -> Iterator[Sequence[Subject]]:
+    """Parts of what is more than one call takes."""
+    return (units[start : start + MOST_AT_ONCE] for start in range(0, len(units), MOST_AT_ONCE))
 
 
 def as_many_as_fit(unit: Unit, subjects: list[Subject], give: Callable[[list[Subject]], None]) -> tuple[list[Subject], str]:
@@ -165,8 +170,8 @@ def as_many_as_fit(unit: Unit, subjects: list[Subject], give: Callable[[list[Sub
     while given:
         try:
             with unit.connection.begin_nested():
-                for start in range(0, len(given), MOST_AT_ONCE):
-                    give(given[start : start + MOST_AT_ONCE])
+                for part in in_parts(given):
+                    give(list(part))
             break
         except Refused as refused:
             ladder = refused.problem.more.get("ladder")
@@ -182,12 +187,12 @@ def set_aside(unit: Unit, products: Sequence[Product], usernames: Sequence[str])
     return [(row.subject.removeprefix(ASIDE), code_of[row.product_id], accounts.tree.codes[accounts.row_of_id[row.account_id]]) for row in rows]
 
 
-def give(unit: Unit, actor: Actor, account: str, product: Product, usernames: Sequence[str]) -> None:
-    """Assign a product's seats; who has one set aside gets that one."""
-    aside = set_aside(unit, [product], usernames)
+def give(unit: Unit, actor: Actor, product: Product, whom: Sequence[tuple[str, str]]) -> None:
+    """Assign a product's seats to people (account's code, username), all or none; who has one set aside gets that one."""
+    aside = set_aside(unit, [product], [username for _, username in whom])
     if aside:
         release(unit, actor, [Wanted(where, product.code, ASIDE + username) for username, _, where in aside])
-    assign(unit, actor, [Wanted(account, product.code, each) for each in usernames])
+    assign(unit, actor, [Wanted(account, product.code, username) for account, username in whom])
 
 
 def room(unit: Unit, actor: Actor, account: str, product: Product) -> int:
@@ -202,15 +207,15 @@ def room(unit: Unit, actor: Actor, account: str, product: Product) -> int:
     return ladder(rungs, owner.promisable, owner.physical - store.used(unit.connection, place.pool_id)).headroom
 
 
-def what_speaks_against(unit: Unit, account_id: int, product: Product, subjects: Sequence[str], leaving: Collection[str] = ()) -> dict[str, str]:
-    """Why each of these subjects may not have a product in an account, limits aside, told of them without their name;
-    those who may are left out.
+def what_speaks_against(unit: Unit, product: Product, people: Sequence[Any], leaving: Collection[str] = ()) -> dict[str, str]:
+    """Why each of these people may not have a product in their account, limits aside, by username and told without their
+    name; those who may are left out.
 
     What they have of the products in ``leaving`` does not count: it goes at the same instant.
     """
     by_code = {each.code: each for each in pools_usecases.products(unit)}
-    wanted = [Wanted("", product.code, subject) for subject in subjects]
-    return {each.subject: why for each, why, _ in _faults(unit, wanted, by_code, {"": account_id}, leaving)}
+    wanted = [Wanted(str(each.account_id), product.code, each.username) for each in people]
+    return {each.subject: why for each, why, _ in _faults(unit, wanted, by_code, {str(each.account_id): each.account_id for each in people}, leaving)}
 
 
 def _check_subjects(unit: Unit, wanted: Sequence[Wanted], by_code: dict[str, Product], account_ids: dict[str, int]) -> None:
@@ -245,7 +250,7 @@ def _faults(unit: Unit, wanted: Sequence[Wanted], by_code: dict[str, Product], a
         if product.measure == "seat":
             person = known.get(each.subject.removeprefix(ASIDE))
             if person is None or person.account_id != account_ids[each.account]:
-                yield each, f"is nobody of {each.account or 'the account'}.", invalid
+                yield each, f"is nobody of {each.account}.", invalid
                 continue
             if person.status not in ("active", "invited"):
                 yield each, f"is {person.status}; {'resume' if person.status == 'suspended' else 'restore'} them first.", conflict

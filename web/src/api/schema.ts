@@ -323,7 +323,7 @@ export interface paths {
         put?: never;
         /**
          * Confirm
-         * @description The device is gone and will not report any more.
+         * @description The devices are gone and will not report any more.
          */
         post: operations["confirm_api_devices_confirm_post"];
         delete?: never;
@@ -343,7 +343,7 @@ export interface paths {
         put?: never;
         /**
          * Give
-         * @description Move a device to another person.
+         * @description Move devices to another person.
          */
         post: operations["give_api_devices_give_post"];
         delete?: never;
@@ -407,7 +407,7 @@ export interface paths {
         put?: never;
         /**
          * Let Back
-         * @description A revoked device may be activated again.
+         * @description Revoked devices may be activated again.
          */
         post: operations["let_back_api_devices_let_back_post"];
         delete?: never;
@@ -447,7 +447,7 @@ export interface paths {
         put?: never;
         /**
          * Revoke
-         * @description Take a device's unit back at once; it is told at its next report.
+         * @description Take the units of devices back at once; each is told at its next report.
          */
         post: operations["revoke_api_devices_revoke_post"];
         delete?: never;
@@ -3197,6 +3197,14 @@ export interface components {
             product: string;
         };
         /**
+         * DeviceRefs
+         * @description Devices chosen together: what is done is done with all of them, or with none.
+         */
+        DeviceRefs: {
+            /** Devices */
+            devices: components["schemas"]["DeviceRef"][];
+        };
+        /**
          * DevicesPage
          * @description A part of the devices.
          */
@@ -3533,13 +3541,11 @@ export interface components {
         };
         /**
          * GiveBody
-         * @description Whom a device is given to; null = nobody.
+         * @description Whom devices are given to; null = nobody.
          */
         GiveBody: {
-            /** Machine */
-            machine: string;
-            /** Product */
-            product: string;
+            /** Devices */
+            devices: components["schemas"]["DeviceRef"][];
             /** Username */
             username?: string | null;
         };
@@ -5652,11 +5658,11 @@ export interface components {
         };
         /**
          * RevokedBody
-         * @description The state of a device after it was revoked: ``revoking`` until it reports once more.
+         * @description How many of the revoked devices still report and are told when they do.
          */
         RevokedBody: {
-            /** State */
-            state: string;
+            /** To Be Told */
+            to_be_told: number;
         };
         /**
          * RowFault
@@ -7889,7 +7895,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeviceRef"];
+                "application/json": components["schemas"]["DeviceRefs"];
             };
         };
         responses: {
@@ -8267,7 +8273,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeviceRef"];
+                "application/json": components["schemas"]["DeviceRefs"];
             };
         };
         responses: {
@@ -8421,7 +8427,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeviceRef"];
+                "application/json": components["schemas"]["DeviceRefs"];
             };
         };
         responses: {

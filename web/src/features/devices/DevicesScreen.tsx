@@ -37,9 +37,9 @@ export default function DevicesScreen() {
   const fresh = useFresh()
   const box = useRef<HTMLInputElement>(null)
   useCommands(useMemo<Command[]>(() => [{ id: 'find-device', name: 'Find a device', keys: '/', group: 'Devices', run: () => box.current?.focus() }], []))
-  const each = async (work: (row: Device) => Promise<unknown>) => {
+  const act = async (work: Promise<unknown>) => {
     try {
-      for (const row of marked) await work(row)
+      await work
       clear()
       setTrouble('')
     } catch (error) {
@@ -47,7 +47,8 @@ export default function DevicesScreen() {
     }
     await fresh()
   }
-  const ref = (row: Device) => ({ product: row.product, machine: row.machine })
+  const devices = marked.map((row) => ({ product: row.product, machine: row.machine }))
+  const toBeTold = marked.filter((row) => row.state === 'revoking').map((row) => ({ product: row.product, machine: row.machine }))
   return (
     <>
       <div className="bar tightbar">
@@ -65,15 +66,15 @@ export default function DevicesScreen() {
       {found.error ? <Trouble error={found.error} again={() => void fresh()} /> : found.total === undefined ? <Wait what="the devices" /> : found.total === 0 ? (
         <Empty title={revoked ? 'No device was revoked' : 'No devices'}>{find ? 'Nothing is called that.' : revoked ? 'Who loses a device or no longer needs it: revoke it, and its unit is free at once.' : 'Make a key under Keys; a machine that begins with it stands here.'}</Empty>
       ) : (
-        <PagedGrid total={found.total} rowAt={found.rowAt} onShown={found.onShown} columns={COLUMNS} rowKey={(row) => row.machine} label="Devices" sorting={{ key: 'machine', down: false }} onSort={() => undefined} isMarked={isMarked} mark={mark} markAll={(on) => (on ? mark(0, (found.total ?? 1) - 1, true) : clear())} open={() => { if (marked.length) setDoing(revoked ? null : 'give') }} />
+        <PagedGrid total={found.total} rowAt={found.rowAt} onShown={found.onShown} columns={COLUMNS} rowKey={(row) => `${row.product} ${row.machine}`} label="Devices" sorting={{ key: 'machine', down: false }} onSort={() => undefined} isMarked={isMarked} mark={mark} markAll={(on) => (on ? mark(0, (found.total ?? 1) - 1, true) : clear())} open={() => { if (marked.length) setDoing(revoked ? null : 'give') }} />
       )}
       {marked.length > 0 && (
         <section className="draftbar actbar" aria-label="Chosen devices">
           <span><b>{marked.length} chosen</b> <button type="button" className="btn btn-link btn-sm p-0" aria-label="Choose none" onClick={clear}>×</button></span>
           {revoked ? (
             <>
-              {marked.some((row) => row.state === 'revoking') && <Button size="sm" variant="outline-primary" onClick={() => void each((row) => (row.state === 'revoking' ? take(api.POST('/api/devices/confirm', { body: ref(row) })) : Promise.resolve()))}>Confirm that they are gone</Button>}
-              <Button size="sm" variant="outline-primary" onClick={() => void each((row) => take(api.POST('/api/devices/let-back', { body: ref(row) })))}>Let them come back</Button>
+              {toBeTold.length > 0 && <Button size="sm" variant="outline-primary" onClick={() => void act(take(api.POST('/api/devices/confirm', { body: { devices: toBeTold } })))}>Confirm that {toBeTold.length === 1 ? 'it is' : `${toBeTold.length} are`} gone</Button>}
+              <Button size="sm" variant="outline-primary" onClick={() => void act(take(api.POST('/api/devices/let-back', { body: { devices } })))}>Let them come back</Button>
             </>
           ) : (
             <><Button size="sm" variant="outline-primary" onClick={() => setDoing('give')}>Give to…</Button><Button size="sm" variant="outline-primary" onClick={() => setDoing('revoke')}>Revoke…</Button></>
@@ -87,10 +88,10 @@ export default function DevicesScreen() {
             <p>First, at once: {marked.length === 1 ? 'its unit is' : 'their units are'} free again, and no key lets {marked.length === 1 ? 'it' : 'them'} begin anew. Then: what reports is told when it reports next; until then it stands under Revoked as “to be told”, where you can confirm that it is gone.</p>
             {marked.some((row) => row.offline_until) && <p className="near mb-0">Some work without a network and go on until the day in their answer file.</p>}
           </Modal.Body>
-          <Modal.Footer><Button variant="outline-primary" onClick={() => setDoing(null)}>Cancel</Button><Button autoFocus onClick={() => { setDoing(null); void each((row) => take(api.POST('/api/devices/revoke', { body: ref(row) }))) }}>Revoke {marked.length}</Button></Modal.Footer>
+          <Modal.Footer><Button variant="outline-primary" onClick={() => setDoing(null)}>Cancel</Button><Button autoFocus onClick={() => { setDoing(null); void act(take(api.POST('/api/devices/revoke', { body: { devices } }))) }}>Revoke {marked.length}</Button></Modal.Footer>
         </Modal>
       )}
-      {doing === 'give' && <Give count={marked.length} close={() => setDoing(null)} give={(username) => { setDoing(null); void each((row) => take(api.POST('/api/devices/give', { body: { ...ref(row), username } }))) }} />}
+      {doing === 'give' && <Give count={marked.length} close={() => setDoing(null)} give={(username) => { setDoing(null); void act(take(api.POST('/api/devices/give', { body: { devices, username } }))) }} />}
       {answering && <Answer close={() => setAnswering(false)} />}
     </>
   )

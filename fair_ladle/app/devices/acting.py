@@ -1,0 +1,128 @@
+"""What an admin does with devices chosen together: with all of them, or with none."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.devices import store
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.takings import usecases as takings
+from fair_ladle.app.takings.usecases import Wanted
+from fair_ladle.app.usage import usecases as usage
+
+Ref = tuple[str, str]
+"""A device by its product's code and its machine."""
+MOST_AT_ONCE = takings.MOST_AT_ONCE
+
+
+@dataclass(frozen=True)
+class Chosen:
+    """A device of the branch; ``row`` is None where it is only recorded as an assignment."""
+
+    product: Product
+    machine: str
+    row: Any | None
+    account_id: int
+    in_use: bool
+
+    @property
+    def state(self) -> str:
+        """active, revoking or revoked."""
+        return "active" if self.row is None else str(self.row.state)
+
+
+def _chosen(unit: Unit, actor: Actor, refs: Sequence[Ref]) -> tuple[Accounts, list[Chosen]]:
+    """The devices meant; whatever is out of sight does not exist."""
+    if not 1 <= len(refs) <= MOST_AT_ONCE:
+        raise invalid(f"Between 1 and {MOST_AT_ONCE} devices at once; here are {len(refs)}.", "devices")
+    accounts = accounts_usecases.known(unit)
+    top = accounts_usecases.top_row(accounts, actor)
+    products = {each.code: each for each in pools_usecases.products(unit) if each.measure == "device"}
+    known = [(products[product].id, machine) for product, machine in refs if product in products]
+    rows = {(row.product_id, row.machine): row for row in store.some(unit.connection, known)}
+    there = {(row.product_id, row.subject): row for row in usage.open_assignments(unit, list(products.values()), [machine for _, machine in known], unit.now)}
+    found = []
+    for product, machine in dict.fromkeys(refs):
+        at = (products[product].id, machine) if product in products else None
+        row, used = rows.get(at) if at else None, there.get(at) if at else None
+        account_id = row.account_id if row is not None else used.account_id if used is not None else None
+        if account_id is None or top not in accounts.tree.path_up(accounts.row_of_id[account_id]):
+            raise not_found("device", machine)
+        found.append(Chosen(products[product], machine, row, account_id, used is not None))
+    return accounts, found
+
+
+def _set(unit: Unit, chosen: Sequence[Chosen], values: dict[str, Any]) -> None:
+    """The same new values for all; what was only recorded is kept as a device from now on."""
+    store.change(unit.connection, [each.row.id for each in chosen if each.row is not None], values)
+    store.record(unit.connection, [
+        {
+            "account_id": each.account_id, "product_id": each.product.id, "machine": each.machine, "name": each.machine, "state": "active", "activated_at": unit.now, **values,
+        }
+        for each in chosen if each.row is None
+    ])
+
+
+def _tell(unit: Unit, actor: Actor, act: str, chosen: Sequence[Chosen], after: dict[str, Any]) -> None:
+    log.write(unit, actor, None, [log.Entry(act, each.machine, each.account_id, None, {"product": each.product.code, **after}) for each in chosen])
+
+
+def revoke(unit: Unit, actor: Actor, refs: Sequence[Ref]) -> int:
+    """First step: their units are free at once. Second: each is told at its next report. How many are still to be told;
+    what reports nothing is revoked at once."""
+    accounts, chosen = _chosen(unit, actor, refs)
+    for each in chosen:
+        if each.state != "active":
+            raise conflict(f"{each.machine} is revoked already.")
+    used = [Wanted(accounts.tree.codes[accounts.row_of_id[each.account_id]], each.product.code, each.machine) for each in chosen if each.in_use]
+    if used:
+        takings.release(unit, actor, used)
+    telling = [each for each in chosen if each.row is not None and each.row.token_hash is not None]
+    _set(unit, telling, {"state": "revoking", "revoked_at": unit.now})
+    _set(unit, [each for each in chosen if each not in telling], {"state": "revoked", "revoked_at": unit.now})
+    _tell(unit, actor, "revoked", chosen, {})
+    return len(telling)
+
+
+def confirm_revoked(unit: Unit, actor: Actor, refs: Sequence[Ref]) -> None:
+    """Second step by hand: they are gone and will not report any more."""
+    _, chosen = _chosen(unit, actor, refs)
+    for each in chosen:
+        if each.state != "revoking":
+            raise conflict(f"{each.machine} does not wait to be told.")
+    _set(unit, chosen, {"state": "revoked"})
+    _tell(unit, actor, "revoking confirmed", chosen, {})
+
+
+def let_back(unit: Unit, actor: Actor, refs: Sequence[Ref]) -> None:
+    """Revoked devices may be activated again."""
+    _, chosen = _chosen(unit, actor, refs)
+    for each in chosen:
+        if each.state == "active":
+            raise conflict(f"{each.machine} is not revoked.")
+    store.forget(unit.connection, [each.row.id for each in chosen if each.row is not None])
+    _tell(unit, actor, "let come back", chosen, {})
+
+
+def give_to(unit: Unit, actor: Actor, refs: Sequence[Ref], username: str | None) -> None:
+    """Move devices to somebody of their account or below it, or to nobody; their units stay where they are counted."""
+    accounts, chosen = _chosen(unit, actor, refs)
+    person = people_usecases.by_username(unit, [username]).get(username) if username else None
+    above = [] if person is None or person.status == "removed" else accounts.tree.path_up(accounts.row_of_id[person.account_id])
+    for each in chosen:
+        if each.state != "active":
+            raise conflict(f"{each.machine} is revoked.")
+        if username and accounts.row_of_id[each.account_id] not in above:
+            raise invalid(f"{username} is nobody of {accounts.name(accounts.row_of_id[each.account_id])}, which {each.machine} belongs to.", "username")
+    _set(unit, chosen, {"person_id": person.id if person else None})
+    _tell(unit, actor, "device given", chosen, {"to": username or "nobody"})

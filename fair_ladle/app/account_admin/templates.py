@@ -6,7 +6,6 @@ A shape is the departments below an account, what is allocated to each, the rate
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, Literal
 
 from pydantic import BaseModel
 

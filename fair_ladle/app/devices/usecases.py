@@ -18,7 +18,6 @@ from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.devices import store
 from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.log import usecases as log
-from fair_ladle.app.people import usecases as people_usecases
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Again, Unit
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found

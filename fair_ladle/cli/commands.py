@@ -379,9 +379,9 @@ def main() -> None:
         sys.exit(typer_exit(str(trouble)).exit_code)
     except sa.exc.OperationalError as trouble:
         sys.exit(typer_exit(f"The database does not answer: {trouble.orig}").exit_code)
-    except Exception as trouble:
-        if type(trouble).__module__.startswith(("click", "typer")):
-            show_usage = getattr(trouble, "format_message", lambda: str(trouble))
+    except Exception as wrong:
+        if type(wrong).__module__.startswith(("click", "typer")):
+            show_usage = getattr(wrong, "format_message", wrong.__str__)
             to_people.print(escape(show_usage()), style="red", soft_wrap=True)
             sys.exit(2)
         raise

@@ -8,7 +8,6 @@ from collections.abc import Iterator
 from datetime import UTC, date, datetime
 from decimal import Decimal
 from fractions import Fraction
-from pathlib import Path
 from typing import Any
 
 import pytest

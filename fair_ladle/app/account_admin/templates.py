@@ -6,6 +6,7 @@ A shape is the departments below an account, what is allocated to each, the rate
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Literal
 
 from pydantic import BaseModel
 

@@ -12,7 +12,7 @@ from fair_ladle.app.allocations import views
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import AllocationChange
 from fair_ladle.app.drafts.routes import effect_body
-from fair_ladle.app.drafts.usecases import terms_of
+from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Unit

@@ -13,7 +13,7 @@ from fair_ladle.app.allocations import views
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, Terms
-from fair_ladle.app.drafts.usecases import terms_of
+from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database, Unit
 from fair_ladle.app.plumbing.problems import Refused

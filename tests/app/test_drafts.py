@@ -18,7 +18,8 @@ from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot
 from fair_ladle.app.drafts.effect import told
 from fair_ladle.app.drafts.jobs import apply_due
-from fair_ladle.app.drafts.usecases import Looked, terms_of
+from fair_ladle.app.drafts.changing import Looked
+from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.enforcement import store as enforcement_store
 from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.log import usecases as log

@@ -19,6 +19,7 @@ from fair_ladle.app.allocations import views
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import AllocationChange, Terms
+from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database, Unit
@@ -161,7 +162,7 @@ def another_cap(unit: Unit, cap: int) -> None:
     """A draft of one change made on what is there now, applied at once."""
     version = views.cell(unit, OPERATOR, "C3", "BOX").version
     terms = Terms(reserve=10, cap=cap)
-    change = AllocationChange(account="C3", product="BOX", terms=terms, seen=version.id if version else None, was=drafts.terms_of(version))
+    change = AllocationChange(account="C3", product="BOX", terms=terms, seen=version.id if version else None, was=terms_of(version))
     drafts.apply_changes(unit, OPERATOR, [change], "another cap")
 
 

@@ -16,7 +16,8 @@ from fair_ladle.app.drafts import sharing_out, usecases
 from fair_ladle.app.drafts.changes import AllocationChange, Change, Terms
 from fair_ladle.app.drafts.effect import Effect, told, visible
 from fair_ladle.app.drafts.reversing import terms_of
-from fair_ladle.app.drafts.usecases import Draft, Looked
+from fair_ladle.app.drafts.changing import Looked
+from fair_ladle.app.drafts.usecases import Draft
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
 from fair_ladle.core.settling import NO_LIMIT

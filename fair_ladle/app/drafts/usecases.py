@@ -7,33 +7,23 @@ decided by whoever looks at it or applies it, never by who shared it.
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import date, timedelta
 from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.allocations import usecases as allocations
-from fair_ladle.app.allocations.positions import World, world_at
-from fair_ladle.app.allocations.views import chosen_products, present_world
 from fair_ladle.app.drafts import store
-from fair_ladle.app.drafts.applying import Before, write_changes
-from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, RateChange, StatusChange, UnitsChange, adapter
-from fair_ladle.app.drafts.effect import Effect, visible, why_not
-from fair_ladle.app.drafts.plan import Fault, InUse, Planned
-from fair_ladle.app.drafts.reversing import reversed_changes, terms_of
+from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, StatusChange, UnitsChange, adapter
+from fair_ladle.app.drafts.changing import apply_changes, look
+from fair_ladle.app.drafts.effect import Effect, why_not
+from fair_ladle.app.drafts.reversing import reversed_changes
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.notices import usecases as notices
 from fair_ladle.app.notices.usecases import Notice
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Unit
-from fair_ladle.app.plumbing.kept import Kept
-from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_allowed, not_found
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
 from fair_ladle.app.sign_in import usecases as sign_in
-from fair_ladle.app.statements.rate_cards import Tariff
-from fair_ladle.app.takings import usecases as takings
-from fair_ladle.app.usage import usecases as usage
 
 MOST_CHANGES = 5000
 EDITABLE = ("open", "held")
@@ -41,7 +31,6 @@ STATUS_SAID = {
     "suspended": "It is suspended: what it has stays, and nothing new is given out",
     "closed": "It is closed: all it had is released, and its allocations have ended", "active": "It is active again",
 }
-_tariffs: Kept[Tariff] = Kept(timedelta(minutes=5))
 
 
 @dataclass(frozen=True)
@@ -51,34 +40,6 @@ class Draft:
     row: Any
     changes: list[Change]
     shared_with: list[Any]
-
-
-@dataclass(frozen=True)
-class Clash:
-    """An allocation of the draft that somebody changed meanwhile; ``there`` is its version now, None = nothing."""
-
-    change: AllocationChange
-    there: Any | None
-    by: str | None
-
-
-@dataclass(frozen=True)
-class Told:
-    """Somebody who will hear of it, and about which account."""
-
-    name: str
-    account: str
-
-
-@dataclass(frozen=True)
-class Looked:
-    """What a draft would do, what is wrong with it (that part is left out of the effect), and what has changed meanwhile."""
-
-    effect: Effect | None
-    tariff: Tariff | None
-    faults: list[Fault] = field(default_factory=list)
-    clashes: list[Clash] = field(default_factory=list)
-    told: list[Told] = field(default_factory=list)
 
 
 def current(unit: Unit, actor: Actor) -> Draft | None:
@@ -128,23 +89,6 @@ def edit(
     if len(whole.changes) > MOST_CHANGES:
         raise invalid(f"A draft holds at most {MOST_CHANGES} changes; apply this one first.", "changes")
     return whole
-
-
-def look(unit: Unit, actor: Actor, changes: Sequence[Change], on: date | None = None) -> Looked:
-    """What changes would do to the whole of their pools now, or on a day ahead; nothing is kept."""
-    if not changes:
-        return Looked(None, None)
-    products = _products(unit, changes)
-    today = accounts_usecases.today(unit)
-    if on is None or on <= today:
-        world = present_world(unit, products)
-    else:
-        world = world_at(unit, products, accounts_usecases.start_of(unit, on))
-    plan = Planned(world, actor, changes, _in_use(unit, world, changes))
-    clashes = _clashes(unit, world, changes)
-    url = unit.connection.engine.url
-    tariff = _tariffs.get((url, log.head(unit)), unit.now, lambda: Tariff(unit, world.accounts))
-    return Looked(Effect(plan), tariff, plan.faults, clashes, _told(unit, actor, plan, changes))
 
 
 def apply(unit: Unit, actor: Actor, draft_id: int, revision: int) -> Effect:
@@ -201,41 +145,6 @@ def _tell(unit: Unit, actor: Actor, draft_id: int, effect: Effect, changes: Sequ
         for code, lines in by_account.items()
     ]
     notices.tell(unit, accounts, told, but_not=actor.email)
-
-
-def apply_changes(unit: Unit, actor: Actor, changes: Sequence[Change], through: str) -> tuple[Effect, list[Before]]:
-    """Check changes under locks and write them; what each of them was before comes back with the effect.
-
-    ``through`` stands in the log for what made them, and is read by whoever runs an account they touch.
-    """
-    if not changes:
-        raise invalid("The draft holds nothing.", "changes")
-    products = _products(unit, changes)
-    takings.lock(unit, products)
-    world = world_at(unit, products, unit.now)
-    plan = Planned(world, actor, changes, _in_use(unit, world, changes))
-    if plan.faults:
-        raise Refused(
-            Problem("invalid", "Not valid", 422, plan.faults[0].detail, {"faults": [{"kind": f.kind, "key": f.key, "detail": f.detail} for f in plan.faults]})
-        )
-    clashes = _clashes(unit, world, changes)
-    if clashes:
-        names = ", ".join(f"{clash.change.account} {clash.change.product}" for clash in clashes)
-        raise conflict(
-            f"Changed by somebody else meanwhile: {names}. Keep yours or take theirs; nothing was applied.",
-            changed=[{"account": each.change.account, "product": each.change.product} for each in clashes],
-        )
-    effect = Effect(plan)
-    if effect.stopping:
-        raise Refused(
-            Problem(
-                "hard-breach", "It would break a limit", 409, why_not(effect, actor),
-                {"breaches": [{"account": each.account, "product": each.product, "label": each.label} for each in visible(effect, actor, effect.stopping)]},
-            )
-        )
-    before = write_changes(unit, actor, plan, changes, through)
-    takings.rebuild_locked(unit, products)
-    return effect, before
 
 
 def schedule(unit: Unit, actor: Actor, draft_id: int, revision: int, day: date) -> Draft:
@@ -372,67 +281,3 @@ def _refuse_second(unit: Unit, actor: Actor) -> None:
         if store.changes(unit.connection, there.id):
             raise conflict(f"You have a draft open, “{there.name}”. Apply, schedule or discard it first.")
         store.update(unit.connection, there.id, {"state": "discarded"})
-
-
-def _products(unit: Unit, changes: Sequence[Change]) -> list[Product]:
-    """The products a draft touches: every pooled one where it changes the tree."""
-    every = {each.code: each for each in pools_usecases.products(unit)}
-    named = {each.product for each in changes if isinstance(each, AllocationChange | NewLot | LotEnd | RateChange | UnitsChange)}
-    for code in sorted(named):
-        if code not in every:
-            raise not_found("product", code)
-    if any(isinstance(each, Move | NewAccount | StatusChange) for each in changes):
-        named |= {each.code for each in chosen_products(unit, None)}
-    return [every[code] for code in sorted(named)]
-
-
-def _in_use(unit: Unit, world: World, changes: Sequence[Change]) -> InUse:
-    """Who has, now, what the draft gives out or takes back."""
-    named = [each for each in changes if isinstance(each, UnitsChange)]
-    products = {each.id: each for each in world.products if each.code in {change.product for change in named}}
-    found: InUse = {}
-    if named:
-        for row in usage.open_assignments(unit, list(products.values()), [subject for each in named for subject in each.subjects], unit.now):
-            account = world.accounts.tree.codes[world.accounts.row_of_id[row.account_id]]
-            found.setdefault((products[row.product_id].code, row.subject), set()).add(account)
-    return found
-
-
-def _clashes(unit: Unit, world: World, changes: Sequence[Change]) -> list[Clash]:
-    column = {each.code: each for each in world.products}
-    wanted = [
-        (int(world.accounts.ids[world.accounts.tree.row(each.account)]), column[each.product].id, each)
-        for each in changes if isinstance(each, AllocationChange) and each.account in world.accounts.tree and each.product in column
-    ]
-    there = allocations.in_force(unit, {product for _, product, _ in wanted}, {account for account, _, _ in wanted}, world.day)
-    found = []
-    for account_id, product_id, change in wanted:
-        now = there.get((account_id, product_id))
-        # A version changed on its first day keeps its number: what it was is compared too.
-        if (now.id if now else None) != change.seen or terms_of(now) != change.was:
-            entry = log.last(unit, account_id, "allocation changed", change.product)
-            found.append(Clash(change, now, entry.actor if entry else None))
-    return found
-
-
-def _told(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Change]) -> list[Told]:
-    """The admins of the accounts a draft changes, and of those above them within the branch; not the actor."""
-    accounts = plan.before.accounts
-    rows: dict[int, None] = {}
-    for change in changes:
-        if change.concerns in accounts.tree:
-            row = accounts.tree.row(change.concerns)
-            rows[row] = None
-            if int(accounts.tree.parent[row]) >= 0:
-                rows[int(accounts.tree.parent[row])] = None
-    top = accounts_usecases.top_row(accounts, actor)
-    inside = [row for row in rows if top in accounts.tree.path_up(row)]
-    running = sign_in.admins_of(unit, [int(accounts.ids[row]) for row in inside])
-    found: dict[str, Told] = {}
-    for row in inside:
-        people = [(each.name, each.email) for each in running.get(int(accounts.ids[row]), [])]
-        email = accounts.facts[row].admin_email
-        for name, address in people or ([(email, email)] if email else []):
-            if address != actor.email:
-                found.setdefault(address, Told(name, accounts.name(row)))
-    return list(found.values())

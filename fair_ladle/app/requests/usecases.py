@@ -13,7 +13,8 @@ from fair_ladle.app.allocations.positions import Positions, settle_world
 from fair_ladle.app.allocations.views import present_world
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import AllocationChange, Terms
-from fair_ladle.app.drafts.usecases import Looked, terms_of
+from fair_ladle.app.drafts.changing import Looked
+from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.notices import usecases as notices
 from fair_ladle.app.notices.usecases import Notice

@@ -10,7 +10,7 @@ from datetime import timedelta
 from typing import Any
 
 import sqlalchemy as sa
-from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis import HealthCheck, Phase, example, given, settings
 from hypothesis import strategies as st
 
 from fair_ladle.app.allocations.positions import positions_at
@@ -41,6 +41,9 @@ TABLES = {
     "allocations": ("account,product,reserve,cap,at_cap,first_day", ["A,MAIL,2,6,block,2026-01-01", "A1,MAIL,1,4,block,2026-01-01", "B,MAIL,0,4,block,2026-01-01", "A,DESK,0,3,block,2026-01-01", "B,VOICE,1,2,block,2026-01-01"]),
     "people": ("account,username,display_name,email,status,last_seen_at,title,protected", [
         f"{ACCOUNTS[1 + n % 4]},{name},{name},{name}@x.example,{'invited' if n == 5 else 'active'},{'' if n in (5, 6) else f'2026-{11 if n % 3 else 10}-01T10:00:00Z'},{('Mate', 'Cook')[n % 2]},{'yes' if n in (3, 9) else ''}" for n, name in enumerate(PEOPLE)
+    ]),
+    "assignments": ("account,product,subject,from", [
+        f"{ACCOUNTS[1 + n % 4]},{code},p{n},2026-07-01T09:00:00Z" for code, whom in (("MAIL", (0, 3, 6, 9)), ("DESK", (2, 3, 9)), ("VOICE", (3,))) for n in whom
     ]),
     "groups": ("account,code,name,rule,members,precedence", ['MSP,COOKS,Cooks,"title eq ""Cook""",,10', "A,CREW,Crew,,p0;p1;p4,10"]),
 }
@@ -115,8 +118,9 @@ def holds_always(database: Database) -> None:
 
 
 def test_whatever_is_done_to_people_seats_stay_right(new_database: Callable[[], Database]) -> None:
-    @settings(max_examples=EXAMPLES, deadline=None, derandomize=EXAMPLES == 12, phases=[Phase.generate, Phase.shrink], suppress_health_check=list(HealthCheck))
+    @settings(max_examples=EXAMPLES, deadline=None, derandomize=EXAMPLES == 12, phases=[Phase.explicit, Phase.generate, Phase.shrink], suppress_health_check=list(HealthCheck))
     @given(STEPS)
+    @example([("reclaim", "MSP", criterion, act) for criterion, act in (("unseen", "release"), ("never seen", "suspend"), ("not joined", "release"))])
     def check(steps: list[Any]) -> None:
         database = installation(new_database())
         for each in steps:

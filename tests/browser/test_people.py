@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable
 
 import sqlalchemy as sa
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Locator, Page, expect
 
 from fair_ladle.app.plumbing.database import Database
 from tests.browser.conftest import press
@@ -26,6 +26,7 @@ def test_many_are_found_marked_and_given_a_seat_at_once(open_page: Open) -> None
     expect(page.get_by_role("status").first).to_have_text(re.compile("^[0-9]{1,2} people$"))
     page.keyboard.press("Enter")
     expect(people).to_be_focused()
+    expect(people.get_by_role("link").first).to_contain_text("Ada")
     page.keyboard.press("Space")
     for _ in range(3):
         page.keyboard.press("Shift+ArrowDown")
@@ -50,13 +51,19 @@ def test_many_are_found_marked_and_given_a_seat_at_once(open_page: Open) -> None
     expect(page.get_by_role("region", name="Groups")).to_contain_text("by its rule")
 
 
+def first_chosen(people: Locator) -> str:
+    """Choose the first of the list by the keyboard; their name."""
+    people.get_by_role("link").first.wait_for()
+    people.focus()
+    people.page.keyboard.press("Home")
+    people.page.keyboard.press("Space")
+    return people.get_by_role("row", selected=True).get_by_role("link").first.inner_text()
+
+
 def test_seats_are_swapped_with_their_components_set_aside_and_moved_along(open_page: Open) -> None:
     page = open_page("OLDQUAY", "/people?product=FIELD-FULL&status=active")
     people, chosen, dialog = page.get_by_role("grid", name="People"), page.get_by_role("region", name="Chosen people"), page.get_by_role("dialog")
-    people.wait_for()
-    people.focus()
-    page.keyboard.press("Space")
-    name = people.get_by_role("row", selected=True).get_by_role("link").first.inner_text()
+    name = first_chosen(people)
     press(chosen.get_by_role("button", name="Swap…"))
     dialog.get_by_label("From").select_option("FIELD-FULL")
     dialog.get_by_label("To", exact=True).select_option("FIELD-CORE")
@@ -68,17 +75,14 @@ def test_seats_are_swapped_with_their_components_set_aside_and_moved_along(open_
     expect(chosen).to_have_count(0)
     expect(people).not_to_contain_text(name)
     page.goto("/people?without=LANTERN-MAIL&status=active")
-    people.focus()
-    page.keyboard.press("Space")
-    name = people.get_by_role("row", selected=True).get_by_role("link").first.inner_text()
+    name = first_chosen(people)
     press(chosen.get_by_role("button", name="Set aside…"))
     dialog.get_by_label("Product").select_option("LANTERN-MAIL")
     press(dialog.get_by_role("button", name="Set aside 1 of 1"))
     expect(dialog.get_by_role("status")).to_contain_text("1 was kept a seat")
     press(dialog.get_by_role("button", name="Close").last)
     expect(chosen).to_have_count(0)
-    people.focus()
-    page.keyboard.press("Space")
+    assert first_chosen(people) == name
     press(chosen.get_by_role("button", name="Move…", exact=True))
     dialog.get_by_label("To account").select_option("OLDQUAY-TICKET")
     press(dialog.get_by_role("button", name="Move 1 of 1"))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -82,6 +83,17 @@ def test_a_device_that_only_stands_in_an_intake_is_revoked_and_given_to_people_t
     assert demo.run(acting.revoke, HARBOUR, [(PLACE[1], device.machine)]) == 0, "nothing on it would report"
     with pytest.raises(Refused, match="no device"):
         demo.run(acting.revoke, TERN, [(PLACE[1], device.machine)])
+
+
+@pytest.mark.parametrize(("sort", "key"), [("machine", lambda each: each.machine), ("product", lambda each: each.product.name), ("account", lambda each: each.account_name), ("since", lambda each: each.since)])
+def test_the_list_is_put_in_order_and_narrowed_within_the_branch(shared_demo: Database, sort: usecases.Sort, key: Callable[[usecases.Device], Any]) -> None:
+    total, rows = shared_demo.run(usecases.listing, COMMAND_LINE, sort=sort, limit=10_000)
+    assert [key(each) for each in rows] == sorted(key(each) for each in rows) and len(rows) == total
+    assert [key(each) for each in shared_demo.run(usecases.listing, COMMAND_LINE, sort=sort, down=True, limit=10_000)[1]] == sorted((key(each) for each in rows), reverse=True)
+    here = {each.machine for each in shared_demo.run(usecases.listing, COMMAND_LINE, account="OLDQUAY", sort=sort, limit=10_000)[1]}
+    assert here and here == {each.machine for each in rows if each.account.startswith("OLDQUAY")}
+    with pytest.raises(Refused, match="no account"):
+        shared_demo.run(usecases.listing, TERN, account="OLDQUAY", sort=sort)
 
 
 def test_devices_chosen_together_are_all_revoked_or_none(demo: Database) -> None:

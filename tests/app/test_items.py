@@ -21,7 +21,7 @@ P, PLACE = "NUMBERS", "Pier 4, Harbour Road"
 
 
 def numbers(database: Database, state: usecases.State, who: Actor = GANNET, find: str = "+3515") -> list[str]:
-    return [each.number for each in database.run(usecases.listing, who, P, state, find, None, None, 0, 500)[1]]
+    return [each.number for each in database.run(usecases.listing, who, P, state, find, limit=500)[1]]
 
 
 @pytest.fixture

@@ -141,6 +141,12 @@ def row_in_scope(accounts: Accounts, actor: Actor, code: str) -> int:
     raise not_found("account", code)
 
 
+def branch_ids(accounts: Accounts, actor: Actor, code: str | None = None) -> list[int] | None:
+    """The numbers of the accounts of a branch the actor may see (None = all of theirs); None where that is every account."""
+    row = top_row(accounts, actor) if code is None else row_in_scope(accounts, actor, code)
+    return None if row == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(row)]]
+
+
 def bring_in(unit: Unit, rows: list[dict[str, Any]], parents: dict[str, str | None]) -> Merged:
     """Create and change accounts by code and put each below its parent.
 

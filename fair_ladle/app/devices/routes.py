@@ -5,11 +5,11 @@ from __future__ import annotations
 from datetime import date, datetime
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Header, Query
+from fastapi import APIRouter, Header, Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.devices import acting, offline, usecases
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, ProblemBody, Who, problem_response
+from fair_ladle.app.plumbing.http import PROBLEMS, Db, Format, ProblemBody, Who, problem_response, sheet, written
 from fair_ladle.app.plumbing.problems import Problem
 
 PUBLIC = "/api/public"
@@ -162,11 +162,24 @@ def _device(e: usecases.Device) -> DeviceBody:
 @routes.get("", response_model=DevicesPage)
 def devices(
     db: Db, who: Who, find: str = Query("", max_length=200), product: str | None = None, account: str | None = None, username: str | None = None, revoked: bool = False,
-    offset: int = Query(0, ge=0), limit: int = Query(200, ge=1, le=500),
+    sort: usecases.Sort = "machine", down: bool = False, offset: int = Query(0, ge=0), limit: int = Query(200, ge=1, le=500),
 ) -> Any:
     """A part of the devices of one's branch."""
-    total, found = db.run(usecases.listing, who, find, product, account, username, revoked, offset, limit)
+    total, found = db.run(usecases.listing, who, find, product, account, username, revoked, sort, down, offset, limit)
     return DevicesPage(total=total, rows=[_device(each) for each in found])
+
+
+@routes.get("/export", response_class=Response)
+def export(
+    db: Db, who: Who, find: str = Query("", max_length=200), product: str | None = None, account: str | None = None, revoked: bool = False, sort: usecases.Sort = "machine",
+    down: bool = False, form: Format = "csv",
+) -> Response:
+    """What the list shows, as a file, up to 100,000 devices."""
+    found = db.run(usecases.listing, who, find, product, account, None, revoked, sort, down, 0, 100_000)[1]
+    return sheet(
+        "devices", form, ["machine", "name", "product", "account", "username", "since", "state", "on_hold", "reported_at", "offline_until"],
+        [[e.machine, e.name, e.product.code, e.account, e.username, written(e.since), e.state, e.on_hold, written(e.reported_at), written(e.offline_until)] for e in found],
+    )
 
 
 @routes.get("/keys", response_model=list[KeyBody])

@@ -10,7 +10,7 @@ import sqlalchemy as sa
 
 from fair_ladle.app.devices.tables import activation_keys as keys
 from fair_ladle.app.devices.tables import devices, signing_keys
-from fair_ladle.app.plumbing.database import metadata
+from fair_ladle.app.plumbing.database import metadata, name_of
 
 assignments, people = (metadata.tables[name] for name in ("assignments", "people"))
 
@@ -79,21 +79,22 @@ def forget(connection: sa.Connection, device_ids: Collection[int]) -> None:
 
 
 def page(
-    connection: sa.Connection, account_ids: Collection[int] | None, product_ids: Collection[int], revoked: bool, find: str, username: str | None, at: datetime, offset: int, limit: int,
+    connection: sa.Connection, account_ids: Collection[int] | None, product_ids: Collection[int], revoked: bool, find: str, username: str | None, at: datetime, sort: str, down: bool,
+    offset: int, limit: int,
 ) -> tuple[int, list[Any]]:
-    """How many devices, and some of them: those with a unit in use, or those that were revoked."""
+    """How many devices, and some of them in an order: those with a unit in use, or those that were revoked."""
     a, d = assignments, devices
     whose = sa.and_(people.c.id == d.c.person_id, people.c.status != "removed")
     columns = [d.c.id, d.c.name, d.c.key_id, d.c.state, d.c.reported_at, d.c.offline_until, d.c.revoked_at, people.c.username, people.c.display_name]
     if revoked:
         wanted = sa.select(d.c.product_id, d.c.account_id, d.c.machine.label("subject"), d.c.activated_at.label("begins"), *columns)
         wanted = wanted.select_from(d.outerjoin(people, whose)).where(d.c.state != "active", d.c.product_id.in_(product_ids))
-        account, subject = d.c.account_id, d.c.machine
+        account, subject, product, since = d.c.account_id, d.c.machine, d.c.product_id, d.c.activated_at
     else:
         wanted = sa.select(a.c.product_id, a.c.account_id, a.c.subject, a.c.begins, *columns).select_from(
             a.outerjoin(d, sa.and_(d.c.product_id == a.c.product_id, d.c.machine == a.c.subject)).outerjoin(people, whose)
         ).where(a.c.product_id.in_(product_ids), a.c.begins <= at, sa.or_(a.c.ends.is_(None), a.c.ends > at))
-        account, subject = a.c.account_id, a.c.subject
+        account, subject, product, since = a.c.account_id, a.c.subject, a.c.product_id, a.c.begins
     if account_ids is not None:
         wanted = wanted.where(account.in_(account_ids))
     if username is not None:
@@ -101,7 +102,10 @@ def page(
     for word in find.split()[:8]:
         wanted = wanted.where(sa.or_(*(each.contains(word, autoescape=True) for each in (subject, d.c.name, people.c.display_name))))
     total = int(connection.scalar(sa.select(sa.func.count()).select_from(wanted.subquery())) or 0)
-    return total, list(connection.execute(wanted.order_by(subject).offset(offset).limit(limit)))
+    by: Any = {
+        "machine": subject, "product": name_of("products", product), "account": name_of("accounts", account), "person": people.c.display_name, "since": since, "reported": d.c.reported_at,
+    }[sort]
+    return total, list(connection.execute(wanted.order_by(by.desc() if down else by.asc(), subject, product).offset(offset).limit(limit)))
 
 
 def signing_key(connection: sa.Connection) -> bytes | None:

@@ -9,7 +9,7 @@ import hashlib
 import secrets
 from dataclasses import dataclass
 from datetime import date, datetime
-from typing import Any
+from typing import Any, Literal
 
 import sqlalchemy as sa
 
@@ -27,6 +27,7 @@ from fair_ladle.app.takings import usecases as takings
 from fair_ladle.app.takings.usecases import Wanted
 from fair_ladle.app.usage import usecases as usage
 
+Sort = Literal["machine", "product", "account", "person", "since", "reported"]
 LETTERS = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"
 REPORTS_EVERY = 3600
 """Seconds after which a device should report again."""
@@ -222,15 +223,15 @@ def _release(unit: Unit, actor: Actor, row: Any) -> None:
 
 
 def listing(
-    unit: Unit, actor: Actor, find: str = "", product: str | None = None, account: str | None = None, username: str | None = None, revoked: bool = False, offset: int = 0, limit: int = 200,
+    unit: Unit, actor: Actor, find: str = "", product: str | None = None, account: str | None = None, username: str | None = None, revoked: bool = False,
+    sort: Sort = "machine", down: bool = False, offset: int = 0, limit: int = 200,
 ) -> tuple[int, list[Device]]:
-    """How many devices the branch has, and some of them, by machine."""
+    """How many devices the branch has, and some of them in an order."""
     accounts = accounts_usecases.known(unit)
-    top = accounts_usecases.top_row(accounts, actor) if account is None else accounts_usecases.row_in_scope(accounts, actor, account)
+    ids = accounts_usecases.branch_ids(accounts, actor, account)
     products = {each.id: each for each in pools_usecases.products(unit) if each.measure == "device" and product in (None, each.code)}
-    ids = None if top == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(top)]]
-    total, rows = store.page(unit.connection, ids, list(products), revoked, find, username, unit.now, offset, limit)
-    held = {(each.product, each.subject) for each in enforcement.on_hold(unit, actor, accounts.tree.codes[top], product)}
+    total, rows = store.page(unit.connection, ids, list(products), revoked, find, username, unit.now, sort, down, offset, limit)
+    held = {(each.product, each.subject) for each in enforcement.on_hold(unit, actor, account, product)}
     found = []
     for row in rows:
         place, of = accounts.row_of_id[row.account_id], products[row.product_id]

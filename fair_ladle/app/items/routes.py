@@ -5,11 +5,11 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any, Literal
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.items import usecases
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.plumbing.http import PROBLEMS, Db, Format, Who, sheet, written
 from fair_ladle.app.takings.usecases import MOST_AT_ONCE
 
 routes = APIRouter(prefix="/api/items", tags=["items"], responses=PROBLEMS)
@@ -91,11 +91,24 @@ class Counted(BaseModel):
 @routes.get("/{product}", response_model=ItemsPage)
 def items(
     product: str, db: Db, who: Who, state: States = "assigned", find: str = Query("", max_length=200), account: str | None = None, username: str | None = None,
-    offset: int = Query(0, ge=0), limit: int = Query(200, ge=1, le=500),
+    sort: usecases.Sort = "number", down: bool = False, offset: int = Query(0, ge=0), limit: int = Query(200, ge=1, le=500),
 ) -> Any:
     """A part of the numbers of a product in one's branch."""
-    total, found = db.run(usecases.listing, who, product, state, find, account, username, offset, limit)
+    total, found = db.run(usecases.listing, who, product, state, find, account, username, sort, down, offset, limit)
     return ItemsPage(total=total, rows=[ItemBody(**vars(each)) for each in found])
+
+
+@routes.get("/{product}/export", response_class=Response)
+def export(
+    product: str, db: Db, who: Who, state: States = "assigned", find: str = Query("", max_length=200), account: str | None = None, sort: usecases.Sort = "number",
+    down: bool = False, form: Format = "csv",
+) -> Response:
+    """What the list shows, as a file, up to 100,000 numbers."""
+    found = db.run(usecases.listing, who, product, state, find, account, None, sort, down, 0, 100_000)[1]
+    return sheet(
+        "numbers", form, ["number", "state", "account", "username", "name", "address", "since"],
+        [[e.number, e.state, e.account, e.username, e.person, e.address, written(e.since)] for e in found],
+    )
 
 
 @routes.post("/{product}", response_model=Counted, status_code=201)

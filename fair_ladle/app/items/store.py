@@ -9,7 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.items.tables import items
-from fair_ladle.app.plumbing.database import metadata
+from fair_ladle.app.plumbing.database import metadata, name_of
 
 assignments, people = (metadata.tables[name] for name in ("assignments", "people"))
 Clause = sa.ColumnElement[bool]
@@ -46,9 +46,10 @@ def pick(connection: sa.Connection, pool_id: int, product_id: int, count: int, a
 
 
 def page(
-    connection: sa.Connection, product_id: int, pool_ids: Collection[int], account_ids: Collection[int] | None, state: str, find: str, username: str | None, at: datetime, offset: int, limit: int,
+    connection: sa.Connection, product_id: int, pool_ids: Collection[int], account_ids: Collection[int] | None, state: str, find: str, username: str | None, at: datetime, sort: str,
+    down: bool, offset: int, limit: int,
 ) -> tuple[int, list[Any]]:
-    """How many items, and some of them by number: in use by these accounts (None = all), or in these pools and not."""
+    """How many items, and some of them in an order: in use by these accounts (None = all), or in these pools and not."""
     a, i = assignments, items
     columns = [i.c.id, i.c.address, i.c.reserved_by, i.c.reserved_until, i.c.withdrawn_at, people.c.username, people.c.display_name]
     if state == "assigned":
@@ -59,7 +60,7 @@ def page(
             wanted = wanted.where(a.c.account_id.in_(account_ids))
         if username is not None:
             wanted = wanted.where(people.c.username == username)
-        number = a.c.subject
+        number, since = a.c.subject, a.c.begins
     else:
         taken = sa.exists().where(a.c.product_id == product_id, a.c.subject == i.c.number, _open(at))
         reserved = i.c.reserved_until > at
@@ -67,8 +68,11 @@ def page(
         wanted = wanted.where(i.c.product_id == product_id, i.c.pool_id.in_(pool_ids), ~taken, i.c.withdrawn_at.is_not(None) if state == "withdrawn" else i.c.withdrawn_at.is_(None))
         if state in ("free", "reserved"):
             wanted = wanted.where(reserved if state == "reserved" else sa.func.coalesce(reserved, sa.false()).is_(sa.false()))
-        number = i.c.number
+        number, since = i.c.number, i.c.brought_in_at
     for word in find.split()[:8]:
         wanted = wanted.where(sa.or_(number.contains(word, autoescape=True), i.c.address.contains(word, autoescape=True), people.c.display_name.contains(word, autoescape=True)))
     total = int(connection.scalar(sa.select(sa.func.count()).select_from(wanted.subquery())) or 0)
-    return total, list(connection.execute(wanted.order_by(number).offset(offset).limit(limit)))
+    by: Any = {
+        "number": number, "account": name_of("accounts", a.c.account_id) if state == "assigned" else number, "person": people.c.display_name, "address": i.c.address, "since": since,
+    }[sort]
+    return total, list(connection.execute(wanted.order_by(by.desc() if down else by.asc(), number).offset(offset).limit(limit)))

@@ -24,6 +24,7 @@ from fair_ladle.app.takings.usecases import Wanted
 from fair_ladle.app.usage import usecases as usage
 
 State = Literal["free", "reserved", "assigned", "withdrawn"]
+Sort = Literal["number", "account", "person", "address", "since"]
 RESERVED_FOR = timedelta(minutes=10)
 MOST_AT_ONCE = 10_000
 ITEM = re.compile(r"^[A-Za-z0-9+][A-Za-z0-9+./_-]{0,127}$")
@@ -231,15 +232,15 @@ def release(unit: Unit, actor: Actor, product: str, numbers: Sequence[str]) -> i
 
 
 def listing(
-    unit: Unit, actor: Actor, product: str, state: State = "assigned", find: str = "", account: str | None = None, username: str | None = None, offset: int = 0, limit: int = 200,
+    unit: Unit, actor: Actor, product: str, state: State = "assigned", find: str = "", account: str | None = None, username: str | None = None,
+    sort: Sort = "number", down: bool = False, offset: int = 0, limit: int = 200,
 ) -> tuple[int, list[Item]]:
-    """How many numbers there are in a state, and some of them: those in use in the branch, or those of the pools that
+    """How many numbers there are in a state, and some of them in an order: those in use in the branch, or those of the pools that
     reach it which nobody uses."""
     accounts, found = accounts_usecases.known(unit), _product(unit, product)
-    top = accounts_usecases.top_row(accounts, actor) if account is None else accounts_usecases.row_in_scope(accounts, actor, account)
-    ids = None if top == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(top)]]
+    ids = accounts_usecases.branch_ids(accounts, actor, account)
     pools = [pool.id for pool, _ in _pools(unit, actor, accounts, found)]
-    total, rows = store.page(unit.connection, found.id, pools, ids, state, find, username, unit.now, offset, limit)
+    total, rows = store.page(unit.connection, found.id, pools, ids, state, find, username, unit.now, sort, down, offset, limit)
     return total, [
         Item(
             row.number, state, None if row.account_id is None else accounts.tree.codes[accounts.row_of_id[row.account_id]],

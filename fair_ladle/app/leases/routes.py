@@ -5,12 +5,12 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.devices.routes import PUBLIC, Bearer
 from fair_ladle.app.leases import usecases
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, ProblemBody, Who
+from fair_ladle.app.plumbing.http import PROBLEMS, Db, Format, ProblemBody, Who, sheet, written
 
 GONE: dict[int | str, dict[str, Any]] = {410: {"model": ProblemBody, "description": "The session has ended"}}
 routes = APIRouter(prefix="/api/sessions", tags=["sessions"], responses=PROBLEMS)
@@ -43,9 +43,15 @@ class SessionsBody(BaseModel):
 
 
 class Ending(BaseModel):
-    """By when a session ends."""
+    """Sessions to end."""
 
-    ends_at: datetime
+    ids: list[int] = Field(min_length=1, max_length=usecases.AT_ONCE)
+
+
+class Ended(BaseModel):
+    """How many sessions are told to end."""
+
+    told: int
 
 
 class Beginning(BaseModel):
@@ -87,9 +93,12 @@ class OfflineUntil(BaseModel):
 
 
 @routes.get("", response_model=SessionsBody)
-def sessions(db: Db, who: Who, username: str | None = None) -> Any:
-    """The live sessions of one's branch, 500 at most."""
-    total, found = db.run(usecases.sessions, who, username)
+def sessions(
+    db: Db, who: Who, username: str | None = None, find: str = Query("", max_length=200), product: str | None = None, account: str | None = None,
+    sort: usecases.Sort = "person", down: bool = False, offset: int = Query(0, ge=0), limit: int = Query(200, ge=1, le=500),
+) -> Any:
+    """A part of the live sessions of one's branch."""
+    total, found = db.run(usecases.sessions, who, username, find, product, account, sort, down, offset, limit)
     return SessionsBody(total=total, rows=[
         SessionBody(
             id=e.row.id, username=e.row.username, person=e.person, product=e.product.code, product_name=e.product.name, account=e.account, account_name=e.account_name,
@@ -99,10 +108,26 @@ def sessions(db: Db, who: Who, username: str | None = None) -> Any:
     ])
 
 
-@routes.post("/{lease_id}/end", response_model=Ending)
-def tell_to_end(lease_id: int, db: Db, who: Who) -> Any:
-    """Tell a session to save and end."""
-    return Ending(ends_at=db.run(usecases.tell_to_end, who, lease_id))
+@routes.get("/export", response_class=Response)
+def export(
+    db: Db, who: Who, find: str = Query("", max_length=200), product: str | None = None, account: str | None = None, sort: usecases.Sort = "person", down: bool = False,
+    form: Format = "csv",
+) -> Response:
+    """What the list shows, as a file, up to 100,000 sessions."""
+    found = db.run(usecases.sessions, who, None, find, product, account, sort, down, 0, 100_000)[1]
+    return sheet(
+        "sessions", form, ["username", "name", "product", "account", "machine", "began_at", "until", "offline_until", "ends_at", "why"],
+        [
+            [e.row.username, e.person, e.product.code, e.account, e.row.machine, *(written(at) for at in (e.row.began_at, e.row.until, e.row.offline_until, e.row.ends_at)), e.row.why]
+            for e in found
+        ],
+    )
+
+
+@routes.post("/end", response_model=Ended)
+def tell_to_end(body: Ending, db: Db, who: Who) -> Any:
+    """Tell sessions to save and end."""
+    return Ended(told=db.run(usecases.tell_to_end, who, body.ids))
 
 
 @public_routes.post("/begin", response_model=Begun)

@@ -9,7 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.leases.tables import leases
-from fair_ladle.app.plumbing.database import metadata
+from fair_ladle.app.plumbing.database import metadata, name_of
 
 assignments, people = metadata.tables["assignments"], metadata.tables["people"]
 LIVE = leases.c.ended_at.is_(None)
@@ -38,9 +38,9 @@ def by_token(connection: sa.Connection, token_hash: str, lock: bool = False) -> 
     return connection.execute(wanted.with_for_update() if lock else wanted).first()
 
 
-def by_id(connection: sa.Connection, lease_id: int) -> Any | None:
-    """A lease, locked."""
-    return connection.execute(sa.select(leases).where(leases.c.id == lease_id).with_for_update()).first()
+def by_ids(connection: sa.Connection, ids: Collection[int]) -> list[Any]:
+    """Leases, locked."""
+    return list(connection.execute(sa.select(leases).where(leases.c.id.in_(ids)).order_by(leases.c.id).with_for_update()))
 
 
 def change(connection: sa.Connection, ids: Collection[int], values: dict[str, Any]) -> None:
@@ -62,12 +62,19 @@ def still_live(connection: sa.Connection, product_id: int, person_ids: Collectio
     return set(connection.scalars(sa.select(leases.c.person_id).where(leases.c.product_id == product_id, leases.c.person_id.in_(person_ids), LIVE)))
 
 
-def live(connection: sa.Connection, account_ids: Collection[int] | None, username: str | None, limit: int) -> tuple[int, list[Any]]:
-    """How many live sessions these accounts (None = all) have, and some of them with their people, by name."""
-    wanted = sa.select(leases, people.c.display_name).join(people, people.c.id == leases.c.person_id).where(LIVE)
+def live(
+    connection: sa.Connection, account_ids: Collection[int] | None, product_ids: Collection[int], find: str, username: str | None, sort: str, down: bool, offset: int, limit: int,
+) -> tuple[int, list[Any]]:
+    """How many live sessions of these products these accounts (None = all) have, and some of them with their people, in an order."""
+    wanted = sa.select(leases, people.c.display_name).join(people, people.c.id == leases.c.person_id).where(LIVE, leases.c.product_id.in_(product_ids))
     if account_ids is not None:
         wanted = wanted.where(leases.c.account_id.in_(account_ids))
     if username is not None:
         wanted = wanted.where(leases.c.username == username)
+    for word in find.split()[:8]:
+        wanted = wanted.where(sa.or_(*(each.contains(word, autoescape=True) for each in (people.c.display_name, leases.c.username, leases.c.machine))))
     total = int(connection.scalar(sa.select(sa.func.count()).select_from(wanted.subquery())) or 0)
-    return total, list(connection.execute(wanted.order_by(people.c.display_name, leases.c.id).limit(limit)))
+    by: Any = {
+        "person": people.c.display_name, "product": name_of("products", leases.c.product_id), "account": name_of("accounts", leases.c.account_id), "machine": leases.c.machine, "began": leases.c.began_at,
+    }[sort]
+    return total, list(connection.execute(wanted.order_by(by.desc() if down else by.asc(), leases.c.id).offset(offset).limit(limit)))

@@ -5,9 +5,10 @@ from __future__ import annotations
 
 import secrets
 from collections import defaultdict
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from typing import Any
+from typing import Any, Literal
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.devices.usecases import hashed, valid_key
@@ -23,6 +24,7 @@ from fair_ladle.app.takings import usecases as takings
 from fair_ladle.app.takings.usecases import Wanted
 from fair_ladle.app.usage import usecases as usage
 
+Sort = Literal["person", "product", "account", "machine", "began"]
 BEAT_SECONDS = 60
 LEASE = timedelta(minutes=3)
 """A lease is lost when no heartbeat came for so long."""
@@ -143,25 +145,30 @@ def _free(unit: Unit, ended: list[Any]) -> None:
             takings.release(unit, SCHEDULE, [Wanted(accounts.tree.codes[accounts.row_of_id[row.account_id]], products[product_id].code, row.subject) for row in there])
 
 
-def sessions(unit: Unit, actor: Actor, username: str | None = None, limit: int = 500) -> tuple[int, list[Session]]:
-    """How many sessions are live in the branch, and some of them by name."""
+def sessions(
+    unit: Unit, actor: Actor, username: str | None = None, find: str = "", product: str | None = None, account: str | None = None, sort: Sort = "person", down: bool = False,
+    offset: int = 0, limit: int = 500,
+) -> tuple[int, list[Session]]:
+    """How many sessions are live in the branch, and some of them in an order."""
     accounts = accounts_usecases.known(unit)
-    top, products = accounts_usecases.top_row(accounts, actor), {each.id: each for each in pools_usecases.products(unit)}
-    ids = None if top == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(top)]]
-    total, rows = store.live(unit.connection, ids, username, limit)
+    products = {each.id: each for each in pools_usecases.products(unit) if each.measure == "session" and product in (None, each.code)}
+    total, rows = store.live(unit.connection, accounts_usecases.branch_ids(accounts, actor, account), list(products), find, username, sort, down, offset, limit)
     return total, [
         Session(row, row.display_name, products[row.product_id], accounts.tree.codes[accounts.row_of_id[row.account_id]], accounts.name(accounts.row_of_id[row.account_id])) for row in rows
     ]
 
 
-def tell_to_end(unit: Unit, actor: Actor, lease_id: int) -> datetime:
-    """An admin ends a session, with time to save; by when. One that works without a network ends at once here, since
-    nobody could tell it."""
+def tell_to_end(unit: Unit, actor: Actor, lease_ids: Sequence[int]) -> int:
+    """An admin ends sessions, with time to save; how many of them. One that works without a network ends at once here,
+    since nobody could tell it; one that has ended meanwhile stays ended."""
     accounts = accounts_usecases.known(unit)
-    row = store.by_id(unit.connection, lease_id)
-    if row is None or row.ended_at is not None or accounts_usecases.top_row(accounts, actor) not in accounts.tree.path_up(accounts.row_of_id[row.account_id]):
-        raise not_found("session", str(lease_id))
-    ends = unit.now if row.offline_until is not None else row.ends_at or unit.now + TO_SAVE
-    store.change(unit.connection, [row.id], {"ends_at": ends, "why": f"{actor.name} has ended it"})
-    log.write(unit, actor, None, [log.Entry("session told to end", row.username, row.account_id, {"on": row.machine})])
-    return ends
+    top, rows = accounts_usecases.top_row(accounts, actor), store.by_ids(unit.connection, lease_ids)
+    unseen = set(lease_ids) - {row.id for row in rows if top in accounts.tree.path_up(accounts.row_of_id[row.account_id])}
+    if unseen:
+        raise not_found("session", str(min(unseen)))
+    live = [row for row in rows if row.ended_at is None]
+    why, by = f"{actor.name} has ended it", unit.now + TO_SAVE
+    store.change(unit.connection, [row.id for row in live if row.offline_until is not None], {"ends_at": unit.now, "why": why})
+    store.change(unit.connection, [row.id for row in live if row.offline_until is None and row.ends_at is None], {"ends_at": by, "why": why})
+    log.write(unit, actor, None, [log.Entry("session told to end", row.username, row.account_id, {"on": row.machine}) for row in live])
+    return len(live)

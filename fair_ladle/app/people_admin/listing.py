@@ -263,8 +263,7 @@ def move_bytes(unit: Unit, actor: Actor, username: str, from_account: str) -> in
 def set_aside(unit: Unit, actor: Actor) -> list[tuple[Any, Product, str, str]]:
     """Seats that are set aside in the branch: for whom, of which product, and the account's code and name."""
     accounts = accounts_usecases.known(unit)
-    top, products = accounts_usecases.top_row(accounts, actor), {each.id: each for each in pools_usecases.products(unit) if each.measure == "seat"}
-    ids = None if top == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(top)]]
-    rows = store.set_aside(unit.connection, takings.ASIDE, list(products), ids, unit.now)
+    products = {each.id: each for each in pools_usecases.products(unit) if each.measure == "seat"}
+    rows = store.set_aside(unit.connection, takings.ASIDE, list(products), accounts_usecases.branch_ids(accounts, actor), unit.now)
     places = [accounts.row_of_id[row.account_id] for row in rows]
     return [(row, products[row.product_id], accounts.tree.codes[place], accounts.name(place)) for row, place in zip(rows, places, strict=True)]

@@ -95,6 +95,12 @@ def code_column(name: str, length: int = 64, **options: Any) -> sa.Column[str]:
     return sa.Column(name, sa.String(length, collation="utf8mb4_nopad_bin"), **options)
 
 
+def name_of(table: str, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+    """The name of the account or product that a column refers to, to put rows in order by."""
+    named = metadata.tables[table]
+    return sa.select(named.c.name).where(named.c.id == column).scalar_subquery()
+
+
 def id_column() -> sa.Column[int]:
     """The number a row goes by."""
     return sa.Column("id", sa.BigInteger, primary_key=True, autoincrement=True)

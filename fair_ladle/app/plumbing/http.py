@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import datetime
 from typing import Annotated, Any, Literal
 
 from fastapi import Depends, Request, Response
@@ -61,6 +62,11 @@ def actor(request: Request) -> Actor:
 
 Db = Annotated[Database, Depends(database)]
 Who = Annotated[Actor, Depends(actor)]
+
+
+def written(at: datetime | None) -> str | None:
+    """An instant as it stands in a file."""
+    return None if at is None else at.isoformat()
 
 
 def sheet(

@@ -332,6 +332,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/devices/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export
+         * @description What the list shows, as a file, up to 100,000 devices.
+         */
+        get: operations["export_api_devices_export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/devices/give": {
         parameters: {
             query?: never;
@@ -1078,6 +1098,26 @@ export interface paths {
          * @description Assign numbers, all or none.
          */
         post: operations["assign_api_items__product__assign_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/items/{product}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export
+         * @description What the list shows, as a file, up to 100,000 numbers.
+         */
+        get: operations["export_api_items__product__export_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2281,7 +2321,7 @@ export interface paths {
         };
         /**
          * Sessions
-         * @description The live sessions of one's branch, 500 at most.
+         * @description A part of the live sessions of one's branch.
          */
         get: operations["sessions_api_sessions_get"];
         put?: never;
@@ -2292,7 +2332,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/sessions/{lease_id}/end": {
+    "/api/sessions/end": {
         parameters: {
             query?: never;
             header?: never;
@@ -2303,9 +2343,29 @@ export interface paths {
         put?: never;
         /**
          * Tell To End
-         * @description Tell a session to save and end.
+         * @description Tell sessions to save and end.
          */
-        post: operations["tell_to_end_api_sessions__lease_id__end_post"];
+        post: operations["tell_to_end_api_sessions_end_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sessions/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export
+         * @description What the list shows, as a file, up to 100,000 sessions.
+         */
+        get: operations["export_api_sessions_export_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3397,15 +3457,20 @@ export interface components {
             told: components["schemas"]["ToldBody"][];
         };
         /**
+         * Ended
+         * @description How many sessions are told to end.
+         */
+        Ended: {
+            /** Told */
+            told: number;
+        };
+        /**
          * Ending
-         * @description By when a session ends.
+         * @description Sessions to end.
          */
         Ending: {
-            /**
-             * Ends At
-             * Format: date-time
-             */
-            ends_at: string;
+            /** Ids */
+            ids: number[];
         };
         /**
          * EndingBody
@@ -7812,6 +7877,8 @@ export interface operations {
                 account?: string | null;
                 username?: string | null;
                 revoked?: boolean;
+                sort?: "machine" | "product" | "account" | "person" | "since" | "reported";
+                down?: boolean;
                 offset?: number;
                 limit?: number;
             };
@@ -7901,6 +7968,86 @@ export interface operations {
         responses: {
             /** @description Successful Response */
             204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    export_api_devices_export_get: {
+        parameters: {
+            query?: {
+                find?: string;
+                product?: string | null;
+                account?: string | null;
+                revoked?: boolean;
+                sort?: "machine" | "product" | "account" | "person" | "since" | "reported";
+                down?: boolean;
+                form?: "csv" | "xlsx";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11120,6 +11267,8 @@ export interface operations {
                 find?: string;
                 account?: string | null;
                 username?: string | null;
+                sort?: "number" | "account" | "person" | "address" | "since";
+                down?: boolean;
                 offset?: number;
                 limit?: number;
             };
@@ -11299,6 +11448,87 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Counted"];
                 };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    export_api_items__product__export_get: {
+        parameters: {
+            query?: {
+                state?: "free" | "reserved" | "assigned" | "withdrawn";
+                find?: string;
+                account?: string | null;
+                sort?: "number" | "account" | "person" | "address" | "since";
+                down?: boolean;
+                form?: "csv" | "xlsx";
+            };
+            header?: never;
+            path: {
+                product: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Not signed in */
             401: {
@@ -16743,6 +16973,13 @@ export interface operations {
         parameters: {
             query?: {
                 username?: string | null;
+                find?: string;
+                product?: string | null;
+                account?: string | null;
+                sort?: "person" | "product" | "account" | "machine" | "began";
+                down?: boolean;
+                offset?: number;
+                limit?: number;
             };
             header?: never;
             path?: never;
@@ -16815,13 +17052,96 @@ export interface operations {
             };
         };
     };
-    tell_to_end_api_sessions__lease_id__end_post: {
+    tell_to_end_api_sessions_end_post: {
         parameters: {
             query?: never;
             header?: never;
-            path: {
-                lease_id: number;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Ending"];
             };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ended"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    export_api_sessions_export_get: {
+        parameters: {
+            query?: {
+                find?: string;
+                product?: string | null;
+                account?: string | null;
+                sort?: "person" | "product" | "account" | "machine" | "began";
+                down?: boolean;
+                form?: "csv" | "xlsx";
+            };
+            header?: never;
+            path?: never;
             cookie?: never;
         };
         requestBody?: never;
@@ -16831,9 +17151,7 @@ export interface operations {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Ending"];
-                };
+                content?: never;
             };
             /** @description Not signed in */
             401: {

@@ -63,7 +63,7 @@ export function PagedGrid<T>({ total, rowAt, onShown, columns, rowKey, label, so
           {columns.map((column) => (
             <div role="columnheader" key={column.key} className={column.fig ? 'fig' : undefined} aria-sort={sorting.key === column.key ? (sorting.down ? 'descending' : 'ascending') : undefined}>
               {column.sort ? (
-                <button type="button" tabIndex={-1} onClick={() => onSort({ key: column.key, down: sorting.key === column.key && !sorting.down })}>
+                <button type="button" onClick={() => onSort({ key: column.key, down: sorting.key === column.key && !sorting.down })}>
                   {column.title}{sorting.key === column.key && (sorting.down ? ' ↓' : ' ↑')}
                 </button>
               ) : column.title}

@@ -5,9 +5,10 @@ const PAGE = 100
 
 /**
  * A list as far as it is on screen: pages are fetched as they come into sight. Where a page comes without the total, which
- * takes longer, it is counted beside; until then the list is as long as it is known to be, and a page more.
+ * takes longer, it is counted beside; until then the list is as long as it is known to be, and a page more. What comes and
+ * goes by itself is asked for again `every` so many milliseconds.
  */
-export function usePages<T>(key: readonly unknown[], fetch: (offset: number, limit: number) => Promise<{ total: number | null; rows: T[] }>, count?: () => Promise<number>) {
+export function usePages<T>(key: readonly unknown[], fetch: (offset: number, limit: number) => Promise<{ total: number | null; rows: T[] }>, count?: () => Promise<number>, every?: number) {
   const [shown, setShown] = useState<[number, number]>([0, 0])
   const numbers = useMemo(() => {
     const found = new Set([0])
@@ -21,6 +22,7 @@ export function usePages<T>(key: readonly unknown[], fetch: (offset: number, lim
       staleTime: 30_000,
       placeholderData: number === 0 ? keepPreviousData : undefined,
       retry: false,
+      refetchInterval: every,
     })
   const pages = useQueries({ queries: numbers.map(page) })
   const onShown = useCallback((first: number, last: number) => setShown((now) => (now[0] === first && now[1] === last ? now : [first, last])), [])

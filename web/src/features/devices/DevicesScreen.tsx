@@ -5,31 +5,32 @@ import { Link } from 'react-router'
 import { api, take, type Schemas } from '../../api/client'
 import { useCommands, type Command } from '../../commands/registry'
 import { dayName, instantName } from '../../domain/months'
-import { useAddress } from '../../parts/address'
+import { ExportMenu } from '../../parts/ExportMenu'
 import { PagedGrid } from '../../parts/PagedGrid'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { useMarked } from '../../parts/usePages'
 import type { Column } from '../../parts/VirtualTable'
+import { Chips, forFile, Narrow, useAsked } from './Narrow'
 import { Parts } from './Parts'
 import { PersonField } from './PersonField'
 import { publicKey, useDevices, useFresh, type Device } from './queries'
 
+const sort = () => 0
 const COLUMNS: Column<Device>[] = [
-  { key: 'machine', title: 'Device', width: 'minmax(150px, 1.2fr)', cell: (row) => <>{row.machine}{row.name && row.name !== row.machine && <span className="quiet"> {row.name}</span>}</> },
-  { key: 'product', title: 'Product', width: 'minmax(140px, 1fr)', cell: (row) => row.product_name },
-  { key: 'account', title: 'Account', width: 'minmax(140px, 1fr)', cell: (row) => row.account_name },
-  { key: 'person', title: 'Person', width: 'minmax(130px, 1fr)', cell: (row) => (row.username ? <Link to={`/people/${encodeURIComponent(row.username)}`} tabIndex={-1}>{row.person}</Link> : <span className="quiet">nobody</span>) },
-  { key: 'since', title: 'Since', width: '108px', cell: (row) => dayName(row.since.slice(0, 10)) },
+  { key: 'machine', title: 'Device', width: 'minmax(150px, 1.2fr)', sort, cell: (row) => <>{row.machine}{row.name && row.name !== row.machine && <span className="quiet"> {row.name}</span>}</> },
+  { key: 'product', title: 'Product', width: 'minmax(140px, 1fr)', sort, cell: (row) => row.product_name },
+  { key: 'account', title: 'Account', width: 'minmax(140px, 1fr)', sort, cell: (row) => row.account_name },
+  { key: 'person', title: 'Person', width: 'minmax(130px, 1fr)', sort, cell: (row) => (row.username ? <Link to={`/people/${encodeURIComponent(row.username)}`} tabIndex={-1}>{row.person}</Link> : <span className="quiet">nobody</span>) },
+  { key: 'since', title: 'Since', width: '108px', sort, cell: (row) => dayName(row.since.slice(0, 10)) },
   { key: 'state', title: 'State', width: '150px', cell: (row) => (row.state === 'revoking' ? <span className="near">△ to be told</span> : row.state === 'revoked' ? 'revoked' : row.on_hold ? <span className="over">■ on hold</span> : 'in use') },
-  { key: 'reported', title: 'Reported', width: '150px', cell: (row) => (row.offline_until ? <span title="Works without a network until then">offline to {dayName(row.offline_until.slice(0, 10))}</span> : row.reported_at ? instantName(row.reported_at) : <span className="quiet" title="Nothing on it reports">{row.reports ? 'never' : 'recorded only'}</span>) },
+  { key: 'reported', title: 'Reported', width: '150px', sort, cell: (row) => (row.offline_until ? <span title="Works without a network until then">offline to {dayName(row.offline_until.slice(0, 10))}</span> : row.reported_at ? instantName(row.reported_at) : <span className="quiet" title="Nothing on it reports">{row.reports ? 'never' : 'recorded only'}</span>) },
 ]
 
 /** Which machines use what, who has them, and which no longer should? */
 export default function DevicesScreen() {
-  const [params, change] = useAddress()
-  const find = params.get('find') ?? ''
+  const { asked, params, change, sorting, onSort } = useAsked('machine', 'product', 'account', 'person', 'since', 'reported')
   const revoked = params.get('show') === 'revoked'
-  const found = useDevices(find, revoked)
+  const found = useDevices(asked, revoked)
   const { marked, isMarked, mark, clear } = useMarked(found.rowAt, (row) => `${row.product} ${row.machine}`)
   const [doing, setDoing] = useState<'revoke' | 'give' | null>(null)
   const [answering, setAnswering] = useState(false)
@@ -55,18 +56,21 @@ export default function DevicesScreen() {
         <h1>Devices</h1>
         <Parts at="devices" />
         <span className="quiet small" role="status">{found.total === undefined ? '' : `${found.total} ${revoked ? 'revoked' : 'in use'}`}</span>
-        <Form.Control ref={box} type="search" placeholder="Find  /" aria-label="Find a device" style={{ width: 170 }} defaultValue={find} onChange={(event) => change({ find: event.target.value })} />
+        <Form.Control ref={box} type="search" placeholder="Find  /" aria-label="Find a device" style={{ width: 170 }} defaultValue={asked.find} onChange={(event) => change({ find: event.target.value })} />
         <span className="seg" role="group" aria-label="Which devices">
           <button type="button" aria-pressed={!revoked} onClick={() => { clear(); change({ show: null }) }}>In use</button><button type="button" aria-pressed={revoked} onClick={() => { clear(); change({ show: 'revoked' }) }}>Revoked</button>
         </span>
+        <Narrow asked={asked} measure="device" change={change} />
         <span className="grow" />
         <Button variant="outline-primary" onClick={() => setAnswering(true)}>Answer a request file…</Button>
+        <ExportMenu path="/api/devices/export" params={{ ...forFile(asked), revoked: String(revoked) }} />
       </div>
+      <Chips asked={asked} change={change} />
       {trouble && <p className="over px-3 mb-1" role="alert">{trouble}</p>}
       {found.error ? <Trouble error={found.error} again={() => void fresh()} /> : found.total === undefined ? <Wait what="the devices" /> : found.total === 0 ? (
-        <Empty title={revoked ? 'No device was revoked' : 'No devices'}>{find ? 'Nothing is called that.' : revoked ? 'Who loses a device or no longer needs it: revoke it, and its unit is free at once.' : 'Make a key under Keys; a machine that begins with it stands here.'}</Empty>
+        <Empty title={revoked ? 'No device was revoked' : 'No devices'}>{asked.find || asked.account || asked.product ? 'Ask for less, or find other words.' : revoked ? 'Who loses a device or no longer needs it: revoke it, and its unit is free at once.' : 'Make a key under Keys; a machine that begins with it stands here.'}</Empty>
       ) : (
-        <PagedGrid total={found.total} rowAt={found.rowAt} onShown={found.onShown} columns={COLUMNS} rowKey={(row) => `${row.product} ${row.machine}`} label="Devices" sorting={{ key: 'machine', down: false }} onSort={() => undefined} isMarked={isMarked} mark={mark} markAll={(on) => (on ? mark(0, (found.total ?? 1) - 1, true) : clear())} open={() => { if (marked.length) setDoing(revoked ? null : 'give') }} />
+        <PagedGrid total={found.total} rowAt={found.rowAt} onShown={found.onShown} columns={COLUMNS} rowKey={(row) => `${row.product} ${row.machine}`} label="Devices" sorting={sorting} onSort={onSort} isMarked={isMarked} mark={mark} markAll={(on) => (on ? mark(0, (found.total ?? 1) - 1, true) : clear())} open={() => { if (marked.length) setDoing(revoked ? null : 'give') }} />
       )}
       {marked.length > 0 && (
         <section className="draftbar actbar" aria-label="Chosen devices">

@@ -5,41 +5,42 @@ import { Link } from 'react-router'
 import { api, take } from '../../api/client'
 import { grid as gridQuery, me, poolsNow } from '../../api/queries'
 import { dayName } from '../../domain/months'
-import { useAddress } from '../../parts/address'
+import { ExportMenu } from '../../parts/ExportMenu'
 import { PagedGrid } from '../../parts/PagedGrid'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { useMarked } from '../../parts/usePages'
 import type { Column } from '../../parts/VirtualTable'
 import { AssignNumbers } from './AssignNumbers'
+import { Chips, forFile, Narrow, useAsked } from './Narrow'
 import { Parts } from './Parts'
 import { useFresh, useItems, type Item, type ItemState } from './queries'
 
 const STATES: [ItemState, string][] = [['assigned', 'In use'], ['free', 'Free'], ['reserved', 'Being chosen'], ['withdrawn', 'Withdrawn']]
 
 function columns(state: ItemState): Column<Item>[] {
-  const number: Column<Item> = { key: 'number', title: 'Number', width: 'minmax(170px, 1fr)', cell: (row) => row.number }
+  const sort = () => 0
+  const number: Column<Item> = { key: 'number', title: 'Number', width: 'minmax(170px, 1fr)', sort, cell: (row) => row.number }
   if (state !== 'assigned')
     return [
-      number, { key: 'since', title: 'In the stock since', width: '150px', cell: (row) => dayName(row.since.slice(0, 10)) },
+      number, { key: 'since', title: 'In the stock since', width: '150px', sort, cell: (row) => dayName(row.since.slice(0, 10)) },
       { key: 'state', title: 'State', width: 'minmax(200px, 2fr)', cell: (row) => (row.until ? `${row.mine ? 'kept by you' : 'kept by somebody'} for a few minutes` : row.state) },
     ]
   return [
-    number, { key: 'account', title: 'Account', width: 'minmax(150px, 1fr)', cell: (row) => row.account_name },
-    { key: 'person', title: 'Person', width: 'minmax(140px, 1fr)', cell: (row) => (row.username ? <Link to={`/people/${encodeURIComponent(row.username)}`} tabIndex={-1}>{row.person}</Link> : <span className="quiet">nobody</span>) },
-    { key: 'address', title: 'Address', width: 'minmax(190px, 2fr)', cell: (row) => row.address ?? <span className={row.recorded ? 'quiet' : 'near'} title={row.recorded ? 'It was in use before its address was asked for' : ''}>{row.recorded ? 'not recorded' : 'none'}</span> },
-    { key: 'since', title: 'Since', width: '110px', cell: (row) => dayName(row.since.slice(0, 10)) },
+    number, { key: 'account', title: 'Account', width: 'minmax(150px, 1fr)', sort, cell: (row) => row.account_name },
+    { key: 'person', title: 'Person', width: 'minmax(140px, 1fr)', sort, cell: (row) => (row.username ? <Link to={`/people/${encodeURIComponent(row.username)}`} tabIndex={-1}>{row.person}</Link> : <span className="quiet">nobody</span>) },
+    { key: 'address', title: 'Address', width: 'minmax(190px, 2fr)', sort, cell: (row) => row.address ?? <span className={row.recorded ? 'quiet' : 'near'} title={row.recorded ? 'It was in use before its address was asked for' : ''}>{row.recorded ? 'not recorded' : 'none'}</span> },
+    { key: 'since', title: 'Since', width: '110px', sort, cell: (row) => dayName(row.since.slice(0, 10)) },
   ]
 }
 
 /** Which numbers are there, who uses which, and where? */
 export default function NumbersScreen() {
   const grid = useQuery(gridQuery).data
-  const [params, change] = useAddress()
+  const { asked, params, change, sorting, onSort } = useAsked('number', 'account', 'person', 'address', 'since')
   const kinds = grid?.pools.filter((pool, at, all) => pool.measure === 'item' && all.findIndex((each) => each.product === pool.product) === at) ?? []
   const product = params.get('product') ?? kinds[0]?.product ?? ''
   const state = STATES.find(([key]) => key === params.get('state'))?.[0] ?? 'assigned'
-  const find = params.get('find') ?? ''
-  const found = useItems(product, state, find)
+  const found = useItems(product, state, asked)
   const { marked, isMarked, mark, clear } = useMarked(found.rowAt, (row) => row.number)
   const owned = useQuery(poolsNow).data?.some((pool) => pool.product === product) ?? false
   const [doing, setDoing] = useState<'assign' | 'bring in' | null>(null)
@@ -62,16 +63,19 @@ export default function NumbersScreen() {
         <h1>Numbers</h1>
         <Parts at="numbers" />
         {kinds.length > 1 && <Form.Select aria-label="Product" style={{ width: 180 }} value={product} onChange={(event) => { clear(); change({ product: event.target.value }) }}>{kinds.map((each) => <option key={each.product} value={each.product}>{each.name}</option>)}</Form.Select>}
-        <span className="seg" role="group" aria-label="Which numbers">{STATES.map(([key, says]) => <button type="button" key={key} aria-pressed={state === key} onClick={() => { clear(); change({ state: key }) }}>{says}{state === key && found.total !== undefined && <em>{found.total}</em>}</button>)}</span>
-        <Form.Control type="search" placeholder="Find" aria-label="Find a number" style={{ width: 150 }} defaultValue={find} onChange={(event) => change({ find: event.target.value })} />
+        <span className="seg" role="group" aria-label="Which numbers">{STATES.map(([key, says]) => <button type="button" key={key} aria-pressed={state === key} onClick={() => { clear(); change({ state: key, account: null, sort: null, down: null }) }}>{says}{state === key && found.total !== undefined && <em>{found.total}</em>}</button>)}</span>
+        <Form.Control type="search" placeholder="Find" aria-label="Find a number" style={{ width: 150 }} defaultValue={asked.find} onChange={(event) => change({ find: event.target.value })} />
+        {state === 'assigned' && <Narrow asked={asked} change={change} />}
         <span className="grow" />
         {owned && <Button variant="outline-primary" onClick={() => setDoing('bring in')}>Bring in…</Button>}
+        {product && <ExportMenu path={`/api/items/${encodeURIComponent(product)}/export`} params={{ ...forFile({ ...asked, product: undefined }), state }} />}
       </div>
+      <Chips asked={{ account: asked.account }} change={change} />
       {trouble && <p className="over px-3 mb-1" role="alert">{trouble}</p>}
       {found.error ? <Trouble error={found.error} again={() => void fresh()} /> : found.total === undefined ? <Wait what="the numbers" /> : found.total === 0 ? (
         <Empty title={kinds.length ? 'None here' : 'Nothing numbered'}>{kinds.length ? (state === 'free' ? 'Bring numbers in: one a line, or a range.' : 'No number is in that state.') : 'No pool reaches you whose units are numbered one by one.'}</Empty>
       ) : (
-        <PagedGrid key={state} total={found.total} rowAt={found.rowAt} onShown={found.onShown} columns={columns(state)} rowKey={(row) => row.number} label="Numbers" sorting={{ key: 'number', down: false }} onSort={() => undefined} isMarked={isMarked} mark={mark} markAll={(on) => (on ? mark(0, (found.total ?? 1) - 1, true) : clear())} open={() => { if (marked.length && state !== 'assigned') setDoing('assign') }} />
+        <PagedGrid key={state} total={found.total} rowAt={found.rowAt} onShown={found.onShown} columns={columns(state)} rowKey={(row) => row.number} label="Numbers" sorting={sorting} onSort={onSort} isMarked={isMarked} mark={mark} markAll={(on) => (on ? mark(0, (found.total ?? 1) - 1, true) : clear())} open={() => { if (marked.length && state !== 'assigned') setDoing('assign') }} />
       )}
       {marked.length > 0 && state !== 'withdrawn' && (
         <section className="draftbar actbar" aria-label="Chosen numbers">

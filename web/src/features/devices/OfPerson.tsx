@@ -2,12 +2,12 @@ import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
 import { grid as gridQuery } from '../../api/queries'
 import { dayName } from '../../domain/months'
-import { devicesOf, itemsOf, sessions } from './queries'
+import { devicesOf, itemsOf, sessionsOf } from './queries'
 
 /** What somebody uses besides seats: devices, sessions under way and numbers. */
 export function OfPerson({ username }: { username: string }) {
   const devices = useQuery(devicesOf(username)).data?.rows ?? []
-  const live = useQuery(sessions(username)).data?.rows ?? []
+  const live = useQuery(sessionsOf(username)).data?.rows ?? []
   const kinds = [...new Set(useQuery(gridQuery).data?.pools.filter((pool) => pool.measure === 'item').map((pool) => pool.product))]
   return (
     <>

@@ -1,18 +1,26 @@
 import { queryOptions, useQueryClient } from '@tanstack/react-query'
 import { api, take, type Schemas } from '../../api/client'
 import { usePages } from '../../parts/usePages'
+import { plain } from '../people/asked'
+import type { Asked } from './Narrow'
 
 export type Device = Schemas['DeviceBody']
 export type Item = Schemas['ItemBody']
 export type ItemState = Item['state']
+export type Session = Schemas['SessionBody']
+export type DeviceSort = 'machine' | 'product' | 'account' | 'person' | 'since' | 'reported'
+export type SessionSort = 'person' | 'product' | 'account' | 'machine' | 'began'
+export type ItemSort = 'number' | 'account' | 'person' | 'address' | 'since'
 
 export const keys = queryOptions({ queryKey: ['devices', 'keys'], queryFn: () => take(api.GET('/api/devices/keys')) })
 
 export const publicKey = queryOptions({ queryKey: ['devices', 'public key'], queryFn: () => take(api.GET('/api/public/devices/public-key')), staleTime: Infinity })
 
 /** Sessions come and go by themselves: asked again while they are looked at. */
-export const sessions = (username?: string) =>
-  queryOptions({ queryKey: ['sessions', username ?? ''], queryFn: () => take(api.GET('/api/sessions', { params: { query: username ? { username } : {} } })), refetchInterval: 10_000 })
+const COMES_AND_GOES = 10_000
+
+export const sessionsOf = (username: string) =>
+  queryOptions({ queryKey: ['sessions', 'of', username], queryFn: () => take(api.GET('/api/sessions', { params: { query: { username } } })), refetchInterval: COMES_AND_GOES })
 
 export const devicesOf = (username: string) =>
   queryOptions({ queryKey: ['devices', 'of', username], queryFn: () => take(api.GET('/api/devices', { params: { query: { username } } })) })
@@ -20,13 +28,18 @@ export const devicesOf = (username: string) =>
 export const itemsOf = (product: string, username: string) =>
   queryOptions({ queryKey: ['items', 'of', product, username], queryFn: () => take(api.GET('/api/items/{product}', { params: { path: { product }, query: { username } } })) })
 
-export function useDevices(find: string, revoked: boolean) {
-  return usePages<Device>(['devices', 'list', find, revoked], (offset, limit) => take(api.GET('/api/devices', { params: { query: { find, revoked, offset, limit } } })))
+export function useDevices(asked: Asked<DeviceSort>, revoked: boolean) {
+  return usePages<Device>(['devices', 'list', asked, revoked], (offset, limit) => take(api.GET('/api/devices', { params: { query: { ...plain(asked), revoked, offset, limit } } })))
 }
 
-export function useItems(product: string, state: ItemState, find: string) {
-  return usePages<Item>(['items', 'list', product, state, find], (offset, limit) =>
-    product ? take(api.GET('/api/items/{product}', { params: { path: { product }, query: { state, find, offset, limit } } })) : Promise.resolve({ total: 0, rows: [] }))
+export function useSessions(asked: Asked<SessionSort>) {
+  return usePages<Session>(['sessions', 'list', asked], (offset, limit) => take(api.GET('/api/sessions', { params: { query: { ...plain(asked), offset, limit } } })), undefined, COMES_AND_GOES)
+}
+
+export function useItems(product: string, state: ItemState, { find, account, sort, down }: Asked<ItemSort>) {
+  const query = plain({ state, find, account, sort, down })
+  return usePages<Item>(['items', 'list', product, query], (offset, limit) =>
+    product ? take(api.GET('/api/items/{product}', { params: { path: { product }, query: { ...query, offset, limit } } })) : Promise.resolve({ total: 0, rows: [] }))
 }
 
 /** Whatever shows units in use is asked for anew. */

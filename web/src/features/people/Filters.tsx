@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Dropdown, Form } from 'react-bootstrap'
 import { grid as gridQuery } from '../../api/queries'
+import { accountChoices } from '../../domain/accounts'
 import type { Asked } from './asked'
 import { groups as groupsQuery, seatProducts } from './queries'
 
@@ -25,7 +26,7 @@ export function Filters({ asked, set }: { asked: Asked; set: (changes: Record<st
       <Dropdown.Toggle variant="outline-primary" id="people-filters">Filter</Dropdown.Toggle>
       <Dropdown.Menu className="px-3 py-2" style={{ width: 440 }}>
         <div className="lotform">
-          {choose('account', 'Account and below', grid?.accounts.code.map((code, at): [string, string] => [code, `${'\u00a0'.repeat(2 * depth(grid.accounts.parent, at))}${grid.accounts.name[at] ?? code}`]) ?? [], asked.account)}
+          {choose('account', 'Account and below', accountChoices(grid?.accounts), asked.account)}
           {choose('group', 'Group', groups.map((each): [string, string] => [`${each.account}/${each.code}`, `${each.name} (${each.account_name})`]), asked.group)}
           {choose('product', 'Has', seats.map((pool): [string, string] => [pool.product, pool.name]), asked.product)}
           {choose('without', 'Has not', seats.map((pool): [string, string] => [pool.product, pool.name]), asked.without)}
@@ -42,10 +43,4 @@ export function Filters({ asked, set }: { asked: Asked; set: (changes: Record<st
       </Dropdown.Menu>
     </Dropdown>
   )
-}
-
-function depth(parent: number[], place: number): number {
-  let found = 0
-  for (let at = parent[place] ?? -1; at >= 0; at = parent[at] ?? -1) found++
-  return found
 }

@@ -10,7 +10,9 @@ from typing import Any
 import openpyxl
 import pytest
 
-from fair_ladle.app.people_admin import groups, listing
+from fair_ladle.app.drafts import usecases as drafts
+from fair_ladle.app.drafts.changes import StatusChange
+from fair_ladle.app.people_admin import acting, groups, joining, listing
 from fair_ladle.app.people_admin.groups import Wanted
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.people_import import store, usecases
@@ -136,6 +138,26 @@ def test_a_known_address_is_linked_to_another_account_when_that_is_chosen(demo: 
     there, here = demo.run(listing.person, COMMAND_LINE, outcome[0][1]), demo.run(listing.person, COMMAND_LINE, known.person.username)
     assert (there.row.account, there.row.person.title, there.row.person.display_name) == ("OLDQUAY", "Board", known.person.display_name)
     assert here.row.account == "OLDQUAY-CREW" and [each[0] for each in here.also] == [outcome[0][1]]
+
+
+def test_what_changed_between_looking_and_doing_is_left_alone_and_told(demo: Database) -> None:
+    who, (mover, renamed, staying) = admin(demo), people(demo, account="OLDQUAY-CREW", status="active")[:3]
+    number = demo.run(usecases.receive, who, "new.csv", as_csv([
+        ["", mover.person.email, "", "", "Pilot", "", "", ""], ["", "fresh@oldquay.example", renamed.person.username, "", "", "", "", ""], ["", staying.person.email, "", "", "Pilot", "", "", ""],
+        ["Ida Blom", "ida.blom@oldquay.example", "", "OLDQUAY-ISLAND", "", "", "", "active"], ["Ina Blom", "ina.blom@oldquay.example", "", "", "", "", "", "active"],
+    ]))
+    assert demo.run(usecases.look, who, number).plan.faults == []
+    demo.run(usecases.begin, who, number)
+    demo.run(acting.act, COMMAND_LINE, "move", Asked(usernames=(mover.person.username,)), acting.How(to_account="TERN"))
+    demo.run(drafts.apply_changes, COMMAND_LINE, [StatusChange(account="OLDQUAY-ISLAND", status="suspended")], "hand")
+    for name in ("fresh", "ina.blom"):
+        demo.run(joining.add, COMMAND_LINE, joining.NewPerson("OLDQUAY", "Somebody", f"{name}@oldquay.example"))
+    usecases.work(demo, number)
+    assert [(each[0], each[2], each[3]) for each in sorted(demo.run(usecases.outcomes, who, number))] == [
+        (2, "not done", "they are not here any more."), (3, "not done", "the address has come in otherwise meanwhile."), (4, "brought up to date", ""),
+        (5, "not done", "Island Pier is suspended by now."), (6, "not done", "the address has come in otherwise meanwhile."),
+    ]
+    assert demo.run(listing.person, COMMAND_LINE, mover.person.username).row.person.title == mover.person.title, "who left the branch is not touched"
 
 
 def test_it_is_cancelled_between_parts_breaks_off_whole_and_goes_on(demo: Database, monkeypatch: pytest.MonkeyPatch) -> None:

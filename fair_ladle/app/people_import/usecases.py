@@ -225,11 +225,30 @@ class _Did:
 
 
 def _do(unit: Unit, actor: Actor, row: Any, steps: list[Step]) -> list[list[Any]]:
-    every = {step.row: _Did(step, step.username, {"create": "created", "link": "linked", "update": "brought up to date", "leave": "left"}[step.do]) for step in steps}
-    _create(unit, actor, row, [every[step.row] for step in steps if step.do in ("create", "link")])
-    _update(unit, actor, [every[step.row] for step in steps if step.do == "update"])
-    _assign(unit, actor, [each for each in every.values() if each.what not in ("left", "not done")])
-    return [each.told() for each in every.values()]
+    every = [_Did(step, step.username, {"create": "created", "link": "linked", "update": "brought up to date", "leave": "left"}[step.do]) for step in steps]
+    able = _still_able(unit, actor, every)
+    _create(unit, actor, row, [each for each in able if each.step.do in ("create", "link")])
+    _update(unit, actor, [each for each in able if each.step.do == "update"])
+    _assign(unit, actor, [each for each in able if each.what not in ("left", "not done")])
+    return [each.told() for each in every]
+
+
+def _still_able(unit: Unit, actor: Actor, every: Sequence[_Did]) -> list[_Did]:
+    """What can still be done: accounts and people may have moved or gone since the table was looked at."""
+    accounts = accounts_usecases.known(unit)
+    inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
+    known = people_usecases.by_username(unit, [each.username for each in every if each.step.do == "update"])
+    able = []
+    for each in every:
+        person = known.get(each.username)
+        place = accounts.row_of_id[person.account_id] if person is not None else accounts.tree.row(each.step.account) if each.step.account in accounts.tree else None
+        if place not in inside or (person is not None and person.status == "removed"):
+            each.what, each.why = "not done", "they are not here any more." if each.step.do == "update" else f"{each.step.account} is not here any more."
+        elif each.step.do in ("create", "link") and accounts.status(place) != "active":
+            each.what, each.why = "not done", f"{accounts.name(place)} is {accounts.status(place)} by now."
+        else:
+            able.append(each)
+    return able
 
 
 def _create(unit: Unit, actor: Actor, row: Any, wanted: Sequence[_Did]) -> None:
@@ -267,9 +286,13 @@ def _create(unit: Unit, actor: Actor, row: Any, wanted: Sequence[_Did]) -> None:
 
 def _update(unit: Unit, actor: Actor, wanted: Sequence[_Did]) -> None:
     known = people_usecases.by_username(unit, [each.username for each in wanted])
+    emails = people_usecases.by_email(unit, {each.step.facts["email"] for each in wanted if "email" in each.step.facts})
     entries = []
     for each in wanted:
         person = known[each.username]
+        if any(there.status != "removed" and there.id != person.id for there in emails.get(each.step.facts.get("email", ""), [])) and person.email != each.step.facts.get("email"):
+            each.what, each.why = "not done", "the address has come in otherwise meanwhile."
+            continue
         before = {name: getattr(person, name) for name, value in each.step.facts.items() if getattr(person, name) != value}
         if before:
             after = {name: each.step.facts[name] for name in before}
@@ -279,7 +302,7 @@ def _update(unit: Unit, actor: Actor, wanted: Sequence[_Did]) -> None:
             each.what = "as it was"
     log.write(unit, actor, None, entries)
     for status, act in (("suspended", "suspend"), ("active", "resume")):
-        _act(unit, actor, act, [each for each in wanted if each.step.status == status])
+        _act(unit, actor, act, [each for each in wanted if each.step.status == status and each.what != "not done"])
 
 
 def _assign(unit: Unit, actor: Actor, wanted: Sequence[_Did]) -> None:

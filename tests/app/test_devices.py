@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -163,3 +164,8 @@ def test_without_a_network_a_signed_answer_lets_one_machine_work_for_thirty_days
     assert "is over" in client.works(until)
     with pytest.raises(NotDone, match="for another request"):
         client.take_answer(signed, public)
+
+
+def test_whoever_asks_first_and_however_many_there_is_one_key_to_sign_with(demo: Database) -> None:
+    with ThreadPoolExecutor(6) as pool:
+        assert len(set(pool.map(lambda _: demo.run(offline.public_key), range(12)))) == 1

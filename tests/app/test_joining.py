@@ -71,6 +71,10 @@ def test_an_unknown_domain_is_answered_like_a_known_one_and_nobody_is_flooded(de
     for _ in range(10):
         demo.run(domains.ask, "ida@quay.example", "Ida")
     assert len(mails(demo, "ida@quay.example")) == domains.MOST_ASKED
+    demo.run(joining.add, OLDQUAY, joining.NewPerson("OLDQUAY", "Ivo", "ivo@quay.example", invite=False))
+    for _ in range(10):
+        demo.run(domains.ask, "ivo@quay.example", "Ivo")
+    assert len(mails(demo, "ivo@quay.example")) == domains.MOST_ASKED, "nor who is known already"
 
 
 def test_a_link_holds_for_a_day_and_only_while_the_domain_belongs_there(demo: Database) -> None:
@@ -96,8 +100,9 @@ def test_a_domain_that_cannot_be_is_refused(shared_demo: Database, domain: str, 
     shared_demo.run(domains.put_domain, TERN, "tern.example", "TERN", "at once")
     with pytest.raises(Refused, match=why):
         shared_demo.run(domains.put_domain, OLDQUAY, domain, account, "at once")
-    with pytest.raises(Refused, match="Give your name"):
-        shared_demo.run(domains.ask, "a@tern.example", "<b>")
+    for name in ("<b>", "Win at http://x.example", "ask me@x.example"):
+        with pytest.raises(Refused, match="Give your name"):
+            shared_demo.run(domains.ask, "a@tern.example", name)
 
 
 def test_a_known_address_is_linked_as_member_or_as_admin_and_never_twice_in_one_account(demo: Database) -> None:

@@ -10,12 +10,13 @@ import json
 from datetime import timedelta
 from typing import Any
 
+import sqlalchemy as sa
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.devices import store, usecases
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Again, Unit
 from fair_ladle.app.plumbing.problems import invalid, not_found
 
 MOST_DAYS = 30
@@ -31,7 +32,10 @@ def _signer(unit: Unit) -> Ed25519PrivateKey:
     private = store.signing_key(unit.connection)
     if private is None:
         made = Ed25519PrivateKey.generate()
-        store.keep_signing_key(unit.connection, made.private_bytes_raw(), unit.now)
+        try:
+            store.keep_signing_key(unit.connection, made.private_bytes_raw(), unit.now)
+        except sa.exc.IntegrityError:
+            raise Again from None
         return made
     return Ed25519PrivateKey.from_private_bytes(private)
 

@@ -114,5 +114,5 @@ def signing_key(connection: sa.Connection) -> bytes | None:
 
 
 def keep_signing_key(connection: sa.Connection, private: bytes, at: datetime) -> None:
-    """A key to sign with from now on."""
-    connection.execute(sa.insert(signing_keys).values(private=private, made_at=at))
+    """The first key to sign with; an integrity error where there is one by now."""
+    connection.execute(sa.insert(signing_keys).values(id=1, private=private, made_at=at))

@@ -95,8 +95,9 @@ def ask(unit: Unit, email: str, name: str) -> None:
     if not address:
         raise invalid("Give your e-mail address.", "email")
     name = " ".join(name.split())
-    if not name or len(name) > 200 or not name.isprintable() or any(each in "<>" for each in name):
-        raise invalid("Give your name, at most 200 characters.", "name")
+    if not name or len(name) > 200 or not name.isprintable() or any(each in "<>/:@" for each in name):
+        # It stands in the mail to the address, so nobody can write an address of their own there.
+        raise invalid("Give your name, at most 200 characters, without < > / : @.", "name")
     domain = store.domain(unit.connection, address.rpartition("@")[2])
     now = unit.now
     if domain is None:
@@ -106,11 +107,12 @@ def ask(unit: Unit, email: str, name: str) -> None:
         return
     accounts = accounts_usecases.known(unit)
     account = accounts.name(accounts.row_of_id[domain.account_id])
-    if any(each.status != "removed" for each in people_usecases.by_email(unit, {address}).get(address, [])):
-        outbox.write(unit, address, f"You are at {account} already", f"Hello {name},\n\nsomebody asked to join {account} with this address. You are known already; there is nothing to do.\n\nFair Ladle\n")
-        return
     token = secrets.token_urlsafe(32)
     store.add_join_request(unit.connection, {"account_id": domain.account_id, "email": address, "name": name, "token_hash": _hash(token), "asked_at": now})
+    if any(each.status != "removed" for each in people_usecases.by_email(unit, {address}).get(address, [])):
+        # It counts as asked, so that nobody is written to without end; the link is sent to nobody.
+        outbox.write(unit, address, f"You are at {account} already", f"Hello {name},\n\nsomebody asked to join {account} with this address. You are known already; there is nothing to do.\n\nFair Ladle\n")
+        return
     outbox.write(
         unit, address, f"Join {account}",
         f"Hello {name},\n\nfollow this link within a day to join {account}; it proves that the address is yours:\n\n{Settings.read().address}/joining/{token}\n\nIf you did not ask for it, do nothing.\n\nFair Ladle\n",

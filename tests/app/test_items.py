@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import threading
 from datetime import timedelta
 
@@ -98,6 +99,8 @@ def test_a_number_is_assigned_only_with_its_address_and_within_the_limits(stock:
         stock.run(usecases.assign, OLDQUAY, P, "OLDQUAY", [Use(f"+3515000000{n:02}", None, PLACE) for n in range(3, 13)])
     with pytest.raises(Refused, match="is in use already"):
         stock.run(usecases.assign, OLDQUAY, P, "OLDQUAY", [Use(one, None, PLACE)])
+    with pytest.raises(Refused, match="no number"):
+        stock.run(usecases.reserve, TERN, P, "TERN", 0, [one])
     assert stock.run(takings.verify, COMMAND_LINE) == []
 
 
@@ -106,8 +109,9 @@ def test_numbers_are_released_and_withdrawn_in_bulk_all_or_none(stock: Database)
     assert len(there) > 1
     with pytest.raises(Refused, match="no number"):
         stock.run(usecases.release, OLDQUAY, P, [*there, "+351500000001"])
-    with pytest.raises(Refused, match="no account"):
+    with pytest.raises(Refused, match=f"no number {re.escape(repr(there[0]))}") as refused:
         stock.run(usecases.release, TERN, P, there)
+    assert "OLDQUAY" not in str(refused.value.problem), "whose it is, is not told"
     assert stock.run(usecases.release, OLDQUAY, P, there) == len(there) and numbers(stock, "assigned", OLDQUAY, "") == []
     free = numbers(stock, "free")
     with pytest.raises(Refused, match="no number"):

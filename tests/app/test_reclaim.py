@@ -109,6 +109,15 @@ def test_who_is_told_and_still_needs_it_keeps_it(demo: Database) -> None:
             demo.run(reclaim.still_need_it, wrong)
 
 
+def test_who_never_joined_is_invited_again_when_a_run_is_taken_back(demo: Database) -> None:
+    rows = everybody(demo, status="invited")
+    invited = next(name for name, row in rows.items() if row.products and not row.person.protected)
+    did = run(demo, made(demo, replace(UNSEEN, criterion="not joined", days=1, act="suspend")))
+    assert invited in done(did, "suspended") and everybody(demo)[invited].person.status == "suspended"
+    demo.run(reclaim.undo, COMMAND_LINE, demo.run(reclaim.runs, COMMAND_LINE)[0].row.id)
+    assert everybody(demo)[invited].person.status == "invited" and seats(demo)[invited] == SEATS & set(rows[invited].products)
+
+
 CASES: list[tuple[str, dict[str, Any], str, set[str]]] = [
     ("never joined", {"criterion": "not joined", "days": 20, "act": "report"}, "reported", {"invited"}),
     ("never seen", {"criterion": "never seen", "days": 1, "act": "suspend"}, "suspended", {"active"}),

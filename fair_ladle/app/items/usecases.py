@@ -142,7 +142,7 @@ def bring_in(unit: Unit, actor: Actor, product: str, owner: str, text: str) -> i
 def withdraw(unit: Unit, actor: Actor, product: str, numbers: Sequence[str]) -> int:
     """Take free numbers out of the stock, all or none."""
     accounts, found = accounts_usecases.known(unit), _product(unit, product)
-    own = {pool.id for pool, row in _pools(unit, actor, accounts, found) if accounts_usecases.top_row(accounts, actor) in accounts.tree.path_up(row)}
+    own = {pool.id: row for pool, row in _pools(unit, actor, accounts, found) if accounts_usecases.top_row(accounts, actor) in accounts.tree.path_up(row)}
     there = store.known(unit.connection, found.id, numbers, lock=True)
     taken = {row.subject for row in usage.open_assignments(unit, [found], numbers, unit.now)}
     for number in numbers:
@@ -152,7 +152,7 @@ def withdraw(unit: Unit, actor: Actor, product: str, numbers: Sequence[str]) -> 
         if number in taken or (item.reserved_until is not None and item.reserved_until > unit.now and item.reserved_by != actor.sign_in_id):
             raise conflict(f"{number} is in use; release it first.")
     store.change(unit.connection, found.id, numbers, {"withdrawn_at": unit.now, "reserved_by": None, "reserved_until": None})
-    log.write(unit, actor, None, [log.Entry("number withdrawn", each, None, {"product": found.code}) for each in numbers])
+    log.write(unit, actor, None, [log.Entry("number withdrawn", each, int(accounts.ids[own[there[each].pool_id]]), {"product": found.code}) for each in numbers])
     return len(numbers)
 
 
@@ -168,16 +168,21 @@ def reserve(unit: Unit, actor: Actor, product: str, account: str, count: int = 0
         if len(numbers) < count:
             raise conflict(f"Only {len(numbers)} of {count} are free in the stock; bring more in, or choose fewer.")
     now, there = unit.now, store.known(unit.connection, found.id, numbers, lock=True)
-    _not_taken(unit, actor, found, pool.id, numbers, there)
+    _not_taken(unit, actor, accounts, found, pool.id, numbers, there)
     store.change(unit.connection, found.id, numbers, {"reserved_by": actor.sign_in_id or 0, "reserved_until": now + RESERVED_FOR})
     return list(numbers), now + RESERVED_FOR
 
 
-def _not_taken(unit: Unit, actor: Actor, product: Product, pool_id: int, numbers: Sequence[str], there: dict[str, Any]) -> None:
-    now, taken = unit.now, {row.subject for row in usage.open_assignments(unit, [product], numbers, unit.now)}
+def _seen(accounts: Accounts, actor: Actor, account_id: int) -> bool:
+    return accounts_usecases.top_row(accounts, actor) in accounts.tree.path_up(accounts.row_of_id[account_id])
+
+
+def _not_taken(unit: Unit, actor: Actor, accounts: Accounts, product: Product, pool_id: int, numbers: Sequence[str], there: dict[str, Any]) -> None:
+    """Refuse what is in use or reserved; what others use of the same stock is not there."""
+    now, taken = unit.now, {row.subject: row.account_id for row in usage.open_assignments(unit, [product], numbers, unit.now)}
     for number in numbers:
         item = there.get(number)
-        if item is None or item.pool_id != pool_id or item.withdrawn_at is not None:
+        if item is None or item.pool_id != pool_id or item.withdrawn_at is not None or (number in taken and not _seen(accounts, actor, taken[number])):
             raise not_found("number", number)
         if number in taken:
             raise conflict(f"{number} is in use already.")
@@ -210,7 +215,7 @@ def assign(unit: Unit, actor: Actor, product: str, account: str, uses: Sequence[
     pool = _pool_above(unit, accounts, row, found)
     numbers = [use.number for use in uses]
     there = store.known(unit.connection, found.id, numbers, lock=True)
-    _not_taken(unit, actor, found, pool.id, numbers, there)
+    _not_taken(unit, actor, accounts, found, pool.id, numbers, there)
     takings.assign(unit, actor, [Wanted(account, found.code, number) for number in numbers])
     for use in uses:
         store.change(unit.connection, found.id, [use.number], {
@@ -222,7 +227,10 @@ def assign(unit: Unit, actor: Actor, product: str, account: str, uses: Sequence[
 def release(unit: Unit, actor: Actor, product: str, numbers: Sequence[str]) -> int:
     """Numbers are free again, all or none."""
     accounts, found = accounts_usecases.known(unit), _product(unit, product)
-    there = {row.subject: accounts.tree.codes[accounts.row_of_id[row.account_id]] for row in usage.open_assignments(unit, [found], numbers, unit.now)}
+    there = {
+        row.subject: accounts.tree.codes[accounts.row_of_id[row.account_id]]
+        for row in usage.open_assignments(unit, [found], numbers, unit.now) if _seen(accounts, actor, row.account_id)
+    }
     for number in numbers:
         if number not in there:
             raise not_found("number", number)

@@ -63,6 +63,11 @@ def change(unit: Unit, ids: Collection[int], values: dict[str, Any]) -> None:
         store.change_people(unit.connection, ids, values)
 
 
+def status_again(person: Any) -> str:
+    """What somebody is again who was suspended or removed: invited, if they never joined."""
+    return "active" if person.last_seen_at is not None or person.invited_at is None else "invited"
+
+
 def add(unit: Unit, rows: Sequence[dict[str, Any]]) -> dict[str, Any]:
     """New people, by username."""
     store.add_people(unit.connection, rows)

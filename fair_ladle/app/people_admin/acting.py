@@ -151,19 +151,6 @@ class _Doing:
             groups[way(each)].append(each.id)
         return groups.items()
 
-    def _each_that_can(self, people: list[Any], do: Callable[[list[Any]], None]) -> list[Any]:
-        """Do it to all at once, or, where that is refused, to each half by itself; those to whom it was done."""
-        try:
-            with self.unit.connection.begin_nested():
-                do(people)
-            return people
-        except Refused as refused:
-            if len(people) > 1:
-                half = len(people) // 2
-                return self._each_that_can(people[:half], do) + self._each_that_can(people[half:], do)
-            self._not(people[0], refused.problem.detail)
-            return []
-
     def _as_many_as_fit(self, account_id: int, product: Product, people: list[Any], give: Callable[[list[Any]], None]) -> list[Any]:
         """Give to all, or, where a limit stops it, to as many of the first as it lets through; those it was given to."""
         row = self.accounts.row_of_id[account_id]
@@ -281,7 +268,7 @@ class _Doing:
 
     def _resume(self, people: list[Any]) -> None:
         able = self._those(people, lambda each: each.status == "suspended", lambda each: f"is {each.status}, not suspended.")
-        for status, ids in self._alike(able, _present_status):
+        for status, ids in self._alike(able, people_usecases.status_again):
             people_usecases.change(self.unit, ids, {"status": status, "kept": None})
         self._log("resumed", able)
         again: dict[tuple[int, str], list[Any]] = defaultdict(list)
@@ -316,7 +303,7 @@ class _Doing:
         for username, product_code, account in takings.set_aside(self.unit, list(self.product_of.values()), [each.username for each in able]):
             aside[username].append((product_code, account))
 
-        def move(some: list[Any]) -> None:
+        def move(some: Sequence[Any]) -> None:
             there = [(each.username, product, account) for each in some for product, account in held.get(each.username, [])]
             units = [Wanted(account, product.code, username) for username, product, account in sorted(there, key=lambda unit: bool(unit[1].requires))]
             units += [Wanted(account, product_code, takings.ASIDE + each.username) for each in some for product_code, account in aside[each.username]]
@@ -327,7 +314,9 @@ class _Doing:
             for part in takings.in_parts([replace(each, account=code) for each in units]):
                 takings.assign(self.unit, self.actor, part)
 
-        moved = self._each_that_can(able, move)
+        moved, refused = takings.each_that_can(self.unit, able, move)
+        for each, why in refused:
+            self._not(each, why)
         # Either account's log tells its own side, and neither names the other.
         log.write(self.unit, self.actor, None, [log.Entry("moved away", each.username, each.account_id) for each in moved])
         log.write(self.unit, self.actor, None, [log.Entry("moved here", each.username, target_id) for each in moved])
@@ -345,7 +334,7 @@ class _Doing:
         able = self._those(
             people, lambda each: each.removed_at is None or self.unit.now - each.removed_at <= RESTORED_WITHIN, lambda _: f"was removed more than {RESTORED_WITHIN.days} days ago.",
         )
-        for status, ids in self._alike(able, _present_status):
+        for status, ids in self._alike(able, people_usecases.status_again):
             people_usecases.change(self.unit, ids, {"status": status, "removed_at": None})
         self._log("restored", able)
 
@@ -366,11 +355,6 @@ class _Doing:
         able = self._those(people, lambda each: each.status == "invited", lambda each: f"is {each.status}; only who has not joined yet has an invitation.")
         people_usecases.withdraw_invitations(self.unit, [each.id for each in able])
         self._log("invitation withdrawn", able)
-
-
-def _present_status(person: Any) -> str:
-    """What somebody is again who was suspended or removed."""
-    return "active" if person.last_seen_at is not None or person.invited_at is None else "invited"
 
 
 def send_invitations(unit: Unit, actor: Actor, accounts: Accounts, people: Sequence[Any]) -> None:

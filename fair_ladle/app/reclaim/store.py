@@ -90,7 +90,7 @@ def lock_run(connection: sa.Connection, run_id: int) -> Any | None:
 
 def deeds(connection: sa.Connection, run_ids: Collection[int]) -> list[Any]:
     """What runs did, with the people."""
-    wanted = sa.select(d, people.c.username, people.c.display_name, people.c.account_id, people.c.status).join(people, people.c.id == d.c.person_id)
+    wanted = sa.select(d, people.c.username, people.c.display_name, people.c.account_id, people.c.status, people.c.last_seen_at, people.c.invited_at).join(people, people.c.id == d.c.person_id)
     return list(connection.execute(wanted.where(d.c.run_id.in_(run_ids)).order_by(d.c.id)))
 
 

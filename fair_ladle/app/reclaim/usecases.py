@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import secrets
 from collections import defaultdict
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from decimal import Decimal
@@ -179,18 +180,22 @@ def run(unit: Unit, actor: Actor, policy_id: int) -> Run:
     units, layered = _units(unit, accounts, policy, idle)
     names = {each.code: each.name for each in pools_usecases.products(unit)}
     told: list[dict[str, Any]] = []
+    mails: list[tuple[str, str, str]] = []
+    taking: list[tuple[Any, list[Taken]]] = []
     for each in idle:
         mine, notice = units.get(each.username, []), notices.get(each.id)
         stays = _stays(unit, policy, each, sheltered, mine, layered, notice)
         if stays:
             found.left.append(_deed(accounts, each, "left", mine, stays))
         elif policy.notice_days and notice is None:
-            told.append(_tell(unit, accounts, policy, each, [names[one.product] for one in mine]))
+            told.append(_tell(unit, accounts, policy, each, [names[one.product] for one in mine], mails))
             found.deeds.append(_deed(accounts, each, "told", mine, f"{_why(policy, each)}; {policy.notice_days} days to answer"))
         else:
-            _do(unit, policy, each, mine)
+            taking.append((each, mine))
             found.deeds.append(_deed(accounts, each, SAID[policy.act], mine, _why(policy, each)))
     store.tell(unit.connection, told)
+    outbox.write_all(unit, mails)
+    _take(unit, policy, taking)
     done = [each for each in found.deeds if each.what not in ("told", "reported")]
     store.forget_notices(unit.connection, policy_id, [each.person_id for each in done])
     if found.deeds:
@@ -265,27 +270,33 @@ def _deed(accounts: Accounts, person: Any, what: str, units: list[Taken], why: s
     return Deed(person.id, person.username, person.display_name, accounts.name(accounts.row_of_id[person.account_id]), what, units, why)
 
 
-def _tell(unit: Unit, accounts: Accounts, policy: Any, person: Any, products: list[str]) -> dict[str, Any]:
+def _tell(unit: Unit, accounts: Accounts, policy: Any, person: Any, products: list[str], mails: list[tuple[str, str, str]]) -> dict[str, Any]:
     """The notice with its link; whoever has no address is told by nobody, and has the same time."""
     token, now = secrets.token_urlsafe(32), unit.now
     if person.email:
         what = ", ".join(products)
         does = {"release": "is taken back", "suspend": "and your access are suspended", "report": "is reported as unused"}[policy.act]
-        outbox.write(
-            unit, person.email, f"Do you still need {what}?",
+        mails.append((
+            person.email, f"Do you still need {what}?",
             f"Hello {person.display_name},\n\nyou have {what} at {accounts.name(accounts.row_of_id[person.account_id])}, and it looks unused ({_why(policy, person)}).\n"
             f"On {now + timedelta(days=policy.notice_days):%-d %B %Y} it {does}. If you still need it, say so here:\n\n{Settings.read().address}/keep/{token}\n\nFair Ladle\n",
-        )
+        ))
     return {"policy_id": policy.id, "person_id": person.id, "told_at": now, "token_hash": hashlib.sha256(token.encode()).hexdigest(), "needed_at": None}
 
 
-def _do(unit: Unit, policy: Any, person: Any, units: list[Taken]) -> None:
+def _take(unit: Unit, policy: Any, taking: list[tuple[Any, list[Taken]]]) -> None:
+    """Take back from everybody at once, and suspend them if that is what the policy does."""
     if policy.act == "report":
         return
-    takings.release(unit, POLICIES, [Wanted(each.account, each.product, person.username) for each in units])
+    for part in takings.in_parts([Wanted(each.account, each.product, person.username) for person, units in taking for each in units]):
+        takings.release(unit, POLICIES, part)
     if policy.act == "suspend":
-        people_usecases.change(unit, [person.id], {"status": "suspended", "kept": [each.product for each in units]})
-        log.write(unit, POLICIES, None, [log.Entry("suspended", person.username, person.account_id, None, {"by": policy.name})])
+        alike: dict[tuple[str, ...], list[int]] = defaultdict(list)
+        for person, units in taking:
+            alike[tuple(each.product for each in units)].append(person.id)
+        for kept, ids in alike.items():
+            people_usecases.change(unit, ids, {"status": "suspended", "kept": list(kept)})
+        log.write(unit, POLICIES, None, [log.Entry("suspended", person.username, person.account_id, None, {"by": policy.name}) for person, _ in taking])
 
 
 @dataclass(frozen=True)
@@ -319,30 +330,25 @@ def undo(unit: Unit, actor: Actor, run_id: int) -> tuple[list[str], list[tuple[s
     policy = _mine(unit, actor, row.policy_id)
     if row.undone_at is not None:
         raise conflict(f"This run was taken back already, by {row.undone_by}.")
-    back: list[str] = []
-    missing: list[tuple[str, str]] = []
-    for deed in store.deeds(unit.connection, [run_id]):
-        if deed.what not in ("released", "suspended"):
-            continue
-        if deed.status == "removed":
-            missing.append((deed.display_name, "was removed meanwhile"))
-            continue
-        if deed.what == "suspended" and deed.status == "suspended":
-            people_usecases.change(unit, [deed.person_id], {"status": "active", "kept": None})
-        why = ""
-        for product, account, _, _ in reversed(deed.units):
-            try:
-                with unit.connection.begin_nested():
-                    takings.assign(unit, actor, [Wanted(account, product, deed.username)])
-            except Refused as refused:
-                why = refused.problem.detail
-        if why:
-            missing.append((deed.display_name, why))
-        else:
-            back.append(deed.display_name)
+    deeds = [each for each in store.deeds(unit.connection, [run_id]) if each.what in ("released", "suspended")]
+    missing = {each.person_id: "was removed meanwhile" for each in deeds if each.status == "removed"}
+    here = [each for each in deeds if each.status != "removed"]
+    for status in ("active", "invited"):
+        again = [each.person_id for each in here if each.what == each.status == "suspended" and people_usecases.status_again(each) == status]
+        people_usecases.change(unit, again, {"status": status, "kept": None})
+    # What others need comes first: add-ons were taken before what they need.
+    units = [(each.person_id, Wanted(account, product, each.username)) for each in here for product, account, _, _ in reversed(each.units)]
+    for part in takings.in_parts(units):
+        _, refused = takings.each_that_can(unit, part, lambda some: _assign(unit, actor, some))
+        missing |= {person_id: why for (person_id, _), why in refused}
+    back = [each.display_name for each in here if each.person_id not in missing]
     store.undone(unit.connection, run_id, unit.now, actor.name)
     log.write(unit, actor, None, [log.Entry("policy run taken back", policy.name, policy.account_id, None, {"given again": len(back), "not": len(missing)})])
-    return back, missing
+    return back, [(each.display_name, missing[each.person_id]) for each in deeds if each.person_id in missing]
+
+
+def _assign(unit: Unit, actor: Actor, units: Sequence[tuple[int, Wanted]]) -> None:
+    takings.assign(unit, actor, [wanted for _, wanted in units])
 
 
 @dataclass(frozen=True)

@@ -180,6 +180,23 @@ def as_many_as_fit(unit: Unit, subjects: list[Subject], give: Callable[[list[Sub
     return given, why
 
 
+def each_that_can(unit: Unit, subjects: Sequence[Subject], do: Callable[[Sequence[Subject]], None]) -> tuple[list[Subject], list[tuple[Subject, str]]]:
+    """Do something to all of these at once, or, where that is refused, to each half by itself: those it was done to, and the
+    others with the reason. Nothing of a try that was refused is kept."""
+    if not subjects:
+        return [], []
+    try:
+        with unit.connection.begin_nested():
+            do(subjects)
+        return list(subjects), []
+    except Refused as refused:
+        if len(subjects) == 1:
+            return [], [(subjects[0], refused.problem.detail)]
+        half = len(subjects) // 2
+        (done, refused_of), (more, refused_of_more) = (each_that_can(unit, part, do) for part in (subjects[:half], subjects[half:]))
+        return done + more, refused_of + refused_of_more
+
+
 def set_aside(unit: Unit, products: Sequence[Product], usernames: Sequence[str]) -> list[tuple[str, str, str]]:
     """(username, product, account) of the seats that are set aside for these people."""
     accounts, code_of = accounts_usecases.known(unit), {each.id: each.code for each in products}

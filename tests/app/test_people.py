@@ -9,6 +9,8 @@ from typing import Any
 import pytest
 import sqlalchemy as sa
 
+from fair_ladle.app.drafts import usecases as drafts
+from fair_ladle.app.drafts.changes import StatusChange
 from fair_ladle.app.people_admin import acting, groups, joining, listing
 from fair_ladle.app.people_admin.acting import How, Outcome
 from fair_ladle.app.people_admin.groups import Wanted
@@ -206,6 +208,23 @@ def test_who_is_suspended_removed_and_comes_back(demo: Database) -> None:
     act(demo, "remove", person)
     demo.clock.shift += timedelta(days=31)
     assert "more than 30 days ago" in demo.run(acting.act, COMMAND_LINE, "restore", Asked(usernames=(person,))).could_not[0].why
+
+
+def test_who_comes_back_together_gets_base_products_before_what_needs_them(demo: Database) -> None:
+    two = [name for name in found(demo, status="active") if "VOICE" in products(demo, name)]
+    had = {name: products(demo, name) for name in (next(each for each in two if base in products(demo, each)) for base in ("FIELD-CORE", "FIELD-FULL"))}
+    act(demo, "suspend", *had, keep_seats=False)
+    assert act(demo, "resume", *had).could_not == [] and {name: products(demo, name) for name in had} == had
+
+
+def test_nobody_comes_back_where_they_cannot_be(demo: Database) -> None:
+    one_there, other = found(demo, account="OLDQUAY-CREW", status="active")[:2]
+    address = one(demo, one_there).row.person.email
+    demo.run(acting.act, COMMAND_LINE, "remove", Asked(usernames=(one_there, other)))
+    demo.run(joining.add, OLDQUAY, NewPerson("OLDQUAY-CREW", "Somebody Else", address, invite=False))
+    assert demo.run(acting.act, COMMAND_LINE, "restore", Asked(usernames=(one_there,))).could_not[0].why == "has the address that Somebody Else has by now."
+    demo.run(drafts.apply_changes, COMMAND_LINE, [StatusChange(account="OLDQUAY-CREW", status="closed")], "hand")
+    assert "is of Crew Office, which is closed." in demo.run(acting.act, COMMAND_LINE, "restore", Asked(usernames=(other,))).could_not[0].why
 
 
 def test_who_moves_is_counted_and_charged_there_from_then_on(demo: Database) -> None:

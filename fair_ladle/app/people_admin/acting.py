@@ -165,13 +165,16 @@ class _Doing:
         return given
 
     def _assign(self, people: list[Any]) -> None:
-        product = self._named(self.how.product, "product")
-        able = self._able(product, people)
+        self.outcome.done.extend(self._give_as_far(self._named(self.how.product, "product"), people))
+
+    def _give_as_far(self, product: Product, people: Sequence[Any]) -> list[str]:
+        """Give a product to all against whom nothing speaks, as far as there are seats; to whom."""
+        given, able = list[str](), self._able(product, people)
         kept = {username for username, _, _ in takings.set_aside(self.unit, [product], [each.username for each in able])}
         able.sort(key=lambda each: each.username not in kept)
         for account_id, mine in self._by_account(able):
-            given = self._as_many_as_fit(account_id, product, mine, lambda part: self._give(part, product))
-            self.outcome.done.extend(each.username for each in given)
+            given.extend(each.username for each in self._as_many_as_fit(account_id, product, mine, lambda part: self._give(part, product)))
+        return given
 
     def _able(self, product: Product, people: Sequence[Any], leaving: Collection[str] = ()) -> list[Any]:
         """Those against whom nothing speaks but perhaps a limit; what speaks against the others is told."""
@@ -268,16 +271,21 @@ class _Doing:
 
     def _resume(self, people: list[Any]) -> None:
         able = self._those(people, lambda each: each.status == "suspended", lambda each: f"is {each.status}, not suspended.")
+        able = self._where_they_can_be(able)
         for status, ids in self._alike(able, people_usecases.status_again):
             people_usecases.change(self.unit, ids, {"status": status, "kept": None})
         self._log("resumed", able)
-        again: dict[tuple[int, str], list[Any]] = defaultdict(list)
-        for each in able:
-            for code in sorted(each.kept or (), key=lambda code: bool(self.products[code].requires) if code in self.products else True):
-                if code in self.products:
-                    again[each.account_id, code].append(each)
-        for (account_id, code), mine in again.items():
-            self._as_many_as_fit(account_id, self.products[code], mine, lambda part, code=code: self._give(part, self.products[code]))  # type: ignore[misc]
+        # What others need comes first, whoever has it.
+        for product in sorted(self.products.values(), key=lambda each: bool(each.requires)):
+            mine = [each for each in able if product.code in (each.kept or ())]
+            if mine:
+                self._give_as_far(product, mine)
+
+    def _where_they_can_be(self, people: Sequence[Any]) -> list[Any]:
+        """Those whose account is there for them to come back to."""
+        accounts = self.accounts
+        closed = {each for each in {person.account_id for person in people} if accounts.status(accounts.row_of_id[each]) == "closed"}
+        return self._those(people, lambda each: each.account_id not in closed, lambda each: f"is of {accounts.name(accounts.row_of_id[each.account_id])}, which is closed.")
 
     def _protect(self, people: list[Any]) -> None:
         self._protected(people, True)
@@ -333,6 +341,14 @@ class _Doing:
     def _restore(self, people: list[Any]) -> None:
         able = self._those(
             people, lambda each: each.removed_at is None or self.unit.now - each.removed_at <= RESTORED_WITHIN, lambda _: f"was removed more than {RESTORED_WITHIN.days} days ago.",
+        )
+        by_email = people_usecases.by_email(self.unit, {each.email.lower() for each in able if each.email})
+        taken = {
+            (there.account_id, email): there.display_name for email, mine in by_email.items() for there in mine if there.status != "removed"
+        }
+        able = self._those(
+            self._where_they_can_be(able), lambda each: (each.account_id, (each.email or "").lower()) not in taken,
+            lambda each: f"has the address that {taken[each.account_id, each.email.lower()]} has by now.",
         )
         for status, ids in self._alike(able, people_usecases.status_again):
             people_usecases.change(self.unit, ids, {"status": status, "removed_at": None})

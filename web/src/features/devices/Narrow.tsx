@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Dropdown, Form } from 'react-bootstrap'
 import { grid as gridQuery } from '../../api/queries'
-import { accountChoices } from '../../domain/accounts'
+import { accountChoices } from '../../domain/tree'
 import { useAddress, type Changes } from '../../parts/address'
 import type { Sorting } from '../../parts/VirtualTable'
 import { useNames } from '../drafts/names'

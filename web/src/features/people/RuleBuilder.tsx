@@ -6,7 +6,7 @@ export function RuleBuilder({ rule, set, trouble, disabled }: { rule: string; se
   const built = readBack(rule)
   const change = (conditions: Condition[], join: 'and' | 'or') => set(written(conditions, join))
   const kindOf = (attribute: string) => ATTRIBUTES.find((each) => each.name === attribute)?.kind ?? 'text'
-  const first = (attribute: string): Condition => ({ attribute, operator: OPERATORS[kindOf(attribute)][0]?.[0] ?? 'eq', value: kindOf(attribute) === 'truth' ? 'true' : kindOf(attribute) === 'instant' ? '2026-01-01' : '' })
+  const first = (attribute: string): Condition => ({ attribute, operator: OPERATORS[kindOf(attribute)][0]?.[0] ?? 'eq', value: kindOf(attribute) === 'truth' ? 'true' : kindOf(attribute) === 'instant' ? new Date().toISOString().slice(0, 10) : '' })
   return (
     <fieldset className="rule mt-3" disabled={disabled}>
       <legend>In it by a rule</legend>

@@ -141,6 +141,11 @@ def row_in_scope(accounts: Accounts, actor: Actor, code: str) -> int:
     raise not_found("account", code)
 
 
+def sees(accounts: Accounts, actor: Actor, account_id: int) -> bool:
+    """Whether an account, by its number, is of the actor's branch."""
+    return top_row(accounts, actor) in accounts.tree.path_up(accounts.row_of_id[account_id])
+
+
 def branch_ids(accounts: Accounts, actor: Actor, code: str | None = None) -> list[int] | None:
     """The numbers of the accounts of a branch the actor may see (None = all of theirs); None where that is every account."""
     row = top_row(accounts, actor) if code is None else row_in_scope(accounts, actor, code)

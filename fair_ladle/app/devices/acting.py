@@ -40,13 +40,17 @@ class Chosen:
         """active, revoking or revoked."""
         return "active" if self.row is None else str(self.row.state)
 
+    @property
+    def reports(self) -> bool:
+        """Whether something on it will ask whether it may go on."""
+        return self.row is not None and self.row.token_hash is not None
+
 
 def _chosen(unit: Unit, actor: Actor, refs: Sequence[Ref]) -> tuple[Accounts, list[Chosen]]:
     """The devices meant; whatever is out of sight does not exist."""
     if not 1 <= len(refs) <= MOST_AT_ONCE:
         raise invalid(f"Between 1 and {MOST_AT_ONCE} devices at once; here are {len(refs)}.", "devices")
     accounts = accounts_usecases.known(unit)
-    top = accounts_usecases.top_row(accounts, actor)
     products = {each.code: each for each in pools_usecases.products(unit) if each.measure == "device"}
     known = [(products[product].id, machine) for product, machine in refs if product in products]
     rows = {(row.product_id, row.machine): row for row in store.some(unit.connection, known)}
@@ -56,7 +60,7 @@ def _chosen(unit: Unit, actor: Actor, refs: Sequence[Ref]) -> tuple[Accounts, li
         at = (products[product].id, machine) if product in products else None
         row, used = rows.get(at) if at else None, there.get(at) if at else None
         account_id = row.account_id if row is not None else used.account_id if used is not None else None
-        if account_id is None or top not in accounts.tree.path_up(accounts.row_of_id[account_id]):
+        if account_id is None or not accounts_usecases.sees(accounts, actor, account_id):
             raise not_found("device", machine)
         found.append(Chosen(products[product], machine, row, account_id, used is not None))
     return accounts, found
@@ -87,11 +91,10 @@ def revoke(unit: Unit, actor: Actor, refs: Sequence[Ref]) -> int:
     used = [Wanted(accounts.tree.codes[accounts.row_of_id[each.account_id]], each.product.code, each.machine) for each in chosen if each.in_use]
     if used:
         takings.release(unit, actor, used)
-    telling = [each for each in chosen if each.row is not None and each.row.token_hash is not None]
-    _set(unit, telling, {"state": "revoking", "revoked_at": unit.now})
-    _set(unit, [each for each in chosen if each not in telling], {"state": "revoked", "revoked_at": unit.now})
+    for reports, state in ((True, "revoking"), (False, "revoked")):
+        _set(unit, [each for each in chosen if each.reports == reports], {"state": state, "revoked_at": unit.now})
     _tell(unit, actor, "revoked", chosen, {})
-    return len(telling)
+    return sum(each.reports for each in chosen)
 
 
 def confirm_revoked(unit: Unit, actor: Actor, refs: Sequence[Ref]) -> None:

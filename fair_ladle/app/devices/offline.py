@@ -54,7 +54,7 @@ def answer(unit: Unit, actor: Actor, request: dict[str, Any], days: int) -> dict
         raise invalid("This is no request file of a device; have the device write a new one.", "request")
     key, _ = usecases.valid_key(unit, None, "device", str(texts["key_hash"]))
     accounts = accounts_usecases.known(unit)
-    if accounts_usecases.top_row(accounts, actor) not in accounts.tree.path_up(accounts.tree.row(key.account)):
+    if not accounts_usecases.sees(accounts, actor, key.row.account_id):
         raise not_found("key", "of this request")
     until = unit.now + timedelta(days=days)
     usecases.activate(unit, None, str(texts["machine"]), str(request.get("name") or ""), str(texts["key_hash"]), until)

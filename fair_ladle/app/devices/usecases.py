@@ -120,7 +120,7 @@ def withdraw_key(unit: Unit, actor: Actor, key_id: int) -> None:
     """Nothing new begins with a key; what began stays."""
     accounts = accounts_usecases.known(unit)
     row = store.key(unit.connection, key_id=key_id)
-    if row is None or accounts_usecases.top_row(accounts, actor) not in accounts.tree.path_up(accounts.row_of_id[row.account_id]):
+    if row is None or not accounts_usecases.sees(accounts, actor, row.account_id):
         raise not_found("key", str(key_id))
     if row.withdrawn_at is None:
         store.withdraw_key(unit.connection, key_id, unit.now)

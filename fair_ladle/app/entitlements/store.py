@@ -109,6 +109,15 @@ def switch(connection: sa.Connection, person_id: int, product_id: int, component
         connection.execute(sa.insert(s).values(person_id=person_id, product_id=product_id, component=component))
 
 
+def switch_anew(connection: sa.Connection, person_ids: Collection[int], parts: Sequence[tuple[int, Collection[str]]], off: Sequence[dict[str, Any]]) -> None:
+    """For these people, components (product_id, codes) are switched as ``off`` says: those in it off, the others on."""
+    s = component_switches
+    for product_id, components in parts:
+        connection.execute(sa.delete(s).where(s.c.person_id.in_(person_ids), s.c.product_id == product_id, s.c.component.in_(components)))
+    if off:
+        connection.execute(sa.insert(s), list(off))
+
+
 def products_given(connection: sa.Connection) -> set[int]:
     """Products of which a layer gave a seat, or somebody waits for one."""
     return {*connection.scalars(sa.select(rule_seats.c.product_id).distinct()), *connection.scalars(sa.select(seat_queue.c.product_id).distinct())}

@@ -399,13 +399,11 @@ def carry_over(unit: Unit, old: Product, new: Product, mapped: dict[str, str | N
         if row.product_id == old.id:
             off[row.person_id].add(row.component)
     lost = {component: sum(component not in off[each] for each in person_ids) for component in old.components if mapped.get(component) is None}
-    for person_id, components in off.items():
-        for component in components:
-            store.switch(unit.connection, person_id, old.id, component, True)
-        for component in new.components:
-            origins = [each for each in old.components if mapped.get(each) == component]
-            if origins and component not in new.mandatory:
-                store.switch(unit.connection, person_id, new.id, component, not all(each in components for each in origins))
+    origins = {each: [part for part in old.components if mapped.get(part) == each] for each in new.components if each not in new.mandatory}
+    origins = {each: parts for each, parts in origins.items() if parts}
+    store.switch_anew(unit.connection, list(off), [(old.id, old.components), (new.id, list(origins))], [
+        {"person_id": person_id, "product_id": new.id, "component": each} for person_id, gone in off.items() for each, parts in origins.items() if gone.issuperset(parts)
+    ])
     return {component: count for component, count in lost.items() if count}
 
 

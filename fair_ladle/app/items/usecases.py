@@ -142,7 +142,7 @@ def bring_in(unit: Unit, actor: Actor, product: str, owner: str, text: str) -> i
 def withdraw(unit: Unit, actor: Actor, product: str, numbers: Sequence[str]) -> int:
     """Take free numbers out of the stock, all or none."""
     accounts, found = accounts_usecases.known(unit), _product(unit, product)
-    own = {pool.id: row for pool, row in _pools(unit, actor, accounts, found) if accounts_usecases.top_row(accounts, actor) in accounts.tree.path_up(row)}
+    own = {pool.id: row for pool, row in _pools(unit, actor, accounts, found) if accounts_usecases.sees(accounts, actor, pool.owner_id)}
     there = store.known(unit.connection, found.id, numbers, lock=True)
     taken = {row.subject for row in usage.open_assignments(unit, [found], numbers, unit.now)}
     for number in numbers:
@@ -173,16 +173,12 @@ def reserve(unit: Unit, actor: Actor, product: str, account: str, count: int = 0
     return list(numbers), now + RESERVED_FOR
 
 
-def _seen(accounts: Accounts, actor: Actor, account_id: int) -> bool:
-    return accounts_usecases.top_row(accounts, actor) in accounts.tree.path_up(accounts.row_of_id[account_id])
-
-
 def _not_taken(unit: Unit, actor: Actor, accounts: Accounts, product: Product, pool_id: int, numbers: Sequence[str], there: dict[str, Any]) -> None:
     """Refuse what is in use or reserved; what others use of the same stock is not there."""
     now, taken = unit.now, {row.subject: row.account_id for row in usage.open_assignments(unit, [product], numbers, unit.now)}
     for number in numbers:
         item = there.get(number)
-        if item is None or item.pool_id != pool_id or item.withdrawn_at is not None or (number in taken and not _seen(accounts, actor, taken[number])):
+        if item is None or item.pool_id != pool_id or item.withdrawn_at is not None or (number in taken and not accounts_usecases.sees(accounts, actor, taken[number])):
             raise not_found("number", number)
         if number in taken:
             raise conflict(f"{number} is in use already.")
@@ -229,7 +225,7 @@ def release(unit: Unit, actor: Actor, product: str, numbers: Sequence[str]) -> i
     accounts, found = accounts_usecases.known(unit), _product(unit, product)
     there = {
         row.subject: accounts.tree.codes[accounts.row_of_id[row.account_id]]
-        for row in usage.open_assignments(unit, [found], numbers, unit.now) if _seen(accounts, actor, row.account_id)
+        for row in usage.open_assignments(unit, [found], numbers, unit.now) if accounts_usecases.sees(accounts, actor, row.account_id)
     }
     for number in numbers:
         if number not in there:

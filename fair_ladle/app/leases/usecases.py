@@ -162,8 +162,8 @@ def tell_to_end(unit: Unit, actor: Actor, lease_ids: Sequence[int]) -> int:
     """An admin ends sessions, with time to save; how many of them. One that works without a network ends at once here,
     since nobody could tell it; one that has ended meanwhile stays ended."""
     accounts = accounts_usecases.known(unit)
-    top, rows = accounts_usecases.top_row(accounts, actor), store.by_ids(unit.connection, lease_ids)
-    unseen = set(lease_ids) - {row.id for row in rows if top in accounts.tree.path_up(accounts.row_of_id[row.account_id])}
+    rows = store.by_ids(unit.connection, lease_ids)
+    unseen = set(lease_ids) - {row.id for row in rows if accounts_usecases.sees(accounts, actor, row.account_id)}
     if unseen:
         raise not_found("session", str(min(unseen)))
     live = [row for row in rows if row.ended_at is None]

@@ -55,11 +55,7 @@ class Asked:
 def domains(unit: Unit, actor: Actor) -> tuple[Accounts, list[Any]]:
     """The domains of the branch: domain, account_id and joining, by name."""
     accounts = accounts_usecases.known(unit)
-    return accounts, [row for row in store.domains(unit.connection) if _sees(accounts, actor, row.account_id)]
-
-
-def _sees(accounts: Accounts, actor: Actor, account_id: int) -> bool:
-    return accounts_usecases.top_row(accounts, actor) in accounts.tree.path_up(accounts.row_of_id[account_id])
+    return accounts, [row for row in store.domains(unit.connection) if accounts_usecases.sees(accounts, actor, row.account_id)]
 
 
 def put_domain(unit: Unit, actor: Actor, domain: str, account: str, joining: Joining) -> None:
@@ -70,7 +66,7 @@ def put_domain(unit: Unit, actor: Actor, domain: str, account: str, joining: Joi
     if not DOMAIN.match(domain):
         raise invalid(f"{domain[:80]!r} is no domain; one looks like client.example.", "domain")
     there = store.domain(unit.connection, domain)
-    if there is not None and not _sees(accounts, actor, there.account_id):
+    if there is not None and not accounts_usecases.sees(accounts, actor, there.account_id):
         raise conflict(f"{domain} belongs to another account already.")
     account_id = int(accounts.ids[row])
     store.put_domain(unit.connection, domain, account_id, joining)
@@ -82,7 +78,7 @@ def forget_domain(unit: Unit, actor: Actor, domain: str) -> None:
     """The domain belongs to nobody any more; who joined by it stays."""
     accounts = accounts_usecases.known(unit)
     there = store.domain(unit.connection, domain)
-    if there is None or not _sees(accounts, actor, there.account_id):
+    if there is None or not accounts_usecases.sees(accounts, actor, there.account_id):
         raise not_found("domain", domain)
     store.forget_domain(unit.connection, domain)
     log.write(unit, actor, None, [log.Entry("domain taken away", domain, there.account_id, {"joining": there.joining})])
@@ -174,7 +170,7 @@ def waiting(unit: Unit, actor: Actor) -> list[Waiting]:
     accounts = accounts_usecases.known(unit)
     return [
         Waiting(row.id, row.name, row.email, accounts.tree.codes[accounts.row_of_id[row.account_id]], accounts.name(accounts.row_of_id[row.account_id]), row.proven_at)
-        for row in store.waiting_to_join(unit.connection) if _sees(accounts, actor, row.account_id)
+        for row in store.waiting_to_join(unit.connection) if accounts_usecases.sees(accounts, actor, row.account_id)
     ]
 
 
@@ -182,7 +178,7 @@ def decide(unit: Unit, actor: Actor, request_id: int, let_in: bool) -> str | Non
     """Let somebody in who waits (their username), or do not; they are told by mail."""
     accounts = accounts_usecases.known(unit)
     row = store.join_request(unit.connection, request_id=request_id, lock=True)
-    if row is None or row.proven_at is None or not _sees(accounts, actor, row.account_id):
+    if row is None or row.proven_at is None or not accounts_usecases.sees(accounts, actor, row.account_id):
         raise not_found("request to join", str(request_id))
     if row.decided_at is not None:
         raise conflict(f"{row.decided_by} has decided that already.")

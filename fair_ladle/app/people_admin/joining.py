@@ -83,12 +83,11 @@ def _refuse_known_email(unit: Unit, actor: Actor, accounts: accounts_usecases.Ac
 
     Whether somebody who joined already is linked."""
     joined = False
-    top = accounts_usecases.top_row(accounts, actor)
     for each in people_usecases.by_email(unit, {email}).get(email, []) if email else []:
         if each.id == but_not or each.status == "removed":
             continue
         place = accounts.row_of_id[each.account_id]
-        if top in accounts.tree.path_up(place):
+        if accounts_usecases.sees(accounts, actor, each.account_id):
             if link_to is not None and each.account_id != link_to:
                 joined = joined or each.status == "active"
                 continue

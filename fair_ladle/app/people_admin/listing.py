@@ -199,11 +199,7 @@ def found_in_scope(unit: Unit, actor: Actor, username: str) -> tuple[Accounts, A
     """Somebody of the branch; whoever is out of sight does not exist."""
     accounts = accounts_usecases.known(unit)
     found = store.one(unit.connection, username)
-    if found is None:
-        raise not_found("person", username)
-    place = accounts.row_of_id[found.account_id]
-    top = accounts_usecases.top_row(accounts, actor)
-    if top not in accounts.tree.path_up(place):
+    if found is None or not accounts_usecases.sees(accounts, actor, found.account_id):
         raise not_found("person", username)
     return accounts, found
 
@@ -230,12 +226,12 @@ def person(unit: Unit, actor: Actor, username: str) -> Person:
     ]
     runs = [
         (accounts.name(accounts.row_of_id[row.account_id]), row.role)
-        for row in (store.delegations_of(unit.connection, found.email) if found.email else []) if top in tree.path_up(accounts.row_of_id[row.account_id])
+        for row in (store.delegations_of(unit.connection, found.email) if found.email else []) if accounts_usecases.sees(accounts, actor, row.account_id)
     ]
     also = [
         (each.username, tree.codes[accounts.row_of_id[each.account_id]], accounts.name(accounts.row_of_id[each.account_id]))
         for each in (people_usecases.by_email(unit, {found.email.lower()}).get(found.email.lower(), []) if found.email else [])
-        if each.id != found.id and top in tree.path_up(accounts.row_of_id[each.account_id])
+        if each.id != found.id and accounts_usecases.sees(accounts, actor, each.account_id)
     ]
     return Person(
         _rows(unit, actor, accounts, [found])[0], [accounts.name(each) for each in path[1 : path.index(top) + 1]], holdings, mine, runs, also,

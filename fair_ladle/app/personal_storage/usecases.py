@@ -123,8 +123,7 @@ class _Layers:
 def of_one(unit: Unit, actor: Actor, person: Any) -> list[Storage]:
     """One person's storage of every product that reaches them, with what stayed in accounts they have left."""
     accounts = accounts_usecases.known(unit)
-    top, here = accounts_usecases.top_row(accounts, actor), accounts.row_of_id[person.account_id]
-    path = accounts.tree.path_up(here)
+    path = accounts.tree.path_up(accounts.row_of_id[person.account_id])
     owners = {(accounts.row_of_id[pool.owner_id], pool.product.id) for pool in pools_usecases.pools(unit, [each for each in pools_usecases.products(unit) if each.is_storage])}
     there = {each.product.id: each for each in of_people(unit, actor, [person]).get(person.username, [])}
     left = [each for each in person.was_in or () if each != person.account_id and each in accounts.row_of_id]
@@ -134,9 +133,9 @@ def of_one(unit: Unit, actor: Actor, person: Any) -> list[Storage]:
         if not product.is_storage:
             continue
         elsewhere = tuple(
-            Elsewhere(accounts.tree.codes[row], accounts.name(row), _grains(in_bytes))
+            Elsewhere(accounts.tree.codes[accounts.row_of_id[account_id]], accounts.name(accounts.row_of_id[account_id]), _grains(in_bytes))
             for product_id, account_id, _, in_bytes in stayed
-            if product_id == product.id and in_bytes and top in accounts.tree.path_up(row := accounts.row_of_id[account_id])
+            if product_id == product.id and in_bytes and accounts_usecases.sees(accounts, actor, account_id)
         )
         mine = there.get(product.id)
         if mine is None and not elsewhere and not any((row, product.id) in owners for row in path):

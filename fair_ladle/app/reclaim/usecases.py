@@ -162,7 +162,7 @@ def _exempt(groups: Groups, accounts: Accounts, row: int, names: tuple[str, ...]
 
 def _mine(unit: Unit, actor: Actor, policy_id: int) -> Any:
     accounts, row = accounts_usecases.known(unit), store.lock_policy(unit.connection, policy_id)
-    if row is None or accounts_usecases.top_row(accounts, actor) not in accounts.tree.path_up(accounts.row_of_id[row.account_id]):
+    if row is None or not accounts_usecases.sees(accounts, actor, row.account_id):
         raise not_found("policy", str(policy_id))
     return row
 

@@ -181,7 +181,7 @@ function Choices({ how, set, faulty }: { how: How; set: (changes: Partial<How>) 
       <h3>What is done</h3>
       <div className="lotform">
         {choose('account', 'Who names no account joins', grid?.accounts.code.flatMap((code, at): [string, string][] => (grid.accounts.status[at] === 'active' ? [[code, grid.accounts.name[at] ?? code]] : [])) ?? [])}
-        {choose('joining', 'Who is new', [['invited', 'is invited by mail, for seven days'], ['active', 'is active at once']])}
+        {choose('joining', 'Who is new', [['invited', 'is invited by mail'], ['active', 'is active at once']])}
         {choose('known', 'Who is here already', [['update', 'is brought up to the table'], ['leave', 'is left as they are']])}
         {choose('elsewhere', 'Who is in another account', [['refuse', 'is a fault'], ['update', 'is brought up to date there'], ['link', 'is linked: joins here too, the same person']])}
       </div>

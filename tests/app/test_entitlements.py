@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 import sqlalchemy as sa
 
+from fair_ladle.app.entitlements import of_person
 from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.entitlements.usecases import Gives, Laid
 from fair_ladle.app.people_admin import acting, groups, listing
@@ -103,15 +104,15 @@ def test_components_come_by_any_layer_and_a_direct_switch_turns_one_off(demo: Da
     give(demo, Gives("OLDQUAY", None, "FIELD-CORE", ("WRITER",), 500))
     give(demo, Gives("OLDQUAY", "OLDQUAY-LEADS", "FIELD-CORE", ("MEETINGS", "INSIGHTS"), 10))
 
-    def core() -> entitlements.PersonLayers:
+    def core() -> of_person.PersonLayers:
         with demo.transaction() as unit:
-            return next(each for each in entitlements.layers_of(unit, OLDQUAY, listing.found_in_scope(unit, OLDQUAY, person)[1]) if each.product.code == "FIELD-CORE")
+            return next(each for each in of_person.layers_of(unit, OLDQUAY, listing.found_in_scope(unit, OLDQUAY, person)[1]) if each.product.code == "FIELD-CORE")
 
     assert core().on == ["WRITER", "SHEETS", "MEETINGS", "INSIGHTS"] and {each.layer for each in core().cells} == {"everybody of Old Quay Ferries", "Leads"}
 
     def switch(component: str, on: bool) -> None:
         with demo.transaction() as unit:
-            entitlements.switch(unit, OLDQUAY, listing.found_in_scope(unit, OLDQUAY, person)[1], "FIELD-CORE", component, on)
+            of_person.switch(unit, OLDQUAY, listing.found_in_scope(unit, OLDQUAY, person)[1], "FIELD-CORE", component, on)
 
     switch("INSIGHTS", False)
     assert core().on == ["WRITER", "SHEETS", "MEETINGS"] and core().off == ["INSIGHTS"]

@@ -17,6 +17,7 @@ from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.reclaim import answers
 from fair_ladle.app.reclaim import usecases as reclaim
 from fair_ladle.app.reclaim.usecases import Policy, Run
 from fair_ladle.app.takings import usecases as takings
@@ -96,7 +97,7 @@ def test_who_is_told_and_still_needs_it_keeps_it(demo: Database) -> None:
     keeper = sorted(told)[0]
     assert asked[keeper].subject.startswith("Do you still need ")
     token = re.search(r"/keep/(\S+)", asked[keeper].body).group(1)  # type: ignore[union-attr]
-    assert not demo.run(reclaim.asked, token).needed and demo.run(reclaim.still_need_it, token).needed
+    assert not demo.run(answers.asked, token).needed and demo.run(answers.still_need_it, token).needed
     again = run(demo, policy_id, MARROW)
     assert not again.deeds and len(mails(demo)) == before + len(told), "nobody is told twice"
     demo.clock.shift += timedelta(days=8)
@@ -106,7 +107,7 @@ def test_who_is_told_and_still_needs_it_keeps_it(demo: Database) -> None:
     assert keeper in done(run(demo, policy_id, MARROW), "released"), "a word given holds as long as the policy's days"
     for wrong in ("guessed", token):
         with pytest.raises(Refused, match="no notice"):
-            demo.run(reclaim.still_need_it, wrong)
+            demo.run(answers.still_need_it, wrong)
 
 
 def test_who_never_joined_is_invited_again_when_a_run_is_taken_back(demo: Database) -> None:

@@ -1,4 +1,4 @@
-"""What layers give: changing it, laying it out over everybody, the queue for seats, and one person's layers."""
+"""What layers give: changing it, laying it out over everybody, and the queue for seats."""
 
 from __future__ import annotations
 
@@ -7,7 +7,6 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from itertools import groupby
-from typing import Any
 
 import numpy as np
 import sqlalchemy as sa
@@ -16,10 +15,10 @@ from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.entitlements import store
 from fair_ladle.app.log import usecases as log
-from fair_ladle.app.people.groups import PRESENT, Group, Groups, in_branch, is_present
+from fair_ladle.app.people.groups import PRESENT, Group, Groups, in_branch
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Unit
-from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
+from fair_ladle.app.plumbing.problems import Refused, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
 from fair_ladle.app.takings import usecases as takings
@@ -64,7 +63,7 @@ class Laid:
     waiting: list[tuple[str, str, str]] = field(default_factory=list)
 
 
-class _Layers:
+class Layers:
     """Everything any layer gives, over a tree."""
 
     def __init__(self, unit: Unit, accounts: Accounts):
@@ -117,7 +116,7 @@ def entitlements(unit: Unit, actor: Actor) -> list[tuple[str, str, Entitlement]]
     """What the layers of the branch give: account's code and name, and what."""
     accounts = accounts_usecases.known(unit)
     inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
-    layers = _Layers(unit, accounts)
+    layers = Layers(unit, accounts)
     return [(accounts.tree.codes[layers.row(each)], accounts.name(layers.row(each)), each) for each in layers.every if layers.row(each) in inside]
 
 
@@ -162,10 +161,10 @@ def forget(unit: Unit, actor: Actor, wanted: Gives) -> Laid:
     return lay_out(unit, [product])
 
 
-def _find(unit: Unit, actor: Actor, accounts: Accounts, wanted: Gives) -> tuple[_Layers, Entitlement | None, Group | None, Product]:
+def _find(unit: Unit, actor: Actor, accounts: Accounts, wanted: Gives) -> tuple[Layers, Entitlement | None, Group | None, Product]:
     row = accounts_usecases.row_in_scope(accounts, actor, wanted.account)
     store.lock_products(unit.connection)
-    layers, account_id = _Layers(unit, accounts), int(accounts.ids[row])
+    layers, account_id = Layers(unit, accounts), int(accounts.ids[row])
     group = None if wanted.group is None else next((each for each in layers.groups.every if each.account_id == account_id and each.code == wanted.group), None)
     if wanted.group is not None and group is None:
         raise not_found("group", wanted.group)
@@ -181,7 +180,7 @@ def lay_out(unit: Unit, only: Sequence[Product] | None = None) -> Laid:
     """
     store.lock_products(unit.connection)
     accounts, laid = accounts_usecases.known(unit), Laid()
-    layers = _Layers(unit, accounts)
+    layers = Layers(unit, accounts)
     of = [each for each in layers.every if only is None or each.product.id in {product.id for product in only}]
     ids, products, reached = layers.reached(of)
     column = {product.id: n for n, product in enumerate(products)}
@@ -202,7 +201,7 @@ def lay_out(unit: Unit, only: Sequence[Product] | None = None) -> Laid:
 def lay_out_of(unit: Unit, groups: Sequence[Group]) -> Laid:
     """Lay out what these groups give."""
     ids = {each.id for each in groups}
-    of = {each.product.id: each.product for each in _Layers(unit, accounts_usecases.known(unit)).every if each.group is not None and each.group.id in ids}
+    of = {each.product.id: each.product for each in Layers(unit, accounts_usecases.known(unit)).every if each.group is not None and each.group.id in ids}
     return lay_out(unit, list(of.values())) if of else Laid()
 
 
@@ -287,7 +286,7 @@ def queue(unit: Unit, actor: Actor) -> list[Waiting]:
     """Who of the branch waits for a seat, product by product, first come first."""
     accounts = accounts_usecases.known(unit)
     inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
-    layers = _Layers(unit, accounts)
+    layers = Layers(unit, accounts)
     ids, products, reached = layers.reached(layers.every)
     place, found = {person_id: n for n, person_id in enumerate(ids)}, []
     for n, product in enumerate(products):
@@ -308,78 +307,10 @@ def queue(unit: Unit, actor: Actor) -> list[Waiting]:
     return found
 
 
-@dataclass(frozen=True)
-class Cell:
-    """What one layer says of a product: given or not, and the components it has on."""
-
-    layer: str
-    gives: bool
-    on: list[str]
-
-
-@dataclass(frozen=True)
-class PersonLayers:
-    """A product and how it reaches somebody: layer by layer, what is switched off directly, and the result."""
-
-    product: Product
-    cells: list[Cell]
-    off: list[str]
-    reaches: bool
-    on: list[str]
-    has: bool
-    direct: bool
-    waits_since: datetime | None
-
-
-def layers_of(unit: Unit, actor: Actor, person: Any) -> list[PersonLayers]:
-    """How products reach one person of the branch. What layers above the branch give counts, and is told as “above”."""
-    accounts = accounts_usecases.known(unit)
-    inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
-    layers = _Layers(unit, accounts)
-    me = is_present(person.id)
-    mine = [each for each, members in zip(layers.every, store.members(unit.connection, me, [layers.clause(each) for each in layers.every]), strict=True) if len(members)]
-    off: dict[int, list[str]] = defaultdict(list)
-    for row in store.switched_off(unit.connection, [person.id]):
-        off[row.product_id].append(row.component)
-    have = {row.product_id for row in usage.open_assignments(unit, list(layers.products.values()), [person.username], unit.now)}
-    _, products, reached = layers.reached(mine, me)
-    column = {product.id: n for n, product in enumerate(products)}
-    found = []
-    for product in sorted({*products, *(layers.products[each] for each in have)}, key=lambda each: each.code):
-        if product.measure != "seat":
-            continue
-        cells = [
-            Cell(_layer_name(accounts, layers, each) if layers.row(each) in inside else "above", True, list(each.on)) for each in mine if each.product.id == product.id
-        ]
-        by_rule = person.id in store.given(unit.connection, product.id)
-        direct = product.id in have and not by_rule
-        on = named(product, int(reached.components[0, column[product.id]])) if product.id in column else []
-        if direct:
-            on = [code for code in product.components if code in on or code not in off[product.id] or code in product.mandatory]
-        waits = store.waiting(unit.connection, product.id).get(person.id)
-        found.append(PersonLayers(product, cells, off[product.id], product.id in column, on, product.id in have, direct, waits))
-    return found
-
-
-def _layer_name(accounts: Accounts, layers: _Layers, each: Entitlement) -> str:
-    return each.group.name if each.group else f"everybody of {accounts.name(layers.row(each))}"
-
-
-def switch(unit: Unit, actor: Actor, person: Any, product_code: str, component: str, on: bool) -> None:
-    """Switch a component of what somebody has off, or on again; a mandatory one stays on."""
-    product = pools_usecases.product(unit, product_code)
-    if component not in product.components:
-        raise invalid(f"{product.name} has no component {component}.", "component")
-    if component in product.mandatory and not on:
-        raise conflict(f"{component} is always on in {product.name}.")
-    store.switch(unit.connection, person.id, product.id, component, on)
-    log.write(unit, actor, None, [log.Entry("component switched", person.username, person.account_id, None, {"product": product.code, component: "on" if on else "off"})])
-
-
 def given_to(unit: Unit, group: Group) -> list[str]:
     """Names of the products a group gives: it cannot go before these do."""
     accounts = accounts_usecases.known(unit)
-    return [each.product.name for each in _Layers(unit, accounts).every if each.group is not None and each.group.id == group.id]
+    return [each.product.name for each in Layers(unit, accounts).every if each.group is not None and each.group.id == group.id]
 
 
 def comes_by_a_layer(unit: Unit, product: Product, person_ids: Sequence[int]) -> set[int]:
@@ -413,6 +344,6 @@ def has_component(unit: Unit, accounts: Accounts, product: Product, component: s
         raise invalid(f"{product.name} has no component {component}.", "component")
     if component in product.mandatory:
         return sa.true()
-    layers = _Layers(unit, accounts)
+    layers = Layers(unit, accounts)
     giving = [layers.clause(each) for each in layers.every if each.product.id == product.id and component in each.on]
     return store.has_it_on(product.id, component, sa.or_(sa.false(), *giving))

@@ -11,8 +11,9 @@ import sqlalchemy as sa
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.enforcement import usecases as enforcement
+from fair_ladle.app.entitlements import of_person
 from fair_ladle.app.entitlements import usecases as entitlements
-from fair_ladle.app.entitlements.usecases import PersonLayers
+from fair_ladle.app.entitlements.of_person import PersonLayers
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people.filters import Clause, clause, contains
 from fair_ladle.app.people import usecases as people_usecases
@@ -236,14 +237,14 @@ def person(unit: Unit, actor: Actor, username: str) -> Person:
     return Person(
         _rows(unit, actor, accounts, [found])[0], [accounts.name(each) for each in path[1 : path.index(top) + 1]], holdings, mine, runs, also,
         store.ever_held(unit.connection, list(products), username), log.about_subject(unit, found.account_id, username), products,
-        entitlements.layers_of(unit, actor, found), personal_storage.of_one(unit, actor, found),
+        of_person.layers_of(unit, actor, found), personal_storage.of_one(unit, actor, found),
         [next(each for each in products.values() if each.code == code) for _, code, _ in takings.set_aside(unit, list(products.values()), [username])],
     )
 
 
 def switch(unit: Unit, actor: Actor, username: str, product: str, component: str, on: bool) -> None:
     """Switch a component of a product off for somebody of the branch, or on again."""
-    entitlements.switch(unit, actor, found_in_scope(unit, actor, username)[1], product, component, on)
+    of_person.switch(unit, actor, found_in_scope(unit, actor, username)[1], product, component, on)
 
 
 def set_storage_limit(unit: Unit, actor: Actor, username: str, product: str, amount: str | None) -> None:

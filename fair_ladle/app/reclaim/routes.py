@@ -9,7 +9,7 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
-from fair_ladle.app.reclaim import usecases
+from fair_ladle.app.reclaim import answers, usecases
 from fair_ladle.app.reclaim.usecases import Act, Criterion, Deed, Run, Taken
 
 KEEP = "/api/keep"
@@ -211,12 +211,12 @@ def undo(run_id: int, db: Db, who: Who) -> Any:
 @open_routes.get("/{token}", response_model=NoticeAsked)
 def asked(token: str, db: Db) -> Any:
     """A notice, for whoever has its link."""
-    found = db.run(usecases.asked, token)
+    found = db.run(answers.asked, token)
     return NoticeAsked(name=found.name, until=found.until, needed=found.needed)
 
 
 @open_routes.post("/{token}", response_model=NoticeAsked)
 def still_need_it(token: str, db: Db) -> Any:
     """Say that one still needs it."""
-    found = db.run(usecases.still_need_it, token)
+    found = db.run(answers.still_need_it, token)
     return NoticeAsked(name=found.name, until=found.until, needed=found.needed)

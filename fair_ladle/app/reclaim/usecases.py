@@ -7,7 +7,7 @@ import secrets
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
+from datetime import timedelta
 from decimal import Decimal
 from types import SimpleNamespace
 from typing import Any, Literal
@@ -23,7 +23,7 @@ from fair_ladle.app.people.groups import Groups, in_branch, people
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database, Unit
-from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
+from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
 from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Pool, Product
@@ -349,33 +349,6 @@ def undo(unit: Unit, actor: Actor, run_id: int) -> tuple[list[str], list[tuple[s
 
 def _assign(unit: Unit, actor: Actor, units: Sequence[tuple[int, Wanted]]) -> None:
     takings.assign(unit, actor, [wanted for _, wanted in units])
-
-
-@dataclass(frozen=True)
-class Asked:
-    """What the link of a notice shows."""
-
-    name: str
-    until: datetime
-    needed: bool
-
-
-def asked(unit: Unit, token: str) -> Asked:
-    """A notice by its link; refused where it is over."""
-    row = store.by_token(unit.connection, hashlib.sha256(token.encode()).hexdigest())
-    if row is None:
-        raise Refused(Problem("not-found", "No such notice", 404, "There is no notice at this address: it was answered, or it is over."))
-    return Asked(row.display_name, row.told_at + timedelta(days=row.notice_days), row.needed_at is not None)
-
-
-def still_need_it(unit: Unit, token: str) -> Asked:
-    """Whoever was told keeps what they have, until the policy's days are over again."""
-    row = store.by_token(unit.connection, hashlib.sha256(token.encode()).hexdigest())
-    if row is None:
-        raise Refused(Problem("not-found", "No such notice", 404, "There is no notice at this address: it was answered, or it is over."))
-    store.still_needed(unit.connection, row.policy_id, row.person_id, unit.now)
-    log.write(unit, Actor(row.display_name, "", None), None, [log.Entry("still needed", row.username, row.account_id, None, {"asked by": row.name})])
-    return Asked(row.display_name, row.told_at + timedelta(days=row.notice_days), True)
 
 
 def run_daily(database: Database) -> None:

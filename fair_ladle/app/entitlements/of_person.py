@@ -1,0 +1,89 @@
+"""How products reach one person, layer by layer, and the components that are switched off for them alone."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.entitlements import store
+from fair_ladle.app.entitlements.usecases import Entitlement, Layers, named
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.people.groups import is_present
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import conflict, invalid
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.usage import usecases as usage
+
+
+@dataclass(frozen=True)
+class Cell:
+    """What one layer says of a product: given or not, and the components it has on."""
+
+    layer: str
+    gives: bool
+    on: list[str]
+
+
+@dataclass(frozen=True)
+class PersonLayers:
+    """A product and how it reaches somebody: layer by layer, what is switched off directly, and the result."""
+
+    product: Product
+    cells: list[Cell]
+    off: list[str]
+    reaches: bool
+    on: list[str]
+    has: bool
+    direct: bool
+    waits_since: datetime | None
+
+
+def layers_of(unit: Unit, actor: Actor, person: Any) -> list[PersonLayers]:
+    """How products reach one person of the branch. What layers above the branch give counts, and is told as “above”."""
+    accounts = accounts_usecases.known(unit)
+    inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
+    layers = Layers(unit, accounts)
+    me = is_present(person.id)
+    mine = [each for each, members in zip(layers.every, store.members(unit.connection, me, [layers.clause(each) for each in layers.every]), strict=True) if len(members)]
+    off: dict[int, list[str]] = defaultdict(list)
+    for row in store.switched_off(unit.connection, [person.id]):
+        off[row.product_id].append(row.component)
+    have = {row.product_id for row in usage.open_assignments(unit, list(layers.products.values()), [person.username], unit.now)}
+    _, products, reached = layers.reached(mine, me)
+    column = {product.id: n for n, product in enumerate(products)}
+    found = []
+    for product in sorted({*products, *(layers.products[each] for each in have)}, key=lambda each: each.code):
+        if product.measure != "seat":
+            continue
+        cells = [
+            Cell(_layer_name(accounts, layers, each) if layers.row(each) in inside else "above", True, list(each.on)) for each in mine if each.product.id == product.id
+        ]
+        by_rule = person.id in store.given(unit.connection, product.id)
+        direct = product.id in have and not by_rule
+        on = named(product, int(reached.components[0, column[product.id]])) if product.id in column else []
+        if direct:
+            on = [code for code in product.components if code in on or code not in off[product.id] or code in product.mandatory]
+        waits = store.waiting(unit.connection, product.id).get(person.id)
+        found.append(PersonLayers(product, cells, off[product.id], product.id in column, on, product.id in have, direct, waits))
+    return found
+
+
+def _layer_name(accounts: Accounts, layers: Layers, each: Entitlement) -> str:
+    return each.group.name if each.group else f"everybody of {accounts.name(layers.row(each))}"
+
+
+def switch(unit: Unit, actor: Actor, person: Any, product_code: str, component: str, on: bool) -> None:
+    """Switch a component of what somebody has off, or on again; a mandatory one stays on."""
+    product = pools_usecases.product(unit, product_code)
+    if component not in product.components:
+        raise invalid(f"{product.name} has no component {component}.", "component")
+    if component in product.mandatory and not on:
+        raise conflict(f"{component} is always on in {product.name}.")
+    store.switch(unit.connection, person.id, product.id, component, on)
+    log.write(unit, actor, None, [log.Entry("component switched", person.username, person.account_id, None, {"product": product.code, component: "on" if on else "off"})])

@@ -1,0 +1,44 @@
+"""What whoever was told says by the link of their notice: that they still need what they have."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.problems import Problem, Refused
+from fair_ladle.app.reclaim import store
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What the link of a notice shows."""
+
+    name: str
+    until: datetime
+    needed: bool
+
+
+def _notice(unit: Unit, token: str) -> Any:
+    row = store.by_token(unit.connection, hashlib.sha256(token.encode()).hexdigest())
+    if row is None:
+        raise Refused(Problem("not-found", "No such notice", 404, "There is no notice at this address: it was answered, or it is over."))
+    return row
+
+
+def asked(unit: Unit, token: str) -> Asked:
+    """A notice by its link; refused where it is over."""
+    row = _notice(unit, token)
+    return Asked(row.display_name, row.told_at + timedelta(days=row.notice_days), row.needed_at is not None)
+
+
+def still_need_it(unit: Unit, token: str) -> Asked:
+    """Whoever was told keeps what they have, until the policy's days are over again."""
+    row = _notice(unit, token)
+    store.still_needed(unit.connection, row.policy_id, row.person_id, unit.now)
+    log.write(unit, Actor(row.display_name, "", None), None, [log.Entry("still needed", row.username, row.account_id, None, {"asked by": row.name})])
+    return Asked(row.display_name, row.told_at + timedelta(days=row.notice_days), True)

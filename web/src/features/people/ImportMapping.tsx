@@ -96,11 +96,11 @@ export function ImportMapping({ number }: { number: number }) {
               <section aria-label="Faults" className="faults">
                 <div className="d-flex align-items-center gap-2"><h3 className="mb-0">{found.fault_count} {found.fault_count === 1 ? 'fault' : 'faults'}</h3><span className="grow" /><ExportMenu path={`/api/people-imports/${number}/export`} params={{}} /></div>
                 <VirtualTable
-                  rows={found.faults} label="Faults" rowKey={(row) => `${row.row} ${row.column}`} rowHeight={30}
+                  rows={found.faults} label="Faults" rowKey={(row) => `${row.row} ${row.column}`} rowHeight={44}
                   columns={[
                     { key: 'row', title: 'Row', width: '50px', fig: true, cell: (row) => row.row }, { key: 'column', title: 'Column', width: '96px', cell: (row) => row.column },
                     { key: 'found', title: 'Stands there', width: 'minmax(100px, 1fr)', cell: (row) => <span title={row.found}>{row.found || <span className="quiet">nothing</span>}</span> },
-                    { key: 'expected', title: 'Right would be', width: 'minmax(180px, 2fr)', cell: (row) => <span title={row.expected}>{row.expected}</span> },
+                    { key: 'expected', title: 'Right would be', width: 'minmax(180px, 2fr)', cell: (row) => <span className="two-lines" title={row.expected}>{row.expected}</span> },
                     { key: 'out', title: '', width: '86px', cell: (row) => <button type="button" className="btn btn-link btn-sm p-0" aria-label={`Leave row ${row.row} out`} onClick={() => set({ leave_out: [...how.leave_out, row.row] })}>leave out</button> },
                   ]}
                 />

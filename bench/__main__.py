@@ -1,4 +1,5 @@
-"""`python -m bench [NAME …]`: every measurement (or those named), as a table; each against something in the same run."""
+"""`python -m bench [NAME …]`: every measurement (or those named), as a table; each against something in the same
+run."""
 
 from __future__ import annotations
 
@@ -11,8 +12,14 @@ from bench import admissions, drafts, engine, grid, loading, people, people_impo
 from bench.measured import Measure
 
 ALL = {
-    "engine": engine.measure, "admissions": admissions.measure, "drafts": drafts.measure, "loading": loading.measure, "grid": grid.measure,
-    "people": people.measure, "people_import": people_import.measure, "sessions": sessions.measure,
+    "engine": engine.measure,
+    "admissions": admissions.measure,
+    "drafts": drafts.measure,
+    "loading": loading.measure,
+    "grid": grid.measure,
+    "people": people.measure,
+    "people_import": people_import.measure,
+    "sessions": sessions.measure,
 }
 
 

@@ -27,7 +27,9 @@ def source(tables: dict[str, tuple[str, list[str]]]) -> Source:
     """An intake that is made here: header and rows by table."""
     found = Source()
     for name, (header, rows) in tables.items():
-        found.add(name, SheetTable(name, header.split(","), ((n, row.split(",")) for n, row in enumerate(rows, start=2))))
+        found.add(
+            name, SheetTable(name, header.split(","), ((n, row.split(",")) for n, row in enumerate(rows, start=2)))
+        )
     return found
 
 
@@ -39,7 +41,8 @@ def prepare(database: Database) -> None:
         accounts += [f"C{n},MSP,client,C{n},,", f"C{n}-A,C{n},sub-account,A,,"]
         allocations.append(f"C{n},BOX,100000,,block,2026-01-01")
     database.run(
-        intake.bring_in, COMMAND_LINE,
+        intake.bring_in,
+        COMMAND_LINE,
         source(
             {
                 "accounts": ("code,parent,kind,name,currency,time_zone", accounts),
@@ -108,6 +111,12 @@ def measure() -> list[Measure]:
             ours = rate(url, clients, _admit)
             theirs = rate(url, clients, _bare)
             rows.append(
-                Measure(f"admissions, {clients} clients", f"{ours:,.0f}/s", "bare lock-and-update of as many rows", f"{theirs:,.0f}/s", f"{ours / theirs:.2f} of the rate")
+                Measure(
+                    f"admissions, {clients} clients",
+                    f"{ours:,.0f}/s",
+                    "bare lock-and-update of as many rows",
+                    f"{theirs:,.0f}/s",
+                    f"{ours / theirs:.2f} of the rate",
+                )
             )
     return rows

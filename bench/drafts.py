@@ -1,4 +1,5 @@
-"""What a keystroke in a draft costs the server: keeping the change and all of its effect, as the browser asks for it."""
+"""What a keystroke in a draft costs the server: keeping the change and all of its effect, as the browser asks for
+it."""
 
 from __future__ import annotations
 
@@ -11,8 +12,8 @@ from bench.measured import Measure
 from fair_ladle.app.allocations import views
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import AllocationChange
-from fair_ladle.app.drafts.routes import effect_body
 from fair_ladle.app.drafts.reversing import terms_of
+from fair_ladle.app.drafts.routes import effect_body
 from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Unit
@@ -21,11 +22,17 @@ from fair_ladle.connectors.sheets_in import SheetTable
 
 
 def _keystrokes(clients: int, products: int) -> tuple[float, float, int]:
-    """Seconds of a keystroke (the middle of 9), seconds of one settle of what it touches, and the number of accounts."""
+    """Seconds of a keystroke (the middle of 9), seconds of one settle of what it touches, and the number of
+    accounts."""
     with server() as home:
         database = new_database(home)
         everything = intake_of(clients, products)
-        everything.add("assignments", SheetTable("assignments", ["account", "product", "subject", "from", "to"], assignments(clients, products, 50_000)))
+        everything.add(
+            "assignments",
+            SheetTable(
+                "assignments", ["account", "product", "subject", "from", "to"], assignments(clients, products, 50_000)
+            ),
+        )
         database.run(intake.bring_in, COMMAND_LINE, everything)
         database.run(sign_in.give_sign_in, COMMAND_LINE, "msp@x.example", "Ines", "MSP", "only-for-this-measurement")
         who = Actor("Ines", "msp@x.example", "MSP", 1)
@@ -36,7 +43,13 @@ def _keystrokes(clients: int, products: int) -> tuple[float, float, int]:
         revision, cap = count(), count(401)
 
         def keystroke(unit: Unit) -> str:
-            change = AllocationChange(account="C1", product="P1", terms=was.model_copy(update={"cap": next(cap), "reserve": next(cap) - 380}), seen=there.id, was=was)
+            change = AllocationChange(
+                account="C1",
+                product="P1",
+                terms=was.model_copy(update={"cap": next(cap), "reserve": next(cap) - 380}),
+                seen=there.id,
+                was=was,
+            )
             draft = drafts.edit(unit, who, None, next(revision), [change])
             return effect_body(drafts.look(unit, who, draft.changes), who).model_dump_json()
 
@@ -64,5 +77,13 @@ def measure() -> list[Measure]:
         typed, settled, accounts = _keystrokes(clients, products)
         name = f"draft effect of a keystroke, {accounts:,} accounts × {products} pools"
         rows.append(Measure(name, f"{typed * 1000:.0f} ms", "at most", f"{most} ms", f"{typed * 1000 / most:.2f}"))
-        rows.append(Measure(name, f"{typed * 1000:.0f} ms", "the grid's column alone", f"{settled * 1000:.0f} ms", f"{typed / settled:.2f}"))
+        rows.append(
+            Measure(
+                name,
+                f"{typed * 1000:.0f} ms",
+                "the grid's column alone",
+                f"{settled * 1000:.0f} ms",
+                f"{typed / settled:.2f}",
+            )
+        )
     return rows

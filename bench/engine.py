@@ -28,7 +28,11 @@ def tree_of(accounts: int) -> Tree:
         elif number <= accounts // 5:
             above = chance.randrange(0, 201)
         else:
-            above = chance.randrange(201, accounts // 5 + 1) if chance.random() < 0.8 else chance.randrange(accounts // 5, number)
+            above = (
+                chance.randrange(201, accounts // 5 + 1)
+                if chance.random() < 0.8
+                else chance.randrange(accounts // 5, number)
+            )
         parents[f"A{number}"] = f"A{above}"
     return Tree.build(parents)
 
@@ -60,8 +64,12 @@ def frame_pass(frames: list[pl.DataFrame], names: list[str]) -> pl.DataFrame:
     for frame in frames:
         if below is not None:
             frame = frame.join(below, left_on="row", right_on="parent", how="left", suffix="_below")
-            frame = frame.with_columns((pl.col(f"own_{n}") + pl.col(f"held_{n}").fill_null(0)).alias(f"own_{n}") for n in names)
-        held = frame.select("parent", *(pl.max_horizontal(f"own_{n}", f"reserve_{n}").alias(f"held_{n}") for n in names))
+            frame = frame.with_columns(
+                (pl.col(f"own_{n}") + pl.col(f"held_{n}").fill_null(0)).alias(f"own_{n}") for n in names
+            )
+        held = frame.select(
+            "parent", *(pl.max_horizontal(f"own_{n}", f"reserve_{n}").alias(f"held_{n}") for n in names)
+        )
         below = held.group_by("parent").sum()
     assert below is not None
     return below
@@ -84,11 +92,14 @@ def measure() -> list[Measure]:
         frames.append(
             pl.DataFrame(
                 {"row": rows, "parent": tree.parent[rows]}
-                | {f"own_{n}": own[rows, int(n)] for n in names} | {f"reserve_{n}": reserve[rows, int(n)] for n in names}
+                | {f"own_{n}": own[rows, int(n)] for n in names}
+                | {f"reserve_{n}": reserve[rows, int(n)] for n in names}
             )
         )
     ours, bare, frame = interleaved(
-        lambda: settle(tree, own, reserve, roots), lambda: bare_pass(tree, own, reserve), lambda: frame_pass(frames, names)
+        lambda: settle(tree, own, reserve, roots),
+        lambda: bare_pass(tree, own, reserve),
+        lambda: frame_pass(frames, names),
     )
     settled = settle(tree, own, reserve, roots)
     assert (settled.load == bare_pass(tree, own, reserve)[0]).all()
@@ -98,7 +109,9 @@ def measure() -> list[Measure]:
         lambda: headroom(tree, settle(tree, own, reserve, roots), cap, roots, supply, own),
         lambda: bare_both(tree, own, reserve, cap, supply.promisable),
     )
-    assert (headroom(tree, settled, cap, roots, supply, own).room == bare_both(tree, own, reserve, cap, supply.promisable)).all()
+    assert (
+        headroom(tree, settled, cap, roots, supply, own).room == bare_both(tree, own, reserve, cap, supply.promisable)
+    ).all()
     one, query = _one_pool(tree, own[:, :1], reserve[:, :1])
     high = chance.integers(0, 50, 10_000).tolist()
     sharing = best(lambda: share(100_000, [1] * 10_000, [0] * 10_000, high, Mode.MAX_MIN), 3)
@@ -106,7 +119,12 @@ def measure() -> list[Measure]:
     return [
         compared(f"settle {size}", ours, "bare NumPy pass, level by level", bare),
         compared(f"settle {size}", ours, "data-frame library, level by level", frame),
-        compared(f"settle, headroom and binding limits {size}", with_headroom, "bare NumPy pass, up and down, nothing bound", bare_headroom),
+        compared(
+            f"settle, headroom and binding limits {size}",
+            with_headroom,
+            "bare NumPy pass, up and down, nothing bound",
+            bare_headroom,
+        ),
         compared(f"settle {ACCOUNTS:,} × 1", one, "recursive query in MariaDB", query),
         Measure("share 100,000 units over 10,000 accounts, max-min", f"{sharing:.3f} s"),
     ]
@@ -121,7 +139,9 @@ def _one_pool(tree: Tree, own: Any, reserve: Any) -> tuple[float, float]:
             connection.execute(sa.text("CREATE TABLE node (id INT PRIMARY KEY, parent INT, own BIGINT, KEY (parent))"))
             rows = [{"id": row, "parent": int(tree.parent[row]), "own": int(own[row, 0])} for row in range(len(tree))]
             for start in range(0, len(rows), 10_000):
-                connection.execute(sa.text("INSERT INTO node VALUES (:id, :parent, :own)"), rows[start : start + 10_000])
+                connection.execute(
+                    sa.text("INSERT INTO node VALUES (:id, :parent, :own)"), rows[start : start + 10_000]
+                )
         # A recursive query cannot add up what it recurses over, so it gives the sums of own of every branch
         # of the first level only: less than settling does.
         query = sa.text(

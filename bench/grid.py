@@ -1,4 +1,5 @@
-"""The allocation grid at 5,000 accounts × 9 pools with every row open, in Debian's Chromium, against what it must keep to."""
+"""The allocation grid at 5,000 accounts × 9 pools with every row open, in Debian's Chromium, against what it must
+keep to."""
 
 from __future__ import annotations
 
@@ -26,8 +27,13 @@ CLIENTS, POOLS = 1000, 9  # each client with four departments
 PASSWORD = "only-for-this-measurement"
 ROW_PIXELS = 35
 ARGUMENTS = [
-    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync",
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
 ]
 WHEN_ROWS_CAME = """
   new MutationObserver((_, watch) => {
@@ -53,7 +59,12 @@ def _serving() -> Iterator[str]:
     with server() as home:
         database = new_database(home)
         everything = intake_of(CLIENTS, POOLS)
-        everything.add("assignments", SheetTable("assignments", ["account", "product", "subject", "from", "to"], assignments(CLIENTS, POOLS, 100_000)))
+        everything.add(
+            "assignments",
+            SheetTable(
+                "assignments", ["account", "product", "subject", "from", "to"], assignments(CLIENTS, POOLS, 100_000)
+            ),
+        )
         database.run(intake.bring_in, COMMAND_LINE, everything)
         database.run(sign_in.give_sign_in, COMMAND_LINE, "msp@x.example", "Ines Vane", "MSP", PASSWORD)
         with socket.socket() as probe:
@@ -73,7 +84,9 @@ def _serving() -> Iterator[str]:
 
 
 def _main_thread_seconds(session: CDPSession) -> float:
-    return next(each["value"] for each in session.send("Performance.getMetrics")["metrics"] if each["name"] == "TaskDuration")
+    return next(
+        each["value"] for each in session.send("Performance.getMetrics")["metrics"] if each["name"] == "TaskDuration"
+    )
 
 
 def _restyled(page: Page, session: CDPSession, steps: int) -> list[int]:
@@ -82,11 +95,19 @@ def _restyled(page: Page, session: CDPSession, steps: int) -> list[int]:
     session.on("Tracing.dataCollected", lambda data: events.extend(data["value"]))
     ended: list[bool] = []
     session.on("Tracing.tracingComplete", lambda _: ended.append(True))
-    session.send("Tracing.start", {"transferMode": "ReportEvents", "traceConfig": {"includedCategories": ["devtools.timeline", "blink.user_timing"]}})
+    session.send(
+        "Tracing.start",
+        {
+            "transferMode": "ReportEvents",
+            "traceConfig": {"includedCategories": ["devtools.timeline", "blink.user_timing"]},
+        },
+    )
     for step in range(steps):
         page.evaluate(
-            "(n) => new Promise((done) => { performance.mark('step-' + n); document.querySelector('.agrid').scrollTop += %d;"
-            " requestAnimationFrame(() => requestAnimationFrame(() => requestAnimationFrame(done))) })" % ROW_PIXELS, step,
+            "(n) => new Promise((done) => "
+            "{ performance.mark('step-' + n); document.querySelector('.agrid').scrollTop += %d;"
+            " requestAnimationFrame(() => requestAnimationFrame(() => requestAnimationFrame(done))) })" % ROW_PIXELS,
+            step,
         )
     session.send("Tracing.end")
     while not ended:
@@ -124,10 +145,15 @@ def measure() -> list[Measure]:
             while not page.evaluate("window.firstRows"):
                 page.wait_for_timeout(20)
             first.append(page.evaluate("window.firstRows"))
-            answer.append(page.evaluate(
-                "async () => { const begin = performance.now(); await (await fetch('/api/allocations')).json(); return performance.now() - begin }"
-            ))
-        rows = json.loads(page.evaluate("JSON.stringify(Number(document.querySelector('.agrid').getAttribute('aria-rowcount')) - 1)"))
+            answer.append(
+                page.evaluate(
+                    "async () => "
+                    "{ const begin = performance.now(); await (await fetch('/api/allocations')).json(); return performance.now() - begin }"
+                )
+            )
+        rows = json.loads(
+            page.evaluate("JSON.stringify(Number(document.querySelector('.agrid').getAttribute('aria-rowcount')) - 1)")
+        )
         nodes = page.evaluate("document.querySelectorAll('*').length")
         session = page.context.new_cdp_session(page)
         session.send("Performance.enable")
@@ -150,7 +176,13 @@ def measure() -> list[Measure]:
     size = f"grid, {rows:,} rows × {POOLS} pools"
     return [
         Measure(f"{size}: first rows", *limit(min(first), 1500, "ms")),
-        Measure(f"{size}: first rows", f"{min(first):.0f} ms", "its answer alone, fetched again", f"{min(answer):.0f} ms", f"{min(first) / min(answer):.2f}"),
+        Measure(
+            f"{size}: first rows",
+            f"{min(first):.0f} ms",
+            "its answer alone, fetched again",
+            f"{min(answer):.0f} ms",
+            f"{min(first) / min(answer):.2f}",
+        ),
         Measure(f"{size}: elements in the page", *limit(nodes, 2000, "")),
         Measure(f"{size}: restyled per row step, most of {len(restyled)}", *limit(max(restyled), 100, "")),
         Measure(f"{size}: main thread per frame at 600 px/s", *limit(min(found[600]), 9, "ms")),

@@ -41,10 +41,19 @@ def intake_of(clients: int, products: int) -> Source:
         {
             "accounts": ("code,parent,kind,name,currency,time_zone", accounts),
             "products": ("code,name,measure,unit", [f"P{p},Product {p},device,device" for p in range(products)]),
-            "lots": ("reference,owner,product,quantity,first_day,unit_cost", [f"PO-{p},MSP,P{p},500000,2026-01-01,2.5" for p in range(products)]),
+            "lots": (
+                "reference,owner,product,quantity,first_day,unit_cost",
+                [f"PO-{p},MSP,P{p},500000,2026-01-01,2.5" for p in range(products)],
+            ),
             "allocations": ("account,product,reserve,cap,at_cap,first_day", allocations),
-            "rates": ("seller,buyer,product,first_day,basis,overage_price", [f"MSP,,P{p},2026-01-01,held,9" for p in range(products)]),
-            "rate_tiers": ("seller,buyer,product,first_day,from_quantity,unit_price", [f"MSP,,P{p},2026-01-01,{f},{4 - f / 50}" for p in range(products) for f in (0, 50)]),
+            "rates": (
+                "seller,buyer,product,first_day,basis,overage_price",
+                [f"MSP,,P{p},2026-01-01,held,9" for p in range(products)],
+            ),
+            "rate_tiers": (
+                "seller,buyer,product,first_day,from_quantity,unit_price",
+                [f"MSP,,P{p},2026-01-01,{f},{4 - f / 50}" for p in range(products) for f in (0, 50)],
+            ),
         }
     )
 
@@ -57,7 +66,8 @@ def _bare_insert(database: Database) -> float:
         begin = time.perf_counter()
         for start in range(0, len(rows), 10_000):
             connection.exec_driver_sql(
-                "INSERT INTO bare (account_id, product_id, subject, begins, ends) VALUES (%s, %s, %s, %s, %s)", rows[start : start + 10_000]
+                "INSERT INTO bare (account_id, product_id, subject, begins, ends) VALUES (%s, %s, %s, %s, %s)",
+                rows[start : start + 10_000],
             )
         return time.perf_counter() - begin
 
@@ -67,8 +77,10 @@ def _bare_sum(database: Database) -> float:
     begin = time.perf_counter()
     with database.engine.begin() as connection:
         connection.exec_driver_sql(
-            "SELECT product_id, account_id, SUM(TIMESTAMPDIFF(SECOND, GREATEST(begins, '2026-10-01'), LEAST(COALESCE(ends, '2026-11-01'), '2026-11-01')))"
-            " FROM assignments WHERE begins < '2026-11-01' AND (ends IS NULL OR ends > '2026-10-01') GROUP BY product_id, account_id"
+            "SELECT product_id, account_id, SUM(TIMESTAMPDIFF(SECOND, GREATEST(begins, '2026-10-01'), "
+            "LEAST(COALESCE(ends, '2026-11-01'), '2026-11-01')))"
+            " FROM assignments WHERE begins < '2026-11-01' AND (ends IS NULL OR ends > "
+            "'2026-10-01') GROUP BY product_id, account_id"
         ).fetchall()
     return time.perf_counter() - begin
 
@@ -78,7 +90,14 @@ def measure() -> list[Measure]:
     with server() as home:
         database = new_database(home)
         everything = intake_of(CLIENTS, PRODUCTS)
-        everything.add("assignments", SheetTable("assignments", ["account", "product", "subject", "from", "to"], assignments(CLIENTS, PRODUCTS, ASSIGNMENTS)))
+        everything.add(
+            "assignments",
+            SheetTable(
+                "assignments",
+                ["account", "product", "subject", "from", "to"],
+                assignments(CLIENTS, PRODUCTS, ASSIGNMENTS),
+            ),
+        )
         begin = time.perf_counter()
         database.run(intake.bring_in, COMMAND_LINE, everything)
         loaded = time.perf_counter() - begin
@@ -94,6 +113,8 @@ def measure() -> list[Measure]:
         database.engine.dispose()
     return [
         compared(f"import of {ASSIGNMENTS:,} assignments, checked", loaded, "inserting as many bare rows", bare_load),
-        compared(f"a month's readings, {ASSIGNMENTS:,} assignments", read, "the month's seconds summed in SQL", bare_sum),
+        compared(
+            f"a month's readings, {ASSIGNMENTS:,} assignments", read, "the month's seconds summed in SQL", bare_sum
+        ),
         Measure(f"{CLIENTS:,} statements, {lines:,} lines with their shares", f"{priced:.1f} s"),
     ]

@@ -21,10 +21,20 @@ PEOPLE, CLIENTS = 50_000, 500
 
 def _ready(database: Database) -> None:
     accounts = ["MSP,,operator,Msp,EUR,Europe/Lisbon", *(f"C{n},MSP,client,Client {n},," for n in range(CLIENTS))]
-    database.run(intake.bring_in, COMMAND_LINE, source({
-        "accounts": ("code,parent,kind,name,currency,time_zone", accounts), "products": ("code,name,measure,unit", ["MAIL,Mail,seat,seat"]),
-        "lots": ("reference,owner,product,quantity,first_day,unit_cost", [f"PO-1,MSP,MAIL,{2 * PEOPLE},2026-01-01,2.5"]),
-    }))
+    database.run(
+        intake.bring_in,
+        COMMAND_LINE,
+        source(
+            {
+                "accounts": ("code,parent,kind,name,currency,time_zone", accounts),
+                "products": ("code,name,measure,unit", ["MAIL,Mail,seat,seat"]),
+                "lots": (
+                    "reference,owner,product,quantity,first_day,unit_cost",
+                    [f"PO-1,MSP,MAIL,{2 * PEOPLE},2026-01-01,2.5"],
+                ),
+            }
+        ),
+    )
     database.run(sign_in.give_sign_in, COMMAND_LINE, "admin@msp.example", "Admin", "MSP", "correct-ferry-staple")
 
 
@@ -36,10 +46,20 @@ def _bare(database: Database) -> float:
         connection.rollback()
         for start in range(0, PEOPLE, usecases.AT_ONCE):
             with connection.begin():
-                connection.execute(sa.insert(people), [
-                    {"account_id": account, "username": f"bare.{n}", "display_name": f"Bare {n}", "email": f"bare.{n}@x.example", "status": "active", "protected": False}
-                    for n in range(start, start + usecases.AT_ONCE)
-                ])
+                connection.execute(
+                    sa.insert(people),
+                    [
+                        {
+                            "account_id": account,
+                            "username": f"bare.{n}",
+                            "display_name": f"Bare {n}",
+                            "email": f"bare.{n}@x.example",
+                            "status": "active",
+                            "protected": False,
+                        }
+                        for n in range(start, start + usecases.AT_ONCE)
+                    ],
+                )
         took = time.perf_counter() - begin
         with connection.begin():
             connection.execute(sa.delete(people))
@@ -56,19 +76,37 @@ def measure() -> list[Measure]:
             bare = _bare(database)
             actor = database.run(lambda unit: sign_in.actor_for(unit, 1, "MSP"))
             assert actor is not None
-            lines = [f"Guest {n % 4000},guest.{n}@c{n % CLIENTS}.example,C{n % CLIENTS},{columns}" for n in range(PEOPLE)]
+            lines = [
+                f"Guest {n % 4000},guest.{n}@c{n % CLIENTS}.example,C{n % CLIENTS},{columns}" for n in range(PEOPLE)
+            ]
             content = "\n".join(["Name,E-mail,Account,Products", *lines]).encode()
             begin = time.perf_counter()
             number = database.run(usecases.receive, actor, "guests.csv", content)
             how = database.run(usecases.look, actor, number).how
             looked = time.perf_counter() - begin
-            rows.append(Measure(f"{PEOPLE:,} people looked at", f"{looked:.1f} s", "bare inserts of the rows", f"{bare:.1f} s", f"{looked / bare:.1f}"))
+            rows.append(
+                Measure(
+                    f"{PEOPLE:,} people looked at",
+                    f"{looked:.1f} s",
+                    "bare inserts of the rows",
+                    f"{bare:.1f} s",
+                    f"{looked / bare:.1f}",
+                )
+            )
             database.run(usecases.look, actor, number, type(how)(**{**how.__dict__, "joining": joining}))
             begin = time.perf_counter()
             database.run(usecases.begin, actor, number)
             usecases.work(database, number)
             took = time.perf_counter() - begin
             assert database.run(usecases.one, actor, number).done == PEOPLE
-            rows.append(Measure(f"{PEOPLE:,} people brought in, {what}", f"{took:.1f} s", "bare inserts of the rows", f"{bare:.1f} s", f"{took / bare:.1f}"))
+            rows.append(
+                Measure(
+                    f"{PEOPLE:,} people brought in, {what}",
+                    f"{took:.1f} s",
+                    "bare inserts of the rows",
+                    f"{bare:.1f} s",
+                    f"{took / bare:.1f}",
+                )
+            )
             database.engine.dispose()
     return rows

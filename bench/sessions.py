@@ -34,27 +34,65 @@ NEEDED = SESSIONS / usecases.BEAT_SECONDS
 
 def _ready(database: Database) -> str:
     """People of one account, all but one of them at work, and the key they began with."""
-    database.run(intake.bring_in, COMMAND_LINE, source({
-        "accounts": ("code,parent,kind,name,currency,time_zone", ["MSP,,operator,Msp,EUR,Europe/Lisbon", "C,MSP,client,Client,,"]),
-        "products": ("code,name,measure,unit", ["DESK,Desk,session,session"]), "lots": ("reference,owner,product,quantity,first_day,unit_cost", [f"PO-1,MSP,DESK,{SESSIONS},2026-01-01,2.5"]),
-    }))
+    database.run(
+        intake.bring_in,
+        COMMAND_LINE,
+        source(
+            {
+                "accounts": (
+                    "code,parent,kind,name,currency,time_zone",
+                    ["MSP,,operator,Msp,EUR,Europe/Lisbon", "C,MSP,client,Client,,"],
+                ),
+                "products": ("code,name,measure,unit", ["DESK,Desk,session,session"]),
+                "lots": (
+                    "reference,owner,product,quantity,first_day,unit_cost",
+                    [f"PO-1,MSP,DESK,{SESSIONS},2026-01-01,2.5"],
+                ),
+            }
+        ),
+    )
     now = datetime.now(UTC)
     with database.engine.begin() as connection:
-        account, product = (connection.scalar(sa.text(each)) for each in ("SELECT id FROM accounts WHERE code = 'C'", "SELECT id FROM products"))
-        connection.execute(sa.insert(people), [
-            {"account_id": account, "username": f"p{n}", "display_name": f"P {n}", "status": "active", "protected": False} for n in range(SESSIONS + 20)
-        ])
+        account, product = (
+            connection.scalar(sa.text(each))
+            for each in ("SELECT id FROM accounts WHERE code = 'C'", "SELECT id FROM products")
+        )
+        connection.execute(
+            sa.insert(people),
+            [
+                {
+                    "account_id": account,
+                    "username": f"p{n}",
+                    "display_name": f"P {n}",
+                    "status": "active",
+                    "protected": False,
+                }
+                for n in range(SESSIONS + 20)
+            ],
+        )
         ids = dict(connection.execute(sa.select(people.c.username, people.c.id)).all())
-        connection.execute(sa.text("INSERT INTO assignments (account_id, product_id, subject, begins) VALUES (:a, :p, :s, '2026-02-01')"), [
-            {"a": account, "p": product, "s": f"p{n}"} for n in range(SESSIONS - 1)
-        ])
-        connection.execute(sa.insert(leases), [
-            {
-                "account_id": account, "product_id": product, "person_id": ids[f"p{n}"], "username": f"p{n}", "machine": f"m{n}", "token_hash": hashed(f"t{n}"), "began_at": now,
-                "until": now + timedelta(minutes=3),
-            }
-            for n in range(SESSIONS - 1)
-        ])
+        connection.execute(
+            sa.text(
+                "INSERT INTO assignments (account_id, product_id, subject, begins) VALUES (:a, :p, :s, '2026-02-01')"
+            ),
+            [{"a": account, "p": product, "s": f"p{n}"} for n in range(SESSIONS - 1)],
+        )
+        connection.execute(
+            sa.insert(leases),
+            [
+                {
+                    "account_id": account,
+                    "product_id": product,
+                    "person_id": ids[f"p{n}"],
+                    "username": f"p{n}",
+                    "machine": f"m{n}",
+                    "token_hash": hashed(f"t{n}"),
+                    "began_at": now,
+                    "until": now + timedelta(minutes=3),
+                }
+                for n in range(SESSIONS - 1)
+            ],
+        )
     database.run(takings.rebuild_stale)
     return database.run(devices.make_key, COMMAND_LINE, "C", "DESK", "Desks")[1]
 
@@ -98,7 +136,11 @@ def _health(connection: http.client.HTTPConnection, number: int) -> int:
 
 
 def _beat(connection: http.client.HTTPConnection, number: int) -> int:
-    connection.request("POST", "/api/public/sessions/beat", headers={"Authorization": f"Bearer t{number * 7919 % (SESSIONS - 1)}", "Content-Length": "0"})
+    connection.request(
+        "POST",
+        "/api/public/sessions/beat",
+        headers={"Authorization": f"Bearer t{number * 7919 % (SESSIONS - 1)}", "Content-Length": "0"},
+    )
     answer = connection.getresponse()
     answer.read()
     return answer.status
@@ -113,7 +155,9 @@ def measure() -> list[Measure]:
             probe.bind(("127.0.0.1", 0))
             port = probe.getsockname()[1]
         # A process of its own, as when it serves: else its clients here would wait for the same interpreter.
-        running = multiprocessing.get_context("spawn").Process(target=_serve, args=(database.engine.url.render_as_string(False), port), daemon=True)
+        running = multiprocessing.get_context("spawn").Process(
+            target=_serve, args=(database.engine.url.render_as_string(False), port), daemon=True
+        )
         running.start()
         _await(port)
         plain, beats = _per_second(port, _health), _per_second(port, _beat)
@@ -138,10 +182,30 @@ def measure() -> list[Measure]:
         begin = time.perf_counter()
         end_lost_sessions(database)
         lost = time.perf_counter() - begin
-        assert database.run(takings.verify, COMMAND_LINE) == [] and database.run(usecases.sessions, COMMAND_LINE)[0] == 0
+        assert (
+            database.run(takings.verify, COMMAND_LINE) == [] and database.run(usecases.sessions, COMMAND_LINE)[0] == 0
+        )
         database.engine.dispose()
     return [
-        Measure(f"heartbeats a second at {SESSIONS:,} sessions, {CLIENTS} clients", f"{beats:.0f}", f"as many as {SESSIONS:,} sessions need", f"{NEEDED:.0f}", f"{beats / NEEDED:.1f}"),
-        Measure("heartbeats a second", f"{beats:.0f}", "the plainest request a second", f"{plain:.0f}", f"{beats / plain:.2f}"),
-        Measure(f"{SESSIONS:,} lost leases ended", f"{lost:.1f} s", "their heartbeats, one each", f"{SESSIONS / beats:.1f} s", f"{lost * beats / SESSIONS:.2f}"),
+        Measure(
+            f"heartbeats a second at {SESSIONS:,} sessions, {CLIENTS} clients",
+            f"{beats:.0f}",
+            f"as many as {SESSIONS:,} sessions need",
+            f"{NEEDED:.0f}",
+            f"{beats / NEEDED:.1f}",
+        ),
+        Measure(
+            "heartbeats a second",
+            f"{beats:.0f}",
+            "the plainest request a second",
+            f"{plain:.0f}",
+            f"{beats / plain:.2f}",
+        ),
+        Measure(
+            f"{SESSIONS:,} lost leases ended",
+            f"{lost:.1f} s",
+            "their heartbeats, one each",
+            f"{SESSIONS / beats:.1f} s",
+            f"{lost * beats / SESSIONS:.2f}",
+        ),
     ]

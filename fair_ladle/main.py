@@ -74,7 +74,8 @@ from fair_ladle.app.takings.routes import routes as takings
 from fair_ladle.app.today.routes import routes as today
 from fair_ladle.connectors.mail import Smtp, StandIn
 from fair_ladle.demo import reporting
-from fair_ladle.demo.mail import FOLDER, routes as demo_mail
+from fair_ladle.demo.mail import FOLDER
+from fair_ladle.demo.mail import routes as demo_mail
 
 logger = logging.getLogger("fair_ladle")
 WEB = PROJECT / "web" / "dist"
@@ -86,7 +87,9 @@ LOOK_SECONDS = 5
 SECURITY_HEADERS = {
     "Content-Security-Policy": "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "
     "object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
-    "X-Content-Type-Options": "nosniff", "Referrer-Policy": "same-origin", "Cross-Origin-Opener-Policy": "same-origin",
+    "X-Content-Type-Options": "nosniff",
+    "Referrer-Policy": "same-origin",
+    "Cross-Origin-Opener-Policy": "same-origin",
 }
 
 
@@ -143,7 +146,39 @@ def create_app(database: Database | None = None) -> FastAPI:
     app.add_exception_handler(HTTPException, _http)
     app.add_exception_handler(sa.exc.OperationalError, _database_down)
     app.add_exception_handler(Again, _busy)
-    for router in (sign_in_open, sign_in, accounts, account_admin, allocations, drafts, takings, enforcement, requests, purchases, calendars, people, people_imports, groups, joining, domains, join_asking, entitlements, reclaim, keeping, storage_limits, devices, device_reports, items, sessions, session_leases, notices, statements, today, log, demo_mail):
+    for router in (
+        sign_in_open,
+        sign_in,
+        accounts,
+        account_admin,
+        allocations,
+        drafts,
+        takings,
+        enforcement,
+        requests,
+        purchases,
+        calendars,
+        people,
+        people_imports,
+        groups,
+        joining,
+        domains,
+        join_asking,
+        entitlements,
+        reclaim,
+        keeping,
+        storage_limits,
+        devices,
+        device_reports,
+        items,
+        sessions,
+        session_leases,
+        notices,
+        statements,
+        today,
+        log,
+        demo_mail,
+    ):
         app.include_router(router)
 
     @app.get("/api/health", include_in_schema=False)
@@ -194,10 +229,19 @@ async def _guarded(request: Request, go_on: Callable[[Request], Awaitable[Respon
         length = request.headers.get("Content-Length", "0" if bare else "")
         most = MOST_FILE if path == UPLOAD else MOST_BODY
         if not length.isdigit() or int(length) > most:
-            return problem_response(Problem("too-large", "Too large", 413, f"At most {most // 2**20} MB here, and the request says how many bytes it has."))
+            return problem_response(
+                Problem(
+                    "too-large",
+                    "Too large",
+                    413,
+                    f"At most {most // 2**20} MB here, and the request says how many bytes it has.",
+                )
+            )
         origin = request.headers.get("Origin")
         if origin is not None and urlsplit(origin).netloc != request.headers.get("Host"):
-            return problem_response(Problem("other-origin", "From another site", 403, "This request comes from another site."))
+            return problem_response(
+                Problem("other-origin", "From another site", 403, "This request comes from another site.")
+            )
     if not path.startswith("/api/") or path in OPEN or path.startswith(tuple(f"{each}/" for each in OPEN_BELOW)):
         return await go_on(request)
     token = request.cookies.get(COOKIE)
@@ -205,15 +249,15 @@ async def _guarded(request: Request, go_on: Callable[[Request], Awaitable[Respon
     found = None
     if token:
         try:
-            found = await anyio.to_thread.run_sync(
-                database.run, sign_in_usecases.signed_in, token, _running(request)
-            )
+            found = await anyio.to_thread.run_sync(database.run, sign_in_usecases.signed_in, token, _running(request))
         except sa.exc.OperationalError as trouble:
             return await _database_down(request, trouble)
     if found is None:
         return problem_response(Problem("not-signed-in", "Not signed in", 401, "Sign in first."))
     if changes and request.headers.get("X-CSRF-Token") != found.csrf_token:
-        return problem_response(Problem("no-token", "Not allowed", 403, "A change has to carry the session's X-CSRF-Token."))
+        return problem_response(
+            Problem("no-token", "Not allowed", 403, "A change has to carry the session's X-CSRF-Token.")
+        )
     request.state.actor = found.actor
     return await go_on(request)
 
@@ -243,12 +287,19 @@ async def _http(request: Request, trouble: Exception) -> Response:
 async def _database_down(request: Request, trouble: Exception) -> Response:
     logger.error("the database does not answer: %s", getattr(trouble, "orig", trouble))
     return problem_response(
-        Problem("database", "The database does not answer", 503, "The database does not answer; nothing was changed. Try again in a moment.")
+        Problem(
+            "database",
+            "The database does not answer",
+            503,
+            "The database does not answer; nothing was changed. Try again in a moment.",
+        )
     )
 
 
 async def _busy(request: Request, trouble: Exception) -> Response:
-    return problem_response(Problem("busy", "Too busy", 503, "Too much changed at once; nothing was changed here. Try again."))
+    return problem_response(
+        Problem("busy", "Too busy", 503, "Too much changed at once; nothing was changed here. Try again.")
+    )
 
 
 def serve(port: int, home: Path, demo: bool) -> None:
@@ -263,7 +314,9 @@ def serve(port: int, home: Path, demo: bool) -> None:
     if demo:
         reporting.begin(open_database(), home, f"http://127.0.0.1:{port}")
     try:
-        uvicorn.run(create_app(), host="127.0.0.1", port=port, log_level="warning", access_log=False, server_header=False)
+        uvicorn.run(
+            create_app(), host="127.0.0.1", port=port, log_level="warning", access_log=False, server_header=False
+        )
     finally:
         if stand_in is not None:
             stand_in.stop()

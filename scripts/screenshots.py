@@ -20,7 +20,15 @@ from playwright.sync_api import Page, sync_playwright
 
 HERE = Path(__file__).resolve().parents[1]
 TO = HERE / "docs" / "screenshots"
-ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
+ARGUMENTS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
 
 
 def nothing_more(page: Page) -> None:
@@ -113,7 +121,10 @@ class View:
 VIEWS = {
     "today": View("/today"),
     "allocations": View("/allocations?account=OLDQUAY&product=FIELD-FULL"),
-    "draft": View("/allocations?account=OLDQUAY-ENGINEERING&product=WATCHGLASS&pools=FIELD-CORE,FIELD-FULL,VOICE,WATCHGLASS,CHARTROOM", do=raise_a_cap),
+    "draft": View(
+        "/allocations?account=OLDQUAY-ENGINEERING&product=WATCHGLASS&pools=FIELD-CORE,FIELD-FULL,VOICE,WATCHGLASS,CHARTROOM",
+        do=raise_a_cap,
+    ),
     "review": View("/allocations?account=TERN&product=FIELD-CORE", do=review_it),
     "share-out": View("/allocations?account=GANNET&product=LANTERN-MAIL", do=share_out),
     "pools": View("/pools?product=LANTERN-MAIL", do=plan),
@@ -143,7 +154,9 @@ def main() -> None:
             port = probe.getsockname()[1]
         address = f"http://127.0.0.1:{port}"
         served = subprocess.Popen(
-            [sys.executable, "-m", "fair_ladle", "serve", "--demo"], cwd=HERE, stdout=subprocess.DEVNULL,
+            [sys.executable, "-m", "fair_ladle", "serve", "--demo"],
+            cwd=HERE,
+            stdout=subprocess.DEVNULL,
             env={**os.environ, "FAIR_LADLE_HOME": home, "FAIR_LADLE_PORT": str(port)},
         )
         try:
@@ -172,7 +185,11 @@ def _take(address: str, signs: dict[str, tuple[str, str]], wanted: list[str]) ->
         for name in wanted:
             view = VIEWS[name]
             email, password = signs[view.as_whom]
-            page = browser.new_page(viewport={"width": view.width, "height": 800}, base_url=address, color_scheme="dark" if view.dark else "light")
+            page = browser.new_page(
+                viewport={"width": view.width, "height": 800},
+                base_url=address,
+                color_scheme="dark" if view.dark else "light",
+            )
             page.goto("/today")
             page.get_by_label("E-mail address").fill(email)
             page.get_by_label("Password").fill(password)

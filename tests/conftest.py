@@ -62,7 +62,11 @@ class Template:
         for (table,) in cursor.fetchall():
             cursor.execute(f"SHOW CREATE TABLE {name}.{table}")
             made = cursor.fetchone()[1]
-            cursor.execute("SELECT column_name FROM information_schema.columns WHERE table_schema = %s AND table_name = %s AND generation_expression IS NULL", (name, table))
+            cursor.execute(
+                "SELECT column_name FROM information_schema.columns WHERE table_schema = %s AND "
+                "table_name = %s AND generation_expression IS NULL",
+                (name, table),
+            )
             found[table] = (made, ", ".join(f"`{column}`" for (column,) in cursor.fetchall()))
         connection.close()
         return Template(name, found)

@@ -35,26 +35,52 @@ class Maker:
             above = {
                 "chain": self.codes[place - 1],
                 "bushy": self.random.choice(self.codes[:place]),
-                "wide": self.codes[0] if place < accounts // 3 else self.random.choice(self.codes[: max(1, accounts // 3)]),
+                "wide": self.codes[0]
+                if place < accounts // 3
+                else self.random.choice(self.codes[: max(1, accounts // 3)]),
             }[shape]
             self.parents[code] = above
         for code in self.codes:
-            kind = "operator" if self.parents[code] is None else self.random.choice(["reseller", "client", "sub-account"])
-            currency = ("EUR" if kind == "operator" else self.random.choice(["", "", "", "JPY"]))
-            self.rows["accounts"].append([code, self.parents[code] or "", kind, f"Account {code}", currency, zone if kind == "operator" else "", "", ""])
+            kind = (
+                "operator" if self.parents[code] is None else self.random.choice(["reseller", "client", "sub-account"])
+            )
+            currency = "EUR" if kind == "operator" else self.random.choice(["", "", "", "JPY"])
+            self.rows["accounts"].append(
+                [
+                    code,
+                    self.parents[code] or "",
+                    kind,
+                    f"Account {code}",
+                    currency,
+                    zone if kind == "operator" else "",
+                    "",
+                    "",
+                ]
+            )
 
     def day(self, offset: int) -> str:
         return (BEGIN + timedelta(days=offset)).isoformat()
 
     def instant(self, low: int = -10, high: int = DAYS) -> str:
-        at = datetime(BEGIN.year, BEGIN.month, BEGIN.day, tzinfo=UTC) + timedelta(seconds=self.random.randrange(low * 86400, high * 86400))
+        at = datetime(BEGIN.year, BEGIN.month, BEGIN.day, tzinfo=UTC) + timedelta(
+            seconds=self.random.randrange(low * 86400, high * 86400)
+        )
         if self.random.random() < 0.2:
             at = at.replace(hour=0, minute=0, second=0)
         return at.astimezone(self.random.choice([UTC, self.zone])).isoformat()
 
     def make(self) -> None:
-        for measure, code in [("seat", "SEAT"), ("device", "DEVICE"), ("session", "SESSION"), ("item", "ITEM"), ("storage", "BYTES"), ("storage", "COLD")]:
-            self.rows["products"].append([code, code.title(), "Vendor", measure, "GB" if measure == "storage" else measure, "", "", "", ""])
+        for measure, code in [
+            ("seat", "SEAT"),
+            ("device", "DEVICE"),
+            ("session", "SESSION"),
+            ("item", "ITEM"),
+            ("storage", "BYTES"),
+            ("storage", "COLD"),
+        ]:
+            self.rows["products"].append(
+                [code, code.title(), "Vendor", measure, "GB" if measure == "storage" else measure, "", "", "", ""]
+            )
             owners = [self.codes[0]]
             if self.random.random() < 0.5:
                 owners.append(self.random.choice(self.codes[1:]))
@@ -70,24 +96,57 @@ class Maker:
         for number in range(self.random.randint(1, 3)):
             first = self.random.randint(-40, 30)
             last = self.random.choice(["", self.day(first + self.random.randint(10, 120))])
-            quantity = f"{self.random.randint(1, 300)}.{self.random.randint(0, 999):03d}" if storage else str(self.random.randint(0, 120))
+            quantity = (
+                f"{self.random.randint(1, 300)}.{self.random.randint(0, 999):03d}"
+                if storage
+                else str(self.random.randint(0, 120))
+            )
             true_up = self.random.choice(["", "0", "5"])
             overcommit = self.random.choice(["", "150", "80", "100"]) if storage else ""
             cost = self.random.choice(["2.40", "0.041", "19.995", "7"])
-            self.rows["lots"].append([f"PO-{product}-{owner}-{number}", owner, product, quantity, self.day(first), last, cost, "EUR", true_up, overcommit])
+            self.rows["lots"].append(
+                [
+                    f"PO-{product}-{owner}-{number}",
+                    owner,
+                    product,
+                    quantity,
+                    self.day(first),
+                    last,
+                    cost,
+                    "EUR",
+                    true_up,
+                    overcommit,
+                ]
+            )
 
     def allocation(self, code: str, product: str, owns: bool) -> None:
         begin = self.random.randint(-30, 20)
         for _ in range(self.random.randint(1, 3)):
             length = self.random.randint(1, 40)
             reserve = 0 if owns else self.random.choice([0, 0, self.random.randint(0, 15)])
-            cap = self.random.choice(["", reserve + self.random.randint(0, 20), self.random.choice([reserve, 0]) if reserve == 0 else reserve])
+            cap = self.random.choice(
+                [
+                    "",
+                    reserve + self.random.randint(0, 20),
+                    self.random.choice([reserve, 0]) if reserve == 0 else reserve,
+                ]
+            )
             at_cap = self.random.choice(["block", "grace", "grace", "overage"])
             burst = self.random.choice(["", "0", "3"]) if at_cap != "block" else ""
             grace = self.random.choice([0, 3, 14]) if at_cap == "grace" else ""
             last = self.random.choice(["open", "closed", "closed"])
             self.rows["allocations"].append(
-                [code, product, reserve, cap, at_cap, burst, grace, self.day(begin), "" if last == "open" else self.day(begin + length)]
+                [
+                    code,
+                    product,
+                    reserve,
+                    cap,
+                    at_cap,
+                    burst,
+                    grace,
+                    self.day(begin),
+                    "" if last == "open" else self.day(begin + length),
+                ]
             )
             if last == "open":
                 return
@@ -126,14 +185,24 @@ class Maker:
                     day = self.day(first)
                     self.rows["rates"].append(
                         [
-                            seller, buyer, product, day, self.random.choice(["used", "held", "reserved"]),
-                            self.random.choice(["average", "peak", "p95"]), self.random.choice(["graduated", "volume"]),
-                            self.random.choice(["", "1", "2.5"]), self.random.choice(["", "4.9", "0.11"]),
-                            self.random.choice(["", "", "12"]), self.random.choice(["", "", "15.005"]), self.random.choice(["", "EUR"]),
+                            seller,
+                            buyer,
+                            product,
+                            day,
+                            self.random.choice(["used", "held", "reserved"]),
+                            self.random.choice(["average", "peak", "p95"]),
+                            self.random.choice(["graduated", "volume"]),
+                            self.random.choice(["", "1", "2.5"]),
+                            self.random.choice(["", "4.9", "0.11"]),
+                            self.random.choice(["", "", "12"]),
+                            self.random.choice(["", "", "15.005"]),
+                            self.random.choice(["", "EUR"]),
                         ]
                     )
                     for start in [0, *sorted(self.random.sample([1, 2, 5, 10], self.random.randint(0, 2)))]:
-                        self.rows["rate_tiers"].append([seller, buyer, product, day, start, self.random.choice(["3.9", "0.0175", "22.4", "1"])])
+                        self.rows["rate_tiers"].append(
+                            [seller, buyer, product, day, start, self.random.choice(["3.9", "0.0175", "22.4", "1"])]
+                        )
 
     def write(self, folder: Path) -> Path:
         folder.mkdir(parents=True, exist_ok=True)

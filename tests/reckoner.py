@@ -87,7 +87,9 @@ class Reckoner:
 
     def pool(self, code: str, product: str) -> str | None:
         if (code, product) not in self._pools:
-            self._pools[code, product] = next((above for above in self.up(code) if (above, product) in self.owners), None)
+            self._pools[code, product] = next(
+                (above for above in self.up(code) if (above, product) in self.owners), None
+            )
         return self._pools[code, product]
 
     def members(self, owner: str, product: str) -> list[str]:
@@ -96,7 +98,8 @@ class Reckoner:
     def in_force(self, code: str, product: str, on: date) -> Row | None:
         return next(
             (
-                row for row in self.versions[code, product]
+                row
+                for row in self.versions[code, product]
                 if day(row["first_day"]) <= on and (not row["last_day"] or on <= day(row["last_day"]))  # type: ignore[operator]
             ),
             None,
@@ -104,8 +107,10 @@ class Reckoner:
 
     def supply(self, owner: str, product: str, on: date) -> tuple[int, int, int]:
         lots = [
-            row for row in self.data["lots"]
-            if (row["owner"], row["product"]) == (owner, product) and day(row["first_day"]) <= on  # type: ignore[operator]
+            row
+            for row in self.data["lots"]
+            if (row["owner"], row["product"]) == (owner, product)
+            and day(row["first_day"]) <= on  # type: ignore[operator]
             and (not row["last_day"] or on <= day(row["last_day"]))  # type: ignore[operator]
         ]
         return (
@@ -114,7 +119,9 @@ class Reckoner:
             max((int(row["overcommit"]) for row in lots if row["overcommit"]), default=100),
         )
 
-    def settle(self, owner: str, product: str, own: dict[str, int], reserve: dict[str, int]) -> tuple[dict[str, int], dict[str, int]]:
+    def settle(
+        self, owner: str, product: str, own: dict[str, int], reserve: dict[str, int]
+    ) -> tuple[dict[str, int], dict[str, int]]:
         members = self.members(owner, product)
         load: dict[str, int] = {}
         held: dict[str, int] = {}
@@ -128,7 +135,9 @@ class Reckoner:
 
     def own_at(self, code: str, product: str, at: datetime) -> int:
         if self.measure[product] != "storage":
-            return sum(1 for begins, ends in self.intervals[code, product] if begins <= at and (ends is None or at < ends))
+            return sum(
+                1 for begins, ends in self.intervals[code, product] if begins <= at and (ends is None or at < ends)
+            )
         stored = 0
         for series in self.samples[code, product].values():
             past = [when for when in series if when <= at]
@@ -166,7 +175,9 @@ class Reckoner:
         for moment in sorted(each for each in moments if each <= at):
             row = self.in_force(code, product, moment.astimezone(self.zone).date())
             past = bool(
-                row and row["at_cap"] == "grace" and row["cap"]
+                row
+                and row["at_cap"] == "grace"
+                and row["cap"]
                 and self.load_at(code, product, moment) > (self.grains(row["cap"], product) or 0)
             )
             since = (since or moment) if past else None
@@ -224,8 +235,14 @@ class Reckoner:
                 elif cap is not None and cap != 0 and Fraction(load[code]) >= Fraction(9, 10) * cap:
                     state = "near"
                 result[code] = {
-                    "reserve": reserve[code], "cap": cap, "own": own[code], "load": load[code], "held": held[code],
-                    "headroom": shown[0], "bound_by": shown[1], "state": state,
+                    "reserve": reserve[code],
+                    "cap": cap,
+                    "own": own[code],
+                    "load": load[code],
+                    "held": held[code],
+                    "headroom": shown[0],
+                    "bound_by": shown[1],
+                    "state": state,
                 }
         return result
 
@@ -267,12 +284,21 @@ class Reckoner:
                 members = self.members(owner, product)
                 own = {code: self.own_on(code, product, begin, end, seconds) for code in members}
                 rows = {code: self.in_force(code, product, on) for code in members}
-                reserve = {code: ((self.grains(row["reserve"], product) or 0) if row else 0) * seconds for code, row in rows.items()}
+                reserve = {
+                    code: ((self.grains(row["reserve"], product) or 0) if row else 0) * seconds
+                    for code, row in rows.items()
+                }
                 load, held = self.settle(owner, product, own, reserve)
                 for code in members:
                     found[on, code] = {
-                        "own": own[code], "load": load[code], "held": held[code], "reserve": reserve[code], "row": rows[code],
-                        "seconds": seconds, "supply": self.supply(owner, product, on)[0] * seconds, "owner": owner,
+                        "own": own[code],
+                        "load": load[code],
+                        "held": held[code],
+                        "reserve": reserve[code],
+                        "row": rows[code],
+                        "seconds": seconds,
+                        "supply": self.supply(owner, product, on)[0] * seconds,
+                        "owner": owner,
                     }
         return found
 
@@ -287,8 +313,11 @@ class Reckoner:
     def line(self, buyer: str, product: str, first: date, last: date, decimals: int) -> list[tuple[Any, ...]]:
         seller = self.parent[buyer]
         rates = [
-            row for row in self.data.get("rates", [])
-            if row["seller"] == seller and row["product"] == product and row["buyer"] in ("", buyer)
+            row
+            for row in self.data.get("rates", [])
+            if row["seller"] == seller
+            and row["product"] == product
+            and row["buyer"] in ("", buyer)
             and day(row["first_day"]) <= first  # type: ignore[operator]
         ]
         if not rates or self.pool(buyer, product) in (None, buyer):
@@ -300,7 +329,11 @@ class Reckoner:
             if all(row[name] == rate[name] for name in ("seller", "buyer", "product", "first_day"))
         )
         read = self.readings(product, first, last)
-        branch = [code for code in self.order if buyer in self.up(code) and self.pool(code, product) == self.pool(buyer, product)]
+        branch = [
+            code
+            for code in self.order
+            if buyer in self.up(code) and self.pool(code, product) == self.pool(buyer, product)
+        ]
         days = sorted({on for on, _ in read})
         if not any(read[on, buyer]["row"] or read[on, buyer]["held"] > 0 for on in days):
             return []
@@ -347,7 +380,8 @@ class Reckoner:
         minor = int(half_up(amount, Fraction(1, 10**decimals)) * 10**decimals)
         weights = [
             sum(
-                read[on, code]["own"] + (0 if rate["basis"] == "used" else read[on, code]["held"] - read[on, code]["load"])
+                read[on, code]["own"]
+                + (0 if rate["basis"] == "used" else read[on, code]["held"] - read[on, code]["load"])
                 for on in days
             )
             for code in branch
@@ -370,7 +404,9 @@ class Reckoner:
             parts[place] += 1
         return parts
 
-    def costs(self, product: str, first: date, last: date, spread: bool = False) -> list[tuple[str, str, Fraction, int]]:
+    def costs(
+        self, product: str, first: date, last: date, spread: bool = False
+    ) -> list[tuple[str, str, Fraction, int]]:
         read = self.readings(product, first, last)
         days = sorted({on for on, _ in read})
         result = []
@@ -380,7 +416,9 @@ class Reckoner:
                 if (row["owner"], row["product"]) != (owner, product):
                     continue
                 covered = sum(
-                    1 for on in days if day(row["first_day"]) <= on and (not row["last_day"] or on <= day(row["last_day"]))  # type: ignore[operator]
+                    1
+                    for on in days
+                    if day(row["first_day"]) <= on and (not row["last_day"] or on <= day(row["last_day"]))  # type: ignore[operator]
                 )
                 cost += Fraction(row["quantity"]) * Fraction(row["unit_cost"]) * Fraction(covered, len(days))
             minor = int(half_up(cost, Fraction(1, 100)) * 100)

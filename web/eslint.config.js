@@ -10,7 +10,11 @@ const downward = order.map((folder, place) => ({
   rules: {
     'no-restricted-imports': [
       'error',
-      { patterns: order.slice(place + 1).map((later) => ({ group: [`**/${later}/*`], message: `${folder} comes before ${later}` })) },
+      {
+        patterns: order
+          .slice(place + 1)
+          .map((later) => ({ group: [`**/${later}/*`], message: `${folder} comes before ${later}` })),
+      },
     ],
   },
 }))
@@ -20,13 +24,17 @@ export default tseslint.config(
   js.configs.recommended,
   ...tseslint.configs.recommendedTypeChecked,
   { languageOptions: { parserOptions: { projectService: true } } },
-  { files: ['src/**/*.{ts,tsx}'], plugins: { 'react-hooks': hooks, 'jsx-a11y-x': a11y }, rules: {
-    'react-hooks/rules-of-hooks': 'error',
-    'react-hooks/exhaustive-deps': 'error',
-    'jsx-a11y-x/alt-text': 'error',
-    'jsx-a11y-x/label-has-associated-control': 'error',
-    '@typescript-eslint/no-misused-promises': ['error', { checksVoidReturn: false }],
-    '@typescript-eslint/only-throw-error': 'off',
-  } },
+  {
+    files: ['src/**/*.{ts,tsx}'],
+    plugins: { 'react-hooks': hooks, 'jsx-a11y-x': a11y },
+    rules: {
+      'react-hooks/rules-of-hooks': 'error',
+      'react-hooks/exhaustive-deps': 'error',
+      'jsx-a11y-x/alt-text': 'error',
+      'jsx-a11y-x/label-has-associated-control': 'error',
+      '@typescript-eslint/no-misused-promises': ['error', { checksVoidReturn: false }],
+      '@typescript-eslint/only-throw-error': 'off',
+    },
+  },
   ...downward,
 )

@@ -33,11 +33,13 @@ from fair_ladle.app.takings import usecases as takings
 from fair_ladle.cli.output import show, to_people
 from fair_ladle.cli.reporting import device, session
 from fair_ladle.connectors.sheets_in import Unreadable, read_source
-from fair_ladle.demo.load import NotADemo, prepare
 from fair_ladle.core.quantities import to_grains, to_units, units_to_micro
 from fair_ladle.core.settling import NO_LIMIT
+from fair_ladle.demo.load import NotADemo, prepare
 
-app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help="Fair Ladle on the command line.")
+app = typer.Typer(
+    add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help="Fair Ladle on the command line."
+)
 app.add_typer(device, name="device")
 app.add_typer(session, name="session")
 Csv = Annotated[bool, typer.Option("--csv", help="CSV on standard output.")]
@@ -70,7 +72,9 @@ def import_(path: Path, as_csv: Csv = False) -> None:
             task = progress.add_task("reading")
             brought = run(
                 lambda unit: intake.bring_in(
-                    unit, COMMAND_LINE, source,
+                    unit,
+                    COMMAND_LINE,
+                    source,
                     lambda what, done: progress.update(task, description=f"{what} {done:,}" if done else what),
                 )
             )
@@ -78,12 +82,14 @@ def import_(path: Path, as_csv: Csv = False) -> None:
         faults = trouble.faults
         show(
             ("file", "row", "column", "found", "expected"),
-            [(f.file, f.row, f.column, f.found, f.expected) for f in faults], as_csv,
+            [(f.file, f.row, f.column, f.found, f.expected) for f in faults],
+            as_csv,
         )
         raise typer_exit(f"{len(faults)} {'fault' if len(faults) == 1 else 'faults'}; nothing was changed.") from None
     show(
         ("table", "created", "changed", "left"),
-        [(name, merged.created, merged.changed, merged.left) for name, merged in brought.tables.items()], as_csv,
+        [(name, merged.created, merged.changed, merged.left) for name, merged in brought.tables.items()],
+        as_csv,
     )
 
 
@@ -94,7 +100,9 @@ def typer_exit(message: str) -> typer.Exit:
 
 
 @app.command()
-def positions(product: ProductCode, at: Annotated[str | None, typer.Option("--at")] = None, as_csv: Csv = False) -> None:
+def positions(
+    product: ProductCode, at: Annotated[str | None, typer.Option("--at")] = None, as_csv: Csv = False
+) -> None:
     """Every account's position in the product's pools."""
 
     def rows(unit: Any) -> list[tuple[Any, ...]]:
@@ -112,23 +120,32 @@ def positions(product: ProductCode, at: Annotated[str | None, typer.Option("--at
 
             lines.append(
                 (
-                    world.accounts.tree.codes[row], product, units(world.grid.reserve[row, 0]),
-                    None if cap >= NO_LIMIT else units(cap), units(world.own[row, 0]),
-                    units(found.settled.load[row, 0]), units(found.settled.held[row, 0]),
-                    units(found.headroom.room[row, 0]), found.bound_by(row, 0), states[row][0],
+                    world.accounts.tree.codes[row],
+                    product,
+                    units(world.grid.reserve[row, 0]),
+                    None if cap >= NO_LIMIT else units(cap),
+                    units(world.own[row, 0]),
+                    units(found.settled.load[row, 0]),
+                    units(found.settled.held[row, 0]),
+                    units(found.headroom.room[row, 0]),
+                    found.bound_by(row, 0),
+                    states[row][0],
                 )
             )
         return lines
 
     show(
         ("account", "product", "reserve", "cap", "own", "load", "held", "headroom", "bound_by", "state"),
-        run(rows), as_csv,
+        run(rows),
+        as_csv,
     )
 
 
 @app.command()
 def headroom(
-    account: str, product: str, take: Annotated[str | None, typer.Option("--take", help="Units.")] = None,
+    account: str,
+    product: str,
+    take: Annotated[str | None, typer.Option("--take", help="Units.")] = None,
     as_csv: Csv = False,
 ) -> None:
     """The way up from an account, limit by limit, and the one that binds."""
@@ -153,10 +170,32 @@ def headroom(
             if rung is None:
                 place = found.pool_at(row, 0)
                 supply = int(found.world.supply.promisable[place])
-                lines.append((SUPPLY, None, units(supply), None, units(int(found.pool_load()[place])), None, units(limit.leaves), binds))
+                lines.append(
+                    (
+                        SUPPLY,
+                        None,
+                        units(supply),
+                        None,
+                        units(int(found.pool_load()[place])),
+                        None,
+                        units(limit.leaves),
+                        binds,
+                    )
+                )
             else:
                 burst = rung.burst if rung.bursting else None
-                lines.append((rung.account, units(rung.reserve), units(rung.cap), units(burst), units(rung.load), units(rung.held), units(limit.leaves), binds))
+                lines.append(
+                    (
+                        rung.account,
+                        units(rung.reserve),
+                        units(rung.cap),
+                        units(burst),
+                        units(rung.load),
+                        units(rung.held),
+                        units(limit.leaves),
+                        binds,
+                    )
+                )
         verdict, left = "", units(ladder.headroom)
         if take is not None:
             try:
@@ -202,13 +241,17 @@ def readings(product: ProductCode, month: Month, as_csv: Csv = False) -> None:
                         return f"{units_to_micro(int(grain_seconds), day.seconds, wanted.per_unit):f}"
 
                     cap = int(figures.allocated.cap[row, column])
+                    supply = int(stretch.supply[int(stretch.owner[row])][column])
                     lines.append(
                         (
-                            day.date.isoformat(), tree.codes[row], units(figures.own[row, column]),
-                            units(figures.settled.load[row, column]), units(figures.settled.held[row, column]),
+                            day.date.isoformat(),
+                            tree.codes[row],
+                            units(figures.own[row, column]),
+                            units(figures.settled.load[row, column]),
+                            units(figures.settled.held[row, column]),
                             f"{to_units(int(figures.allocated.reserve[row, column]), wanted.measure):f}",
                             None if cap >= NO_LIMIT else f"{to_units(cap, wanted.measure):f}",
-                            f"{to_units(int(stretch.supply[int(stretch.owner[row])][column]) // day.seconds, wanted.measure):f}",
+                            f"{to_units(supply // day.seconds, wanted.measure):f}",
                         )
                     )
         return lines
@@ -226,24 +269,42 @@ def statement(buyer: Annotated[str, typer.Option("--buyer")], month: Month, as_c
         for line in found.lines:
             shared = (found.seller, found.buyer, line.product.code)
             lines.append(
-                (*shared, None, line.rate.basis, f"{line.charge.quantity:f}", f"{line.charge.overage_quantity:f}",
-                 f"{line.charge.amount:f}", line.currency)
+                (
+                    *shared,
+                    None,
+                    line.rate.basis,
+                    f"{line.charge.quantity:f}",
+                    f"{line.charge.overage_quantity:f}",
+                    f"{line.charge.amount:f}",
+                    line.currency,
+                )
             )
             lines.extend(
-                (*shared, share.account, line.rate.basis, f"{share.quantity:f}", None, f"{share.amount:f}", line.currency)
+                (
+                    *shared,
+                    share.account,
+                    line.rate.basis,
+                    f"{share.quantity:f}",
+                    None,
+                    f"{share.amount:f}",
+                    line.currency,
+                )
                 for share in line.shares
             )
         return lines
 
     show(
         ("seller", "buyer", "product", "account", "basis", "quantity", "overage_quantity", "amount", "currency"),
-        run(rows), as_csv,
+        run(rows),
+        as_csv,
     )
 
 
 @app.command()
 def costs(
-    product: ProductCode, month: Month, as_csv: Csv = False,
+    product: ProductCode,
+    month: Month,
+    as_csv: Csv = False,
     idle: Annotated[str, typer.Option("--idle", help="retained or spread.")] = "retained",
 ) -> None:
     """What the product's pools cost, and who bears it."""
@@ -256,12 +317,17 @@ def costs(
         book = statements.Book(unit, first, last, [wanted])
         read = book.months[product]
         lines = []
-        for pool in sorted(read.pools, key=lambda pool: int(book.accounts.tree.depth_first[book.accounts.row_of_id[pool.owner_id]])):
+        for pool in sorted(
+            read.pools, key=lambda pool: int(book.accounts.tree.depth_first[book.accounts.row_of_id[pool.owner_id]])
+        ):
             owner = book.accounts.tree.codes[book.accounts.row_of_id[pool.owner_id]]
             lines.extend(
                 (
-                    owner, bearer.account or "idle",
-                    f"{units_to_micro(bearer.weight, read.seconds, wanted.per_unit):f}", f"{bearer.cost:f}", pool.currency,
+                    owner,
+                    bearer.account or "idle",
+                    f"{units_to_micro(bearer.weight, read.seconds, wanted.per_unit):f}",
+                    f"{bearer.cost:f}",
+                    pool.currency,
                 )
                 for bearer in book.bearers(read, pool, idle == "spread")
             )
@@ -276,7 +342,9 @@ def verify(as_csv: Csv = False) -> None:
     found = run(lambda unit: takings.verify(unit, COMMAND_LINE))
     show(("what", "where", "found", "evidence"), found, as_csv)
     if found:
-        raise typer_exit(f"{len(found)} {'thing does' if len(found) == 1 else 'things do'} not agree with the evidence.")
+        raise typer_exit(
+            f"{len(found)} {'thing does' if len(found) == 1 else 'things do'} not agree with the evidence."
+        )
 
 
 @app.command()
@@ -288,11 +356,16 @@ def stop() -> None:
 
 @app.command("sign-in")
 def sign_in_(
-    email: str, account: Annotated[str, typer.Option("--account", help="The account to run.")],
+    email: str,
+    account: Annotated[str, typer.Option("--account", help="The account to run.")],
     name: Annotated[str, typer.Option("--name")] = "",
 ) -> None:
     """Let somebody sign in and run an account; asks for the password (or reads it from standard input)."""
-    password = typer.prompt("Password", hide_input=True, confirmation_prompt=True) if sys.stdin.isatty() else sys.stdin.readline().strip()
+    password = (
+        typer.prompt("Password", hide_input=True, confirmation_prompt=True)
+        if sys.stdin.isatty()
+        else sys.stdin.readline().strip()
+    )
     run(lambda unit: sign_in.give_sign_in(unit, COMMAND_LINE, email, name or email, account, password))
     print(f"{email} can sign in and run {account}.")
 
@@ -385,4 +458,3 @@ def main() -> None:
             to_people.print(escape(show_usage()), style="red", soft_wrap=True)
             sys.exit(2)
         raise
-

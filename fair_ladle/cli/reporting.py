@@ -1,4 +1,5 @@
-"""`fair-ladle device …` and `fair-ladle session …`: a small simulated client of the public API, for trying and for scripts."""
+"""`fair-ladle device …` and `fair-ladle session …`: a small simulated client of the public API, for trying and for
+scripts."""
 
 from __future__ import annotations
 
@@ -49,7 +50,9 @@ def activate(key: Key, state: State, machine: Machine = HERE, name: str = "", se
 
 
 @device.command("report")
-def report(state: State, every: Annotated[float, typer.Option("--every", help="Go on, every so many seconds.")] = 0) -> None:
+def report(
+    state: State, every: Annotated[float, typer.Option("--every", help="Go on, every so many seconds.")] = 0
+) -> None:
     """Say that it is there; exits with 1 where the device was revoked."""
     client = DeviceClient(state)
     while True:
@@ -74,14 +77,24 @@ def status(state: State) -> None:
 
 
 @device.command("request-file")
-def request_file(key: Key, state: State, out: Annotated[Path, typer.Argument(help="The file to write.")], machine: Machine = HERE, name: str = "") -> None:
+def request_file(
+    key: Key,
+    state: State,
+    out: Annotated[Path, typer.Argument(help="The file to write.")],
+    machine: Machine = HERE,
+    name: str = "",
+) -> None:
     """Write the file that is carried to the server where there is no network."""
     out.write_text(json.dumps(DeviceClient(state).request_file(key, machine, name), indent=1))
     typer.echo(f"{out} is written; have it answered under Devices.")
 
 
 @device.command("take-answer")
-def take_answer(answer: Path, state: State, public_key: Annotated[str, typer.Option("--public-key", help="The server's, as shown under Devices.")]) -> None:
+def take_answer(
+    answer: Path,
+    state: State,
+    public_key: Annotated[str, typer.Option("--public-key", help="The server's, as shown under Devices.")],
+) -> None:
     """Take the signed answer that was carried back."""
     until = _tried(lambda: DeviceClient(state).take_answer(_read(answer), public_key))
     typer.echo(f"Works without a network until {until:%-d %B %Y %H:%M %Z}.")
@@ -89,13 +102,19 @@ def take_answer(answer: Path, state: State, public_key: Annotated[str, typer.Opt
 
 @session.command("run")
 def run_session(
-    key: Key, username: Annotated[str, typer.Option("--username", help="Whose session it is.")], machine: Machine = HERE, server: Server = USUAL,
+    key: Key,
+    username: Annotated[str, typer.Option("--username", help="Whose session it is.")],
+    machine: Machine = HERE,
+    server: Server = USUAL,
     seconds: Annotated[float, typer.Option("--seconds", help="Close after so many; 0 = go on until it is ended.")] = 0,
 ) -> None:
     """Begin a session and keep it by heartbeats; says when to save, and exits with 1 where it was ended."""
     found = _tried(lambda: ask(server, "/sessions/begin", {"key": key, "username": username, "machine": machine}))
     token, begin = found["token"], time.monotonic()
-    typer.echo(f"{username} works on {machine}: {found['product']}." + (f" Told to end: {', '.join(found['ends_on'])}." if found["ends_on"] else ""))
+    typer.echo(
+        f"{username} works on {machine}: {found['product']}."
+        + (f" Told to end: {', '.join(found['ends_on'])}." if found["ends_on"] else "")
+    )
     try:
         while not seconds or time.monotonic() - begin < seconds:
             beat = _tried(lambda: ask(server, "/sessions/beat", token=token))

@@ -31,13 +31,18 @@ class Smtp:
         """Send one mail; OSError (of which smtplib's errors are) where it cannot be handed in."""
         message = EmailMessage(policy=email.policy.SMTP)
         message["From"], message["To"], message["Subject"] = self.sender, to_address, " ".join(subject.split())
-        message["Date"], message["Message-ID"] = format_datetime(datetime.now(UTC)), make_msgid(domain="fair-ladle.invalid")
+        message["Date"], message["Message-ID"] = (
+            format_datetime(datetime.now(UTC)),
+            make_msgid(domain="fair-ladle.invalid"),
+        )
         message["Auto-Submitted"] = "auto-generated"
         message.set_content(body)
         address = urlsplit(self.url)
         secure = address.scheme == "smtps"
         connect = smtplib.SMTP_SSL if secure else smtplib.SMTP
-        with connect(address.hostname or "127.0.0.1", address.port or (465 if secure else 25), timeout=SECONDS) as server:
+        with connect(
+            address.hostname or "127.0.0.1", address.port or (465 if secure else 25), timeout=SECONDS
+        ) as server:
             if not secure and server.has_extn("starttls"):
                 server.starttls()
             if address.username:
@@ -95,5 +100,9 @@ def kept_mails(folder: Path, limit: int) -> list[KeptMail]:
     for file in sorted(folder.glob("*.eml"), reverse=True)[:limit]:
         message = email.message_from_bytes(file.read_bytes(), policy=email.policy.default)
         body = message.get_body(("plain",))
-        found.append(KeptMail(str(message["To"]), str(message["Subject"]), str(message["Date"]), body.get_content() if body else ""))
+        found.append(
+            KeptMail(
+                str(message["To"]), str(message["Subject"]), str(message["Date"]), body.get_content() if body else ""
+            )
+        )
     return found

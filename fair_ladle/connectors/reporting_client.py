@@ -25,12 +25,21 @@ class NotDone(Exception):
     """What was asked for did not come about, with the reason in words."""
 
 
-def ask(server: str, path: str, body: dict[str, Any] | None = None, token: str | None = None, method: str = "POST") -> dict[str, Any]:
+def ask(
+    server: str, path: str, body: dict[str, Any] | None = None, token: str | None = None, method: str = "POST"
+) -> dict[str, Any]:
     """One request to the public API; NotDone with what the server said where it refused."""
-    headers = {"Content-Type": "application/json", "Content-Length": "0"} | ({"Authorization": f"Bearer {token}"} if token else {})
+    headers = {"Content-Type": "application/json", "Content-Length": "0"} | (
+        {"Authorization": f"Bearer {token}"} if token else {}
+    )
     data = b"" if body is None else json.dumps(body).encode()
     headers["Content-Length"] = str(len(data))
-    request = urllib.request.Request(f"{server.rstrip('/')}/api/public{path}", data=data if method == "POST" else None, headers=headers, method=method)
+    request = urllib.request.Request(
+        f"{server.rstrip('/')}/api/public{path}",
+        data=data if method == "POST" else None,
+        headers=headers,
+        method=method,
+    )
     try:
         with urllib.request.urlopen(request, timeout=SECONDS) as answer:
             content = answer.read()
@@ -61,7 +70,14 @@ class DeviceClient:
     def activate(self, server: str, key: str, machine: str, name: str = "") -> str:
         """Begin with a key; the product."""
         found = ask(server, "/devices/activate", {"key": key, "machine": machine, "name": name})
-        self._keep(server=server, machine=machine, token=found["token"], product=found["product"], account=found["account"], public_key=found["public_key"])
+        self._keep(
+            server=server,
+            machine=machine,
+            token=found["token"],
+            product=found["product"],
+            account=found["account"],
+            public_key=found["public_key"],
+        )
         return str(found["product"])
 
     def report(self) -> dict[str, Any]:
@@ -82,23 +98,40 @@ class DeviceClient:
         """What is carried to the server where there is no network; the key itself does not stand in it."""
         nonce = secrets.token_urlsafe(16)
         self._keep(machine=machine, nonce=nonce)
-        return {"kind": "fair-ladle device request 1", "machine": machine, "name": name, "nonce": nonce, "key_hash": hashlib.sha256(key.strip().upper().encode()).hexdigest()}
+        return {
+            "kind": "fair-ladle device request 1",
+            "machine": machine,
+            "name": name,
+            "nonce": nonce,
+            "key_hash": hashlib.sha256(key.strip().upper().encode()).hexdigest(),
+        }
 
     def take_answer(self, signed: dict[str, Any], public_key: str) -> datetime:
-        """Take what was carried back; until when the machine works. NotDone where it is for another one or not signed by
-        this server."""
+        """Take what was carried back; until when the machine works. NotDone where it is for another one or not
+        signed by this server."""
         answer = signed.get("answer")
         if not isinstance(answer, dict) or not isinstance(signed.get("signature"), str):
             raise NotDone("This is no answer file.")
         told = json.dumps(answer, sort_keys=True, separators=(",", ":")).encode()
         try:
-            Ed25519PublicKey.from_public_bytes(base64.b64decode(public_key, validate=True)).verify(base64.b64decode(signed["signature"], validate=True), told)
+            Ed25519PublicKey.from_public_bytes(base64.b64decode(public_key, validate=True)).verify(
+                base64.b64decode(signed["signature"], validate=True), told
+            )
         except (InvalidSignature, ValueError):
             raise NotDone("This answer is not signed by the server whose key was given.") from None
         if answer.get("machine") != self.state.get("machine") or answer.get("nonce") != self.state.get("nonce"):
-            raise NotDone(f"This answer is for another request: of {answer.get('machine')}, here is {self.state.get('machine', 'a machine that asked for nothing')}.")
+            raise NotDone(
+                f"This answer is for another request: of {answer.get('machine')}, here is "
+                f"{self.state.get('machine', 'a machine that asked for nothing')}."
+            )
         until = datetime.fromisoformat(answer["until"])
-        self._keep(nonce=None, until=answer["until"], product=answer["product"], account=answer["account"], public_key=public_key)
+        self._keep(
+            nonce=None,
+            until=answer["until"],
+            product=answer["product"],
+            account=answer["account"],
+            public_key=public_key,
+        )
         return until
 
     def works(self, now: datetime | None = None) -> str:
@@ -106,5 +139,9 @@ class DeviceClient:
         until = self.state.get("until")
         if until is not None:
             end = datetime.fromisoformat(until)
-            return f"works without a network until {end:%-d %B %Y %H:%M %Z}" if (now or datetime.now(UTC)) < end else "its time without a network is over; ask again"
+            return (
+                f"works without a network until {end:%-d %B %Y %H:%M %Z}"
+                if (now or datetime.now(UTC)) < end
+                else "its time without a network is over; ask again"
+            )
         return "reports to the server" if "token" in self.state else "not activated"

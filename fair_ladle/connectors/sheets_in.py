@@ -91,7 +91,8 @@ def read_source(path: Path) -> Source:
 
 
 def read_table(name: str, content: bytes) -> SheetTable:
-    """The one table of a file: CSV with commas, semicolons or tabs between, or a workbook's first sheet that has a header."""
+    """The one table of a file: CSV with commas, semicolons or tabs between, or a workbook's first sheet that has a
+    header."""
     if not content.startswith(b"PK"):
         first = content.split(b"\n", 1)[0]
         table = _csv_table(Path(name).stem, content, max(",;\t", key=lambda each: first.count(each.encode())))
@@ -108,7 +109,12 @@ def read_table(name: str, content: bytes) -> SheetTable:
         raise Unreadable(Fault(name, None, None, f"damaged: {trouble}", "a workbook that opens")) from None
     found = next((each for each in source.tables.values() if any(each.header)), None)
     if found is None:
-        raise Unreadable(*(source.faults or [Fault(name, 1, None, "no sheet with a header row", "a sheet whose first row names its columns")]))
+        raise Unreadable(
+            *(
+                source.faults
+                or [Fault(name, 1, None, "no sheet with a header row", "a sheet whose first row names its columns")]
+            )
+        )
     return found
 
 
@@ -131,7 +137,10 @@ def _read_folder(path: Path) -> Source:
     for file in sorted(path.iterdir()):
         if file.suffix.lower() == ".csv" and file.is_file():
             if file.stat().st_size > MOST_UNPACKED:
-                source.drop(file.stem, (Fault(file.name, None, None, "a file too large", f"at most {MOST_UNPACKED / 10**9:.1f} GB"),))
+                source.drop(
+                    file.stem,
+                    (Fault(file.name, None, None, "a file too large", f"at most {MOST_UNPACKED / 10**9:.1f} GB"),),
+                )
                 continue
             _add_csv(source, file.stem, file.read_bytes())
     return source
@@ -144,7 +153,9 @@ def _read_zip(name: str, archive: zipfile.ZipFile) -> Source:
         if member.is_dir() or inside.suffix.lower() != ".csv" or inside.parts[0] == "__MACOSX":
             continue
         if len(inside.parts) > 2:
-            source.faults.append(Fault(member.filename, None, None, "deep inside the archive", "files at its top, or in one folder"))
+            source.faults.append(
+                Fault(member.filename, None, None, "deep inside the archive", "files at its top, or in one folder")
+            )
             continue
         try:
             content = archive.read(member)
@@ -169,7 +180,13 @@ def _csv_table(name: str, content: bytes, delimiter: str = ",") -> SheetTable:
     except UnicodeDecodeError as trouble:
         line = content.count(b"\n", 0, trouble.start) + 1
         raise Unreadable(
-            Fault(file, line, None, f"the byte 0x{content[trouble.start]:02X}, which is not UTF-8", "the file saved as UTF-8")
+            Fault(
+                file,
+                line,
+                None,
+                f"the byte 0x{content[trouble.start]:02X}, which is not UTF-8",
+                "the file saved as UTF-8",
+            )
         ) from None
     reader = csv.reader(io.StringIO(text, newline=""), strict=True, delimiter=delimiter)
     try:
@@ -188,21 +205,29 @@ def _csv_rows(file: str, reader: Any) -> Iterator[tuple[int, list[str]]]:
         except StopIteration:
             return
         except csv.Error as trouble:
-            raise Unreadable(Fault(file, number, None, str(trouble), "CSV after RFC 4180, quotes closed and doubled")) from None
+            raise Unreadable(
+                Fault(file, number, None, str(trouble), "CSV after RFC 4180, quotes closed and doubled")
+            ) from None
         yield number, cells
 
 
 def _read_workbook(name: str, file: Path | IO[bytes], archive: zipfile.ZipFile) -> Source:
-    outside = [name for name in archive.namelist() if name.startswith("xl/externalLinks/") or name.endswith("vbaProject.bin")]
+    outside = [
+        name for name in archive.namelist() if name.startswith("xl/externalLinks/") or name.endswith("vbaProject.bin")
+    ]
     if outside:
-        raise Unreadable(Fault(name, None, None, f"{outside[0]}: it reaches outside itself", "a workbook of plain values"))
+        raise Unreadable(
+            Fault(name, None, None, f"{outside[0]}: it reaches outside itself", "a workbook of plain values")
+        )
     source = Source()
     try:
         _refuse_declarations(name, archive)
         workbook = openpyxl.load_workbook(file, read_only=True, data_only=False, keep_links=False)
         names = workbook.sheetnames
     except DefusedXmlException:
-        raise Unreadable(Fault(name, None, None, "XML with declarations of its own", "a workbook of plain values")) from None
+        raise Unreadable(
+            Fault(name, None, None, "XML with declarations of its own", "a workbook of plain values")
+        ) from None
     except Unreadable:
         raise
     except Exception as trouble:  # whatever a damaged workbook makes of the parser is one fault here
@@ -241,7 +266,9 @@ def _sheet_rows(file: str, sheet: Any) -> Iterator[tuple[int, list[str]]]:
                 texts.append(_text(cell.value))
             yield number, texts
     except DefusedXmlException:
-        raise Unreadable(Fault(file, None, None, "XML with declarations of its own", "a sheet of plain values")) from None
+        raise Unreadable(
+            Fault(file, None, None, "XML with declarations of its own", "a sheet of plain values")
+        ) from None
     except (Unreadable, GeneratorExit):
         raise
     except Exception as trouble:  # see _read_workbook

@@ -155,7 +155,10 @@ def grace_clock(load: Steps, versions: Sequence[Version], at: int, zone: ZoneInf
 
 
 def loads_over_time(
-    order: Sequence[int], parent: Callable[[int], int], own: Callable[[int], Steps], reserve: Callable[[int], Steps],
+    order: Sequence[int],
+    parent: Callable[[int], int],
+    own: Callable[[int], Steps],
+    reserve: Callable[[int], Steps],
 ) -> dict[int, Steps]:
     """load of every account of a pool over time; ``order`` has parents before their children, the first without one."""
     loads: dict[int, Steps] = {}

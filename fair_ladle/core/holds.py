@@ -23,7 +23,8 @@ class Candidate:
 
 @dataclass(frozen=True)
 class Hold:
-    """A unit on hold from one instant to another (µs); ``ends`` None = still. ``place`` is how many were on hold before it."""
+    """A unit on hold from one instant to another (µs); ``ends`` None = still. ``place`` is how many were on hold
+    before it."""
 
     assignment: int
     place: int
@@ -37,7 +38,12 @@ def in_order(candidates: Sequence[Candidate]) -> list[Candidate]:
     return sorted(
         candidates,
         key=lambda each: (
-            each.protected, not each.above_reserve, each.last_seen is not None, each.last_seen or 0, -each.begins, each.assignment,
+            each.protected,
+            not each.above_reserve,
+            each.last_seen is not None,
+            each.last_seen or 0,
+            -each.begins,
+            each.assignment,
         ),
     )
 
@@ -66,6 +72,8 @@ def replay(
             done.append(replace(now.pop(), ends=at))
         if len(now) < wanted:
             held = {hold.assignment for hold in now}
-            for candidate in in_order([each for each in candidates(at) if each.assignment not in held])[: wanted - len(now)]:
+            for candidate in in_order([each for each in candidates(at) if each.assignment not in held])[
+                : wanted - len(now)
+            ]:
                 now.append(Hold(candidate.assignment, len(now), at, None))
     return done + now

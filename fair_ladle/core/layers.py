@@ -47,8 +47,15 @@ class Reached:
 NO_PRIORITY = np.iinfo(np.int64).max
 
 
-def reach(people: int, products: int, givings: Sequence[Giving], off: Sequence[tuple[int, int, int]] = (), mandatory: Sequence[int] = ()) -> Reached:
-    """What reaches each person; ``off`` are direct switches (person, product, bits), which no mandatory component heeds.
+def reach(
+    people: int,
+    products: int,
+    givings: Sequence[Giving],
+    off: Sequence[tuple[int, int, int]] = (),
+    mandatory: Sequence[int] = (),
+) -> Reached:
+    """What reaches each person; ``off`` are direct switches (person, product, bits), which no mandatory component
+    heeds.
 
     ``mandatory`` has for every product the bits of the components that are always on.
     """
@@ -68,15 +75,19 @@ def reach(people: int, products: int, givings: Sequence[Giving], off: Sequence[t
 
 
 def waiting_order(people: Ints, priority: Ints, since: Ints) -> Ints:
-    """People who wait for a seat in the order they get one: by priority, then who has waited longest, then as they come."""
+    """People who wait for a seat in the order they get one: by priority, then who has waited longest, then as they
+    come."""
     return people[np.lexsort((people, since, priority))]
 
 
-def personal_limit(direct: int | None, groups: Sequence[tuple[int, int]], defaults: Sequence[tuple[int, int]]) -> tuple[str, int, int] | None:
+def personal_limit(
+    direct: int | None, groups: Sequence[tuple[int, int]], defaults: Sequence[tuple[int, int]]
+) -> tuple[str, int, int] | None:
     """How much one person may store: (layer, place in it, grains); None where no layer says.
 
-    The direct limit, else the first of the groups they are in (given as place and grains, in order of precedence), else
-    the first of the accounts upwards that sets a default (the same, the nearest first). The pool always applies besides.
+    The direct limit, else the first of the groups they are in (given as place and grains, in order of precedence),
+    else the first of the accounts upwards that sets a default (the same, the nearest first). The pool always applies
+    besides.
     """
     if direct is not None:
         return "direct", 0, direct

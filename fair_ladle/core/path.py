@@ -85,7 +85,5 @@ def ladder(way_up: Sequence[Rung], promisable: int, physically_left: int) -> Lad
     if physically_left < best_room:
         best_place, best_room = len(found) - 1, physically_left
         found[best_place] = (SUPPLY, physically_left)
-    limits = tuple(
-        Limit(name, room, place == best_place) for place, (name, room) in enumerate(found)
-    )
+    limits = tuple(Limit(name, room, place == best_place) for place, (name, room) in enumerate(found))
     return Ladder(limits, best_room, found[best_place][0])

@@ -121,9 +121,7 @@ def day_quantity(rate: Rate, day: BuyerDay) -> tuple[int, int]:
     if rate.basis is Basis.RESERVED:
         excess = max(0, day.used - day.reserve) if rate.overage_price is not None else 0
         return day.reserve, excess
-    quantity, measured = (
-        (day.used, day.used) if rate.basis is Basis.USED else (day.held, day.load)
-    )
+    quantity, measured = (day.used, day.used) if rate.basis is Basis.USED else (day.held, day.load)
     if rate.overage_price is None or day.overage_cap is None:
         return quantity, 0
     return quantity, max(0, measured - day.overage_cap)
@@ -171,9 +169,7 @@ def charge(rate: Rate, days: Sequence[BuyerDay], per_unit: int, decimals: int) -
         raised = rate.minimum is not None and amount < rate.minimum
         fixed_fee = rate.fixed_fee or Decimal(0)
         amount = half_up((rate.minimum if raised and rate.minimum else amount) + fixed_fee, decimals)
-        return Charge(
-            quantity, past_cap, rate.included, chargeable, slices, overage_amount, raised, fixed_fee, amount
-        )
+        return Charge(quantity, past_cap, rate.included, chargeable, slices, overage_amount, raised, fixed_fee, amount)
 
 
 def apportion(amount: Decimal, weights: Sequence[int], decimals: int) -> list[Decimal] | None:

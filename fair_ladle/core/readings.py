@@ -53,9 +53,7 @@ def counted_days(rows: int, account: Ints, begins: Ints, ends: Ints, days: Seque
     return own
 
 
-def stored_days(
-    rows: int, account: Ints, category: Ints, at: Ints, stored: Ints, days: Sequence[Day]
-) -> Ints:
+def stored_days(rows: int, account: Ints, category: Ints, at: Ints, stored: Ints, days: Sequence[Day]) -> Ints:
     """own of storage: the day's average bytes of all categories, half up to grains, times L; accounts × days.
 
     Samples come in any order, one an (account, category, instant in µs); each holds until the next of
@@ -89,7 +87,8 @@ def counted_at(rows: int, account: Ints, begins: Ints, ends: Ints, instants: Int
 
 
 def stored_at(rows: int, account: Ints, category: Ints, at: Ints, stored: Ints, instants: Ints) -> Ints:
-    """own of storage at each instant (µs): the bytes of all categories together, half up to grains; accounts × instants."""
+    """own of storage at each instant (µs): the bytes of all categories together, half up to grains; accounts ×
+    instants."""
     own = np.zeros((rows, len(instants)), dtype=np.int64)
     if len(account) == 0:
         return own

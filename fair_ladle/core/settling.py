@@ -59,9 +59,7 @@ def settle(tree: Tree, own: Ints, reserve: Ints, roots: Roots) -> Settled:
     load = own.copy()
     held = np.empty_like(load)
     by_level = _roots_by_level(tree, roots)
-    for level, (rows, first, above) in zip(
-        range(len(tree.level_start) - 2, 0, -1), tree.levels_up(), strict=True
-    ):
+    for level, (rows, first, above) in zip(range(len(tree.level_start) - 2, 0, -1), tree.levels_up(), strict=True):
         np.maximum(load[rows], reserve[rows], out=held[rows])
         owner_rows, owner_columns = by_level.get(level, (None, None))
         if owner_rows is None:
@@ -87,10 +85,7 @@ def _add_families(load: Ints, passed_on: Ints, first: Ints, above: Ints) -> None
 
 def _roots_by_level(tree: Tree, roots: Roots) -> dict[int, tuple[Ints, Ints]]:
     levels = np.searchsorted(np.array(tree.level_start), roots.rows, side="right") - 1
-    return {
-        int(level): (roots.rows[levels == level], roots.columns[levels == level])
-        for level in np.unique(levels)
-    }
+    return {int(level): (roots.rows[levels == level], roots.columns[levels == level]) for level in np.unique(levels)}
 
 
 def pool_of(tree: Tree, roots: Roots, columns: int) -> Ints:
@@ -158,8 +153,10 @@ def headroom(
     begins = {
         (row, column): left
         for row, column, left in zip(
-            roots.rows.tolist(), roots.columns.tolist(),
-            (supply.promisable - load[roots.rows, roots.columns]).tolist(), strict=True,
+            roots.rows.tolist(),
+            roots.columns.tolist(),
+            (supply.promisable - load[roots.rows, roots.columns]).tolist(),
+            strict=True,
         )
     }
     by_level = _roots_by_level(tree, roots)
@@ -191,14 +188,13 @@ def headroom(
     return Headroom(room, bound)
 
 
-def _limit_to_what_is_left(
-    tree: Tree, room: Ints, bound: Ints, roots: Roots, supply: Supply, own: Ints
-) -> None:
+def _limit_to_what_is_left(tree: Tree, room: Ints, bound: Ints, roots: Roots, supply: Supply, own: Ints) -> None:
     """Apply the physical term, last, to each result in place."""
     left = supply.physical - used_of_pools(tree, roots, own)
     everywhere = np.full(room.shape[1], NO_LIMIT, dtype=np.int64)
     alone = [
-        place for place, (row, column) in enumerate(zip(roots.rows, roots.columns, strict=True))
+        place
+        for place, (row, column) in enumerate(zip(roots.rows, roots.columns, strict=True))
         if row == 0 and np.count_nonzero(roots.columns == column) == 1
     ]
     everywhere[roots.columns[alone]] = left[alone]

@@ -64,8 +64,7 @@ def share(
         weights = [1] * len(low)
     if mode is Mode.NEED:
         wanted = [
-            min(most, max(least, need))
-            for need, least, most in zip(needs or [0] * len(low), low, high, strict=True)
+            min(most, max(least, need)) for need, least, most in zip(needs or [0] * len(low), low, high, strict=True)
         ]
         if sum(wanted) >= amount:
             return _fill(amount, weights, low, wanted, by_level=True)
@@ -73,9 +72,7 @@ def share(
     return _fill(amount, weights, low, high, by_level=mode is Mode.MAX_MIN)
 
 
-def _fill(
-    amount: int, weights: Sequence[int], low: Sequence[int], high: Sequence[int], by_level: bool
-) -> list[int]:
+def _fill(amount: int, weights: Sequence[int], low: Sequence[int], high: Sequence[int], by_level: bool) -> list[int]:
     """Everyone at clamp(level × weight, low, high) for the level at which it adds up, in whole grains.
 
     Accounts without weight stay at their low until all others are at their high, then share evenly.
@@ -88,16 +85,22 @@ def _fill(
             parts[place] = high[place]
         idle = [place for place, weight in enumerate(weights) if weight <= 0]
         rest = _fill_weighted(
-            amount - sum(high[place] for place in weighted), [1] * len(idle),
-            [low[place] for place in idle], [high[place] for place in idle], by_level,
+            amount - sum(high[place] for place in weighted),
+            [1] * len(idle),
+            [low[place] for place in idle],
+            [high[place] for place in idle],
+            by_level,
         )
         for place, part in zip(idle, rest, strict=True):
             parts[place] = part
         return parts
     target = amount - (sum(low) - sum(low[place] for place in weighted))
     filled = _fill_weighted(
-        target, [weights[place] for place in weighted],
-        [low[place] for place in weighted], [high[place] for place in weighted], by_level,
+        target,
+        [weights[place] for place in weighted],
+        [low[place] for place in weighted],
+        [high[place] for place in weighted],
+        by_level,
     )
     for place, part in zip(weighted, filled, strict=True):
         parts[place] = part

@@ -104,8 +104,7 @@ class Tree:
     def levels_down(self) -> Sequence[slice]:
         """Levels from the first below the root to the deepest."""
         return [
-            slice(self.level_start[level], self.level_start[level + 1])
-            for level in range(1, len(self.level_start) - 1)
+            slice(self.level_start[level], self.level_start[level + 1]) for level in range(1, len(self.level_start) - 1)
         ]
 
     def branch(self, row: int) -> Ints:

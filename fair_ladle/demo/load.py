@@ -26,8 +26,28 @@ PEOPLE = (
     ("admin.oldquay@oldquay.example", "Maren Tove", "OLDQUAY", "a client's admin"),
 )
 WORDS = (
-    "amber", "anchor", "birch", "candle", "clover", "copper", "ember", "fennel", "gravel", "harbour", "kettle",
-    "lantern", "meadow", "needle", "oyster", "pebble", "quarry", "ribbon", "saddle", "thimble", "walnut", "willow",
+    "amber",
+    "anchor",
+    "birch",
+    "candle",
+    "clover",
+    "copper",
+    "ember",
+    "fennel",
+    "gravel",
+    "harbour",
+    "kettle",
+    "lantern",
+    "meadow",
+    "needle",
+    "oyster",
+    "pebble",
+    "quarry",
+    "ribbon",
+    "saddle",
+    "thimble",
+    "walnut",
+    "willow",
 )
 
 
@@ -47,9 +67,7 @@ def prepare(database: Database, home: Path, told: Callable[[str], None]) -> list
         )
     kept = home / "demo-sign-ins.txt"
     if empty or not kept.exists():
-        signs = [
-            (email, "-".join(secrets.choice(WORDS) for _ in range(4)), whom) for email, _, _, whom in PEOPLE
-        ]
+        signs = [(email, "-".join(secrets.choice(WORDS) for _ in range(4)), whom) for email, _, _, whom in PEOPLE]
         database.clock.set_to(STARTS_AT)
         database.run(_load, signs, told)
         told("Looking at clocks, holds and thresholds")

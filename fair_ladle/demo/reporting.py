@@ -1,4 +1,5 @@
-"""The demo's machines: a few devices that activate and report, and a session or two, over the public API as any client."""
+"""The demo's machines: a few devices that activate and report, and a session or two, over the public API as any
+client."""
 
 from __future__ import annotations
 
@@ -24,13 +25,17 @@ STOCK = "+351 500 000 001 - +351 500 000 040"
 
 
 def set_up(database: Database, home: Path) -> None:
-    """Numbers in the stock, and keys for the demo's machines, unless they are there; the keys are kept beside the sign-ins."""
+    """Numbers in the stock, and keys for the demo's machines, unless they are there; the keys are kept beside the
+    sign-ins."""
     if (home / "demo-keys.txt").exists():
         return
     if not database.run(items.listing, ADMIN, "NUMBERS", "free")[0]:
         database.run(items.bring_in, ADMIN, "NUMBERS", "GANNET", STOCK)
     database.run(_personal_storage)
-    keys = [database.run(devices.make_key, ADMIN, ACCOUNT, product, name)[1] for product, name in (("WATCHGLASS", "Reading rooms"), ("CHARTROOM", "Map room"))]
+    keys = [
+        database.run(devices.make_key, ADMIN, ACCOUNT, product, name)[1]
+        for product, name in (("WATCHGLASS", "Reading rooms"), ("CHARTROOM", "Map room"))
+    ]
     kept = home / "demo-keys.txt"
     kept.touch(mode=0o600)
     kept.write_text("\n".join(keys))
@@ -41,10 +46,20 @@ def _personal_storage(unit: Unit) -> None:
     product = pools.product(unit, "DEEPSHELF")
     personal_storage.set_limit(unit, ADMIN, ACCOUNT, None, product.code, "5")
     rows = listing.listing(unit, ADMIN, Asked(account=ACCOUNT, status="active"), "username", False, 0, 12).rows
-    usage.bring_in_samples(unit, [
-        {"product_id": product.id, "account_id": row.person.account_id, "category": usage.home(row.person.username), "at": unit.now, "bytes": (n * 137 % 61 + 3) * 10**8}
-        for n, row in enumerate(rows)
-    ], lambda done: None)
+    usage.bring_in_samples(
+        unit,
+        [
+            {
+                "product_id": product.id,
+                "account_id": row.person.account_id,
+                "category": usage.home(row.person.username),
+                "at": unit.now,
+                "bytes": (n * 137 % 61 + 3) * 10**8,
+            }
+            for n, row in enumerate(rows)
+        ],
+        lambda done: None,
+    )
 
 
 def begin(database: Database, home: Path, server: str) -> None:
@@ -52,8 +67,18 @@ def begin(database: Database, home: Path, server: str) -> None:
     kept = home / "demo-keys.txt"
     if kept.exists():
         device_key, session_key = kept.read_text().split()
-        people = [row.person.username for row in database.run(listing.listing, ADMIN, Asked(account=ACCOUNT, status="active"), "last_seen", True, 0, SESSIONS).rows]
-        threading.Thread(target=_report, args=(home / "demo-machines", server, device_key, session_key, people), daemon=True, name="demo machines").start()
+        people = [
+            row.person.username
+            for row in database.run(
+                listing.listing, ADMIN, Asked(account=ACCOUNT, status="active"), "last_seen", True, 0, SESSIONS
+            ).rows
+        ]
+        threading.Thread(
+            target=_report,
+            args=(home / "demo-machines", server, device_key, session_key, people),
+            daemon=True,
+            name="demo machines",
+        ).start()
 
 
 def _report(folder: Path, server: str, device_key: str, session_key: str, people: list[str]) -> None:
@@ -74,6 +99,12 @@ def _report(folder: Path, server: str, device_key: str, session_key: str, people
                 ask(server, "/sessions/beat", token=tokens[username])
             except (KeyError, NotDone):
                 try:
-                    tokens[username] = str(ask(server, "/sessions/begin", {"key": session_key, "username": username, "machine": f"desk of {username}"})["token"])
+                    tokens[username] = str(
+                        ask(
+                            server,
+                            "/sessions/begin",
+                            {"key": session_key, "username": username, "machine": f"desk of {username}"},
+                        )["token"]
+                    )
                 except NotDone:
                     tokens.setdefault(username, "")

@@ -1,4 +1,5 @@
-"""The life of an account: made after another's shape, suspended, closed, reopened, and what its statements say of it."""
+"""The life of an account: made after another's shape, suspended, closed, reopened, and what its statements say of
+it."""
 
 from __future__ import annotations
 
@@ -12,7 +13,16 @@ from fair_ladle.app.account_admin import templates
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.drafts import usecases as drafts
-from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, NewAccount, RateChange, StatusChange, Terms, UnitsChange
+from fair_ladle.app.drafts.changes import (
+    AllocationChange,
+    Change,
+    LotEnd,
+    NewAccount,
+    RateChange,
+    StatusChange,
+    Terms,
+    UnitsChange,
+)
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
@@ -49,7 +59,11 @@ def figures(database: Database, account: str) -> dict[str, tuple[int, int, bool]
         row = found.world.accounts.tree.row(account)
         used = found.used()
         return {
-            each.code: (int(used[row, column]), int(found.world.grid.reserve[row, column]), bool(found.world.grid.present[row, column]))
+            each.code: (
+                int(used[row, column]),
+                int(found.world.grid.reserve[row, column]),
+                bool(found.world.grid.present[row, column]),
+            )
             for column, each in enumerate(found.world.products)
         }
 
@@ -63,14 +77,19 @@ def test_a_suspended_account_keeps_what_it_has_and_takes_nothing_new(demo: Datab
     looked = demo.run(drafts.look, who, [StatusChange(account="TERN", status="suspended", charged=False)])
     assert looked.effect is not None and looked.tariff is not None and not looked.faults
     tern = next(each for each in looked.effect.money(looked.tariff) if each.account == "TERN")
-    assert tern.charged_before > 0 and tern.charged_after == 0 and tern.cost_before == tern.cost_after, "it costs what it cost, and is charged nothing"
+    assert tern.charged_before > 0 and tern.charged_after == 0 and tern.cost_before == tern.cost_after, (
+        "it costs what it cost, and is charged nothing"
+    )
     applied(demo, who, StatusChange(account="TERN", status="suspended", charged=False))
     assert figures(demo, "TERN") == before
     with demo.transaction() as unit:
         product = pools.product(unit, "VOICE")
         accounts = accounts_usecases.known(unit)
         below = next(accounts.tree.codes[row] for row in accounts.tree.branch(accounts.tree.row("TERN")).tolist()[::-1])
-    for actor, says in ((COMMAND_LINE, "Tern Housing Association is suspended"), (Actor("dept", "", below), "An account above") if below != "TERN" else (COMMAND_LINE, "suspended")):
+    for actor, says in (
+        (COMMAND_LINE, "Tern Housing Association is suspended"),
+        (Actor("dept", "", below), "An account above") if below != "TERN" else (COMMAND_LINE, "suspended"),
+    ):
         with pytest.raises(Refused, match=says):
             demo.run(takings.assign, actor, [Wanted(below, product.code, "anyone")])
 
@@ -91,23 +110,42 @@ def test_days_of_a_suspension_are_charged_or_not_as_was_chosen(demo: Database, c
         assert days is not None and len(days) == 31
         nothing = [number for number, day in enumerate(days) if not (day.load or day.held or day.reserve)]
         assert nothing == ([] if charged else [3, 4, 5, 6]), line.line.product.code
-        assert sum(share.amount for share in line.line.shares) == line.line.charge.amount, "the parts add up all the same"
+        assert sum(share.amount for share in line.line.shares) == line.line.charge.amount, (
+            "the parts add up all the same"
+        )
 
 
 def test_closing_releases_everything_leaves_a_last_statement_and_can_be_taken_back(demo: Database) -> None:
     who, before = admin(demo, "GANNET"), figures(demo, "MARROW")
     demo.clock.shift += timedelta(days=2)
     looked = demo.run(drafts.look, who, [StatusChange(account="MARROW", status="closed")])
-    assert looked.effect is not None and all(each.label in ("cleared", "better") for each in looked.effect.breaches if each.account and each.account.startswith("MARROW"))
+    assert looked.effect is not None and all(
+        each.label in ("cleared", "better")
+        for each in looked.effect.breaches
+        if each.account and each.account.startswith("MARROW")
+    )
     draft_id = applied(demo, who, StatusChange(account="MARROW", status="closed"))
-    assert all(figure == (0, 0, False) for figure in figures(demo, "MARROW").values()), "nothing in use, nothing promised"
-    assert demo.run(statements.statement_view, COMMAND_LINE, "MARROW", "2026-11").notes == ["Marrow Lane Veterinary Group was closed after 25 November 2026: this is its last statement."]
+    assert all(figure == (0, 0, False) for figure in figures(demo, "MARROW").values()), (
+        "nothing in use, nothing promised"
+    )
+    assert demo.run(statements.statement_view, COMMAND_LINE, "MARROW", "2026-11").notes == [
+        "Marrow Lane Veterinary Group was closed after 25 November 2026: this is its last statement."
+    ]
     with pytest.raises(Refused, match="closed"):
         demo.run(takings.assign, COMMAND_LINE, [Wanted("MARROW-EQUINE", "VOICE", "anyone")])
     for change, says in (
-        (AllocationChange(account="MARROW-EQUINE", product="VOICE", terms=Terms(reserve=1), seen=None), "Equine Unit is closed; nothing is allocated to it."),
-        (NewAccount(code="OQ-NEW", parent="MARROW-EQUINE", account_kind="sub-account", name="New"), "Equine Unit is closed; reopen it first, or choose another parent."),
-        (StatusChange(account="MARROW-EQUINE", status="suspended"), "Equine Unit stands below a closed account; reopen that one first."),
+        (
+            AllocationChange(account="MARROW-EQUINE", product="VOICE", terms=Terms(reserve=1), seen=None),
+            "Equine Unit is closed; nothing is allocated to it.",
+        ),
+        (
+            NewAccount(code="OQ-NEW", parent="MARROW-EQUINE", account_kind="sub-account", name="New"),
+            "Equine Unit is closed; reopen it first, or choose another parent.",
+        ),
+        (
+            StatusChange(account="MARROW-EQUINE", status="suspended"),
+            "Equine Unit stands below a closed account; reopen that one first.",
+        ),
         (StatusChange(account="MARROW", status="closed"), "Marrow Lane Veterinary Group is closed already."),
     ):
         assert [each.detail for each in demo.run(drafts.look, who, [change]).faults] == [says]
@@ -116,7 +154,9 @@ def test_closing_releases_everything_leaves_a_last_statement_and_can_be_taken_ba
     back = demo.run(drafts.reverse, who, draft_id)
     demo.run(drafts.apply, who, back.row.id, back.row.revision)
     after = figures(demo, "MARROW")
-    assert {code: figure[1:] for code, figure in after.items()} == {code: figure[1:] for code, figure in before.items()}, "what it was promised is promised again"
+    assert {code: figure[1:] for code, figure in after.items()} == {
+        code: figure[1:] for code, figure in before.items()
+    }, "what it was promised is promised again"
     assert all(figure[0] == 0 for figure in after.values()), "what was released stays released"
 
 
@@ -138,7 +178,12 @@ def test_seats_are_taken_back_in_a_draft_and_given_again_by_its_reversal(demo: D
     for change, says in cases:
         assert any(says in each.detail for each in demo.run(drafts.look, who, [change]).faults), says
     with pytest.raises(Refused, match="nobody is nobody of"):
-        demo.run(drafts.apply_changes, who, [UnitsChange(account=account, product="LANTERN-MAIL", subjects=("nobody",), give=True)], "by hand")
+        demo.run(
+            drafts.apply_changes,
+            who,
+            [UnitsChange(account=account, product="LANTERN-MAIL", subjects=("nobody",), give=True)],
+            "by hand",
+        )
     back = demo.run(drafts.reverse, who, draft_id)
     demo.run(drafts.apply, who, back.row.id, back.row.revision)
     assert figures(demo, account)["LANTERN-MAIL"][0] == before and not demo.run(takings.verify, COMMAND_LINE)
@@ -146,33 +191,66 @@ def test_seats_are_taken_back_in_a_draft_and_given_again_by_its_reversal(demo: D
 
 def test_what_cannot_be_closed_or_suspended_says_why(demo: Database) -> None:
     with demo.transaction() as unit:
-        lot = next(pool for pool in pools.pools(unit, pools.products(unit)) if pool.owner_id == accounts_usecases.ids_by_code(unit)["OLDQUAY"])
+        lot = next(
+            pool
+            for pool in pools.pools(unit, pools.products(unit))
+            if pool.owner_id == accounts_usecases.ids_by_code(unit)["OLDQUAY"]
+        )
     cases: list[tuple[Actor, list[Any], str]] = [
-        (COMMAND_LINE, [StatusChange(account="GANNET", status="closed")], "Gannet & Rowe Managed IT is the top of your branch; its status is its parent's to say."),
-        (Actor("client", "", "OLDQUAY"), [StatusChange(account="OLDQUAY", status="suspended")], "Old Quay Ferries is the top of your branch; its status is its parent's to say."),
+        (
+            COMMAND_LINE,
+            [StatusChange(account="GANNET", status="closed")],
+            "Gannet & Rowe Managed IT is the top of your branch; its status is its parent's to say.",
+        ),
+        (
+            Actor("client", "", "OLDQUAY"),
+            [StatusChange(account="OLDQUAY", status="suspended")],
+            "Old Quay Ferries is the top of your branch; its status is its parent's to say.",
+        ),
         (Actor("client", "", "OLDQUAY"), [StatusChange(account="TERN", status="closed")], "no account 'TERN'"),
-        (COMMAND_LINE, [StatusChange(account="OLDQUAY", status="closed")], f"still has lot {lot.lots[0].reference} of {lot.product.name}; end it first"),
+        (
+            COMMAND_LINE,
+            [StatusChange(account="OLDQUAY", status="closed")],
+            f"still has lot {lot.lots[0].reference} of {lot.product.name}; end it first",
+        ),
     ]
     for who, changes, says in cases:
         assert any(says in each.detail for each in demo.run(drafts.look, who, changes).faults), says
     ended = [
-        LotEnd(owner="OLDQUAY", product=lot.product.code, reference=each.reference, first_day=each.first_day, last_day=TODAY - timedelta(days=1)) for each in lot.lots
+        LotEnd(
+            owner="OLDQUAY",
+            product=lot.product.code,
+            reference=each.reference,
+            first_day=each.first_day,
+            last_day=TODAY - timedelta(days=1),
+        )
+        for each in lot.lots
     ]
-    assert not any(lot.product.name in each.detail for each in demo.run(drafts.look, COMMAND_LINE, [*ended, StatusChange(account="OLDQUAY", status="closed")]).faults)
+    assert not any(
+        lot.product.name in each.detail
+        for each in demo.run(
+            drafts.look, COMMAND_LINE, [*ended, StatusChange(account="OLDQUAY", status="closed")]
+        ).faults
+    )
 
 
 def test_a_client_made_after_another_ones_shape_is_allocated_and_priced_like_it(demo: Database) -> None:
-    """Marrow Lane has a mail price of its own: a client made after its shape gets departments, allocations and that price."""
+    """Marrow Lane has a mail price of its own: a client made after its shape gets departments, allocations and that
+    price."""
     who = admin(demo, "GANNET")
     kept = demo.run(templates.keep, who, "Veterinary group", "MARROW", "ada@gannet.example", None)
-    assert [each.code for each in kept.shape.accounts][0] == "MARROW" and [each.product for each in kept.shape.rates] == ["LANTERN-MAIL"]
+    assert [each.code for each in kept.shape.accounts][0] == "MARROW" and [
+        each.product for each in kept.shape.rates
+    ] == ["LANTERN-MAIL"]
     assert [each.name for each in demo.run(templates.templates, who)] == ["Veterinary group"]
     assert demo.run(templates.templates, admin(demo, "OLDQUAY")) == [], "a client sees none of its provider's"
     rate = kept.shape.rates[0]
     changes: list[Change] = [
         NewAccount(code="PLOVER", parent="GANNET", account_kind="client", name="Plover Chandlery"),
         AllocationChange(account="PLOVER", product="LANTERN-MAIL", terms=Terms(reserve=10, cap=20), seen=None),
-        RateChange(seller="GANNET", buyer="PLOVER", first_day=TODAY.replace(day=1), **{**rate.model_dump(), "basis": "held"}),
+        RateChange(
+            seller="GANNET", buyer="PLOVER", first_day=TODAY.replace(day=1), **{**rate.model_dump(), "basis": "held"}
+        ),
     ]
     looked = demo.run(drafts.look, who, changes)
     assert looked.effect is not None and looked.tariff is not None and not looked.faults
@@ -181,8 +259,12 @@ def test_a_client_made_after_another_ones_shape_is_allocated_and_priced_like_it(
     demo.clock.shift += timedelta(days=40)
     assert total(demo, "PLOVER", "2026-12") == money["PLOVER"] > 0, "a full month is charged what the draft said"
     twice = demo.run(drafts.look, who, [changes[2].model_copy(update={"first_day": TODAY + timedelta(days=60)})])
-    assert [each.detail for each in twice.faults] == ["PLOVER is there already; a draft writes rates only for accounts that it creates."]
+    assert [each.detail for each in twice.faults] == [
+        "PLOVER is there already; a draft writes rates only for accounts that it creates."
+    ]
     back = demo.run(drafts.reverse, who, draft_id)
     assert [each.kind for each in back.changes] == ["status"]
     demo.run(drafts.apply, who, back.row.id, back.row.revision)
-    assert not any(figure[2] for figure in figures(demo, "PLOVER").values()), "an account cannot be unmade; it is closed"
+    assert not any(figure[2] for figure in figures(demo, "PLOVER").values()), (
+        "an account cannot be unmade; it is closed"
+    )

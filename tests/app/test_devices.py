@@ -1,4 +1,5 @@
-"""Devices: activated by a key within the limits, reporting, revoked in two steps, moved, and working without a network."""
+"""Devices: activated by a key within the limits, reporting, revoked in two steps, moved, and working without a
+network."""
 
 from __future__ import annotations
 
@@ -41,7 +42,9 @@ def test_a_device_takes_a_unit_reports_and_gives_it_back(demo: Database) -> None
     assert before > 0
     found, token = demo.run(usecases.activate, secret.lower(), "wheelhouse-1", "Wheelhouse")
     assert found.account == PLACE[0] and room(demo) == before - 1
-    assert demo.run(usecases.activate, secret, "wheelhouse-1")[1] != token and room(demo) == before - 1, "the same machine once more takes nothing more"
+    assert demo.run(usecases.activate, secret, "wheelhouse-1")[1] != token and room(demo) == before - 1, (
+        "the same machine once more takes nothing more"
+    )
     with pytest.raises(Refused, match="not known"):
         demo.run(usecases.report, token)
     token = demo.run(usecases.activate, secret, "wheelhouse-1")[1]
@@ -78,7 +81,9 @@ def test_a_device_that_only_stands_in_an_intake_is_revoked_and_given_to_people_t
     (given,) = demo.run(usecases.listing, HARBOUR, username=person.username)[1]
     assert (given.machine, given.person) == (device.machine, person.display_name)
     demo.run(people_acting.act, HARBOUR, "remove", Asked(usernames=(person.username,)))
-    assert demo.run(usecases.listing, HARBOUR, device.machine)[1][0].username is None, "it stays with the account, as nobody's"
+    assert demo.run(usecases.listing, HARBOUR, device.machine)[1][0].username is None, (
+        "it stays with the account, as nobody's"
+    )
     with pytest.raises(Refused, match="is nobody of"):
         demo.run(acting.give_to, HARBOUR, [(PLACE[1], device.machine)], "nobody")
     assert demo.run(acting.revoke, HARBOUR, [(PLACE[1], device.machine)]) == 0, "nothing on it would report"
@@ -86,12 +91,27 @@ def test_a_device_that_only_stands_in_an_intake_is_revoked_and_given_to_people_t
         demo.run(acting.revoke, TERN, [(PLACE[1], device.machine)])
 
 
-@pytest.mark.parametrize(("sort", "key"), [("machine", lambda each: each.machine), ("product", lambda each: each.product.name), ("account", lambda each: each.account_name), ("since", lambda each: each.since)])
-def test_the_list_is_put_in_order_and_narrowed_within_the_branch(shared_demo: Database, sort: usecases.Sort, key: Callable[[usecases.Device], Any]) -> None:
+@pytest.mark.parametrize(
+    ("sort", "key"),
+    [
+        ("machine", lambda each: each.machine),
+        ("product", lambda each: each.product.name),
+        ("account", lambda each: each.account_name),
+        ("since", lambda each: each.since),
+    ],
+)
+def test_the_list_is_put_in_order_and_narrowed_within_the_branch(
+    shared_demo: Database, sort: usecases.Sort, key: Callable[[usecases.Device], Any]
+) -> None:
     total, rows = shared_demo.run(usecases.listing, COMMAND_LINE, sort=sort, limit=10_000)
     assert [key(each) for each in rows] == sorted(key(each) for each in rows) and len(rows) == total
-    assert [key(each) for each in shared_demo.run(usecases.listing, COMMAND_LINE, sort=sort, down=True, limit=10_000)[1]] == sorted((key(each) for each in rows), reverse=True)
-    here = {each.machine for each in shared_demo.run(usecases.listing, COMMAND_LINE, account="OLDQUAY", sort=sort, limit=10_000)[1]}
+    assert [
+        key(each) for each in shared_demo.run(usecases.listing, COMMAND_LINE, sort=sort, down=True, limit=10_000)[1]
+    ] == sorted((key(each) for each in rows), reverse=True)
+    here = {
+        each.machine
+        for each in shared_demo.run(usecases.listing, COMMAND_LINE, account="OLDQUAY", sort=sort, limit=10_000)[1]
+    }
     assert here and here == {each.machine for each in rows if each.account.startswith("OLDQUAY")}
     with pytest.raises(Refused, match="no account"):
         shared_demo.run(usecases.listing, TERN, account="OLDQUAY", sort=sort)
@@ -107,18 +127,27 @@ def test_devices_chosen_together_are_all_revoked_or_none(demo: Database) -> None
     assert room(demo) == before - 1 and demo.run(usecases.listing, HARBOUR, revoked=True)[0] == 0
     assert demo.run(acting.revoke, HARBOUR, [*both, *both]) == 1, "only what reports is told"
     assert room(demo) == before + 1
-    assert {each.machine: each.state for each in demo.run(usecases.listing, HARBOUR, revoked=True)[1]} == {"wheelhouse-1": "revoking", recorded: "revoked"}
+    assert {each.machine: each.state for each in demo.run(usecases.listing, HARBOUR, revoked=True)[1]} == {
+        "wheelhouse-1": "revoking",
+        recorded: "revoked",
+    }
     with pytest.raises(Refused, match="does not wait"):
         demo.run(acting.confirm_revoked, HARBOUR, both)
     demo.run(acting.let_back, HARBOUR, both)
     assert demo.run(usecases.listing, HARBOUR, revoked=True)[0] == 0 and demo.run(takings.verify, COMMAND_LINE) == []
 
 
-@pytest.mark.parametrize(("change", "why"), [
-    (lambda db, secret: db.run(usecases.withdraw_key, HARBOUR, db.run(usecases.keys, HARBOUR)[0].row.id), "was withdrawn"),
-    (lambda db, secret: db.clock.set_to(db.clock.now() + timedelta(days=9)), "ended on"),
-    (lambda db, secret: db.run(usecases.activate, secret, "first"), "is for 1 device at once"),
-])
+@pytest.mark.parametrize(
+    ("change", "why"),
+    [
+        (
+            lambda db, secret: db.run(usecases.withdraw_key, HARBOUR, db.run(usecases.keys, HARBOUR)[0].row.id),
+            "was withdrawn",
+        ),
+        (lambda db, secret: db.clock.set_to(db.clock.now() + timedelta(days=9)), "ended on"),
+        (lambda db, secret: db.run(usecases.activate, secret, "first"), "is for 1 device at once"),
+    ],
+)
 def test_a_key_that_is_over_lets_nothing_begin(demo: Database, change: Any, why: str) -> None:
     secret = key(demo, most=1, last_day=(demo.clock.now() + timedelta(days=3)).date())
     change(demo, secret)
@@ -127,7 +156,11 @@ def test_a_key_that_is_over_lets_nothing_begin(demo: Database, change: Any, why:
 
 
 def test_keys_are_refused_where_they_make_no_sense(demo: Database) -> None:
-    for account, product, why in (("TERN", "WATCHGLASS", "no account"), ("OLDQUAY-HARBOUR", "LANTERN-MAIL", "keys are for devices"), ("OLDQUAY-HARBOUR", "NOTHING", "no product")):
+    for account, product, why in (
+        ("TERN", "WATCHGLASS", "no account"),
+        ("OLDQUAY-HARBOUR", "LANTERN-MAIL", "keys are for devices"),
+        ("OLDQUAY-HARBOUR", "NOTHING", "no product"),
+    ):
         with pytest.raises(Refused, match=why):
             demo.run(usecases.make_key, HARBOUR, account, product, "Pilots")
     with pytest.raises(Refused, match="There is no such key"):
@@ -140,8 +173,15 @@ def test_keys_are_refused_where_they_make_no_sense(demo: Database) -> None:
     assert "cap of" in refused.value.problem.more["ladder"]["sentence"]
 
 
-def test_without_a_network_a_signed_answer_lets_one_machine_work_for_thirty_days_at_most(demo: Database, tmp_path: Path) -> None:
-    secret, before, client, other = key(demo), room(demo), DeviceClient(tmp_path / "one"), DeviceClient(tmp_path / "other")
+def test_without_a_network_a_signed_answer_lets_one_machine_work_for_thirty_days_at_most(
+    demo: Database, tmp_path: Path
+) -> None:
+    secret, before, client, other = (
+        key(demo),
+        room(demo),
+        DeviceClient(tmp_path / "one"),
+        DeviceClient(tmp_path / "other"),
+    )
     request = client.request_file(secret, "island-1", "Island")
     assert secret not in json.dumps(request)
     with pytest.raises(Refused, match="Between 1 and 30"):
@@ -160,7 +200,9 @@ def test_without_a_network_a_signed_answer_lets_one_machine_work_for_thirty_days
     with pytest.raises(NotDone, match="not signed by the server"):
         client.take_answer(signed, "AAAA" * 11 + "=")
     until = client.take_answer(signed, public)
-    assert until - demo.clock.now() <= timedelta(days=30) and "without a network until" in client.works(demo.clock.now())
+    assert until - demo.clock.now() <= timedelta(days=30) and "without a network until" in client.works(
+        demo.clock.now()
+    )
     assert "is over" in client.works(until)
     with pytest.raises(NotDone, match="for another request"):
         client.take_answer(signed, public)

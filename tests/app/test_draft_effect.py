@@ -42,18 +42,47 @@ def anything(unit: Unit, chance: random.Random) -> list[Change]:
             by = chance.choice([-5, -1, 1, 5, 40]) * product.per_unit
             cap = None if was.cap is None or chance.random() < 0.1 else max(0, was.cap + by)
             reserve = max(0, was.reserve + chance.choice([0, 0, by]))
-            terms = was.model_copy(update={"cap": cap, "reserve": reserve if cap is None else min(reserve, cap), "at_cap": chance.choice(["block", "grace", "overage"]), "grace_days": 9})
-            change = AllocationChange(account=account, product=product.code, terms=terms, seen=version.id if version else None, was=terms_of(version))
+            terms = was.model_copy(
+                update={
+                    "cap": cap,
+                    "reserve": reserve if cap is None else min(reserve, cap),
+                    "at_cap": chance.choice(["block", "grace", "overage"]),
+                    "grace_days": 9,
+                }
+            )
+            change = AllocationChange(
+                account=account,
+                product=product.code,
+                terms=terms,
+                seen=version.id if version else None,
+                was=terms_of(version),
+            )
         elif kind < 0.75:
-            change = NewLot(owner=chance.choice(["GANNET", "BRAMBLE"]), product=product.code, reference=f"NEW-{chance.random()}", quantity=chance.randint(1, 200) * product.per_unit, first_day=TODAY - timedelta(days=chance.choice([0, 3])), unit_cost=Decimal("1.5"), currency="EUR")
+            change = NewLot(
+                owner=chance.choice(["GANNET", "BRAMBLE"]),
+                product=product.code,
+                reference=f"NEW-{chance.random()}",
+                quantity=chance.randint(1, 200) * product.per_unit,
+                first_day=TODAY - timedelta(days=chance.choice([0, 3])),
+                unit_cost=Decimal("1.5"),
+                currency="EUR",
+            )
         elif kind < 0.82:
             pool = chance.choice([each for each in world.pools if each.product == product] or list(world.pools))
             lot = chance.choice(pool.lots)
-            change = LotEnd(owner=codes[world.accounts.row_of_id[pool.owner_id]], product=pool.product.code, reference=lot.reference, first_day=lot.first_day, last_day=TODAY + timedelta(days=chance.choice([-1, 30])))
+            change = LotEnd(
+                owner=codes[world.accounts.row_of_id[pool.owner_id]],
+                product=pool.product.code,
+                reference=lot.reference,
+                first_day=lot.first_day,
+                last_day=TODAY + timedelta(days=chance.choice([-1, 30])),
+            )
         elif kind < 0.92:
             change = Move(account=account, parent=chance.choice(codes))
         else:
-            change = NewAccount(code=f"N{chance.randint(1, 999)}", parent=account, account_kind="sub-account", name="New")
+            change = NewAccount(
+                code=f"N{chance.randint(1, 999)}", parent=account, account_kind="sub-account", name="New"
+            )
         found[f"{change.kind} {change.key}"] = change
     return list(found.values())
 

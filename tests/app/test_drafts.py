@@ -16,9 +16,9 @@ from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.drafts import sharing_out
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot
+from fair_ladle.app.drafts.changing import Looked
 from fair_ladle.app.drafts.effect import told
 from fair_ladle.app.drafts.jobs import apply_due
-from fair_ladle.app.drafts.changing import Looked
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.enforcement import store as enforcement_store
 from fair_ladle.app.enforcement import usecases as enforcement
@@ -58,14 +58,25 @@ def allocation(database: Database, account: str, product: str, **terms: Any) -> 
 
 
 def lot(product: str, quantity: int, **other: Any) -> NewLot:
-    return NewLot(**{  # type: ignore[arg-type]
-        "owner": "GANNET", "product": product, "reference": "GR-NEW", "quantity": quantity, "first_day": TODAY, "unit_cost": Decimal("5.10"), "currency": "EUR", **other,
-    })
+    return NewLot(
+        **{  # type: ignore[arg-type]
+            "owner": "GANNET",
+            "product": product,
+            "reference": "GR-NEW",
+            "quantity": quantity,
+            "first_day": TODAY,
+            "unit_cost": Decimal("5.10"),
+            "currency": "EUR",
+            **other,
+        }
+    )
 
 
 def said(looked: Looked) -> list[str]:
     assert looked.effect is not None
-    return [f"{each.label}: {told(looked.effect, each)}" for each in looked.effect.breaches if each.label != "same"] + [each.detail for each in looked.faults]
+    return [f"{each.label}: {told(looked.effect, each)}" for each in looked.effect.breaches if each.label != "same"] + [
+        each.detail for each in looked.faults
+    ]
 
 
 def kept(database: Database, actor: Actor, *changes: Change) -> drafts.Draft:
@@ -73,18 +84,66 @@ def kept(database: Database, actor: Actor, *changes: Change) -> drafts.Draft:
 
 
 CASES: list[tuple[str, list[Any], str]] = [
-    ("a reserve over its cap", [("TERN", "VOICE", {"reserve": 99, "cap": 50})], "Tern Housing Association: a reserve of 99 is over the cap of 50; raise the cap or lower the reserve."),
-    ("10^12 seats", [("TERN", "VOICE", {"cap": 10**12})], "Tern Housing Association: cap is from 0 to 100000000000 seats."),
-    ("a cap under what is promised below", [("OLDQUAY", "WATCHGLASS", {"cap": 40, "at_cap": "block"})], "new: Old Quay Ferries would be 7 devices over its cap of Watchglass Endpoint, and nothing lets it through."),
-    ("two that fit alone", [("TERN", "VOICE", {"reserve": 24, "cap": 30}), ("PENNANT", "VOICE", {"reserve": 17, "cap": 30})], "new: Fieldbook Voice would be short"),
-    ("a breach undone", [("OLDQUAY-ENGINEERING", "WATCHGLASS", {"cap": 18})], "cleared: Engineering Yard is back within its cap of Watchglass Endpoint."),
-    ("a move below itself", [Move(account="OLDQUAY", parent="OLDQUAY-ENGINEERING-QUAYS")], "Old Quay Ferries cannot stand below itself; choose a parent outside its branch."),
-    ("a move of the top", [Move(account="GANNET", parent="OLDQUAY")], "Gannet & Rowe Managed IT is the top of your branch; where it stands is its parent's to say."),
-    ("a code again", [NewAccount(code="oldquay", parent="GANNET", account_kind="client", name="Again")], "There is an account oldquay already; a code is given once."),
-    ("another currency", [lot("VOICE", 10, currency="USD")], "GR-NEW: this pool is bought in EUR; one pool has one currency."),
-    ("no currency", [lot("VOICE", 10, currency="EUX")], "GR-NEW: EUX is no currency; three letters after ISO 4217, such as EUR."),
-    ("an end before the beginning", [lot("VOICE", 10, last_day=date(2026, 1, 1))], "GR-NEW: the last day is not before the first, 2026-11-24."),
-    ("a lot nobody bought", [LotEnd(owner="GANNET", product="VOICE", reference="?", first_day=TODAY, last_day=TODAY)], "Gannet & Rowe Managed IT has no lot ? of Fieldbook Voice from 2026-11-24."),
+    (
+        "a reserve over its cap",
+        [("TERN", "VOICE", {"reserve": 99, "cap": 50})],
+        "Tern Housing Association: a reserve of 99 is over the cap of 50; raise the cap or lower the reserve.",
+    ),
+    (
+        "10^12 seats",
+        [("TERN", "VOICE", {"cap": 10**12})],
+        "Tern Housing Association: cap is from 0 to 100000000000 seats.",
+    ),
+    (
+        "a cap under what is promised below",
+        [("OLDQUAY", "WATCHGLASS", {"cap": 40, "at_cap": "block"})],
+        "new: Old Quay Ferries would be 7 devices over its cap of Watchglass Endpoint, and nothing lets it through.",
+    ),
+    (
+        "two that fit alone",
+        [("TERN", "VOICE", {"reserve": 24, "cap": 30}), ("PENNANT", "VOICE", {"reserve": 17, "cap": 30})],
+        "new: Fieldbook Voice would be short",
+    ),
+    (
+        "a breach undone",
+        [("OLDQUAY-ENGINEERING", "WATCHGLASS", {"cap": 18})],
+        "cleared: Engineering Yard is back within its cap of Watchglass Endpoint.",
+    ),
+    (
+        "a move below itself",
+        [Move(account="OLDQUAY", parent="OLDQUAY-ENGINEERING-QUAYS")],
+        "Old Quay Ferries cannot stand below itself; choose a parent outside its branch.",
+    ),
+    (
+        "a move of the top",
+        [Move(account="GANNET", parent="OLDQUAY")],
+        "Gannet & Rowe Managed IT is the top of your branch; where it stands is its parent's to say.",
+    ),
+    (
+        "a code again",
+        [NewAccount(code="oldquay", parent="GANNET", account_kind="client", name="Again")],
+        "There is an account oldquay already; a code is given once.",
+    ),
+    (
+        "another currency",
+        [lot("VOICE", 10, currency="USD")],
+        "GR-NEW: this pool is bought in EUR; one pool has one currency.",
+    ),
+    (
+        "no currency",
+        [lot("VOICE", 10, currency="EUX")],
+        "GR-NEW: EUX is no currency; three letters after ISO 4217, such as EUR.",
+    ),
+    (
+        "an end before the beginning",
+        [lot("VOICE", 10, last_day=date(2026, 1, 1))],
+        "GR-NEW: the last day is not before the first, 2026-11-24.",
+    ),
+    (
+        "a lot nobody bought",
+        [LotEnd(owner="GANNET", product="VOICE", reference="?", first_day=TODAY, last_day=TODAY)],
+        "Gannet & Rowe Managed IT has no lot ? of Fieldbook Voice from 2026-11-24.",
+    ),
 ]
 
 
@@ -96,10 +155,14 @@ def test_what_a_draft_would_do_is_said(demo: Database, changes: list[Any], says:
 
 
 def test_the_money_of_a_full_month_moves_with_what_is_held(demo: Database) -> None:
-    """Three seats fewer promised at 9.90 each; what they cost falls back to the owner as idle stock, and nothing is lost."""
+    """Three seats fewer promised at 9.90 each; what they cost falls back to the owner as idle stock, and nothing is
+    lost."""
     looked = demo.run(drafts.look, COMMAND_LINE, [allocation(demo, "TERN", "FIELD-CORE", reserve=20)])
     assert looked.effect is not None and looked.tariff is not None
-    money = {each.account: (each.charged_after - each.charged_before, each.cost_after - each.cost_before) for each in looked.effect.money(looked.tariff)}
+    money = {
+        each.account: (each.charged_after - each.charged_before, each.cost_after - each.cost_before)
+        for each in looked.effect.money(looked.tariff)
+    }
     assert money == {"GANNET": (Decimal(0), Decimal("21.30")), "TERN": (Decimal("-29.70"), Decimal("-21.30"))}
     bought = demo.run(drafts.look, COMMAND_LINE, [lot("FIELD-CORE", 100, unit_cost=Decimal("7"))])
     assert bought.effect is not None and bought.tariff is not None
@@ -112,7 +175,14 @@ def test_a_purchase_and_a_renewal_show_what_they_cover(demo: Database, actor: Ca
     with demo.transaction() as unit:
         mail = pools.pools(unit, [pools.product(unit, "LANTERN-MAIL")])[0]
     ending = next(each for each in mail.lots if each.last_day == date(2026, 12, 31))
-    renewal = lot("LANTERN-MAIL", 400, reference="GR-27", first_day=date(2027, 1, 1), last_day=date(2027, 12, 31), renews=ending.reference)
+    renewal = lot(
+        "LANTERN-MAIL",
+        400,
+        reference="GR-27",
+        first_day=date(2027, 1, 1),
+        last_day=date(2027, 12, 31),
+        renews=ending.reference,
+    )
     looked = demo.run(drafts.look, who, [renewal])
     ahead = next(each for each in looked.effect.breaches if each.day == date(2027, 1, 1))
     assert (ahead.label, ahead.before, ahead.after) == ("cleared", 311, 0)
@@ -139,7 +209,10 @@ def test_a_move_takes_its_holdings_along(demo: Database, actor: Callable[[str], 
     looked = demo.run(drafts.look, who, [move])
     assert looked.effect is not None and "new: Bramble IT Partners would be" in "\n".join(said(looked))
     room = allocation(demo, "BRAMBLE", "WATCHGLASS", cap=200)
-    others = [allocation(demo, "BRAMBLE", code, cap=None) for code in ("FIELD-FULL", "FIELD-CORE", "LANTERN-MAIL", "NUMBERS", "VOICE", "DEEPSHELF", "COLDVAULT")]
+    others = [
+        allocation(demo, "BRAMBLE", code, cap=None)
+        for code in ("FIELD-FULL", "FIELD-CORE", "LANTERN-MAIL", "NUMBERS", "VOICE", "DEEPSHELF", "COLDVAULT")
+    ]
     draft = kept(demo, who, move, room, *others)
     demo.run(drafts.apply, who, draft.row.id, draft.row.revision)
     after = demo.run(loads)
@@ -163,7 +236,9 @@ def test_a_new_client_with_what_it_gets_in_one_draft(demo: Database, actor: Call
     assert demo.run(takings.verify, COMMAND_LINE) == []
 
 
-def test_a_draft_waits_for_its_day_is_checked_again_and_held_back_with_a_reason(demo: Database, actor: Callable[[str], Actor]) -> None:
+def test_a_draft_waits_for_its_day_is_checked_again_and_held_back_with_a_reason(
+    demo: Database, actor: Callable[[str], Actor]
+) -> None:
     who = actor("GANNET")
     draft = kept(demo, who, allocation(demo, "OLDQUAY-ENGINEERING", "WATCHGLASS", cap=18))
     with pytest.raises(Refused, match="2026-11-23 is not ahead"):
@@ -189,7 +264,10 @@ def test_a_draft_waits_for_its_day_is_checked_again_and_held_back_with_a_reason(
         told = connection.execute(sa.text("SELECT subject, text FROM notices")).all()
         mail = set(connection.scalars(sa.text("SELECT to_address FROM outbox")))
     assert [tuple(each) for each in told] == [
-        ("Engineering Yard: Admin of GANNET changed what it gets", "Watchglass Endpoint: a reserve of 14 devices, a cap of 18 devices, then grace"),
+        (
+            "Engineering Yard: Admin of GANNET changed what it gets",
+            "Watchglass Endpoint: a reserve of 14 devices, a cap of 18 devices, then grace",
+        ),
     ]
     assert mail == {"admin.oldquay@oldquay.example"}, "the account has no admin of its own; its parent's is told"
 
@@ -197,9 +275,31 @@ def test_a_draft_waits_for_its_day_is_checked_again_and_held_back_with_a_reason(
 def test_nothing_of_what_stands_above_or_beside_is_told_below(demo: Database, actor: Callable[[str], Actor]) -> None:
     """A name of a draft, a parent, a limit above: none of it reaches an account's admin by notice, log or refusal."""
     operator, client, reseller = actor("GANNET"), actor("QUILLON"), actor("HAZEL")
-    draft = demo.run(drafts.edit, operator, None, 0, [allocation(demo, "QUILLON", "VOICE", cap=9), Move(account="QUILLON", parent="BRAMBLE"), *(
-        allocation(demo, "BRAMBLE", code, cap=None) for code in ("FIELD-FULL", "FIELD-CORE", "LANTERN-MAIL", "NUMBERS", "VOICE", "DEEPSHELF", "COLDVAULT", "WATCHGLASS")
-    )], (), "Make Tern pay for Fenwick")
+    draft = demo.run(
+        drafts.edit,
+        operator,
+        None,
+        0,
+        [
+            allocation(demo, "QUILLON", "VOICE", cap=9),
+            Move(account="QUILLON", parent="BRAMBLE"),
+            *(
+                allocation(demo, "BRAMBLE", code, cap=None)
+                for code in (
+                    "FIELD-FULL",
+                    "FIELD-CORE",
+                    "LANTERN-MAIL",
+                    "NUMBERS",
+                    "VOICE",
+                    "DEEPSHELF",
+                    "COLDVAULT",
+                    "WATCHGLASS",
+                )
+            ),
+        ],
+        (),
+        "Make Tern pay for Fenwick",
+    )
     demo.run(drafts.apply, operator, draft.row.id, draft.row.revision)
     demo.run(enforce_all_products)
     with demo.transaction() as unit:
@@ -213,7 +313,12 @@ def test_nothing_of_what_stands_above_or_beside_is_told_below(demo: Database, ac
     assert held and not [each for each in held if "BRAMBLE" in str(each)]
     demo.run(drafts.apply_changes, COMMAND_LINE, [allocation(demo, "HAZEL", "VOICE", cap=None)], "no cap of its own")
     with pytest.raises(Refused, match="It would break a limit above your branch") as refused:
-        demo.run(drafts.apply_changes, reseller, [allocation(demo, "HAZEL-FIELD", "VOICE", reserve=5000, cap=None)], "too much")
+        demo.run(
+            drafts.apply_changes,
+            reseller,
+            [allocation(demo, "HAZEL-FIELD", "VOICE", reserve=5000, cap=None)],
+            "too much",
+        )
     assert "Fieldbook" not in refused.value.problem.detail and refused.value.problem.more == {"breaches": []}
 
 
@@ -247,7 +352,9 @@ def test_a_draft_is_its_owners_and_whom_it_is_shared_with(demo: Database, actor:
     with pytest.raises(Refused, match="Nobody with the address oldquay@x.example runs GANNET"):
         demo.run(drafts.share, owner, draft.row.id, "oldquay@x.example")
     demo.run(drafts.share, owner, draft.row.id, "second@x.example")
-    edited = demo.run(drafts.edit, colleague, draft.row.id, draft.row.revision, [allocation(demo, "TERN", "VOICE", cap=21)])
+    edited = demo.run(
+        drafts.edit, colleague, draft.row.id, draft.row.revision, [allocation(demo, "TERN", "VOICE", cap=21)]
+    )
     with pytest.raises(Refused, match="Somebody else edited this draft meanwhile"):
         demo.run(drafts.edit, owner, draft.row.id, draft.row.revision, [allocation(demo, "TERN", "VOICE", cap=22)])
     assert edited.changes[0].terms.cap == 21  # type: ignore[union-attr]
@@ -258,14 +365,22 @@ def test_a_draft_is_its_owners_and_whom_it_is_shared_with(demo: Database, actor:
 def test_sharing_out_says_why_and_stands_as_changes(demo: Database) -> None:
     clients = [sharing_out.Wanted(code) for code in ("BRAMBLE", "FENWICK", "NORTHFOLD", "QUILLON", "TERN")]
 
-    def shared(way: sharing_out.Way, amount: int | None, *wanted: sharing_out.Wanted, as_what: sharing_out.As = "cap") -> dict[str, tuple[int, str]]:
+    def shared(
+        way: sharing_out.Way, amount: int | None, *wanted: sharing_out.Wanted, as_what: sharing_out.As = "cap"
+    ) -> dict[str, tuple[int, str]]:
         found = demo.run(sharing_out.share_out, COMMAND_LINE, "LANTERN-MAIL", amount, wanted or clients, way, as_what)
         assert sum(each.part for each in found.parts) == found.amount - found.left_over
         return {each.account: (each.part, each.reason) for each in found.parts}
 
     first = shared("need", 20)
-    assert first["BRAMBLE"] == (7, "7 to be back within its cap") and first["NORTHFOLD"] == (5, "5 to be back within its cap")
-    assert first["QUILLON"] == (2, "1 to be back within its cap, then 1 with the others") and first["TERN"] == (2, "2 with the others, after the breaches")
+    assert first["BRAMBLE"] == (7, "7 to be back within its cap") and first["NORTHFOLD"] == (
+        5,
+        "5 to be back within its cap",
+    )
+    assert first["QUILLON"] == (2, "1 to be back within its cap, then 1 with the others") and first["TERN"] == (
+        2,
+        "2 with the others, after the breaches",
+    )
     assert shared("even", 20)["TERN"] == (4, "an even share")
     assert shared("use", 100)["BRAMBLE"] == (26, "69 of 271 in use")
     by_hand = shared("even", 20, *clients[:-1], sharing_out.Wanted("TERN", 12, 12))

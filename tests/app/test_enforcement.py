@@ -1,4 +1,5 @@
-"""What happens by itself at a cap: the same holds whenever it is run, each thing told once, jobs done once, mail sent."""
+"""What happens by itself at a cap: the same holds whenever it is run, each thing told once, jobs done once, mail
+sent."""
 
 from __future__ import annotations
 
@@ -28,8 +29,12 @@ from tests.app.test_takings import DEVICES, LOT
 from tests.conftest import actor_of
 
 NEW_YEAR = datetime(2026, 1, 1, 12, tzinfo=UTC)
-TREE = "code,parent,kind,name,currency,time_zone,admin_email,billing_email\nMSP,,operator,Msp,EUR,Europe/Lisbon,boss@msp.example,\n" + "".join(
-    f"C{n},MSP,client,Client {n},,,c{n}@x.example,\nC{n}-A,C{n},sub-account,A,,,,\nC{n}-B,C{n},sub-account,B,,,,\n" for n in range(3)
+TREE = (
+    "code,parent,kind,name,currency,time_zone,admin_email,billing_email\nMSP,,operator,Msp,EUR,Europe/Lisbon,boss@msp.example,\n"
+    + "".join(
+        f"C{n},MSP,client,Client {n},,,c{n}@x.example,\nC{n}-A,C{n},sub-account,A,,,,\nC{n}-B,C{n},sub-account,B,,,,\n"
+        for n in range(3)
+    )
 )
 GRACE = "account,product,reserve,cap,at_cap,burst,grace_days,first_day,last_day\n" + "".join(
     f"C{n},BOX,{n},8,grace,,{n + 1},2026-01-01,2026-06-30\nC{n},BOX,{n},6,{'grace' if n else 'block'},,{n + 2 if n else ''},2026-07-01,\nC{n}-A,BOX,1,4,grace,,2,2026-01-01,\n"
@@ -43,12 +48,20 @@ def year_of_use() -> str:
     for number in range(260):
         begin = NEW_YEAR + timedelta(days=chance.uniform(0, 350))
         end = begin + timedelta(days=chance.choice([2, 9, 40, 90]))
-        rows.append(f"C{chance.randrange(3)}-{chance.choice('AAB')},BOX,b{number},{begin.isoformat()},{end.isoformat()}")
+        rows.append(
+            f"C{chance.randrange(3)}-{chance.choice('AAB')},BOX,b{number},{begin.isoformat()},{end.isoformat()}"
+        )
     return "\n".join(rows) + "\n"
 
 
 def a_year(database: Database, folder: Path) -> Database:
-    files = {"accounts": TREE, "products": DEVICES, "lots": LOT.format(500, ""), "allocations": GRACE, "assignments": year_of_use()}
+    files = {
+        "accounts": TREE,
+        "products": DEVICES,
+        "lots": LOT.format(500, ""),
+        "allocations": GRACE,
+        "assignments": year_of_use(),
+    }
     database.clock.set_to(NEW_YEAR)
     database.run(intake.bring_in, COMMAND_LINE, read_source(as_folder(files, folder)))
     return database
@@ -56,7 +69,10 @@ def a_year(database: Database, folder: Path) -> Database:
 
 def kept_holds(database: Database) -> set[tuple[Any, ...]]:
     with database.engine.connect() as connection:
-        return {tuple(row) for row in connection.execute(sa.text("SELECT account_id, assignment_id, place, begins, ends FROM holds"))}
+        return {
+            tuple(row)
+            for row in connection.execute(sa.text("SELECT account_id, assignment_id, place, begins, ends FROM holds"))
+        }
 
 
 def test_a_year_gives_the_same_holds_whenever_it_is_run(new_database: Callable[[], Database], tmp_path: Path) -> None:
@@ -69,21 +85,29 @@ def test_a_year_gives_the_same_holds_whenever_it_is_run(new_database: Callable[[
         database.run(enforcement.enforce, "BOX")
         found.append(kept_holds(database))
     assert found[0] ^ found[2] == found[1] ^ found[2] == set()
-    assert len(found[0]) > 60 and any(row[4] is None for row in found[0]) and any(row[4] is not None for row in found[0])
+    assert (
+        len(found[0]) > 60 and any(row[4] is None for row in found[0]) and any(row[4] is not None for row in found[0])
+    )
 
 
 def test_the_excess_alone_is_on_hold_and_free_again_in_reverse(demo: Database) -> None:
     def on_hold() -> list[str]:
-        return [each.subject for each in demo.run(enforcement.on_hold, COMMAND_LINE, "OLDQUAY-ENGINEERING", "WATCHGLASS")]
+        return [
+            each.subject for each in demo.run(enforcement.on_hold, COMMAND_LINE, "OLDQUAY-ENGINEERING", "WATCHGLASS")
+        ]
 
     demo.run(enforcement.enforce, "WATCHGLASS")
     first = on_hold()
     assert len(first) == 3, "17 in use of its branch, a cap of 14"
     with demo.engine.connect() as connection:
-        rows = connection.execute(sa.text(
-            "SELECT a.code, s.subject FROM assignments s JOIN accounts a ON a.id = s.account_id JOIN products p ON p.id = s.product_id"
-            " WHERE p.code = 'WATCHGLASS' AND a.code LIKE 'OLDQUAY-ENGINEERING%' AND s.ends IS NULL ORDER BY s.begins"
-        )).all()
+        rows = connection.execute(
+            sa.text(
+                "SELECT a.code, s.subject FROM assignments s JOIN accounts a ON a.id = s.account_id "
+                "JOIN products p ON p.id = s.product_id"
+                " WHERE p.code = 'WATCHGLASS' AND a.code LIKE 'OLDQUAY-ENGINEERING%' AND "
+                "s.ends IS NULL ORDER BY s.begins"
+            )
+        ).all()
     code, subject = next(row for row in rows if row.subject not in first)
     demo.run(takings.release, COMMAND_LINE, [Wanted(code, "WATCHGLASS", subject)])
     demo.run(enforcement.enforce, "WATCHGLASS")
@@ -91,7 +115,12 @@ def test_the_excess_alone_is_on_hold_and_free_again_in_reverse(demo: Database) -
 
 
 def test_each_crossing_is_told_once_and_again_after_it_was_crossed_back(database: Database, tmp_path: Path) -> None:
-    files = {"accounts": TREE, "products": DEVICES, "lots": LOT.format(500, ""), "allocations": GRACE.split("\n")[0] + "\nC0,BOX,0,10,block,,,2026-01-01,\n"}
+    files = {
+        "accounts": TREE,
+        "products": DEVICES,
+        "lots": LOT.format(500, ""),
+        "allocations": GRACE.split("\n")[0] + "\nC0,BOX,0,10,block,,,2026-01-01,\n",
+    }
     database.clock.set_to(NEW_YEAR)
     database.run(intake.bring_in, COMMAND_LINE, read_source(as_folder(files, tmp_path / "in")))
     who = actor_of("MSP")
@@ -137,7 +166,10 @@ def test_a_job_that_breaks_is_told_and_stops_nothing_else(database: Database) ->
         raise KeyError("a bug")
 
     minute = timedelta(minutes=1)
-    assert run_due(database, {"broken": Job(minute, breaks), "sound": Job(minute, lambda _: done.append(1))}) == ["broken", "sound"]
+    assert run_due(database, {"broken": Job(minute, breaks), "sound": Job(minute, lambda _: done.append(1))}) == [
+        "broken",
+        "sound",
+    ]
     with database.transaction() as unit:
         assert failed(unit) == [("broken", "KeyError: 'a bug'")] and done == [1]
 
@@ -172,8 +204,15 @@ def test_mail_goes_out_once_it_can(database: Database, tmp_path: Path) -> None:
     assert mail[0].body.replace("\r\n", "\n") == "Grüße: 5 > 4.\n.\nend\n"
 
 
-def test_a_grace_warns_at_its_start_halfway_on_its_last_day_and_when_it_is_over(database: Database, tmp_path: Path) -> None:
-    files = {"accounts": TREE, "products": DEVICES, "lots": LOT.format(500, ""), "allocations": GRACE.split("\n")[0] + "\nC0,BOX,0,2,grace,,6,2026-01-01,\n"}
+def test_a_grace_warns_at_its_start_halfway_on_its_last_day_and_when_it_is_over(
+    database: Database, tmp_path: Path
+) -> None:
+    files = {
+        "accounts": TREE,
+        "products": DEVICES,
+        "lots": LOT.format(500, ""),
+        "allocations": GRACE.split("\n")[0] + "\nC0,BOX,0,2,grace,,6,2026-01-01,\n",
+    }
     database.clock.set_to(NEW_YEAR)
     database.run(intake.bring_in, COMMAND_LINE, read_source(as_folder(files, tmp_path / "in")))
     database.run(enforcement.set_levels, COMMAND_LINE, "C0", "BOX", [])
@@ -185,14 +224,21 @@ def test_a_grace_warns_at_its_start_halfway_on_its_last_day_and_when_it_is_over(
             database.run(enforcement.enforce, "BOX")
         with database.engine.connect() as connection:
             subjects = connection.scalars(sa.text("SELECT subject FROM notices ORDER BY id")).all()
-        told += [(day, subject) for subject in subjects[len(told):]]
+        told += [(day, subject) for subject in subjects[len(told) :]]
     assert told == [
-        (0, "Client 0 is past its cap of Box: grace until Wednesday, 07 January 2026"), (3, "Client 0: half of its grace for Box is over"),
-        (6, "Client 0: the last day of its grace for Box"), (7, "Client 0: its grace for Box is over"), (7, "Client 0: 2 devices of Box on hold"),
+        (0, "Client 0 is past its cap of Box: grace until Wednesday, 07 January 2026"),
+        (3, "Client 0: half of its grace for Box is over"),
+        (6, "Client 0: the last day of its grace for Box"),
+        (7, "Client 0: its grace for Box is over"),
+        (7, "Client 0: 2 devices of Box on hold"),
     ]
     with database.engine.connect() as connection:
-        mails = connection.execute(sa.text("SELECT to_address, COUNT(*) FROM outbox GROUP BY to_address ORDER BY to_address")).all()
-    assert [tuple(each) for each in mails] == [("boss@msp.example", 4), ("c0@x.example", 4)], "the two of one run in one mail"
+        mails = connection.execute(
+            sa.text("SELECT to_address, COUNT(*) FROM outbox GROUP BY to_address ORDER BY to_address")
+        ).all()
+    assert [tuple(each) for each in mails] == [("boss@msp.example", 4), ("c0@x.example", 4)], (
+        "the two of one run in one mail"
+    )
 
 
 def test_a_demo_begun_again_goes_on_after_what_its_schedule_last_did(demo: Database) -> None:

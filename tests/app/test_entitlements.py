@@ -33,13 +33,19 @@ def give(database: Database, wanted: Gives, who: Actor = OLDQUAY) -> Laid:
     did = database.run(entitlements.put, who, wanted)
     assert (would.given, would.taken, would.waiting) == (did.given, did.taken, did.waiting)
     again = database.run(entitlements.lay_out)
-    assert not again.given and not again.taken and sorted(again.waiting) == sorted(did.waiting), "twice does nothing twice"
+    assert not again.given and not again.taken and sorted(again.waiting) == sorted(did.waiting), (
+        "twice does nothing twice"
+    )
     assert database.run(takings.verify, COMMAND_LINE) == []
     return did
 
 
 def in_group(database: Database, code: str) -> set[str]:
-    return {name for name in found(database, OLDQUAY, group=f"OLDQUAY/{code}") if database.run(listing.person, OLDQUAY, name).row.person.status != "suspended"}
+    return {
+        name
+        for name in found(database, OLDQUAY, group=f"OLDQUAY/{code}")
+        if database.run(listing.person, OLDQUAY, name).row.person.status != "suspended"
+    }
 
 
 def waiting(database: Database) -> list[str]:
@@ -50,10 +56,23 @@ def test_a_group_gives_a_product_and_takes_it_back_from_who_leaves_it(demo: Data
     leads = in_group(demo, "OLDQUAY-LEADS")
     had = {name for name in leads if "LANTERN-MAIL" in products(demo, name)}
     did = give(demo, LEADS)
-    assert {name for name, _ in did.given} | {name for name, _, _ in did.waiting} == leads - had, "who has one keeps that one"
+    assert {name for name, _ in did.given} | {name for name, _, _ in did.waiting} == leads - had, (
+        "who has one keeps that one"
+    )
     newest = next(name for name, _ in did.given)
-    assert demo.run(acting.act, OLDQUAY, "release", Asked(usernames=(newest,)), How("LANTERN-MAIL")).could_not[0].why.startswith("has Lantern Mail through a layer")
-    narrower = Wanted("OLDQUAY", "OLDQUAY-LEADS", "Leads", f'userName ne "{newest}" and (title eq "Manager" or title eq "Director")', (), 20)
+    assert (
+        demo.run(acting.act, OLDQUAY, "release", Asked(usernames=(newest,)), How("LANTERN-MAIL"))
+        .could_not[0]
+        .why.startswith("has Lantern Mail through a layer")
+    )
+    narrower = Wanted(
+        "OLDQUAY",
+        "OLDQUAY-LEADS",
+        "Leads",
+        f'userName ne "{newest}" and (title eq "Manager" or title eq "Director")',
+        (),
+        20,
+    )
     laid = demo.run(groups.put, OLDQUAY, narrower)
     assert laid.taken == [(newest, "LANTERN-MAIL")] and "LANTERN-MAIL" not in products(demo, newest)
     with pytest.raises(Refused, match="gives Lantern Mail; take that away first"):
@@ -69,13 +88,20 @@ def test_who_gets_no_seat_waits_by_priority_and_is_served_when_one_comes_free(de
     short = [name for name, _, _ in everybody.waiting]
     if not short:
         with demo.transaction() as unit:
-            left = takings.room(unit, COMMAND_LINE, "OLDQUAY", next(each for each in entitlements.pools_usecases.products(unit) if each.code == "LANTERN-MAIL"))
+            left = takings.room(
+                unit,
+                COMMAND_LINE,
+                "OLDQUAY",
+                next(each for each in entitlements.pools_usecases.products(unit) if each.code == "LANTERN-MAIL"),
+            )
         assert left == 0, "nobody waits while there is room"
     assert waiting(demo) and set(waiting(demo)) == set(short)
     give(demo, Gives("OLDQUAY", "OLDQUAY-LEADS", "LANTERN-MAIL", (), 1))
     leads = in_group(demo, "OLDQUAY-LEADS")
     order = waiting(demo)
-    assert [name in leads for name in order] == sorted((name in leads for name in order), reverse=True), "leads stand first"
+    assert [name in leads for name in order] == sorted((name in leads for name in order), reverse=True), (
+        "leads stand first"
+    )
     reasons = {name: why for name, _, why in demo.run(entitlements.lay_out).waiting}
     first = next(name for name in order if "cap of" in reasons[name] or "supply" in reasons[name])
     account = demo.run(listing.person, COMMAND_LINE, first).row.account
@@ -87,32 +113,58 @@ def test_who_gets_no_seat_waits_by_priority_and_is_served_when_one_comes_free(de
 
 
 def test_layers_laid_out_by_many_at_once_give_each_one_seat(demo: Database) -> None:
-    wanted = [replace(LEADS, product=product) for product in ("LANTERN-MAIL", "FIELD-FULL", "VOICE")] + [replace(LEADS, group=None, priority=300)]
+    wanted = [replace(LEADS, product=product) for product in ("LANTERN-MAIL", "FIELD-FULL", "VOICE")] + [
+        replace(LEADS, group=None, priority=300)
+    ]
     with ThreadPoolExecutor(6) as pool:
-        for done in [pool.submit(demo.run, entitlements.put, OLDQUAY, each) for each in wanted] + [pool.submit(demo.run, entitlements.lay_out) for _ in range(4)]:
+        for done in [pool.submit(demo.run, entitlements.put, OLDQUAY, each) for each in wanted] + [
+            pool.submit(demo.run, entitlements.lay_out) for _ in range(4)
+        ]:
             done.result()
     again = demo.run(entitlements.lay_out)
     assert not again.given and not again.taken and demo.run(takings.verify, COMMAND_LINE) == []
     with demo.engine.connect() as connection:
-        twice = connection.execute(sa.text("SELECT subject, product_id FROM assignments a JOIN products p ON p.id = a.product_id AND p.measure = 'seat' WHERE begins <= NOW() AND (ends IS NULL OR ends > NOW() + INTERVAL 1 DAY) GROUP BY subject, product_id HAVING COUNT(*) > 1")).all()
+        twice = connection.execute(
+            sa.text(
+                "SELECT subject, product_id FROM assignments a JOIN products p ON p.id = a.product_id AND p.measure = "
+                "'seat' WHERE begins <= NOW() AND (ends IS NULL OR ends > NOW() + INTERVAL 1 DAY) GROUP BY "
+                "subject, product_id HAVING COUNT(*) > 1"
+            )
+        ).all()
     assert twice == [], "one seat a person and product"
 
 
 def test_components_come_by_any_layer_and_a_direct_switch_turns_one_off(demo: Database) -> None:
-    person = next(iter(in_group(demo, "OLDQUAY-LEADS") & set(found(demo, OLDQUAY, without="FIELD-FULL")) & set(found(demo, OLDQUAY, without="FIELD-CORE"))), None)
+    person = next(
+        iter(
+            in_group(demo, "OLDQUAY-LEADS")
+            & set(found(demo, OLDQUAY, without="FIELD-FULL"))
+            & set(found(demo, OLDQUAY, without="FIELD-CORE"))
+        ),
+        None,
+    )
     person = person or next(iter(in_group(demo, "OLDQUAY-LEADS")))
     give(demo, Gives("OLDQUAY", None, "FIELD-CORE", ("WRITER",), 500))
     give(demo, Gives("OLDQUAY", "OLDQUAY-LEADS", "FIELD-CORE", ("MEETINGS", "INSIGHTS"), 10))
 
     def core() -> of_person.PersonLayers:
         with demo.transaction() as unit:
-            return next(each for each in of_person.layers_of(unit, OLDQUAY, listing.found_in_scope(unit, OLDQUAY, person)[1]) if each.product.code == "FIELD-CORE")
+            return next(
+                each
+                for each in of_person.layers_of(unit, OLDQUAY, listing.found_in_scope(unit, OLDQUAY, person)[1])
+                if each.product.code == "FIELD-CORE"
+            )
 
-    assert core().on == ["WRITER", "SHEETS", "MEETINGS", "INSIGHTS"] and {each.layer for each in core().cells} == {"everybody of Old Quay Ferries", "Leads"}
+    assert core().on == ["WRITER", "SHEETS", "MEETINGS", "INSIGHTS"] and {each.layer for each in core().cells} == {
+        "everybody of Old Quay Ferries",
+        "Leads",
+    }
 
     def switch(component: str, on: bool) -> None:
         with demo.transaction() as unit:
-            of_person.switch(unit, OLDQUAY, listing.found_in_scope(unit, OLDQUAY, person)[1], "FIELD-CORE", component, on)
+            of_person.switch(
+                unit, OLDQUAY, listing.found_in_scope(unit, OLDQUAY, person)[1], "FIELD-CORE", component, on
+            )
 
     switch("INSIGHTS", False)
     assert core().on == ["WRITER", "SHEETS", "MEETINGS"] and core().off == ["INSIGHTS"]
@@ -125,8 +177,10 @@ def test_components_come_by_any_layer_and_a_direct_switch_turns_one_off(demo: Da
 
 def test_what_no_layer_can_give_is_refused(demo: Database) -> None:
     cases: list[tuple[Actor, Gives, str]] = [
-        (OLDQUAY, Gives("TERN", None, "LANTERN-MAIL", ()), "no account 'TERN'"), (OLDQUAY, Gives("OLDQUAY", "NONE", "LANTERN-MAIL", ()), "no group 'NONE'"),
-        (OLDQUAY, Gives("OLDQUAY", None, "DEEPSHELF", ()), "is no product that people have seats of"), (OLDQUAY, Gives("OLDQUAY", None, "FIELD-CORE", ("SAILS",)), "has no component SAILS"),
+        (OLDQUAY, Gives("TERN", None, "LANTERN-MAIL", ()), "no account 'TERN'"),
+        (OLDQUAY, Gives("OLDQUAY", "NONE", "LANTERN-MAIL", ()), "no group 'NONE'"),
+        (OLDQUAY, Gives("OLDQUAY", None, "DEEPSHELF", ()), "is no product that people have seats of"),
+        (OLDQUAY, Gives("OLDQUAY", None, "FIELD-CORE", ("SAILS",)), "has no component SAILS"),
         (OLDQUAY, Gives("OLDQUAY", None, "LANTERN-MAIL", (), 0), "A priority from 1"),
     ]
     for who, wanted, says in cases:
@@ -136,4 +190,6 @@ def test_what_no_layer_can_give_is_refused(demo: Database) -> None:
         demo.run(entitlements.forget, OLDQUAY, LEADS)
     above: list[Any] = demo.run(entitlements.entitlements, OLDQUAY)
     give(demo, Gives("GANNET", None, "LANTERN-MAIL", ()), COMMAND_LINE)
-    assert demo.run(entitlements.entitlements, OLDQUAY) == above, "what the provider gives to everybody is not the client's to see"
+    assert demo.run(entitlements.entitlements, OLDQUAY) == above, (
+        "what the provider gives to everybody is not the client's to see"
+    )

@@ -27,7 +27,7 @@ GOOD = {
     "lots": "reference,owner,product,quantity,first_day,last_day,unit_cost,currency,true_up,overcommit\nPO-1,MSP,MAIL,10,2026-01-01,,2.40,EUR,,\nPO-2,MSP,DISK,1.5,2026-01-01,,0.1,EUR,,150\n",
     "allocations": "account,product,reserve,cap,at_cap,burst,grace_days,first_day,last_day\nTERN,MAIL,2,5,block,,,2026-01-01,\n",
     "people": "account,username,display_name,email,status,invited_at,last_seen_at,title,department,protected\nTERN-A,ada,Ada,ada@tern.example,active,,,,,\n",
-    "groups": "account,code,name,rule,members,precedence\nTERN,LEADS,Leads,\"title eq \"\"Manager\"\"\",CREW;ada,10\nTERN,CREW,Crew,,ada,20\n",
+    "groups": 'account,code,name,rule,members,precedence\nTERN,LEADS,Leads,"title eq ""Manager""",CREW;ada,10\nTERN,CREW,Crew,,ada,20\n',
     "assignments": "account,product,subject,from,to\nTERN-A,MAIL,ada,2026-02-01T00:00:00+00:00,\n",
     "storage": "account,product,category,at,bytes\nTERN-A,DISK,mail,2026-02-01T00:00:00+00:00,1000\n",
     "rates": "seller,buyer,product,first_day,basis,aggregate,tier_mode,included,overage_price,minimum,fixed_fee,currency\nMSP,,MAIL,2026-01-01,held,average,graduated,,,,,\n",
@@ -43,19 +43,43 @@ FAULTS = [
     ("a cycle in the tree", "accounts", ("TERN,MSP", "TERN,TERN-A"), (4, "parent"), "TERN under TERN-A under TERN"),
     ("two operators", "accounts", ("TERN,MSP,client", "TERN,,operator"), (3, "kind"), "TERN"),
     ("a cap under its reserve", "allocations", (",2,5,", ",6,5,"), (2, "cap"), "5"),
-    ("overlapping versions", "allocations", ("2026-01-01,\n", "2026-01-01,\nTERN,MAIL,0,9,block,,,2026-03-01,\n"), (3, "first_day"), "2026-03-01"),
+    (
+        "overlapping versions",
+        "allocations",
+        ("2026-01-01,\n", "2026-01-01,\nTERN,MAIL,0,9,block,,,2026-03-01,\n"),
+        (3, "first_day"),
+        "2026-03-01",
+    ),
     ("a negative quantity", "lots", ("MAIL,10", "MAIL,-10"), (2, "quantity"), "-10"),
     ("half a seat", "lots", ("MAIL,10", "MAIL,10.5"), (2, "quantity"), "10.5"),
     ("more than there can be", "lots", ("MAIL,10", "MAIL,1000000000000"), (2, "quantity"), "1000000000000"),
     ("a date that is none", "lots", ("10,2026-01-01", "10,2026-02-30"), (2, "first_day"), "2026-02-30"),
     ("an instant without offset", "assignments", ("+00:00", ""), (2, "from"), "2026-02-01T00:00:00"),
-    ("mixed currencies in a pool", "lots", ("EUR,,\n", "EUR,,\nPO-3,MSP,MAIL,1,2026-01-01,,1,USD,,\n"), (3, "currency"), "USD"),
+    (
+        "mixed currencies in a pool",
+        "lots",
+        ("EUR,,\n", "EUR,,\nPO-3,MSP,MAIL,1,2026-01-01,,1,USD,,\n"),
+        (3, "currency"),
+        "USD",
+    ),
     ("a currency that is none", "lots", ("2.40,EUR", "2.40,EURO"), (2, "currency"), "EURO"),
     ("overcommitted seats", "lots", ("EUR,,\n", "EUR,,120\n"), (2, "overcommit"), "120"),
     ("bytes of seats", "storage", ("DISK", "MAIL"), (2, "product"), "MAIL"),
     ("assigned storage", "assignments", ("MAIL", "DISK"), (2, "product"), "DISK"),
-    ("an end before the beginning", "assignments", ("+00:00,", "+00:00,2026-01-01T00:00:00+00:00"), (2, "to"), "2026-01-01"),
-    ("a last day before the first", "allocations", ("2026-01-01,\n", "2026-01-01,2025-12-31\n"), (2, "last_day"), "2025-12-31"),
+    (
+        "an end before the beginning",
+        "assignments",
+        ("+00:00,", "+00:00,2026-01-01T00:00:00+00:00"),
+        (2, "to"),
+        "2026-01-01",
+    ),
+    (
+        "a last day before the first",
+        "allocations",
+        ("2026-01-01,\n", "2026-01-01,2025-12-31\n"),
+        (2, "last_day"),
+        "2025-12-31",
+    ),
     ("a reserve of who owns the pool", "allocations", ("TERN,MAIL", "MSP,MAIL"), (2, "reserve"), "2"),
     ("grace without its days", "allocations", ("block", "grace"), (2, "grace_days"), "nothing"),
     ("a rate without tiers", "rate_tiers", ("2026-01-01", "2026-01-02"), (2, None), "no tiers"),
@@ -113,23 +137,38 @@ def faults_of(database: Database, path: Path) -> list[Fault]:
 
 
 @pytest.mark.parametrize(("what", "table", "change", "place", "found"), FAULTS, ids=[case[0] for case in FAULTS])
-def test_a_fault_is_told_with_its_place(empty: Database, tmp_path: Path, what: str, table: str, change: tuple[str, str], place: tuple[int, str | None], found: str) -> None:
+def test_a_fault_is_told_with_its_place(
+    empty: Database,
+    tmp_path: Path,
+    what: str,
+    table: str,
+    change: tuple[str, str],
+    place: tuple[int, str | None],
+    found: str,
+) -> None:
     files = GOOD | {table: GOOD[table].replace(*change, 1)}
     assert files[table] != GOOD[table]
     ways = WAYS if what != "a cell too many" else WAYS[:2]
     told = [faults_of(empty, way(files, tmp_path / way.__name__)) for way in ways]
-    assert any((fault.row, fault.column) == place and found in fault.found and fault.expected for fault in told[0]), told[0]
+    assert any((fault.row, fault.column) == place and found in fault.found and fault.expected for fault in told[0]), (
+        told[0]
+    )
     assert told.count(told[0]) == len(told), "the same faults whichever way it comes"
 
 
 def test_all_faults_are_told_at_once(empty: Database, tmp_path: Path) -> None:
     files = GOOD | {
-        "lots": GOOD["lots"].replace("MAIL,10", "MAIL,-1"), "assignments": GOOD["assignments"].replace("TERN-A", "NOWHERE"),
+        "lots": GOOD["lots"].replace("MAIL,10", "MAIL,-1"),
+        "assignments": GOOD["assignments"].replace("TERN-A", "NOWHERE"),
         "rates": "\xff\xfe",
     }
     folder = as_folder({name: text for name, text in files.items() if name != "rates"}, tmp_path / "bad")
     (folder / "rates.csv").write_bytes(GOOD["rates"].encode("utf-16"))
-    assert {(fault.file, fault.row) for fault in faults_of(empty, folder)} == {("lots.csv", 2), ("assignments.csv", 2), ("rates.csv", 1)}
+    assert {(fault.file, fault.row) for fault in faults_of(empty, folder)} == {
+        ("lots.csv", 2),
+        ("assignments.csv", 2),
+        ("rates.csv", 1),
+    }
 
 
 def test_an_archive_that_unpacks_to_too_much(empty: Database, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -166,12 +205,26 @@ def test_a_workbook_of_more_than_values(empty: Database, tmp_path: Path, trick: 
 
 
 @pytest.mark.parametrize("way", WAYS)
-def test_a_good_intake_loads_once_and_a_changed_one_says_what_changed(database: Database, tmp_path: Path, way: Callable[[dict[str, str], Path], Path]) -> None:
+def test_a_good_intake_loads_once_and_a_changed_one_says_what_changed(
+    database: Database, tmp_path: Path, way: Callable[[dict[str, str], Path], Path]
+) -> None:
     first = database.run(intake.bring_in, COMMAND_LINE, read_source(way(GOOD, tmp_path / "a"))).tables
     assert {name: merged.created for name, merged in first.items()} == {
-        "accounts": 3, "products": 2, "lots": 2, "allocations": 1, "people": 1, "groups": 2, "assignments": 1, "storage": 1, "rates": 1, "rate_tiers": 1,
+        "accounts": 3,
+        "products": 2,
+        "lots": 2,
+        "allocations": 1,
+        "people": 1,
+        "groups": 2,
+        "assignments": 1,
+        "storage": 1,
+        "rates": 1,
+        "rate_tiers": 1,
     }
-    changed = GOOD | {"allocations": GOOD["allocations"].replace(",2,5,", ",2,6,"), "rate_tiers": GOOD["rate_tiers"].replace("3.9", "4")}
+    changed = GOOD | {
+        "allocations": GOOD["allocations"].replace(",2,5,", ",2,6,"),
+        "rate_tiers": GOOD["rate_tiers"].replace("3.9", "4"),
+    }
     second = database.run(intake.bring_in, COMMAND_LINE, read_source(way(changed, tmp_path / "b"))).tables
     assert {name for name, merged in second.items() if merged.changed} == {"allocations", "rate_tiers"}
     assert not any(merged.created for merged in second.values())
@@ -193,5 +246,3 @@ def test_nothing_written_runs_as_a_formula() -> None:
     assert as_csv(["a", "b", "c", "d", "e"], rows).decode().splitlines()[1] == "'=1+1,'@x,'-2,,5"
     cells = load_workbook(io.BytesIO(as_xlsx("t", ["a", "b", "c", "d", "e"], rows))).active[2]
     assert [(cell.value, cell.data_type) for cell in cells[:3]] == [("=1+1", "s"), ("@x", "s"), ("-2", "s")]
-
-

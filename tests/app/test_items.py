@@ -31,17 +31,31 @@ def stock(demo: Database) -> Database:
     return demo
 
 
-@pytest.mark.parametrize(("text", "found"), [
-    ("+351500000001\n\n KEY-7 ", ["+351500000001", "KEY-7"]), ("A08 - A11", ["A08", "A09", "A10", "A11"]), ("+351 500 000 008..+351 500 000 009", ["+351500000008", "+351500000009"]),
-])
+@pytest.mark.parametrize(
+    ("text", "found"),
+    [
+        ("+351500000001\n\n KEY-7 ", ["+351500000001", "KEY-7"]),
+        ("A08 - A11", ["A08", "A09", "A10", "A11"]),
+        ("+351 500 000 008..+351 500 000 009", ["+351500000008", "+351500000009"]),
+    ],
+)
 def test_numbers_are_written_one_a_line_or_as_ranges(text: str, found: list[str]) -> None:
     assert list(usecases.expanded(text)) == found
 
 
-@pytest.mark.parametrize(("text", "why"), [
-    ("A9 - A10", "is no range"), ("A1 - B9", "is no range"), ("A9 - A1", "is no range"), ("A1 - A2 - A3", "is no range"), ("<script>", "is no number"),
-    ("A00000 - A99999", "10000 at once"), ("", "Write numbers"), ("A1\nA1", "stands there twice"),
-])
+@pytest.mark.parametrize(
+    ("text", "why"),
+    [
+        ("A9 - A10", "is no range"),
+        ("A1 - B9", "is no range"),
+        ("A9 - A1", "is no range"),
+        ("A1 - A2 - A3", "is no range"),
+        ("<script>", "is no number"),
+        ("A00000 - A99999", "10000 at once"),
+        ("", "Write numbers"),
+        ("A1\nA1", "stands there twice"),
+    ],
+)
 def test_what_is_no_number_is_refused_and_nothing_comes_in(shared_demo: Database, text: str, why: str) -> None:
     with pytest.raises(Refused, match=why):
         shared_demo.run(usecases.bring_in, GANNET, P, "GANNET", text)
@@ -75,7 +89,14 @@ def test_a_reserved_number_is_ones_own_for_ten_minutes(stock: Database) -> None:
 
 def test_two_who_choose_at_once_never_get_the_same_number(stock: Database) -> None:
     got: list[str] = []
-    threads = [threading.Thread(target=lambda n=n: got.extend(stock.run(usecases.reserve, Actor("x", "", "GANNET", 10 + n), P, "GANNET", 2)[0])) for n in range(8)]  # type: ignore[misc]
+    threads = [
+        threading.Thread(
+            target=lambda n=n: got.extend(
+                stock.run(usecases.reserve, Actor("x", "", "GANNET", 10 + n), P, "GANNET", 2)[0]
+            )
+        )
+        for n in range(8)
+    ]  # type: ignore[misc]
     for each in threads:
         each.start()
     for each in threads:
@@ -96,7 +117,9 @@ def test_a_number_is_assigned_only_with_its_address_and_within_the_limits(stock:
     assert (item.username, item.address, item.account, item.recorded) == (person, PLACE, "OLDQUAY", False)
     assert numbers(stock, "assigned", TERN, one) == [], "what others use is not told"
     with pytest.raises(Refused, match="asked for"):
-        stock.run(usecases.assign, OLDQUAY, P, "OLDQUAY", [Use(f"+3515000000{n:02}", None, PLACE) for n in range(3, 13)])
+        stock.run(
+            usecases.assign, OLDQUAY, P, "OLDQUAY", [Use(f"+3515000000{n:02}", None, PLACE) for n in range(3, 13)]
+        )
     with pytest.raises(Refused, match="is in use already"):
         stock.run(usecases.assign, OLDQUAY, P, "OLDQUAY", [Use(one, None, PLACE)])
     with pytest.raises(Refused, match="no number"):
@@ -112,7 +135,9 @@ def test_numbers_are_released_and_withdrawn_in_bulk_all_or_none(stock: Database)
     with pytest.raises(Refused, match=f"no number {re.escape(repr(there[0]))}") as refused:
         stock.run(usecases.release, TERN, P, there)
     assert "OLDQUAY" not in str(refused.value.problem), "whose it is, is not told"
-    assert stock.run(usecases.release, OLDQUAY, P, there) == len(there) and numbers(stock, "assigned", OLDQUAY, "") == []
+    assert (
+        stock.run(usecases.release, OLDQUAY, P, there) == len(there) and numbers(stock, "assigned", OLDQUAY, "") == []
+    )
     free = numbers(stock, "free")
     with pytest.raises(Refused, match="no number"):
         stock.run(usecases.withdraw, OLDQUAY, P, free[:1])

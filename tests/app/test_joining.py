@@ -22,7 +22,9 @@ OLDQUAY, TERN = Actor("Maren", "", "OLDQUAY"), Actor("Tilde", "", "TERN")
 
 def mails(database: Database, to: str) -> list[str]:
     with database.engine.connect() as connection:
-        return list(connection.scalars(sa.text("SELECT body FROM outbox WHERE to_address = :to ORDER BY id"), {"to": to}))
+        return list(
+            connection.scalars(sa.text("SELECT body FROM outbox WHERE to_address = :to ORDER BY id"), {"to": to})
+        )
 
 
 def link(database: Database, to: str) -> str:
@@ -53,13 +55,25 @@ def test_where_joining_is_approved_it_waits_in_today_of_whoever_runs_the_branch(
     for name in ("Ida", "Ivo"):
         demo.run(domains.ask, f"{name}@quay.example", name)
         assert demo.run(domains.prove, link(demo, f"{name.lower()}@quay.example")).state == "waits"
-    assert [each.name for each in demo.run(today.today, OLDQUAY).joins] == ["Ida", "Ivo"] and demo.run(today.today, TERN).joins == []
+    assert [each.name for each in demo.run(today.today, OLDQUAY).joins] == ["Ida", "Ivo"] and demo.run(
+        today.today, TERN
+    ).joins == []
     ida, ivo = demo.run(domains.waiting, OLDQUAY)
     with pytest.raises(Refused, match="no request to join"):
         demo.run(domains.decide, TERN, ida.id, True)
-    assert demo.run(domains.decide, OLDQUAY, ida.id, True) == "ida" and demo.run(domains.decide, OLDQUAY, ivo.id, False) is None
-    assert "you are at Old Quay Ferries now" in mails(demo, "ida@quay.example")[-1] and "not granted" in mails(demo, "ivo@quay.example")[-1]
-    assert people(demo, "ida@quay.example") and not people(demo, "ivo@quay.example") and demo.run(domains.waiting, OLDQUAY) == []
+    assert (
+        demo.run(domains.decide, OLDQUAY, ida.id, True) == "ida"
+        and demo.run(domains.decide, OLDQUAY, ivo.id, False) is None
+    )
+    assert (
+        "you are at Old Quay Ferries now" in mails(demo, "ida@quay.example")[-1]
+        and "not granted" in mails(demo, "ivo@quay.example")[-1]
+    )
+    assert (
+        people(demo, "ida@quay.example")
+        and not people(demo, "ivo@quay.example")
+        and demo.run(domains.waiting, OLDQUAY) == []
+    )
     with pytest.raises(Refused, match="has decided that already"):
         demo.run(domains.decide, OLDQUAY, ivo.id, True)
 
@@ -92,10 +106,16 @@ def test_a_link_holds_for_a_day_and_only_while_the_domain_belongs_there(demo: Da
         demo.run(domains.prove, "guessed")
 
 
-@pytest.mark.parametrize(("domain", "account", "why"), [
-    ("no domain", "OLDQUAY", "is no domain"), ("quay", "OLDQUAY", "is no domain"), ("<script>.example", "OLDQUAY", "is no domain"), ("tern.example", "OLDQUAY", "another account already"),
-    ("x.example", "TERN", "no account"),
-])
+@pytest.mark.parametrize(
+    ("domain", "account", "why"),
+    [
+        ("no domain", "OLDQUAY", "is no domain"),
+        ("quay", "OLDQUAY", "is no domain"),
+        ("<script>.example", "OLDQUAY", "is no domain"),
+        ("tern.example", "OLDQUAY", "another account already"),
+        ("x.example", "TERN", "no account"),
+    ],
+)
 def test_a_domain_that_cannot_be_is_refused(shared_demo: Database, domain: str, account: str, why: str) -> None:
     shared_demo.run(domains.put_domain, TERN, "tern.example", "TERN", "at once")
     with pytest.raises(Refused, match=why):
@@ -106,14 +126,22 @@ def test_a_domain_that_cannot_be_is_refused(shared_demo: Database, domain: str, 
 
 
 def test_a_known_address_is_linked_as_member_or_as_admin_and_never_twice_in_one_account(demo: Database) -> None:
-    known = demo.run(listing.listing, COMMAND_LINE, Asked(account="OLDQUAY-CREW", status="active", filter="emails.value pr")).rows[0].person
+    known = (
+        demo.run(
+            listing.listing, COMMAND_LINE, Asked(account="OLDQUAY-CREW", status="active", filter="emails.value pr")
+        )
+        .rows[0]
+        .person
+    )
     twice = NewPerson("OLDQUAY", known.display_name, known.email, title="Board")
     with pytest.raises(Refused, match="link or move that person") as refused:
         demo.run(joining.add, OLDQUAY, twice)
     assert refused.value.problem.more["username"] == known.username
     username = demo.run(joining.add, OLDQUAY, NewPerson(**{**vars(twice), "link": True}))
     there = demo.run(listing.person, OLDQUAY, username)
-    assert there.row.person.status == "active" and there.row.person.title == "Board", "who joined once needs no second invitation"
+    assert there.row.person.status == "active" and there.row.person.title == "Board", (
+        "who joined once needs no second invitation"
+    )
     assert [each[0] for each in there.also] == [known.username]
     with pytest.raises(Refused, match="already"):
         demo.run(joining.add, OLDQUAY, NewPerson(**{**vars(twice), "link": True}))
@@ -121,6 +149,11 @@ def test_a_known_address_is_linked_as_member_or_as_admin_and_never_twice_in_one_
         demo.run(joining.add, TERN, NewPerson("TERN", "Ada", known.email, link=True))
     with pytest.raises(Refused, match="has no sign-in yet"):
         demo.run(joining.add, OLDQUAY, NewPerson("OLDQUAY-ISLAND", "Ada", known.email, link=True, role="admin"))
-    demo.run(sign_in.give_sign_in, COMMAND_LINE, known.email, known.display_name, "OLDQUAY-CREW", "correct-ferry-staple")
+    demo.run(
+        sign_in.give_sign_in, COMMAND_LINE, known.email, known.display_name, "OLDQUAY-CREW", "correct-ferry-staple"
+    )
     demo.run(joining.add, OLDQUAY, NewPerson("OLDQUAY-ISLAND", "Ada", known.email, link=True, role="admin"))
-    assert demo.run(lambda unit: sign_in.actor_for(unit, sign_in.find_by_email(unit, known.email).id, "OLDQUAY-ISLAND")) is not None
+    assert (
+        demo.run(lambda unit: sign_in.actor_for(unit, sign_in.find_by_email(unit, known.email).id, "OLDQUAY-ISLAND"))
+        is not None
+    )

@@ -33,11 +33,17 @@ def room(database: Database) -> int:
 def ready(demo: Database) -> tuple[str, list[str]]:
     """A key, and people of the account, with room for two of their sessions: the others of the branch are over."""
     with demo.engine.connect() as connection:
-        there = connection.execute(sa.text(
-            "SELECT accounts.code, subject FROM assignments a JOIN accounts ON accounts.id = a.account_id JOIN products p ON p.id = a.product_id "
-            "WHERE p.code = :p AND accounts.code LIKE 'OLDQUAY%' AND a.ends IS NULL"
-        ), {"p": PRODUCT}).all()
-    demo.run(takings.release, Actor("Maren", "", "OLDQUAY"), [Wanted(code, PRODUCT, subject) for code, subject in there])
+        there = connection.execute(
+            sa.text(
+                "SELECT accounts.code, subject FROM assignments a JOIN accounts ON accounts.id = "
+                "a.account_id JOIN products p ON p.id = a.product_id "
+                "WHERE p.code = :p AND accounts.code LIKE 'OLDQUAY%' AND a.ends IS NULL"
+            ),
+            {"p": PRODUCT},
+        ).all()
+    demo.run(
+        takings.release, Actor("Maren", "", "OLDQUAY"), [Wanted(code, PRODUCT, subject) for code, subject in there]
+    )
     key = demo.run(devices.make_key, ENGINEERING, "OLDQUAY-ENGINEERING", PRODUCT, "Drawing desk")[1]
     rows = demo.run(listing.listing, ENGINEERING, Asked(status="active")).rows
     assert len(rows) > room(demo) == 2
@@ -64,20 +70,28 @@ def test_a_session_holds_a_unit_as_long_as_heartbeats_come(demo: Database, ready
     assert refused.value.problem.status == 410
 
 
-def test_who_signs_in_a_second_time_takes_nothing_more_and_the_first_session_is_told_to_save(demo: Database, ready: tuple[str, list[str]]) -> None:
+def test_who_signs_in_a_second_time_takes_nothing_more_and_the_first_session_is_told_to_save(
+    demo: Database, ready: tuple[str, list[str]]
+) -> None:
     key, (ada, *_) = ready
     before = room(demo)
     first = demo.run(usecases.begin, key, ada, "desk-1")[0]
     second, _, told = demo.run(usecases.begin, key, ada, "laptop")
     assert told == ["desk-1"] and room(demo) == before - 1
     said = demo.run(usecases.beat, first)
-    assert said["state"] == "ending" and "has signed in on laptop" in said["says"] and said["save_by"] - demo.clock.now() <= usecases.TO_SAVE
+    assert (
+        said["state"] == "ending"
+        and "has signed in on laptop" in said["says"]
+        and said["save_by"] - demo.clock.now() <= usecases.TO_SAVE
+    )
     later(demo, seconds=121)
     demo.run(usecases.beat, second)
     end_lost_sessions(demo)
     with pytest.raises(Refused, match="has signed in on laptop"):
         demo.run(usecases.beat, first)
-    assert room(demo) == before - 1 and [each.row.machine for each in demo.run(usecases.sessions, ENGINEERING)[1]] == ["laptop"]
+    assert room(demo) == before - 1 and [each.row.machine for each in demo.run(usecases.sessions, ENGINEERING)[1]] == [
+        "laptop"
+    ]
     demo.run(usecases.end, second)
     assert room(demo) == before
     with pytest.raises(Refused, match="has ended: closed"):
@@ -137,7 +151,9 @@ def test_never_one_too_many_however_many_begin_at_once(demo: Database, ready: tu
         each.start()
     for each in threads:
         each.join()
-    assert len({each.row.username for each in demo.run(usecases.sessions, ENGINEERING)[1]}) == before and room(demo) == 0
+    assert (
+        len({each.row.username for each in demo.run(usecases.sessions, ENGINEERING)[1]}) == before and room(demo) == 0
+    )
     assert set(outcomes) == {"begun", "at-limit"} and demo.run(takings.verify, COMMAND_LINE) == []
 
 

@@ -20,15 +20,36 @@ def told(database: Database, *what: tuple[str, str, bool], but_not: str = "") ->
     with database.transaction() as unit:
         accounts = accounts_usecases.known(unit)
         before = unit.connection.scalar(sa.text("SELECT COALESCE(MAX(id), 0) FROM outbox"))
-        notices.tell(unit, accounts, [Notice(key, "cap", int(accounts.ids[accounts.tree.row(code)]), f"{key} of {code}", "…", None, too) for key, code, too in what], but_not)
-        return {row.to_address: row.subject for row in unit.connection.execute(sa.text("SELECT to_address, subject FROM outbox WHERE id > :before ORDER BY id"), {"before": before})}
+        notices.tell(
+            unit,
+            accounts,
+            [
+                Notice(key, "cap", int(accounts.ids[accounts.tree.row(code)]), f"{key} of {code}", "…", None, too)
+                for key, code, too in what
+            ],
+            but_not,
+        )
+        return {
+            row.to_address: row.subject
+            for row in unit.connection.execute(
+                sa.text("SELECT to_address, subject FROM outbox WHERE id > :before ORDER BY id"), {"before": before}
+            )
+        }
 
 
-@pytest.mark.parametrize(("account", "parent_too", "to"), [
-    ("OLDQUAY", True, [CLIENT, OPERATOR]), ("OLDQUAY", False, [CLIENT]), ("GANNET", True, [OPERATOR]),
-    ("OLDQUAY-CREW", True, [CLIENT]), ("OLDQUAY-CREW", False, []),
-])
-def test_contacts_are_told_where_nobody_signs_in(shared_demo: Database, account: str, parent_too: bool, to: list[str]) -> None:
+@pytest.mark.parametrize(
+    ("account", "parent_too", "to"),
+    [
+        ("OLDQUAY", True, [CLIENT, OPERATOR]),
+        ("OLDQUAY", False, [CLIENT]),
+        ("GANNET", True, [OPERATOR]),
+        ("OLDQUAY-CREW", True, [CLIENT]),
+        ("OLDQUAY-CREW", False, []),
+    ],
+)
+def test_contacts_are_told_where_nobody_signs_in(
+    shared_demo: Database, account: str, parent_too: bool, to: list[str]
+) -> None:
     key = f"{account} {parent_too}"
     assert list(told(shared_demo, (key, account, parent_too))) == to
     with shared_demo.transaction() as unit:
@@ -42,7 +63,9 @@ def test_who_runs_an_account_is_told_instead_of_its_contact_and_who_did_it_is_no
     assert told(demo, ("one", "OLDQUAY", True)) == {CLIENT: "one of OLDQUAY", INES: "one of OLDQUAY"}
     assert told(demo, ("two", "OLDQUAY", True), but_not=INES) == {CLIENT: "two of OLDQUAY"}
     assert told(demo, ("three", "OLDQUAY", True), ("four", "TERN", True)) == {
-        CLIENT: "three of OLDQUAY", INES: "2 notices: three of OLDQUAY …", "admin.tern@tern.example": "four of TERN",
+        CLIENT: "three of OLDQUAY",
+        INES: "2 notices: three of OLDQUAY …",
+        "admin.tern@tern.example": "four of TERN",
     }, "one mail each for all of a run"
     with demo.transaction() as unit:
         mine = [each.key for each in notices.shown(unit, Actor("Tilde", "", "TERN"), accounts_usecases.known(unit))]

@@ -30,7 +30,9 @@ def found(database: Database, who: Actor = COMMAND_LINE, **asked: Any) -> list[s
         page = database.run(listing.listing, who, Asked(**asked), "username", False, len(names), 250)
         names += [row.person.username for row in page.rows]
         if len(page.rows) < 250:
-            assert page.total in (None, len(names)) and database.run(listing.count, who, Asked(**asked)) == len(names) == len(set(names)), "every one once, whatever the page"
+            assert page.total in (None, len(names)) and database.run(listing.count, who, Asked(**asked)) == len(
+                names
+            ) == len(set(names)), "every one once, whatever the page"
             return names
 
 
@@ -43,7 +45,12 @@ def act(database: Database, what: acting.Act, *usernames: str, who: Actor = COMM
     asked = Asked(usernames=tuple(usernames))
     would = database.try_out(acting.act, who, what, asked, How(**how))
     did = database.run(acting.act, who, what, asked, How(**how))
-    assert (did.done, did.could_not, did.released, did.seats) == (would.done, would.could_not, would.released, would.seats)
+    assert (did.done, did.could_not, did.released, did.seats) == (
+        would.done,
+        would.could_not,
+        would.released,
+        would.seats,
+    )
     assert database.run(takings.verify, COMMAND_LINE) == []
     return did
 
@@ -61,14 +68,20 @@ def test_the_list_is_filtered_and_never_shows_more_than_the_branch(shared_demo: 
     outsider = next(name for name in everybody if name not in mine)
     with pytest.raises(Refused, match="no person"):
         shared_demo.run(listing.person, OLDQUAY, outsider)
-    assert outsider not in found(shared_demo, OLDQUAY, find=outsider) and outsider in found(shared_demo, find=outsider.split(".")[0].upper())
+    assert outsider not in found(shared_demo, OLDQUAY, find=outsider) and outsider in found(
+        shared_demo, find=outsider.split(".")[0].upper()
+    )
     active, invited, suspended = (set(found(shared_demo, status=each)) for each in ("active", "invited", "suspended"))
-    assert active | invited | suspended == set(everybody) and len(active) + len(invited) + len(suspended) == len(everybody)
+    assert active | invited | suspended == set(everybody) and len(active) + len(invited) + len(suspended) == len(
+        everybody
+    )
     has, lacks = set(found(shared_demo, product="LANTERN-MAIL")), set(found(shared_demo, without="LANTERN-MAIL"))
     assert has | lacks == set(everybody) and not has & lacks and has
     assert set(found(shared_demo, seen="never")) <= set(found(shared_demo, seen="60"))
     assert set(found(shared_demo, filter='active eq true and title eq "manager"')) < active
-    assert found(shared_demo, find="%") == [] and found(shared_demo, find="_") == [], "signs of the database's own are only signs"
+    assert found(shared_demo, find="%") == [] and found(shared_demo, find="_") == [], (
+        "signs of the database's own are only signs"
+    )
     with pytest.raises(Refused, match="At position 1"):
         found(shared_demo, filter="nothing pr")
 
@@ -77,13 +90,20 @@ def test_groups_hold_whom_their_rule_and_their_members_say(demo: Database) -> No
     crew = found(demo, DEPARTMENT)
     by_rule = Wanted("OLDQUAY", "CREW-ACTIVE", "Active crew", 'active eq true and userName sw "a"', (), None)
     looked = demo.run(groups.look, OLDQUAY, by_rule)
-    assert looked.count == looked.come_count == len(found(demo, OLDQUAY, filter=by_rule.rule)) and looked.leave_count == 0
+    assert (
+        looked.count == looked.come_count == len(found(demo, OLDQUAY, filter=by_rule.rule)) and looked.leave_count == 0
+    )
     demo.run(groups.put, OLDQUAY, by_rule)
     outer = Wanted("OLDQUAY", "OUTER", "Outer", None, (crew[0], "CREW-ACTIVE"), 5)
     demo.run(groups.put, OLDQUAY, outer)
-    assert set(found(demo, OLDQUAY, group="OLDQUAY/OUTER")) == {crew[0], *found(demo, OLDQUAY, group="OLDQUAY/CREW-ACTIVE")}
+    assert set(found(demo, OLDQUAY, group="OLDQUAY/OUTER")) == {
+        crew[0],
+        *found(demo, OLDQUAY, group="OLDQUAY/CREW-ACTIVE"),
+    }
     person = demo.run(listing.person, OLDQUAY, crew[0])
-    assert ("OLDQUAY", "OUTER", "Outer") in [each[:3] for each in person.groups] and "by hand" in next(each[3] for each in person.groups if each[1] == "OUTER")
+    assert ("OLDQUAY", "OUTER", "Outer") in [each[:3] for each in person.groups] and "by hand" in next(
+        each[3] for each in person.groups if each[1] == "OUTER"
+    )
     demo.run(groups.members, OLDQUAY, "OLDQUAY/OUTER", [crew[1]], [crew[0]])
     looked = demo.run(groups.look, OLDQUAY, Wanted("OLDQUAY", "OUTER", "Outer", None, (crew[0],), 5))
     assert [each.username for each in looked.come] == [crew[0]] and crew[1] in [each.username for each in looked.leave]
@@ -101,7 +121,9 @@ def test_groups_hold_whom_their_rule_and_their_members_say(demo: Database) -> No
             demo.run(groups.put, OLDQUAY, wanted)
     with pytest.raises(Refused, match="stands in Outer"):
         demo.run(groups.forget, OLDQUAY, "OLDQUAY/CREW-ACTIVE")
-    assert {row.account for row in demo.run(groups.groups, DEPARTMENT)} <= {"OLDQUAY-CREW"}, "who runs a department sees none of the groups above"
+    assert {row.account for row in demo.run(groups.groups, DEPARTMENT)} <= {"OLDQUAY-CREW"}, (
+        "who runs a department sees none of the groups above"
+    )
     codes = [row.group.code for row in demo.run(groups.groups, OLDQUAY) if row.account == "OLDQUAY"]
     demo.run(groups.order, OLDQUAY, "OLDQUAY", codes[::-1])
     assert [row.group.code for row in demo.run(groups.groups, OLDQUAY) if row.account == "OLDQUAY"] == codes[::-1]
@@ -111,42 +133,75 @@ def test_seats_are_given_as_far_as_they_go_and_the_others_are_told_why(demo: Dat
     """A whole client without a voice seat asks for one: as many get it as its limits let through."""
     asked = [*found(demo, account="OLDQUAY", without="VOICE"), "nobody.here"]
     did = act(demo, "assign", *asked, product="VOICE")
-    assert did.done and did.could_not and did.asked == len(asked) - 1 and len(did.done) + len(did.could_not) == len(asked)
-    assert sum(each.given for each in did.seats) == len(did.done) and all(each.left == 0 for each in did.seats if each.given < each.needed)
+    assert (
+        did.done and did.could_not and did.asked == len(asked) - 1 and len(did.done) + len(did.could_not) == len(asked)
+    )
+    assert sum(each.given for each in did.seats) == len(did.done) and all(
+        each.left == 0 for each in did.seats if each.given < each.needed
+    )
     reasons = {each.username: each.why for each in did.could_not}
     assert reasons["nobody.here"] == "is not here (any more)."
-    assert any("No seat left" in why for why in reasons.values()) and any("is suspended; resume them first." in why for why in reasons.values())
+    assert any("No seat left" in why for why in reasons.values()) and any(
+        "is suspended; resume them first." in why for why in reasons.values()
+    )
     again = act(demo, "assign", *did.done, product="VOICE")
-    assert not again.done and all("has Fieldbook Voice already" in each.why for each in again.could_not), "twice does nothing twice"
+    assert not again.done and all("has Fieldbook Voice already" in each.why for each in again.could_not), (
+        "twice does nothing twice"
+    )
     back = act(demo, "release", *did.done, product="VOICE")
     assert sorted(back.done) == sorted(did.done) and back.released == len(did.done)
 
 
 def test_a_product_without_a_pool_is_given_to_nobody_with_the_reason(demo: Database) -> None:
     with demo.engine.begin() as connection:
-        connection.execute(sa.text("INSERT INTO products (code, name, measure, unit, requires, components) VALUES ('NOPOOL', 'No Pool', 'seat', 'seat', '', '')"))
+        connection.execute(
+            sa.text(
+                "INSERT INTO products (code, name, measure, unit, requires, components) VALUES "
+                "('NOPOOL', 'No Pool', 'seat', 'seat', '', '')"
+            )
+        )
         connection.execute(sa.text("UPDATE structure SET number = number + 1"))
     people = found(demo, account="MARROW-EQUINE", status="active")[:3]
     did = demo.run(acting.act, COMMAND_LINE, "assign", Asked(usernames=tuple(people)), How("NOPOOL"))
-    assert did.done == [] and {each.why for each in did.could_not} == {"No seat left: Neither MARROW-EQUINE nor any account above it has a pool of No Pool."}
+    assert did.done == [] and {each.why for each in did.could_not} == {
+        "No seat left: Neither MARROW-EQUINE nor any account above it has a pool of No Pool."
+    }
 
 
 def test_a_swap_happens_at_once_or_not_at_all_for_each(demo: Database) -> None:
     with_core = found(demo, account="MARROW", product="FIELD-CORE")
     did = act(demo, "swap", *with_core, product="FIELD-CORE", to_product="FIELD-FULL")
-    assert did.done and did.could_not and did.released == len(did.done), "some fit; what was tried in vain counts for nothing"
+    assert did.done and did.could_not and did.released == len(did.done), (
+        "some fit; what was tried in vain counts for nothing"
+    )
     for username in with_core:
-        assert len({"FIELD-CORE", "FIELD-FULL"} & products(demo, username)) == 1, "each has the one or the other, never both or none"
-    assert {each.username for each in did.could_not} == {each for each in with_core if "FIELD-CORE" in products(demo, each)}
+        assert len({"FIELD-CORE", "FIELD-FULL"} & products(demo, username)) == 1, (
+            "each has the one or the other, never both or none"
+        )
+    assert {each.username for each in did.could_not} == {
+        each for each in with_core if "FIELD-CORE" in products(demo, each)
+    }
 
 
 def test_a_swap_carries_components_over_as_they_are_mapped_and_lists_what_does_not_fit(demo: Database) -> None:
-    one, other = [name for name in found(demo, account="NORTHFOLD", product="FIELD-CORE") if not one_off(demo, name)][:2]
+    one, other = [name for name in found(demo, account="NORTHFOLD", product="FIELD-CORE") if not one_off(demo, name)][
+        :2
+    ]
     demo.run(listing.switch, COMMAND_LINE, one, "FIELD-CORE", "MEETINGS", False)
-    assert one not in found(demo, component="FIELD-CORE/MEETINGS") and other in found(demo, component="FIELD-CORE/MEETINGS")
+    assert one not in found(demo, component="FIELD-CORE/MEETINGS") and other in found(
+        demo, component="FIELD-CORE/MEETINGS"
+    )
     with pytest.raises(Refused, match="no component NONE"):
         found(demo, component="FIELD-CORE/NONE")
-    did = act(demo, "swap", one, other, product="FIELD-CORE", to_product="FIELD-FULL", components={"MEETINGS": "DRAWINGS", "INSIGHTS": None})
+    did = act(
+        demo,
+        "swap",
+        one,
+        other,
+        product="FIELD-CORE",
+        to_product="FIELD-FULL",
+        components={"MEETINGS": "DRAWINGS", "INSIGHTS": None},
+    )
     assert did.done == [one, other] and did.lost == {"INSIGHTS": 2}
     assert one_off(demo, one) == {"DRAWINGS"}, "what was off is off in what it became" and one_off(demo, other) == set()
     with pytest.raises(Refused, match="no component NONE"):
@@ -167,17 +222,24 @@ def test_a_seat_set_aside_is_nobody_elses_and_becomes_theirs(demo: Database) -> 
     act(demo, "release", room.done[0], product=product)
     kept, *others = full
     assert act(demo, "set aside", kept, product=product, who=OLDQUAY).done == [kept]
-    assert products(demo, kept) == products(demo, kept) - {product} and [each.code for each in one(demo, kept).aside] == [product]
+    assert products(demo, kept) == products(demo, kept) - {product} and [
+        each.code for each in one(demo, kept).aside
+    ] == [product]
     assert "set aside already" in act(demo, "set aside", kept, product=product).could_not[0].why
     same_account = [each for each in others if one(demo, each).row.account == one(demo, kept).row.account]
     if same_account:
         assert act(demo, "assign", same_account[0], product=product).done == [], "the last seat is kept"
     assert [row[0].username for row in demo.run(listing.set_aside, OLDQUAY)] == [kept]
-    assert act(demo, "assign", *same_account[:1], kept, product=product).done == [kept], "who has one set aside gets it, wherever they stand"
+    assert act(demo, "assign", *same_account[:1], kept, product=product).done == [kept], (
+        "who has one set aside gets it, wherever they stand"
+    )
     assert one(demo, kept).aside == [] and product in products(demo, kept)
     act(demo, "release", kept, product=product)
     act(demo, "set aside", kept, product=product)
-    assert act(demo, "let go", kept, product=product).released == 1 and "no seat" in act(demo, "let go", kept, product=product).could_not[0].why
+    assert (
+        act(demo, "let go", kept, product=product).released == 1
+        and "no seat" in act(demo, "let go", kept, product=product).could_not[0].why
+    )
     act(demo, "set aside", kept, product=product)
     act(demo, "remove", kept)
     assert demo.run(listing.set_aside, OLDQUAY) == []
@@ -185,8 +247,12 @@ def test_a_seat_set_aside_is_nobody_elses_and_becomes_theirs(demo: Database) -> 
 
 def test_a_base_product_stays_where_an_add_on_needs_it(demo: Database) -> None:
     with demo.engine.connect() as connection:
-        add_on, needs = connection.execute(sa.text("SELECT code, requires FROM products WHERE requires <> '' AND measure = 'seat' LIMIT 1")).one()
-    person = next(name for name in found(demo, product=add_on) if len(products(demo, name) & set(needs.split(";"))) == 1)
+        add_on, needs = connection.execute(
+            sa.text("SELECT code, requires FROM products WHERE requires <> '' AND measure = 'seat' LIMIT 1")
+        ).one()
+    person = next(
+        name for name in found(demo, product=add_on) if len(products(demo, name) & set(needs.split(";"))) == 1
+    )
     base = next(iter(products(demo, person) & set(needs.split(";"))))
     assert "which needs" in act(demo, "release", person, product=base).could_not[0].why
     act(demo, "release", person, product=add_on)
@@ -194,7 +260,9 @@ def test_a_base_product_stays_where_an_add_on_needs_it(demo: Database) -> None:
 
 
 def test_who_is_suspended_removed_and_comes_back(demo: Database) -> None:
-    person = next(name for name in found(demo, product="LANTERN-MAIL", status="active") if "FIELD-CORE" in products(demo, name))
+    person = next(
+        name for name in found(demo, product="LANTERN-MAIL", status="active") if "FIELD-CORE" in products(demo, name)
+    )
     had = products(demo, person)
     assert act(demo, "suspend", person).released == 0 and products(demo, person) == had, "keeps everything"
     act(demo, "resume", person)
@@ -204,15 +272,26 @@ def test_who_is_suspended_removed_and_comes_back(demo: Database) -> None:
     assert products(demo, person) == had, "what was released comes back with them"
     act(demo, "remove", person)
     assert person not in found(demo) and person in found(demo, status="removed")
-    assert demo.run(acting.act, COMMAND_LINE, "restore", Asked(usernames=(person,))).done == [person] and products(demo, person) == set()
+    assert (
+        demo.run(acting.act, COMMAND_LINE, "restore", Asked(usernames=(person,))).done == [person]
+        and products(demo, person) == set()
+    )
     act(demo, "remove", person)
     demo.clock.shift += timedelta(days=31)
-    assert "more than 30 days ago" in demo.run(acting.act, COMMAND_LINE, "restore", Asked(usernames=(person,))).could_not[0].why
+    assert (
+        "more than 30 days ago"
+        in demo.run(acting.act, COMMAND_LINE, "restore", Asked(usernames=(person,))).could_not[0].why
+    )
 
 
 def test_who_comes_back_together_gets_base_products_before_what_needs_them(demo: Database) -> None:
     two = [name for name in found(demo, status="active") if "VOICE" in products(demo, name)]
-    had = {name: products(demo, name) for name in (next(each for each in two if base in products(demo, each)) for base in ("FIELD-CORE", "FIELD-FULL"))}
+    had = {
+        name: products(demo, name)
+        for name in (
+            next(each for each in two if base in products(demo, each)) for base in ("FIELD-CORE", "FIELD-FULL")
+        )
+    }
     act(demo, "suspend", *had, keep_seats=False)
     assert act(demo, "resume", *had).could_not == [] and {name: products(demo, name) for name in had} == had
 
@@ -222,9 +301,15 @@ def test_nobody_comes_back_where_they_cannot_be(demo: Database) -> None:
     address = one(demo, one_there).row.person.email
     demo.run(acting.act, COMMAND_LINE, "remove", Asked(usernames=(one_there, other)))
     demo.run(joining.add, OLDQUAY, NewPerson("OLDQUAY-CREW", "Somebody Else", address, invite=False))
-    assert demo.run(acting.act, COMMAND_LINE, "restore", Asked(usernames=(one_there,))).could_not[0].why == "has the address that Somebody Else has by now."
+    assert (
+        demo.run(acting.act, COMMAND_LINE, "restore", Asked(usernames=(one_there,))).could_not[0].why
+        == "has the address that Somebody Else has by now."
+    )
     demo.run(drafts.apply_changes, COMMAND_LINE, [StatusChange(account="OLDQUAY-CREW", status="closed")], "hand")
-    assert "is of Crew Office, which is closed." in demo.run(acting.act, COMMAND_LINE, "restore", Asked(usernames=(other,))).could_not[0].why
+    assert (
+        "is of Crew Office, which is closed."
+        in demo.run(acting.act, COMMAND_LINE, "restore", Asked(usernames=(other,))).could_not[0].why
+    )
 
 
 def test_who_moves_is_counted_and_charged_there_from_then_on(demo: Database) -> None:
@@ -277,10 +362,14 @@ def test_who_cannot_be_added_is_refused_with_the_reason(shared_demo: Database) -
     there = one(shared_demo, found(shared_demo, OLDQUAY)[0]).row.person
     outsider = one(shared_demo, next(name for name in found(shared_demo, account="TERN"))).row.person
     cases = [
-        (NewPerson("TERN", "X", "x@x.example"), "no account 'TERN'"), (NewPerson("OLDQUAY", " ", "x@x.example"), "Everybody has a name"),
-        (NewPerson("OLDQUAY", "X", "<script>@x.example"), "is no e-mail address"), (NewPerson("OLDQUAY", "X", None), "needs an e-mail address"),
-        (NewPerson("OLDQUAY", "X", there.email.upper()), f"is {there.display_name} of"), (NewPerson("OLDQUAY", "X", outsider.email), "belongs to somebody already"),
-        (NewPerson("OLDQUAY", "X", "x@x.example", "a b"), "is no username"), (NewPerson("OLDQUAY", "X", "x@x.example", there.username), "is taken"),
+        (NewPerson("TERN", "X", "x@x.example"), "no account 'TERN'"),
+        (NewPerson("OLDQUAY", " ", "x@x.example"), "Everybody has a name"),
+        (NewPerson("OLDQUAY", "X", "<script>@x.example"), "is no e-mail address"),
+        (NewPerson("OLDQUAY", "X", None), "needs an e-mail address"),
+        (NewPerson("OLDQUAY", "X", there.email.upper()), f"is {there.display_name} of"),
+        (NewPerson("OLDQUAY", "X", outsider.email), "belongs to somebody already"),
+        (NewPerson("OLDQUAY", "X", "x@x.example", "a b"), "is no username"),
+        (NewPerson("OLDQUAY", "X", "x@x.example", there.username), "is taken"),
     ]
     before = found(shared_demo)
     for new, says in cases:

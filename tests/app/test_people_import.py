@@ -21,8 +21,8 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.sign_in import usecases as sign_in
-from fair_ladle.connectors import sheets_in
 from fair_ladle.app.takings import usecases as takings
+from fair_ladle.connectors import sheets_in
 
 HEADER = ["Full name", "Work e-mail", "Login", "Site", "Job title", "Licences", "Group", "State"]
 
@@ -61,9 +61,23 @@ def test_columns_are_known_by_their_names_whatever_stands_between_them(demo: Dat
     for row in [HEADER, *rows]:
         workbook.active.append(row)
     workbook.save(kept)
-    for name, content in (("a.csv", as_csv(rows)), ("pasted", as_csv(rows, "\t")), ("b.csv", as_csv(rows, ";")), ("c.xlsx", kept.getvalue())):
+    for name, content in (
+        ("a.csv", as_csv(rows)),
+        ("pasted", as_csv(rows, "\t")),
+        ("b.csv", as_csv(rows, ";")),
+        ("c.xlsx", kept.getvalue()),
+    ):
         looked = demo.run(usecases.look, who, demo.run(usecases.receive, who, name, content))
-        assert looked.how.columns == {"name": 0, "email": 1, "username": 2, "account": 3, "title": 4, "products": 5, "groups": 6, "status": 7}, name
+        assert looked.how.columns == {
+            "name": 0,
+            "email": 1,
+            "username": 2,
+            "account": 3,
+            "title": 4,
+            "products": 5,
+            "groups": 6,
+            "status": 7,
+        }, name
         assert looked.plan.counts() == {"create": 1, "link": 0, "update": 0, "leave": 0, "fault": 0, "left_out": 0}
 
 
@@ -71,44 +85,75 @@ def test_rows_are_created_brought_up_to_date_put_into_groups_given_seats_and_sus
     who = admin(demo)
     demo.run(groups.put, COMMAND_LINE, Wanted("OLDQUAY", "night", "Night desk", None, (), None))
     known = people(demo, account="OLDQUAY", status="active", filter='not (title eq "Harbour pilot")')[0]
-    number, outcome = bring(demo, who, as_csv([
-        ["Ida Blom", "Ida.Blom@oldquay.example", "", "OLDQUAY-CREW", "Pilot", "Lantern Mail", "night", ""],
-        ["Ida Blom", "ida.blom2@oldquay.example", "", "", "", "", "", "active"],
-        ["", known.person.email, "", "", "Harbour pilot", "", "Night desk", "suspended"],
-    ]))
+    number, outcome = bring(
+        demo,
+        who,
+        as_csv(
+            [
+                ["Ida Blom", "Ida.Blom@oldquay.example", "", "OLDQUAY-CREW", "Pilot", "Lantern Mail", "night", ""],
+                ["Ida Blom", "ida.blom2@oldquay.example", "", "", "", "", "", "active"],
+                ["", known.person.email, "", "", "Harbour pilot", "", "Night desk", "suspended"],
+            ]
+        ),
+    )
     assert [(row[0], row[1], row[2]) for row in sorted(outcome)] == [
-        (2, "ida.blom", "created"), (3, "ida.blom2", "created"), (4, known.person.username, "brought up to date"),
+        (2, "ida.blom", "created"),
+        (3, "ida.blom2", "created"),
+        (4, known.person.username, "brought up to date"),
     ]
     ida = demo.run(listing.person, COMMAND_LINE, "ida.blom")
-    assert (ida.row.person.status, ida.row.account, ida.row.person.email, ida.row.person.title) == ("invited", "OLDQUAY-CREW", "ida.blom@oldquay.example", "Pilot")
+    assert (ida.row.person.status, ida.row.account, ida.row.person.email, ida.row.person.title) == (
+        "invited",
+        "OLDQUAY-CREW",
+        "ida.blom@oldquay.example",
+        "Pilot",
+    )
     assert ida.row.products == ["LANTERN-MAIL"] or "No seat left" in sorted(outcome)[0][3], "given, or said why not"
     assert "Night desk" in ida.row.groups
     changed = demo.run(listing.person, COMMAND_LINE, known.person.username)
-    assert (changed.row.person.title, changed.row.person.status) == ("Harbour pilot", "suspended") and "Night desk" in changed.row.groups
+    assert (changed.row.person.title, changed.row.person.status) == (
+        "Harbour pilot",
+        "suspended",
+    ) and "Night desk" in changed.row.groups
     assert demo.run(usecases.one, who, number).state == "done" and demo.run(takings.verify, COMMAND_LINE) == []
-    again = bring(demo, who, as_csv([["Ida Blom", "ida.blom@oldquay.example", "ida.blom", "OLDQUAY-CREW", "Pilot", "", "", ""]]))[1]
+    again = bring(
+        demo, who, as_csv([["Ida Blom", "ida.blom@oldquay.example", "ida.blom", "OLDQUAY-CREW", "Pilot", "", "", ""]])
+    )[1]
     assert again[0][1:4] == ["ida.blom", "as it was", ""], "twice changes nothing"
 
 
 def test_every_fault_has_its_place_and_what_would_be_right(demo: Database) -> None:
     who = admin(demo)
-    outsider, mine = people(demo, account="TERN", status="active")[0], people(demo, account="OLDQUAY-CREW", status="active")[0]
+    outsider, mine = (
+        people(demo, account="TERN", status="active")[0],
+        people(demo, account="OLDQUAY-CREW", status="active")[0],
+    )
     wrong = [
         (["", "a@x.example", "", "", "", "", "", ""], "Full name", "a name"),
         (["A", "", "", "", "", "", "", ""], "Work e-mail", "an invitation goes there"),
-        (["A", '<script>alert(1)</script>@x.example', "", "", "", "", "", ""], "Work e-mail", "an e-mail address"),
+        (["A", "<script>alert(1)</script>@x.example", "", "", "", "", "", ""], "Work e-mail", "an e-mail address"),
         (["A", "b@x.example", "no spaces", "", "", "", "", ""], "Login", "letters, digits"),
         (["A", "c@x.example", "", "TERN", "", "", "", ""], "Site", "an account of the branch"),
-        (["A", "d@x.example", "", "", "", "Deepshelf Storage", "", ""], "Licences", "a product that people have seats of"),
+        (
+            ["A", "d@x.example", "", "", "", "Deepshelf Storage", "", ""],
+            "Licences",
+            "a product that people have seats of",
+        ),
         (["A", "e@x.example", "", "", "", "", "nobody", ""], "Group", "a group of the branch"),
         (["A", "f@x.example", "", "", "", "", "", "retired"], "State", "active, invited, suspended"),
         (["A", outsider.person.email, "", "", "", "", "", ""], "Work e-mail", "belongs to somebody already"),
         (["A", "", outsider.person.username, "", "", "", "", ""], "Login", "belongs to somebody already"),
-        ([mine.person.display_name, mine.person.email, "", "OLDQUAY", "", "", "", ""], "Site", f"{mine.account_name}, where"),
+        (
+            [mine.person.display_name, mine.person.email, "", "OLDQUAY", "", "", "", ""],
+            "Site",
+            f"{mine.account_name}, where",
+        ),
     ]
     number = demo.run(usecases.receive, who, "new.csv", as_csv([row for row, _, _ in wrong]))
     plan = demo.run(usecases.look, who, number).plan
-    assert [(each.row, each.column) for each in plan.faults] == [(place, column) for place, (_, column, _) in enumerate(wrong, 2)]
+    assert [(each.row, each.column) for each in plan.faults] == [
+        (place, column) for place, (_, column, _) in enumerate(wrong, 2)
+    ]
     for fault, (_, _, expected) in zip(plan.faults, wrong, strict=True):
         assert expected in fault.expected and outsider.person.display_name not in fault.expected
     with pytest.raises(Refused, match="11 rows have faults"):
@@ -124,7 +169,12 @@ def plan_columns(database: Database, who: Actor, number: int) -> dict[str, int]:
 
 def test_three_thousand_rows_with_one_address_are_three_thousand_faults_but_one(demo: Database) -> None:
     who = admin(demo)
-    number = demo.run(usecases.receive, who, "new.csv", as_csv([[f"Person {n}", "Same@x.example", "", "", "", "", "", ""] for n in range(3000)]))
+    number = demo.run(
+        usecases.receive,
+        who,
+        "new.csv",
+        as_csv([[f"Person {n}", "Same@x.example", "", "", "", "", "", ""] for n in range(3000)]),
+    )
     plan = demo.run(usecases.look, who, number).plan
     assert len(plan.faults) == 2999 and len(plan.steps) == 1
     assert plan.faults[-1].row == 3001 and "row 2" in plan.faults[-1].expected
@@ -133,19 +183,38 @@ def test_three_thousand_rows_with_one_address_are_three_thousand_faults_but_one(
 
 def test_a_known_address_is_linked_to_another_account_when_that_is_chosen(demo: Database) -> None:
     who, known = admin(demo), people(demo, account="OLDQUAY-CREW", status="active")[0]
-    outcome = bring(demo, who, as_csv([["", known.person.email, "", "OLDQUAY", "Board", "", "", ""]]), elsewhere="link")[1]
+    outcome = bring(
+        demo, who, as_csv([["", known.person.email, "", "OLDQUAY", "Board", "", "", ""]]), elsewhere="link"
+    )[1]
     assert outcome[0][2] == "linked"
-    there, here = demo.run(listing.person, COMMAND_LINE, outcome[0][1]), demo.run(listing.person, COMMAND_LINE, known.person.username)
-    assert (there.row.account, there.row.person.title, there.row.person.display_name) == ("OLDQUAY", "Board", known.person.display_name)
+    there, here = (
+        demo.run(listing.person, COMMAND_LINE, outcome[0][1]),
+        demo.run(listing.person, COMMAND_LINE, known.person.username),
+    )
+    assert (there.row.account, there.row.person.title, there.row.person.display_name) == (
+        "OLDQUAY",
+        "Board",
+        known.person.display_name,
+    )
     assert here.row.account == "OLDQUAY-CREW" and [each[0] for each in here.also] == [outcome[0][1]]
 
 
 def test_what_changed_between_looking_and_doing_is_left_alone_and_told(demo: Database) -> None:
     who, (mover, renamed, staying) = admin(demo), people(demo, account="OLDQUAY-CREW", status="active")[:3]
-    number = demo.run(usecases.receive, who, "new.csv", as_csv([
-        ["", mover.person.email, "", "", "Pilot", "", "", ""], ["", "fresh@oldquay.example", renamed.person.username, "", "", "", "", ""], ["", staying.person.email, "", "", "Pilot", "", "", ""],
-        ["Ida Blom", "ida.blom@oldquay.example", "", "OLDQUAY-ISLAND", "", "", "", "active"], ["Ina Blom", "ina.blom@oldquay.example", "", "", "", "", "", "active"],
-    ]))
+    number = demo.run(
+        usecases.receive,
+        who,
+        "new.csv",
+        as_csv(
+            [
+                ["", mover.person.email, "", "", "Pilot", "", "", ""],
+                ["", "fresh@oldquay.example", renamed.person.username, "", "", "", "", ""],
+                ["", staying.person.email, "", "", "Pilot", "", "", ""],
+                ["Ida Blom", "ida.blom@oldquay.example", "", "OLDQUAY-ISLAND", "", "", "", "active"],
+                ["Ina Blom", "ina.blom@oldquay.example", "", "", "", "", "", "active"],
+            ]
+        ),
+    )
     assert demo.run(usecases.look, who, number).plan.faults == []
     demo.run(usecases.begin, who, number)
     demo.run(acting.act, COMMAND_LINE, "move", Asked(usernames=(mover.person.username,)), acting.How(to_account="TERN"))
@@ -154,16 +223,28 @@ def test_what_changed_between_looking_and_doing_is_left_alone_and_told(demo: Dat
         demo.run(joining.add, COMMAND_LINE, joining.NewPerson("OLDQUAY", "Somebody", f"{name}@oldquay.example"))
     usecases.work(demo, number)
     assert [(each[0], each[2], each[3]) for each in sorted(demo.run(usecases.outcomes, who, number))] == [
-        (2, "not done", "they are not here any more."), (3, "not done", "the address has come in otherwise meanwhile."), (4, "brought up to date", ""),
-        (5, "not done", "Island Pier is suspended by now."), (6, "not done", "the address has come in otherwise meanwhile."),
+        (2, "not done", "they are not here any more."),
+        (3, "not done", "the address has come in otherwise meanwhile."),
+        (4, "brought up to date", ""),
+        (5, "not done", "Island Pier is suspended by now."),
+        (6, "not done", "the address has come in otherwise meanwhile."),
     ]
-    assert demo.run(listing.person, COMMAND_LINE, mover.person.username).row.person.title == mover.person.title, "who left the branch is not touched"
+    assert demo.run(listing.person, COMMAND_LINE, mover.person.username).row.person.title == mover.person.title, (
+        "who left the branch is not touched"
+    )
 
 
-def test_it_is_cancelled_between_parts_breaks_off_whole_and_goes_on(demo: Database, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_it_is_cancelled_between_parts_breaks_off_whole_and_goes_on(
+    demo: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
     who = admin(demo)
     monkeypatch.setattr(usecases, "AT_ONCE", 10)
-    number = demo.run(usecases.receive, who, "new.csv", as_csv([[f"Guest {n:02}", f"guest{n}@x.example", "", "", "", "", "", "active"] for n in range(35)]))
+    number = demo.run(
+        usecases.receive,
+        who,
+        "new.csv",
+        as_csv([[f"Guest {n:02}", f"guest{n}@x.example", "", "", "", "", "", "active"] for n in range(35)]),
+    )
     demo.run(usecases.begin, who, number)
     assert demo.run(usecases._next_part, number)
     demo.run(usecases.cancel, who, number)
@@ -176,7 +257,11 @@ def test_it_is_cancelled_between_parts_breaks_off_whole_and_goes_on(demo: Databa
     with pytest.raises(RuntimeError):
         usecases.work_all(demo)
     row = demo.run(usecases.one, who, number)
-    assert (row.state, row.done) == ("broken", 10) and "nothing of this part" in row.trouble and len(people(demo, find="Guest")) == 10
+    assert (
+        (row.state, row.done) == ("broken", 10)
+        and "nothing of this part" in row.trouble
+        and len(people(demo, find="Guest")) == 10
+    )
     monkeypatch.setattr(store, "note_outcome", real)
     demo.run(usecases.resume, who, number)
     usecases.work_all(demo)
@@ -189,7 +274,11 @@ def test_it_is_cancelled_between_parts_breaks_off_whole_and_goes_on(demo: Databa
 
 def test_names_that_end_in_a_number_make_usernames_that_are_nobody_elses(demo: Database) -> None:
     who = admin(demo)
-    first = bring(demo, who, as_csv([[name, "", "", "", "", "", "", "active"] for name in ("Bay 1", "Bay 1", "Bay 11", "Bay 12", "Bay 12")]))[1]
+    first = bring(
+        demo,
+        who,
+        as_csv([[name, "", "", "", "", "", "", "active"] for name in ("Bay 1", "Bay 1", "Bay 11", "Bay 12", "Bay 12")]),
+    )[1]
     assert [row[1] for row in sorted(first)] == ["bay.1", "bay.12", "bay.11", "bay.122", "bay.123"]
     again = bring(demo, who, as_csv([["Bay 1", "", "", "", "", "", "", "active"]]), known="leave")[1]
     assert again[0][1] == "bay.13"
@@ -212,10 +301,17 @@ def test_a_workbook_that_unpacks_to_too_much_is_refused(demo: Database, monkeypa
         demo.run(usecases.receive, admin(demo), "big.xlsx", kept.getvalue())
 
 
-@pytest.mark.parametrize(("name", "content", "why"), [
-    ("a.csv", b"", "a header row"), ("a.csv", b"Name\n", "no row under it"), ("a.csv", b'Name\n"open\n', "row 2: .*quotes closed"), ("a.csv", b"Name\n\xff\n", "row 2: .*UTF-8"),
-    ("a.xlsx", b"PK\x03\x04broken", "damaged"), ("a.csv", b"Name\n" + b"x" * 3000, "2000 characters"),
-])
+@pytest.mark.parametrize(
+    ("name", "content", "why"),
+    [
+        ("a.csv", b"", "a header row"),
+        ("a.csv", b"Name\n", "no row under it"),
+        ("a.csv", b'Name\n"open\n', "row 2: .*quotes closed"),
+        ("a.csv", b"Name\n\xff\n", "row 2: .*UTF-8"),
+        ("a.xlsx", b"PK\x03\x04broken", "damaged"),
+        ("a.csv", b"Name\n" + b"x" * 3000, "2000 characters"),
+    ],
+)
 def test_what_is_no_table_is_refused_with_its_place(demo: Database, name: str, content: bytes, why: str) -> None:
     with pytest.raises(Refused, match=why):
         demo.run(usecases.receive, admin(demo), name, content)

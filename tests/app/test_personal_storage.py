@@ -24,18 +24,33 @@ P = "DEEPSHELF"
 OLDQUAY, CREW, TERN = Actor("Maren", "", "OLDQUAY"), Actor("Head", "", "OLDQUAY-CREW"), Actor("Tilde", "", "TERN")
 
 
-@pytest.mark.parametrize(("direct", "of_groups", "defaults", "found"), [
-    (5, [(0, 9)], [(0, 7)], ("direct", 0, 5)), (None, [(2, 9), (4, 1)], [(0, 7)], ("group", 2, 9)), (None, [], [(3, 7), (8, 1)], ("account", 3, 7)), (None, [], [], None),
-    (0, [(0, 9)], [], ("direct", 0, 0)),
-])
-def test_direct_before_groups_before_the_nearest_account(direct: int | None, of_groups: Sequence[tuple[int, int]], defaults: Sequence[tuple[int, int]], found: Any) -> None:
+@pytest.mark.parametrize(
+    ("direct", "of_groups", "defaults", "found"),
+    [
+        (5, [(0, 9)], [(0, 7)], ("direct", 0, 5)),
+        (None, [(2, 9), (4, 1)], [(0, 7)], ("group", 2, 9)),
+        (None, [], [(3, 7), (8, 1)], ("account", 3, 7)),
+        (None, [], [], None),
+        (0, [(0, 9)], [], ("direct", 0, 0)),
+    ],
+)
+def test_direct_before_groups_before_the_nearest_account(
+    direct: int | None, of_groups: Sequence[tuple[int, int]], defaults: Sequence[tuple[int, int]], found: Any
+) -> None:
     assert personal_limit(direct, of_groups, defaults) == found
 
 
-@given(st.lists(st.tuples(st.integers(0, 9), st.integers(0, 99)), max_size=4), st.lists(st.tuples(st.integers(0, 9), st.integers(0, 99)), max_size=4))
-def test_a_later_layer_never_counts_while_an_earlier_one_says_something(of_groups: list[tuple[int, int]], defaults: list[tuple[int, int]]) -> None:
+@given(
+    st.lists(st.tuples(st.integers(0, 9), st.integers(0, 99)), max_size=4),
+    st.lists(st.tuples(st.integers(0, 9), st.integers(0, 99)), max_size=4),
+)
+def test_a_later_layer_never_counts_while_an_earlier_one_says_something(
+    of_groups: list[tuple[int, int]], defaults: list[tuple[int, int]]
+) -> None:
     for more in ([], [(1, 1)]):
-        assert (personal_limit(None, of_groups, defaults) == personal_limit(None, of_groups, [*defaults, *more])) or not (of_groups or defaults)
+        assert (
+            personal_limit(None, of_groups, defaults) == personal_limit(None, of_groups, [*defaults, *more])
+        ) or not (of_groups or defaults)
 
 
 def ada(database: Database) -> str:
@@ -56,7 +71,9 @@ def test_each_limit_carries_the_layer_it_comes_from(demo: Database) -> None:
     for code, precedence, amount in (("late", 20, "10"), ("early", 10, "20")):
         demo.run(groups.put, OLDQUAY, Wanted("OLDQUAY-CREW", code, code.title(), None, (name,), precedence))
         demo.run(usecases.set_limit, OLDQUAY, "OLDQUAY-CREW", code, P, amount)
-    assert (of(demo, name).limit, of(demo, name).source) == (20_000, "group Early"), "the first in precedence, not the smallest"
+    assert (of(demo, name).limit, of(demo, name).source) == (20_000, "group Early"), (
+        "the first in precedence, not the smallest"
+    )
     demo.run(listing.set_storage_limit, OLDQUAY, name, P, "1")
     assert (of(demo, name).limit, of(demo, name).layer) == (1_000, "direct")
     row = demo.run(listing.listing, OLDQUAY, Asked(usernames=(name,))).rows[0]
@@ -66,11 +83,20 @@ def test_each_limit_carries_the_layer_it_comes_from(demo: Database) -> None:
     assert of(demo, name).source == "group Late"
 
 
-@pytest.mark.parametrize(("account", "group", "product", "amount", "why"), [
-    ("OLDQUAY", None, P, "-1", "Between 0"), ("OLDQUAY", None, P, "1.2345", "no amount in GB"), ("OLDQUAY", None, P, "lots", "no amount"), ("OLDQUAY", None, "LANTERN-MAIL", "1", "is not storage"),
-    ("TERN", None, P, "1", "no account"), ("OLDQUAY", "nobody", P, "1", "no group"),
-])
-def test_a_limit_that_cannot_be_is_refused(shared_demo: Database, account: str, group: str | None, product: str, amount: str, why: str) -> None:
+@pytest.mark.parametrize(
+    ("account", "group", "product", "amount", "why"),
+    [
+        ("OLDQUAY", None, P, "-1", "Between 0"),
+        ("OLDQUAY", None, P, "1.2345", "no amount in GB"),
+        ("OLDQUAY", None, P, "lots", "no amount"),
+        ("OLDQUAY", None, "LANTERN-MAIL", "1", "is not storage"),
+        ("TERN", None, P, "1", "no account"),
+        ("OLDQUAY", "nobody", P, "1", "no group"),
+    ],
+)
+def test_a_limit_that_cannot_be_is_refused(
+    shared_demo: Database, account: str, group: str | None, product: str, amount: str, why: str
+) -> None:
     with pytest.raises(Refused, match=why):
         shared_demo.run(usecases.set_limit, OLDQUAY, account, group, product, amount)
 
@@ -78,15 +104,21 @@ def test_a_limit_that_cannot_be_is_refused(shared_demo: Database, account: str, 
 def test_bytes_stay_with_the_old_account_until_they_are_moved_on_purpose(demo: Database) -> None:
     name = ada(demo)
     with demo.engine.begin() as connection:
-        connection.execute(sa.text(
-            "INSERT INTO storage_samples (product_id, account_id, category, at, bytes) SELECT p.id, a.id, :c, :at, 2000400000 FROM products p, accounts a WHERE p.code = :p AND a.code = 'OLDQUAY-CREW'"
-        ), {"c": f"home/{name}", "at": demo.clock.now().replace(tzinfo=None), "p": P})
+        connection.execute(
+            sa.text(
+                "INSERT INTO storage_samples (product_id, account_id, category, at, bytes) SELECT p.id, a.id, :c, "
+                ":at, 2000400000 FROM products p, accounts a WHERE p.code = :p AND a.code = 'OLDQUAY-CREW'"
+            ),
+            {"c": f"home/{name}", "at": demo.clock.now().replace(tzinfo=None), "p": P},
+        )
     assert of(demo, name).used == 2000
     demo.run(acting.act, OLDQUAY, "move", Asked(usernames=(name,)), acting.How(to_account="OLDQUAY-HARBOUR"))
     there = of(demo, name)
     assert there.used == 0 and [(each.account, each.grains) for each in there.elsewhere] == [("OLDQUAY-CREW", 2000)]
     assert demo.run(listing.move_bytes, OLDQUAY, name, "OLDQUAY-CREW") == 2000
-    assert (of(demo, name).used, of(demo, name).elsewhere) == (2000, ()) and demo.run(takings.verify, COMMAND_LINE) == []
+    assert (of(demo, name).used, of(demo, name).elsewhere) == (2000, ()) and demo.run(
+        takings.verify, COMMAND_LINE
+    ) == []
     with pytest.raises(Refused, match="Nothing of"):
         demo.run(listing.move_bytes, OLDQUAY, name, "OLDQUAY-CREW")
     with pytest.raises(Refused, match="no person"):

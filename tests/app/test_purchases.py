@@ -26,24 +26,45 @@ def test_a_timeline_is_what_positions_say_on_each_day(shared_demo: Database) -> 
     assert found.points[0].day == date(2025, 11, 25) and any(each.day == NEW_YEAR for each in found.points)
     with shared_demo.transaction() as unit:
         product = [pools.product(unit, "LANTERN-MAIL")]
-        for point in [found.points[-20], next(each for each in found.points if each.day == found.today), next(each for each in found.points if each.day == NEW_YEAR)]:
+        for point in [
+            found.points[-20],
+            next(each for each in found.points if each.day == found.today),
+            next(each for each in found.points if each.day == NEW_YEAR),
+        ]:
             end_of = point.day if point.day >= found.today else date.fromordinal(point.day.toordinal() + 1)
             zone = positions_at(unit, product, unit.now).world.zone
-            at = unit.now if point.day == found.today else instant(day_start(end_of, zone) * 10**6 - (1 if point.day < found.today else 0))
+            at = (
+                unit.now
+                if point.day == found.today
+                else instant(day_start(end_of, zone) * 10**6 - (1 if point.day < found.today else 0))
+            )
             there = positions_at(unit, product, at)
-            assert (point.promised, point.used, point.supply) == (int(there.pool_load()[0]), int(there.pool_used()[0]), int(there.world.supply.quantity[0])), point.day
+            assert (point.promised, point.used, point.supply) == (
+                int(there.pool_load()[0]),
+                int(there.pool_used()[0]),
+                int(there.world.supply.quantity[0]),
+            ), point.day
 
 
 def test_every_way_out_keeps_what_it_says(shared_demo: Database) -> None:
     plan = shared_demo.run(purchases.plan, COMMAND_LINE, "GANNET", "LANTERN-MAIL", NEW_YEAR)
-    assert plan.short == 317 and [each.key for each in plan.options] == ["buy", "take back", "max-min", "least harm", "release", "let run"]
+    assert plan.short == 317 and [each.key for each in plan.options] == [
+        "buy",
+        "take back",
+        "max-min",
+        "least harm",
+        "release",
+        "let run",
+    ]
     for option in plan.options:
         if not option.changes:
             continue
         looked = shared_demo.run(drafts.look, COMMAND_LINE, option.changes, NEW_YEAR)
         assert looked.effect is not None and looked.faults == [], option.key
         assert int(looked.effect.after.shortfalls()[0]) == option.still_short, option.key
-        assert not [each for each in looked.effect.stopping if each.account is not None], f"{option.key} breaks nobody's hard limit"
+        assert not [each for each in looked.effect.stopping if each.account is not None], (
+            f"{option.key} breaks nobody's hard limit"
+        )
     release = next(each for each in plan.options if each.key == "release")
     with shared_demo.transaction() as unit:
         taken = people.by_username(unit, [subject for each in release.changes for subject in each.subjects])  # type: ignore[union-attr]
@@ -61,12 +82,20 @@ def test_a_smaller_renewal_says_what_each_account_would_have_to_give(shared_demo
     assert small.short == 17 and all(each.used <= each.counted for each in small.gives)
     for way in ("to_one_level", "where_least_used"):
         given = [(each, getattr(each, way)) for each in small.gives]
-        assert sum(amount for _, amount in given) == small.short and all(0 <= amount <= each.counted for each, amount in given), way
+        assert sum(amount for _, amount in given) == small.short and all(
+            0 <= amount <= each.counted for each, amount in given
+        ), way
     most = max(each.counted - each.to_one_level for each in small.gives if each.to_one_level)
     with shared_demo.transaction() as unit:
         found = positions_at(unit, [pools.product(unit, "LANTERN-MAIL")], unit.now)
-    past = {code for row, code in enumerate(found.world.accounts.tree.codes) if found.settled.load[row, 0] > found.world.grid.cap[row, 0]}
-    assert all(each.counted <= most or each.to_one_level or each.account in past for each in small.gives), "who gives nothing has no more than the level, or is past its cap already"
+    past = {
+        code
+        for row, code in enumerate(found.world.accounts.tree.codes)
+        if found.settled.load[row, 0] > found.world.grid.cap[row, 0]
+    }
+    assert all(each.counted <= most or each.to_one_level or each.account in past for each in small.gives), (
+        "who gives nothing has no more than the level, or is past its cap already"
+    )
     with pytest.raises(Refused, match="A quantity from 1"):
         shared_demo.run(purchases.renewal, *ask, 0, 0, NEW_YEAR)
 

@@ -1,4 +1,5 @@
-"""Taking back what is idle: told first, nobody sheltered is touched, twice does nothing twice, and a run can be undone."""
+"""Taking back what is idle: told first, nobody sheltered is touched, twice does nothing twice, and a run can be
+undone."""
 
 from __future__ import annotations
 
@@ -53,7 +54,9 @@ def run(database: Database, policy_id: int, who: Actor = COMMAND_LINE) -> Run:
     """Looked at first, then run: both say the same, and the counters agree."""
     would = database.try_out(reclaim.run, who, policy_id)
     did = database.run(reclaim.run, who, policy_id)
-    assert [(each.username, each.what, each.units) for each in did.deeds] == [(each.username, each.what, each.units) for each in would.deeds]
+    assert [(each.username, each.what, each.units) for each in did.deeds] == [
+        (each.username, each.what, each.units) for each in would.deeds
+    ]
     assert database.run(takings.verify, COMMAND_LINE) == []
     return did
 
@@ -72,13 +75,17 @@ def test_who_is_idle_loses_what_they_have_and_nobody_sheltered_does(demo: Databa
     did = run(demo, policy_id)
     assert done(did, "released") == having - protected - watched and done(did, "released")
     has = seats(demo)
-    assert not any(has[name] for name in done(did, "released")) and all(has[name] for name in having & (protected | watched))
+    assert not any(has[name] for name in done(did, "released")) and all(
+        has[name] for name in having & (protected | watched)
+    )
     assert {each.why for each in did.left} <= {"protected", "in a group that is exempt", "has nothing of it"}
     cost = sum(unit.cost for unit in did.taken())
     assert cost > 0 and {unit.currency for unit in did.taken()} == {"EUR"}
     assert not run(demo, policy_id).deeds, "running twice does nothing twice"
     rows = demo.run(reclaim.runs, COMMAND_LINE)
-    assert len(rows) == 1 and Counter(each.what for each in rows[0].deeds) == Counter({"released": len(done(did, "released"))})
+    assert len(rows) == 1 and Counter(each.what for each in rows[0].deeds) == Counter(
+        {"released": len(done(did, "released"))}
+    )
     back, missing = demo.run(reclaim.undo, COMMAND_LINE, rows[0].row.id)
     assert len(back) + len(missing) == len(done(did, "released")) and demo.run(takings.verify, COMMAND_LINE) == []
     assert all("asked for" in why or "needs" in why for _, why in missing), missing
@@ -116,7 +123,9 @@ def test_who_never_joined_is_invited_again_when_a_run_is_taken_back(demo: Databa
     did = run(demo, made(demo, replace(UNSEEN, criterion="not joined", days=1, act="suspend")))
     assert invited in done(did, "suspended") and everybody(demo)[invited].person.status == "suspended"
     demo.run(reclaim.undo, COMMAND_LINE, demo.run(reclaim.runs, COMMAND_LINE)[0].row.id)
-    assert everybody(demo)[invited].person.status == "invited" and seats(demo)[invited] == SEATS & set(rows[invited].products)
+    assert everybody(demo)[invited].person.status == "invited" and seats(demo)[invited] == SEATS & set(
+        rows[invited].products
+    )
 
 
 CASES: list[tuple[str, dict[str, Any], str, set[str]]] = [
@@ -127,14 +136,20 @@ CASES: list[tuple[str, dict[str, Any], str, set[str]]] = [
 
 
 @pytest.mark.parametrize(("what", "other", "does", "status"), CASES, ids=[case[0] for case in CASES])
-def test_each_policy_finds_its_own_and_does_what_it_says(demo: Database, what: str, other: dict[str, Any], does: str, status: set[str]) -> None:
+def test_each_policy_finds_its_own_and_does_what_it_says(
+    demo: Database, what: str, other: dict[str, Any], does: str, status: set[str]
+) -> None:
     rows, had = everybody(demo), seats(demo)
     did = run(demo, made(demo, replace(UNSEEN, **other)))
-    assert {each.what for each in did.deeds} <= {does} and {rows[each.username].person.status for each in did.deeds + did.left} <= status
+    assert {each.what for each in did.deeds} <= {does} and {
+        rows[each.username].person.status for each in did.deeds + did.left
+    } <= status
     after, has = everybody(demo), seats(demo)
     for each in did.deeds:
         assert {unit.product for unit in each.units} <= set(other.get("products", had[each.username])) and each.units
-        assert has[each.username] == (had[each.username] if does == "reported" else had[each.username] - {unit.product for unit in each.units})
+        assert has[each.username] == (
+            had[each.username] if does == "reported" else had[each.username] - {unit.product for unit in each.units}
+        )
         assert (after[each.username].person.status == "suspended") == (does == "suspended")
     if does == "suspended" and did.deeds:
         back, _ = demo.run(reclaim.undo, COMMAND_LINE, demo.run(reclaim.runs, COMMAND_LINE)[0].row.id)
@@ -144,33 +159,51 @@ def test_each_policy_finds_its_own_and_does_what_it_says(demo: Database, what: s
 
 def test_a_seat_that_a_layer_gives_stays(demo: Database) -> None:
     demo.run(entitlements.put, COMMAND_LINE, Gives("GANNET", None, "LANTERN-MAIL", ()))
-    given = {each.username for each in demo.run(reclaim.run, COMMAND_LINE, made(demo, replace(UNSEEN, products=("LANTERN-MAIL",)))).left if "through a layer" in each.why}
+    given = {
+        each.username
+        for each in demo.run(reclaim.run, COMMAND_LINE, made(demo, replace(UNSEEN, products=("LANTERN-MAIL",)))).left
+        if "through a layer" in each.why
+    }
     has = seats(demo)
     assert all("LANTERN-MAIL" in has[name] for name in given)
 
 
 def test_daily_policies_run_once_a_day_by_themselves(demo: Database) -> None:
     made(demo, replace(UNSEEN, daily=True))
-    broken = made(demo, replace(UNSEEN, name="With a group that goes", account="OLDQUAY", exempt=("OLDQUAY/OLDQUAY-MEDIA",), daily=True))
+    broken = made(
+        demo,
+        replace(
+            UNSEEN, name="With a group that goes", account="OLDQUAY", exempt=("OLDQUAY/OLDQUAY-MEDIA",), daily=True
+        ),
+    )
     demo.run(groups.forget, COMMAND_LINE, "OLDQUAY/OLDQUAY-MEDIA")
     for _ in range(2):
         reclaim.run_daily(demo)
     assert [each.row.by for each in demo.run(reclaim.runs, COMMAND_LINE)] == ["policy"]
     with pytest.raises(Refused, match="There is no group OLDQUAY-MEDIA"):
         demo.run(reclaim.run, COMMAND_LINE, broken)
-    person = next(name for name, row in everybody(demo, product="LANTERN-MAIL", status="active").items() if not row.person.protected)
+    person = next(
+        name
+        for name, row in everybody(demo, product="LANTERN-MAIL", status="active").items()
+        if not row.person.protected
+    )
     demo.run(acting.act, COMMAND_LINE, "protect", Asked(usernames=(person,)))
     demo.clock.shift += timedelta(days=61)
     reclaim.run_daily(demo)
-    assert len(demo.run(reclaim.runs, COMMAND_LINE)) == 2 and "LANTERN-MAIL" in seats(demo)[person], "protected people keep theirs"
+    assert len(demo.run(reclaim.runs, COMMAND_LINE)) == 2 and "LANTERN-MAIL" in seats(demo)[person], (
+        "protected people keep theirs"
+    )
 
 
 def test_a_policy_that_makes_no_sense_is_refused(demo: Database) -> None:
     mine = made(demo, UNSEEN)
     cases: list[tuple[Actor, Policy, str]] = [
-        (MARROW, replace(UNSEEN, account="TERN"), "no account 'TERN'"), (COMMAND_LINE, replace(UNSEEN, days=0), "From 1 to 3650 days"),
-        (COMMAND_LINE, replace(UNSEEN, name="x", products=("DEEPSHELF",)), "DEEPSHELF is no product"), (COMMAND_LINE, replace(UNSEEN, name="x", exempt=("GANNET/NONE",)), "There is no group NONE"),
-        (COMMAND_LINE, UNSEEN, "There is a policy Not seen for 60 days already"), (COMMAND_LINE, replace(UNSEEN, name=" "), "A policy has a name"),
+        (MARROW, replace(UNSEEN, account="TERN"), "no account 'TERN'"),
+        (COMMAND_LINE, replace(UNSEEN, days=0), "From 1 to 3650 days"),
+        (COMMAND_LINE, replace(UNSEEN, name="x", products=("DEEPSHELF",)), "DEEPSHELF is no product"),
+        (COMMAND_LINE, replace(UNSEEN, name="x", exempt=("GANNET/NONE",)), "There is no group NONE"),
+        (COMMAND_LINE, UNSEEN, "There is a policy Not seen for 60 days already"),
+        (COMMAND_LINE, replace(UNSEEN, name=" "), "A policy has a name"),
     ]
     for who, policy, says in cases:
         with pytest.raises(Refused, match=re.escape(says)):

@@ -46,9 +46,13 @@ def told(database: Database, who: Actor) -> list[str]:
 
 def test_a_request_goes_up_and_comes_back_granted_in_part(demo: Database, actor: Callable[[str], Actor]) -> None:
     client, reseller, operator = actor("HAZEL"), actor("BRAMBLE"), actor("GANNET")
-    asked = demo.run(requests.ask, client, "HAZEL", "WATCHGLASS", 12, "cap", "Ten new drawing tables", date(2026, 12, 1))
+    asked = demo.run(
+        requests.ask, client, "HAZEL", "WATCHGLASS", 12, "cap", "Ten new drawing tables", date(2026, 12, 1)
+    )
     assert demo.run(requests.requests, actor("TERN")) == [], "nobody else sees it"
-    assert "Hazel & Moor Surveyors asks for 12 devices of Watchglass Endpoint, by 01 December 2026" in told(demo, reseller)
+    assert "Hazel & Moor Surveyors asks for 12 devices of Watchglass Endpoint, by 01 December 2026" in told(
+        demo, reseller
+    )
     before = cap(demo, "HAZEL", "WATCHGLASS"), cap(demo, "BRAMBLE", "WATCHGLASS")
     assert before[0] is not None and before[1] is not None
     mine = demo.run(requests.pass_up, reseller, asked.row.id, "")
@@ -56,7 +60,9 @@ def test_a_request_goes_up_and_comes_back_granted_in_part(demo: Database, actor:
     above = next(each for each in demo.run(requests.requests, operator, waiting_only=True) if each.account == "BRAMBLE")
     assert above.to_answer and not above.to_withdraw
     first = [[each.account for each in demo.run(requests.to_answer_first, who)] for who in (operator, reseller, client)]
-    assert first == [["BRAMBLE"], ["HAZEL"], []], "each is asked for what is theirs to answer, not for what a reseller answers"
+    assert first == [["BRAMBLE"], ["HAZEL"], []], (
+        "each is asked for what is theirs to answer, not for what a reseller answers"
+    )
     looked = demo.run(requests.look, operator, above.row.id, 10)
     assert looked.effect is not None and looked.effect.stopping == []
     demo.run(requests.grant, operator, above.row.id, 10, "Ten for now")
@@ -64,7 +70,9 @@ def test_a_request_goes_up_and_comes_back_granted_in_part(demo: Database, actor:
     assert "There is room now for what Hazel & Moor Surveyors asked for of Watchglass Endpoint" in told(demo, reseller)
     done = demo.run(requests.grant, reseller, asked.row.id, 8)
     assert (done.row.state, done.row.granted, cap(demo, "HAZEL", "WATCHGLASS")) == ("granted", 8, before[0] + 8)
-    assert told(demo, client)[0] == "Hazel & Moor Surveyors was granted 8 devices of the 12 devices of Watchglass Endpoint"
+    assert (
+        told(demo, client)[0] == "Hazel & Moor Surveyors was granted 8 devices of the 12 devices of Watchglass Endpoint"
+    )
     assert demo.run(takings.verify, COMMAND_LINE) == []
     with pytest.raises(Refused, match="is granted already"):
         demo.run(requests.grant, reseller, asked.row.id)
@@ -73,9 +81,12 @@ def test_a_request_goes_up_and_comes_back_granted_in_part(demo: Database, actor:
 def test_who_may_ask_and_answer_what(demo: Database, actor: Callable[[str], Actor]) -> None:
     client, operator = actor("OLDQUAY"), actor("GANNET")
     for account, product, amount, reason, says in (
-        ("OLDQUAY-CREW", "WATCHGLASS", 5, "why not", "is yours to change"), ("OLDQUAY", "CHARTROOM", 5, "why not", "there is nobody to ask"),
-        ("TERN", "VOICE", 5, "why not", "There is no account 'TERN' here"), ("OLDQUAY", "WATCHGLASS", 0, "why not", "more than 0"),
-        ("OLDQUAY", "WATCHGLASS", 5, " ", "Say why"), ("OLDQUAY", "WATCHGLASS", -500, "too many", "less than that to give back"),
+        ("OLDQUAY-CREW", "WATCHGLASS", 5, "why not", "is yours to change"),
+        ("OLDQUAY", "CHARTROOM", 5, "why not", "there is nobody to ask"),
+        ("TERN", "VOICE", 5, "why not", "There is no account 'TERN' here"),
+        ("OLDQUAY", "WATCHGLASS", 0, "why not", "more than 0"),
+        ("OLDQUAY", "WATCHGLASS", 5, " ", "Say why"),
+        ("OLDQUAY", "WATCHGLASS", -500, "too many", "less than that to give back"),
     ):
         with pytest.raises(Refused, match=says):
             demo.run(requests.ask, client, account, product, amount, "cap", reason, None)

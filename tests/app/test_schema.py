@@ -27,7 +27,9 @@ def test_the_migrations_end_where_the_tables_are(database: Database) -> None:
     assert [each for each in differences if not re.search("lock_order", str(each))] == []
 
 
-def test_an_installation_of_the_first_schema_is_brought_up_with_its_data(server: OwnServer, shared_demo: Database) -> None:
+def test_an_installation_of_the_first_schema_is_brought_up_with_its_data(
+    server: OwnServer, shared_demo: Database
+) -> None:
     database = Database(new_url(server))
     settings = config()
     with database.engine.begin() as connection:
@@ -39,8 +41,14 @@ def test_an_installation_of_the_first_schema_is_brought_up_with_its_data(server:
         connection.execute(sa.text("SET foreign_key_checks = 0"))
         for table in set(sa.inspect(database.engine).get_table_names()) - {"alembic_version"}:
             known = {each["name"] for each in newest.get_columns(table)}
-            columns = ", ".join(f"`{each['name']}`" for each in sa.inspect(database.engine).get_columns(table) if each["name"] in known)
-            connection.execute(sa.text(f"INSERT INTO {table} ({columns}) SELECT {columns} FROM {shared_demo.engine.url.database}.{table}"))
+            columns = ", ".join(
+                f"`{each['name']}`" for each in sa.inspect(database.engine).get_columns(table) if each["name"] in known
+            )
+            connection.execute(
+                sa.text(
+                    f"INSERT INTO {table} ({columns}) SELECT {columns} FROM {shared_demo.engine.url.database}.{table}"
+                )
+            )
         connection.execute(sa.text("SET foreign_key_checks = 1"))
 
     def figures(of: Database) -> list[list[int]]:

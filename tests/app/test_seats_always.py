@@ -30,26 +30,75 @@ from fair_ladle.app.takings import usecases as takings
 from fair_ladle.connectors.sheets_in import SheetTable, Source
 from fair_ladle.demo.load import STARTS_AT
 
-ACCOUNTS, PRODUCTS, PEOPLE = ("MSP", "A", "A1", "A2", "B"), ("MAIL", "DESK", "DESK-BIG", "VOICE"), [f"p{n}" for n in range(12)]
+ACCOUNTS, PRODUCTS, PEOPLE = (
+    ("MSP", "A", "A1", "A2", "B"),
+    ("MAIL", "DESK", "DESK-BIG", "VOICE"),
+    [f"p{n}" for n in range(12)],
+)
 BOUGHT = dict(zip(PRODUCTS, (9, 5, 4, 3), strict=True))
 EXAMPLES = int(os.environ.get("FAIR_LADLE_EXAMPLES", "12"))
 """The same ones in every check; more of them find more than a check has time for."""
 TABLES = {
-    "accounts": ("code,parent,kind,name,currency,time_zone", ["MSP,,operator,Msp,EUR,Europe/Lisbon", "A,MSP,client,A,,", "A1,A,sub-account,A1,,", "A2,A,sub-account,A2,,", "B,MSP,client,B,,"]),
-    "products": ("code,name,measure,unit,family,requires,components", ["MAIL,Mail,seat,seat,,,", "DESK,Desk,seat,seat,DESKS,,PAPER!;INK", "DESK-BIG,Desk Big,seat,seat,DESKS,,PAPER!;INK;LAMP", "VOICE,Voice,seat,seat,,DESK;DESK-BIG,"]),
-    "lots": ("reference,owner,product,quantity,first_day,unit_cost", [f"PO-{code},MSP,{code},{quantity},2026-01-01,2" for code, quantity in BOUGHT.items()]),
-    "allocations": ("account,product,reserve,cap,at_cap,first_day", ["A,MAIL,2,6,block,2026-01-01", "A1,MAIL,1,4,block,2026-01-01", "B,MAIL,0,4,block,2026-01-01", "A,DESK,0,3,block,2026-01-01", "B,VOICE,1,2,block,2026-01-01"]),
-    "people": ("account,username,display_name,email,status,last_seen_at,title,protected", [
-        f"{ACCOUNTS[1 + n % 4]},{name},{name},{name}@x.example,{'invited' if n == 5 else 'active'},{'' if n in (5, 6) else f'2026-{11 if n % 3 else 10}-01T10:00:00Z'},{('Mate', 'Cook')[n % 2]},{'yes' if n in (3, 9) else ''}" for n, name in enumerate(PEOPLE)
-    ]),
-    "assignments": ("account,product,subject,from", [
-        f"{ACCOUNTS[1 + n % 4]},{code},p{n},2026-07-01T09:00:00Z" for code, whom in (("MAIL", (0, 3, 6, 9)), ("DESK", (2, 3, 9)), ("VOICE", (3,))) for n in whom
-    ]),
-    "groups": ("account,code,name,rule,members,precedence", ['MSP,COOKS,Cooks,"title eq ""Cook""",,10', "A,CREW,Crew,,p0;p1;p4,10"]),
+    "accounts": (
+        "code,parent,kind,name,currency,time_zone",
+        [
+            "MSP,,operator,Msp,EUR,Europe/Lisbon",
+            "A,MSP,client,A,,",
+            "A1,A,sub-account,A1,,",
+            "A2,A,sub-account,A2,,",
+            "B,MSP,client,B,,",
+        ],
+    ),
+    "products": (
+        "code,name,measure,unit,family,requires,components",
+        [
+            "MAIL,Mail,seat,seat,,,",
+            "DESK,Desk,seat,seat,DESKS,,PAPER!;INK",
+            "DESK-BIG,Desk Big,seat,seat,DESKS,,PAPER!;INK;LAMP",
+            "VOICE,Voice,seat,seat,,DESK;DESK-BIG,",
+        ],
+    ),
+    "lots": (
+        "reference,owner,product,quantity,first_day,unit_cost",
+        [f"PO-{code},MSP,{code},{quantity},2026-01-01,2" for code, quantity in BOUGHT.items()],
+    ),
+    "allocations": (
+        "account,product,reserve,cap,at_cap,first_day",
+        [
+            "A,MAIL,2,6,block,2026-01-01",
+            "A1,MAIL,1,4,block,2026-01-01",
+            "B,MAIL,0,4,block,2026-01-01",
+            "A,DESK,0,3,block,2026-01-01",
+            "B,VOICE,1,2,block,2026-01-01",
+        ],
+    ),
+    "people": (
+        "account,username,display_name,email,status,last_seen_at,title,protected",
+        [
+            f"{ACCOUNTS[1 + n % 4]},{name},{name},{name}@x.example,{'invited' if n == 5 else 'active'},{'' if n in (5, 6) else f'2026-{11 if n % 3 else 10}-01T10:00:00Z'},{('Mate', 'Cook')[n % 2]},{'yes' if n in (3, 9) else ''}"
+            for n, name in enumerate(PEOPLE)
+        ],
+    ),
+    "assignments": (
+        "account,product,subject,from",
+        [
+            f"{ACCOUNTS[1 + n % 4]},{code},p{n},2026-07-01T09:00:00Z"
+            for code, whom in (("MAIL", (0, 3, 6, 9)), ("DESK", (2, 3, 9)), ("VOICE", (3,)))
+            for n in whom
+        ],
+    ),
+    "groups": (
+        "account,code,name,rule,members,precedence",
+        ['MSP,COOKS,Cooks,"title eq ""Cook""",,10', "A,CREW,Crew,,p0;p1;p4,10"],
+    ),
 }
 LAYERS = (("MSP", None), ("A", None), ("MSP", "COOKS"), ("A", "CREW"))
 
-person, product, account = st.lists(st.sampled_from(PEOPLE), min_size=1, max_size=6, unique=True), st.sampled_from(PRODUCTS), st.sampled_from(ACCOUNTS)
+person, product, account = (
+    st.lists(st.sampled_from(PEOPLE), min_size=1, max_size=6, unique=True),
+    st.sampled_from(PRODUCTS),
+    st.sampled_from(ACCOUNTS),
+)
 STEPS = st.lists(
     st.one_of(
         st.tuples(st.sampled_from(("assign", "release", "set aside", "let go")), person, st.builds(How, product)),
@@ -59,9 +108,15 @@ STEPS = st.lists(
         st.tuples(st.just("move"), person, st.builds(How, to_account=account)),
         st.tuples(st.sampled_from(("put", "forget")), st.sampled_from(LAYERS), product, st.sampled_from((1, 100))),
         st.tuples(st.just("into the crew"), person, person),
-        st.tuples(st.just("reclaim"), account, st.sampled_from(("unseen", "never seen", "not joined")), st.sampled_from(("release", "suspend"))),
+        st.tuples(
+            st.just("reclaim"),
+            account,
+            st.sampled_from(("unseen", "never seen", "not joined")),
+            st.sampled_from(("release", "suspend")),
+        ),
     ),
-    min_size=3, max_size=14,
+    min_size=3,
+    max_size=14,
 )
 
 
@@ -85,7 +140,16 @@ def step(database: Database, what: str, *more: Any) -> None:
             database.run(groups.members, COMMAND_LINE, "A/CREW", more[0], more[1])
         elif what == "reclaim":
             protected = {each.subject for each in held(database) if each.protected}
-            database.run(reclaim.run, COMMAND_LINE, database.run(reclaim.put, COMMAND_LINE, None, Policy(more[0], f"{database.clock.now()}", more[1], 30, (), (), 0, more[2], False)))
+            database.run(
+                reclaim.run,
+                COMMAND_LINE,
+                database.run(
+                    reclaim.put,
+                    COMMAND_LINE,
+                    None,
+                    Policy(more[0], f"{database.clock.now()}", more[1], 30, (), (), 0, more[2], False),
+                ),
+            )
             assert protected <= {each.subject for each in held(database)}, "nobody protected is taken from"
         else:
             database.run(acting.act, COMMAND_LINE, what, Asked(usernames=tuple(more[0])), more[1])
@@ -95,32 +159,56 @@ def step(database: Database, what: str, *more: Any) -> None:
 
 def held(database: Database) -> list[Any]:
     with database.engine.connect() as connection:
-        return list(connection.execute(sa.text(
-            "SELECT a.subject, p.code, p.family, who.protected FROM assignments a JOIN products p ON p.id = a.product_id LEFT JOIN people who ON who.username = a.subject WHERE a.ends IS NULL"
-        )))
+        return list(
+            connection.execute(
+                sa.text(
+                    "SELECT a.subject, p.code, p.family, who.protected FROM assignments a JOIN products p ON p.id = "
+                    "a.product_id LEFT JOIN people who ON who.username = a.subject WHERE a.ends IS NULL"
+                )
+            )
+        )
 
 
 def holds_always(database: Database) -> None:
     rows = held(database)
     assert len({(each.subject, each.code) for each in rows}) == len(rows), "one seat a person and product"
-    families = [(each.subject, each.family) for each in rows if each.family and not each.subject.startswith(takings.ASIDE)]
+    families = [
+        (each.subject, each.family) for each in rows if each.family and not each.subject.startswith(takings.ASIDE)
+    ]
     assert len(set(families)) == len(families), "of a family only one at a time"
     assert database.run(takings.verify, COMMAND_LINE) == [], "counters are what the assignments say"
     found = database.run(lambda unit: positions_at(unit, pools.products(unit), unit.now))
     bought = [BOUGHT[each.code] for each in found.world.products]
-    assert (found.settled.load <= found.hard).all() and (found.world.own.sum(axis=0) <= bought).all(), "no limit is passed, and no more handed out than bought"
+    assert (found.settled.load <= found.hard).all() and (found.world.own.sum(axis=0) <= bought).all(), (
+        "no limit is passed, and no more handed out than bought"
+    )
     laid = database.run(entitlements.lay_out)
     queue = database.run(entitlements.queue, COMMAND_LINE)
     have = {(each.subject, each.code) for each in held(database)}
     assert not have & {(each.username, each.product.code) for each in queue}, "who has a seat waits for none"
     again = database.run(entitlements.lay_out)
-    assert not again.given and not again.taken and {each[:2] for each in again.waiting} == {each[:2] for each in laid.waiting}, "twice does nothing twice"
+    assert (
+        not again.given
+        and not again.taken
+        and {each[:2] for each in again.waiting} == {each[:2] for each in laid.waiting}
+    ), "twice does nothing twice"
 
 
 def test_whatever_is_done_to_people_seats_stay_right(new_database: Callable[[], Database]) -> None:
-    @settings(max_examples=EXAMPLES, deadline=None, derandomize=EXAMPLES == 12, phases=[Phase.explicit, Phase.generate, Phase.shrink], suppress_health_check=list(HealthCheck))
+    @settings(
+        max_examples=EXAMPLES,
+        deadline=None,
+        derandomize=EXAMPLES == 12,
+        phases=[Phase.explicit, Phase.generate, Phase.shrink],
+        suppress_health_check=list(HealthCheck),
+    )
     @given(STEPS)
-    @example([("reclaim", "MSP", criterion, act) for criterion, act in (("unseen", "release"), ("never seen", "suspend"), ("not joined", "release"))])
+    @example(
+        [
+            ("reclaim", "MSP", criterion, act)
+            for criterion, act in (("unseen", "release"), ("never seen", "suspend"), ("not joined", "release"))
+        ]
+    )
     def check(steps: list[Any]) -> None:
         database = installation(new_database())
         for each in steps:

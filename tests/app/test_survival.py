@@ -47,7 +47,13 @@ class Home:
     def serve(self) -> None:
         environment = os.environ | {"FAIR_LADLE_HOME": str(self.settings.home), "FAIR_LADLE_PORT": str(self.port)}
         environment.pop("FAIR_LADLE_DATABASE_URL", None)
-        self.process = subprocess.Popen([sys.executable, "-m", "fair_ladle", "serve"], cwd=PROJECT, env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "fair_ladle", "serve"],
+            cwd=PROJECT,
+            env=environment,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
         for _ in range(300):
             try:
                 httpx.get(f"{self.address}/api/health", timeout=1)
@@ -82,7 +88,9 @@ class Load:
 
     def _one(self, number: int) -> None:
         chance, mine, serial = random.Random(number), [], 0  # type: tuple[random.Random, list[dict[str, str]], int]
-        with httpx.Client(base_url=self.home.address, cookies=self.cookies, headers={"X-CSRF-Token": self.token}, timeout=20) as client:
+        with httpx.Client(
+            base_url=self.home.address, cookies=self.cookies, headers={"X-CSRF-Token": self.token}, timeout=20
+        ) as client:
             while not self.stop.is_set():
                 roll = chance.random()
                 try:
@@ -92,7 +100,11 @@ class Load:
                         answer = client.post("/api/assignments/release", json={"units": [mine.pop()]})
                     else:
                         serial += 1
-                        unit = {"account": f"C{chance.randrange(4)}-{chance.choice('AB')}", "product": "BOX", "subject": f"k{number}-{serial}"}
+                        unit = {
+                            "account": f"C{chance.randrange(4)}-{chance.choice('AB')}",
+                            "product": "BOX",
+                            "subject": f"k{number}-{serial}",
+                        }
                         answer = client.post("/api/assignments", json={"units": [unit]})
                         if answer.status_code == 200:
                             mine.append(unit)
@@ -106,10 +118,20 @@ class Load:
         if there.status_code != 200:
             return there
         version = there.json()[0]["version"]
-        change = {"kind": "allocation", "account": "C3", "product": "BOX", "seen": version["id"], "was": {name: version[name] for name in ("reserve", "cap", "at_cap", "burst", "grace_days")}, "terms": {"reserve": 10, "cap": chance.choice([20, 21, 22])}}
+        change = {
+            "kind": "allocation",
+            "account": "C3",
+            "product": "BOX",
+            "seen": version["id"],
+            "was": {name: version[name] for name in ("reserve", "cap", "at_cap", "burst", "grace_days")},
+            "terms": {"reserve": 10, "cap": chance.choice([20, 21, 22])},
+        }
         open_now = client.get("/api/drafts/current")
         draft = open_now.json() if open_now.status_code == 200 else None
-        edited = client.patch("/api/drafts", json={"draft": draft and draft["id"], "revision": draft["revision"] if draft else 0, "put": [change]})
+        edited = client.patch(
+            "/api/drafts",
+            json={"draft": draft and draft["id"], "revision": draft["revision"] if draft else 0, "put": [change]},
+        )
         if edited.status_code != 200:
             return edited
         return client.post(f"/api/drafts/{edited.json()['id']}/apply", json={"revision": edited.json()["revision"]})

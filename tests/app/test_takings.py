@@ -34,7 +34,10 @@ from tests.conftest import actor_of
 OPERATOR = actor_of("MSP")
 TREE = (
     "code,parent,kind,name,currency,time_zone,admin_email,billing_email\nMSP,,operator,Msp,EUR,Europe/Lisbon,,\n"
-    + "".join(f"C{n},MSP,client,Client {n},,,,\nC{n}-A,C{n},sub-account,A,,,,\nC{n}-B,C{n},sub-account,B,,,,\n" for n in range(4))
+    + "".join(
+        f"C{n},MSP,client,Client {n},,,,\nC{n}-A,C{n},sub-account,A,,,,\nC{n}-B,C{n},sub-account,B,,,,\n"
+        for n in range(4)
+    )
 )
 DEVICES = "code,name,vendor,measure,unit,family,requires,components,successor\nBOX,Box,V,device,device,,,,\n"
 LOT = "reference,owner,product,quantity,first_day,last_day,unit_cost,currency,true_up,overcommit\nPO,MSP,BOX,{},2026-01-01,{},1,EUR,,\n"
@@ -67,7 +70,9 @@ def verified(database: Database) -> None:
     assert database.run(takings.verify, COMMAND_LINE) == []
 
 
-def test_a_taking_is_admitted_up_to_the_headroom_and_refused_with_its_ladder(database: Database, tmp_path: Path) -> None:
+def test_a_taking_is_admitted_up_to_the_headroom_and_refused_with_its_ladder(
+    database: Database, tmp_path: Path
+) -> None:
     small(database, tmp_path / "in")
     assert headrooms(database)["C0-A"] == 12
     take(database, "C0-A", *(f"a{n}" for n in range(12)))
@@ -162,7 +167,9 @@ def another_cap(unit: Unit, cap: int) -> None:
     """A draft of one change made on what is there now, applied at once."""
     version = views.cell(unit, OPERATOR, "C3", "BOX").version
     terms = Terms(reserve=10, cap=cap)
-    change = AllocationChange(account="C3", product="BOX", terms=terms, seen=version.id if version else None, was=terms_of(version))
+    change = AllocationChange(
+        account="C3", product="BOX", terms=terms, seen=version.id if version else None, was=terms_of(version)
+    )
     drafts.apply_changes(unit, OPERATOR, [change], "another cap")
 
 
@@ -197,7 +204,9 @@ def _fight(url: str, number: int, seconds: float, results: Any) -> None:
     results.put(("done", (refused, failed)))
 
 
-def _fought(url: str, clients: int, seconds: float, meanwhile: Callable[[list[Any]], None] | None = None) -> list[tuple[str, Any]]:
+def _fought(
+    url: str, clients: int, seconds: float, meanwhile: Callable[[list[Any]], None] | None = None
+) -> list[tuple[str, Any]]:
     context = multiprocessing.get_context("fork")
     results = context.Queue()
     workers = [context.Process(target=_fight, args=(url, n, seconds, results)) for n in range(clients)]
@@ -255,4 +264,3 @@ def test_verify_says_where_a_counter_or_the_log_was_changed(database: Database, 
     found = database.run(takings.verify, COMMAND_LINE)
     assert ("counter: load", "BOX C3-A", "2", "1") in found
     assert any(what == "log" and "was changed" in where for what, where, _, _ in found)
-

@@ -12,10 +12,10 @@ from typing import Any
 import pytest
 from fastapi.testclient import TestClient
 
+from fair_ladle.app.enforcement.usecases import enforce_all
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.sign_in import usecases as sign_in
-from fair_ladle.app.enforcement.usecases import enforce_all
 from fair_ladle.main import OPEN, OPEN_BELOW, create_app
 
 PASSWORD = "correct-ferry-staple"
@@ -26,7 +26,9 @@ SignIn = Callable[[str], TestClient]
 def database(new_demo: Callable[[], Database]) -> Database:
     found = new_demo()
     for account in ("GANNET", "BRAMBLE", "OLDQUAY"):
-        found.run(sign_in.give_sign_in, COMMAND_LINE, f"{account.lower()}@x.example", f"Admin of {account}", account, PASSWORD)
+        found.run(
+            sign_in.give_sign_in, COMMAND_LINE, f"{account.lower()}@x.example", f"Admin of {account}", account, PASSWORD
+        )
     return found
 
 
@@ -39,7 +41,12 @@ def signed_in(database: Database) -> Iterator[SignIn]:
         client = TestClient(app)
         client.__enter__()
         clients.append(client)
-        assert client.post("/api/sign-in", json={"email": f"{account.lower()}@x.example", "password": PASSWORD}).status_code == 204
+        assert (
+            client.post(
+                "/api/sign-in", json={"email": f"{account.lower()}@x.example", "password": PASSWORD}
+            ).status_code
+            == 204
+        )
         client.headers["X-CSRF-Token"] = client.get("/api/me").json()["csrf_token"]
         return client
 
@@ -61,13 +68,25 @@ def client_admin(signed_in: SignIn) -> TestClient:
 def change(client: TestClient, account: str, product: str, **other: Any) -> dict[str, Any]:
     version = client.get("/api/allocations/cell", params={"account": account, "product": product}).json()["version"]
     was = {name: version[name] for name in ("reserve", "cap", "at_cap", "burst", "grace_days")}
-    return {"kind": "allocation", "account": account, "product": product, "terms": was | other, "was": was, "seen": version["id"]}
+    return {
+        "kind": "allocation",
+        "account": account,
+        "product": product,
+        "terms": was | other,
+        "was": was,
+        "seen": version["id"],
+    }
 
 
 def drafted(client: TestClient, *changes: dict[str, Any], look_at: dict[str, str] | None = None) -> Any:
     """The open draft with these changes in it, or the refusal."""
     there = client.get("/api/drafts/current").json()
-    body = {"draft": there and there["id"], "revision": there["revision"] if there else 0, "put": list(changes), "look_at": look_at}
+    body = {
+        "draft": there and there["id"],
+        "revision": there["revision"] if there else 0,
+        "put": list(changes),
+        "look_at": look_at,
+    }
     return client.patch("/api/drafts", json=body).json()
 
 
@@ -87,7 +106,10 @@ def no_draft_stays_open(request: pytest.FixtureRequest) -> Iterator[None]:
 def test_what_has_no_body_need_not_say_how_long_it_is(shared_demo: Database) -> None:
     """As browsers send it: a DELETE without Content-Length is looked at, a POST without is not."""
     with TestClient(create_app(shared_demo)) as client:
-        answers = [client.send(client.build_request(method, "/api/people/views/x", headers={"Content-Length": ""})) for method in ("DELETE", "POST")]
+        answers = [
+            client.send(client.build_request(method, "/api/people/views/x", headers={"Content-Length": ""}))
+            for method in ("DELETE", "POST")
+        ]
         bare = client.build_request("DELETE", "/api/people/views/x")
         bare.headers.pop("Content-Length", None)
         assert client.send(bare).status_code == 401 and [each.status_code for each in answers] == [413, 413]
@@ -95,7 +117,10 @@ def test_what_has_no_body_need_not_say_how_long_it_is(shared_demo: Database) -> 
 
 def test_a_name_with_a_dot_is_no_file(shared_demo: Database) -> None:
     with TestClient(create_app(shared_demo)) as client:
-        assert [client.get(path).status_code for path in ("/people/jonas.vane", "/accounts/A.B", "/assets/none.js", "/robots.txt")] == [200, 200, 404, 404]
+        assert [
+            client.get(path).status_code
+            for path in ("/people/jonas.vane", "/accounts/A.B", "/assets/none.js", "/robots.txt")
+        ] == [200, 200, 404, 404]
 
 
 def test_every_route_is_closed_unless_it_must_be_open(database: Database) -> None:
@@ -123,7 +148,10 @@ def test_a_change_carries_the_sessions_token_and_comes_from_here(signed_in: Sign
 
 def test_tries_are_throttled(database: Database) -> None:
     with TestClient(create_app(database)) as client:
-        codes = [client.post("/api/sign-in", json={"email": "nobody@x.example", "password": "guess"}).status_code for _ in range(6)]
+        codes = [
+            client.post("/api/sign-in", json={"email": "nobody@x.example", "password": "guess"}).status_code
+            for _ in range(6)
+        ]
     assert codes == [401] * 5 + [429]
 
 
@@ -146,11 +174,28 @@ def test_each_sees_just_their_branch(signed_in: SignIn, operator: TestClient, cl
 
     assert len(accounts(operator)) == 57
     assert accounts(client_admin) == {code for code in accounts(operator) if code.startswith("OLDQUAY")}
-    assert accounts(signed_in("BRAMBLE")) == {code for code in accounts(operator) if code.split("-")[0] in ("BRAMBLE", "HAZEL", "OTTERY", "WICKET")}
-    for path in ("/api/allocations/cell?account=TERN&product=VOICE", "/api/statements/TERN?month=2026-10", "/api/log?account=TERN", "/api/statements/TERN/VOICE/evidence?day=2026-10-05"):
+    assert accounts(signed_in("BRAMBLE")) == {
+        code for code in accounts(operator) if code.split("-")[0] in ("BRAMBLE", "HAZEL", "OTTERY", "WICKET")
+    }
+    for path in (
+        "/api/allocations/cell?account=TERN&product=VOICE",
+        "/api/statements/TERN?month=2026-10",
+        "/api/log?account=TERN",
+        "/api/statements/TERN/VOICE/evidence?day=2026-10-05",
+    ):
         answer = client_admin.get(path)
         assert (answer.status_code, answer.json()["detail"]) == (404, "There is no account 'TERN' here."), path
-    texts = [client_admin.get(path).text for path in ("/api/today", "/api/log", "/api/accounts", "/api/statements?month=2026-10", "/api/allocations", "/api/allocations/cell?account=OLDQUAY-CREW&product=VOICE")]
+    texts = [
+        client_admin.get(path).text
+        for path in (
+            "/api/today",
+            "/api/log",
+            "/api/accounts",
+            "/api/statements?month=2026-10",
+            "/api/allocations",
+            "/api/allocations/cell?account=OLDQUAY-CREW&product=VOICE",
+        )
+    ]
     for name in ('"TERN', "Tern", "Gannet", "FENWICK"):
         assert not any(name in text for text in texts), name
 
@@ -160,7 +205,9 @@ def test_the_top_of_a_branch_is_its_parents_to_change(client_admin: TestClient) 
     assert "its parent's to give" in draft["effect"]["faults"][0]["detail"] and not draft["effect"]["may_apply"]
     refused = applied(client_admin, draft)
     assert (refused.status_code, refused.json()["type"]) == (422, "urn:fair-ladle:invalid")
-    own_pool = client_admin.post("/api/drafts/look", json={"changes": [change(client_admin, "OLDQUAY", "CHARTROOM", cap=3)]})
+    own_pool = client_admin.post(
+        "/api/drafts/look", json={"changes": [change(client_admin, "OLDQUAY", "CHARTROOM", cap=3)]}
+    )
     assert own_pool.json()["may_apply"], "where it owns the pool, it decides"
 
 
@@ -172,16 +219,29 @@ def test_what_a_change_would_do_is_told_and_then_done(operator: TestClient) -> N
     assert effect["ladder"]["bound_by"] in ("OLDQUAY-ENGINEERING", "OLDQUAY")
     assert [each["name"] for each in effect["told"]] == ["Admin of OLDQUAY"]
     assert applied(operator, draft).status_code == 200
-    cell = operator.get("/api/allocations/cell", params={"account": "OLDQUAY-ENGINEERING", "product": "WATCHGLASS"}).json()
+    cell = operator.get(
+        "/api/allocations/cell", params={"account": "OLDQUAY-ENGINEERING", "product": "WATCHGLASS"}
+    ).json()
     assert (cell["version"]["cap"], cell["version"]["first_day"], cell["state"]) == (18, "2026-11-24", "near")
     assert applied(operator, draft).status_code == 409, "once"
     again = drafted(operator, wanted)
     clash = again["effect"]["clashes"][0]
-    assert (clash["was"]["cap"], clash["theirs"]["cap"], clash["mine"]["cap"], clash["by"]) == (14, 18, 18, "Admin of GANNET")
+    assert (clash["was"]["cap"], clash["theirs"]["cap"], clash["mine"]["cap"], clash["by"]) == (
+        14,
+        18,
+        18,
+        "Admin of GANNET",
+    )
     assert "Changed by somebody else" in applied(operator, again).json()["detail"]
     entry = operator.get("/api/log", params={"account": "OLDQUAY-ENGINEERING"}).json()["entries"][0]
-    assert (entry["actor"], entry["changes"][0]) == ("Admin of GANNET", {"what": "cap", "before": "14 devices", "after": "18 devices"})
-    yesterday = operator.get("/api/allocations/cell", params={"account": "OLDQUAY-ENGINEERING", "product": "WATCHGLASS", "at": "2026-11-23T12:00:00Z"}).json()
+    assert (entry["actor"], entry["changes"][0]) == (
+        "Admin of GANNET",
+        {"what": "cap", "before": "14 devices", "after": "18 devices"},
+    )
+    yesterday = operator.get(
+        "/api/allocations/cell",
+        params={"account": "OLDQUAY-ENGINEERING", "product": "WATCHGLASS", "at": "2026-11-23T12:00:00Z"},
+    ).json()
     assert yesterday["version"]["cap"] == 14, "the past stays as it was"
 
 
@@ -198,7 +258,9 @@ def test_what_a_change_would_do_is_told_and_then_done(operator: TestClient) -> N
         ("TERN", {"at_cap": "grace", "grace_days": None}, 422, "number of days"),
     ],
 )
-def test_a_change_that_cannot_be_says_why(operator: TestClient, account: str, terms: dict[str, Any], status: int, says: str) -> None:
+def test_a_change_that_cannot_be_says_why(
+    operator: TestClient, account: str, terms: dict[str, Any], status: int, says: str
+) -> None:
     wanted = {"kind": "allocation", "account": account, "product": "VOICE", "terms": terms, "seen": None}
     if account == "TERN":
         wanted = change(operator, "TERN", "VOICE", **terms)
@@ -213,15 +275,22 @@ def test_a_change_that_cannot_be_says_why(operator: TestClient, account: str, te
 
 
 def test_a_refused_taking_carries_its_ladder(operator: TestClient) -> None:
-    answer = operator.post("/api/assignments", json={"units": [{"account": "LARKHILL-BOX", "product": "WATCHGLASS", "subject": "till-9"}]})
+    answer = operator.post(
+        "/api/assignments", json={"units": [{"account": "LARKHILL-BOX", "product": "WATCHGLASS", "subject": "till-9"}]}
+    )
     assert answer.status_code == 409 and answer.headers["content-type"] == "application/problem+json"
-    assert answer.json()["detail"] == "Box Office can take 0 more of Watchglass Endpoint; 1 device asked for. Larkhill Theatre Trust's cap of 61 stops it."
+    assert answer.json()["detail"] == (
+        "Box Office can take 0 more of Watchglass Endpoint; 1 device asked for. Larkhill "
+        "Theatre Trust's cap of 61 stops it."
+    )
     assert [step["binds"] for step in answer.json()["ladder"]["limits"]] == [False, True, False, False]
 
 
 def test_costs_are_the_sellers_alone(operator: TestClient, client_admin: TestClient, signed_in: SignIn) -> None:
     def buyers(client: TestClient) -> dict[str, Any]:
-        return {each["buyer"]: each for each in client.get("/api/statements", params={"month": "2026-10"}).json()["buyers"]}
+        return {
+            each["buyer"]: each for each in client.get("/api/statements", params={"month": "2026-10"}).json()["buyers"]
+        }
 
     every = buyers(operator)
     assert len(every) == 13 and all(each["cost"] for each in every.values())
@@ -235,14 +304,20 @@ def test_a_statement_traces_to_the_day_and_adds_up(operator: TestClient) -> None
     body = operator.get("/api/statements/NORTHFOLD", params={"month": "2026-10"}).json()
     assert (body["total"], body["days_read"], body["hours_read"]) == ("1432.25", 31, 745)
     for line in body["lines"]:
-        assert sum(int(part["amount"].replace(".", "")) for part in line["parts"]) == int(line["amount"].replace(".", ""))
+        assert sum(int(part["amount"].replace(".", "")) for part in line["parts"]) == int(
+            line["amount"].replace(".", "")
+        )
     core = next(line for line in body["lines"] if line["product"] == "FIELD-CORE")
     day = next(each for each in core["days"] if each["day"] == "2026-10-15")
     evidence = operator.get("/api/statements/NORTHFOLD/FIELD-CORE/evidence", params={"day": "2026-10-15"}).json()
     assert sum(int(row["figure"]) for row in evidence["rows"]) == float(day["used"]) * 86400
-    assert operator.get("/api/statements/NORTHFOLD/FIELD-CORE/evidence", params={"day": "2026-11-24"}).status_code == 404
+    assert (
+        operator.get("/api/statements/NORTHFOLD/FIELD-CORE/evidence", params={"day": "2026-11-24"}).status_code == 404
+    )
     assert operator.get("/api/statements/NORTHFOLD", params={"month": "2026-13"}).status_code == 422
-    rows = list(csv.reader(io.StringIO(operator.get("/api/statements/NORTHFOLD/export", params={"month": "2026-10"}).text)))
+    rows = list(
+        csv.reader(io.StringIO(operator.get("/api/statements/NORTHFOLD/export", params={"month": "2026-10"}).text))
+    )
     assert rows[1][:3] == ["GANNET", "NORTHFOLD", "CHARTROOM"] and rows[1][7] == "155.00"
 
 
@@ -253,7 +328,9 @@ def test_the_tables_can_be_kept_as_files(operator: TestClient) -> None:
             assert answer.status_code == 200 and answer.content.startswith(begins) and len(answer.content) > 100
 
 
-def test_notices_and_the_calendar_keep_to_their_branch(operator: TestClient, client_admin: TestClient, database: Database) -> None:
+def test_notices_and_the_calendar_keep_to_their_branch(
+    operator: TestClient, client_admin: TestClient, database: Database
+) -> None:
     enforce_all(database)
     mine = client_admin.get("/api/today").json()["notices"]
     assert mine and all(each["account"].startswith("OLDQUAY") for each in mine)
@@ -261,16 +338,27 @@ def test_notices_and_the_calendar_keep_to_their_branch(operator: TestClient, cli
     assert client_admin.post("/api/notices/seen", json={"ids": [theirs["id"]]}).status_code == 404
     assert client_admin.post("/api/notices/seen", json={"ids": [mine[0]["id"]]}).status_code == 204
     assert mine[0]["id"] not in [each["id"] for each in client_admin.get("/api/today").json()["notices"]]
-    assert mine[0]["id"] in [each["id"] for each in operator.get("/api/today").json()["notices"]], "put away by one, not by all"
-    assert operator.get("/api/enforcement/holds").json() and all(each["account"].startswith("OLDQUAY") for each in client_admin.get("/api/enforcement/holds").json())
-    assert client_admin.get("/api/enforcement/thresholds", params={"account": "TERN", "product": "VOICE"}).status_code == 404
+    assert mine[0]["id"] in [each["id"] for each in operator.get("/api/today").json()["notices"]], (
+        "put away by one, not by all"
+    )
+    assert operator.get("/api/enforcement/holds").json() and all(
+        each["account"].startswith("OLDQUAY") for each in client_admin.get("/api/enforcement/holds").json()
+    )
+    assert (
+        client_admin.get("/api/enforcement/thresholds", params={"account": "TERN", "product": "VOICE"}).status_code
+        == 404
+    )
     assert client_admin.get("/api/pools/GANNET/VOICE/timeline").status_code == 404
     assert client_admin.get("/api/accounts/TERN").status_code == 404
     assert client_admin.get("/api/demo/mail").status_code == 404
     path = client_admin.post("/api/pools/calendar", json={}).json()["path"]
     with TestClient(create_app(database)) as anybody:
         calendar = anybody.get(path)
-        assert calendar.headers["content-type"].startswith("text/calendar") and "Chartroom" in calendar.text and "Lantern" not in calendar.text
+        assert (
+            calendar.headers["content-type"].startswith("text/calendar")
+            and "Chartroom" in calendar.text
+            and "Lantern" not in calendar.text
+        )
         assert anybody.get("/api/calendar/guessed.ics").status_code == 404
 
 
@@ -279,6 +367,8 @@ def test_any_day_and_the_history_of_an_allocation(operator: TestClient) -> None:
     assert (ahead["supply"], ahead["free"] < 0) == (0, True), "both lots have ended"
     before = operator.get("/api/allocations", params={"on": "2026-07-01", "product": "LANTERN-MAIL"}).json()["pools"][0]
     assert before["supply"] == 420
-    history = operator.get("/api/allocations/history", params={"account": "OLDQUAY-ENGINEERING", "product": "WATCHGLASS"}).json()
+    history = operator.get(
+        "/api/allocations/history", params={"account": "OLDQUAY-ENGINEERING", "product": "WATCHGLASS"}
+    ).json()
     assert [(each["version"]["cap"], each["by"]) for each in history][-1] == (14, None)
     assert operator.get("/api/allocations", params={"on": "yesterday"}).status_code == 422

@@ -21,8 +21,13 @@ from fair_ladle.main import create_app
 PASSWORD = "correct-ferry-staple"
 WEB = Path(__file__).parents[2] / "web"
 ARGUMENTS = [
-    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync",
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
 ]
 Open = Callable[..., Page]
 expect.set_options(timeout=10_000)
@@ -66,16 +71,27 @@ def open_page(browser: Browser, address: str) -> Iterator[Open]:
     errors: list[str] = []
     contexts = []
 
-    def enter(account: str | None = "GANNET", at: str = "/today", width: int = 1280, height: int = 800, dark: bool = False) -> Page:
+    def enter(
+        account: str | None = "GANNET", at: str = "/today", width: int = 1280, height: int = 800, dark: bool = False
+    ) -> Page:
         context = browser.new_context(
-            viewport={"width": width, "height": height}, color_scheme="dark" if dark else "light", base_url=address,
+            viewport={"width": width, "height": height},
+            color_scheme="dark" if dark else "light",
+            base_url=address,
             accept_downloads=True,
         )
         contexts.append(context)
         page = context.new_page()
         page.set_default_timeout(15_000)
         # A refused request is written to the console by the browser itself; what the page makes of it is asserted.
-        page.on("console", lambda message: errors.append(f"{message.text} {message.location.get('url', '')}") if message.type == "error" and not REFUSED.search(message.text) else None)
+        page.on(
+            "console",
+            lambda message: (
+                errors.append(f"{message.text} {message.location.get('url', '')}")
+                if message.type == "error" and not REFUSED.search(message.text)
+                else None
+            ),
+        )
         page.on("pageerror", lambda error: errors.append(str(error)))
         page.goto(at)
         if account is not None:
@@ -106,5 +122,6 @@ def serious_findings(page: Page) -> list[str]:
     found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
     return [
         f"{each['id']}: {each['nodes'][0]['html'][:160]} ({len(each['nodes'])})"
-        for each in found["violations"] if each["impact"] in ("serious", "critical")
+        for each in found["violations"]
+        if each["impact"] in ("serious", "critical")
     ]

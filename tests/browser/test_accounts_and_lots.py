@@ -1,4 +1,5 @@
-"""Accounts over their life, lots, drafts between colleagues and requests passed up, in a real browser and by its keys."""
+"""Accounts over their life, lots, drafts between colleagues and requests passed up, in a real browser and by its
+keys."""
 
 from __future__ import annotations
 
@@ -80,7 +81,9 @@ def test_an_account_is_suspended_resumed_closed_and_reopened(open_page: Open) ->
     press(page.get_by_role("button", name="Closed", exact=True))
     expect(page.get_by_role("rowheader", name="Pennant Rowing Club closed")).to_be_visible()
     page.goto("/statements/PENNANT?month=2026-11")
-    expect(page.get_by_text("Pennant Rowing Club was closed after 23 November 2026: this is its last statement.")).to_be_visible()
+    expect(
+        page.get_by_text("Pennant Rowing Club was closed after 23 November 2026: this is its last statement.")
+    ).to_be_visible()
     page.goto("/accounts/PENNANT")
     press(status.get_by_role("button", name="Reopen"))
     apply(page, "closed active")
@@ -101,7 +104,11 @@ def test_a_client_is_created_from_a_template(open_page: Open) -> None:
     dialog.get_by_label("One a line").fill("Plover Chandlery")
     press(dialog.get_by_role("button", name="Put it into the draft"))
     press(draft_of(page).get_by_role("button", name="Review and apply"))
-    for says in ("create client Plover Chandlery below Gannet & Rowe Managed IT", "create sub-account Equine Unit below Plover Chandlery", "charge a rate of its own from 1 Nov 2026"):
+    for says in (
+        "create client Plover Chandlery below Gannet & Rowe Managed IT",
+        "create sub-account Equine Unit below Plover Chandlery",
+        "charge a rate of its own from 1 Nov 2026",
+    ):
         expect(dialog).to_contain_text(says)
     press(dialog.get_by_role("button", name="Back to the draft"))
     discard(page)
@@ -114,7 +121,9 @@ def test_a_branch_is_moved(open_page: Open) -> None:
     expect(draft).to_contain_text("1 change")
     press(draft.get_by_role("button", name="Review and apply"))
     expect(page.get_by_role("dialog")).to_contain_text("move below Gannet & Rowe Managed IT Bramble IT Partners")
-    expect(page.get_by_role("dialog").get_by_role("alert")).to_contain_text("It cannot be applied: Bramble IT Partners would be")
+    expect(page.get_by_role("dialog").get_by_role("alert")).to_contain_text(
+        "It cannot be applied: Bramble IT Partners would be"
+    )
     press(page.get_by_role("dialog").get_by_role("button", name="Back to the draft"))
     discard(page)
 
@@ -142,7 +151,9 @@ def test_filling_right(open_page: Open) -> None:
     expect(draft_of(page)).to_contain_text("2 changes")
     page.keyboard.press("Escape")
     page.keyboard.press("ArrowRight")
-    expect(page.locator(":focus")).to_have_attribute("aria-description", re.compile("Tern Housing Association, Watchglass Endpoint: .*cap 44 devices"))
+    expect(page.locator(":focus")).to_have_attribute(
+        "aria-description", re.compile("Tern Housing Association, Watchglass Endpoint: .*cap 44 devices")
+    )
     discard(page)
 
 

@@ -26,7 +26,8 @@ def test_a_table_is_mapped_its_faults_seen_and_the_rest_brought_in(open_page: Op
     page.get_by_role("grid", name="People").wait_for()
     page.keyboard.press("b")
     page.get_by_label("Or paste rows").fill(
-        "Who\tE-mail\tSite\tTitle\nIda Blomqvist\tida.b@harbour.example\tOLDQUAY-CREW\tPilot\nIvo Blomqvist\tno address\tOLDQUAY-CREW\tPilot\nIna Blomqvist\tina.b@harbour.example\tNowhere\tMate\n"
+        "Who\tE-mail\tSite\tTitle\nIda Blomqvist\tida.b@harbour.example\tOLDQUAY-CREW\tPilot\nIvo Blomqvist\tno "
+        "address\tOLDQUAY-CREW\tPilot\nIna Blomqvist\tina.b@harbour.example\tNowhere\tMate\n"
     )
     page.keyboard.press("Tab")
     page.keyboard.press("Enter")
@@ -52,7 +53,9 @@ def test_a_table_is_mapped_its_faults_seen_and_the_rest_brought_in(open_page: Op
     expect(page.get_by_role("grid", name="People")).to_contain_text("invited")
 
 
-def test_somebody_asks_to_join_by_an_address_and_is_let_in_from_today(open_page: Open, database_of_address: Database) -> None:
+def test_somebody_asks_to_join_by_an_address_and_is_let_in_from_today(
+    open_page: Open, database_of_address: Database
+) -> None:
     page = open_page("OLDQUAY", "/domains")
     page.get_by_label("Domain", exact=True).fill("ferry.example")
     page.keyboard.press("Tab")
@@ -71,7 +74,9 @@ def test_somebody_asks_to_join_by_an_address_and_is_let_in_from_today(open_page:
     press(outside.get_by_role("button", name="Ask to be let in"))
     expect(outside.get_by_role("heading")).to_have_text("Thank you")
     page.goto("/today")
-    expect(page.get_by_role("region", name="What needs somebody")).to_contain_text("Runa Falk asks to join Old Quay Ferries")
+    expect(page.get_by_role("region", name="What needs somebody")).to_contain_text(
+        "Runa Falk asks to join Old Quay Ferries"
+    )
     press(page.get_by_role("button", name="Let Runa Falk in", exact=True))
     expect(page.get_by_role("region", name="What needs somebody")).not_to_contain_text("Runa Falk")
     outside.reload()
@@ -79,7 +84,9 @@ def test_somebody_asks_to_join_by_an_address_and_is_let_in_from_today(open_page:
     assert database_of_address.run(domains.waiting, GANNET) == []
 
 
-def test_a_key_is_made_and_a_device_that_began_with_it_is_given_and_revoked(open_page: Open, database_of_address: Database) -> None:
+def test_a_key_is_made_and_a_device_that_began_with_it_is_given_and_revoked(
+    open_page: Open, database_of_address: Database
+) -> None:
     page = open_page(at="/devices")
     page.get_by_role("grid", name="Devices").wait_for()
     page.keyboard.press("g")
@@ -93,7 +100,9 @@ def test_a_key_is_made_and_a_device_that_began_with_it_is_given_and_revoked(open
     page.goto("/devices?find=reading-room")
     grid = page.get_by_role("grid", name="Devices")
     expect(grid).to_contain_text("Reading room")
-    person = database_of_address.run(listing.listing, GANNET, Asked(account="NORTHFOLD", status="active")).rows[0].person
+    person = (
+        database_of_address.run(listing.listing, GANNET, Asked(account="NORTHFOLD", status="active")).rows[0].person
+    )
     grid.focus()
     page.keyboard.press("Space")
     press(page.get_by_role("button", name="Give to…"))
@@ -113,7 +122,9 @@ def test_a_key_is_made_and_a_device_that_began_with_it_is_given_and_revoked(open
 def test_a_request_file_is_answered(open_page: Open, database_of_address: Database, tmp_path: Path) -> None:
     secret = database_of_address.run(devices.make_key, GANNET, "NORTHFOLD", "WATCHGLASS", "Vans")[1]
     file = tmp_path / "request.json"
-    file.write_text(f'{{"kind": "fair-ladle device request 1", "machine": "van-1", "nonce": "n1", "key_hash": "{devices.hashed(secret)}"}}')
+    file.write_text(
+        f'{{"kind": "fair-ladle device request 1", "machine": "van-1", "nonce": "n1", "key_hash": "{devices.hashed(secret)}"}}'
+    )
     page = open_page(at="/devices")
     press(page.get_by_role("button", name="Answer a request file…"))
     dialog = page.get_by_role("dialog")
@@ -159,7 +170,13 @@ def test_numbers_come_in_by_a_range_are_assigned_with_an_address_and_released(op
 
 def test_a_session_is_seen_and_told_to_end(open_page: Open, database_of_address: Database) -> None:
     key = database_of_address.run(devices.make_key, GANNET, "NORTHFOLD", "CHARTROOM", "Map room")[1]
-    person = database_of_address.run(listing.listing, GANNET, Asked(account="NORTHFOLD", status="active", without="CHARTROOM")).rows[0].person
+    person = (
+        database_of_address.run(
+            listing.listing, GANNET, Asked(account="NORTHFOLD", status="active", without="CHARTROOM")
+        )
+        .rows[0]
+        .person
+    )
     token = database_of_address.run(leases.begin, key, person.username, "map desk")[0]
     page = open_page(at="/sessions")
     table = page.get_by_role("grid", name="Sessions")
@@ -176,12 +193,16 @@ def test_a_session_is_seen_and_told_to_end(open_page: Open, database_of_address:
 
 
 def test_how_much_somebody_may_store_is_set_where_it_is_seen(open_page: Open, database_of_address: Database) -> None:
-    person = database_of_address.run(listing.listing, GANNET, Asked(account="OLDQUAY-CREW", status="active")).rows[0].person
+    person = (
+        database_of_address.run(listing.listing, GANNET, Asked(account="OLDQUAY-CREW", status="active")).rows[0].person
+    )
     page = open_page("OLDQUAY", "/accounts/OLDQUAY")
     limit = page.get_by_label("Limit of Deepshelf Storage a person, in GB")
     limit.fill("7.5")
     page.keyboard.press("Enter")
-    expect(page.get_by_role("region", name="Storage a person")).to_contain_text("Deepshelf Storage: 7.5 GB is the limit now.")
+    expect(page.get_by_role("region", name="Storage a person")).to_contain_text(
+        "Deepshelf Storage: 7.5 GB is the limit now."
+    )
     page.goto(f"/people/{person.username}")
     storage = page.get_by_role("region", name="Storage")
     expect(storage).to_contain_text("default of Old Quay Ferries")

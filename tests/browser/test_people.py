@@ -36,7 +36,9 @@ def test_many_are_found_marked_and_given_a_seat_at_once(open_page: Open) -> None
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Product").select_option("VOICE")
     expect(dialog.get_by_role("status")).to_contain_text("would be given a seat")
-    expect(dialog.get_by_role("table", name="Could not be done")).to_contain_text("has no Fieldbook Core or Fieldbook Full, which Fieldbook Voice needs.")
+    expect(dialog.get_by_role("table", name="Could not be done")).to_contain_text(
+        "has no Fieldbook Core or Fieldbook Full, which Fieldbook Voice needs."
+    )
     press(dialog.get_by_role("button", name=re.compile("^Assign [0-9] of 4")))
     expect(dialog.get_by_role("status")).to_contain_text("were given a seat")
     press(dialog.get_by_role("button", name="Close").last)
@@ -62,7 +64,11 @@ def first_chosen(people: Locator) -> str:
 
 def test_seats_are_swapped_with_their_components_set_aside_and_moved_along(open_page: Open) -> None:
     page = open_page("OLDQUAY", "/people?product=FIELD-FULL&status=active")
-    people, chosen, dialog = page.get_by_role("grid", name="People"), page.get_by_role("region", name="Chosen people"), page.get_by_role("dialog")
+    people, chosen, dialog = (
+        page.get_by_role("grid", name="People"),
+        page.get_by_role("region", name="Chosen people"),
+        page.get_by_role("dialog"),
+    )
     name = first_chosen(people)
     press(chosen.get_by_role("button", name="Swap…"))
     dialog.get_by_label("From").select_option("FIELD-FULL")
@@ -89,7 +95,9 @@ def test_seats_are_swapped_with_their_components_set_aside_and_moved_along(open_
     expect(dialog.get_by_role("status")).to_contain_text("1 was moved")
     press(dialog.get_by_role("button", name="Close").last)
     page.goto("/queue")
-    expect(page.get_by_role("region", name="Set aside").get_by_role("row", name=re.compile(name))).to_contain_text("Ticket Halls")
+    expect(page.get_by_role("region", name="Set aside").get_by_role("row", name=re.compile(name))).to_contain_text(
+        "Ticket Halls"
+    )
 
 
 def test_a_view_with_a_filter_is_kept_and_opened_again(open_page: Open) -> None:
@@ -138,7 +146,9 @@ def test_a_group_by_a_rule_shows_its_people_while_it_is_written(open_page: Open)
     page.keyboard.press("Alt+ArrowUp")
     press(page.get_by_role("button", name="Delete…"))
     press(page.get_by_role("button", name="Delete it"))
-    expect(page.get_by_role("navigation", name="Groups").get_by_role("button", name=re.compile("^Officers"))).to_have_count(0)
+    expect(
+        page.get_by_role("navigation", name="Groups").get_by_role("button", name=re.compile("^Officers"))
+    ).to_have_count(0)
 
 
 def test_somebody_is_invited_and_joins(open_page: Open, database_of_address: Database) -> None:
@@ -175,8 +185,12 @@ def test_a_group_gives_a_product_and_a_person_shows_through_which_layer(open_pag
     gives.get_by_label("Product", exact=True).select_option("FIELD-FULL")
     gives.get_by_label("DRAWINGS").focus()
     page.keyboard.press("Space")
-    expect(gives.get_by_role("status")).to_contain_text(re.compile("[1-9][0-9]* seats? (is|are) given, 0 taken back, [1-9][0-9]* people wait"))
-    expect(gives.get_by_role("status")).to_contain_text("because: has Fieldbook Core, and of this family only one at a time.")
+    expect(gives.get_by_role("status")).to_contain_text(
+        re.compile("[1-9][0-9]* seats? (is|are) given, 0 taken back, [1-9][0-9]* people wait")
+    )
+    expect(gives.get_by_role("status")).to_contain_text(
+        "because: has Fieldbook Core, and of this family only one at a time."
+    )
     press(gives.get_by_role("button", name="Give it", exact=True))
     expect(gives.get_by_role("table")).to_contain_text("WRITER, SHEETS, MEETINGS, INSIGHTS, SWITCHBOARD")
     page.get_by_label("As a SCIM filter").fill('title eq "Manager"')
@@ -220,7 +234,9 @@ def test_idle_seats_are_looked_at_taken_back_and_given_back(open_page: Open, dat
     expect(guest.get_by_role("heading", name="You keep it")).to_be_visible()
     page.get_by_label("Days of notice").fill("0")
     press(page.get_by_role("button", name="Keep the changes"))
-    expect(looked.get_by_role("status")).to_contain_text(re.compile("[1-9][0-9]* seats? comes? back, which cost [0-9.]+ EUR a month"))
+    expect(looked.get_by_role("status")).to_contain_text(
+        re.compile("[1-9][0-9]* seats? comes? back, which cost [0-9.]+ EUR a month")
+    )
     expect(looked).to_contain_text("that they still need it")
     press(looked.get_by_role("button", name="Run it now"))
     runs = page.get_by_role("region", name="Runs")

@@ -22,14 +22,32 @@ Open = Callable[..., Page]
 SCREENS = [
     ("sign in", None, "/today", "heading", "Sign in"),
     ("today", "GANNET", "/today", "heading", "Tuesday, 24 November"),
-    ("allocations", "GANNET", "/allocations?open=OLDQUAY&account=OLDQUAY-ENGINEERING&product=WATCHGLASS", "heading", "Engineering Yard"),
+    (
+        "allocations",
+        "GANNET",
+        "/allocations?open=OLDQUAY&account=OLDQUAY-ENGINEERING&product=WATCHGLASS",
+        "heading",
+        "Engineering Yard",
+    ),
     ("drafts", "GANNET", "/drafts", "heading", "Drafts"),
     ("pools", "GANNET", "/pools?product=LANTERN-MAIL", "table", "Lots"),
     ("an account", "GANNET", "/accounts/NORTHFOLD", "heading", "Northfold Library Consortium"),
     ("a client's own account", "OLDQUAY", "/accounts/OLDQUAY", "heading", "Old Quay Ferries"),
-    ("as of another day", "GANNET", "/allocations?account=OLDQUAY&product=WATCHGLASS&on=2027-01-15", "heading", "As of 15 Jan 2027"),
+    (
+        "as of another day",
+        "GANNET",
+        "/allocations?account=OLDQUAY&product=WATCHGLASS&on=2027-01-15",
+        "heading",
+        "As of 15 Jan 2027",
+    ),
     ("statements", "GANNET", "/statements?month=2026-10", "table", "Statements of October 2026"),
-    ("a statement", "GANNET", "/statements/NORTHFOLD?month=2026-10&line=FIELD-CORE&day=2026-10-15", "region", "Evidence"),
+    (
+        "a statement",
+        "GANNET",
+        "/statements/NORTHFOLD?month=2026-10&line=FIELD-CORE&day=2026-10-15",
+        "region",
+        "Evidence",
+    ),
     ("by department", "GANNET", "/statements/NORTHFOLD?month=2026-10&by=department", "columnheader", "Department"),
     ("people", "GANNET", "/people?account=OLDQUAY&seen=60", "grid", "People"),
     ("a person", "OLDQUAY", "/people/jonas.vane", "heading", "Jonas Vane"),
@@ -51,19 +69,28 @@ SCREENS = [
 
 
 @pytest.mark.parametrize(("what", "account", "at", "role", "name"), SCREENS, ids=[case[0] for case in SCREENS])
-def test_screens_have_no_serious_finding(open_page: Open, what: str, account: str | None, at: str, role: str, name: str) -> None:
+def test_screens_have_no_serious_finding(
+    open_page: Open, what: str, account: str | None, at: str, role: str, name: str
+) -> None:
     page = open_page(account, at)
     for light in ("light", "dark"):
         page.emulate_media(color_scheme=light)  # type: ignore[arg-type]
         page.get_by_role(role, name=name, exact=True).first.wait_for()  # type: ignore[arg-type]
         page.wait_for_load_state("networkidle")
-        page.evaluate("Promise.allSettled(document.getAnimations().map((each) => each.finished))")  # colours on their way count for nothing
+        page.evaluate(
+            "Promise.allSettled(document.getAnimations().map((each) => each.finished))"
+        )  # colours on their way count for nothing
         assert serious_findings(page) == [], light
     page.set_viewport_size({"width": 390, "height": 800})
     page.reload()
     page.get_by_role(role, name=name, exact=True).first.wait_for()  # type: ignore[arg-type]
     assert page.evaluate("document.documentElement.scrollWidth") <= 390, "nothing pushes a phone's page sideways"
-    lying_over = "[...document.querySelectorAll('.workspace > *, .today > *, .pools > *')].some((part, n, all) => all[n + 1]?.parentElement === part.parentElement && part.getBoundingClientRect().top + part.scrollHeight > all[n + 1].getBoundingClientRect().top + 1 && getComputedStyle(part).overflowY === 'visible' || part.getBoundingClientRect().width < 300)"
+    lying_over = (
+        "[...document.querySelectorAll('.workspace > *, .today > *, .pools > *')].some((part, n, all) => "
+        "all[n + 1]?.parentElement === part.parentElement && part.getBoundingClientRect().top + part.scrollHeight > "
+        "all[n + 1].getBoundingClientRect().top + 1 && getComputedStyle(part).overflowY === 'visible' "
+        "|| part.getBoundingClientRect().width < 300)"
+    )
     assert page.evaluate(lying_over) is False, "and no part of it lies over another or is squeezed"
 
 
@@ -78,7 +105,9 @@ def test_changing_a_cap_by_keyboard(open_page: Open) -> None:
     for _ in range(2):
         page.keyboard.press("ArrowDown")
     page.keyboard.press("End")
-    expect(page.locator(":focus")).to_have_attribute("aria-description", re.compile(r"Engineering Yard, Watchglass Endpoint: 18 devices counted, cap 14"))
+    expect(page.locator(":focus")).to_have_attribute(
+        "aria-description", re.compile(r"Engineering Yard, Watchglass Endpoint: 18 devices counted, cap 14")
+    )
     page.get_by_role("heading", name="Engineering Yard").wait_for()
     expect(page.get_by_text("Engineering Yard is 4 devices over its cap of 14")).to_be_visible()
     page.keyboard.type("18")
@@ -113,7 +142,8 @@ def test_changing_a_cap_by_keyboard(open_page: Open) -> None:
 
 
 def test_editing_like_a_spreadsheet(open_page: Open) -> None:
-    """Ranges, relative amounts, filling down, copying and pasting a block, and a block that does not fit; all by keys."""
+    """Ranges, relative amounts, filling down, copying and pasting a block, and a block that does not fit; all by
+    keys."""
     page = open_page(at="/allocations?account=PENNANT&product=WATCHGLASS&pools=VOICE,WATCHGLASS")
     page.get_by_role("heading", name="Pennant Rowing Club").wait_for()
     draft = page.get_by_role("region", name="Draft")
@@ -132,7 +162,9 @@ def test_editing_like_a_spreadsheet(open_page: Open) -> None:
     says("cap 14 devices")
     page.keyboard.type("1.5")
     page.keyboard.press("Enter")
-    expect(page.get_by_label("cap of Pennant Rowing Club, Watchglass Endpoint, devices")).to_have_attribute("aria-invalid", "true")
+    expect(page.get_by_label("cap of Pennant Rowing Club, Watchglass Endpoint, devices")).to_have_attribute(
+        "aria-invalid", "true"
+    )
     page.keyboard.press("Escape")
     for _ in range(3):
         page.keyboard.press("Shift+ArrowDown")
@@ -145,13 +177,19 @@ def test_editing_like_a_spreadsheet(open_page: Open) -> None:
     def paste(text: str) -> None:
         page.locator(":focus").evaluate(
             "(cell, text) => { const data = new DataTransfer(); data.setData('text/plain', text);"
-            " cell.dispatchEvent(new ClipboardEvent('paste', {clipboardData: data, bubbles: true, cancelable: true})) }", text,
+            " cell.dispatchEvent(new ClipboardEvent('paste', "
+            "{clipboardData: data, bubbles: true, cancelable: true})) }",
+            text,
         )
 
     paste("1\t2\t3\r\n4\t5\t6\r\n")
-    expect(page.get_by_role("alert")).to_contain_text("The block is 2 × 3 (rows × columns); from here there is room for 1 × 1. Nothing was pasted.")
+    expect(page.get_by_role("alert")).to_contain_text(
+        "The block is 2 × 3 (rows × columns); from here there is room for 1 × 1. Nothing was pasted."
+    )
     paste("a few")
-    expect(page.get_by_role("alert")).to_contain_text("“a few” for Tern Housing Association, Watchglass Endpoint: a whole number of devices")
+    expect(page.get_by_role("alert")).to_contain_text(
+        "“a few” for Tern Housing Association, Watchglass Endpoint: a whole number of devices"
+    )
     expect(draft).to_contain_text("2 changes")
     paste("10/95")
     expect(draft).to_contain_text("3 changes")
@@ -266,7 +304,9 @@ def change_a_cap(unit: Unit, account: str, product: str, cap: int) -> None:
     there = views.terms(unit, who, [(account, product)])[0].version
     was = terms_of(there)
     assert there is not None and was is not None
-    change = AllocationChange(account=account, product=product, terms=was.model_copy(update={"cap": cap}), seen=there.id, was=was)
+    change = AllocationChange(
+        account=account, product=product, terms=was.model_copy(update={"cap": cap}), seen=there.id, was=was
+    )
     drafts.apply_changes(unit, who, [change], "meanwhile")
 
 

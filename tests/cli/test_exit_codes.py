@@ -24,7 +24,14 @@ def run(new_demo, tmp_path_factory: pytest.TempPathFactory):  # type: ignore[no-
             "FAIR_LADLE_DATABASE_URL": database.engine.url.render_as_string(hide_password=False),
             "FAIR_LADLE_HOME": str(tmp_path_factory.mktemp("home")),
         }
-        return subprocess.run([sys.executable, "-m", "fair_ladle", *words], cwd=PROJECT, env=environment, capture_output=True, text=True, check=False)
+        return subprocess.run(
+            [sys.executable, "-m", "fair_ladle", *words],
+            cwd=PROJECT,
+            env=environment,
+            capture_output=True,
+            text=True,
+            check=False,
+        )
 
     command.database = database  # type: ignore[attr-defined]
     return command

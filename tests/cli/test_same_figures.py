@@ -29,7 +29,9 @@ CASES = [
 
 
 @pytest.fixture(scope="module", params=CASES, ids=lambda case: case[0])
-def case(request: pytest.FixtureRequest, new_database: Any, tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Reckoner, str, str]]:
+def case(
+    request: pytest.FixtureRequest, new_database: Any, tmp_path_factory: pytest.TempPathFactory
+) -> Iterator[tuple[Reckoner, str, str]]:
     name, seed, accounts, shape, zone, month, at = request.param
     folder = INTAKE if seed is None else odd_intake.write(tmp_path_factory.mktemp(shape), seed, accounts, shape, zone)
     database: Database = new_database()
@@ -70,7 +72,10 @@ def test_readings(case: tuple[Reckoner, str, str]) -> None:
     for product in reckoner.measure:
         per = reckoner.per_unit(product)
         wanted = reckoner.readings(product, *period(month))
-        found = {(date.fromisoformat(row["day"]), row["account"]): row for row in run("readings", "--product", product, "--month", month)}
+        found = {
+            (date.fromisoformat(row["day"]), row["account"]): row
+            for row in run("readings", "--product", product, "--month", month)
+        }
         assert found.keys() == wanted.keys()
         for key, figures in wanted.items():
             for name in ("own", "load", "held", "reserve", "supply"):
@@ -111,5 +116,3 @@ def test_costs(case: tuple[Reckoner, str, str], idle: str) -> None:
 def test_a_second_import_changes_nothing(case: tuple[Reckoner, str, str]) -> None:
     for row in run("import", str(case[0].folder)):
         assert (row["created"], row["changed"]) == ("0", "0"), row
-
-

@@ -24,11 +24,16 @@ def test_who_goes_first(what: str, candidates: list[Candidate], order: list[int]
 
 @given(st.lists(st.tuples(st.integers(0, 5), st.sets(st.integers(0, 7))), min_size=1, max_size=12), st.integers(1, 11))
 def test_the_excess_alone_is_on_hold_however_it_is_cut(steps: list[tuple[int, set[int]]], cut: int) -> None:
-    """At every instant as many as the excess (or all there are) are on hold, and going on from a break gives the same."""
+    """At every instant as many as the excess (or all there are) are on hold, and going on from a break gives the
+    same."""
+
     def holds(events: range, stack: list[Hold]) -> list[Hold]:
         return replay(
-            list(events), lambda at: min(steps[at][0], len(steps[at][1])), lambda at: sorted(steps[at][1]),
-            lambda at: [Candidate(each, each, None, True, False) for each in steps[at][1]], stack,
+            list(events),
+            lambda at: min(steps[at][0], len(steps[at][1])),
+            lambda at: sorted(steps[at][1]),
+            lambda at: [Candidate(each, each, None, True, False) for each in steps[at][1]],
+            stack,
         )
 
     whole = holds(range(len(steps)), [])

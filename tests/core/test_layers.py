@@ -16,9 +16,14 @@ def at(*places: int) -> np.ndarray:
 
 
 def test_a_component_is_on_if_any_giving_layer_has_it_on_and_nothing_turns_it_off() -> None:
-    """Everybody gets writer; leads get meetings too; one of them has sheets switched off, and writer, which is mandatory."""
+    """Everybody gets writer; leads get meetings too; one of them has sheets switched off, and writer, which is
+    mandatory."""
     found = reach(
-        4, 1, [Giving(0, at(0, 1, 2), WRITER | SHEETS, 50), Giving(0, at(1, 2), MEETINGS, 10)], [(2, 0, SHEETS | WRITER), (3, 0, SHEETS)], [WRITER],
+        4,
+        1,
+        [Giving(0, at(0, 1, 2), WRITER | SHEETS, 50), Giving(0, at(1, 2), MEETINGS, 10)],
+        [(2, 0, SHEETS | WRITER), (3, 0, SHEETS)],
+        [WRITER],
     )
     assert found.components[:, 0].tolist() == [WRITER | SHEETS, WRITER | SHEETS | MEETINGS, WRITER | MEETINGS, 0]
     assert found.layers[:, 0].tolist() == [1, 2, 2, 0] and found.priority[:, 0].tolist() == [50, 10, 10, NO_PRIORITY]
@@ -28,12 +33,16 @@ def test_who_waits_is_served_by_priority_then_age_then_as_they_come() -> None:
     assert waiting_order(at(0, 1, 2, 3), at(20, 10, 10, 10), at(1, 9, 5, 5)).tolist() == [2, 3, 1, 0]
 
 
-GIVINGS = st.lists(st.tuples(st.integers(0, 2), st.sets(st.integers(0, 5)), st.integers(0, 7), st.integers(1, 9)), max_size=8)
+GIVINGS = st.lists(
+    st.tuples(st.integers(0, 2), st.sets(st.integers(0, 5)), st.integers(0, 7), st.integers(1, 9)), max_size=8
+)
 OFF = st.lists(st.tuples(st.integers(0, 5), st.integers(0, 2), st.integers(0, 7)), max_size=5)
 
 
 @given(givings=GIVINGS, off=OFF, mandatory=st.lists(st.integers(0, 7), min_size=3, max_size=3))
-def test_it_is_what_one_would_say_of_each_person(givings: list[tuple[int, set[int], int, int]], off: list[tuple[int, int, int]], mandatory: list[int]) -> None:
+def test_it_is_what_one_would_say_of_each_person(
+    givings: list[tuple[int, set[int], int, int]], off: list[tuple[int, int, int]], mandatory: list[int]
+) -> None:
     layers = [Giving(product, at(*sorted(people)), bits, priority) for product, people, bits, priority in givings]
     found = reach(6, 3, layers, off, mandatory)
     for person in range(6):

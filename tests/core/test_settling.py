@@ -11,7 +11,15 @@ from hypothesis import strategies as st
 
 from fair_ladle.core.path import Rung, ladder
 from fair_ladle.core.settling import (
-    BY_SUPPLY, NO_LIMIT, Roots, Supply, hard_limits, headroom, most_reserve, settle, used_of_pools,
+    BY_SUPPLY,
+    NO_LIMIT,
+    Roots,
+    Supply,
+    hard_limits,
+    headroom,
+    most_reserve,
+    settle,
+    used_of_pools,
 )
 from fair_ladle.core.tree import Tree, TreeFault
 
@@ -47,7 +55,11 @@ def test_the_worked_example() -> None:
 
 @pytest.mark.parametrize(
     ("parents", "says"),
-    [({"A": None, "B": "C", "C": "B"}, "own ancestors"), ({"A": None, "B": None}, "one root"), ({"A": "B", "B": "A"}, "one root")],
+    [
+        ({"A": None, "B": "C", "C": "B"}, "own ancestors"),
+        ({"A": None, "B": None}, "one root"),
+        ({"A": "B", "B": "A"}, "one root"),
+    ],
 )
 def test_what_is_no_tree(parents: dict[str, str | None], says: str) -> None:
     with pytest.raises(TreeFault, match=says):
@@ -70,7 +82,11 @@ def pools(draw: st.DrawFn) -> dict[str, Any]:
     layout = Roots.of([(row, 0) for row in dict.fromkeys(roots)])
     number = len(layout.rows)
     return {
-        "tree": tree, "roots": layout, "own": array(small), "reserve": reserve, "cap": cap,
+        "tree": tree,
+        "roots": layout,
+        "own": array(small),
+        "reserve": reserve,
+        "cap": cap,
         "burst": np.where(array(st.booleans().map(int)) == 1, array(st.integers(0, 4)), NO_LIMIT),
         "bursting": array(st.booleans().map(int)).astype(bool),
         "supply": Supply(
@@ -97,8 +113,12 @@ def way_up(pool: dict[str, Any], settled: Any, row: int) -> list[Rung]:
         is_owner = each in owners
         rungs.append(
             Rung(
-                pool["tree"].codes[each], int(settled.load[each, 0]), 0 if is_owner else int(pool["reserve"][each, 0]),
-                some(pool["cap"][each, 0]), some(pool["burst"][each, 0]), bool(pool["bursting"][each, 0]),
+                pool["tree"].codes[each],
+                int(settled.load[each, 0]),
+                0 if is_owner else int(pool["reserve"][each, 0]),
+                some(pool["cap"][each, 0]),
+                some(pool["burst"][each, 0]),
+                bool(pool["bursting"][each, 0]),
             )
         )
         if is_owner:
@@ -143,7 +163,11 @@ def test_a_taking_fits_exactly_up_to_the_headroom(pool: dict[str, Any], data: st
         owner = int(pool["roots"].rows[place])
         promised = owner in raised and after.load[owner, 0] > pool["supply"].promisable[place]
         used = used_of_pools(pool["tree"], pool["roots"], own)[place]
-        return promised or bool(used > pool["supply"].physical[place]) or any(after.load[each, 0] > hard[each, 0] for each in raised)
+        return (
+            promised
+            or bool(used > pool["supply"].physical[place])
+            or any(after.load[each, 0] > hard[each, 0] for each in raised)
+        )
 
     if room > 0:
         assert not breaks(min(room, 10**6))
@@ -159,4 +183,6 @@ def test_what_always_adds_up(pool: dict[str, Any]) -> None:
     for row in range(len(tree)):
         children = [each for each in range(len(tree)) if tree.parent[each] == row and each not in owners]
         assert settled.load[row, 0] == pool["own"][row, 0] + sum(settled.held[each, 0] for each in children)
-        assert settled.held[row, 0] == (settled.load[row, 0] if row in owners else max(pool["reserve"][row, 0], settled.load[row, 0]))
+        assert settled.held[row, 0] == (
+            settled.load[row, 0] if row in owners else max(pool["reserve"][row, 0], settled.load[row, 0])
+        )

@@ -17,7 +17,15 @@ CASES = [
     (Mode.MAX_MIN, 10, [1, 1, 1], [0, 0, 0], [2, 3, 9], None, [2, 3, 5]),
     (Mode.MAX_MIN, 10, [1, 3], [0, 0], [99, 99], None, [2, 8]),
     (Mode.MAX_MIN, 100, [1, 1], [0, 0], [5, 6], None, [5, 6]),
-    (Mode.MAX_MIN, 50, [23, 9, 4], [10, 0, 4], [33, 13, 6], None, [33, 12, 5]),  # a large weight gets two of the last grains
+    (
+        Mode.MAX_MIN,
+        50,
+        [23, 9, 4],
+        [10, 0, 4],
+        [33, 13, 6],
+        None,
+        [33, 12, 5],
+    ),  # a large weight gets two of the last grains
     (Mode.MAX_MIN, 92, [100, 1], [91, 0], [99, 9], None, [92, 0]),  # and one that its least has lifted gets them too
     (Mode.MAX_MIN, 7, [0, 2], [0, 0], [9, 4], None, [3, 4]),
     (Mode.NEED, 10, [1, 1, 1], [0, 0, 0], [99, 99, 99], [6, 0, 1], [6, 2, 2]),
@@ -26,7 +34,15 @@ CASES = [
 
 
 @pytest.mark.parametrize(("mode", "amount", "weights", "low", "high", "needs", "result"), CASES)
-def test_ways_of_sharing(mode: Mode, amount: int, weights: list[int], low: list[int], high: list[int], needs: list[int] | None, result: list[int]) -> None:
+def test_ways_of_sharing(
+    mode: Mode,
+    amount: int,
+    weights: list[int],
+    low: list[int],
+    high: list[int],
+    needs: list[int] | None,
+    result: list[int],
+) -> None:
     assert share(amount, weights, low, high, mode, needs) == result
 
 
@@ -56,7 +72,8 @@ def test_it_adds_up_within_bounds(case: tuple[int, list[int], list[int], list[in
 @settings(max_examples=800, deadline=None)
 @given(shares())
 def test_max_min_leaves_nobody_to_take_from(case: tuple[int, list[int], list[int], list[int], list[int]]) -> None:
-    """Whoever could take one more (and has weight) stands no lower than anybody who could give one, by more than that one."""
+    """Whoever could take one more (and has weight) stands no lower than anybody who could give one, by more than
+    that one."""
     amount, weights, low, high, _ = case
     parts = share(amount, weights, low, high, Mode.MAX_MIN)
     for taker, giver in ((a, b) for a in range(len(parts)) for b in range(len(parts)) if a != b):
@@ -68,4 +85,6 @@ def test_max_min_leaves_nobody_to_take_from(case: tuple[int, list[int], list[int
 def test_largest_remainder_is_off_by_less_than_one(amount: int, weights: list[int]) -> None:
     parts = largest_remainder(amount, weights)
     assert sum(parts) == amount
-    assert all(abs(part * sum(weights) - amount * weight) < sum(weights) for part, weight in zip(parts, weights, strict=True))
+    assert all(
+        abs(part * sum(weights) - amount * weight) < sum(weights) for part, weight in zip(parts, weights, strict=True)
+    )

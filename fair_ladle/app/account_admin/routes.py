@@ -79,19 +79,33 @@ def _body(unit: Unit, who: Actor, accounts: Accounts, row: int) -> AccountBody:
     parent = int(tree.parent[row]) if row != top else -1
     below = [each for each in tree.branch(row).tolist() if int(tree.parent[each]) == row and each != row]
     return AccountBody(
-        account=facts.code, name=facts.name, kind=facts.kind, parent=tree.codes[parent] if parent >= 0 else None,
-        parent_name=accounts.name(parent) if parent >= 0 else None, currency=accounts.inherited(row, "currency"),
-        admin_email=facts.admin_email, billing_email=facts.billing_email, warnings=usecases.missing_contacts(facts),
-        status=accounts.status(row), own_status=facts.status or "active", status_since=facts.status_since, charged=not accounts.uncharged[row],
+        account=facts.code,
+        name=facts.name,
+        kind=facts.kind,
+        parent=tree.codes[parent] if parent >= 0 else None,
+        parent_name=accounts.name(parent) if parent >= 0 else None,
+        currency=accounts.inherited(row, "currency"),
+        admin_email=facts.admin_email,
+        billing_email=facts.billing_email,
+        warnings=usecases.missing_contacts(facts),
+        status=accounts.status(row),
+        own_status=facts.status or "active",
+        status_since=facts.status_since,
+        charged=not accounts.uncharged[row],
         people=usecases.people_of(unit, accounts, row),
-        below=[SubAccount(account=tree.codes[each], name=accounts.name(each), kind=accounts.facts[each].kind) for each in below],
+        below=[
+            SubAccount(account=tree.codes[each], name=accounts.name(each), kind=accounts.facts[each].kind)
+            for each in below
+        ],
     )
 
 
 @routes.get("/templates", response_model=list[TemplateBody])
 def templates(db: Db, who: Who) -> Any:
     """The templates of one's branch."""
-    return [TemplateBody(name=each.name, shape=each.shape, made_by=each.made_by) for each in db.run(shapes.templates, who)]
+    return [
+        TemplateBody(name=each.name, shape=each.shape, made_by=each.made_by) for each in db.run(shapes.templates, who)
+    ]
 
 
 @routes.put("/templates", response_model=TemplateBody)
@@ -122,4 +136,8 @@ def account(account: str, db: Db, who: Who) -> Any:
 @routes.put("/{account}", response_model=AccountBody)
 def edit(account: str, body: AccountFacts, db: Db, who: Who) -> Any:
     """Rename an account or change its contacts; the code stays."""
-    return db.run(lambda unit: _body(unit, who, *usecases.edit(unit, who, account, body.name, body.admin_email, body.billing_email)))
+    return db.run(
+        lambda unit: _body(
+            unit, who, *usecases.edit(unit, who, account, body.name, body.admin_email, body.billing_email)
+        )
+    )

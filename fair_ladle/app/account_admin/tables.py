@@ -7,7 +7,8 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import Instant, id_column, metadata
 
 account_templates = sa.Table(
-    "account_templates", metadata,
+    "account_templates",
+    metadata,
     id_column(),
     sa.Column("branch_id", sa.ForeignKey("accounts.id"), nullable=False, comment="the branch whose admins use it"),
     sa.Column("name", sa.String(200), nullable=False),

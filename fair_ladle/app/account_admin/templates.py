@@ -86,17 +86,21 @@ def shape_of(unit: Unit, actor: Actor, code: str) -> Shape:
     return Shape(
         accounts=[
             ShapeAccount(
-                code=tree.codes[each], name=accounts.name(each), parent=None if each == row else tree.codes[int(tree.parent[each])],
+                code=tree.codes[each],
+                name=accounts.name(each),
+                parent=None if each == row else tree.codes[int(tree.parent[each])],
                 kind=accounts.facts[each].kind,
             )
             for each in rows
         ],
         terms=[
             ShapeTerms(account=tree.codes[inside[account]], product=by_id[product].code, terms=terms)
-            for (account, product), version in sorted(there.items()) if (terms := terms_of(version))
+            for (account, product), version in sorted(there.items())
+            if (terms := terms_of(version))
         ],
         rates=[] if row == accounts_usecases.top_row(accounts, actor) else _rates_of(unit, accounts, row),
-        admin_email=None, billing_email=None,
+        admin_email=None,
+        billing_email=None,
     )
 
 
@@ -108,28 +112,53 @@ def _rates_of(unit: Unit, accounts: accounts_usecases.Accounts, row: int) -> lis
         if rate.buyer == buyer and rate.seller == seller and rate.first_day <= accounts_usecases.today(unit):
             newest[rate.product] = rate
     return [
-        ShapeRate.model_validate({
-            "product": rate.product, "basis": rate.basis.value, "aggregate": rate.aggregate.value, "tier_mode": rate.tier_mode.value, "included": rate.included,
-            "overage_price": rate.overage_price, "minimum": rate.minimum, "fixed_fee": rate.fixed_fee, "currency": rate.currency,
-            "tiers": [{"from_quantity": tier.from_quantity, "unit_price": tier.unit_price} for tier in rate.tiers],
-        })
+        ShapeRate.model_validate(
+            {
+                "product": rate.product,
+                "basis": rate.basis.value,
+                "aggregate": rate.aggregate.value,
+                "tier_mode": rate.tier_mode.value,
+                "included": rate.included,
+                "overage_price": rate.overage_price,
+                "minimum": rate.minimum,
+                "fixed_fee": rate.fixed_fee,
+                "currency": rate.currency,
+                "tiers": [{"from_quantity": tier.from_quantity, "unit_price": tier.unit_price} for tier in rate.tiers],
+            }
+        )
         for rate in newest.values()
     ]
 
 
 def templates(unit: Unit, actor: Actor) -> list[Template]:
     """The templates of the branch, by name."""
-    return [Template(row.name, Shape.model_validate(row.shape), row.made_by) for row in store.templates(unit.connection, _branch(unit, actor))]
+    return [
+        Template(row.name, Shape.model_validate(row.shape), row.made_by)
+        for row in store.templates(unit.connection, _branch(unit, actor))
+    ]
 
 
-def keep(unit: Unit, actor: Actor, name: str, account: str, admin_email: str | None, billing_email: str | None) -> Template:
+def keep(
+    unit: Unit, actor: Actor, name: str, account: str, admin_email: str | None, billing_email: str | None
+) -> Template:
     """Keep an account's shape as a template, with contacts for those that have none of their own yet."""
     name = name.strip()
     if not name:
         raise invalid("A template has a name.", "name")
-    shape = shape_of(unit, actor, account).model_copy(update={"admin_email": admin_email, "billing_email": billing_email})
+    shape = shape_of(unit, actor, account).model_copy(
+        update={"admin_email": admin_email, "billing_email": billing_email}
+    )
     branch = _branch(unit, actor)
-    store.put(unit.connection, {"branch_id": branch, "name": name, "shape": shape.model_dump(mode="json"), "made_by": actor.name, "made_at": unit.now})
+    store.put(
+        unit.connection,
+        {
+            "branch_id": branch,
+            "name": name,
+            "shape": shape.model_dump(mode="json"),
+            "made_by": actor.name,
+            "made_at": unit.now,
+        },
+    )
     log.write(unit, actor, None, [log.Entry("template kept", name, branch, None, {"after": account})])
     return Template(name, shape, actor.name)
 

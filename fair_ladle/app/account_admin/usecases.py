@@ -29,18 +29,30 @@ def missing_contacts(facts: Any) -> list[str]:
     """Which contacts a client or reseller lacks: every one has an admin and a billing contact at least."""
     if facts.kind not in ("client", "reseller"):
         return []
-    lacking = [name for name, value in (("admin", facts.admin_email), ("billing contact", facts.billing_email)) if not value]
-    return [f"{facts.name} has no {name}: {'nobody hears of requests and deadlines' if name == 'admin' else 'its statements reach nobody'}." for name in lacking]
+    lacking = [
+        name for name, value in (("admin", facts.admin_email), ("billing contact", facts.billing_email)) if not value
+    ]
+    return [
+        f"{facts.name} has no {name}: "
+        f"{'nobody hears of requests and deadlines' if name == 'admin' else 'its statements reach nobody'}."
+        for name in lacking
+    ]
 
 
-def edit(unit: Unit, actor: Actor, code: str, name: str, admin_email: str | None, billing_email: str | None) -> tuple[Accounts, int]:
+def edit(
+    unit: Unit, actor: Actor, code: str, name: str, admin_email: str | None, billing_email: str | None
+) -> tuple[Accounts, int]:
     """Another name or other contacts."""
     accounts, row = one(unit, actor, code)
     facts = accounts.facts[row]
     name = name.strip()
     if not name:
         raise invalid("An account has a name.", "name")
-    values = {"name": name, "admin_email": an_email(admin_email, "admin_email"), "billing_email": an_email(billing_email, "billing_email")}
+    values = {
+        "name": name,
+        "admin_email": an_email(admin_email, "admin_email"),
+        "billing_email": an_email(billing_email, "billing_email"),
+    }
     before = {field: getattr(facts, field) for field, value in values.items() if getattr(facts, field) != value}
     if before:
         accounts_usecases.change(unit, int(accounts.ids[row]), values)

@@ -33,9 +33,10 @@ def find(db: Db, who: Who, find: str = Query("", max_length=100), limit: int = Q
         above = path[1 : path.index(top) + 1] if row != top else []
         found.append(
             AccountFound(
-                account=accounts.tree.codes[row], name=accounts.name(row), kind=accounts.facts[row].kind,
+                account=accounts.tree.codes[row],
+                name=accounts.name(row),
+                kind=accounts.facts[row].kind,
                 under=[accounts.name(each) for each in above],
             )
         )
     return found
-

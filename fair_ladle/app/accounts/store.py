@@ -24,20 +24,27 @@ def on_day(connection: sa.Connection, day: date) -> list[Any]:
     s = account_statuses
     return list(
         connection.execute(
-            sa.select(accounts, account_parents.c.parent_id, s.c.status, s.c.charged, s.c.first_day.label("status_since"))
-            .join(account_parents, sa.and_(account_parents.c.account_id == accounts.c.id, in_force(account_parents, day)))
+            sa.select(
+                accounts, account_parents.c.parent_id, s.c.status, s.c.charged, s.c.first_day.label("status_since")
+            )
+            .join(
+                account_parents, sa.and_(account_parents.c.account_id == accounts.c.id, in_force(account_parents, day))
+            )
             .outerjoin(s, sa.and_(s.c.account_id == accounts.c.id, in_force(s, day)))
         )
     )
 
 
 def uncharged(connection: sa.Connection, first: date, last: date) -> list[Any]:
-    """account_id, first_day and last_day of the times within a period in which accounts are suspended and not charged."""
+    """account_id, first_day and last_day of the times within a period in which accounts are suspended and not
+    charged."""
     s = account_statuses
     return list(
         connection.execute(
             sa.select(s.c.account_id, s.c.first_day, s.c.last_day).where(
-                s.c.charged.is_(False), s.c.status == "suspended", s.c.first_day <= last,
+                s.c.charged.is_(False),
+                s.c.status == "suspended",
+                s.c.first_day <= last,
                 sa.or_(s.c.last_day.is_(None), s.c.last_day >= first),
             )
         )
@@ -47,7 +54,9 @@ def uncharged(connection: sa.Connection, first: date, last: date) -> list[Any]:
 def closings(connection: sa.Connection, first: date, last: date) -> dict[int, date]:
     """The accounts closed within a period and not opened again since, with the first day without them."""
     s = account_statuses
-    wanted = sa.select(s.c.account_id, s.c.first_day).where(s.c.status == "closed", s.c.first_day > first, s.c.first_day <= last, s.c.last_day.is_(None))
+    wanted = sa.select(s.c.account_id, s.c.first_day).where(
+        s.c.status == "closed", s.c.first_day > first, s.c.first_day <= last, s.c.last_day.is_(None)
+    )
     return {row.account_id: row.first_day for row in connection.execute(wanted)}
 
 
@@ -57,7 +66,9 @@ def set_status(connection: sa.Connection, account_id: int, status: str | None, c
     mine = s.c.account_id == account_id
     connection.execute(sa.delete(s).where(mine, s.c.first_day >= day))
     connection.execute(
-        sa.update(s).where(mine, sa.or_(s.c.last_day.is_(None), s.c.last_day >= day)).values(last_day=date.fromordinal(day.toordinal() - 1))
+        sa.update(s)
+        .where(mine, sa.or_(s.c.last_day.is_(None), s.c.last_day >= day))
+        .values(last_day=date.fromordinal(day.toordinal() - 1))
     )
     if status is not None:
         connection.execute(sa.insert(s).values(account_id=account_id, status=status, charged=charged, first_day=day))
@@ -66,9 +77,9 @@ def set_status(connection: sa.Connection, account_id: int, status: str | None, c
 def root(connection: sa.Connection) -> Any | None:
     """The operator: the account that has no parent."""
     return connection.execute(
-        sa.select(accounts).join(account_parents, account_parents.c.account_id == accounts.c.id).where(
-            account_parents.c.parent_id.is_(None)
-        )
+        sa.select(accounts)
+        .join(account_parents, account_parents.c.account_id == accounts.c.id)
+        .where(account_parents.c.parent_id.is_(None))
     ).first()
 
 
@@ -76,9 +87,9 @@ def changes_of_place(connection: sa.Connection, first: date, last: date) -> list
     """Days within a period on which the tree differs from the day before."""
     return sorted(
         connection.scalars(
-            sa.select(account_parents.c.first_day).distinct().where(
-                account_parents.c.first_day > first, account_parents.c.first_day <= last
-            )
+            sa.select(account_parents.c.first_day)
+            .distinct()
+            .where(account_parents.c.first_day > first, account_parents.c.first_day <= last)
         )
     )
 
@@ -102,9 +113,7 @@ def place(connection: sa.Connection, parents: dict[str, str | None], today: date
     """Put accounts below their parents (codes); how many of them stood elsewhere before and moved today."""
     ids = ids_by_code(connection)
     p = account_parents
-    there = {
-        row.account_id: row for row in connection.execute(sa.select(p).where(p.c.last_day.is_(None)))
-    }
+    there = {row.account_id: row for row in connection.execute(sa.select(p).where(p.c.last_day.is_(None)))}
     new, moved = [], 0
     for code, parent in parents.items():
         account_id, parent_id = ids[code], None if parent is None else ids[parent]

@@ -7,7 +7,8 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import code_column, id_column, metadata
 
 accounts = sa.Table(
-    "accounts", metadata,
+    "accounts",
+    metadata,
     id_column(),
     code_column("code", nullable=False, unique=True),
     sa.Column("kind", sa.String(16), nullable=False),
@@ -19,12 +20,16 @@ accounts = sa.Table(
 )
 
 structure = sa.Table(
-    "structure", metadata,
-    sa.Column("number", sa.BigInteger, nullable=False, comment="goes up when accounts, places, products or pools change"),
+    "structure",
+    metadata,
+    sa.Column(
+        "number", sa.BigInteger, nullable=False, comment="goes up when accounts, places, products or pools change"
+    ),
 )
 
 account_statuses = sa.Table(
-    "account_statuses", metadata,
+    "account_statuses",
+    metadata,
     id_column(),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, index=True),
     sa.Column("status", sa.String(16), nullable=False, comment="suspended or closed; no row = active"),
@@ -34,7 +39,8 @@ account_statuses = sa.Table(
 )
 
 account_parents = sa.Table(
-    "account_parents", metadata,
+    "account_parents",
+    metadata,
     id_column(),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, index=True),
     sa.Column("parent_id", sa.ForeignKey("accounts.id"), index=True),

@@ -40,9 +40,7 @@ class Accounts:
 
     def inherited(self, row: int, field: str) -> Any:
         """A fact of the account, or of the nearest above it that has one."""
-        return next(
-            (value for above in self.tree.path_up(row) if (value := getattr(self.facts[above], field))), None
-        )
+        return next((value for above in self.tree.path_up(row) if (value := getattr(self.facts[above], field))), None)
 
     @cached_property
     def restrained(self) -> dict[int, Any]:
@@ -51,12 +49,17 @@ class Accounts:
 
     def status(self, row: int) -> str:
         """active, suspended or closed: the account's own, or that of an account above it where that is stricter."""
-        found = {self.restrained[each].status for each in self.tree.path_up(row) if each in self.restrained} if self.restrained else set()
+        found = (
+            {self.restrained[each].status for each in self.tree.path_up(row) if each in self.restrained}
+            if self.restrained
+            else set()
+        )
         return "closed" if "closed" in found else "suspended" if "suspended" in found else "active"
 
     @cached_property
     def uncharged(self) -> Flags:
-        """Rows whose seller does not charge them: they, or an account above them, are suspended without being charged."""
+        """Rows whose seller does not charge them: they, or an account above them, are suspended without being
+        charged."""
         flags = np.zeros(len(self.tree), dtype=bool)
         for row, each in self.restrained.items():
             if each.status == "suspended" and not each.charged:
@@ -108,7 +111,8 @@ _known: Kept[Accounts] = Kept(timedelta(hours=1))
 
 
 def known(unit: Unit) -> Accounts:
-    """All accounts as they stand today, kept while the structure stays the same. Whoever changes them says so before asking."""
+    """All accounts as they stand today, kept while the structure stays the same. Whoever changes them says so before
+    asking."""
     day = today(unit)
     key = (unit.connection.engine.url, structure_number(unit), day)
     return _known.get(key, unit.now, lambda: on_day(unit, day))
@@ -147,7 +151,8 @@ def sees(accounts: Accounts, actor: Actor, account_id: int) -> bool:
 
 
 def branch_ids(accounts: Accounts, actor: Actor, code: str | None = None) -> list[int] | None:
-    """The numbers of the accounts of a branch the actor may see (None = all of theirs); None where that is every account."""
+    """The numbers of the accounts of a branch the actor may see (None = all of theirs); None where that is every
+    account."""
     row = top_row(accounts, actor) if code is None else row_in_scope(accounts, actor, code)
     return None if row == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(row)]]
 
@@ -183,21 +188,27 @@ def move(unit: Unit, code: str, parent: str) -> None:
 
 
 def set_status(unit: Unit, account_id: int, status: str, charged: bool) -> None:
-    """Let an account be active, suspended or closed from today on. Whoever keeps a copy of the structure is the caller's to tell."""
+    """Let an account be active, suspended or closed from today on. Whoever keeps a copy of the structure is the
+    caller's to tell."""
     store.set_status(unit.connection, account_id, None if status == "active" else status, charged, today(unit))
 
 
 def uncharged(unit: Unit, first: date, last: date) -> list[tuple[int, date, date]]:
-    """Accounts (ids) suspended without being charged in a period, each with the first and last of those days within it."""
+    """Accounts (ids) suspended without being charged in a period, each with the first and last of those days within
+    it."""
     return [
-        (row.account_id, max(first, row.first_day), min(last, row.last_day or last)) for row in store.uncharged(unit.connection, first, last)
+        (row.account_id, max(first, row.first_day), min(last, row.last_day or last))
+        for row in store.uncharged(unit.connection, first, last)
     ]
 
 
 def closed_in(unit: Unit, accounts: Accounts, row: int, first: date, last: date) -> date | None:
-    """The last day of an account that it, or an account above it, was closed after in a period and not reopened since."""
+    """The last day of an account that it, or an account above it, was closed after in a period and not reopened
+    since."""
     closed = store.closings(unit.connection, first, last + timedelta(days=1))
-    days = [closed[int(accounts.ids[above])] for above in accounts.tree.path_up(row) if int(accounts.ids[above]) in closed]
+    days = [
+        closed[int(accounts.ids[above])] for above in accounts.tree.path_up(row) if int(accounts.ids[above]) in closed
+    ]
     return min(days) - timedelta(days=1) if days else None
 
 

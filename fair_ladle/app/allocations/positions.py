@@ -24,12 +24,25 @@ from fair_ladle.core.calendar import local_day, micros
 from fair_ladle.core.clocks import Clock, Steps, grace_clock, loads_over_time, version_steps
 from fair_ladle.core.path import Ladder, Rung, ladder
 from fair_ladle.core.settling import (
-    BY_SUPPLY, NO_LIMIT, Flags, Headroom, Roots, Settled, Supply,
-    hard_limits, headroom, is_near, most_reserve, pool_of, settle, used_of_pools,
+    BY_SUPPLY,
+    NO_LIMIT,
+    Flags,
+    Headroom,
+    Roots,
+    Settled,
+    Supply,
+    hard_limits,
+    headroom,
+    is_near,
+    most_reserve,
+    pool_of,
+    settle,
+    used_of_pools,
 )
 from fair_ladle.core.tree import Ints
 
 SUPPLY = "supply"
+
 
 @dataclass(frozen=True)
 class World:
@@ -105,9 +118,7 @@ class Positions:
     def shortfalls(self) -> Ints:
         """By how many grains each pool is in shortfall (0 = covered)."""
         supply = self.world.supply
-        return np.maximum(
-            0, np.maximum(self.pool_load() - supply.promisable, self.pool_used() - supply.physical)
-        )
+        return np.maximum(0, np.maximum(self.pool_load() - supply.promisable, self.pool_used() - supply.physical))
 
     def most_reserve(self) -> Ints:
         """The most each account's reserve can be raised to."""
@@ -120,14 +131,15 @@ class Positions:
         owner = int(world.owner[row, column])
         for each in world.accounts.tree.path_up(row):
             cap, burst = int(world.grid.cap[each, column]), int(world.grid.burst[each, column])
-            bursting = bool(
-                (world.grid.grace | world.grid.overage)[each, column] and not self.restricted[each, column]
-            )
+            bursting = bool((world.grid.grace | world.grid.overage)[each, column] and not self.restricted[each, column])
             rungs.append(
                 Rung(
-                    world.accounts.tree.codes[each], int(self.settled.load[each, column]),
+                    world.accounts.tree.codes[each],
+                    int(self.settled.load[each, column]),
                     0 if each == owner else int(world.grid.reserve[each, column]),
-                    None if cap >= NO_LIMIT else cap, None if burst >= NO_LIMIT else burst, bursting,
+                    None if cap >= NO_LIMIT else cap,
+                    None if burst >= NO_LIMIT else burst,
+                    bursting,
                 )
             )
             if each == owner:
@@ -160,7 +172,9 @@ def world_at(unit: Unit, products: Sequence[Product], at: datetime) -> World:
     """The facts of an instant for these products."""
     zone = accounts_usecases.zone(unit)
     day = local_day(at, zone)
-    accounts = accounts_usecases.known(unit) if day == accounts_usecases.today(unit) else accounts_usecases.on_day(unit, day)
+    accounts = (
+        accounts_usecases.known(unit) if day == accounts_usecases.today(unit) else accounts_usecases.on_day(unit, day)
+    )
     roots, pools = pools_usecases.layout(accounts, pools_usecases.pools(unit, products), list(products))
     own = usage.own_at(unit, accounts, products, at)
     column = {product.id: place for place, product in enumerate(products)}
@@ -173,8 +187,19 @@ def world_at(unit: Unit, products: Sequence[Product], at: datetime) -> World:
             if row.grace_days is not None:
                 grace_days[place, column[row.product_id]] = row.grace_days
     world = World(
-        at, day, zone, accounts, tuple(products), tuple(pools), roots, pool_of(accounts.tree, roots, len(products)),
-        pools_usecases.supply(pools, day), own, grid, grace_days, {},
+        at,
+        day,
+        zone,
+        accounts,
+        tuple(products),
+        tuple(pools),
+        roots,
+        pool_of(accounts.tree, roots, len(products)),
+        pools_usecases.supply(pools, day),
+        own,
+        grid,
+        grace_days,
+        {},
     )
     return replace(world, clocks=_replayed_clocks(unit, world))
 
@@ -219,7 +244,9 @@ def _history(unit: Unit, world: World, row: int, column: int) -> tuple[Steps, li
         place = accounts.row_of_id[each.account_id]
         versions[place].append(to_version(each, accounts.tree.codes[place]))
     loads = loads_over_time(
-        rows, lambda each: int(accounts.tree.parent[each]) if each != row else -1, lambda each: own.get(each, Steps.nothing()),
+        rows,
+        lambda each: int(accounts.tree.parent[each]) if each != row else -1,
+        lambda each: own.get(each, Steps.nothing()),
         lambda each: version_steps(versions[each], world.zone, lambda version: version.reserve),
     )
     return loads[row], versions[row]

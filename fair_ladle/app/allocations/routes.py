@@ -163,11 +163,22 @@ def grid_body(found: views.Grid) -> dict[str, Any]:
         ending = found.endings.get(column)
         pools.append(
             {
-                "product": product.code, "name": product.name, "unit": product.unit, "measure": product.measure,
-                "per_unit": product.per_unit, "owned": owned, "supply": supply, "used": int(used[found.top, column]),
-                "held": load, "free": None if supply is None else supply - load,
-                "ending": None if ending is None else {
-                    "day": ending.day.isoformat(), "quantity": ending.quantity, "uncovered": ending.uncovered,
+                "product": product.code,
+                "name": product.name,
+                "unit": product.unit,
+                "measure": product.measure,
+                "per_unit": product.per_unit,
+                "owned": owned,
+                "supply": supply,
+                "used": int(used[found.top, column]),
+                "held": load,
+                "free": None if supply is None else supply - load,
+                "ending": None
+                if ending is None
+                else {
+                    "day": ending.day.isoformat(),
+                    "quantity": ending.quantity,
+                    "uncovered": ending.uncovered,
                 },
                 "present": reached.astype(int).tolist(),
                 "reserve": world.grid.reserve[rows, column].tolist(),
@@ -182,10 +193,14 @@ def grid_body(found: views.Grid) -> dict[str, Any]:
             }
         )
     return {
-        "at": world.at.isoformat(), "day": world.day.isoformat(), "top": tree.codes[found.top],
+        "at": world.at.isoformat(),
+        "day": world.day.isoformat(),
+        "top": tree.codes[found.top],
         "accounts": {
-            "code": [each.code for each in facts], "name": [each.name for each in facts],
-            "kind": [each.kind for each in facts], "status": [world.accounts.status(row) for row in rows.tolist()],
+            "code": [each.code for each in facts],
+            "name": [each.name for each in facts],
+            "kind": [each.kind for each in facts],
+            "status": [world.accounts.status(row) for row in rows.tolist()],
             "parent": [-1 if row == found.top else place_of[int(tree.parent[row])] for row in rows.tolist()],
         },
         "pools": pools,
@@ -196,15 +211,21 @@ def grid_body(found: views.Grid) -> dict[str, Any]:
 def grid(
     db: Db, who: Who, product: list[str] | None = Query(None), at: AwareDatetime | None = None, on: date | None = None
 ) -> Response:
-    """Positions of one's branch in all pools or in those of these products: now, at an instant, or as of a day past or ahead."""
+    """Positions of one's branch in all pools or in those of these products: now, at an instant, or as of a day past
+    or ahead."""
     body = db.run(lambda unit: grid_body(views.grid(unit, who, product, at or views.instant_of(unit, on))))
     return Response(json.dumps(body, separators=(",", ":")), media_type="application/json")
 
 
 @routes.get("/export", response_class=Response)
 def export(
-    db: Db, who: Who, form: Format = "csv", product: list[str] | None = Query(None), at: AwareDatetime | None = None,
-    account: list[str] | None = Query(None), on: date | None = None,
+    db: Db,
+    who: Who,
+    form: Format = "csv",
+    product: list[str] | None = Query(None),
+    at: AwareDatetime | None = None,
+    account: list[str] | None = Query(None),
+    on: date | None = None,
 ) -> Response:
     """The positions that are shown (all, or of these accounts), as a file, in units."""
     body = db.run(lambda unit: grid_body(views.grid(unit, who, product, at or views.instant_of(unit, on))))
@@ -222,12 +243,29 @@ def export(
 
             rows.append(
                 [
-                    code, body["accounts"]["name"][place], pool["product"], pool["unit"],
+                    code,
+                    body["accounts"]["name"][place],
+                    pool["product"],
+                    pool["unit"],
                     *(units(pool[name][place]) for name in ("reserve", "cap", "own", "load", "held_by", "headroom")),
-                    pool["bound_by"][place], pool["state"][place],
+                    pool["bound_by"][place],
+                    pool["state"][place],
                 ]
             )
-    columns = ["account", "name", "product", "unit", "reserve", "cap", "own", "load", "held", "headroom", "bound_by", "state"]
+    columns = [
+        "account",
+        "name",
+        "product",
+        "unit",
+        "reserve",
+        "cap",
+        "own",
+        "load",
+        "held",
+        "headroom",
+        "bound_by",
+        "state",
+    ]
     return sheet("allocations", form, columns, rows)
 
 
@@ -236,8 +274,13 @@ def version_body(version: Any | None) -> dict[str, Any] | None:
     if version is None:
         return None
     return {
-        "id": version.id, "reserve": version.reserve, "cap": version.cap, "at_cap": version.at_cap, "burst": version.burst,
-        "grace_days": version.grace_days, "first_day": version.first_day.isoformat(),
+        "id": version.id,
+        "reserve": version.reserve,
+        "cap": version.cap,
+        "at_cap": version.at_cap,
+        "burst": version.burst,
+        "grace_days": version.grace_days,
+        "first_day": version.first_day.isoformat(),
         "last_day": version.last_day.isoformat() if version.last_day else None,
     }
 
@@ -250,13 +293,20 @@ def cell_body(found: views.Cell, who: Actor) -> dict[str, Any]:
     clock = world.clocks.get((row, 0))
     parent = int(tree.parent[row])
     return {
-        "account": tree.codes[row], "name": world.accounts.name(row),
+        "account": tree.codes[row],
+        "name": world.accounts.name(row),
         "parent_name": None if parent < 0 or tree.codes[row] == who.scope else world.accounts.name(parent),
-        "product": product.code, "product_name": product.name, "unit": product.unit, "per_unit": product.per_unit,
-        "state": positions.states()[row][0], "own": int(world.own[row, 0]),
-        "load": int(positions.settled.load[row, 0]), "held": int(positions.settled.held[row, 0]),
+        "product": product.code,
+        "product_name": product.name,
+        "unit": product.unit,
+        "per_unit": product.per_unit,
+        "state": positions.states()[row][0],
+        "own": int(world.own[row, 0]),
+        "load": int(positions.settled.load[row, 0]),
+        "held": int(positions.settled.held[row, 0]),
         "version": version_body(found.version),
-        "may_change": found.may_change, "most_reserve": found.most_reserve,
+        "may_change": found.may_change,
+        "most_reserve": found.most_reserve,
         "grace_since": None if clock is None else instant(clock.since).isoformat(),
         "grace_until": None if clock is None else clock.deadline_day.isoformat(),
         "ladder": positions.told_ladder(row, 0, who),
@@ -266,11 +316,14 @@ def cell_body(found: views.Cell, who: Actor) -> dict[str, Any]:
 @routes.get("/cell", response_model=CellBody)
 def cell(db: Db, who: Who, account: str, product: str, at: AwareDatetime | None = None, on: date | None = None) -> Any:
     """One account in one pool with the limits on its way up: now, at an instant, or as of a day."""
-    return db.run(lambda unit: cell_body(views.cell(unit, who, account, product, at or views.instant_of(unit, on)), who))
+    return db.run(
+        lambda unit: cell_body(views.cell(unit, who, account, product, at or views.instant_of(unit, on)), who)
+    )
 
 
 class HistoryBody(BaseModel):
-    """A version of an allocation, with who made it (null = it came with an intake) and through what (a draft, a request)."""
+    """A version of an allocation, with who made it (null = it came with an intake) and through what (a draft, a
+    request)."""
 
     version: Version
     by: str | None
@@ -282,7 +335,12 @@ class HistoryBody(BaseModel):
 def history(db: Db, who: Who, account: str, product: str) -> Any:
     """Every version of one allocation, past and ahead, the newest first."""
     return [
-        HistoryBody(version=Version(**version_body(each.version) or {}), by=each.by, at=each.at.isoformat() if each.at else None, through=each.through)
+        HistoryBody(
+            version=Version(**version_body(each.version) or {}),
+            by=each.by,
+            at=each.at.isoformat() if each.at else None,
+            through=each.through,
+        )
         for each in db.run(views.history, who, account, product)
     ]
 
@@ -301,7 +359,8 @@ class CellNames(BaseModel):
 
 
 class CellTerms(CellName):
-    """What stands in a cell now, for changing many at once; ``version`` null = nothing yet, ``fixed`` why it cannot be changed."""
+    """What stands in a cell now, for changing many at once; ``version`` null = nothing yet, ``fixed`` why it cannot
+    be changed."""
 
     version: Version | None
     owner: bool
@@ -313,5 +372,12 @@ def terms(body: CellNames, db: Db, who: Who) -> Any:
     """The allocations in force in many cells; nothing is changed."""
     found = db.run(views.terms, who, [(each.account, each.product) for each in body.cells])
     return [
-        CellTerms(account=each.account, product=each.product, version=version_body(each.version), owner=each.owner, fixed=each.fixed) for each in found
+        CellTerms(
+            account=each.account,
+            product=each.product,
+            version=version_body(each.version),
+            owner=each.owner,
+            fixed=each.fixed,
+        )
+        for each in found
     ]

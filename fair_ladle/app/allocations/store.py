@@ -12,7 +12,10 @@ from fair_ladle.app.allocations.tables import allocations
 
 
 def versions(
-    connection: sa.Connection, product_ids: Collection[int], first: date | None = None, last: date | None = None,
+    connection: sa.Connection,
+    product_ids: Collection[int],
+    first: date | None = None,
+    last: date | None = None,
     account_ids: Collection[int] | None = None,
 ) -> list[Any]:
     """Versions in force at some time from first to last (None = unlimited), by first day."""
@@ -58,7 +61,9 @@ def end_all(connection: sa.Connection, account_ids: Collection[int], day: date) 
     mine = a.c.account_id.in_(account_ids)
     connection.execute(sa.delete(a).where(mine, a.c.first_day >= day))
     connection.execute(
-        sa.update(a).where(mine, sa.or_(a.c.last_day.is_(None), a.c.last_day >= day)).values(last_day=date.fromordinal(day.toordinal() - 1))
+        sa.update(a)
+        .where(mine, sa.or_(a.c.last_day.is_(None), a.c.last_day >= day))
+        .values(last_day=date.fromordinal(day.toordinal() - 1))
     )
 
 
@@ -69,9 +74,11 @@ def lock_version(connection: sa.Connection, account_id: int, product_id: int, da
         connection.execute(
             sa.select(a)
             .where(
-                a.c.account_id == account_id, a.c.product_id == product_id,
+                a.c.account_id == account_id,
+                a.c.product_id == product_id,
                 sa.or_(a.c.last_day.is_(None), a.c.last_day >= day),
             )
-            .order_by(a.c.first_day).with_for_update()
+            .order_by(a.c.first_day)
+            .with_for_update()
         )
     )

@@ -7,7 +7,8 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import id_column, metadata
 
 allocations = sa.Table(
-    "allocations", metadata,
+    "allocations",
+    metadata,
     id_column(),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False),
     sa.Column("product_id", sa.ForeignKey("products.id"), nullable=False),

@@ -82,7 +82,9 @@ def end_all_from(unit: Unit, account_ids: Collection[int], day: date) -> None:
         store.end_all(unit.connection, account_ids, day)
 
 
-def in_force(unit: Unit, product_ids: Collection[int], account_ids: Collection[int], day: date) -> dict[tuple[int, int], Any]:
+def in_force(
+    unit: Unit, product_ids: Collection[int], account_ids: Collection[int], day: date
+) -> dict[tuple[int, int], Any]:
     """The versions in force on a day, by account's and product's id."""
     if not product_ids or not account_ids:
         return {}

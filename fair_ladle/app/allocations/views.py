@@ -107,7 +107,9 @@ def endings(found: Positions, place: int, horizon: timedelta = HORIZON) -> list[
     """
     world = found.world
     lots = world.pools[place].lots
-    last_days = sorted({lot.last_day for lot in lots if lot.last_day and world.day <= lot.last_day <= world.day + horizon})
+    last_days = sorted(
+        {lot.last_day for lot in lots if lot.last_day and world.day <= lot.last_day <= world.day + horizon}
+    )
     load = int(found.pool_load()[place])
     result = []
     for last_day in last_days:
@@ -115,7 +117,12 @@ def endings(found: Positions, place: int, horizon: timedelta = HORIZON) -> list[
         quantity, true_up, overcommit = supply_on(lots, last_day + timedelta(days=1))
         left = quantity * overcommit // 100 + true_up
         result.append(
-            Ending(last_day, sum(lot.quantity for lot in ending), tuple(lot.reference for lot in ending), max(0, load - left))
+            Ending(
+                last_day,
+                sum(lot.quantity for lot in ending),
+                tuple(lot.reference for lot in ending),
+                max(0, load - left),
+            )
         )
     return result
 
@@ -142,7 +149,9 @@ def cell(unit: Unit, actor: Actor, account: str, product: str, at: datetime | No
         raise not_found("pool of the product here", product)
     rows = store.versions(unit.connection, [wanted.id], world.day, world.day, [int(world.accounts.ids[row])])
     top = accounts_usecases.top_row(world.accounts, actor)
-    return Cell(found, row, rows[0] if rows else None, may_change(found, top, row, 0), int(found.most_reserve()[row, 0]))
+    return Cell(
+        found, row, rows[0] if rows else None, may_change(found, top, row, 0), int(found.most_reserve()[row, 0])
+    )
 
 
 def may_change(found: Positions, top: int, row: int, column: int) -> bool:
@@ -151,7 +160,8 @@ def may_change(found: Positions, top: int, row: int, column: int) -> bool:
 
 
 def visible_bound(found: Positions, rows: Ints, column: int) -> list[str]:
-    """For these rows of one branch, which limit binds: an account's code, ``supply``, or ``above`` for what is out of sight."""
+    """For these rows of one branch, which limit binds: an account's code, ``supply``, or ``above`` for what is out
+    of sight."""
     world = found.world
     inside = np.zeros(len(world.accounts.tree), dtype=bool)
     inside[rows] = True
@@ -167,7 +177,8 @@ def visible_bound(found: Positions, rows: Ints, column: int) -> list[str]:
 
 @dataclass(frozen=True)
 class Terms:
-    """What stands in one cell now (``version``: a row of the table, or None); ``fixed`` says why it cannot be changed."""
+    """What stands in one cell now (``version``: a row of the table, or None); ``fixed`` says why it cannot be
+    changed."""
 
     account: str
     product: str
@@ -197,7 +208,9 @@ def terms(unit: Unit, actor: Actor, cells: Sequence[tuple[str, str]]) -> list[Te
             fixed = f"No pool of {products[at].name} reaches {world.accounts.name(row)}."
         elif row == top and owner != row:
             fixed = f"What {world.accounts.name(row)} gets is its parent's to give."
-        found.append(Terms(account, product, there.get((int(world.accounts.ids[row]), products[at].id)), owner == row, fixed))
+        found.append(
+            Terms(account, product, there.get((int(world.accounts.ids[row]), products[at].id)), owner == row, fixed)
+        )
     return found
 
 
@@ -222,5 +235,12 @@ def history(unit: Unit, actor: Actor, account: str, product: str) -> list[Histor
     entries = []
     for version in reversed(store.versions(unit.connection, [wanted.id], None, None, [account_id])):
         entry = made.get(version.first_day)
-        entries.append(HistoryEntry(version, entry.actor if entry else None, entry.at if entry else None, (entry.after or {}).get("through") if entry else None))
+        entries.append(
+            HistoryEntry(
+                version,
+                entry.actor if entry else None,
+                entry.at if entry else None,
+                (entry.after or {}).get("through") if entry else None,
+            )
+        )
     return entries

@@ -54,7 +54,10 @@ def _chosen(unit: Unit, actor: Actor, refs: Sequence[Ref]) -> tuple[Accounts, li
     products = {each.code: each for each in pools_usecases.products(unit) if each.measure == "device"}
     known = [(products[product].id, machine) for product, machine in refs if product in products]
     rows = {(row.product_id, row.machine): row for row in store.some(unit.connection, known)}
-    there = {(row.product_id, row.subject): row for row in usage.open_assignments(unit, list(products.values()), [machine for _, machine in known], unit.now)}
+    there = {
+        (row.product_id, row.subject): row
+        for row in usage.open_assignments(unit, list(products.values()), [machine for _, machine in known], unit.now)
+    }
     found = []
     for product, machine in dict.fromkeys(refs):
         at = (products[product].id, machine) if product in products else None
@@ -69,16 +72,34 @@ def _chosen(unit: Unit, actor: Actor, refs: Sequence[Ref]) -> tuple[Accounts, li
 def _set(unit: Unit, chosen: Sequence[Chosen], values: dict[str, Any]) -> None:
     """The same new values for all; what was only recorded is kept as a device from now on."""
     store.change(unit.connection, [each.row.id for each in chosen if each.row is not None], values)
-    store.record(unit.connection, [
-        {
-            "account_id": each.account_id, "product_id": each.product.id, "machine": each.machine, "name": each.machine, "state": "active", "activated_at": unit.now, **values,
-        }
-        for each in chosen if each.row is None
-    ])
+    store.record(
+        unit.connection,
+        [
+            {
+                "account_id": each.account_id,
+                "product_id": each.product.id,
+                "machine": each.machine,
+                "name": each.machine,
+                "state": "active",
+                "activated_at": unit.now,
+                **values,
+            }
+            for each in chosen
+            if each.row is None
+        ],
+    )
 
 
 def _tell(unit: Unit, actor: Actor, act: str, chosen: Sequence[Chosen], after: dict[str, Any]) -> None:
-    log.write(unit, actor, None, [log.Entry(act, each.machine, each.account_id, None, {"product": each.product.code, **after}) for each in chosen])
+    log.write(
+        unit,
+        actor,
+        None,
+        [
+            log.Entry(act, each.machine, each.account_id, None, {"product": each.product.code, **after})
+            for each in chosen
+        ],
+    )
 
 
 def revoke(unit: Unit, actor: Actor, refs: Sequence[Ref]) -> int:
@@ -88,7 +109,11 @@ def revoke(unit: Unit, actor: Actor, refs: Sequence[Ref]) -> int:
     for each in chosen:
         if each.state != "active":
             raise conflict(f"{each.machine} is revoked already.")
-    used = [Wanted(accounts.tree.codes[accounts.row_of_id[each.account_id]], each.product.code, each.machine) for each in chosen if each.in_use]
+    used = [
+        Wanted(accounts.tree.codes[accounts.row_of_id[each.account_id]], each.product.code, each.machine)
+        for each in chosen
+        if each.in_use
+    ]
     if used:
         takings.release(unit, actor, used)
     for reports, state in ((True, "revoking"), (False, "revoked")):
@@ -121,11 +146,19 @@ def give_to(unit: Unit, actor: Actor, refs: Sequence[Ref], username: str | None)
     """Move devices to somebody of their account or below it, or to nobody; their units stay where they are counted."""
     accounts, chosen = _chosen(unit, actor, refs)
     person = people_usecases.by_username(unit, [username]).get(username) if username else None
-    above = [] if person is None or person.status == "removed" else accounts.tree.path_up(accounts.row_of_id[person.account_id])
+    above = (
+        []
+        if person is None or person.status == "removed"
+        else accounts.tree.path_up(accounts.row_of_id[person.account_id])
+    )
     for each in chosen:
         if each.state != "active":
             raise conflict(f"{each.machine} is revoked.")
         if username and accounts.row_of_id[each.account_id] not in above:
-            raise invalid(f"{username} is nobody of {accounts.name(accounts.row_of_id[each.account_id])}, which {each.machine} belongs to.", "username")
+            raise invalid(
+                f"{username} is nobody of "
+                f"{accounts.name(accounts.row_of_id[each.account_id])}, which {each.machine} belongs to.",
+                "username",
+            )
     _set(unit, chosen, {"person_id": person.id if person else None})
     _tell(unit, actor, "device given", chosen, {"to": username or "nobody"})

@@ -1,4 +1,5 @@
-"""Devices without a network: a request file carried to the server, a signed answer carried back, good for 30 days at most.
+"""Devices without a network: a request file carried to the server, a signed answer carried back, good for 30 days at
+most.
 
 The answer is signed by Ed25519 (RFC 8032) over its canonical JSON: keys sorted, no spaces.
 """
@@ -59,7 +60,12 @@ def answer(unit: Unit, actor: Actor, request: dict[str, Any], days: int) -> dict
     until = unit.now + timedelta(days=days)
     usecases.activate(unit, None, str(texts["machine"]), str(request.get("name") or ""), str(texts["key_hash"]), until)
     told = {
-        "kind": "fair-ladle device answer 1", "machine": texts["machine"], "nonce": texts["nonce"], "product": key.product.code, "account": key.account_name,
-        "from": unit.now.isoformat(), "until": until.isoformat(),
+        "kind": "fair-ladle device answer 1",
+        "machine": texts["machine"],
+        "nonce": texts["nonce"],
+        "product": key.product.code,
+        "account": key.account_name,
+        "from": unit.now.isoformat(),
+        "until": until.isoformat(),
     }
     return {"answer": told, "signature": base64.b64encode(_signer(unit).sign(canonical(told))).decode()}

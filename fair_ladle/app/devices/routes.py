@@ -161,8 +161,17 @@ def _device(e: usecases.Device) -> DeviceBody:
 
 @routes.get("", response_model=DevicesPage)
 def devices(
-    db: Db, who: Who, find: str = Query("", max_length=200), product: str | None = None, account: str | None = None, username: str | None = None, revoked: bool = False,
-    sort: usecases.Sort = "machine", down: bool = False, offset: int = Query(0, ge=0), limit: int = Query(200, ge=1, le=500),
+    db: Db,
+    who: Who,
+    find: str = Query("", max_length=200),
+    product: str | None = None,
+    account: str | None = None,
+    username: str | None = None,
+    revoked: bool = False,
+    sort: usecases.Sort = "machine",
+    down: bool = False,
+    offset: int = Query(0, ge=0),
+    limit: int = Query(200, ge=1, le=500),
 ) -> Any:
     """A part of the devices of one's branch."""
     total, found = db.run(usecases.listing, who, find, product, account, username, revoked, sort, down, offset, limit)
@@ -171,14 +180,48 @@ def devices(
 
 @routes.get("/export", response_class=Response)
 def export(
-    db: Db, who: Who, find: str = Query("", max_length=200), product: str | None = None, account: str | None = None, revoked: bool = False, sort: usecases.Sort = "machine",
-    down: bool = False, form: Format = "csv",
+    db: Db,
+    who: Who,
+    find: str = Query("", max_length=200),
+    product: str | None = None,
+    account: str | None = None,
+    revoked: bool = False,
+    sort: usecases.Sort = "machine",
+    down: bool = False,
+    form: Format = "csv",
 ) -> Response:
     """What the list shows, as a file, up to 100,000 devices."""
     found = db.run(usecases.listing, who, find, product, account, None, revoked, sort, down, 0, 100_000)[1]
     return sheet(
-        "devices", form, ["machine", "name", "product", "account", "username", "since", "state", "on_hold", "reported_at", "offline_until"],
-        [[e.machine, e.name, e.product.code, e.account, e.username, written(e.since), e.state, e.on_hold, written(e.reported_at), written(e.offline_until)] for e in found],
+        "devices",
+        form,
+        [
+            "machine",
+            "name",
+            "product",
+            "account",
+            "username",
+            "since",
+            "state",
+            "on_hold",
+            "reported_at",
+            "offline_until",
+        ],
+        [
+            [
+                e.machine,
+                e.name,
+                e.product.code,
+                e.account,
+                e.username,
+                written(e.since),
+                e.state,
+                e.on_hold,
+                written(e.reported_at),
+                written(e.offline_until),
+            ]
+            for e in found
+        ],
     )
 
 
@@ -187,8 +230,20 @@ def keys(db: Db, who: Who) -> Any:
     """The keys of one's branch."""
     return [
         KeyBody(
-            id=e.row.id, name=e.row.name, ending=e.row.ending, account=e.account, account_name=e.account_name, product=e.product.code, product_name=e.product.name,
-            measure=e.product.measure, most=e.row.most, last_day=e.row.last_day, made_at=e.row.made_at, made_by=e.row.made_by, withdrawn=e.row.withdrawn_at is not None, devices=e.devices,
+            id=e.row.id,
+            name=e.row.name,
+            ending=e.row.ending,
+            account=e.account,
+            account_name=e.account_name,
+            product=e.product.code,
+            product_name=e.product.name,
+            measure=e.product.measure,
+            most=e.row.most,
+            last_day=e.row.last_day,
+            made_at=e.row.made_at,
+            made_by=e.row.made_by,
+            withdrawn=e.row.withdrawn_at is not None,
+            devices=e.devices,
         )
         for e in db.run(usecases.keys, who)
     ]
@@ -241,10 +296,18 @@ def give(body: GiveBody, db: Db, who: Who) -> None:
 def activate(body: Activating, db: Db) -> Any:
     """A machine begins with a key; a limit that stops it is told."""
     key, token = db.run(usecases.activate, body.key, body.machine, body.name)
-    return Activated(token=token, product=key.product.code, account=key.account_name, public_key=db.run(offline.public_key), report_again=usecases.REPORTS_EVERY)
+    return Activated(
+        token=token,
+        product=key.product.code,
+        account=key.account_name,
+        public_key=db.run(offline.public_key),
+        report_again=usecases.REPORTS_EVERY,
+    )
 
 
-@public_routes.post("/report", response_model=Reported, responses={410: {"model": ProblemBody, "description": "Revoked"}})
+@public_routes.post(
+    "/report", response_model=Reported, responses={410: {"model": ProblemBody, "description": "Revoked"}}
+)
 def report(token: Bearer, db: Db) -> Any:
     """A device says that it is there, with its token (Authorization: Bearer …); 410 where it was revoked."""
     found = db.run(usecases.report, token.removeprefix("Bearer ").strip())

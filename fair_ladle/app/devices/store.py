@@ -22,13 +22,23 @@ def add_key(connection: sa.Connection, row: dict[str, Any]) -> int:
 
 def key(connection: sa.Connection, key_hash: str | None = None, key_id: int | None = None) -> Any | None:
     """A key by its hash or its number, locked: whoever activates by it does so one after the other."""
-    return connection.execute(sa.select(keys).where(keys.c.key_hash == key_hash if key_hash else keys.c.id == key_id).with_for_update()).first()
+    return connection.execute(
+        sa.select(keys).where(keys.c.key_hash == key_hash if key_hash else keys.c.id == key_id).with_for_update()
+    ).first()
 
 
 def every_key(connection: sa.Connection, account_ids: Collection[int]) -> list[Any]:
     """Keys of these accounts with how many devices came by each, the newest first."""
-    counted = sa.select(sa.func.count()).where(devices.c.key_id == keys.c.id, devices.c.state == "active").scalar_subquery()
-    return list(connection.execute(sa.select(keys, counted.label("devices")).where(keys.c.account_id.in_(account_ids)).order_by(keys.c.id.desc())))
+    counted = (
+        sa.select(sa.func.count()).where(devices.c.key_id == keys.c.id, devices.c.state == "active").scalar_subquery()
+    )
+    return list(
+        connection.execute(
+            sa.select(keys, counted.label("devices"))
+            .where(keys.c.account_id.in_(account_ids))
+            .order_by(keys.c.id.desc())
+        )
+    )
 
 
 def withdraw_key(connection: sa.Connection, key_id: int, at: datetime) -> None:
@@ -38,12 +48,17 @@ def withdraw_key(connection: sa.Connection, key_id: int, at: datetime) -> None:
 
 def active_by_key(connection: sa.Connection, key_id: int) -> int:
     """How many devices are active by a key."""
-    return int(connection.scalar(sa.select(sa.func.count()).where(devices.c.key_id == key_id, devices.c.state == "active")) or 0)
+    return int(
+        connection.scalar(sa.select(sa.func.count()).where(devices.c.key_id == key_id, devices.c.state == "active"))
+        or 0
+    )
 
 
 def device(connection: sa.Connection, product_id: int, machine: str) -> Any | None:
     """A device of a product, locked."""
-    return connection.execute(sa.select(devices).where(devices.c.product_id == product_id, devices.c.machine == machine).with_for_update()).first()
+    return connection.execute(
+        sa.select(devices).where(devices.c.product_id == product_id, devices.c.machine == machine).with_for_update()
+    ).first()
 
 
 def by_token(connection: sa.Connection, token_hash: str) -> Any | None:
@@ -53,12 +68,27 @@ def by_token(connection: sa.Connection, token_hash: str) -> Any | None:
 
 def put(connection: sa.Connection, device_id: int | None, values: dict[str, Any]) -> None:
     """A new device (id None), or other values for one."""
-    connection.execute(sa.insert(devices).values(values) if device_id is None else sa.update(devices).where(devices.c.id == device_id).values(values))
+    connection.execute(
+        sa.insert(devices).values(values)
+        if device_id is None
+        else sa.update(devices).where(devices.c.id == device_id).values(values)
+    )
 
 
 def some(connection: sa.Connection, wanted: Collection[tuple[int, str]]) -> list[Any]:
     """Devices by product and machine, locked."""
-    return list(connection.execute(sa.select(devices).where(sa.tuple_(devices.c.product_id, devices.c.machine).in_(wanted)).order_by(devices.c.id).with_for_update())) if wanted else []
+    return (
+        list(
+            connection.execute(
+                sa.select(devices)
+                .where(sa.tuple_(devices.c.product_id, devices.c.machine).in_(wanted))
+                .order_by(devices.c.id)
+                .with_for_update()
+            )
+        )
+        if wanted
+        else []
+    )
 
 
 def change(connection: sa.Connection, device_ids: Collection[int], values: dict[str, Any]) -> None:
@@ -79,33 +109,73 @@ def forget(connection: sa.Connection, device_ids: Collection[int]) -> None:
 
 
 def page(
-    connection: sa.Connection, account_ids: Collection[int] | None, product_ids: Collection[int], revoked: bool, find: str, username: str | None, at: datetime, sort: str, down: bool,
-    offset: int, limit: int,
+    connection: sa.Connection,
+    account_ids: Collection[int] | None,
+    product_ids: Collection[int],
+    revoked: bool,
+    find: str,
+    username: str | None,
+    at: datetime,
+    sort: str,
+    down: bool,
+    offset: int,
+    limit: int,
 ) -> tuple[int, list[Any]]:
     """How many devices, and some of them in an order: those with a unit in use, or those that were revoked."""
     a, d = assignments, devices
     whose = sa.and_(people.c.id == d.c.person_id, people.c.status != "removed")
-    columns = [d.c.id, d.c.name, d.c.key_id, d.c.state, d.c.reported_at, d.c.offline_until, d.c.revoked_at, people.c.username, people.c.display_name]
+    columns = [
+        d.c.id,
+        d.c.name,
+        d.c.key_id,
+        d.c.state,
+        d.c.reported_at,
+        d.c.offline_until,
+        d.c.revoked_at,
+        people.c.username,
+        people.c.display_name,
+    ]
     if revoked:
-        wanted = sa.select(d.c.product_id, d.c.account_id, d.c.machine.label("subject"), d.c.activated_at.label("begins"), *columns)
-        wanted = wanted.select_from(d.outerjoin(people, whose)).where(d.c.state != "active", d.c.product_id.in_(product_ids))
+        wanted = sa.select(
+            d.c.product_id, d.c.account_id, d.c.machine.label("subject"), d.c.activated_at.label("begins"), *columns
+        )
+        wanted = wanted.select_from(d.outerjoin(people, whose)).where(
+            d.c.state != "active", d.c.product_id.in_(product_ids)
+        )
         account, subject, product, since = d.c.account_id, d.c.machine, d.c.product_id, d.c.activated_at
     else:
-        wanted = sa.select(a.c.product_id, a.c.account_id, a.c.subject, a.c.begins, *columns).select_from(
-            a.outerjoin(d, sa.and_(d.c.product_id == a.c.product_id, d.c.machine == a.c.subject)).outerjoin(people, whose)
-        ).where(a.c.product_id.in_(product_ids), a.c.begins <= at, sa.or_(a.c.ends.is_(None), a.c.ends > at))
+        wanted = (
+            sa.select(a.c.product_id, a.c.account_id, a.c.subject, a.c.begins, *columns)
+            .select_from(
+                a.outerjoin(d, sa.and_(d.c.product_id == a.c.product_id, d.c.machine == a.c.subject)).outerjoin(
+                    people, whose
+                )
+            )
+            .where(a.c.product_id.in_(product_ids), a.c.begins <= at, sa.or_(a.c.ends.is_(None), a.c.ends > at))
+        )
         account, subject, product, since = a.c.account_id, a.c.subject, a.c.product_id, a.c.begins
     if account_ids is not None:
         wanted = wanted.where(account.in_(account_ids))
     if username is not None:
         wanted = wanted.where(people.c.username == username)
     for word in find.split()[:8]:
-        wanted = wanted.where(sa.or_(*(each.contains(word, autoescape=True) for each in (subject, d.c.name, people.c.display_name))))
+        wanted = wanted.where(
+            sa.or_(*(each.contains(word, autoescape=True) for each in (subject, d.c.name, people.c.display_name)))
+        )
     total = int(connection.scalar(sa.select(sa.func.count()).select_from(wanted.subquery())) or 0)
     by: Any = {
-        "machine": subject, "product": name_of("products", product), "account": name_of("accounts", account), "person": people.c.display_name, "since": since, "reported": d.c.reported_at,
+        "machine": subject,
+        "product": name_of("products", product),
+        "account": name_of("accounts", account),
+        "person": people.c.display_name,
+        "since": since,
+        "reported": d.c.reported_at,
     }[sort]
-    return total, list(connection.execute(wanted.order_by(by.desc() if down else by.asc(), subject, product).offset(offset).limit(limit)))
+    return total, list(
+        connection.execute(
+            wanted.order_by(by.desc() if down else by.asc(), subject, product).offset(offset).limit(limit)
+        )
+    )
 
 
 def signing_key(connection: sa.Connection) -> bytes | None:

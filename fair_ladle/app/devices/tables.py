@@ -7,12 +7,15 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import Instant, code_column, id_column, metadata
 
 activation_keys = sa.Table(
-    "activation_keys", metadata,
+    "activation_keys",
+    metadata,
     id_column(),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, index=True),
     sa.Column("product_id", sa.ForeignKey("products.id"), nullable=False),
     sa.Column("name", sa.String(200), nullable=False),
-    sa.Column("key_hash", sa.String(64), nullable=False, unique=True, comment="SHA-256 of the key, which is shown once"),
+    sa.Column(
+        "key_hash", sa.String(64), nullable=False, unique=True, comment="SHA-256 of the key, which is shown once"
+    ),
     sa.Column("ending", sa.String(8), nullable=False, comment="its last letters, to tell keys apart"),
     sa.Column("most", sa.Integer, comment="the most devices at once; NULL = what the account's cap lets through"),
     sa.Column("last_day", sa.Date),
@@ -22,9 +25,15 @@ activation_keys = sa.Table(
 )
 
 devices = sa.Table(
-    "devices", metadata,
+    "devices",
+    metadata,
     id_column(),
-    sa.Column("key_id", sa.ForeignKey("activation_keys.id"), index=True, comment="NULL: recorded by an intake, known by its name alone"),
+    sa.Column(
+        "key_id",
+        sa.ForeignKey("activation_keys.id"),
+        index=True,
+        comment="NULL: recorded by an intake, known by its name alone",
+    ),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, index=True),
     sa.Column("product_id", sa.ForeignKey("products.id"), nullable=False),
     code_column("machine", 128, nullable=False),
@@ -40,7 +49,8 @@ devices = sa.Table(
 )
 
 signing_keys = sa.Table(
-    "signing_keys", metadata,
+    "signing_keys",
+    metadata,
     id_column(),
     sa.Column("private", sa.LargeBinary, nullable=False, comment="Ed25519, raw; never leaves the server"),
     sa.Column("made_at", Instant, nullable=False),

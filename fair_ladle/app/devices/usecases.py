@@ -46,7 +46,8 @@ class Key:
 
 @dataclass(frozen=True)
 class Device:
-    """A device: what it is of, who has it, and what is known of it (nothing but its name where an intake recorded it)."""
+    """A device: what it is of, who has it, and what is known of it (nothing but its name where an intake recorded
+    it)."""
 
     machine: str
     name: str | None
@@ -75,8 +76,17 @@ def _refused(title: str, detail: str, status: int = 403) -> Refused:
 # Keys
 
 
-def make_key(unit: Unit, actor: Actor, account: str, product: str, name: str, most: int | None = None, last_day: date | None = None) -> tuple[int, str]:
-    """A new key for devices or sessions of a product in an account; its number, and the key, which is shown only now."""
+def make_key(
+    unit: Unit,
+    actor: Actor,
+    account: str,
+    product: str,
+    name: str,
+    most: int | None = None,
+    last_day: date | None = None,
+) -> tuple[int, str]:
+    """A new key for devices or sessions of a product in an account; its number, and the key, which is shown only
+    now."""
     accounts = accounts_usecases.known(unit)
     row = accounts_usecases.row_in_scope(accounts, actor, account)
     found = pools_usecases.product(unit, product)
@@ -91,11 +101,26 @@ def make_key(unit: Unit, actor: Actor, account: str, product: str, name: str, mo
     takings.room(unit, actor, account, found)  # refused where no pool reaches the account
     key = "-".join("".join(secrets.choice(LETTERS) for _ in range(5)) for _ in range(5))
     account_id = int(accounts.ids[row])
-    key_id = store.add_key(unit.connection, {
-        "account_id": account_id, "product_id": found.id, "name": name.strip()[:200], "key_hash": hashed(key), "ending": key[-5:], "most": most, "last_day": last_day,
-        "made_at": unit.now, "made_by": actor.name,
-    })
-    log.write(unit, actor, None, [log.Entry("key made", name.strip(), account_id, None, {"product": found.code, "ends with": key[-5:]})])
+    key_id = store.add_key(
+        unit.connection,
+        {
+            "account_id": account_id,
+            "product_id": found.id,
+            "name": name.strip()[:200],
+            "key_hash": hashed(key),
+            "ending": key[-5:],
+            "most": most,
+            "last_day": last_day,
+            "made_at": unit.now,
+            "made_by": actor.name,
+        },
+    )
+    log.write(
+        unit,
+        actor,
+        None,
+        [log.Entry("key made", name.strip(), account_id, None, {"product": found.code, "ends with": key[-5:]})],
+    )
     return key_id, key
 
 
@@ -104,7 +129,10 @@ def keys(unit: Unit, actor: Actor) -> list[Key]:
     accounts = accounts_usecases.known(unit)
     branch = accounts.tree.branch(accounts_usecases.top_row(accounts, actor))
     products = _products(unit)
-    return [_key(accounts, products, row, row.devices) for row in store.every_key(unit.connection, [int(each) for each in accounts.ids[branch]])]
+    return [
+        _key(accounts, products, row, row.devices)
+        for row in store.every_key(unit.connection, [int(each) for each in accounts.ids[branch]])
+    ]
 
 
 def _products(unit: Unit) -> dict[int, Product]:
@@ -145,7 +173,14 @@ def valid_key(unit: Unit, key: str | None, measure: str, key_hash: str | None = 
 # What a device does
 
 
-def activate(unit: Unit, key: str | None, machine: str, name: str = "", key_hash: str | None = None, offline_until: datetime | None = None) -> tuple[Key, str]:
+def activate(
+    unit: Unit,
+    key: str | None,
+    machine: str,
+    name: str = "",
+    key_hash: str | None = None,
+    offline_until: datetime | None = None,
+) -> tuple[Key, str]:
     """Take a unit for a machine; its token, to report with. A machine that is active by this product already keeps its
     unit and gets another token."""
     machine = machine.strip()
@@ -161,11 +196,24 @@ def activate(unit: Unit, key: str | None, machine: str, name: str = "", key_hash
         raise conflict("A machine of that name is active elsewhere; give this one another name.")
     if there is None:
         if found.row.most is not None and store.active_by_key(unit.connection, found.row.id) >= found.row.most:
-            raise _refused("Used up", f"This key is for {found.row.most} {found.product.unit}{'s' if found.row.most > 1 else ''} at once, and all of them are active.", 409)
+            raise _refused(
+                "Used up",
+                f"This key is for {found.row.most} "
+                f"{found.product.unit}{'s' if found.row.most > 1 else ''} at once, and all of them are active.",
+                409,
+            )
         takings.assign(unit, actor, [Wanted(found.account, found.product.code, machine)])
     values = {
-        "key_id": found.row.id, "account_id": account_id, "product_id": found.product.id, "machine": machine, "name": (name.strip() or machine)[:200], "token_hash": hashed(token),
-        "state": "active", "reported_at": now, "revoked_at": None, "offline_until": offline_until,
+        "key_id": found.row.id,
+        "account_id": account_id,
+        "product_id": found.product.id,
+        "machine": machine,
+        "name": (name.strip() or machine)[:200],
+        "token_hash": hashed(token),
+        "state": "active",
+        "reported_at": now,
+        "revoked_at": None,
+        "offline_until": offline_until,
     }
     try:
         store.put(unit.connection, row.id if row else None, values if row else {**values, "activated_at": now})
@@ -191,17 +239,26 @@ def report(unit: Unit, token: str) -> dict[str, Any]:
     product = _products(unit)[row.product_id]
     if not usage.open_assignments(unit, [product], [row.machine], unit.now):
         store.put(unit.connection, row.id, {"state": "revoked", "revoked_at": unit.now, "reported_at": unit.now})
-        return {"state": "revoked", "says": "The unit of this device was released: stop, and activate it anew if it is needed."}
+        return {
+            "state": "revoked",
+            "says": "The unit of this device was released: stop, and activate it anew if it is needed.",
+        }
     store.put(unit.connection, row.id, {"reported_at": unit.now})
     if _held(unit, row.account_id, product.code, [row.machine]):
-        return {"state": "on hold", "says": "The account is past its cap and its grace is over; this unit is on hold until there is room.", "report_again": REPORTS_EVERY // 6}
+        return {
+            "state": "on hold",
+            "says": "The account is past its cap and its grace is over; this unit is on hold until there is room.",
+            "report_again": REPORTS_EVERY // 6,
+        }
     return {"state": "active", "report_again": REPORTS_EVERY}
 
 
 def _held(unit: Unit, account_id: int, product: str, machines: list[str]) -> set[str]:
     accounts = accounts_usecases.known(unit)
     code = accounts.tree.codes[accounts.row_of_id[account_id]]
-    return {each.subject for each in enforcement.on_hold(unit, Actor("device", "", code), code, product)} & set(machines)
+    return {each.subject for each in enforcement.on_hold(unit, Actor("device", "", code), code, product)} & set(
+        machines
+    )
 
 
 def give_back(unit: Unit, token: str) -> None:
@@ -216,27 +273,57 @@ def _release(unit: Unit, actor: Actor, row: Any) -> None:
     accounts = accounts_usecases.known(unit)
     product = _products(unit)[row.product_id]
     if usage.open_assignments(unit, [product], [row.machine], unit.now):
-        takings.release(unit, actor, [Wanted(accounts.tree.codes[accounts.row_of_id[row.account_id]], product.code, row.machine)])
+        takings.release(
+            unit, actor, [Wanted(accounts.tree.codes[accounts.row_of_id[row.account_id]], product.code, row.machine)]
+        )
 
 
 # What an admin does
 
 
 def listing(
-    unit: Unit, actor: Actor, find: str = "", product: str | None = None, account: str | None = None, username: str | None = None, revoked: bool = False,
-    sort: Sort = "machine", down: bool = False, offset: int = 0, limit: int = 200,
+    unit: Unit,
+    actor: Actor,
+    find: str = "",
+    product: str | None = None,
+    account: str | None = None,
+    username: str | None = None,
+    revoked: bool = False,
+    sort: Sort = "machine",
+    down: bool = False,
+    offset: int = 0,
+    limit: int = 200,
 ) -> tuple[int, list[Device]]:
     """How many devices the branch has, and some of them in an order."""
     accounts = accounts_usecases.known(unit)
     ids = accounts_usecases.branch_ids(accounts, actor, account)
-    products = {each.id: each for each in pools_usecases.products(unit) if each.measure == "device" and product in (None, each.code)}
-    total, rows = store.page(unit.connection, ids, list(products), revoked, find, username, unit.now, sort, down, offset, limit)
+    products = {
+        each.id: each
+        for each in pools_usecases.products(unit)
+        if each.measure == "device" and product in (None, each.code)
+    }
+    total, rows = store.page(
+        unit.connection, ids, list(products), revoked, find, username, unit.now, sort, down, offset, limit
+    )
     held = {(each.product, each.subject) for each in enforcement.on_hold(unit, actor, account, product)}
     found = []
     for row in rows:
         place, of = accounts.row_of_id[row.account_id], products[row.product_id]
-        found.append(Device(
-            row.subject, row.name, of, accounts.tree.codes[place], accounts.name(place), row.begins, row.username, row.display_name, row.state or "active",
-            (of.code, row.subject) in held, row.key_id is not None, row.reported_at, row.offline_until,
-        ))
+        found.append(
+            Device(
+                row.subject,
+                row.name,
+                of,
+                accounts.tree.codes[place],
+                accounts.name(place),
+                row.begins,
+                row.username,
+                row.display_name,
+                row.state or "active",
+                (of.code, row.subject) in held,
+                row.key_id is not None,
+                row.reported_at,
+                row.offline_until,
+            )
+        )
     return total, found

@@ -8,7 +8,18 @@ from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
-from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, RateChange, StatusChange, Terms, UnitsChange
+from fair_ladle.app.drafts.changes import (
+    AllocationChange,
+    Change,
+    LotEnd,
+    Move,
+    NewAccount,
+    NewLot,
+    RateChange,
+    StatusChange,
+    Terms,
+    UnitsChange,
+)
 from fair_ladle.app.drafts.plan import Planned
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.log.usecases import Entry
@@ -40,13 +51,24 @@ def write_changes(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Cha
     for change in changes:
         if isinstance(change, NewAccount):
             ids[change.code] = _create(unit, change)
-            entries.append(Entry("account created", change.code, ids[change.code], None, {"name": change.name, "kind": change.account_kind}))
+            entries.append(
+                Entry(
+                    "account created",
+                    change.code,
+                    ids[change.code],
+                    None,
+                    {"name": change.name, "kind": change.account_kind},
+                )
+            )
             before.append(Before(change))
     rates = [each for each in changes if isinstance(each, RateChange)]
     if rates:
         _write_rates(unit, rates, ids, products)
         before.extend(Before(each) for each in rates)
-        entries.extend(Entry("rate written", each.product, ids[each.buyer], None, {"from": each.first_day.isoformat()}) for each in rates)
+        entries.extend(
+            Entry("rate written", each.product, ids[each.buyer], None, {"from": each.first_day.isoformat()})
+            for each in rates
+        )
     for change in changes:
         if isinstance(change, Move):
             tree = plan.before.accounts.tree
@@ -58,18 +80,36 @@ def write_changes(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Cha
             before.append(Before(change.model_copy(update={"was": was})))
         elif isinstance(change, NewLot):
             product = products[change.product]
-            pools_usecases.add_lot(unit, {
-                "reference": change.reference, "owner_id": ids[change.owner], "product_id": product.id, "quantity": change.quantity,
-                "first_day": change.first_day, "last_day": change.last_day, "unit_cost": change.unit_cost, "currency": change.currency,
-                "true_up": change.true_up, "overcommit": change.overcommit,
-            })
-            entries.append(Entry(
-                "lot renewed" if change.renews else "lot bought", change.product, ids[change.owner], {"lot": change.renews} if change.renews else None,
+            pools_usecases.add_lot(
+                unit,
                 {
-                    "lot": change.reference, "quantity": told("quantity", change.quantity, product), "from": change.first_day.isoformat(),
-                    "to": change.last_day.isoformat() if change.last_day else "open", "unit cost": f"{change.unit_cost.normalize():f} {change.currency}",
+                    "reference": change.reference,
+                    "owner_id": ids[change.owner],
+                    "product_id": product.id,
+                    "quantity": change.quantity,
+                    "first_day": change.first_day,
+                    "last_day": change.last_day,
+                    "unit_cost": change.unit_cost,
+                    "currency": change.currency,
+                    "true_up": change.true_up,
+                    "overcommit": change.overcommit,
                 },
-            ))
+            )
+            entries.append(
+                Entry(
+                    "lot renewed" if change.renews else "lot bought",
+                    change.product,
+                    ids[change.owner],
+                    {"lot": change.renews} if change.renews else None,
+                    {
+                        "lot": change.reference,
+                        "quantity": told("quantity", change.quantity, product),
+                        "from": change.first_day.isoformat(),
+                        "to": change.last_day.isoformat() if change.last_day else "open",
+                        "unit cost": f"{change.unit_cost.normalize():f} {change.currency}",
+                    },
+                )
+            )
             before.append(Before(change))
         elif isinstance(change, LotEnd):
             before.append(Before(_end_lot(unit, plan, change, ids[change.owner], products[change.product], entries)))
@@ -83,7 +123,12 @@ def write_changes(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Cha
     for change in changes:
         if isinstance(change, AllocationChange):
             before.append(Before(_allocate(unit, plan, change, ids[change.account], products[change.product], entries)))
-    log.write(unit, actor, None, [Entry(e.action, e.subject, e.account_id, e.before, {**(e.after or {}), "through": through}) for e in entries])
+    log.write(
+        unit,
+        actor,
+        None,
+        [Entry(e.action, e.subject, e.account_id, e.before, {**(e.after or {}), "through": through}) for e in entries],
+    )
     return before
 
 
@@ -91,8 +136,13 @@ def _create(unit: Unit, change: NewAccount) -> int:
     return accounts_usecases.create(
         unit,
         {
-            "code": change.code, "kind": change.account_kind, "name": change.name, "currency": None, "time_zone": None,
-            "admin_email": change.admin_email, "billing_email": change.billing_email,
+            "code": change.code,
+            "kind": change.account_kind,
+            "name": change.name,
+            "currency": None,
+            "time_zone": None,
+            "admin_email": change.admin_email,
+            "billing_email": change.billing_email,
         },
         change.parent,
     )
@@ -100,12 +150,23 @@ def _create(unit: Unit, change: NewAccount) -> int:
 
 def _write_rates(unit: Unit, changes: Sequence[RateChange], ids: dict[str, int], products: dict[str, Product]) -> None:
     keys = [
-        {"seller_id": ids[each.seller], "buyer_id": ids[each.buyer], "product_id": products[each.product].id, "first_day": each.first_day} for each in changes
+        {
+            "seller_id": ids[each.seller],
+            "buyer_id": ids[each.buyer],
+            "product_id": products[each.product].id,
+            "first_day": each.first_day,
+        }
+        for each in changes
     ]
     fields = ("basis", "aggregate", "tier_mode", "included", "overage_price", "minimum", "fixed_fee", "currency")
     rate_cards.bring_in(
-        unit, [{**key, **{field: getattr(each, field) for field in fields}} for key, each in zip(keys, changes, strict=True)],
-        [{**key, "from_quantity": tier.from_quantity, "unit_price": tier.unit_price} for key, each in zip(keys, changes, strict=True) for tier in each.tiers],
+        unit,
+        [{**key, **{field: getattr(each, field) for field in fields}} for key, each in zip(keys, changes, strict=True)],
+        [
+            {**key, "from_quantity": tier.from_quantity, "unit_price": tier.unit_price}
+            for key, each in zip(keys, changes, strict=True)
+            for tier in each.tiers
+        ],
     )
 
 
@@ -119,21 +180,41 @@ def _set_status(unit: Unit, plan: Planned, change: StatusChange, entries: list[E
     old = plan.before.accounts.facts[plan.before.accounts.tree.row(change.account)]
     accounts_usecases.set_status(unit, facts.id, change.status, change.charged)
     was = old.status or "active"
-    said = {"status": change.status} | ({"charged": "yes" if change.charged else "no"} if change.status == "suspended" else {})
+    said = {"status": change.status} | (
+        {"charged": "yes" if change.charged else "no"} if change.status == "suspended" else {}
+    )
     entries.append(Entry("status changed", change.account, facts.id, {"status": was}, said))
-    ended: list[Change] = [change.model_copy(update={"was": was, "was_charged": True if old.charged is None else bool(old.charged)})]
+    ended: list[Change] = [
+        change.model_copy(update={"was": was, "was_charged": True if old.charged is None else bool(old.charged)})
+    ]
     if change.status != "closed":
         return ended
     tree = plan.accounts.tree
-    ids = {int(plan.accounts.ids[row]): tree.codes[row] for row in tree.branch(tree.row(change.account)).tolist() if int(plan.accounts.ids[row]) > 0}
+    ids = {
+        int(plan.accounts.ids[row]): tree.codes[row]
+        for row in tree.branch(tree.row(change.account)).tolist()
+        if int(plan.accounts.ids[row]) > 0
+    }
     by_id = {each.id: each for each in world.products}
     for (account_id, product_id), version in sorted(allocations.in_force(unit, list(by_id), list(ids), day).items()):
         terms = Terms(**{name: getattr(version, name) for name in TERMS})
-        ended.append(AllocationChange(account=ids[account_id], product=by_id[product_id].code, terms=None, seen=version.id, was=terms))
+        ended.append(
+            AllocationChange(
+                account=ids[account_id], product=by_id[product_id].code, terms=None, seen=version.id, was=terms
+            )
+        )
     allocations.end_all_from(unit, list(ids), day)
     for (account_id, product_id), units in sorted(usage.release_all(unit, list(ids), unit.now).items()):
         product = by_id[product_id]
-        entries.append(Entry("released with its account", product.code, account_id, {"in use": product.said(units)}, {"in use": product.said(0)}))
+        entries.append(
+            Entry(
+                "released with its account",
+                product.code,
+                account_id,
+                {"in use": product.said(units)},
+                {"in use": product.said(0)},
+            )
+        )
     return ended
 
 
@@ -142,29 +223,52 @@ def _give_or_take(unit: Unit, change: UnitsChange, account_id: int, product: Pro
     told = {"product": product.code}
     if change.give:
         takings.check_subjects(unit, account_id, product, change.subjects)
-        usage.begin(unit, [{"account_id": account_id, "product_id": product.id, "subject": each, "begins": unit.now} for each in change.subjects])
+        usage.begin(
+            unit,
+            [
+                {"account_id": account_id, "product_id": product.id, "subject": each, "begins": unit.now}
+                for each in change.subjects
+            ],
+        )
     else:
         rows = usage.open_assignments(unit, [product], change.subjects, unit.now)
         usage.end(unit, list({row.subject: row.id for row in rows if row.account_id == account_id}.values()), unit.now)
-    entries.extend(Entry("assigned" if change.give else "released", each, account_id, None if change.give else told, told if change.give else None) for each in change.subjects)
+    entries.extend(
+        Entry(
+            "assigned" if change.give else "released",
+            each,
+            account_id,
+            None if change.give else told,
+            told if change.give else None,
+        )
+        for each in change.subjects
+    )
 
 
-def _end_lot(unit: Unit, plan: Planned, change: LotEnd, owner_id: int, product: Product, entries: list[Entry]) -> LotEnd:
+def _end_lot(
+    unit: Unit, plan: Planned, change: LotEnd, owner_id: int, product: Product, entries: list[Entry]
+) -> LotEnd:
     pool = next(each for each in plan.before.pools if each.owner_id == owner_id and each.product.id == product.id)
     lot = next(each for each in pool.lots if (each.reference, each.first_day) == (change.reference, change.first_day))
     taken_out = change.last_day is not None and change.last_day < change.first_day
     if taken_out and change.first_day < plan.before.day:
         raise conflict(f"Lot {change.reference} has begun; it can end yesterday at the earliest.")
     pools_usecases.end_lot(unit, owner_id, product.id, change.reference, change.first_day, change.last_day)
-    entries.append(Entry(
-        "lot taken back" if taken_out else "lot ended", change.product, owner_id,
-        {"lot": change.reference, "to": lot.last_day.isoformat() if lot.last_day else "open"},
-        {"to": "never" if taken_out else change.last_day.isoformat() if change.last_day else "open"},
-    ))
+    entries.append(
+        Entry(
+            "lot taken back" if taken_out else "lot ended",
+            change.product,
+            owner_id,
+            {"lot": change.reference, "to": lot.last_day.isoformat() if lot.last_day else "open"},
+            {"to": "never" if taken_out else change.last_day.isoformat() if change.last_day else "open"},
+        )
+    )
     return change.model_copy(update={"was": lot.last_day})
 
 
-def _allocate(unit: Unit, plan: Planned, change: AllocationChange, account_id: int, product: Product, entries: list[Entry]) -> AllocationChange:
+def _allocate(
+    unit: Unit, plan: Planned, change: AllocationChange, account_id: int, product: Product, entries: list[Entry]
+) -> AllocationChange:
     day = plan.before.day
     present = allocations.lock_present(unit, account_id, product.id, day)
     was = {name: getattr(present, name) for name in TERMS} if present else {}
@@ -174,11 +278,15 @@ def _allocate(unit: Unit, plan: Planned, change: AllocationChange, account_id: i
     else:
         allocations.put_from(unit, account_id, product.id, day, present, now)
     differs = [name for name in TERMS if was.get(name) != now.get(name)]
-    entries.append(Entry(
-        "allocation changed", product.code, account_id,
-        {name: told(name, was[name], product) for name in differs if name in was} or None,
-        {name: told(name, now[name], product) for name in differs if name in now} or {"allocation": "none"},
-    ))
+    entries.append(
+        Entry(
+            "allocation changed",
+            product.code,
+            account_id,
+            {name: told(name, was[name], product) for name in differs if name in was} or None,
+            {name: told(name, now[name], product) for name in differs if name in now} or {"allocation": "none"},
+        )
+    )
     return change.model_copy(update={"was": Terms(**was) if was else None})
 
 

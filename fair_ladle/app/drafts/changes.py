@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import date
 from decimal import Decimal
-from typing import Annotated, ClassVar, Literal, Union
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
@@ -201,6 +201,7 @@ class Move(Staged):
 
 
 Change = Annotated[  # noqa: UP007
-    Union[AllocationChange, NewLot, LotEnd, NewAccount, Move, StatusChange, RateChange, UnitsChange], Field(discriminator="kind")  # noqa: UP007
+    AllocationChange | NewLot | LotEnd | NewAccount | Move | StatusChange | RateChange | UnitsChange,
+    Field(discriminator="kind"),  # noqa: UP007
 ]
 adapter: TypeAdapter[Change] = TypeAdapter(Change)

@@ -12,7 +12,17 @@ from fair_ladle.app.allocations import usecases as allocations
 from fair_ladle.app.allocations.positions import World, world_at
 from fair_ladle.app.allocations.views import chosen_products, present_world
 from fair_ladle.app.drafts.applying import Before, write_changes
-from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, RateChange, StatusChange, UnitsChange
+from fair_ladle.app.drafts.changes import (
+    AllocationChange,
+    Change,
+    LotEnd,
+    Move,
+    NewAccount,
+    NewLot,
+    RateChange,
+    StatusChange,
+    UnitsChange,
+)
 from fair_ladle.app.drafts.effect import Effect, visible, why_not
 from fair_ladle.app.drafts.plan import Fault, InUse, Planned
 from fair_ladle.app.drafts.reversing import terms_of
@@ -50,7 +60,8 @@ class Told:
 
 @dataclass(frozen=True)
 class Looked:
-    """What a draft would do, what is wrong with it (that part is left out of the effect), and what has changed meanwhile."""
+    """What a draft would do, what is wrong with it (that part is left out of the effect), and what has changed
+    meanwhile."""
 
     effect: Effect | None
     tariff: Tariff | None
@@ -89,7 +100,13 @@ def apply_changes(unit: Unit, actor: Actor, changes: Sequence[Change], through: 
     plan = Planned(world, actor, changes, _in_use(unit, world, changes))
     if plan.faults:
         raise Refused(
-            Problem("invalid", "Not valid", 422, plan.faults[0].detail, {"faults": [{"kind": f.kind, "key": f.key, "detail": f.detail} for f in plan.faults]})
+            Problem(
+                "invalid",
+                "Not valid",
+                422,
+                plan.faults[0].detail,
+                {"faults": [{"kind": f.kind, "key": f.key, "detail": f.detail} for f in plan.faults]},
+            )
         )
     clashes = _clashes(unit, world, changes)
     if clashes:
@@ -102,8 +119,16 @@ def apply_changes(unit: Unit, actor: Actor, changes: Sequence[Change], through: 
     if effect.stopping:
         raise Refused(
             Problem(
-                "hard-breach", "It would break a limit", 409, why_not(effect, actor),
-                {"breaches": [{"account": each.account, "product": each.product, "label": each.label} for each in visible(effect, actor, effect.stopping)]},
+                "hard-breach",
+                "It would break a limit",
+                409,
+                why_not(effect, actor),
+                {
+                    "breaches": [
+                        {"account": each.account, "product": each.product, "label": each.label}
+                        for each in visible(effect, actor, effect.stopping)
+                    ]
+                },
             )
         )
     before = write_changes(unit, actor, plan, changes, through)
@@ -114,7 +139,11 @@ def apply_changes(unit: Unit, actor: Actor, changes: Sequence[Change], through: 
 def _products(unit: Unit, changes: Sequence[Change]) -> list[Product]:
     """The products a draft touches: every pooled one where it changes the tree."""
     every = {each.code: each for each in pools_usecases.products(unit)}
-    named = {each.product for each in changes if isinstance(each, AllocationChange | NewLot | LotEnd | RateChange | UnitsChange)}
+    named = {
+        each.product
+        for each in changes
+        if isinstance(each, AllocationChange | NewLot | LotEnd | RateChange | UnitsChange)
+    }
     for code in sorted(named):
         if code not in every:
             raise not_found("product", code)
@@ -129,7 +158,9 @@ def _in_use(unit: Unit, world: World, changes: Sequence[Change]) -> InUse:
     products = {each.id: each for each in world.products if each.code in {change.product for change in named}}
     found: InUse = {}
     if named:
-        for row in usage.open_assignments(unit, list(products.values()), [subject for each in named for subject in each.subjects], unit.now):
+        for row in usage.open_assignments(
+            unit, list(products.values()), [subject for each in named for subject in each.subjects], unit.now
+        ):
             account = world.accounts.tree.codes[world.accounts.row_of_id[row.account_id]]
             found.setdefault((products[row.product_id].code, row.subject), set()).add(account)
     return found
@@ -139,9 +170,12 @@ def _clashes(unit: Unit, world: World, changes: Sequence[Change]) -> list[Clash]
     column = {each.code: each for each in world.products}
     wanted = [
         (int(world.accounts.ids[world.accounts.tree.row(each.account)]), column[each.product].id, each)
-        for each in changes if isinstance(each, AllocationChange) and each.account in world.accounts.tree and each.product in column
+        for each in changes
+        if isinstance(each, AllocationChange) and each.account in world.accounts.tree and each.product in column
     ]
-    there = allocations.in_force(unit, {product for _, product, _ in wanted}, {account for account, _, _ in wanted}, world.day)
+    there = allocations.in_force(
+        unit, {product for _, product, _ in wanted}, {account for account, _, _ in wanted}, world.day
+    )
     found = []
     for account_id, product_id, change in wanted:
         now = there.get((account_id, product_id))

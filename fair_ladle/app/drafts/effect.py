@@ -1,4 +1,5 @@
-"""What a draft would do: positions before and after side by side, every breach labelled, and the money of a full month."""
+"""What a draft would do: positions before and after side by side, every breach labelled, and the money of a full
+month."""
 
 from __future__ import annotations
 
@@ -55,7 +56,8 @@ class Breach:
 
 @dataclass(frozen=True)
 class MoneyChange:
-    """A full month of one account, before and after: what it is charged (None = by nobody) and what it costs its seller."""
+    """A full month of one account, before and after: what it is charged (None = by nobody) and what it costs its
+    seller."""
 
     account: str
     currency: str
@@ -89,10 +91,19 @@ class Effect:
         present = self.present.world
         was = over(self.before(self.present.settled.load), self.before(present.grid.cap, NO_LIMIT))
         now = over(self.after.settled.load, world.grid.cap)
-        hard = (self.after.settled.load > self.after.hard) | self.before(self.present.settled.load > self.present.hard, False)
+        hard = (self.after.settled.load > self.after.hard) | self.before(
+            self.present.settled.load > self.present.hard, False
+        )
         codes = world.accounts.tree.codes
         found = [
-            Breach(codes[row], codes[int(world.owner[row, column])], world.products[column].code, int(was[row, column]), int(now[row, column]), bool(hard[row, column]))
+            Breach(
+                codes[row],
+                codes[int(world.owner[row, column])],
+                world.products[column].code,
+                int(was[row, column]),
+                int(now[row, column]),
+                bool(hard[row, column]),
+            )
             for row, column in np.argwhere((was > 0) | (now > 0)).tolist()
         ]
         found.sort(key=lambda each: int(world.accounts.tree.depth_first[world.accounts.tree.row(each.account or "")]))
@@ -113,7 +124,10 @@ class Effect:
         lots: dict[tuple[str, str], list[Any]] = {}
         for at, positions in ((0, self.present), (1, self.after)):
             for place, pool in enumerate(positions.world.pools):
-                lots.setdefault(self._pool(positions, place), [None, None])[at] = (pool, int(positions.pool_load()[place]))
+                lots.setdefault(self._pool(positions, place), [None, None])[at] = (
+                    pool,
+                    int(positions.pool_load()[place]),
+                )
         found = []
         today = self.after.world.day
         for (owner, product), sides in lots.items():
@@ -121,7 +135,13 @@ class Effect:
                 continue
             pools = [side[0] for side in sides if side]
             days = sorted(
-                {day for pool in pools for lot in pool.lots for day in (lot.first_day, lot.last_day and lot.last_day + timedelta(days=1)) if day and day > today}
+                {
+                    day
+                    for pool in pools
+                    for lot in pool.lots
+                    for day in (lot.first_day, lot.last_day and lot.last_day + timedelta(days=1))
+                    if day and day > today
+                }
             )
             for day in days:
                 before, after = (0 if side is None else _short(side[0], side[1], day) for side in sides)
@@ -146,9 +166,12 @@ class Effect:
         """Cells whose amounts or terms differ: those that cost something else."""
         was, now = self.present, self.after
         differs = self._differs(
-            (was.settled.load, now.settled.load, 0), (was.settled.held, now.settled.held, 0),
-            (was.world.grid.cap, now.world.grid.cap, NO_LIMIT), (was.world.grid.reserve, now.world.grid.reserve, 0),
-            (was.world.grid.overage, now.world.grid.overage, False), (was.used(), now.used(), 0),
+            (was.settled.load, now.settled.load, 0),
+            (was.settled.held, now.settled.held, 0),
+            (was.world.grid.cap, now.world.grid.cap, NO_LIMIT),
+            (was.world.grid.reserve, now.world.grid.reserve, 0),
+            (was.world.grid.overage, now.world.grid.overage, False),
+            (was.used(), now.used(), 0),
         )
         if was.world.accounts is not now.world.accounts:
             charged_otherwise = self.before(was.world.accounts.uncharged, False) != now.world.accounts.uncharged
@@ -160,7 +183,8 @@ class Effect:
         """Cells of which anything on screen differs."""
         was, now = self.present, self.after
         return self.moved | self._differs(
-            (was.headroom.room, now.headroom.room, 0), (was.world.grid.burst, now.world.grid.burst, NO_LIMIT),
+            (was.headroom.room, now.headroom.room, 0),
+            (was.world.grid.burst, now.world.grid.burst, NO_LIMIT),
         )
 
     def pools(self) -> list[tuple[int, Product, int, int]]:
@@ -180,15 +204,21 @@ class Effect:
         """For every account whose charge or cost of a full month differs, the two beside each other."""
         charged = self._charged(tariff)
         cost_before, cost_after = _costs(self.present), _costs(self.after)
-        names = {code for code, _ in charged} | {key for key in cost_before.keys() | cost_after.keys() if cost_before.get(key) != cost_after.get(key)}
+        names = {code for code, _ in charged} | {
+            key for key in cost_before.keys() | cost_after.keys() if cost_before.get(key) != cost_after.get(key)
+        }
         tree, found = self.after.world.accounts.tree, []
-        for code in sorted((each for each in names if each in tree), key=lambda code: int(tree.depth_first[tree.row(code)])):
+        for code in sorted(
+            (each for each in names if each in tree), key=lambda code: int(tree.depth_first[tree.row(code)])
+        ):
             by_currency = {currency: amounts for (account, currency), amounts in charged.items() if account == code}
             costs = [half_up(each.get(code, Decimal(0)), 2) for each in (cost_before, cost_after)]
             own = self.after.world.accounts.inherited(tree.row(code), "currency") or ""
             for place, (currency, amounts) in enumerate(by_currency.items() or [(own, [Decimal(0), Decimal(0)])]):
                 found.append(MoneyChange(code, currency, *amounts, *(costs if place == 0 else [Decimal(0)] * 2)))
-        return [each for each in found if each.charged_before != each.charged_after or each.cost_before != each.cost_after]
+        return [
+            each for each in found if each.charged_before != each.charged_after or each.cost_before != each.cost_after
+        ]
 
     def _charged(self, tariff: Tariff) -> dict[tuple[str, str], list[Decimal]]:
         """(account, currency) → what its seller charges it for the products whose figures differ, before and after."""
@@ -202,14 +232,24 @@ class Effect:
                     continue
                 where = row if at else int(self.plan.from_row[row])
                 prices = planned if at else tariff
-                rate = prices.rate(code, product.code, positions.world.day.replace(day=1)) if code in prices.accounts.tree else None
-                if rate is None or int(positions.world.owner[where, column]) in (-1, where) or positions.world.accounts.uncharged[where]:
+                rate = (
+                    prices.rate(code, product.code, positions.world.day.replace(day=1))
+                    if code in prices.accounts.tree
+                    else None
+                )
+                if (
+                    rate is None
+                    or int(positions.world.owner[where, column]) in (-1, where)
+                    or positions.world.accounts.uncharged[where]
+                ):
                     continue
                 if not (positions.world.grid.present[where, column] or positions.settled.held[where, column]):
                     continue
                 currency = prices.currency(rate)
                 day = _month_at(positions, used[at], where, column)
-                found.setdefault((code, currency), [Decimal(0), Decimal(0)])[at] += charge(rate, [day], product.per_unit, decimals_of(currency)).amount
+                found.setdefault((code, currency), [Decimal(0), Decimal(0)])[at] += charge(
+                    rate, [day], product.per_unit, decimals_of(currency)
+                ).amount
         return found
 
 
@@ -219,13 +259,18 @@ def _month_at(positions: Positions, used: Ints, row: int, column: int) -> BuyerD
     cap = int(world.grid.cap[row, column])
     limited = bool(world.grid.overage[row, column]) and cap < NO_LIMIT
     return BuyerDay(
-        1, int(positions.settled.load[row, column]), int(positions.settled.held[row, column]), int(world.grid.reserve[row, column]),
-        int(used[row, column]), cap if limited else None,
+        1,
+        int(positions.settled.load[row, column]),
+        int(positions.settled.held[row, column]),
+        int(world.grid.reserve[row, column]),
+        int(used[row, column]),
+        cap if limited else None,
     )
 
 
 def _costs(positions: Positions) -> dict[str, Decimal]:
-    """What a full month of the pools costs, by the account directly below the owner that bears it; idle is the owner's."""
+    """What a full month of the pools costs, by the account directly below the owner that bears it; idle is the
+    owner's."""
     world, found = positions.world, {}  # type: tuple[Any, dict[str, Decimal]]
     parent = world.accounts.tree.parent
     for place, pool in enumerate(world.pools):
@@ -234,8 +279,11 @@ def _costs(positions: Positions) -> dict[str, Decimal]:
         below = [int(row) for row in np.flatnonzero((parent == owner) & (world.owner[:, column] == owner))]
         codes = world.accounts.tree.codes
         bearers = share_cost(
-            half_up(cost, 2), (codes[owner], int(world.own[owner, column])),
-            [(codes[row], int(positions.settled.held[row, column])) for row in below], int(world.supply.quantity[place]), 2,
+            half_up(cost, 2),
+            (codes[owner], int(world.own[owner, column])),
+            [(codes[row], int(positions.settled.held[row, column])) for row in below],
+            int(world.supply.quantity[place]),
+            2,
         )
         for bearer in bearers:
             name = bearer.account or codes[owner]
@@ -256,7 +304,10 @@ def told(effect: Effect, breach: Breach) -> str:
     if breach.account is None:
         if breach.after == 0:
             return f"{product.name} is covered{when}."
-        return f"{product.name} would be short by {product.said(breach.after)}{when}: more would be promised than there is."
+        return (
+            f"{product.name} would be short by {product.said(breach.after)}{when}: more "
+            "would be promised than there is."
+        )
     name = world.accounts.name(world.accounts.tree.row(breach.account))
     if breach.after == 0:
         return f"{name} is back within its cap of {product.name}."

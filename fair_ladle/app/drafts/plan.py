@@ -13,7 +13,18 @@ import numpy as np
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.allocations.positions import World, settle_world
-from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, RateChange, StatusChange, Terms, UnitsChange
+from fair_ladle.app.drafts.changes import (
+    AllocationChange,
+    Change,
+    LotEnd,
+    Move,
+    NewAccount,
+    NewLot,
+    RateChange,
+    StatusChange,
+    Terms,
+    UnitsChange,
+)
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import usecases as pools_usecases
@@ -40,23 +51,41 @@ class Fault:
 
 def version_of(account: str, terms: Terms) -> Version:
     """Terms as the engine's version."""
-    return Version(account, date.min, None, terms.reserve, terms.cap, AtCap(terms.at_cap), terms.burst, terms.grace_days)
+    return Version(
+        account, date.min, None, terms.reserve, terms.cap, AtCap(terms.at_cap), terms.burst, terms.grace_days
+    )
 
 
 def lot_of(change: NewLot, product: Product) -> Lot:
     """A purchase as the engine's lot."""
     return Lot(
-        change.reference, change.quantity, to_units(change.quantity, product.measure), change.first_day, change.last_day,
-        change.unit_cost, change.true_up, change.overcommit,
+        change.reference,
+        change.quantity,
+        to_units(change.quantity, product.measure),
+        change.first_day,
+        change.last_day,
+        change.unit_cost,
+        change.true_up,
+        change.overcommit,
     )
 
 
 def rate_of(change: RateChange) -> Rate:
     """A rate as the engine has it."""
     return Rate(
-        change.seller, change.buyer, change.product, change.first_day, Basis(change.basis), Aggregate(change.aggregate), TierMode(change.tier_mode),
-        tuple(Tier(each.from_quantity, each.unit_price) for each in change.tiers), change.included, change.overage_price, change.minimum,
-        change.fixed_fee, change.currency,
+        change.seller,
+        change.buyer,
+        change.product,
+        change.first_day,
+        Basis(change.basis),
+        Aggregate(change.aggregate),
+        TierMode(change.tier_mode),
+        tuple(Tier(each.from_quantity, each.unit_price) for each in change.tiers),
+        change.included,
+        change.overage_price,
+        change.minimum,
+        change.fixed_fee,
+        change.currency,
     )
 
 
@@ -79,16 +108,28 @@ class Planned:
         self.rates: list[Rate] = []
         self._column = {product.code: place for place, product in enumerate(world.products)}
         self.accounts = self._with_statuses(
-            self._tree([each for each in changes if isinstance(each, NewAccount | Move)]), [each for each in changes if isinstance(each, StatusChange)]
+            self._tree([each for each in changes if isinstance(each, NewAccount | Move)]),
+            [each for each in changes if isinstance(each, StatusChange)],
         )
         same = self.accounts.tree is world.accounts.tree
-        self.from_row: Ints = np.arange(len(world.accounts.tree)) if same else np.array(
-            [world.accounts.tree.row(code) if code in world.accounts.tree else -1 for code in self.accounts.tree.codes], dtype=np.int64
+        self.from_row: Ints = (
+            np.arange(len(world.accounts.tree))
+            if same
+            else np.array(
+                [
+                    world.accounts.tree.row(code) if code in world.accounts.tree else -1
+                    for code in self.accounts.tree.codes
+                ],
+                dtype=np.int64,
+            )
         )
         self.world = self._with_lots(self._moved(), [each for each in changes if isinstance(each, NewLot | LotEnd)])
         self._close([each for each in changes if isinstance(each, StatusChange) and each.status == "closed"])
         self._units([each for each in changes if isinstance(each, UnitsChange)])
-        self._rate([each for each in changes if isinstance(each, RateChange)], {each.code for each in changes if isinstance(each, NewAccount)})
+        self._rate(
+            [each for each in changes if isinstance(each, RateChange)],
+            {each.code for each in changes if isinstance(each, NewAccount)},
+        )
         self._allocate([each for each in changes if isinstance(each, AllocationChange)])
 
     def fault(self, change: Change, detail: str) -> None:
@@ -117,7 +158,8 @@ class Planned:
         if not changes:
             return accounts
         parents: dict[str, str | None] = {
-            code: None if above < 0 else tree.codes[above] for code, above in zip(tree.codes, tree.parent.tolist(), strict=True)
+            code: None if above < 0 else tree.codes[above]
+            for code, above in zip(tree.codes, tree.parent.tolist(), strict=True)
         }
         facts = dict(zip(tree.codes, accounts.facts, strict=True))
         top = tree.codes[accounts_usecases.top_row(accounts, self.actor)]
@@ -127,7 +169,10 @@ class Planned:
             if change.parent not in new and self.known(accounts, change, change.parent) is None:
                 continue
             if change.parent not in new and accounts.status(tree.row(change.parent)) == "closed":
-                self.fault(change, f"{accounts.name(tree.row(change.parent))} is closed; reopen it first, or choose another parent.")
+                self.fault(
+                    change,
+                    f"{accounts.name(tree.row(change.parent))} is closed; reopen it first, or choose another parent.",
+                )
                 continue
             if isinstance(change, NewAccount):
                 if change.code.casefold() in folded:
@@ -136,17 +181,30 @@ class Planned:
                 folded.add(change.code.casefold())
                 parents[change.code] = change.parent
                 facts[change.code] = SimpleNamespace(
-                    id=-number - 1, code=change.code, kind=change.account_kind, name=change.name, currency=None, time_zone=None,
-                    admin_email=change.admin_email, billing_email=change.billing_email, status=None, charged=None, status_since=None,
+                    id=-number - 1,
+                    code=change.code,
+                    kind=change.account_kind,
+                    name=change.name,
+                    currency=None,
+                    time_zone=None,
+                    admin_email=change.admin_email,
+                    billing_email=change.billing_email,
+                    status=None,
+                    charged=None,
+                    status_since=None,
                 )
                 continue
             row = self.known(accounts, change, change.account)
             if row is None:
                 continue
             if change.account == top:
-                self.fault(change, f"{accounts.name(row)} is the top of your branch; where it stands is its parent's to say.")
+                self.fault(
+                    change, f"{accounts.name(row)} is the top of your branch; where it stands is its parent's to say."
+                )
             elif self._below(parents, change.parent, change.account):
-                self.fault(change, f"{accounts.name(row)} cannot stand below itself; choose a parent outside its branch.")
+                self.fault(
+                    change, f"{accounts.name(row)} cannot stand below itself; choose a parent outside its branch."
+                )
             else:
                 parents[change.account] = change.parent
         tree = Tree.build(parents)
@@ -175,24 +233,48 @@ class Planned:
             elif accounts.status(above) == "closed":
                 self.fault(change, f"{name} stands below a closed account; reopen that one first.")
             else:
-                facts[row] = SimpleNamespace(**{
-                    **{field: getattr(facts[row], field) for field in ("id", "code", "kind", "name", "currency", "time_zone", "admin_email", "billing_email")},
-                    "status": None if change.status == "active" else change.status, "charged": change.charged, "status_since": self.before.day,
-                })
+                facts[row] = SimpleNamespace(
+                    **{
+                        **{
+                            field: getattr(facts[row], field)
+                            for field in (
+                                "id",
+                                "code",
+                                "kind",
+                                "name",
+                                "currency",
+                                "time_zone",
+                                "admin_email",
+                                "billing_email",
+                            )
+                        },
+                        "status": None if change.status == "active" else change.status,
+                        "charged": change.charged,
+                        "status_since": self.before.day,
+                    }
+                )
         return Accounts(accounts.tree, accounts.ids, tuple(facts), accounts.row_of_id)
 
     def _close(self, changes: list[StatusChange]) -> None:
         """What is closed holds nothing: neither what is in use in its branch nor what was allocated to it."""
         world = self.world
         for change in changes:
-            if change.account not in world.accounts.tree or any(each.kind == change.kind and each.key == change.key for each in self.faults):
+            if change.account not in world.accounts.tree or any(
+                each.kind == change.kind and each.key == change.key for each in self.faults
+            ):
                 continue
             rows = world.accounts.tree.branch(world.accounts.tree.row(change.account))
             owned = [pool for pool in world.pools if world.accounts.row_of_id[pool.owner_id] in set(rows.tolist())]
-            running = [(pool, lot) for pool in owned for lot in pool.lots if lot.last_day is None or lot.last_day >= world.day]
+            running = [
+                (pool, lot) for pool in owned for lot in pool.lots if lot.last_day is None or lot.last_day >= world.day
+            ]
             for pool, lot in running:
                 owner = world.accounts.name(world.accounts.row_of_id[pool.owner_id])
-                self.fault(change, f"{owner} still has lot {lot.reference} of {pool.product.name}; end it first, so that nothing is paid for that nobody has.")
+                self.fault(
+                    change,
+                    f"{owner} still has lot {lot.reference} of {pool.product.name}; end it first, so that "
+                    "nothing is paid for that nobody has.",
+                )
             if running:
                 continue
             world.own[rows] = 0
@@ -213,7 +295,9 @@ class Planned:
                 continue
             product = world.products[column]
             if product.is_storage:
-                self.fault(change, f"{product.name} is measured by what is stored; nothing of it is given out or taken back.")
+                self.fault(
+                    change, f"{product.name} is measured by what is stored; nothing of it is given out or taken back."
+                )
             elif len(set(change.subjects)) < len(change.subjects):
                 self.fault(change, f"{name}: somebody stands there twice.")
             elif change.give and world.accounts.status(row) != "active":
@@ -235,16 +319,27 @@ class Planned:
             if seller is None or change.buyer not in self.accounts.tree:
                 continue
             if change.buyer not in new:
-                self.fault(change, f"{change.buyer} is there already; a draft writes rates only for accounts that it creates.")
+                self.fault(
+                    change, f"{change.buyer} is there already; a draft writes rates only for accounts that it creates."
+                )
             elif int(self.accounts.tree.parent[self.accounts.tree.row(change.buyer)]) != seller:
-                self.fault(change, f"{change.seller} does not stand directly above {change.buyer}; only its parent sells to it.")
+                self.fault(
+                    change,
+                    f"{change.seller} does not stand directly above {change.buyer}; only its parent sells to it.",
+                )
             if change.product not in self._column:
                 self.fault(change, f"There is no pool of {change.product}.")
             starts = [tier.from_quantity for tier in change.tiers]
             if starts[0] != 0 or starts != sorted(set(starts)):
-                self.fault(change, f"Prices of {change.product}: the first from 0, and each next one from a larger quantity.")
+                self.fault(
+                    change, f"Prices of {change.product}: the first from 0, and each next one from a larger quantity."
+                )
             if change.first_day < self.before.day.replace(day=1):
-                self.fault(change, f"A rate begins in this month at the earliest, on {self.before.day.replace(day=1)}; earlier months are charged already.")
+                self.fault(
+                    change,
+                    "A rate begins in this month at the earliest, on "
+                    f"{self.before.day.replace(day=1)}; earlier months are charged already.",
+                )
             if len(self.faults) == sound:
                 self.rates.append(rate_of(change))
 
@@ -261,18 +356,32 @@ class Planned:
         """The present world on the planned tree."""
         world = self.before
         if self.accounts.tree is world.accounts.tree:
-            grid = Grid(*(array.copy() for array in (
-                world.grid.reserve, world.grid.cap, world.grid.burst, world.grid.grace, world.grid.overage, world.grid.present,
-            )))
+            grid = Grid(
+                *(
+                    array.copy()
+                    for array in (
+                        world.grid.reserve,
+                        world.grid.cap,
+                        world.grid.burst,
+                        world.grid.grace,
+                        world.grid.overage,
+                        world.grid.present,
+                    )
+                )
+            )
             return replace(world, accounts=self.accounts, own=world.own.copy(), grid=grid, clocks={})
         empty = Grid.empty(1, 1)
-        grid = Grid(*(
-            self.pick(getattr(world.grid, name), getattr(empty, name)[0, 0])
-            for name in ("reserve", "cap", "burst", "grace", "overage", "present")
-        ))
+        grid = Grid(
+            *(
+                self.pick(getattr(world.grid, name), getattr(empty, name)[0, 0])
+                for name in ("reserve", "cap", "burst", "grace", "overage", "present")
+            )
+        )
         at = {int(old): row for row, old in enumerate(self.from_row.tolist()) if old >= 0}
         days = {(at[row], column): value for (row, column), value in world.grace_days.items() if row in at}
-        return replace(world, accounts=self.accounts, own=self.pick(world.own, 0), grid=grid, grace_days=days, clocks={})
+        return replace(
+            world, accounts=self.accounts, own=self.pick(world.own, 0), grid=grid, grace_days=days, clocks={}
+        )
 
     def _with_lots(self, world: World, changes: list[NewLot | LotEnd]) -> World:
         if not changes and world.accounts is self.before.accounts:
@@ -294,32 +403,58 @@ class Planned:
                 kept.setdefault(key, Pool(-1, key[0], product, (), change.currency))
             else:
                 lots[key] = [
-                    replace(lot, last_day=change.last_day) if (lot.reference, lot.first_day) == (change.reference, change.first_day) else lot
+                    replace(lot, last_day=change.last_day)
+                    if (lot.reference, lot.first_day) == (change.reference, change.first_day)
+                    else lot
                     for lot in lots.get(key, [])
                 ]
         pools = [replace(pool, lots=tuple(lots[key])) for key, pool in kept.items()]
         roots, placed = pools_usecases.layout(world.accounts, pools, list(world.products))
         return replace(
-            world, pools=tuple(placed), roots=roots, owner=pool_of(world.accounts.tree, roots, len(world.products)),
+            world,
+            pools=tuple(placed),
+            roots=roots,
+            owner=pool_of(world.accounts.tree, roots, len(world.products)),
             supply=pools_usecases.supply(placed, world.day),
         )
 
-    def _check_lot(self, world: World, row: int, change: NewLot | LotEnd, product: Product, pool: Pool | None, lots: list[Lot]) -> None:
+    def _check_lot(
+        self, world: World, row: int, change: NewLot | LotEnd, product: Product, pool: Pool | None, lots: list[Lot]
+    ) -> None:
         name = world.accounts.name(row)
         mine = world.accounts.tree.codes[row] == self.actor.scope
         if mine and world.accounts.facts[row].kind not in ("operator", "reseller"):
-            self.fault(change, f"What {name} may use comes from its parent; only the operator and resellers buy for themselves.")
+            self.fault(
+                change,
+                f"What {name} may use comes from its parent; only the operator and resellers buy for themselves.",
+            )
         same = [lot for lot in lots if (lot.reference, lot.first_day) == (change.reference, change.first_day)]
         if isinstance(change, LotEnd):
             if not same:
                 self.fault(change, f"{name} has no lot {change.reference} of {product.name} from {change.first_day}.")
-            elif change.last_day is not None and change.last_day < world.day - timedelta(days=1) and change.last_day >= change.first_day:
-                self.fault(change, f"A lot can end yesterday at the earliest, {world.day - timedelta(days=1)}: what has been is charged already.")
+            elif (
+                change.last_day is not None
+                and change.last_day < world.day - timedelta(days=1)
+                and change.last_day >= change.first_day
+            ):
+                self.fault(
+                    change,
+                    f"A lot can end yesterday at the earliest, {world.day - timedelta(days=1)}: "
+                    "what has been is charged already.",
+                )
             return
         if same:
-            self.fault(change, f"There is a lot {change.reference} of {product.name} from {change.first_day} already; give this one another reference.")
+            self.fault(
+                change,
+                f"There is a lot {change.reference} of {product.name} from {change.first_day} "
+                "already; give this one another reference.",
+            )
         if not 1 <= change.quantity <= MOST_GRAINS:
-            self.fault(change, f"{change.reference}: a quantity from {'0.001' if product.is_storage else 1} to {product.said(MOST_GRAINS)}.")
+            self.fault(
+                change,
+                f"{change.reference}: a quantity from "
+                f"{'0.001' if product.is_storage else 1} to {product.said(MOST_GRAINS)}.",
+            )
         if not 0 <= change.true_up <= MOST_GRAINS:
             self.fault(change, f"{change.reference}: a true-up from 0 to {product.said(MOST_GRAINS)}.")
         if change.last_day is not None and change.last_day < change.first_day:
@@ -327,11 +462,16 @@ class Planned:
         if change.overcommit is not None and not product.is_storage:
             self.fault(change, f"{change.reference}: only storage can be overcommitted.")
         if pool is not None and pool.currency and change.currency != pool.currency:
-            self.fault(change, f"{change.reference}: this pool is bought in {pool.currency}; one pool has one currency.")
+            self.fault(
+                change, f"{change.reference}: this pool is bought in {pool.currency}; one pool has one currency."
+            )
         try:
             decimals_of(change.currency)
         except ValueError:
-            self.fault(change, f"{change.reference}: {change.currency} is no currency; three letters after ISO 4217, such as EUR.")
+            self.fault(
+                change,
+                f"{change.reference}: {change.currency} is no currency; three letters after ISO 4217, such as EUR.",
+            )
 
     def _allocate(self, changes: list[AllocationChange]) -> None:
         world = self.world
@@ -345,7 +485,10 @@ class Planned:
                 self.fault(change, f"{world.accounts.name(row)} is closed; nothing is allocated to it.")
                 continue
             if column is None or world.owner[row, column] < 0:
-                self.fault(change, f"No pool of {change.product} reaches {world.accounts.name(row)}; buy it there or above first.")
+                self.fault(
+                    change,
+                    f"No pool of {change.product} reaches {world.accounts.name(row)}; buy it there or above first.",
+                )
                 continue
             owns = int(world.owner[row, column]) == row
             if row == top and not owns:
@@ -367,7 +510,8 @@ class Planned:
                 self.fault(change, f"{name}: {field} is from 0 to {product.said(MOST_GRAINS)}.")
         if terms.cap is not None and terms.reserve > terms.cap:
             self.fault(
-                change, f"{name}: a reserve of {to_units(terms.reserve, product.measure):f} is over the cap of "
+                change,
+                f"{name}: a reserve of {to_units(terms.reserve, product.measure):f} is over the cap of "
                 f"{to_units(terms.cap, product.measure):f}; raise the cap or lower the reserve.",
             )
         if owns and terms.reserve:
@@ -380,7 +524,9 @@ class Planned:
         """Clocks that run go on; an account that the plan puts past its cap under grace begins one now."""
         world, old = self.world, self.before
         days = dict(world.grace_days)
-        days.update({(row, column): change.terms.grace_days or 0 for row, column, change in self.placed if change.terms})
+        days.update(
+            {(row, column): change.terms.grace_days or 0 for row, column, change in self.placed if change.terms}
+        )
         past = np.argwhere(world.grid.grace & (settle_world(world).settled.load > world.grid.cap))
         clocks = {}
         for row, column in past.tolist():

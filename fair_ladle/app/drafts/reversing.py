@@ -8,18 +8,31 @@ from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
-from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, StatusChange, Terms, UnitsChange
+from fair_ladle.app.drafts.changes import (
+    AllocationChange,
+    Change,
+    LotEnd,
+    Move,
+    NewAccount,
+    NewLot,
+    StatusChange,
+    Terms,
+    UnitsChange,
+)
 from fair_ladle.app.plumbing.database import Unit
 from fair_ladle.app.pools import usecases as pools_usecases
 
 
 def reversed_changes(unit: Unit, changes: Sequence[Change]) -> list[Change]:
-    """What puts back what these changes did, the last of them first; allocations go back from what is in force by now."""
+    """What puts back what these changes did, the last of them first; allocations go back from what is in force by
+    now."""
     products = {each.code: each.id for each in pools_usecases.products(unit)}
     ids = accounts_usecases.ids_by_code(unit)
     day = accounts_usecases.today(unit)
     wanted = [each for each in changes if isinstance(each, AllocationChange)]
-    there = allocations.in_force(unit, {products[each.product] for each in wanted}, {ids[each.account] for each in wanted}, day)
+    there = allocations.in_force(
+        unit, {products[each.product] for each in wanted}, {ids[each.account] for each in wanted}, day
+    )
     found: list[Change] = []
     made = {each.code for each in changes if isinstance(each, NewAccount)}
     for change in reversed(changes):
@@ -27,20 +40,41 @@ def reversed_changes(unit: Unit, changes: Sequence[Change]) -> list[Change]:
             continue
         if isinstance(change, AllocationChange):
             now = there.get((ids[change.account], products[change.product]))
-            found.append(AllocationChange(
-                account=change.account, product=change.product, terms=change.was, seen=now.id if now else None, was=terms_of(now),
-            ))
+            found.append(
+                AllocationChange(
+                    account=change.account,
+                    product=change.product,
+                    terms=change.was,
+                    seen=now.id if now else None,
+                    was=terms_of(now),
+                )
+            )
         elif isinstance(change, NewLot):
             last = change.first_day - timedelta(days=1) if change.first_day >= day else day - timedelta(days=1)
-            found.append(LotEnd(owner=change.owner, product=change.product, reference=change.reference, first_day=change.first_day, last_day=last, was=change.last_day))
+            found.append(
+                LotEnd(
+                    owner=change.owner,
+                    product=change.product,
+                    reference=change.reference,
+                    first_day=change.first_day,
+                    last_day=last,
+                    was=change.last_day,
+                )
+            )
         elif isinstance(change, LotEnd):
             found.append(change.model_copy(update={"last_day": change.was, "was": change.last_day}))
         elif isinstance(change, Move) and change.was:
             found.append(Move(account=change.account, parent=change.was, was=change.parent))
         elif isinstance(change, StatusChange):
-            found.append(StatusChange(
-                account=change.account, status=change.was or "active", charged=change.was_charged, was=change.status, was_charged=change.charged,
-            ))
+            found.append(
+                StatusChange(
+                    account=change.account,
+                    status=change.was or "active",
+                    charged=change.was_charged,
+                    was=change.status,
+                    was_charged=change.charged,
+                )
+            )
         elif isinstance(change, UnitsChange):
             found.append(change.model_copy(update={"give": not change.give}))
         elif isinstance(change, NewAccount) and change.parent not in made:
@@ -52,4 +86,10 @@ def terms_of(version: Any | None) -> Terms | None:
     """A version's terms; None for none."""
     if version is None:
         return None
-    return Terms(reserve=version.reserve, cap=version.cap, at_cap=version.at_cap, burst=version.burst, grace_days=version.grace_days)
+    return Terms(
+        reserve=version.reserve,
+        cap=version.cap,
+        at_cap=version.at_cap,
+        burst=version.burst,
+        grace_days=version.grace_days,
+    )

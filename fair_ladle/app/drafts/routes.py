@@ -14,9 +14,9 @@ from fair_ladle.app.accounts.usecases import row_in_scope
 from fair_ladle.app.allocations.routes import CellName, LadderBody
 from fair_ladle.app.drafts import sharing_out, usecases
 from fair_ladle.app.drafts.changes import AllocationChange, Change, Terms
+from fair_ladle.app.drafts.changing import Looked
 from fair_ladle.app.drafts.effect import Effect, told, visible
 from fair_ladle.app.drafts.reversing import terms_of
-from fair_ladle.app.drafts.changing import Looked
 from fair_ladle.app.drafts.usecases import Draft
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
@@ -33,7 +33,8 @@ class ChangeName(BaseModel):
 
 
 class Edit(BaseModel):
-    """Changes to take in and out; ``draft`` null = one's open draft, made if there is none. With ``look_at`` comes that cell's ladder."""
+    """Changes to take in and out; ``draft`` null = one's open draft, made if there is none. With ``look_at`` comes
+    that cell's ladder."""
 
     draft: int | None
     revision: int
@@ -106,7 +107,8 @@ class PoolEffect(BaseModel):
 
 
 class MoneyBody(BaseModel):
-    """A full month of an account: what its seller charges it, and what it costs the seller (null where that is not to be seen)."""
+    """A full month of an account: what its seller charges it, and what it costs the seller (null where that is not
+    to be seen)."""
 
     account: str
     currency: str
@@ -185,15 +187,26 @@ class DraftBody(DraftSummary):
 
 def _summary(row: Any, who: Actor, count: int) -> dict[str, Any]:
     return {
-        "id": row.id, "name": row.name, "state": row.state, "owner": row.owner_name, "mine": row.owner_id == who.sign_in_id,
-        "through": row.through, "revision": row.revision, "apply_on": row.apply_on, "reason": row.reason, "reverses": row.reverses_id,
-        "changed_at": row.changed_at.isoformat(), "applied_at": row.applied_at.isoformat() if row.applied_at else None, "count": count,
+        "id": row.id,
+        "name": row.name,
+        "state": row.state,
+        "owner": row.owner_name,
+        "mine": row.owner_id == who.sign_in_id,
+        "through": row.through,
+        "revision": row.revision,
+        "apply_on": row.apply_on,
+        "reason": row.reason,
+        "reverses": row.reverses_id,
+        "changed_at": row.changed_at.isoformat(),
+        "applied_at": row.applied_at.isoformat() if row.applied_at else None,
+        "count": count,
     }
 
 
 def _body(draft: Draft, who: Actor, looked: Looked | None, look_at: CellName | None = None) -> DraftBody:
     return DraftBody(
-        **_summary(draft.row, who, len(draft.changes)), changes=draft.changes,
+        **_summary(draft.row, who, len(draft.changes)),
+        changes=draft.changes,
         shared_with=[each.name for each in draft.shared_with],
         effect=None if looked is None or not draft.changes else effect_body(looked, who, look_at),
     )
@@ -207,13 +220,22 @@ def effect_body(looked: Looked, who: Actor, look_at: CellName | None = None) -> 
         faults=[FaultBody(kind=each.kind, key=each.key, detail=each.detail) for each in looked.faults],
         clashes=[
             ClashBody(
-                account=each.change.account, product=each.change.product, was=each.change.was, theirs=terms_of(each.there),
-                theirs_id=each.there.id if each.there else None, mine=each.change.terms, by=each.by,
+                account=each.change.account,
+                product=each.change.product,
+                was=each.change.was,
+                theirs=terms_of(each.there),
+                theirs_id=each.there.id if each.there else None,
+                mine=each.change.terms,
+                by=each.by,
             )
             for each in looked.clashes
         ],
         told=[ToldBody(name=each.name, account=each.account) for each in looked.told],
-        **({"breaches": [], "cells": [], "pools": [], "money": [], "ladder": None} if effect is None else _figures(looked, effect, who, look_at)),
+        **(
+            {"breaches": [], "cells": [], "pools": [], "money": [], "ladder": None}
+            if effect is None
+            else _figures(looked, effect, who, look_at)
+        ),
     )
 
 
@@ -226,25 +248,40 @@ def _figures(looked: Looked, effect: Effect, who: Actor, look_at: CellName | Non
     codes = tree.codes
     breaches = [
         BreachBody(
-            account=each.account, owner=each.owner, product=each.product, label=each.label, before=each.before, after=each.after,
-            hard=each.hard, day=each.day, sentence=told(effect, each),
+            account=each.account,
+            owner=each.owner,
+            product=each.product,
+            label=each.label,
+            before=each.before,
+            after=each.after,
+            hard=each.hard,
+            day=each.day,
+            sentence=told(effect, each),
         )
-        for each in visible(effect, who, effect.breaches) if each.label != "same"
+        for each in visible(effect, who, effect.breaches)
+        if each.label != "same"
     ]
     assert looked.tariff is not None
     money = [
         MoneyBody(
-            account=each.account, currency=each.currency, charged_before=f"{each.charged_before:f}", charged_after=f"{each.charged_after:f}",
+            account=each.account,
+            currency=each.currency,
+            charged_before=f"{each.charged_before:f}",
+            charged_after=f"{each.charged_after:f}",
             cost_before=f"{each.cost_before:f}" if codes[top] != each.account or top == 0 else None,
             cost_after=f"{each.cost_after:f}" if codes[top] != each.account or top == 0 else None,
         )
-        for each in effect.money(looked.tariff) if inside[tree.row(each.account)]
+        for each in effect.money(looked.tariff)
+        if inside[tree.row(each.account)]
     ]
     return {
-        "breaches": breaches, "cells": _cells(effect, inside), "money": money,
+        "breaches": breaches,
+        "cells": _cells(effect, inside),
+        "money": money,
         "pools": [
             PoolEffect(product=product.code, owner=codes[owner], free_before=before, free_after=after)
-            for owner, product, before, after in effect.pools() if inside[owner]
+            for owner, product, before, after in effect.pools()
+            if inside[owner]
         ],
         "ladder": _ladder(effect, who, look_at) if look_at else None,
     }
@@ -261,10 +298,14 @@ def _cells(effect: Effect, inside: Any) -> list[CellsEffect]:
         cap = world.grid.cap[rows, column].tolist()
         found.append(
             CellsEffect(
-                product=product.code, account=[world.accounts.tree.codes[row] for row in rows.tolist()],
-                reserve=world.grid.reserve[rows, column].tolist(), cap=[None if each >= NO_LIMIT else each for each in cap],
-                load=after.settled.load[rows, column].tolist(), held_by=after.settled.held[rows, column].tolist(),
-                headroom=after.headroom.room[rows, column].tolist(), state=[states[row][column] for row in rows.tolist()],
+                product=product.code,
+                account=[world.accounts.tree.codes[row] for row in rows.tolist()],
+                reserve=world.grid.reserve[rows, column].tolist(),
+                cap=[None if each >= NO_LIMIT else each for each in cap],
+                load=after.settled.load[rows, column].tolist(),
+                held_by=after.settled.held[rows, column].tolist(),
+                headroom=after.headroom.room[rows, column].tolist(),
+                state=[states[row][column] for row in rows.tolist()],
             )
         )
     return found
@@ -337,8 +378,13 @@ def share_out(body: ShareOut, db: Db, who: Who) -> Any:
     wanted = [sharing_out.Wanted(each.account, each.least, each.most) for each in body.accounts]
     found = db.run(sharing_out.share_out, who, body.product, body.amount, wanted, body.way, body.as_what)
     return SharedOutBody(
-        amount=found.amount, free=found.free, left_over=found.left_over,
-        parts=[PartBody(account=each.account, part=each.part, reason=each.reason, change=each.change) for each in found.parts],
+        amount=found.amount,
+        free=found.free,
+        left_over=found.left_over,
+        parts=[
+            PartBody(account=each.account, part=each.part, reason=each.reason, change=each.change)
+            for each in found.parts
+        ],
     )
 
 
@@ -348,7 +394,11 @@ def current(db: Db, who: Who, account: str | None = None, product: str | None = 
 
     def read(unit: Any) -> DraftBody | None:
         draft = usecases.current(unit, who)
-        return None if draft is None else _body(draft, who, usecases.look(unit, who, draft.changes), _look_at(account, product))
+        return (
+            None
+            if draft is None
+            else _body(draft, who, usecases.look(unit, who, draft.changes), _look_at(account, product))
+        )
 
     return db.run(read)
 
@@ -358,7 +408,9 @@ def edit(body: Edit, db: Db, who: Who) -> Any:
     """Take changes in and out of a draft; what it then would do comes back."""
 
     def write(unit: Any) -> DraftBody:
-        draft = usecases.edit(unit, who, body.draft, body.revision, body.put, [(each.kind, each.key) for each in body.forget], body.name)
+        draft = usecases.edit(
+            unit, who, body.draft, body.revision, body.put, [(each.kind, each.key) for each in body.forget], body.name
+        )
         return _body(draft, who, usecases.look(unit, who, draft.changes), body.look_at)
 
     return db.run(write)

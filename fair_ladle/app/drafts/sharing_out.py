@@ -57,10 +57,13 @@ class SharedOut:
     left_over: int
 
 
-def share_out(unit: Unit, actor: Actor, product_code: str, amount: int | None, wanted: Sequence[Wanted], way: Way, as_what: As) -> SharedOut:
+def share_out(
+    unit: Unit, actor: Actor, product_code: str, amount: int | None, wanted: Sequence[Wanted], way: Way, as_what: As
+) -> SharedOut:
     """Share an amount (None = all that is free) over accounts that do not stand below one another.
 
-    ``cap``: each cap goes up by the part. ``reserve``: each reserve goes up to what is held and the part, and the cap with it.
+    ``cap``: each cap goes up by the part. ``reserve``: each reserve goes up to what is held and the part, and the
+    cap with it.
     """
     product = pools_usecases.product(unit, product_code)
     found = settle_world(present_world(unit, [product]))
@@ -84,7 +87,9 @@ def share_out(unit: Unit, actor: Actor, product_code: str, amount: int | None, w
         parts = share(amount, weights, low, high, mode, needs)
     except ValueError as trouble:
         raise invalid(f"That cannot be shared out: {_in_units(str(trouble), product)}.", "amount") from None
-    there = allocations.in_force(unit, [product.id], [int(found.world.accounts.ids[row]) for row in rows], found.world.day)
+    there = allocations.in_force(
+        unit, [product.id], [int(found.world.accounts.ids[row]) for row in rows], found.world.day
+    )
     told = _Reasons(product, way, amount, weights, low, high, needs)
     result = []
     for place, (row, code, part) in enumerate(zip(rows, codes, parts, strict=True)):
@@ -93,7 +98,11 @@ def share_out(unit: Unit, actor: Actor, product_code: str, amount: int | None, w
         change = None
         if part:
             change = AllocationChange(
-                account=code, product=product.code, terms=_terms(was or Terms(), found, row, part, as_what), seen=version.id if version else None, was=was,
+                account=code,
+                product=product.code,
+                terms=_terms(was or Terms(), found, row, part, as_what),
+                seen=version.id if version else None,
+                was=was,
             )
         result.append(Part(code, part, "has no cap to raise" if uncapped[place] else told.reason(place, part), change))
     return SharedOut(result, amount, free, amount - sum(parts))
@@ -153,7 +162,16 @@ def _in_units(text: str, product: Product) -> str:
 class _Reasons:
     """Says in a few words why an account gets what it gets."""
 
-    def __init__(self, product: Product, way: Way, amount: int, weights: list[int], low: list[int], high: list[int], needs: list[int]):
+    def __init__(
+        self,
+        product: Product,
+        way: Way,
+        amount: int,
+        weights: list[int],
+        low: list[int],
+        high: list[int],
+        needs: list[int],
+    ):
         self.product, self.way, self.amount = product, way, amount
         self.weights, self.low, self.high, self.needs = weights, low, high, needs
 
@@ -171,8 +189,12 @@ class _Reasons:
             need = min(self.needs[place], part)
             rest = part - need
             if need:
-                return f"{self.units(need)} to be back within its cap" + (f", then {self.units(rest)} with the others" if rest else "")
-            return f"{self.units(part)} with the others, after the breaches" if part else "the breaches of others took all"
+                return f"{self.units(need)} to be back within its cap" + (
+                    f", then {self.units(rest)} with the others" if rest else ""
+                )
+            return (
+                f"{self.units(part)} with the others, after the breaches" if part else "the breaches of others took all"
+            )
         if self.way == "max-min":
             return "raised together with the others"
         if self.way == "even":

@@ -15,8 +15,14 @@ from fair_ladle.app.plumbing.database import metadata
 def _with_owner() -> sa.Select[Any]:
     sign_ins, accounts = metadata.tables["sign_ins"], metadata.tables["accounts"]
     return (
-        sa.select(drafts, sign_ins.c.name.label("owner_name"), sign_ins.c.email.label("owner_email"), accounts.c.code.label("through"))
-        .join(sign_ins, sign_ins.c.id == drafts.c.owner_id).join(accounts, accounts.c.id == drafts.c.through_id)
+        sa.select(
+            drafts,
+            sign_ins.c.name.label("owner_name"),
+            sign_ins.c.email.label("owner_email"),
+            accounts.c.code.label("through"),
+        )
+        .join(sign_ins, sign_ins.c.id == drafts.c.owner_id)
+        .join(accounts, accounts.c.id == drafts.c.through_id)
     )
 
 
@@ -29,8 +35,10 @@ def one(connection: sa.Connection, draft_id: int, lock: bool = False) -> Any | N
 def open_of(connection: sa.Connection, sign_in_id: int, through_id: int) -> Any | None:
     """The draft somebody has open in a branch."""
     return connection.execute(
-        _with_owner().where(drafts.c.owner_id == sign_in_id, drafts.c.through_id == through_id, drafts.c.state == "open")
-        .order_by(drafts.c.id.desc()).limit(1)
+        _with_owner()
+        .where(drafts.c.owner_id == sign_in_id, drafts.c.through_id == through_id, drafts.c.state == "open")
+        .order_by(drafts.c.id.desc())
+        .limit(1)
     ).first()
 
 
@@ -40,12 +48,16 @@ def seen_by(connection: sa.Connection, sign_in_id: int, through_id: int, limit: 
     shared = sa.select(draft_shares.c.draft_id).where(draft_shares.c.sign_in_id == sign_in_id)
     return list(
         connection.execute(
-            _with_owner().add_columns(count)
+            _with_owner()
+            .add_columns(count)
             .where(
-                sa.or_(sa.and_(drafts.c.owner_id == sign_in_id, drafts.c.through_id == through_id), drafts.c.id.in_(shared)),
+                sa.or_(
+                    sa.and_(drafts.c.owner_id == sign_in_id, drafts.c.through_id == through_id), drafts.c.id.in_(shared)
+                ),
                 drafts.c.state != "discarded",
             )
-            .order_by(drafts.c.changed_at.desc()).limit(limit)
+            .order_by(drafts.c.changed_at.desc())
+            .limit(limit)
         )
     )
 
@@ -54,7 +66,9 @@ def due(connection: sa.Connection, day: date) -> list[int]:
     """Scheduled drafts whose day has come, the earliest first."""
     return list(
         connection.scalars(
-            sa.select(drafts.c.id).where(drafts.c.state == "scheduled", drafts.c.apply_on <= day).order_by(drafts.c.apply_on, drafts.c.id)
+            sa.select(drafts.c.id)
+            .where(drafts.c.state == "scheduled", drafts.c.apply_on <= day)
+            .order_by(drafts.c.apply_on, drafts.c.id)
         )
     )
 
@@ -81,7 +95,9 @@ def changes(connection: sa.Connection, draft_id: int) -> list[Any]:
     return list(connection.scalars(sa.select(d.c.body).where(d.c.draft_id == draft_id).order_by(d.c.place)))
 
 
-def put(connection: sa.Connection, draft_id: int, rows: Sequence[dict[str, Any]], forget: Collection[tuple[str, str]]) -> None:
+def put(
+    connection: sa.Connection, draft_id: int, rows: Sequence[dict[str, Any]], forget: Collection[tuple[str, str]]
+) -> None:
     """Take changes over and others out; one that is there keeps its place."""
     d = draft_changes
     touched = [(row["kind"], row["key"]) for row in rows]
@@ -110,7 +126,9 @@ def shares(connection: sa.Connection, draft_id: int) -> list[Any]:
     return list(
         connection.execute(
             sa.select(sign_ins.c.id, sign_ins.c.name, sign_ins.c.email)
-            .join(draft_shares, draft_shares.c.sign_in_id == sign_ins.c.id).where(draft_shares.c.draft_id == draft_id).order_by(sign_ins.c.name)
+            .join(draft_shares, draft_shares.c.sign_in_id == sign_ins.c.id)
+            .where(draft_shares.c.draft_id == draft_id)
+            .order_by(sign_ins.c.name)
         )
     )
 
@@ -124,6 +142,11 @@ def share(connection: sa.Connection, draft_id: int, sign_in_id: int) -> None:
 
 def is_shared_with(connection: sa.Connection, draft_id: int, sign_in_id: int) -> bool:
     """Whether somebody was given a draft."""
-    return connection.execute(
-        sa.select(draft_shares.c.draft_id).where(draft_shares.c.draft_id == draft_id, draft_shares.c.sign_in_id == sign_in_id)
-    ).first() is not None
+    return (
+        connection.execute(
+            sa.select(draft_shares.c.draft_id).where(
+                draft_shares.c.draft_id == draft_id, draft_shares.c.sign_in_id == sign_in_id
+            )
+        ).first()
+        is not None
+    )

@@ -7,12 +7,15 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import Instant, code_column, id_column, metadata
 
 drafts = sa.Table(
-    "drafts", metadata,
+    "drafts",
+    metadata,
     id_column(),
     sa.Column("name", sa.String(200), nullable=False),
     sa.Column("state", sa.String(16), nullable=False, comment="open, scheduled, held, applied or discarded"),
     sa.Column("owner_id", sa.ForeignKey("sign_ins.id"), nullable=False, index=True),
-    sa.Column("through_id", sa.ForeignKey("accounts.id"), nullable=False, comment="the branch its owner ran when it was made"),
+    sa.Column(
+        "through_id", sa.ForeignKey("accounts.id"), nullable=False, comment="the branch its owner ran when it was made"
+    ),
     sa.Column("revision", sa.Integer, nullable=False, server_default="0"),
     sa.Column("apply_on", sa.Date, comment="for a scheduled one"),
     sa.Column("reason", sa.Text, comment="why a scheduled one was held back"),
@@ -24,7 +27,8 @@ drafts = sa.Table(
 )
 
 draft_changes = sa.Table(
-    "draft_changes", metadata,
+    "draft_changes",
+    metadata,
     sa.Column("draft_id", sa.ForeignKey("drafts.id"), primary_key=True),
     sa.Column("kind", sa.String(16), primary_key=True),
     code_column("key", 300, primary_key=True),
@@ -33,7 +37,8 @@ draft_changes = sa.Table(
 )
 
 draft_shares = sa.Table(
-    "draft_shares", metadata,
+    "draft_shares",
+    metadata,
     sa.Column("draft_id", sa.ForeignKey("drafts.id"), primary_key=True),
     sa.Column("sign_in_id", sa.ForeignKey("sign_ins.id"), primary_key=True),
 )

@@ -13,7 +13,17 @@ from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.drafts import store
-from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, StatusChange, UnitsChange, adapter
+from fair_ladle.app.drafts.changes import (
+    AllocationChange,
+    Change,
+    LotEnd,
+    Move,
+    NewAccount,
+    NewLot,
+    StatusChange,
+    UnitsChange,
+    adapter,
+)
 from fair_ladle.app.drafts.changing import apply_changes, look
 from fair_ladle.app.drafts.effect import Effect, why_not
 from fair_ladle.app.drafts.reversing import reversed_changes
@@ -29,7 +39,8 @@ MOST_CHANGES = 5000
 EDITABLE = ("open", "held")
 STATUS_SAID = {
     "suspended": "It is suspended: what it has stays, and nothing new is given out",
-    "closed": "It is closed: all it had is released, and its allocations have ended", "active": "It is active again",
+    "closed": "It is closed: all it had is released, and its allocations have ended",
+    "active": "It is active again",
 }
 
 
@@ -59,7 +70,12 @@ def get(unit: Unit, actor: Actor, draft_id: int) -> Draft:
 
 
 def edit(
-    unit: Unit, actor: Actor, draft_id: int | None, revision: int, put: Sequence[Change], forget: Collection[tuple[str, str]] = (),
+    unit: Unit,
+    actor: Actor,
+    draft_id: int | None,
+    revision: int,
+    put: Sequence[Change],
+    forget: Collection[tuple[str, str]] = (),
     name: str | None = None,
 ) -> Draft:
     """Take changes into a draft and others out of it; with no draft named, into the actor's open one, made if need be.
@@ -78,8 +94,10 @@ def edit(
     if found.revision != revision:
         raise conflict("Somebody else edited this draft meanwhile; look at it again.", revision=found.revision)
     store.put(
-        unit.connection, found.id,
-        [{"kind": each.kind, "key": each.key, "body": each.model_dump(mode="json")} for each in put], forget,
+        unit.connection,
+        found.id,
+        [{"kind": each.kind, "key": each.key, "body": each.model_dump(mode="json")} for each in put],
+        forget,
     )
     values: dict[str, Any] = {"revision": found.revision + 1, "changed_at": unit.now, "state": "open", "reason": None}
     if name is not None:
@@ -104,14 +122,22 @@ def apply(unit: Unit, actor: Actor, draft_id: int, revision: int) -> Effect:
         raise conflict("Somebody else edited this draft meanwhile; look at it again.", revision=found.revision)
     changes = [adapter.validate_python(body) for body in store.changes(unit.connection, draft_id)]
     effect, before = apply_changes(unit, actor, changes, f"draft {draft_id}")
-    store.put(unit.connection, draft_id, [{"kind": b.change.kind, "key": b.change.key, "body": b.change.model_dump(mode="json")} for b in before], [])
-    store.update(unit.connection, draft_id, {"state": "applied", "applied_at": unit.now, "changed_at": unit.now, "reason": None})
+    store.put(
+        unit.connection,
+        draft_id,
+        [{"kind": b.change.kind, "key": b.change.key, "body": b.change.model_dump(mode="json")} for b in before],
+        [],
+    )
+    store.update(
+        unit.connection, draft_id, {"state": "applied", "applied_at": unit.now, "changed_at": unit.now, "reason": None}
+    )
     _tell(unit, actor, draft_id, effect, changes)
     return effect
 
 
 def _tell(unit: Unit, actor: Actor, draft_id: int, effect: Effect, changes: Sequence[Change]) -> None:
-    """One notice for every account that the draft changed, with what of it, to its admins and those of the account above.
+    """One notice for every account that the draft changed, with what of it, to its admins and those of the account
+    above.
 
     They know nothing of the rest of the draft: neither its name nor where a moved account stands is told.
     """
@@ -122,26 +148,47 @@ def _tell(unit: Unit, actor: Actor, draft_id: int, effect: Effect, changes: Sequ
         if isinstance(change, AllocationChange):
             product = products[change.product]
             terms = change.terms
-            says = f"{product.name}: no allocation any more" if terms is None else (
-                f"{product.name}: a reserve of {product.said(terms.reserve)}, "
-                + ("no cap" if terms.cap is None else f"a cap of {product.said(terms.cap)}") + f", then {terms.at_cap}"
+            says = (
+                f"{product.name}: no allocation any more"
+                if terms is None
+                else (
+                    f"{product.name}: a reserve of {product.said(terms.reserve)}, "
+                    + ("no cap" if terms.cap is None else f"a cap of {product.said(terms.cap)}")
+                    + f", then {terms.at_cap}"
+                )
             )
             by_account.setdefault(change.account, []).append(says)
         elif isinstance(change, NewLot):
-            by_account.setdefault(change.owner, []).append(f"{products[change.product].name}: {products[change.product].said(change.quantity)} bought from {change.first_day} on ({change.reference})")
+            by_account.setdefault(change.owner, []).append(
+                f"{products[change.product].name}: {products[change.product].said(change.quantity)} bought from "
+                f"{change.first_day} on ({change.reference})"
+            )
         elif isinstance(change, LotEnd):
-            by_account.setdefault(change.owner, []).append(f"{products[change.product].name}: lot {change.reference} ends {change.last_day or 'no more'}")
+            by_account.setdefault(change.owner, []).append(
+                f"{products[change.product].name}: lot {change.reference} ends {change.last_day or 'no more'}"
+            )
         elif isinstance(change, Move):
             by_account.setdefault(change.account, []).append("It was moved, with all it holds")
         elif isinstance(change, StatusChange):
             by_account.setdefault(change.account, []).append(STATUS_SAID[change.status])
         elif isinstance(change, UnitsChange):
-            said = f"{products[change.product].name}: {products[change.product].said(len(change.subjects))} {'given to' if change.give else 'taken back from'}"
-            by_account.setdefault(change.account, []).append(f"{said} {', '.join(change.subjects[:5])}{' and others' if len(change.subjects) > 5 else ''}")
+            said = (
+                f"{products[change.product].name}: {products[change.product].said(len(change.subjects))} "
+                f"{'given to' if change.give else 'taken back from'}"
+            )
+            by_account.setdefault(change.account, []).append(
+                f"{said} {', '.join(change.subjects[:5])}{' and others' if len(change.subjects) > 5 else ''}"
+            )
         elif isinstance(change, NewAccount):
             by_account.setdefault(change.code, []).append("It was created")
     told = [
-        Notice(f"draft {draft_id} {code}", "change", int(accounts.ids[accounts.tree.row(code)]), f"{accounts.name(accounts.tree.row(code))}: {actor.name} changed what it gets", "\n".join(lines))
+        Notice(
+            f"draft {draft_id} {code}",
+            "change",
+            int(accounts.ids[accounts.tree.row(code)]),
+            f"{accounts.name(accounts.tree.row(code))}: {actor.name} changed what it gets",
+            "\n".join(lines),
+        )
         for code, lines in by_account.items()
     ]
     notices.tell(unit, accounts, told, but_not=actor.email)
@@ -163,8 +210,15 @@ def schedule(unit: Unit, actor: Actor, draft_id: int, revision: int, day: date) 
         raise invalid(looked.faults[0].detail if looked.faults else "The draft holds nothing.", "changes")
     if looked.effect.stopping:
         raise conflict(f"On {day} it cannot be: {why_not(looked.effect, actor)}")
-    store.update(unit.connection, draft_id, {"state": "scheduled", "apply_on": day, "changed_at": unit.now, "reason": None})
-    log.write(unit, actor, found.through_id, [log.Entry("draft scheduled", found.name, found.through_id, None, {"on": day.isoformat()})])
+    store.update(
+        unit.connection, draft_id, {"state": "scheduled", "apply_on": day, "changed_at": unit.now, "reason": None}
+    )
+    log.write(
+        unit,
+        actor,
+        found.through_id,
+        [log.Entry("draft scheduled", found.name, found.through_id, None, {"on": day.isoformat()})],
+    )
     return get(unit, actor, draft_id)
 
 
@@ -199,7 +253,12 @@ def hold_back(unit: Unit, draft_id: int, reason: str) -> None:
     found = store.one(unit.connection, draft_id, lock=True)
     if found is not None and found.state == "scheduled":
         store.update(unit.connection, draft_id, {"state": "held", "reason": reason, "changed_at": unit.now})
-        log.write(unit, Actor("schedule", "", None), None, [log.Entry("draft held back", found.name, found.through_id, None, {"reason": reason})])
+        log.write(
+            unit,
+            Actor("schedule", "", None),
+            None,
+            [log.Entry("draft held back", found.name, found.through_id, None, {"reason": reason})],
+        )
 
 
 def discard(unit: Unit, actor: Actor, draft_id: int) -> None:
@@ -220,7 +279,9 @@ def share(unit: Unit, actor: Actor, draft_id: int, email: str) -> Draft:
     above = [int(accounts.ids[row]) for row in accounts.tree.path_up(accounts.tree.row(found.through))]
     running = {row.sign_in_id for rows in sign_in.admins_of(unit, above).values() for row in rows}
     if colleague is None or colleague.id not in running:
-        raise invalid(f"Nobody with the address {email} runs {found.through}; share it with somebody who does.", "email")
+        raise invalid(
+            f"Nobody with the address {email} runs {found.through}; share it with somebody who does.", "email"
+        )
     store.share(unit.connection, draft_id, colleague.id)
     return get(unit, actor, draft_id)
 
@@ -268,8 +329,14 @@ def _begin(unit: Unit, actor: Actor, name: str | None, reverses_id: int | None =
     draft_id = store.add(
         unit.connection,
         {
-            "name": (name or "").strip() or f"Draft of {day:%d %B %Y}", "state": "open", "owner_id": _person(actor), "through_id": _through(unit, actor),
-            "revision": 0, "created_at": now, "changed_at": now, "reverses_id": reverses_id,
+            "name": (name or "").strip() or f"Draft of {day:%d %B %Y}",
+            "state": "open",
+            "owner_id": _person(actor),
+            "through_id": _through(unit, actor),
+            "revision": 0,
+            "created_at": now,
+            "changed_at": now,
+            "reverses_id": reverses_id,
         },
     )
     return store.one(unit.connection, draft_id)

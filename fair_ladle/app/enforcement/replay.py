@@ -16,7 +16,16 @@ from fair_ladle.app.plumbing.database import Unit
 from fair_ladle.app.usage import usecases as usage
 from fair_ladle.core.allocations import AtCap, Version
 from fair_ladle.core.calendar import FAR, MICRO, day_start, instant, local_day, micros
-from fair_ladle.core.clocks import GracePeriod, Steps, clock_from, counted_steps, grace_periods, loads_over_time, total, version_steps
+from fair_ladle.core.clocks import (
+    GracePeriod,
+    Steps,
+    clock_from,
+    counted_steps,
+    grace_periods,
+    loads_over_time,
+    total,
+    version_steps,
+)
 from fair_ladle.core.holds import Candidate, Hold, replay
 from fair_ladle.core.settling import NO_LIMIT
 
@@ -54,7 +63,9 @@ class Past:
             return -1 if int(owner[row]) == row else int(self.tree.parent[row])
 
         return loads_over_time(
-            self.rows, parent, lambda row: self.own.get(row, Steps.nothing()),
+            self.rows,
+            parent,
+            lambda row: self.own.get(row, Steps.nothing()),
             lambda row: version_steps(self.versions[row], self.zone, lambda version: version.reserve),
         )
 
@@ -96,20 +107,26 @@ class Past:
             found[row] = self._of_account(row, periods.get(row, []), since, before.get(row, []), below)
         return found
 
-    def _of_account(self, row: int, periods: Sequence[GracePeriod], since: int, stack: list[Hold], below: Sequence[Hold]) -> list[Hold]:
+    def _of_account(
+        self, row: int, periods: Sequence[GracePeriod], since: int, stack: list[Hold], below: Sequence[Hold]
+    ) -> list[Hold]:
         owner = int(self.world.owner[row, 0])
         branch = [int(each) for each in self.tree.branch(row) if int(self.world.owner[each, 0]) == owner]
         mine = [(each, place) for place in branch for each in self._assignments.get(place, [])]
         begins = np.array([micros(each.begins) for each, _ in mine], dtype=np.int64)
         ends = np.array([FAR if each.ends is None else micros(each.ends) for each, _ in mine], dtype=np.int64)
         used = counted_steps(begins, ends)
-        cap = version_steps(self.versions[row], self.zone, lambda version: version.cap if version.cap is not None else NO_LIMIT // 2)
+        cap = version_steps(
+            self.versions[row], self.zone, lambda version: version.cap if version.cap is not None else NO_LIMIT // 2
+        )
 
         def restricted(at: int) -> bool:
             """Past the deadline that the version in force at that instant gives the clock then running."""
             period = next((p for p in periods if p.clock.since <= at and (p.cleared is None or at < p.cleared)), None)
             version = period and self._version_at(row, at)
-            return bool(period and version and clock_from(period.clock.since, version.grace_days or 0, self.zone).is_over(at))
+            return bool(
+                period and version and clock_from(period.clock.since, version.grace_days or 0, self.zone).is_over(at)
+            )
 
         def held_below(at: int) -> set[int]:
             return {hold.assignment for hold in below if hold.begins <= at and (hold.ends is None or at < hold.ends)}
@@ -129,17 +146,30 @@ class Past:
             return [
                 self._candidate(assignment, above[place], at)
                 for n in np.flatnonzero((begins <= at) & (ends > at)).tolist()
-                for assignment, place in [mine[n]] if assignment.id not in elsewhere
+                for assignment, place in [mine[n]]
+                if assignment.id not in elsewhere
             ]
 
-        deadlines = {clock_from(p.clock.since, each.grace_days or 0, self.zone).restricted_from for p in periods for each in self.versions[row]}
-        turns = deadlines | {day_start(each.first_day, self.zone) * MICRO for each in self.versions[row]} | {p.cleared for p in periods if p.cleared is not None}
+        deadlines = {
+            clock_from(p.clock.since, each.grace_days or 0, self.zone).restricted_from
+            for p in periods
+            for each in self.versions[row]
+        }
+        turns = (
+            deadlines
+            | {day_start(each.first_day, self.zone) * MICRO for each in self.versions[row]}
+            | {p.cleared for p in periods if p.cleared is not None}
+        )
         steps = total([used, cap])
-        times = turns | set(steps.times.tolist()) | {t for hold in below for t in (hold.begins, hold.ends) if t is not None}
+        times = (
+            turns | set(steps.times.tolist()) | {t for hold in below for t in (hold.begins, hold.ends) if t is not None}
+        )
         relevant = sorted(t for t in times if since < t <= self.now and (restricted(t) or t in turns))
         found = replay(relevant, excess, running, candidates, stack)
         if sum(hold.ends is None for hold in found) != excess(self.now) and relevant[-1:] != [self.now]:
-            found = replay([*relevant, self.now], excess, running, candidates, stack)  # the facts of before were corrected since
+            found = replay(
+                [*relevant, self.now], excess, running, candidates, stack
+            )  # the facts of before were corrected since
         return found
 
     def _version_at(self, row: int, at: int) -> Version | None:
@@ -154,12 +184,23 @@ class Past:
     def _candidate(self, assignment: Any, above_reserve: bool, at: int) -> Candidate:
         person = self._people.get(assignment.subject)
         seen = micros(person.last_seen_at) if person is not None and person.last_seen_at is not None else None
-        return Candidate(int(assignment.id), micros(assignment.begins), None if seen is None else min(seen, at), above_reserve, bool(person and person.protected))
+        return Candidate(
+            int(assignment.id),
+            micros(assignment.begins),
+            None if seen is None else min(seen, at),
+            above_reserve,
+            bool(person and person.protected),
+        )
 
     def open_assignments(self) -> list[Any]:
         """The assignments that run now."""
         at = self.world.at
-        return [each for rows in self._assignments.values() for each in rows if each.begins <= at and (each.ends is None or each.ends > at)]
+        return [
+            each
+            for rows in self._assignments.values()
+            for each in rows
+            if each.begins <= at and (each.ends is None or each.ends > at)
+        ]
 
     def unit_of(self, assignment_id: int) -> Any:
         """An assignment by its number."""
@@ -168,4 +209,3 @@ class Past:
     @cached_property
     def _by_number(self) -> dict[int, Any]:
         return {each.id: each for rows in self._assignments.values() for each in rows}
-

@@ -31,7 +31,13 @@ def set_enforced(connection: sa.Connection, product_id: int, until: datetime) ->
 def open_holds(connection: sa.Connection, product_id: int) -> list[Any]:
     """Holds that have not ended, by account and place."""
     h = holds
-    return list(connection.execute(sa.select(h).where(h.c.product_id == product_id, h.c.ends.is_(None)).order_by(h.c.account_id, h.c.begins, h.c.place)))
+    return list(
+        connection.execute(
+            sa.select(h)
+            .where(h.c.product_id == product_id, h.c.ends.is_(None))
+            .order_by(h.c.account_id, h.c.begins, h.c.place)
+        )
+    )
 
 
 def add_holds(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
@@ -50,8 +56,10 @@ def shown_holds(connection: sa.Connection, account_ids: Collection[int], product
     a, p = metadata.tables["assignments"], metadata.tables["products"]
     statement = (
         sa.select(holds, a.c.subject, a.c.account_id.label("of_account_id"), p.c.code.label("product"))
-        .join(a, a.c.id == holds.c.assignment_id).join(p, p.c.id == holds.c.product_id)
-        .where(holds.c.ends.is_(None), a.c.account_id.in_(account_ids)).order_by(p.c.code, holds.c.account_id, holds.c.begins, holds.c.place)
+        .join(a, a.c.id == holds.c.assignment_id)
+        .join(p, p.c.id == holds.c.product_id)
+        .where(holds.c.ends.is_(None), a.c.account_id.in_(account_ids))
+        .order_by(p.c.code, holds.c.account_id, holds.c.begins, holds.c.place)
     )
     if product_id is not None:
         statement = statement.where(holds.c.product_id == product_id)
@@ -71,24 +79,35 @@ def set_levels(connection: sa.Connection, account_id: int, product_id: int, want
     here = sa.and_(thresholds.c.account_id == account_id, thresholds.c.product_id == product_id)
     connection.execute(sa.delete(thresholds).where(here))
     if wanted is not None:
-        connection.execute(sa.insert(thresholds).values(account_id=account_id, product_id=product_id, levels=";".join(map(str, wanted))))
+        connection.execute(
+            sa.insert(thresholds).values(
+                account_id=account_id, product_id=product_id, levels=";".join(map(str, wanted))
+            )
+        )
 
 
 def crossed(connection: sa.Connection, product_id: int) -> set[tuple[int, int]]:
     """(account, level) that are crossed now, as far as is known."""
-    found = connection.execute(sa.select(crossings.c.account_id, crossings.c.level).where(crossings.c.product_id == product_id))
+    found = connection.execute(
+        sa.select(crossings.c.account_id, crossings.c.level).where(crossings.c.product_id == product_id)
+    )
     return {(row.account_id, row.level) for row in found}
 
 
 def cross(connection: sa.Connection, product_id: int, pairs: Collection[tuple[int, int]], at: datetime) -> None:
     """Thresholds that are crossed from now on."""
     if pairs:
-        connection.execute(sa.insert(crossings), [{"account_id": a, "product_id": product_id, "level": level, "since": at} for a, level in pairs])
+        connection.execute(
+            sa.insert(crossings),
+            [{"account_id": a, "product_id": product_id, "level": level, "since": at} for a, level in pairs],
+        )
 
 
 def uncross(connection: sa.Connection, product_id: int, pairs: Collection[tuple[int, int]]) -> None:
     """Thresholds that are not crossed any more."""
     for account_id, level in pairs:
         connection.execute(
-            sa.delete(crossings).where(crossings.c.product_id == product_id, crossings.c.account_id == account_id, crossings.c.level == level)
+            sa.delete(crossings).where(
+                crossings.c.product_id == product_id, crossings.c.account_id == account_id, crossings.c.level == level
+            )
         )

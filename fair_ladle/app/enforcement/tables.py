@@ -7,10 +7,13 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import Instant, id_column, metadata
 
 holds = sa.Table(
-    "holds", metadata,
+    "holds",
+    metadata,
     id_column(),
     sa.Column("product_id", sa.ForeignKey("products.id"), nullable=False),
-    sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, comment="the restricted account whose excess it is"),
+    sa.Column(
+        "account_id", sa.ForeignKey("accounts.id"), nullable=False, comment="the restricted account whose excess it is"
+    ),
     sa.Column("assignment_id", sa.ForeignKey("assignments.id"), nullable=False, index=True),
     sa.Column("place", sa.Integer, nullable=False, comment="in the stack: the last put on hold is freed first"),
     sa.Column("begins", Instant, nullable=False),
@@ -19,20 +22,23 @@ holds = sa.Table(
 )
 
 enforced = sa.Table(
-    "enforced", metadata,
+    "enforced",
+    metadata,
     sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
     sa.Column("until", Instant, nullable=False, comment="holds are replayed up to here"),
 )
 
 thresholds = sa.Table(
-    "thresholds", metadata,
+    "thresholds",
+    metadata,
     sa.Column("account_id", sa.ForeignKey("accounts.id"), primary_key=True),
     sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
     sa.Column("levels", sa.String(64), nullable=False, comment="percents of the cap, joined by ;"),
 )
 
 crossings = sa.Table(
-    "crossings", metadata,
+    "crossings",
+    metadata,
     sa.Column("account_id", sa.ForeignKey("accounts.id"), primary_key=True),
     sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
     sa.Column("level", sa.Integer, primary_key=True),

@@ -60,19 +60,26 @@ def enforce(unit: Unit, product_code: str) -> Done:
         return Done(0, 0, 0)
     found = settle_world(world)
     new, freed = _sync_holds(unit, found, product, micros(until))
-    told = [*_clock_notices(found, product), *_hold_notices(found, product, new), *_threshold_notices(unit, found, product)]
+    told = [
+        *_clock_notices(found, product),
+        *_hold_notices(found, product, new),
+        *_threshold_notices(unit, found, product),
+    ]
     count = notices.tell(unit, world.accounts, told)
     store.set_enforced(unit.connection, product.id, world.at)
     return Done(len(new), freed, count)
 
 
 def _sync_holds(unit: Unit, found: Positions, product: Product, since: int) -> tuple[list[tuple[int, Hold, Any]], int]:
-    """Keep what a replay finds beyond what is kept: new holds as (account row, hold, assignment), and how many ended."""
+    """Keep what a replay finds beyond what is kept: new holds as (account row, hold, assignment), and how many
+    ended."""
     accounts, past = found.world.accounts, Past(unit, found.world)
     kept = store.open_holds(unit.connection, product.id)
     before: dict[int, list[Hold]] = {}
     for row in kept:
-        before.setdefault(accounts.row_of_id[row.account_id], []).append(Hold(row.assignment_id, row.place, micros(row.begins), None))
+        before.setdefault(accounts.row_of_id[row.account_id], []).append(
+            Hold(row.assignment_id, row.place, micros(row.begins), None)
+        )
     ids = {(accounts.row_of_id[row.account_id], row.assignment_id, micros(row.begins)): row.id for row in kept}
     new, freed, rows, entries = [], 0, [], []
     for place, holds in past.holds(since, before).items():
@@ -84,10 +91,16 @@ def _sync_holds(unit: Unit, found: Positions, product: Product, since: int) -> t
                     freed += 1
                     entries.append(_entry("hold ended", past.unit_of(hold.assignment), place, accounts, product))
                 continue
-            rows.append({
-                "product_id": product.id, "account_id": int(accounts.ids[place]), "assignment_id": hold.assignment, "place": hold.place,
-                "begins": instant(hold.begins), "ends": None if hold.ends is None else instant(hold.ends),
-            })
+            rows.append(
+                {
+                    "product_id": product.id,
+                    "account_id": int(accounts.ids[place]),
+                    "assignment_id": hold.assignment,
+                    "place": hold.place,
+                    "begins": instant(hold.begins),
+                    "ends": None if hold.ends is None else instant(hold.ends),
+                }
+            )
             assignment = past.unit_of(hold.assignment)
             entries.append(_entry("put on hold", assignment, place, accounts, product))
             if hold.ends is None:
@@ -101,7 +114,13 @@ def _sync_holds(unit: Unit, found: Positions, product: Product, since: int) -> t
 def _entry(what: str, assignment: Any, place: int, accounts: Accounts, product: Product) -> log.Entry:
     own = accounts.row_of_id[assignment.account_id] == place
     # Whoever runs the unit's account reads this; what stands above it is not named.
-    return log.Entry(what, assignment.subject, assignment.account_id, None, {"product": product.code, "for": "its own cap" if own else "a cap above"})
+    return log.Entry(
+        what,
+        assignment.subject,
+        assignment.account_id,
+        None,
+        {"product": product.code, "for": "its own cap" if own else "a cap above"},
+    )
 
 
 def _clock_notices(found: Positions, product: Product) -> list[Notice]:
@@ -112,13 +131,28 @@ def _clock_notices(found: Positions, product: Product) -> list[Notice]:
         over = int(found.settled.load[row, column]) - int(world.grid.cap[row, column])
         stage = _stage(clock, world)
         key = f"grace {account_id} {product.id} {clock.since} {stage}"
-        past = f"{name} is {product.said(over)} over its cap of {product.said(int(world.grid.cap[row, column]))} of {product.name}."
+        past = (
+            f"{name} is {product.said(over)} over its cap of "
+            f"{product.said(int(world.grid.cap[row, column]))} of {product.name}."
+        )
         until = f"{clock.deadline_day:%A, %d %B %Y}"
         subject, text = {
-            "start": (f"{name} is past its cap of {product.name}: grace until {until}", f"{past} Everything goes on until the end of {until}; then the excess alone is put on hold."),
-            "halfway": (f"{name}: half of its grace for {product.name} is over", f"{past} The grace ends with {until}."),
-            "last day": (f"{name}: the last day of its grace for {product.name}", f"{past} At the end of today the excess alone is put on hold."),
-            "over": (f"{name}: its grace for {product.name} is over", f"{past} Nothing new goes through until it is back within. Raise the cap, or release what is idle."),
+            "start": (
+                f"{name} is past its cap of {product.name}: grace until {until}",
+                f"{past} Everything goes on until the end of {until}; then the excess alone is put on hold.",
+            ),
+            "halfway": (
+                f"{name}: half of its grace for {product.name} is over",
+                f"{past} The grace ends with {until}.",
+            ),
+            "last day": (
+                f"{name}: the last day of its grace for {product.name}",
+                f"{past} At the end of today the excess alone is put on hold.",
+            ),
+            "over": (
+                f"{name}: its grace for {product.name} is over",
+                f"{past} Nothing new goes through until it is back within. Raise the cap, or release what is idle.",
+            ),
         }[stage]
         told.append(Notice(key, "grace", account_id, subject, text, product.id))
     return told
@@ -139,11 +173,26 @@ def _hold_notices(found: Positions, product: Product, new: Sequence[tuple[int, H
     accounts, told = found.world.accounts, []
     for place in dict.fromkeys(place for place, _, _ in new):
         mine = [(hold, assignment) for row, hold, assignment in new if row == place]
-        names = "\n".join(f"- {assignment.subject}, {accounts.name(accounts.row_of_id[assignment.account_id])}" for _, assignment in mine)
+        names = "\n".join(
+            f"- {assignment.subject}, {accounts.name(accounts.row_of_id[assignment.account_id])}"
+            for _, assignment in mine
+        )
         account_id = int(accounts.ids[place])
         key = f"hold {account_id} {product.id} {mine[0][0].begins} {mine[0][0].assignment}"
-        text = f"Only what is over the cap is on hold: not usable, still theirs, and free again as soon as there is room.\n{names}"
-        told.append(Notice(key, "hold", account_id, f"{accounts.name(place)}: {product.said(len(mine))} of {product.name} on hold", text, product.id))
+        text = (
+            "Only what is over the cap is on hold: not usable, still theirs, and free again "
+            f"as soon as there is room.\n{names}"
+        )
+        told.append(
+            Notice(
+                key,
+                "hold",
+                account_id,
+                f"{accounts.name(place)}: {product.said(len(mine))} of {product.name} on hold",
+                text,
+                product.id,
+            )
+        )
     return told
 
 
@@ -168,10 +217,17 @@ def _threshold_notices(unit: Unit, found: Positions, product: Product) -> list[N
         row = now[account_id, level]
         cap, load = int(world.grid.cap[row, 0]), int(found.settled.load[row, 0])
         name = world.accounts.name(row)
-        told.append(Notice(
-            f"threshold {account_id} {product.id} {level} {micros(unit.now)}", "threshold", account_id, f"{name} has reached {level} % of its cap of {product.name}",
-            f"{product.said(load)} of {product.said(cap)} are counted.", product.id, parent_too=level >= 100,
-        ))
+        told.append(
+            Notice(
+                f"threshold {account_id} {product.id} {level} {micros(unit.now)}",
+                "threshold",
+                account_id,
+                f"{name} has reached {level} % of its cap of {product.name}",
+                f"{product.said(load)} of {product.said(cap)} are counted.",
+                product.id,
+                parent_too=level >= 100,
+            )
+        )
     return told
 
 
@@ -190,15 +246,28 @@ class OnHold:
 def on_hold(unit: Unit, actor: Actor, account: str | None = None, product: str | None = None) -> list[OnHold]:
     """Units on hold in the actor's branch, or in one below it, in the order in which they were put there."""
     accounts = accounts_usecases.known(unit)
-    top = accounts_usecases.top_row(accounts, actor) if account is None else accounts_usecases.row_in_scope(accounts, actor, account)
+    top = (
+        accounts_usecases.top_row(accounts, actor)
+        if account is None
+        else accounts_usecases.row_in_scope(accounts, actor, account)
+    )
     product_id = None if product is None else pools_usecases.product(unit, product).id
     inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
     found = []
-    for row in store.shown_holds(unit.connection, [int(each) for each in accounts.ids[accounts.tree.branch(top)]], product_id):
+    for row in store.shown_holds(
+        unit.connection, [int(each) for each in accounts.ids[accounts.tree.branch(top)]], product_id
+    ):
         of, cause = accounts.row_of_id[row.of_account_id], accounts.row_of_id[row.account_id]
-        found.append(OnHold(
-            row.product, row.subject, accounts.tree.codes[of], accounts.tree.codes[cause] if cause in inside else "above", row.begins.isoformat(), row.place,
-        ))
+        found.append(
+            OnHold(
+                row.product,
+                row.subject,
+                accounts.tree.codes[of],
+                accounts.tree.codes[cause] if cause in inside else "above",
+                row.begins.isoformat(),
+                row.place,
+            )
+        )
     return found
 
 

@@ -50,11 +50,22 @@ def layers_of(unit: Unit, actor: Actor, person: Any) -> list[PersonLayers]:
     inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
     layers = Layers(unit, accounts)
     me = is_present(person.id)
-    mine = [each for each, members in zip(layers.every, store.members(unit.connection, me, [layers.clause(each) for each in layers.every]), strict=True) if len(members)]
+    mine = [
+        each
+        for each, members in zip(
+            layers.every,
+            store.members(unit.connection, me, [layers.clause(each) for each in layers.every]),
+            strict=True,
+        )
+        if len(members)
+    ]
     off: dict[int, list[str]] = defaultdict(list)
     for row in store.switched_off(unit.connection, [person.id]):
         off[row.product_id].append(row.component)
-    have = {row.product_id for row in usage.open_assignments(unit, list(layers.products.values()), [person.username], unit.now)}
+    have = {
+        row.product_id
+        for row in usage.open_assignments(unit, list(layers.products.values()), [person.username], unit.now)
+    }
     _, products, reached = layers.reached(mine, me)
     column = {product.id: n for n, product in enumerate(products)}
     found = []
@@ -62,15 +73,23 @@ def layers_of(unit: Unit, actor: Actor, person: Any) -> list[PersonLayers]:
         if product.measure != "seat":
             continue
         cells = [
-            Cell(_layer_name(accounts, layers, each) if layers.row(each) in inside else "above", True, list(each.on)) for each in mine if each.product.id == product.id
+            Cell(_layer_name(accounts, layers, each) if layers.row(each) in inside else "above", True, list(each.on))
+            for each in mine
+            if each.product.id == product.id
         ]
         by_rule = person.id in store.given(unit.connection, product.id)
         direct = product.id in have and not by_rule
         on = named(product, int(reached.components[0, column[product.id]])) if product.id in column else []
         if direct:
-            on = [code for code in product.components if code in on or code not in off[product.id] or code in product.mandatory]
+            on = [
+                code
+                for code in product.components
+                if code in on or code not in off[product.id] or code in product.mandatory
+            ]
         waits = store.waiting(unit.connection, product.id).get(person.id)
-        found.append(PersonLayers(product, cells, off[product.id], product.id in column, on, product.id in have, direct, waits))
+        found.append(
+            PersonLayers(product, cells, off[product.id], product.id in column, on, product.id in have, direct, waits)
+        )
     return found
 
 
@@ -86,4 +105,17 @@ def switch(unit: Unit, actor: Actor, person: Any, product_code: str, component: 
     if component in product.mandatory and not on:
         raise conflict(f"{component} is always on in {product.name}.")
     store.switch(unit.connection, person.id, product.id, component, on)
-    log.write(unit, actor, None, [log.Entry("component switched", person.username, person.account_id, None, {"product": product.code, component: "on" if on else "off"})])
+    log.write(
+        unit,
+        actor,
+        None,
+        [
+            log.Entry(
+                "component switched",
+                person.username,
+                person.account_id,
+                None,
+                {"product": product.code, component: "on" if on else "off"},
+            )
+        ],
+    )

@@ -89,8 +89,12 @@ def laid_body(laid: Laid) -> LaidBody:
     for _, _, why in laid.waiting:
         reasons[why] = reasons.get(why, 0) + 1
     return LaidBody(
-        given=len(laid.given), taken=len(laid.taken), waiting=len(laid.waiting), given_to=sorted(name for name, _ in laid.given)[:50],
-        taken_from=sorted(name for name, _ in laid.taken)[:50], reasons=dict(sorted(reasons.items(), key=lambda each: -each[1])[:20]),
+        given=len(laid.given),
+        taken=len(laid.taken),
+        waiting=len(laid.waiting),
+        given_to=sorted(name for name, _ in laid.given)[:50],
+        taken_from=sorted(name for name, _ in laid.taken)[:50],
+        reasons=dict(sorted(reasons.items(), key=lambda each: -each[1])[:20]),
     )
 
 
@@ -99,8 +103,13 @@ def entitlements(db: Db, who: Who) -> Any:
     """What the layers of one's branch give."""
     return [
         EntitlementBody(
-            account=code, account_name=name, group=each.group.code if each.group else None, product=each.product.code, product_name=each.product.name,
-            components=list(each.on), priority=each.priority,
+            account=code,
+            account_name=name,
+            group=each.group.code if each.group else None,
+            product=each.product.code,
+            product_name=each.product.name,
+            components=list(each.on),
+            priority=each.priority,
         )
         for code, name, each in db.run(usecases.entitlements, who)
     ]
@@ -110,7 +119,12 @@ def entitlements(db: Db, who: Who) -> Any:
 def products(db: Db, who: Who) -> Any:
     """What can be given: products that people have seats of, with their components."""
     return [
-        SeatProduct(code=each.code, name=each.name, components=[ComponentBody(code=code, mandatory=code in each.mandatory) for code in each.components], successor=each.successor)
+        SeatProduct(
+            code=each.code,
+            name=each.name,
+            components=[ComponentBody(code=code, mandatory=code in each.mandatory) for code in each.components],
+            successor=each.successor,
+        )
         for each in db.run(usecases.seat_products, who)
     ]
 
@@ -120,8 +134,14 @@ def queue(db: Db, who: Who) -> Any:
     """Who waits for a seat, first come first."""
     return [
         WaitingBody(
-            username=each.username, name=each.name, account_name=each.account_name, product=each.product.code, product_name=each.product.name,
-            since=each.since, priority=each.priority, why=each.why,
+            username=each.username,
+            name=each.name,
+            account_name=each.account_name,
+            product=each.product.code,
+            product_name=each.product.name,
+            since=each.since,
+            priority=each.priority,
+            why=each.why,
         )
         for each in db.run(usecases.queue, who)
     ]

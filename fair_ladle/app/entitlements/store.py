@@ -34,7 +34,9 @@ def forget(connection: sa.Connection, entitlement_id: int) -> None:
     connection.execute(sa.delete(entitlements).where(entitlements.c.id == entitlement_id))
 
 
-def members(connection: sa.Connection, among: sa.ColumnElement[bool], clauses: Sequence[sa.ColumnElement[bool]]) -> list[Ints]:
+def members(
+    connection: sa.Connection, among: sa.ColumnElement[bool], clauses: Sequence[sa.ColumnElement[bool]]
+) -> list[Ints]:
     """For each condition the numbers of the people (among some) of whom it is true; many conditions in one pass."""
     found: list[Ints] = []
     for start in range(0, len(clauses), AT_ONCE):
@@ -63,31 +65,43 @@ def given(connection: sa.Connection, product_id: int) -> set[int]:
 def note_given(connection: sa.Connection, product_id: int, person_ids: Collection[int]) -> None:
     """These seats a layer gave."""
     if person_ids:
-        connection.execute(sa.insert(rule_seats), [{"product_id": product_id, "person_id": each} for each in person_ids])
+        connection.execute(
+            sa.insert(rule_seats), [{"product_id": product_id, "person_id": each} for each in person_ids]
+        )
 
 
 def forget_given(connection: sa.Connection, product_id: int, person_ids: Collection[int]) -> None:
     """These seats are no layer's any more."""
     if person_ids:
-        connection.execute(sa.delete(rule_seats).where(rule_seats.c.product_id == product_id, rule_seats.c.person_id.in_(person_ids)))
+        connection.execute(
+            sa.delete(rule_seats).where(rule_seats.c.product_id == product_id, rule_seats.c.person_id.in_(person_ids))
+        )
 
 
 def waiting(connection: sa.Connection, product_id: int) -> dict[int, datetime]:
     """Who waits for a seat of a product, and since when."""
     q = seat_queue
-    return {row.person_id: row.since for row in connection.execute(sa.select(q.c.person_id, q.c.since).where(q.c.product_id == product_id))}
+    return {
+        row.person_id: row.since
+        for row in connection.execute(sa.select(q.c.person_id, q.c.since).where(q.c.product_id == product_id))
+    }
 
 
 def wait(connection: sa.Connection, product_id: int, person_ids: Collection[int], since: datetime) -> None:
     """These begin to wait."""
     if person_ids:
-        connection.execute(sa.insert(seat_queue), [{"product_id": product_id, "person_id": each, "since": since} for each in person_ids])
+        connection.execute(
+            sa.insert(seat_queue),
+            [{"product_id": product_id, "person_id": each, "since": since} for each in person_ids],
+        )
 
 
 def wait_no_more(connection: sa.Connection, product_id: int, person_ids: Collection[int]) -> None:
     """These do not wait any more."""
     if person_ids:
-        connection.execute(sa.delete(seat_queue).where(seat_queue.c.product_id == product_id, seat_queue.c.person_id.in_(person_ids)))
+        connection.execute(
+            sa.delete(seat_queue).where(seat_queue.c.product_id == product_id, seat_queue.c.person_id.in_(person_ids))
+        )
 
 
 def lock_products(connection: sa.Connection) -> None:
@@ -104,28 +118,42 @@ def switched_off(connection: sa.Connection, person_ids: Collection[int]) -> list
 def switch(connection: sa.Connection, person_id: int, product_id: int, component: str, on: bool) -> None:
     """Switch a component off for one person, or no longer."""
     s = component_switches
-    connection.execute(sa.delete(s).where(s.c.person_id == person_id, s.c.product_id == product_id, s.c.component == component))
+    connection.execute(
+        sa.delete(s).where(s.c.person_id == person_id, s.c.product_id == product_id, s.c.component == component)
+    )
     if not on:
         connection.execute(sa.insert(s).values(person_id=person_id, product_id=product_id, component=component))
 
 
-def switch_anew(connection: sa.Connection, person_ids: Collection[int], parts: Sequence[tuple[int, Collection[str]]], off: Sequence[dict[str, Any]]) -> None:
+def switch_anew(
+    connection: sa.Connection,
+    person_ids: Collection[int],
+    parts: Sequence[tuple[int, Collection[str]]],
+    off: Sequence[dict[str, Any]],
+) -> None:
     """For these people, components (product_id, codes) are switched as ``off`` says: those in it off, the others on."""
     s = component_switches
     for product_id, components in parts:
-        connection.execute(sa.delete(s).where(s.c.person_id.in_(person_ids), s.c.product_id == product_id, s.c.component.in_(components)))
+        connection.execute(
+            sa.delete(s).where(
+                s.c.person_id.in_(person_ids), s.c.product_id == product_id, s.c.component.in_(components)
+            )
+        )
     if off:
         connection.execute(sa.insert(s), list(off))
 
 
 def products_given(connection: sa.Connection) -> set[int]:
     """Products of which a layer gave a seat, or somebody waits for one."""
-    return {*connection.scalars(sa.select(rule_seats.c.product_id).distinct()), *connection.scalars(sa.select(seat_queue.c.product_id).distinct())}
+    return {
+        *connection.scalars(sa.select(rule_seats.c.product_id).distinct()),
+        *connection.scalars(sa.select(seat_queue.c.product_id).distinct()),
+    }
 
 
 def has_it_on(product_id: int, component: str, on_by_layer: sa.ColumnElement[bool]) -> sa.ColumnElement[bool]:
-    """People, of those with a seat of a product, who have a component of it on: no switch turns it off, and the seat came
-    by hand, or some layer that gives it has it on (``on_by_layer``)."""
+    """People, of those with a seat of a product, who have a component of it on: no switch turns it off, and the seat
+    came by hand, or some layer that gives it has it on (``on_by_layer``)."""
     s, r = component_switches, rule_seats
     off = sa.select(s.c.person_id).where(s.c.product_id == product_id, s.c.component == component)
     layered = sa.select(r.c.person_id).where(r.c.product_id == product_id)

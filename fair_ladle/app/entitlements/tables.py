@@ -7,9 +7,12 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import Instant, code_column, id_column, metadata
 
 entitlements = sa.Table(
-    "entitlements", metadata,
+    "entitlements",
+    metadata,
     id_column(),
-    sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, comment="gives to its branch, or to a group of it"),
+    sa.Column(
+        "account_id", sa.ForeignKey("accounts.id"), nullable=False, comment="gives to its branch, or to a group of it"
+    ),
     sa.Column("group_id", sa.ForeignKey("groups.id"), index=True, comment="NULL = everybody of the branch"),
     sa.Column("product_id", sa.ForeignKey("products.id"), nullable=False),
     sa.Column("components", sa.JSON, nullable=False, comment="codes of those that are on"),
@@ -18,20 +21,23 @@ entitlements = sa.Table(
 )
 
 component_switches = sa.Table(
-    "component_switches", metadata,
+    "component_switches",
+    metadata,
     sa.Column("person_id", sa.ForeignKey("people.id"), primary_key=True),
     sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
     code_column("component", primary_key=True),
 )
 
 rule_seats = sa.Table(
-    "rule_seats", metadata,
+    "rule_seats",
+    metadata,
     sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
     sa.Column("person_id", sa.ForeignKey("people.id"), primary_key=True),
 )
 
 seat_queue = sa.Table(
-    "seat_queue", metadata,
+    "seat_queue",
+    metadata,
     sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
     sa.Column("person_id", sa.ForeignKey("people.id"), primary_key=True),
     sa.Column("since", Instant, nullable=False),

@@ -56,7 +56,8 @@ class Gives:
 
 @dataclass
 class Laid:
-    """What laying the layers out did: seats given and taken back by person and product, and who waits, with the reason."""
+    """What laying the layers out did: seats given and taken back by person and product, and who waits, with the
+    reason."""
 
     given: list[tuple[str, str]] = field(default_factory=list)
     taken: list[tuple[str, str]] = field(default_factory=list)
@@ -72,8 +73,16 @@ class Layers:
         self.groups = Groups.read(unit, accounts)
         by_id = {each.id: each for each in self.groups.every}
         self.every = [
-            Entitlement(row.id, row.account_id, by_id[row.group_id] if row.group_id else None, self.products[row.product_id], tuple(row.components), row.priority)
-            for row in store.all_entitlements(unit.connection) if row.account_id in accounts.row_of_id
+            Entitlement(
+                row.id,
+                row.account_id,
+                by_id[row.group_id] if row.group_id else None,
+                self.products[row.product_id],
+                tuple(row.components),
+                row.priority,
+            )
+            for row in store.all_entitlements(unit.connection)
+            if row.account_id in accounts.row_of_id
         ]
 
     def row(self, each: Entitlement) -> int:
@@ -85,21 +94,29 @@ class Layers:
         branch = in_branch(self.accounts, self.row(each))
         return branch if each.group is None else sa.and_(branch, self.groups.reaches(each.group))
 
-    def reached(self, of: Sequence[Entitlement], among: sa.ColumnElement[bool] = PRESENT) -> tuple[list[int], list[Product], Reached]:
+    def reached(
+        self, of: Sequence[Entitlement], among: sa.ColumnElement[bool] = PRESENT
+    ) -> tuple[list[int], list[Product], Reached]:
         """Who is reached by these: people (numbers), products, and what of which reaches whom."""
         members = store.members(self.unit.connection, among, [self.clause(each) for each in of])
         ids = np.unique(np.concatenate([*members, np.empty(0, dtype=np.int64)]))
         products = sorted({each.product for each in of}, key=lambda product: (bool(product.requires), product.code))
         column = {product.id: n for n, product in enumerate(products)}
         givings = [
-            Giving(column[each.product.id], np.searchsorted(ids, mine), bits(each.product, each.on), each.priority) for each, mine in zip(of, members, strict=True)
+            Giving(column[each.product.id], np.searchsorted(ids, mine), bits(each.product, each.on), each.priority)
+            for each, mine in zip(of, members, strict=True)
         ]
         people = {person_id: n for n, person_id in enumerate(ids.tolist())}
         off = [
             (people[row.person_id], column[row.product_id], bits(self.products[row.product_id], (row.component,)))
-            for row in (store.switched_off(self.unit.connection, list(people)) if people else []) if row.product_id in column
+            for row in (store.switched_off(self.unit.connection, list(people)) if people else [])
+            if row.product_id in column
         ]
-        return ids.tolist(), products, reach(len(ids), len(products), givings, off, [bits(each, each.mandatory) for each in products])
+        return (
+            ids.tolist(),
+            products,
+            reach(len(ids), len(products), givings, off, [bits(each, each.mandatory) for each in products]),
+        )
 
 
 def bits(product: Product, codes: Sequence[str]) -> int:
@@ -117,7 +134,11 @@ def entitlements(unit: Unit, actor: Actor) -> list[tuple[str, str, Entitlement]]
     accounts = accounts_usecases.known(unit)
     inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
     layers = Layers(unit, accounts)
-    return [(accounts.tree.codes[layers.row(each)], accounts.name(layers.row(each)), each) for each in layers.every if layers.row(each) in inside]
+    return [
+        (accounts.tree.codes[layers.row(each)], accounts.name(layers.row(each)), each)
+        for each in layers.every
+        if layers.row(each) in inside
+    ]
 
 
 def seat_products(unit: Unit, actor: Actor) -> list[Product]:
@@ -132,21 +153,42 @@ def put(unit: Unit, actor: Actor, wanted: Gives) -> Laid:
     layers, there, group, product = _find(unit, actor, accounts, wanted)
     unknown = [code for code in wanted.on if code not in product.components]
     if unknown:
-        raise invalid(f"{product.name} has no component {unknown[0]}; it has {', '.join(product.components) or 'none'}.", "components")
+        raise invalid(
+            f"{product.name} has no component {unknown[0]}; it has {', '.join(product.components) or 'none'}.",
+            "components",
+        )
     if product.measure != "seat":
         raise invalid(f"{product.name} is no product that people have seats of.", "product")
     if not 1 <= wanted.priority <= 1000:
         raise invalid("A priority from 1 (first) to 1000.", "priority")
     on = [code for code in product.components if code in wanted.on or code in product.mandatory]
     row = accounts.tree.row(wanted.account)
-    store.put(unit.connection, there.id if there else None, {
-        "account_id": int(accounts.ids[row]), "group_id": group.id if group else None, "product_id": product.id, "components": on, "priority": wanted.priority,
-    })
+    store.put(
+        unit.connection,
+        there.id if there else None,
+        {
+            "account_id": int(accounts.ids[row]),
+            "group_id": group.id if group else None,
+            "product_id": product.id,
+            "components": on,
+            "priority": wanted.priority,
+        },
+    )
     to = group.name if group else "everybody"
-    log.write(unit, actor, None, [log.Entry(
-        "layer changed" if there else "layer made", product.code, int(accounts.ids[row]), {"to": to, "components": ", ".join(there.on), "priority": there.priority} if there else None,
-        {"to": to, "components": ", ".join(on), "priority": wanted.priority},
-    )])
+    log.write(
+        unit,
+        actor,
+        None,
+        [
+            log.Entry(
+                "layer changed" if there else "layer made",
+                product.code,
+                int(accounts.ids[row]),
+                {"to": to, "components": ", ".join(there.on), "priority": there.priority} if there else None,
+                {"to": to, "components": ", ".join(on), "priority": wanted.priority},
+            )
+        ],
+    )
     return lay_out(unit, [product])
 
 
@@ -157,24 +199,45 @@ def forget(unit: Unit, actor: Actor, wanted: Gives) -> Laid:
     if there is None:
         raise not_found("layer that gives", wanted.product)
     store.forget(unit.connection, there.id)
-    log.write(unit, actor, None, [log.Entry("layer taken away", product.code, there.account_id, {"to": group.name if group else "everybody"})])
+    log.write(
+        unit,
+        actor,
+        None,
+        [log.Entry("layer taken away", product.code, there.account_id, {"to": group.name if group else "everybody"})],
+    )
     return lay_out(unit, [product])
 
 
-def _find(unit: Unit, actor: Actor, accounts: Accounts, wanted: Gives) -> tuple[Layers, Entitlement | None, Group | None, Product]:
+def _find(
+    unit: Unit, actor: Actor, accounts: Accounts, wanted: Gives
+) -> tuple[Layers, Entitlement | None, Group | None, Product]:
     row = accounts_usecases.row_in_scope(accounts, actor, wanted.account)
     store.lock_products(unit.connection)
     layers, account_id = Layers(unit, accounts), int(accounts.ids[row])
-    group = None if wanted.group is None else next((each for each in layers.groups.every if each.account_id == account_id and each.code == wanted.group), None)
+    group = (
+        None
+        if wanted.group is None
+        else next(
+            (each for each in layers.groups.every if each.account_id == account_id and each.code == wanted.group), None
+        )
+    )
     if wanted.group is not None and group is None:
         raise not_found("group", wanted.group)
     product = pools_usecases.product(unit, wanted.product)
-    there = next((each for each in layers.every if (each.account_id, each.group, each.product.id) == (account_id, group, product.id)), None)
+    there = next(
+        (
+            each
+            for each in layers.every
+            if (each.account_id, each.group, each.product.id) == (account_id, group, product.id)
+        ),
+        None,
+    )
     return layers, there, group, product
 
 
 def lay_out(unit: Unit, only: Sequence[Product] | None = None) -> Laid:
-    """Let seats follow the layers: who is reached gets one or waits, who is reached no more gives back what a layer gave.
+    """Let seats follow the layers: who is reached gets one or waits, who is reached no more gives back what a layer
+    gave.
 
     Seats given directly stay. Doing it twice does nothing twice.
     """
@@ -189,10 +252,18 @@ def lay_out(unit: Unit, only: Sequence[Product] | None = None) -> Laid:
     # What needs another product is taken back first, and given last.
     before = {product.id: store.given(unit.connection, product.id) for product in turn}
     for product in reversed(turn):
-        there = {ids[place] for place in np.flatnonzero(reached.layers[:, column[product.id]]).tolist()} if product.id in column else set()
+        there = (
+            {ids[place] for place in np.flatnonzero(reached.layers[:, column[product.id]]).tolist()}
+            if product.id in column
+            else set()
+        )
         _take_back(unit, accounts, product, before[product.id] - there, laid)
     for product in turn:
-        places = np.flatnonzero(reached.layers[:, column[product.id]]) if product.id in column else np.empty(0, dtype=np.int64)
+        places = (
+            np.flatnonzero(reached.layers[:, column[product.id]])
+            if product.id in column
+            else np.empty(0, dtype=np.int64)
+        )
         priority = {ids[place]: int(reached.priority[place, column[product.id]]) for place in places.tolist()}
         _give(unit, accounts, product, priority, laid)
     return laid
@@ -201,14 +272,28 @@ def lay_out(unit: Unit, only: Sequence[Product] | None = None) -> Laid:
 def lay_out_of(unit: Unit, groups: Sequence[Group]) -> Laid:
     """Lay out what these groups give."""
     ids = {each.id for each in groups}
-    of = {each.product.id: each.product for each in Layers(unit, accounts_usecases.known(unit)).every if each.group is not None and each.group.id in ids}
+    of = {
+        each.product.id: each.product
+        for each in Layers(unit, accounts_usecases.known(unit)).every
+        if each.group is not None and each.group.id in ids
+    }
     return lay_out(unit, list(of.values())) if of else Laid()
 
 
 def _take_back(unit: Unit, accounts: Accounts, product: Product, person_ids: set[int], laid: Laid) -> None:
     people = store.facts(unit.connection, person_ids)
-    open_now = {row.subject: row for row in usage.open_assignments(unit, [product], [each.username for each in people.values()], unit.now)} if people else {}
-    wanted = [Wanted(accounts.tree.codes[accounts.row_of_id[row.account_id]], product.code, username) for username, row in sorted(open_now.items())]
+    open_now = (
+        {
+            row.subject: row
+            for row in usage.open_assignments(unit, [product], [each.username for each in people.values()], unit.now)
+        }
+        if people
+        else {}
+    )
+    wanted = [
+        Wanted(accounts.tree.codes[accounts.row_of_id[row.account_id]], product.code, username)
+        for username, row in sorted(open_now.items())
+    ]
     for part in takings.in_parts(wanted):
         takings.release(unit, RULES, part)
     store.forget_given(unit.connection, product.id, person_ids)
@@ -217,18 +302,33 @@ def _take_back(unit: Unit, accounts: Accounts, product: Product, person_ids: set
 
 def _give(unit: Unit, accounts: Accounts, product: Product, priority: dict[int, int], laid: Laid) -> None:
     waits = store.waiting(unit.connection, product.id)
-    people = {person_id: each for person_id, each in store.facts(unit.connection, list(priority)).items() if each.status in MAY_HAVE}
-    have = {row.subject for row in usage.open_assignments(unit, [product], [each.username for each in people.values()], unit.now)} if people else set()
+    people = {
+        person_id: each
+        for person_id, each in store.facts(unit.connection, list(priority)).items()
+        if each.status in MAY_HAVE
+    }
+    have = (
+        {
+            row.subject
+            for row in usage.open_assignments(unit, [product], [each.username for each in people.values()], unit.now)
+        }
+        if people
+        else set()
+    )
     wanting = [person_id for person_id, each in people.items() if each.username not in have]
     store.wait_no_more(unit.connection, product.id, set(waits) - set(wanting))
     now = unit.now
     new = [person_id for person_id in wanting if person_id not in waits]
     store.wait(unit.connection, product.id, new, now)
-    kept = {username for username, _, _ in takings.set_aside(unit, [product], [people[each].username for each in wanting])}
+    kept = {
+        username for username, _, _ in takings.set_aside(unit, [product], [people[each].username for each in wanting])
+    }
     priority = {person_id: -1 if people[person_id].username in kept else priority[person_id] for person_id in wanting}
     since = {person_id: micros(waits.get(person_id, now)) for person_id in wanting}
     order = waiting_order(
-        np.array(wanting, dtype=np.int64), np.array([priority[each] for each in wanting], dtype=np.int64), np.array([since[each] for each in wanting], dtype=np.int64)
+        np.array(wanting, dtype=np.int64),
+        np.array([priority[each] for each in wanting], dtype=np.int64),
+        np.array([since[each] for each in wanting], dtype=np.int64),
     ).tolist()
     against = takings.what_speaks_against(unit, product, [people[each] for each in order])
     laid.waiting.extend((username, product.code, why) for username, why in against.items())
@@ -293,13 +393,20 @@ def queue(unit: Unit, actor: Actor) -> list[Waiting]:
         waits = store.waiting(unit.connection, product.id)
         people = store.facts(unit.connection, list(waits))
         mine = [
-            each for each in people.values() if accounts.row_of_id[each.account_id] in inside and each.id in place and reached.layers[place[each.id], n]
+            each
+            for each in people.values()
+            if accounts.row_of_id[each.account_id] in inside and each.id in place and reached.layers[place[each.id], n]
         ]
         against = takings.what_speaks_against(unit, product, mine)
         rows = [
             Waiting(
-                each.username, each.display_name, accounts.name(accounts.row_of_id[each.account_id]), product, waits[each.id],
-                int(reached.priority[place[each.id], n]), against.get(each.username, ""),
+                each.username,
+                each.display_name,
+                accounts.name(accounts.row_of_id[each.account_id]),
+                product,
+                waits[each.id],
+                int(reached.priority[place[each.id], n]),
+                against.get(each.username, ""),
             )
             for each in mine
         ]
@@ -310,7 +417,11 @@ def queue(unit: Unit, actor: Actor) -> list[Waiting]:
 def given_to(unit: Unit, group: Group) -> list[str]:
     """Names of the products a group gives: it cannot go before these do."""
     accounts = accounts_usecases.known(unit)
-    return [each.product.name for each in Layers(unit, accounts).every if each.group is not None and each.group.id == group.id]
+    return [
+        each.product.name
+        for each in Layers(unit, accounts).every
+        if each.group is not None and each.group.id == group.id
+    ]
 
 
 def comes_by_a_layer(unit: Unit, product: Product, person_ids: Sequence[int]) -> set[int]:
@@ -318,23 +429,41 @@ def comes_by_a_layer(unit: Unit, product: Product, person_ids: Sequence[int]) ->
     return store.given(unit.connection, product.id) & set(person_ids)
 
 
-def carry_over(unit: Unit, old: Product, new: Product, mapped: dict[str, str | None], person_ids: Sequence[int]) -> dict[str, int]:
-    """What is switched off of one product is switched off of what it becomes in another one; components that were on and
-    become nothing, with how many people lose each.
+def carry_over(
+    unit: Unit, old: Product, new: Product, mapped: dict[str, str | None], person_ids: Sequence[int]
+) -> dict[str, int]:
+    """What is switched off of one product is switched off of what it becomes in another one; components that were on
+    and become nothing, with how many people lose each.
 
-    ``mapped`` says what each component of the old product becomes (None = nothing); a component of the new one is off
-    where everything it comes from was off, and one that comes from nothing is as the product has it.
+    ``mapped`` says what each component of the old product becomes (None = nothing); a component of the new one is
+    off where everything it comes from was off, and one that comes from nothing is as the product has it.
     """
     off: dict[int, set[str]] = defaultdict(set)
     for row in store.switched_off(unit.connection, person_ids) if person_ids else []:
         if row.product_id == old.id:
             off[row.person_id].add(row.component)
-    lost = {component: sum(component not in off[each] for each in person_ids) for component in old.components if mapped.get(component) is None}
-    origins = {each: [part for part in old.components if mapped.get(part) == each] for each in new.components if each not in new.mandatory}
+    lost = {
+        component: sum(component not in off[each] for each in person_ids)
+        for component in old.components
+        if mapped.get(component) is None
+    }
+    origins = {
+        each: [part for part in old.components if mapped.get(part) == each]
+        for each in new.components
+        if each not in new.mandatory
+    }
     origins = {each: parts for each, parts in origins.items() if parts}
-    store.switch_anew(unit.connection, list(off), [(old.id, old.components), (new.id, list(origins))], [
-        {"person_id": person_id, "product_id": new.id, "component": each} for person_id, gone in off.items() for each, parts in origins.items() if gone.issuperset(parts)
-    ])
+    store.switch_anew(
+        unit.connection,
+        list(off),
+        [(old.id, old.components), (new.id, list(origins))],
+        [
+            {"person_id": person_id, "product_id": new.id, "component": each}
+            for person_id, gone in off.items()
+            for each, parts in origins.items()
+            if gone.issuperset(parts)
+        ],
+    )
     return {component: count for component, count in lost.items() if count}
 
 

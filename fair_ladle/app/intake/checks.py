@@ -53,10 +53,24 @@ class Checks:
     def run(self) -> None:
         """Every rule in turn; all faults stand in the intake afterwards."""
         for rule in (
-            self.keys_once, self.accounts_known_everywhere, self.products_known_everywhere, self.one_tree,
-            self.measure_kept, self.products_refer, self.lots_sound, self.pools_reach, self.allocations_sound,
-            self.versions_apart, self.assignments_sound, self.storage_sound, self.usernames_sound, self.members_known, self.group_rules_readable,
-            self.groups_not_in_themselves, self.tiers_sound, self.days_in_order,
+            self.keys_once,
+            self.accounts_known_everywhere,
+            self.products_known_everywhere,
+            self.one_tree,
+            self.measure_kept,
+            self.products_refer,
+            self.lots_sound,
+            self.pools_reach,
+            self.allocations_sound,
+            self.versions_apart,
+            self.assignments_sound,
+            self.storage_sound,
+            self.usernames_sound,
+            self.members_known,
+            self.group_rules_readable,
+            self.groups_not_in_themselves,
+            self.tiers_sound,
+            self.days_in_order,
         ):
             rule()
 
@@ -88,18 +102,34 @@ class Checks:
         if not self.accounts_known:
             return
         for table, columns in {
-            "accounts": ("parent",), "lots": ("owner",), "allocations": ("account",), "people": ("account",),
-            "groups": ("account",), "assignments": ("account",), "storage": ("account",),
-            "rates": ("seller", "buyer"), "rate_tiers": ("seller", "buyer"),
+            "accounts": ("parent",),
+            "lots": ("owner",),
+            "allocations": ("account",),
+            "people": ("account",),
+            "groups": ("account",),
+            "assignments": ("account",),
+            "storage": ("account",),
+            "rates": ("seller", "buyer"),
+            "rate_tiers": ("seller", "buyer"),
         }.items():
-            self._known(table, columns, self.parents.keys() | self._dropped("accounts"), "the code of an account in accounts.csv")
+            self._known(
+                table,
+                columns,
+                self.parents.keys() | self._dropped("accounts"),
+                "the code of an account in accounts.csv",
+            )
 
     def products_known_everywhere(self) -> None:
         """Every product named anywhere exists."""
         if not self.products_known:
             return
         for table in ("lots", "allocations", "assignments", "storage", "rates", "rate_tiers"):
-            self._known(table, ("product",), self.measures.keys() | self._dropped("products"), "the code of a product in products.csv")
+            self._known(
+                table,
+                ("product",),
+                self.measures.keys() | self._dropped("products"),
+                "the code of a product in products.csv",
+            )
 
     def _dropped(self, table: str) -> set[str]:
         return {row["code"] for row in self.intake.dropped.get(table, []) if row.get("code")}
@@ -118,7 +148,9 @@ class Checks:
         before = len(self.intake.faults)
         for number, row in rows:
             if (row["kind"] == "operator") != (row["parent"] is None):
-                expected = "no parent for the operator" if row["kind"] == "operator" else "the code of the account above"
+                expected = (
+                    "no parent for the operator" if row["kind"] == "operator" else "the code of the account above"
+                )
                 self.intake.fault("accounts", number, "parent", row["parent"] or "nothing", expected)
         roots = [code for code, parent in self.parents.items() if parent is None]
         if len(roots) > 1:
@@ -138,9 +170,12 @@ class Checks:
                 on_way.add(at)
                 at = self.parents[at]
             if at in on_way:
-                circle = way[way.index(at):]
+                circle = way[way.index(at) :]
                 self.intake.fault(
-                    "accounts", number_of.get(circle[-1], 1), "parent", " under ".join([*circle, circle[0]]),
+                    "accounts",
+                    number_of.get(circle[-1], 1),
+                    "parent",
+                    " under ".join([*circle, circle[0]]),
                     "a parent that is not below the account itself",
                 )
             settled.update(way)
@@ -151,14 +186,19 @@ class Checks:
         for number, row in self.intake.table("products"):
             there = self.there.measures.get(row["code"])
             if there is not None and there != row["measure"]:
-                self.intake.fault("products", number, "measure", row["measure"], f"{there}, as it was; a new measure is a new product")
+                self.intake.fault(
+                    "products", number, "measure", row["measure"], f"{there}, as it was; a new measure is a new product"
+                )
 
     def products_refer(self) -> None:
         """Base products and successors exist."""
         if not self.products_known:
             return
         for number, row in self.intake.table("products"):
-            for column, named in (("requires", row["requires"]), ("successor", [row["successor"]] if row["successor"] else [])):
+            for column, named in (
+                ("requires", row["requires"]),
+                ("successor", [row["successor"]] if row["successor"] else []),
+            ):
                 for code in named:
                     if code not in self.measures:
                         self.intake.fault("products", number, column, code, "the code of a product in products.csv")
@@ -173,7 +213,9 @@ class Checks:
         for number, row in self.intake.table("lots"):
             self._grains("lots", number, row, ("quantity", "true_up"))
             if row["overcommit"] is not None and self.measures.get(row["product"], STORAGE) != STORAGE:
-                self.intake.fault("lots", number, "overcommit", row["overcommit"], "nothing: only storage can be overcommitted")
+                self.intake.fault(
+                    "lots", number, "overcommit", row["overcommit"], "nothing: only storage can be overcommitted"
+                )
             if row["currency"] is None:
                 row["currency"] = self._currency(row["owner"])
             if row["currency"] is None:
@@ -182,7 +224,10 @@ class Checks:
             there = currencies[row["owner"], row["product"]]
             if there and row["currency"] not in there:
                 self.intake.fault(
-                    "lots", number, "currency", row["currency"],
+                    "lots",
+                    number,
+                    "currency",
+                    row["currency"],
                     f"{', '.join(sorted(there))}, the currency of the pool's other lots",
                 )
             else:
@@ -230,7 +275,9 @@ class Checks:
                 if pair[0] in self.parents and pair[1] in self.measures and self.pool_owner(*pair) is None:
                     missing.setdefault(pair, number)
             for (account, product), number in missing.items():
-                self.intake.fault(table, number, "product", product, f"a product of which {account} or an account above it has a lot")
+                self.intake.fault(
+                    table, number, "product", product, f"a product of which {account} or an account above it has a lot"
+                )
 
     def _grains(self, table: str, number: int, row: dict[str, Any], columns: Iterable[str]) -> bool:
         """Turn units into grains in place; False where one is not whole or too large."""
@@ -258,9 +305,17 @@ class Checks:
             if not self._grains("allocations", number, row, ("reserve", "cap", "burst")):
                 continue
             if row["cap"] is not None and row["reserve"] > row["cap"]:
-                self.intake.fault("allocations", number, "cap", row["cap"], f"a cap of at least the reserve, {row['reserve']}")
+                self.intake.fault(
+                    "allocations", number, "cap", row["cap"], f"a cap of at least the reserve, {row['reserve']}"
+                )
             if row["reserve"] and (row["account"], row["product"]) in self.owners:
-                self.intake.fault("allocations", number, "reserve", row["reserve"], f"no reserve: {row['account']} owns the pool itself")
+                self.intake.fault(
+                    "allocations",
+                    number,
+                    "reserve",
+                    row["reserve"],
+                    f"no reserve: {row['account']} owns the pool itself",
+                )
             if row["at_cap"] == AtCap.GRACE and row["grace_days"] is None:
                 self.intake.fault("allocations", number, "grace_days", "nothing", "how many days of grace")
 
@@ -271,7 +326,8 @@ class Checks:
             if row["last_day"] is not None and row["last_day"] < row["first_day"]:
                 continue
             mine[row["account"], row["product"]][row["first_day"]] = (
-                number, Version(row["account"], row["first_day"], row["last_day"]),
+                number,
+                Version(row["account"], row["first_day"], row["last_day"]),
             )
         for pair, new in mine.items():
             kept = [version for version in self.there.versions.get(pair, []) if version.first_day not in new]
@@ -279,7 +335,10 @@ class Checks:
                 number = new.get(later.first_day, new.get(earlier.first_day, (1, later)))[0]
                 until = earlier.last_day or "for good"
                 self.intake.fault(
-                    "allocations", number, "first_day", later.first_day,
+                    "allocations",
+                    number,
+                    "first_day",
+                    later.first_day,
                     f"a day after the version from {earlier.first_day} ends ({until})",
                 )
 
@@ -289,7 +348,9 @@ class Checks:
         """Only counted products are assigned; an assignment does not end before it begins."""
         for number, row in self.intake.table("assignments"):
             if self.measures.get(row["product"]) == STORAGE:
-                self.intake.fault("assignments", number, "product", row["product"], "a counted product; bytes stand in storage.csv")
+                self.intake.fault(
+                    "assignments", number, "product", row["product"], "a counted product; bytes stand in storage.csv"
+                )
             if row["to"] is not None and row["to"] < row["from"]:
                 self.intake.fault("assignments", number, "to", row["to"].isoformat(), "an instant after from")
 
@@ -305,7 +366,9 @@ class Checks:
         """Nobody is called like a seat that is set aside for somebody."""
         for number, row in self.intake.table("people"):
             if row["username"].startswith(ASIDE):
-                self.intake.fault("people", number, "username", row["username"], f"a username that does not begin with {ASIDE}")
+                self.intake.fault(
+                    "people", number, "username", row["username"], f"a username that does not begin with {ASIDE}"
+                )
 
     def members_known(self) -> None:
         """Members of groups are people or groups."""
@@ -337,14 +400,24 @@ class Checks:
 
         def inside(key: tuple[str, str]) -> list[tuple[str, str]]:
             account, members = key[0], rows[key][1]["members"]
-            return [each for member in members for each in ([(account, member)] if (account, member) in rows else of_code.get(member, []))]
+            return [
+                each
+                for member in members
+                for each in ([(account, member)] if (account, member) in rows else of_code.get(member, []))
+            ]
 
         for key, (number, row) in rows.items():
             seen, waiting = set(), inside(key)
             while waiting:
                 each = waiting.pop()
                 if each == key:
-                    self.intake.fault("groups", number, "members", ";".join(row["members"])[:80], f"no group that has {row['code']} itself inside")
+                    self.intake.fault(
+                        "groups",
+                        number,
+                        "members",
+                        ";".join(row["members"])[:80],
+                        f"no group that has {row['code']} itself inside",
+                    )
                     break
                 if each not in seen:
                     seen.add(each)
@@ -364,20 +437,36 @@ class Checks:
             for number, row in self.intake.table("rates"):
                 mine = tiers.get(key(row), [])
                 if not mine and key(row) not in self.there.rate_keys:
-                    self.intake.fault("rates", number, None, "no tiers", "at least one row in rate_tiers.csv, from_quantity 0")
+                    self.intake.fault(
+                        "rates", number, None, "no tiers", "at least one row in rate_tiers.csv, from_quantity 0"
+                    )
                 elif mine and min(tier["from_quantity"] for _, tier in mine) != 0:
-                    self.intake.fault("rate_tiers", mine[0][0], "from_quantity", mine[0][1]["from_quantity"], "0 for the rate's first tier")
+                    self.intake.fault(
+                        "rate_tiers",
+                        mine[0][0],
+                        "from_quantity",
+                        mine[0][1]["from_quantity"],
+                        "0 for the rate's first tier",
+                    )
         if "rates" not in self.intake.unreadable:
             for each, mine in tiers.items():
                 if each not in rates and each not in self.there.rate_keys:
-                    self.intake.fault("rate_tiers", mine[0][0], None, "tiers of no rate", "a row in rates.csv with the same seller, buyer, product and first_day")
+                    self.intake.fault(
+                        "rate_tiers",
+                        mine[0][0],
+                        None,
+                        "tiers of no rate",
+                        "a row in rates.csv with the same seller, buyer, product and first_day",
+                    )
 
     def days_in_order(self) -> None:
         """A last day is not before the first."""
         for table in ("lots", "allocations"):
             for number, row in self.intake.table(table):
                 if row["last_day"] is not None and row["last_day"] < row["first_day"]:
-                    self.intake.fault(table, number, "last_day", row["last_day"], f"a day not before the first, {row['first_day']}")
+                    self.intake.fault(
+                        table, number, "last_day", row["last_day"], f"a day not before the first, {row['first_day']}"
+                    )
 
 
 def to_grains_limit(measure: str) -> str:

@@ -82,7 +82,7 @@ def _parse_table(intake: Intake, table: SheetTable, columns: tuple[Column, ...],
     for number, cells in table.rows:
         if not any(cells):
             continue
-        if len(cells) > len(table.header) and any(cells[len(table.header):]) or len(cells) < len(table.header):
+        if len(cells) > len(table.header) and any(cells[len(table.header) :]) or len(cells) < len(table.header):
             intake.faults.append(
                 Fault(file, number, None, f"{len(cells)} cells", f"{len(table.header)} cells, as in the header")
             )

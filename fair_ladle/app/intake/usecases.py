@@ -48,7 +48,9 @@ def bring_in(unit: Unit, actor: Actor, source: Source, told: Told = lambda what,
         raise not_allowed("Only the operator brings intakes in.")
     intake = parse(source, told)
     if not source.tables and not source.faults:
-        intake.faults.append(Fault("intake", None, None, "no table", "at least one of " + ", ".join(f"{name}.csv" for name in FORMATS)))
+        intake.faults.append(
+            Fault("intake", None, None, "no table", "at least one of " + ", ".join(f"{name}.csv" for name in FORMATS))
+        )
     told("checking", 0)
     Checks(intake, _there(unit)).run()
     if intake.faults:
@@ -56,7 +58,12 @@ def bring_in(unit: Unit, actor: Actor, source: Source, told: Told = lambda what,
         raise FaultyIntake(
             sorted(
                 set(intake.faults),
-                key=lambda f: (order.index(f.file[:-4]) if f.file[:-4] in order else -1, f.file, f.row or 0, f.column or ""),
+                key=lambda f: (
+                    order.index(f.file[:-4]) if f.file[:-4] in order else -1,
+                    f.file,
+                    f.row or 0,
+                    f.column or "",
+                ),
             )
         )
     brought = _load(unit, intake, told)
@@ -84,10 +91,17 @@ def _there(unit: Unit) -> There:
         for row in rate_cards.keys(unit)
     )
     return There(
-        {code: None if parent < 0 else tree.codes[parent] for code, parent in zip(tree.codes, tree.parent.tolist(), strict=True)},
+        {
+            code: None if parent < 0 else tree.codes[parent]
+            for code, parent in zip(tree.codes, tree.parent.tolist(), strict=True)
+        },
         {each.code: each.currency for each in accounts.facts},
         {each.code: each.measure for each in products.values()},
-        owners, versions, usernames, group_codes, rate_keys,
+        owners,
+        versions,
+        usernames,
+        group_codes,
+        rate_keys,
     )
 
 
@@ -101,7 +115,8 @@ def _load(unit: Unit, intake: Intake, told: Told) -> Brought:
     if intake.table("accounts"):
         new = rows("accounts")
         done["accounts"] = accounts_usecases.bring_in(
-            unit, [{k: v for k, v in row.items() if k != "parent"} for row in new],
+            unit,
+            [{k: v for k, v in row.items() if k != "parent"} for row in new],
             {row["code"]: row["parent"] for row in new},
         )
     ids = accounts_usecases.ids_by_code(unit)
@@ -109,8 +124,12 @@ def _load(unit: Unit, intake: Intake, told: Told) -> Brought:
         done["products"] = pools.bring_in_products(
             unit,
             [
-                row | {"unit": row["unit"] or row["measure"], "requires": ";".join(row["requires"]),
-                       "components": ";".join(row["components"])}
+                row
+                | {
+                    "unit": row["unit"] or row["measure"],
+                    "requires": ";".join(row["requires"]),
+                    "components": ";".join(row["components"]),
+                }
                 for row in rows("products")
             ],
         )
@@ -143,7 +162,8 @@ def _load(unit: Unit, intake: Intake, told: Told) -> Brought:
         done["groups"] = people.bring_in_groups(unit, joined)
     if intake.table("assignments"):
         done["assignments"] = usage.bring_in_assignments(
-            unit, placed("assignments", ("account",), {"from": "begins", "to": "ends"}),
+            unit,
+            placed("assignments", ("account",), {"from": "begins", "to": "ends"}),
             lambda count: told("loading assignments", count),
         )
     if intake.table("storage"):
@@ -170,21 +190,40 @@ def _log(unit: Unit, actor: Actor, brought: Brought) -> None:
     root = accounts_usecases.operator(unit)
     entries = [
         log.Entry(
-            "intake", "intake brought in", root.id, None,
-            {table: f"{merged.created} created, {merged.changed} changed, {merged.left} left" for table, merged in brought.tables.items()},
+            "intake",
+            "intake brought in",
+            root.id,
+            None,
+            {
+                table: f"{merged.created} created, {merged.changed} changed, {merged.left} left"
+                for table, merged in brought.tables.items()
+            },
         )
     ]
     for table, merged in brought.tables.items():
         for key, before, after in merged.changes:
             account = after.get("account_id") or next(
-                (part for part, name in zip(key, _key_names(table), strict=False) if name in ("account_id", "owner_id", "seller_id")), None
+                (
+                    part
+                    for part, name in zip(key, _key_names(table), strict=False)
+                    if name in ("account_id", "owner_id", "seller_id")
+                ),
+                None,
             )
-            entries.append(log.Entry(f"intake: {table}", ", ".join(str(part) for part in key if part is not None), account, before, after))
+            entries.append(
+                log.Entry(
+                    f"intake: {table}", ", ".join(str(part) for part in key if part is not None), account, before, after
+                )
+            )
     log.write(unit, actor, None, entries)
 
 
 def _key_names(table: str) -> tuple[str, ...]:
     return {
-        "lots": ("product_id", "owner_id"), "allocations": ("product_id", "account_id"), "groups": ("account_id",),
-        "assignments": ("product_id", "account_id"), "storage": ("product_id", "account_id"), "rates": rate_cards.KEY,
+        "lots": ("product_id", "owner_id"),
+        "allocations": ("product_id", "account_id"),
+        "groups": ("account_id",),
+        "assignments": ("product_id", "account_id"),
+        "storage": ("product_id", "account_id"),
+        "rates": rate_cards.KEY,
     }.get(table, ())

@@ -90,8 +90,17 @@ class Counted(BaseModel):
 
 @routes.get("/{product}", response_model=ItemsPage)
 def items(
-    product: str, db: Db, who: Who, state: States = "assigned", find: str = Query("", max_length=200), account: str | None = None, username: str | None = None,
-    sort: usecases.Sort = "number", down: bool = False, offset: int = Query(0, ge=0), limit: int = Query(200, ge=1, le=500),
+    product: str,
+    db: Db,
+    who: Who,
+    state: States = "assigned",
+    find: str = Query("", max_length=200),
+    account: str | None = None,
+    username: str | None = None,
+    sort: usecases.Sort = "number",
+    down: bool = False,
+    offset: int = Query(0, ge=0),
+    limit: int = Query(200, ge=1, le=500),
 ) -> Any:
     """A part of the numbers of a product in one's branch."""
     total, found = db.run(usecases.listing, who, product, state, find, account, username, sort, down, offset, limit)
@@ -100,13 +109,22 @@ def items(
 
 @routes.get("/{product}/export", response_class=Response)
 def export(
-    product: str, db: Db, who: Who, state: States = "assigned", find: str = Query("", max_length=200), account: str | None = None, sort: usecases.Sort = "number",
-    down: bool = False, form: Format = "csv",
+    product: str,
+    db: Db,
+    who: Who,
+    state: States = "assigned",
+    find: str = Query("", max_length=200),
+    account: str | None = None,
+    sort: usecases.Sort = "number",
+    down: bool = False,
+    form: Format = "csv",
 ) -> Response:
     """What the list shows, as a file, up to 100,000 numbers."""
     found = db.run(usecases.listing, who, product, state, find, account, None, sort, down, 0, 100_000)[1]
     return sheet(
-        "numbers", form, ["number", "state", "account", "username", "name", "address", "since"],
+        "numbers",
+        form,
+        ["number", "state", "account", "username", "name", "address", "since"],
         [[e.number, e.state, e.account, e.username, e.person, e.address, written(e.since)] for e in found],
     )
 
@@ -139,7 +157,11 @@ def let_go(product: str, body: Numbers, db: Db, who: Who) -> None:
 @routes.post("/{product}/assign", response_model=Counted)
 def assign(product: str, body: AssignItems, db: Db, who: Who) -> Any:
     """Assign numbers, all or none."""
-    return Counted(count=db.run(usecases.assign, who, product, body.account, [usecases.Use(**each.model_dump()) for each in body.uses]))
+    return Counted(
+        count=db.run(
+            usecases.assign, who, product, body.account, [usecases.Use(**each.model_dump()) for each in body.uses]
+        )
+    )
 
 
 @routes.post("/{product}/release", response_model=Counted)

@@ -7,7 +7,8 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import Instant, code_column, id_column, metadata
 
 items = sa.Table(
-    "items", metadata,
+    "items",
+    metadata,
     id_column(),
     sa.Column("pool_id", sa.ForeignKey("pools.id"), nullable=False),
     sa.Column("product_id", sa.ForeignKey("products.id"), nullable=False),

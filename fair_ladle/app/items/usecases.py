@@ -102,16 +102,31 @@ def expanded(text: str) -> Iterator[str]:
             yield ends[0]
             continue
         first, last = (re.fullmatch(r"(.*?)(\d{1,18})", part) for part in ends[:2])
-        if len(ends) > 2 or first is None or last is None or first[1] != last[1] or len(first[2]) != len(last[2]) or int(first[2]) > int(last[2]):
-            raise invalid(f"{line.strip()[:80]!r} is no range; one goes from a first to a last number of the same length that differ in their last digits.", "numbers")
+        if (
+            len(ends) > 2
+            or first is None
+            or last is None
+            or first[1] != last[1]
+            or len(first[2]) != len(last[2])
+            or int(first[2]) > int(last[2])
+        ):
+            raise invalid(
+                f"{line.strip()[:80]!r} is no range; one goes from a first to a last number of the same "
+                "length that differ in their last digits.",
+                "numbers",
+            )
         if int(last[2]) - int(first[2]) >= MOST_AT_ONCE:
-            raise invalid(f"{line.strip()[:80]!r} has {int(last[2]) - int(first[2]) + 1} numbers; {MOST_AT_ONCE} at once.", "numbers")
+            raise invalid(
+                f"{line.strip()[:80]!r} has {int(last[2]) - int(first[2]) + 1} numbers; {MOST_AT_ONCE} at once.",
+                "numbers",
+            )
         for value in range(int(first[2]), int(last[2]) + 1):
             yield f"{first[1]}{value:0{len(first[2])}}"
 
 
 def bring_in(unit: Unit, actor: Actor, product: str, owner: str, text: str) -> int:
-    """Put numbers into the pool that an account of the branch owns, all or none; how many. Refused where one is there."""
+    """Put numbers into the pool that an account of the branch owns, all or none; how many. Refused where one is
+    there."""
     accounts, found = accounts_usecases.known(unit), _product(unit, product)
     row = accounts_usecases.row_in_scope(accounts, actor, owner)
     pool = next((pool for pool, at in _pools(unit, actor, accounts, found) if at == row), None)
@@ -130,34 +145,72 @@ def bring_in(unit: Unit, actor: Actor, product: str, owner: str, text: str) -> i
     back = [each for each, item in there.items() if item.withdrawn_at is not None and item.pool_id == pool.id]
     double = [each for each in there if each not in back]
     if double:
-        raise conflict(f"{double[0]} is there already{f', as are {len(double) - 1} others' if len(double) > 1 else ''}; nothing was brought in.")
+        raise conflict(
+            f"{double[0]} is there "
+            f"already{f', as are {len(double) - 1} others' if len(double) > 1 else ''}; nothing was brought in."
+        )
     store.change(unit.connection, found.id, back, {"withdrawn_at": None, "brought_in_at": unit.now})
     new = [each for each in numbers if each not in there]
     if new:
-        store.add(unit.connection, [{"pool_id": pool.id, "product_id": found.id, "number": each, "brought_in_at": unit.now} for each in new])
-    log.write(unit, actor, None, [log.Entry("numbers brought in", found.code, int(accounts.ids[row]), None, {"count": len(numbers), "first": next(iter(numbers))})])
+        store.add(
+            unit.connection,
+            [{"pool_id": pool.id, "product_id": found.id, "number": each, "brought_in_at": unit.now} for each in new],
+        )
+    log.write(
+        unit,
+        actor,
+        None,
+        [
+            log.Entry(
+                "numbers brought in",
+                found.code,
+                int(accounts.ids[row]),
+                None,
+                {"count": len(numbers), "first": next(iter(numbers))},
+            )
+        ],
+    )
     return len(numbers)
 
 
 def withdraw(unit: Unit, actor: Actor, product: str, numbers: Sequence[str]) -> int:
     """Take free numbers out of the stock, all or none."""
     accounts, found = accounts_usecases.known(unit), _product(unit, product)
-    own = {pool.id: row for pool, row in _pools(unit, actor, accounts, found) if accounts_usecases.sees(accounts, actor, pool.owner_id)}
+    own = {
+        pool.id: row
+        for pool, row in _pools(unit, actor, accounts, found)
+        if accounts_usecases.sees(accounts, actor, pool.owner_id)
+    }
     there = store.known(unit.connection, found.id, numbers, lock=True)
     taken = {row.subject for row in usage.open_assignments(unit, [found], numbers, unit.now)}
     for number in numbers:
         item = there.get(number)
         if item is None or item.pool_id not in own or item.withdrawn_at is not None:
             raise not_found("number", number)
-        if number in taken or (item.reserved_until is not None and item.reserved_until > unit.now and item.reserved_by != actor.sign_in_id):
+        if number in taken or (
+            item.reserved_until is not None and item.reserved_until > unit.now and item.reserved_by != actor.sign_in_id
+        ):
             raise conflict(f"{number} is in use; release it first.")
-    store.change(unit.connection, found.id, numbers, {"withdrawn_at": unit.now, "reserved_by": None, "reserved_until": None})
-    log.write(unit, actor, None, [log.Entry("number withdrawn", each, int(accounts.ids[own[there[each].pool_id]]), {"product": found.code}) for each in numbers])
+    store.change(
+        unit.connection, found.id, numbers, {"withdrawn_at": unit.now, "reserved_by": None, "reserved_until": None}
+    )
+    log.write(
+        unit,
+        actor,
+        None,
+        [
+            log.Entry("number withdrawn", each, int(accounts.ids[own[there[each].pool_id]]), {"product": found.code})
+            for each in numbers
+        ],
+    )
     return len(numbers)
 
 
-def reserve(unit: Unit, actor: Actor, product: str, account: str, count: int = 0, numbers: Sequence[str] = ()) -> tuple[list[str], datetime]:
-    """Keep numbers for oneself while choosing, ten minutes: those named, or the first so many that are free; until when."""
+def reserve(
+    unit: Unit, actor: Actor, product: str, account: str, count: int = 0, numbers: Sequence[str] = ()
+) -> tuple[list[str], datetime]:
+    """Keep numbers for oneself while choosing, ten minutes: those named, or the first so many that are free; until
+    when."""
     accounts, found = accounts_usecases.known(unit), _product(unit, product)
     row = accounts_usecases.row_in_scope(accounts, actor, account)
     pool = _pool_above(unit, accounts, row, found)
@@ -169,27 +222,53 @@ def reserve(unit: Unit, actor: Actor, product: str, account: str, count: int = 0
             raise conflict(f"Only {len(numbers)} of {count} are free in the stock; bring more in, or choose fewer.")
     now, there = unit.now, store.known(unit.connection, found.id, numbers, lock=True)
     _not_taken(unit, actor, accounts, found, pool.id, numbers, there)
-    store.change(unit.connection, found.id, numbers, {"reserved_by": actor.sign_in_id or 0, "reserved_until": now + RESERVED_FOR})
+    store.change(
+        unit.connection, found.id, numbers, {"reserved_by": actor.sign_in_id or 0, "reserved_until": now + RESERVED_FOR}
+    )
     return list(numbers), now + RESERVED_FOR
 
 
-def _not_taken(unit: Unit, actor: Actor, accounts: Accounts, product: Product, pool_id: int, numbers: Sequence[str], there: dict[str, Any]) -> None:
+def _not_taken(
+    unit: Unit,
+    actor: Actor,
+    accounts: Accounts,
+    product: Product,
+    pool_id: int,
+    numbers: Sequence[str],
+    there: dict[str, Any],
+) -> None:
     """Refuse what is in use or reserved; what others use of the same stock is not there."""
-    now, taken = unit.now, {row.subject: row.account_id for row in usage.open_assignments(unit, [product], numbers, unit.now)}
+    now, taken = (
+        unit.now,
+        {row.subject: row.account_id for row in usage.open_assignments(unit, [product], numbers, unit.now)},
+    )
     for number in numbers:
         item = there.get(number)
-        if item is None or item.pool_id != pool_id or item.withdrawn_at is not None or (number in taken and not accounts_usecases.sees(accounts, actor, taken[number])):
+        if (
+            item is None
+            or item.pool_id != pool_id
+            or item.withdrawn_at is not None
+            or (number in taken and not accounts_usecases.sees(accounts, actor, taken[number]))
+        ):
             raise not_found("number", number)
         if number in taken:
             raise conflict(f"{number} is in use already.")
-        if item.reserved_until is not None and item.reserved_until > now and item.reserved_by != (actor.sign_in_id or 0):
+        if (
+            item.reserved_until is not None
+            and item.reserved_until > now
+            and item.reserved_by != (actor.sign_in_id or 0)
+        ):
             raise conflict(f"{number} is reserved by somebody else until {item.reserved_until:%H:%M} UTC.")
 
 
 def let_go(unit: Unit, actor: Actor, product: str, numbers: Sequence[str]) -> None:
     """Numbers reserved by oneself are free again."""
     found = _product(unit, product)
-    mine = [number for number, item in store.known(unit.connection, found.id, numbers, lock=True).items() if item.reserved_by == (actor.sign_in_id or 0)]
+    mine = [
+        number
+        for number, item in store.known(unit.connection, found.id, numbers, lock=True).items()
+        if item.reserved_by == (actor.sign_in_id or 0)
+    ]
     store.change(unit.connection, found.id, mine, {"reserved_by": None, "reserved_until": None})
 
 
@@ -206,7 +285,11 @@ def assign(unit: Unit, actor: Actor, product: str, account: str, uses: Sequence[
         if len(use.address or "") > 500:
             raise invalid("An address has 500 characters at most.", "address")
         person = people.get(use.username) if use.username else None
-        if use.username and (person is None or row not in accounts.tree.path_up(accounts.row_of_id[person.account_id]) or person.status not in ("active", "invited")):
+        if use.username and (
+            person is None
+            or row not in accounts.tree.path_up(accounts.row_of_id[person.account_id])
+            or person.status not in ("active", "invited")
+        ):
             raise invalid(f"{use.username} is nobody of {accounts.name(row)}, or not active.", "username")
     pool = _pool_above(unit, accounts, row, found)
     numbers = [use.number for use in uses]
@@ -214,9 +297,17 @@ def assign(unit: Unit, actor: Actor, product: str, account: str, uses: Sequence[
     _not_taken(unit, actor, accounts, found, pool.id, numbers, there)
     takings.assign(unit, actor, [Wanted(account, found.code, number) for number in numbers])
     for use in uses:
-        store.change(unit.connection, found.id, [use.number], {
-            "person_id": people[use.username].id if use.username else None, "address": (use.address or "").strip() or None, "reserved_by": None, "reserved_until": None,
-        })
+        store.change(
+            unit.connection,
+            found.id,
+            [use.number],
+            {
+                "person_id": people[use.username].id if use.username else None,
+                "address": (use.address or "").strip() or None,
+                "reserved_by": None,
+                "reserved_until": None,
+            },
+        )
     return len(uses)
 
 
@@ -225,7 +316,8 @@ def release(unit: Unit, actor: Actor, product: str, numbers: Sequence[str]) -> i
     accounts, found = accounts_usecases.known(unit), _product(unit, product)
     there = {
         row.subject: accounts.tree.codes[accounts.row_of_id[row.account_id]]
-        for row in usage.open_assignments(unit, [found], numbers, unit.now) if accounts_usecases.sees(accounts, actor, row.account_id)
+        for row in usage.open_assignments(unit, [found], numbers, unit.now)
+        if accounts_usecases.sees(accounts, actor, row.account_id)
     }
     for number in numbers:
         if number not in there:
@@ -236,20 +328,39 @@ def release(unit: Unit, actor: Actor, product: str, numbers: Sequence[str]) -> i
 
 
 def listing(
-    unit: Unit, actor: Actor, product: str, state: State = "assigned", find: str = "", account: str | None = None, username: str | None = None,
-    sort: Sort = "number", down: bool = False, offset: int = 0, limit: int = 200,
+    unit: Unit,
+    actor: Actor,
+    product: str,
+    state: State = "assigned",
+    find: str = "",
+    account: str | None = None,
+    username: str | None = None,
+    sort: Sort = "number",
+    down: bool = False,
+    offset: int = 0,
+    limit: int = 200,
 ) -> tuple[int, list[Item]]:
-    """How many numbers there are in a state, and some of them in an order: those in use in the branch, or those of the pools that
-    reach it which nobody uses."""
+    """How many numbers there are in a state, and some of them in an order: those in use in the branch, or those of
+    the pools that reach it which nobody uses."""
     accounts, found = accounts_usecases.known(unit), _product(unit, product)
     ids = accounts_usecases.branch_ids(accounts, actor, account)
     pools = [pool.id for pool, _ in _pools(unit, actor, accounts, found)]
-    total, rows = store.page(unit.connection, found.id, pools, ids, state, find, username, unit.now, sort, down, offset, limit)
+    total, rows = store.page(
+        unit.connection, found.id, pools, ids, state, find, username, unit.now, sort, down, offset, limit
+    )
     return total, [
         Item(
-            row.number, state, None if row.account_id is None else accounts.tree.codes[accounts.row_of_id[row.account_id]],
-            None if row.account_id is None else accounts.name(accounts.row_of_id[row.account_id]), row.begins, row.username, row.display_name,
-            row.address if state == "assigned" else None, state == "reserved" and row.reserved_by == (actor.sign_in_id or 0), row.reserved_until if state == "reserved" else None, row.id is None,
+            row.number,
+            state,
+            None if row.account_id is None else accounts.tree.codes[accounts.row_of_id[row.account_id]],
+            None if row.account_id is None else accounts.name(accounts.row_of_id[row.account_id]),
+            row.begins,
+            row.username,
+            row.display_name,
+            row.address if state == "assigned" else None,
+            state == "reserved" and row.reserved_by == (actor.sign_in_id or 0),
+            row.reserved_until if state == "reserved" else None,
+            row.id is None,
         )
         for row in rows
     ]

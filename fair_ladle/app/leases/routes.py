@@ -63,7 +63,8 @@ class Beginning(BaseModel):
 
 
 class Begun(BaseModel):
-    """A session; its token is shown only now. ``ends_on``: machines on which the person's sessions before are told to end."""
+    """A session; its token is shown only now. ``ends_on``: machines on which the person's sessions before are told
+    to end."""
 
     token: str
     product: str
@@ -94,31 +95,69 @@ class OfflineUntil(BaseModel):
 
 @routes.get("", response_model=SessionsBody)
 def sessions(
-    db: Db, who: Who, username: str | None = None, find: str = Query("", max_length=200), product: str | None = None, account: str | None = None,
-    sort: usecases.Sort = "person", down: bool = False, offset: int = Query(0, ge=0), limit: int = Query(200, ge=1, le=500),
+    db: Db,
+    who: Who,
+    username: str | None = None,
+    find: str = Query("", max_length=200),
+    product: str | None = None,
+    account: str | None = None,
+    sort: usecases.Sort = "person",
+    down: bool = False,
+    offset: int = Query(0, ge=0),
+    limit: int = Query(200, ge=1, le=500),
 ) -> Any:
     """A part of the live sessions of one's branch."""
     total, found = db.run(usecases.sessions, who, username, find, product, account, sort, down, offset, limit)
-    return SessionsBody(total=total, rows=[
-        SessionBody(
-            id=e.row.id, username=e.row.username, person=e.person, product=e.product.code, product_name=e.product.name, account=e.account, account_name=e.account_name,
-            machine=e.row.machine, began_at=e.row.began_at, until=e.row.until, offline_until=e.row.offline_until, ends_at=e.row.ends_at, why=e.row.why,
-        )
-        for e in found
-    ])
+    return SessionsBody(
+        total=total,
+        rows=[
+            SessionBody(
+                id=e.row.id,
+                username=e.row.username,
+                person=e.person,
+                product=e.product.code,
+                product_name=e.product.name,
+                account=e.account,
+                account_name=e.account_name,
+                machine=e.row.machine,
+                began_at=e.row.began_at,
+                until=e.row.until,
+                offline_until=e.row.offline_until,
+                ends_at=e.row.ends_at,
+                why=e.row.why,
+            )
+            for e in found
+        ],
+    )
 
 
 @routes.get("/export", response_class=Response)
 def export(
-    db: Db, who: Who, find: str = Query("", max_length=200), product: str | None = None, account: str | None = None, sort: usecases.Sort = "person", down: bool = False,
+    db: Db,
+    who: Who,
+    find: str = Query("", max_length=200),
+    product: str | None = None,
+    account: str | None = None,
+    sort: usecases.Sort = "person",
+    down: bool = False,
     form: Format = "csv",
 ) -> Response:
     """What the list shows, as a file, up to 100,000 sessions."""
     found = db.run(usecases.sessions, who, None, find, product, account, sort, down, 0, 100_000)[1]
     return sheet(
-        "sessions", form, ["username", "name", "product", "account", "machine", "began_at", "until", "offline_until", "ends_at", "why"],
+        "sessions",
+        form,
+        ["username", "name", "product", "account", "machine", "began_at", "until", "offline_until", "ends_at", "why"],
         [
-            [e.row.username, e.person, e.product.code, e.account, e.row.machine, *(written(at) for at in (e.row.began_at, e.row.until, e.row.offline_until, e.row.ends_at)), e.row.why]
+            [
+                e.row.username,
+                e.person,
+                e.product.code,
+                e.account,
+                e.row.machine,
+                *(written(at) for at in (e.row.began_at, e.row.until, e.row.offline_until, e.row.ends_at)),
+                e.row.why,
+            ]
             for e in found
         ],
     )

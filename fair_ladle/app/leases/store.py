@@ -28,7 +28,11 @@ def live_of(connection: sa.Connection, product_id: int, person_id: int) -> list[
 
 def beat(connection: sa.Connection, token_hash: str, until: datetime) -> bool:
     """A heartbeat keeps a lease; False where it is over, or there is more to say than that."""
-    kept = sa.update(leases).where(leases.c.token_hash == token_hash, LIVE, leases.c.ends_at.is_(None)).values(until=until, offline_until=None)
+    kept = (
+        sa.update(leases)
+        .where(leases.c.token_hash == token_hash, LIVE, leases.c.ends_at.is_(None))
+        .values(until=until, offline_until=None)
+    )
     return connection.execute(kept).rowcount == 1
 
 
@@ -40,7 +44,9 @@ def by_token(connection: sa.Connection, token_hash: str, lock: bool = False) -> 
 
 def by_ids(connection: sa.Connection, ids: Collection[int]) -> list[Any]:
     """Leases, locked."""
-    return list(connection.execute(sa.select(leases).where(leases.c.id.in_(ids)).order_by(leases.c.id).with_for_update()))
+    return list(
+        connection.execute(sa.select(leases).where(leases.c.id.in_(ids)).order_by(leases.c.id).with_for_update())
+    )
 
 
 def change(connection: sa.Connection, ids: Collection[int], values: dict[str, Any]) -> None:
@@ -50,31 +56,71 @@ def change(connection: sa.Connection, ids: Collection[int], values: dict[str, An
 
 
 def over(connection: sa.Connection, at: datetime, limit: int) -> list[Any]:
-    """Live leases that are lost, whose time to save is over, or whose unit was released, locked, in the order of their ids."""
+    """Live leases that are lost, whose time to save is over, or whose unit was released, locked, in the order of
+    their ids."""
     a = assignments
-    held = sa.exists().where(a.c.product_id == leases.c.product_id, a.c.subject == leases.c.username, a.c.begins <= at, sa.or_(a.c.ends.is_(None), a.c.ends > at))
-    wanted = sa.select(leases, held.label("held")).where(LIVE, sa.or_(leases.c.until < at, leases.c.ends_at <= at, ~held))
+    held = sa.exists().where(
+        a.c.product_id == leases.c.product_id,
+        a.c.subject == leases.c.username,
+        a.c.begins <= at,
+        sa.or_(a.c.ends.is_(None), a.c.ends > at),
+    )
+    wanted = sa.select(leases, held.label("held")).where(
+        LIVE, sa.or_(leases.c.until < at, leases.c.ends_at <= at, ~held)
+    )
     return list(connection.execute(wanted.order_by(leases.c.id).limit(limit).with_for_update(skip_locked=True)))
 
 
 def still_live(connection: sa.Connection, product_id: int, person_ids: Collection[int]) -> set[int]:
     """Which of these people still have a live session of a product."""
-    return set(connection.scalars(sa.select(leases.c.person_id).where(leases.c.product_id == product_id, leases.c.person_id.in_(person_ids), LIVE)))
+    return set(
+        connection.scalars(
+            sa.select(leases.c.person_id).where(
+                leases.c.product_id == product_id, leases.c.person_id.in_(person_ids), LIVE
+            )
+        )
+    )
 
 
 def live(
-    connection: sa.Connection, account_ids: Collection[int] | None, product_ids: Collection[int], find: str, username: str | None, sort: str, down: bool, offset: int, limit: int,
+    connection: sa.Connection,
+    account_ids: Collection[int] | None,
+    product_ids: Collection[int],
+    find: str,
+    username: str | None,
+    sort: str,
+    down: bool,
+    offset: int,
+    limit: int,
 ) -> tuple[int, list[Any]]:
-    """How many live sessions of these products these accounts (None = all) have, and some of them with their people, in an order."""
-    wanted = sa.select(leases, people.c.display_name).join(people, people.c.id == leases.c.person_id).where(LIVE, leases.c.product_id.in_(product_ids))
+    """How many live sessions of these products these accounts (None = all) have, and some of them with their people,
+    in an order."""
+    wanted = (
+        sa.select(leases, people.c.display_name)
+        .join(people, people.c.id == leases.c.person_id)
+        .where(LIVE, leases.c.product_id.in_(product_ids))
+    )
     if account_ids is not None:
         wanted = wanted.where(leases.c.account_id.in_(account_ids))
     if username is not None:
         wanted = wanted.where(leases.c.username == username)
     for word in find.split()[:8]:
-        wanted = wanted.where(sa.or_(*(each.contains(word, autoescape=True) for each in (people.c.display_name, leases.c.username, leases.c.machine))))
+        wanted = wanted.where(
+            sa.or_(
+                *(
+                    each.contains(word, autoescape=True)
+                    for each in (people.c.display_name, leases.c.username, leases.c.machine)
+                )
+            )
+        )
     total = int(connection.scalar(sa.select(sa.func.count()).select_from(wanted.subquery())) or 0)
     by: Any = {
-        "person": people.c.display_name, "product": name_of("products", leases.c.product_id), "account": name_of("accounts", leases.c.account_id), "machine": leases.c.machine, "began": leases.c.began_at,
+        "person": people.c.display_name,
+        "product": name_of("products", leases.c.product_id),
+        "account": name_of("accounts", leases.c.account_id),
+        "machine": leases.c.machine,
+        "began": leases.c.began_at,
     }[sort]
-    return total, list(connection.execute(wanted.order_by(by.desc() if down else by.asc(), leases.c.id).offset(offset).limit(limit)))
+    return total, list(
+        connection.execute(wanted.order_by(by.desc() if down else by.asc(), leases.c.id).offset(offset).limit(limit))
+    )

@@ -1,5 +1,5 @@
-"""Sessions of concurrent use. A session holds its unit by a lease that heartbeats keep; the unit is the person's, so that
-somebody who signs in a second time takes nothing more: their first session is told to save, and ends."""
+"""Sessions of concurrent use. A session holds its unit by a lease that heartbeats keep; the unit is the person's, so
+that somebody who signs in a second time takes nothing more: their first session is told to save, and ends."""
 
 from __future__ import annotations
 
@@ -58,7 +58,9 @@ def begin(unit: Unit, key: str, username: str, machine: str) -> tuple[str, Produ
     found, actor = valid_key(unit, key, "session")
     accounts = accounts_usecases.known(unit)
     person = people_usecases.by_username(unit, [username]).get(username)
-    if person is None or accounts.tree.row(found.account) not in accounts.tree.path_up(accounts.row_of_id[person.account_id]):
+    if person is None or accounts.tree.row(found.account) not in accounts.tree.path_up(
+        accounts.row_of_id[person.account_id]
+    ):
         raise not_found("person", username)
     (person,) = people_usecases.lock(unit, [person.id])  # two beginnings of one person, one after the other
     if person.status != "active":
@@ -68,14 +70,27 @@ def begin(unit: Unit, key: str, username: str, machine: str) -> tuple[str, Produ
     lost = [each.id for each in before if each.until < now]
     store.change(unit.connection, lost, {"ended_at": now, "why": "no heartbeat came"})
     told = [each for each in before if each.id not in lost]
-    store.change(unit.connection, [each.id for each in told if each.ends_at is None], {"ends_at": now + TO_SAVE, "why": f"{username} has signed in on {machine}"})
+    store.change(
+        unit.connection,
+        [each.id for each in told if each.ends_at is None],
+        {"ends_at": now + TO_SAVE, "why": f"{username} has signed in on {machine}"},
+    )
     if not usage.open_assignments(unit, [found.product], [username], now):
         takings.assign(unit, Actor(actor.name, "", found.account), [Wanted(code, found.product.code, username)])
     token = secrets.token_urlsafe(32)
-    store.add(unit.connection, {
-        "account_id": person.account_id, "product_id": found.product.id, "person_id": person.id, "username": username, "machine": machine, "token_hash": hashed(token),
-        "began_at": now, "until": now + LEASE,
-    })
+    store.add(
+        unit.connection,
+        {
+            "account_id": person.account_id,
+            "product_id": found.product.id,
+            "person_id": person.id,
+            "username": username,
+            "machine": machine,
+            "token_hash": hashed(token),
+            "began_at": now,
+            "until": now + LEASE,
+        },
+    )
     people_usecases.change(unit, [person.id], {"last_seen_at": now})
     return token, found.product, [each.machine for each in told]
 
@@ -88,7 +103,12 @@ def beat(unit: Unit, token: str) -> dict[str, Any]:
     if row.ends_at is None or row.ends_at <= unit.now:
         raise _over(f"This session has ended: {row.why or 'its time is over'}.")
     store.change(unit.connection, [row.id], {"until": max(row.ends_at, unit.now + LEASE)})
-    return {"state": "ending", "save_by": row.ends_at, "says": f"Save your work: {row.why}. This session ends at {row.ends_at:%H:%M:%S} UTC.", "beat_again": 10}
+    return {
+        "state": "ending",
+        "save_by": row.ends_at,
+        "says": f"Save your work: {row.why}. This session ends at {row.ends_at:%H:%M:%S} UTC.",
+        "beat_again": 10,
+    }
 
 
 def _live(unit: Unit, token: str) -> Any:
@@ -120,13 +140,20 @@ def go_offline(unit: Unit, token: str, days: int) -> datetime:
 
 
 def end_lost(unit: Unit) -> int:
-    """End what no heartbeat came for, what had its time to save, and what has lost its unit; how many. Called until there
-    is nothing left."""
+    """End what no heartbeat came for, what had its time to save, and what has lost its unit; how many. Called until
+    there is nothing left."""
     now = unit.now
     over = store.over(unit.connection, now, AT_ONCE)
-    reasons = {each.id: "no heartbeat came" if each.until < now else None if each.held else "its unit was released" for each in over}
+    reasons = {
+        each.id: "no heartbeat came" if each.until < now else None if each.held else "its unit was released"
+        for each in over
+    }
     for why in ("no heartbeat came", "its unit was released", None):
-        store.change(unit.connection, [each for each, reason in reasons.items() if reason == why], {"ended_at": now} | ({"why": why} if why else {}))
+        store.change(
+            unit.connection,
+            [each for each, reason in reasons.items() if reason == why],
+            {"ended_at": now} | ({"why": why} if why else {}),
+        )
     _free(unit, over)
     return len(over)
 
@@ -142,19 +169,57 @@ def _free(unit: Unit, ended: list[Any]) -> None:
             del people[still]
         there = usage.open_assignments(unit, [products[product_id]], list(people.values()), unit.now) if people else []
         if there:
-            takings.release(unit, SCHEDULE, [Wanted(accounts.tree.codes[accounts.row_of_id[row.account_id]], products[product_id].code, row.subject) for row in there])
+            takings.release(
+                unit,
+                SCHEDULE,
+                [
+                    Wanted(
+                        accounts.tree.codes[accounts.row_of_id[row.account_id]], products[product_id].code, row.subject
+                    )
+                    for row in there
+                ],
+            )
 
 
 def sessions(
-    unit: Unit, actor: Actor, username: str | None = None, find: str = "", product: str | None = None, account: str | None = None, sort: Sort = "person", down: bool = False,
-    offset: int = 0, limit: int = 500,
+    unit: Unit,
+    actor: Actor,
+    username: str | None = None,
+    find: str = "",
+    product: str | None = None,
+    account: str | None = None,
+    sort: Sort = "person",
+    down: bool = False,
+    offset: int = 0,
+    limit: int = 500,
 ) -> tuple[int, list[Session]]:
     """How many sessions are live in the branch, and some of them in an order."""
     accounts = accounts_usecases.known(unit)
-    products = {each.id: each for each in pools_usecases.products(unit) if each.measure == "session" and product in (None, each.code)}
-    total, rows = store.live(unit.connection, accounts_usecases.branch_ids(accounts, actor, account), list(products), find, username, sort, down, offset, limit)
+    products = {
+        each.id: each
+        for each in pools_usecases.products(unit)
+        if each.measure == "session" and product in (None, each.code)
+    }
+    total, rows = store.live(
+        unit.connection,
+        accounts_usecases.branch_ids(accounts, actor, account),
+        list(products),
+        find,
+        username,
+        sort,
+        down,
+        offset,
+        limit,
+    )
     return total, [
-        Session(row, row.display_name, products[row.product_id], accounts.tree.codes[accounts.row_of_id[row.account_id]], accounts.name(accounts.row_of_id[row.account_id])) for row in rows
+        Session(
+            row,
+            row.display_name,
+            products[row.product_id],
+            accounts.tree.codes[accounts.row_of_id[row.account_id]],
+            accounts.name(accounts.row_of_id[row.account_id]),
+        )
+        for row in rows
     ]
 
 
@@ -168,7 +233,18 @@ def tell_to_end(unit: Unit, actor: Actor, lease_ids: Sequence[int]) -> int:
         raise not_found("session", str(min(unseen)))
     live = [row for row in rows if row.ended_at is None]
     why, by = f"{actor.name} has ended it", unit.now + TO_SAVE
-    store.change(unit.connection, [row.id for row in live if row.offline_until is not None], {"ends_at": unit.now, "why": why})
-    store.change(unit.connection, [row.id for row in live if row.offline_until is None and row.ends_at is None], {"ends_at": by, "why": why})
-    log.write(unit, actor, None, [log.Entry("session told to end", row.username, row.account_id, {"on": row.machine}) for row in live])
+    store.change(
+        unit.connection, [row.id for row in live if row.offline_until is not None], {"ends_at": unit.now, "why": why}
+    )
+    store.change(
+        unit.connection,
+        [row.id for row in live if row.offline_until is None and row.ends_at is None],
+        {"ends_at": by, "why": why},
+    )
+    log.write(
+        unit,
+        actor,
+        None,
+        [log.Entry("session told to end", row.username, row.account_id, {"on": row.machine}) for row in live],
+    )
     return len(live)

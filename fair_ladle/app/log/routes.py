@@ -54,9 +54,13 @@ def _entries(page: usecases.LogPage) -> list[LogEntry]:
         before, after = entry.before or {}, entry.after or {}
         found.append(
             LogEntry(
-                number=entry.id, at=entry.at.isoformat(), actor=entry.actor,
+                number=entry.id,
+                at=entry.at.isoformat(),
+                actor=entry.actor,
                 account=None if row is None else accounts.tree.codes[row],
-                account_name=None if row is None else accounts.name(row), action=entry.action, subject=entry.subject,
+                account_name=None if row is None else accounts.name(row),
+                action=entry.action,
+                subject=entry.subject,
                 changes=[
                     Change(what=name, before=_text(before.get(name)), after=_text(after.get(name)))
                     for name in dict.fromkeys([*before, *after])
@@ -68,7 +72,11 @@ def _entries(page: usecases.LogPage) -> list[LogEntry]:
 
 @routes.get("", response_model=LogEntries)
 def read(
-    db: Db, who: Who, account: str | None = None, by: str | None = None, before: int | None = None,
+    db: Db,
+    who: Who,
+    account: str | None = None,
+    by: str | None = None,
+    before: int | None = None,
     limit: int = Query(100, ge=1, le=500),
 ) -> Any:
     """The log of one's branch, newest first; of one account, or by one person."""
@@ -83,5 +91,16 @@ def export(db: Db, who: Who, form: Format = "csv", account: str | None = None, b
     rows: list[list[Any]] = []
     for entry in _entries(db.run(usecases.read, who, account, by, None, None, 500)):
         for change in entry.changes or [Change(what="", before=None, after=None)]:
-            rows.append([entry.at, entry.actor, entry.account, entry.action, entry.subject, change.what, change.before, change.after])
+            rows.append(
+                [
+                    entry.at,
+                    entry.actor,
+                    entry.account,
+                    entry.action,
+                    entry.subject,
+                    change.what,
+                    change.before,
+                    change.after,
+                ]
+            )
     return sheet("log", form, ["at", "who", "account", "action", "subject", "what", "before", "after"], rows)

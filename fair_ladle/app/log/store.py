@@ -14,7 +14,12 @@ from fair_ladle.app.plumbing.database import Prepared
 
 e = log_entries
 ADD = Prepared(
-    sa.insert(e).values({name: sa.bindparam(f"new_{name}") for name in ("at", "actor", "through", "account_id", "action", "subject", "before", "after")})
+    sa.insert(e).values(
+        {
+            name: sa.bindparam(f"new_{name}")
+            for name in ("at", "actor", "through", "account_id", "action", "subject", "before", "after")
+        }
+    )
 )
 
 
@@ -30,8 +35,12 @@ def add(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
 
 
 def newest(
-    connection: sa.Connection, account_ids: Collection[int] | None, actor: str | None, action: str | None,
-    before: int | None, limit: int,
+    connection: sa.Connection,
+    account_ids: Collection[int] | None,
+    actor: str | None,
+    action: str | None,
+    before: int | None,
+    limit: int,
 ) -> list[Any]:
     """Entries, newest first, of these accounts (None = of all, those of no account too)."""
     statement = sa.select(e).order_by(e.c.id.desc()).limit(limit)
@@ -56,12 +65,25 @@ def actors(connection: sa.Connection, account_ids: Collection[int] | None) -> li
 
 def about(connection: sa.Connection, account_id: int, action: str, subject: str) -> list[Any]:
     """Every entry of an account about something, the oldest first."""
-    return list(connection.execute(sa.select(e).where(e.c.account_id == account_id, e.c.action == action, e.c.subject == subject).order_by(e.c.id)))
+    return list(
+        connection.execute(
+            sa.select(e)
+            .where(e.c.account_id == account_id, e.c.action == action, e.c.subject == subject)
+            .order_by(e.c.id)
+        )
+    )
 
 
 def about_subject(connection: sa.Connection, account_id: int, subject: str, limit: int = 100) -> list[Any]:
     """The entries of an account about one subject, the newest first."""
-    return list(connection.execute(sa.select(e).where(e.c.account_id == account_id, e.c.subject == subject).order_by(e.c.id.desc()).limit(limit)))
+    return list(
+        connection.execute(
+            sa.select(e)
+            .where(e.c.account_id == account_id, e.c.subject == subject)
+            .order_by(e.c.id.desc())
+            .limit(limit)
+        )
+    )
 
 
 def last(connection: sa.Connection, account_id: int, action: str, subject: str) -> Any | None:
@@ -83,8 +105,11 @@ def newest_instant(connection: sa.Connection) -> datetime | None:
 def last_seal(connection: sa.Connection) -> Any | None:
     """The end of the chain, locked; None where nothing is sealed."""
     return connection.execute(
-        sa.select(e.c.seal_number, e.c.seal).where(e.c.seal_number.is_not(None)).order_by(e.c.seal_number.desc())
-        .limit(1).with_for_update()
+        sa.select(e.c.seal_number, e.c.seal)
+        .where(e.c.seal_number.is_not(None))
+        .order_by(e.c.seal_number.desc())
+        .limit(1)
+        .with_for_update()
     ).first()
 
 
@@ -96,15 +121,13 @@ def unsealed(connection: sa.Connection, limit: int) -> list[Any]:
 def seal(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
     """Put entries into the chain: rows of entry_id, number and value."""
     connection.execute(
-        sa.update(e).where(e.c.id == sa.bindparam("entry_id")).values(
-            seal_number=sa.bindparam("number"), seal=sa.bindparam("value")
-        ),
+        sa.update(e)
+        .where(e.c.id == sa.bindparam("entry_id"))
+        .values(seal_number=sa.bindparam("number"), seal=sa.bindparam("value")),
         rows,
     )
 
 
 def sealed(connection: sa.Connection, after: int, limit: int) -> list[Any]:
     """The chain in its order."""
-    return list(
-        connection.execute(sa.select(e).where(e.c.seal_number > after).order_by(e.c.seal_number).limit(limit))
-    )
+    return list(connection.execute(sa.select(e).where(e.c.seal_number > after).order_by(e.c.seal_number).limit(limit)))

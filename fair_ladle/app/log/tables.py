@@ -7,7 +7,8 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import Instant, id_column, metadata
 
 log_entries = sa.Table(
-    "log_entries", metadata,
+    "log_entries",
+    metadata,
     id_column(),
     sa.Column("at", Instant, nullable=False),
     sa.Column("actor", sa.String(200), nullable=False),

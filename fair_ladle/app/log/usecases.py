@@ -49,8 +49,12 @@ def write(unit: Unit, actor: Actor, scope_id: int | None, entries: list[Entry]) 
         unit.connection,
         [
             {
-                "at": at, "actor": actor.name, "through": scope_id, "account_id": entry.account_id,
-                "action": entry.action, "subject": entry.subject[:255],
+                "at": at,
+                "actor": actor.name,
+                "through": scope_id,
+                "account_id": entry.account_id,
+                "action": entry.action,
+                "subject": entry.subject[:255],
                 "before": None if entry.before is None else {k: _plain(v) for k, v in entry.before.items()},
                 "after": None if entry.after is None else {k: _plain(v) for k, v in entry.after.items()},
             }
@@ -69,8 +73,13 @@ class LogPage:
 
 
 def read(
-    unit: Unit, actor: Actor, account: str | None = None, by: str | None = None, action: str | None = None,
-    before: int | None = None, limit: int = 100,
+    unit: Unit,
+    actor: Actor,
+    account: str | None = None,
+    by: str | None = None,
+    action: str | None = None,
+    before: int | None = None,
+    limit: int = 100,
 ) -> LogPage:
     """The log of the actor's branch, or of one branch within it; the operator also sees what is of no account."""
     accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
@@ -108,8 +117,15 @@ def newest_instant(unit: Unit) -> datetime | None:
 
 def _seal(before: str, entry: Any) -> str:
     told = [
-        entry.id, entry.at.isoformat(), entry.actor, entry.through, entry.account_id, entry.action, entry.subject,
-        entry.before, entry.after,
+        entry.id,
+        entry.at.isoformat(),
+        entry.actor,
+        entry.through,
+        entry.account_id,
+        entry.action,
+        entry.subject,
+        entry.before,
+        entry.after,
     ]
     return hashlib.sha256((before + json.dumps(told, sort_keys=True, ensure_ascii=False)).encode()).hexdigest()
 

@@ -37,8 +37,14 @@ def notice_body(row: Any, accounts: Accounts) -> NoticeBody:
     """A notice for an answer."""
     at = accounts.row_of_id[row.account_id]
     return NoticeBody(
-        id=row.id, at=row.at.isoformat(), kind=row.kind, account=accounts.tree.codes[at], name=accounts.name(at), product=row.product,
-        subject=row.subject, text=row.text,
+        id=row.id,
+        at=row.at.isoformat(),
+        kind=row.kind,
+        account=accounts.tree.codes[at],
+        name=accounts.name(at),
+        product=row.product,
+        subject=row.subject,
+        text=row.text,
     )
 
 

@@ -23,7 +23,9 @@ def add(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
         connection.execute(sa.insert(notices), list(rows))
 
 
-def of_accounts(connection: sa.Connection, account_ids: Collection[int], sign_in_id: int, since: datetime, limit: int) -> list[Any]:
+def of_accounts(
+    connection: sa.Connection, account_ids: Collection[int], sign_in_id: int, since: datetime, limit: int
+) -> list[Any]:
     """Notices about these accounts that somebody has not put away, newest first."""
     products = metadata.tables["products"]
     seen = sa.select(notices_seen.c.notice_id).where(notices_seen.c.sign_in_id == sign_in_id)
@@ -32,14 +34,21 @@ def of_accounts(connection: sa.Connection, account_ids: Collection[int], sign_in
             sa.select(notices, products.c.code.label("product"))
             .outerjoin(products, products.c.id == notices.c.product_id)
             .where(notices.c.account_id.in_(account_ids), notices.c.at >= since, notices.c.id.not_in(seen))
-            .order_by(notices.c.at.desc(), notices.c.id.desc()).limit(limit)
+            .order_by(notices.c.at.desc(), notices.c.id.desc())
+            .limit(limit)
         )
     )
 
 
 def put_away(connection: sa.Connection, ids: Collection[int], sign_in_id: int) -> None:
     """Note that somebody has seen notices."""
-    there = set(connection.scalars(sa.select(notices_seen.c.notice_id).where(notices_seen.c.sign_in_id == sign_in_id, notices_seen.c.notice_id.in_(ids))))
+    there = set(
+        connection.scalars(
+            sa.select(notices_seen.c.notice_id).where(
+                notices_seen.c.sign_in_id == sign_in_id, notices_seen.c.notice_id.in_(ids)
+            )
+        )
+    )
     rows = [{"notice_id": each, "sign_in_id": sign_in_id} for each in ids if each not in there]
     if rows:
         connection.execute(sa.insert(notices_seen), rows)
@@ -47,4 +56,7 @@ def put_away(connection: sa.Connection, ids: Collection[int], sign_in_id: int) -
 
 def accounts_of(connection: sa.Connection, ids: Collection[int]) -> dict[int, int]:
     """The account each notice is about."""
-    return {row.id: row.account_id for row in connection.execute(sa.select(notices.c.id, notices.c.account_id).where(notices.c.id.in_(ids)))}
+    return {
+        row.id: row.account_id
+        for row in connection.execute(sa.select(notices.c.id, notices.c.account_id).where(notices.c.id.in_(ids)))
+    }

@@ -7,7 +7,8 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import Instant, code_column, id_column, metadata
 
 notices = sa.Table(
-    "notices", metadata,
+    "notices",
+    metadata,
     id_column(),
     sa.Column("at", Instant, nullable=False),
     sa.Column("kind", sa.String(32), nullable=False),
@@ -20,7 +21,8 @@ notices = sa.Table(
 )
 
 notices_seen = sa.Table(
-    "notices_seen", metadata,
+    "notices_seen",
+    metadata,
     sa.Column("notice_id", sa.ForeignKey("notices.id"), primary_key=True),
     sa.Column("sign_in_id", sa.ForeignKey("sign_ins.id"), primary_key=True),
 )

@@ -44,8 +44,13 @@ def tell(unit: Unit, accounts: Accounts, told: Sequence[Notice], but_not: str = 
         unit.connection,
         [
             {
-                "at": now, "kind": each.kind, "account_id": each.account_id, "product_id": each.product_id, "key": each.key,
-                "subject": each.subject[:255], "text": each.text,
+                "at": now,
+                "kind": each.kind,
+                "account_id": each.account_id,
+                "product_id": each.product_id,
+                "key": each.key,
+                "subject": each.subject[:255],
+                "text": each.text,
             }
             for each in new
         ],
@@ -58,7 +63,9 @@ def tell(unit: Unit, accounts: Accounts, told: Sequence[Notice], but_not: str = 
                 mails.setdefault(address, []).append(notice)
     for address, mine in mails.items():
         subject = mine[0].subject if len(mine) == 1 else f"{len(mine)} notices: {mine[0].subject} …"
-        outbox.write(unit, address, subject, "\n\n".join(f"{each.subject}\n{each.text}" for each in mine) + "\n\nFair Ladle\n")
+        outbox.write(
+            unit, address, subject, "\n\n".join(f"{each.subject}\n{each.text}" for each in mine) + "\n\nFair Ladle\n"
+        )
     return len(new)
 
 

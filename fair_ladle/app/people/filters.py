@@ -42,8 +42,20 @@ GRAMMAR = r"""
     %ignore /\s+/
 """
 EXPECTED = {
-    "PATH": "an attribute", "OPERATOR": "an operator (eq, ne, co, sw, ew, gt, ge, lt, le)", "_PRESENT": "pr", "STRING": "a text in double quotes",
-    "NUMBER": "a number", "WORD": "true, false or null", "_AND": "and", "_OR": "or", "_NOT": "not", "LPAR": "(", "RPAR": ")", "LSQB": "[", "RSQB": "]", "$END": "the end",
+    "PATH": "an attribute",
+    "OPERATOR": "an operator (eq, ne, co, sw, ew, gt, ge, lt, le)",
+    "_PRESENT": "pr",
+    "STRING": "a text in double quotes",
+    "NUMBER": "a number",
+    "WORD": "true, false or null",
+    "_AND": "and",
+    "_OR": "or",
+    "_NOT": "not",
+    "LPAR": "(",
+    "RPAR": ")",
+    "LSQB": "[",
+    "RSQB": "]",
+    "$END": "the end",
 }
 URNS = ("urn:ietf:params:scim:schemas:core:2.0:user:", "urn:ietf:params:scim:schemas:extension:enterprise:2.0:user:")
 LONGEST, DEEPEST = 4000, 200
@@ -53,7 +65,8 @@ Clause = sa.ColumnElement[bool]
 
 @dataclass(frozen=True)
 class Attribute:
-    """An attribute of a person: its name, what its values are, and the SQL for it (texts in small letters, truths never NULL)."""
+    """An attribute of a person: its name, what its values are, and the SQL for it (texts in small letters, truths
+    never NULL)."""
 
     name: str
     kind: Kind
@@ -63,14 +76,19 @@ class Attribute:
 ATTRIBUTES = {
     each.name.lower(): each
     for each in (
-        Attribute("userName", "text", people.c.username_small), Attribute("displayName", "text", people.c.display_name_small),
-        Attribute("name.formatted", "text", people.c.display_name_small), Attribute("emails", "text", people.c.email_small),
+        Attribute("userName", "text", people.c.username_small),
+        Attribute("displayName", "text", people.c.display_name_small),
+        Attribute("name.formatted", "text", people.c.display_name_small),
+        Attribute("emails", "text", people.c.email_small),
         Attribute("emails.value", "text", people.c.email_small),
         Attribute("emails.type", "text", sa.case((people.c.email.is_not(None), "work"), else_=None)),
         Attribute("emails.primary", "truth", people.c.email.is_not(None)),
-        Attribute("active", "truth", people.c.status == "active"), Attribute("title", "text", people.c.title_small),
-        Attribute("department", "text", people.c.department_small), Attribute("status", "text", people.c.status),
-        Attribute("protected", "truth", people.c.protected), Attribute("invitedAt", "instant", people.c.invited_at),
+        Attribute("active", "truth", people.c.status == "active"),
+        Attribute("title", "text", people.c.title_small),
+        Attribute("department", "text", people.c.department_small),
+        Attribute("status", "text", people.c.status),
+        Attribute("protected", "truth", people.c.protected),
+        Attribute("invitedAt", "instant", people.c.invited_at),
         Attribute("lastSeenAt", "instant", people.c.last_seen_at),
     )
 }
@@ -98,7 +116,11 @@ def clause(text: str, where: str = "filter") -> Clause:
         return _clause(_read(text), "")
     except _Wrong as wrong:
         detail = f"At position {wrong.at + 1}: {wrong.says}"
-        raise Refused(Problem("invalid-filter", "The filter cannot be read", 422, detail, {"where": where, "position": wrong.at + 1})) from None
+        raise Refused(
+            Problem(
+                "invalid-filter", "The filter cannot be read", 422, detail, {"where": where, "position": wrong.at + 1}
+            )
+        ) from None
 
 
 def _depth(text: str) -> int:
@@ -114,8 +136,16 @@ def _read(text: str) -> Tree[Token]:
         return _parser().parse(text)
     except UnexpectedInput as wrong:
         # Where a token is wrong it knows what could stand there; at the end of the text nothing does.
-        at = len(text) if isinstance(wrong, UnexpectedEOF) or (isinstance(wrong, UnexpectedToken) and wrong.token.type == "$END") else wrong.pos_in_stream or 0
-        names = wrong.allowed if isinstance(wrong, UnexpectedCharacters) else getattr(wrong, "accepts", None) or getattr(wrong, "expected", set())
+        at = (
+            len(text)
+            if isinstance(wrong, UnexpectedEOF) or (isinstance(wrong, UnexpectedToken) and wrong.token.type == "$END")
+            else wrong.pos_in_stream or 0
+        )
+        names = (
+            wrong.allowed
+            if isinstance(wrong, UnexpectedCharacters)
+            else getattr(wrong, "accepts", None) or getattr(wrong, "expected", set())
+        )
         could = [said for name, said in EXPECTED.items() if name in (names or ())]
         there = f"“{text[at : at + 12]}”" if at < len(text) else "the end"
         raise _Wrong(at, f"here is {there}; expected is {', '.join(could) or 'an attribute'}.") from None
@@ -178,14 +208,20 @@ def _texts(text: str) -> dict[str, Callable[[Any], Clause]]:
     value = sa.collate(sa.func.lower(sa.literal(text)), "utf8mb4_nopad_bin")
     length = sa.func.char_length(sa.func.lower(sa.literal(text)))
     return {
-        "eq": lambda column: _same(column, value), "co": lambda column: contains(column, text),
-        "sw": lambda column: sa.func.left(column, length) == value, "ew": lambda column: sa.func.right(column, length) == value,
-        "gt": lambda column: column > value, "ge": lambda column: column >= value, "lt": lambda column: column < value, "le": lambda column: column <= value,
+        "eq": lambda column: _same(column, value),
+        "co": lambda column: contains(column, text),
+        "sw": lambda column: sa.func.left(column, length) == value,
+        "ew": lambda column: sa.func.right(column, length) == value,
+        "gt": lambda column: column > value,
+        "ge": lambda column: column >= value,
+        "lt": lambda column: column < value,
+        "le": lambda column: column <= value,
     }
 
 
 def contains(column: Any, text: str) -> Clause:
-    """Whether a column of small letters has a text in it. UTF-8 is looked through byte by byte: the same, and faster."""
+    """Whether a column of small letters has a text in it. UTF-8 is looked through byte by byte: the same, and
+    faster."""
     return sa.func.locate(sa.cast(sa.func.lower(sa.literal(text)), sa.LargeBinary), sa.cast(column, sa.LargeBinary)) > 0
 
 
@@ -204,6 +240,9 @@ def _instants(text: str, at: int, name: str, operator: Token) -> dict[str, Calla
     if instant.tzinfo is None:
         raise _Wrong(at, f"{text!r} has no offset; write it like 2026-11-24T12:00:00Z.")
     return {
-        "eq": lambda column: _same(column, instant), "gt": lambda column: column > instant, "ge": lambda column: column >= instant,
-        "lt": lambda column: column < instant, "le": lambda column: column <= instant,
+        "eq": lambda column: _same(column, instant),
+        "gt": lambda column: column > instant,
+        "ge": lambda column: column >= instant,
+        "lt": lambda column: column < instant,
+        "le": lambda column: column <= instant,
     }

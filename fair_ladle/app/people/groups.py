@@ -38,7 +38,16 @@ class Group:
 
 def of_row(row: Any) -> Group:
     """A row of the table as a group."""
-    return Group(row.id, row.account_id, row.code, row.name, row.rule or None, tuple(part for part in row.members.split(";") if part), row.precedence, row.source)
+    return Group(
+        row.id,
+        row.account_id,
+        row.code,
+        row.name,
+        row.rule or None,
+        tuple(part for part in row.members.split(";") if part),
+        row.precedence,
+        row.source,
+    )
 
 
 class Groups:
@@ -92,11 +101,16 @@ class Groups:
                     waiting.append(part)
 
     def check(self, group: Group) -> None:
-        """Refuse a group that would be inside itself, or whose rule cannot be read. ``group`` stands in for the one of its id."""
+        """Refuse a group that would be inside itself, or whose rule cannot be read. ``group`` stands in for the one
+        of its id."""
         other = Groups(self.accounts, [group, *(each for each in self.every if each.id != group.id)])
         for part in other.parts(group)[1]:
             if any(each.id == group.id for each in other.inside(part)):
-                raise invalid(f"{part.name} is in {group.name} already, or is {group.name} itself; a group cannot be inside itself.", "members")
+                raise invalid(
+                    f"{part.name} is in {group.name} already, or is {group.name} itself; a "
+                    "group cannot be inside itself.",
+                    "members",
+                )
         if group.rule:
             clause(group.rule, "rule")
 

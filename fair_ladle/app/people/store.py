@@ -15,7 +15,9 @@ __all__ = ["active_by_account", "codes_and_usernames", "counts", "groups", "name
 
 def codes_and_usernames(connection: sa.Connection) -> tuple[frozenset[str], frozenset[str]]:
     """Every username, and every group's code."""
-    return frozenset(connection.scalars(sa.select(people.c.username))), frozenset(connection.scalars(sa.select(groups.c.code)))
+    return frozenset(connection.scalars(sa.select(people.c.username))), frozenset(
+        connection.scalars(sa.select(groups.c.code))
+    )
 
 
 def named(connection: sa.Connection, usernames: Collection[str]) -> list[Any]:
@@ -30,14 +32,20 @@ def by_email(connection: sa.Connection, emails: Collection[str]) -> list[Any]:
 
 def active_by_account(connection: sa.Connection) -> dict[int, int]:
     """How many active people each account itself has."""
-    counted = sa.select(people.c.account_id, sa.func.count()).where(people.c.status == "active").group_by(people.c.account_id)
-    return {account_id: count for account_id, count in connection.execute(counted)}
+    counted = (
+        sa.select(people.c.account_id, sa.func.count()).where(people.c.status == "active").group_by(people.c.account_id)
+    )
+    return dict(connection.execute(counted))
 
 
 def counts(connection: sa.Connection, account_ids: Collection[int]) -> dict[str, int]:
     """How many people these accounts have, by status."""
-    counted = sa.select(people.c.status, sa.func.count()).where(people.c.account_id.in_(account_ids)).group_by(people.c.status)
-    return {status: count for status, count in connection.execute(counted)}
+    counted = (
+        sa.select(people.c.status, sa.func.count())
+        .where(people.c.account_id.in_(account_ids))
+        .group_by(people.c.status)
+    )
+    return dict(connection.execute(counted))
 
 
 def all_groups(connection: sa.Connection) -> list[Any]:
@@ -66,7 +74,9 @@ def forget_group(connection: sa.Connection, group_id: int) -> None:
 
 def lock_people(connection: sa.Connection, ids: Collection[int]) -> list[Any]:
     """People by id, locked, in the order of their ids."""
-    return list(connection.execute(sa.select(people).where(people.c.id.in_(ids)).order_by(people.c.id).with_for_update()))
+    return list(
+        connection.execute(sa.select(people).where(people.c.id.in_(ids)).order_by(people.c.id).with_for_update())
+    )
 
 
 def change_people(connection: sa.Connection, ids: Collection[int], values: dict[str, Any]) -> None:
@@ -89,13 +99,19 @@ def invite(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
 def withdraw(connection: sa.Connection, person_ids: Collection[int], at: datetime) -> None:
     """Invitations of these people that are open end."""
     i = invitations
-    connection.execute(sa.update(i).where(i.c.person_id.in_(person_ids), i.c.used_at.is_(None), i.c.withdrawn_at.is_(None)).values(withdrawn_at=at))
+    connection.execute(
+        sa.update(i)
+        .where(i.c.person_id.in_(person_ids), i.c.used_at.is_(None), i.c.withdrawn_at.is_(None))
+        .values(withdrawn_at=at)
+    )
 
 
 def invitation(connection: sa.Connection, token_hash: str) -> Any | None:
     """An invitation by its token's hash, locked, with its person."""
     i = invitations
-    wanted = sa.select(i, people.c.username, people.c.display_name, people.c.status, people.c.account_id).join(people, people.c.id == i.c.person_id)
+    wanted = sa.select(i, people.c.username, people.c.display_name, people.c.status, people.c.account_id).join(
+        people, people.c.id == i.c.person_id
+    )
     return connection.execute(wanted.where(i.c.token_hash == token_hash).with_for_update()).first()
 
 
@@ -104,7 +120,9 @@ def use_invitation(connection: sa.Connection, invitation_id: int, at: datetime) 
     connection.execute(sa.update(invitations).where(invitations.c.id == invitation_id).values(used_at=at))
 
 
-def true_of(connection: sa.Connection, person_ids: Collection[int], clauses: Sequence[sa.ColumnElement[bool]], at_once: int = 40) -> list[set[int]]:
+def true_of(
+    connection: sa.Connection, person_ids: Collection[int], clauses: Sequence[sa.ColumnElement[bool]], at_once: int = 40
+) -> list[set[int]]:
     """For each condition the people (of these) of whom it is true; many conditions in one pass over the people."""
     found: list[set[int]] = [set() for _ in clauses]
     for start in range(0, len(clauses), at_once):

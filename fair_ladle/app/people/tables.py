@@ -7,13 +7,19 @@ from sqlalchemy.dialects.mysql import MEDIUMTEXT
 
 from fair_ladle.app.plumbing.database import Instant, code_column, id_column, metadata
 
+
 def _small(name: str, length: int) -> sa.Column[str]:
     """A text once more in small letters, compared letter by letter: filters over many people read nothing else."""
-    return sa.Column(f"{name}_small", sa.String(length, collation="utf8mb4_nopad_bin"), sa.Computed(f"lower(`{name}`)", persisted=True))
+    return sa.Column(
+        f"{name}_small",
+        sa.String(length, collation="utf8mb4_nopad_bin"),
+        sa.Computed(f"lower(`{name}`)", persisted=True),
+    )
 
 
 people = sa.Table(
-    "people", metadata,
+    "people",
+    metadata,
     id_column(),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, index=True),
     code_column("username", 128, nullable=False, unique=True),
@@ -25,21 +31,36 @@ people = sa.Table(
     sa.Column("title", sa.String(200)),
     sa.Column("department", sa.String(200)),
     sa.Column("protected", sa.Boolean, nullable=False),
-    sa.Column("source", sa.String(64), nullable=False, server_default="here", comment="who keeps this person: here, or a directory"),
+    sa.Column(
+        "source",
+        sa.String(64),
+        nullable=False,
+        server_default="here",
+        comment="who keeps this person: here, or a directory",
+    ),
     sa.Column("removed_at", Instant, comment="when status became removed; can be restored for a while"),
     sa.Column("kept", sa.JSON, comment="products released when suspended, to be given again on resuming"),
     sa.Column("was_in", sa.JSON, comment="numbers of the accounts they were in before; bytes may have stayed there"),
-    _small("username", 128), _small("display_name", 200), _small("email", 254), _small("title", 200), _small("department", 200),
+    _small("username", 128),
+    _small("display_name", 200),
+    _small("email", 254),
+    _small("title", 200),
+    _small("department", 200),
     sa.Column(
-        "find_small", sa.String(800, collation="utf8mb4_nopad_bin"),
-        sa.Computed("concat_ws(' ',lower(`display_name`),lower(`username`),lower(`email`),lower(`title`))", persisted=True), comment="what is looked through for words",
+        "find_small",
+        sa.String(800, collation="utf8mb4_nopad_bin"),
+        sa.Computed(
+            "concat_ws(' ',lower(`display_name`),lower(`username`),lower(`email`),lower(`title`))", persisted=True
+        ),
+        comment="what is looked through for words",
     ),
     sa.Index("ix_people_display_name", "display_name"),
     sa.Index("ix_people_last_seen_at", "last_seen_at"),
 )
 
 groups = sa.Table(
-    "groups", metadata,
+    "groups",
+    metadata,
     id_column(),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False),
     code_column("code", nullable=False),
@@ -47,12 +68,19 @@ groups = sa.Table(
     sa.Column("rule", sa.Text),
     sa.Column("members", MEDIUMTEXT, nullable=False, comment="usernames and group codes, joined by ;"),
     sa.Column("precedence", sa.Integer),
-    sa.Column("source", sa.String(64), nullable=False, server_default="here", comment="who keeps this group: here, or a directory"),
+    sa.Column(
+        "source",
+        sa.String(64),
+        nullable=False,
+        server_default="here",
+        comment="who keeps this group: here, or a directory",
+    ),
     sa.UniqueConstraint("account_id", "code"),
 )
 
 invitations = sa.Table(
-    "invitations", metadata,
+    "invitations",
+    metadata,
     id_column(),
     sa.Column("person_id", sa.ForeignKey("people.id"), nullable=False, index=True),
     sa.Column("token_hash", sa.String(64), nullable=False, unique=True),

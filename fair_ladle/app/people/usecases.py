@@ -76,7 +76,13 @@ def add(unit: Unit, rows: Sequence[dict[str, Any]]) -> dict[str, Any]:
 
 def invite(unit: Unit, token_hashes: dict[int, str], at: datetime, until: datetime) -> None:
     """New invitations by the person's id; those before them stop working."""
-    store.invite(unit.connection, [{"person_id": each, "token_hash": token, "sent_at": at, "expires_at": until} for each, token in token_hashes.items()])
+    store.invite(
+        unit.connection,
+        [
+            {"person_id": each, "token_hash": token, "sent_at": at, "expires_at": until}
+            for each, token in token_hashes.items()
+        ],
+    )
 
 
 def withdraw_invitations(unit: Unit, person_ids: Collection[int]) -> None:

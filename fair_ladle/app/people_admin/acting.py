@@ -27,7 +27,22 @@ from fair_ladle.app.pools.usecases import Product
 from fair_ladle.app.takings import usecases as takings
 from fair_ladle.app.takings.usecases import Wanted
 
-Act = Literal["assign", "release", "swap", "suspend", "resume", "protect", "unprotect", "move", "remove", "restore", "invite", "withdraw", "set aside", "let go"]
+Act = Literal[
+    "assign",
+    "release",
+    "swap",
+    "suspend",
+    "resume",
+    "protect",
+    "unprotect",
+    "move",
+    "remove",
+    "restore",
+    "invite",
+    "withdraw",
+    "set aside",
+    "let go",
+]
 INVITED_FOR = timedelta(days=7)
 RESTORED_WITHIN = timedelta(days=30)
 
@@ -117,21 +132,32 @@ class _Doing:
         self.outcome.could_not.append(CouldNot(person.username, person.display_name, why))
 
     def _log(self, action: str, people: Sequence[Any], after: dict[str, Any] | None = None) -> None:
-        log.write(self.unit, self.actor, None, [log.Entry(action, each.username, each.account_id, None, after) for each in people])
+        log.write(
+            self.unit,
+            self.actor,
+            None,
+            [log.Entry(action, each.username, each.account_id, None, after) for each in people],
+        )
         self.outcome.done.extend(each.username for each in people)
 
     def _held(self, people: Sequence[Any]) -> dict[str, list[tuple[Product, str]]]:
         """What each has: product, and the code of the account it is counted in."""
         found: dict[str, list[tuple[Product, str]]] = defaultdict(list)
-        for row in store.held_by(self.unit.connection, list(self.product_of), [each.username for each in people], self.unit.now):
-            found[row.subject].append((self.product_of[row.product_id], self.accounts.tree.codes[self.accounts.row_of_id[row.account_id]]))
+        for row in store.held_by(
+            self.unit.connection, list(self.product_of), [each.username for each in people], self.unit.now
+        ):
+            found[row.subject].append(
+                (self.product_of[row.product_id], self.accounts.tree.codes[self.accounts.row_of_id[row.account_id]])
+            )
         return found
 
     def _by_account(self, people: Sequence[Any]) -> list[tuple[int, list[Any]]]:
         groups: dict[int, list[Any]] = defaultdict(list)
         for each in people:
             groups[each.account_id].append(each)
-        return sorted(groups.items(), key=lambda each: (-self.accounts.tree.depth(self.accounts.row_of_id[each[0]]), each[0]))
+        return sorted(
+            groups.items(), key=lambda each: (-self.accounts.tree.depth(self.accounts.row_of_id[each[0]]), each[0])
+        )
 
     def _those(self, people: Sequence[Any], can: Callable[[Any], bool], why: Callable[[Any], str]) -> list[Any]:
         """Those to whom it can be done; why not is told of the others."""
@@ -151,8 +177,11 @@ class _Doing:
             groups[way(each)].append(each.id)
         return groups.items()
 
-    def _as_many_as_fit(self, account_id: int, product: Product, people: list[Any], give: Callable[[list[Any]], None]) -> list[Any]:
-        """Give to all, or, where a limit stops it, to as many of the first as it lets through; those it was given to."""
+    def _as_many_as_fit(
+        self, account_id: int, product: Product, people: list[Any], give: Callable[[list[Any]], None]
+    ) -> list[Any]:
+        """Give to all, or, where a limit stops it, to as many of the first as it lets through; those it was given
+        to."""
         row = self.accounts.row_of_id[account_id]
         given, why = takings.as_many_as_fit(self.unit, people, give)
         for each in people[len(given) :]:
@@ -161,7 +190,9 @@ class _Doing:
             left = max(0, takings.room(self.unit, self.actor, self.accounts.tree.codes[row], product))
         except Refused:  # no pool reaches the account: the reason stands beside each of them
             left = 0
-        self.outcome.seats.append(Seats(self.accounts.tree.codes[row], self.accounts.name(row), product, len(people), len(given), left))
+        self.outcome.seats.append(
+            Seats(self.accounts.tree.codes[row], self.accounts.name(row), product, len(people), len(given), left)
+        )
         return given
 
     def _assign(self, people: list[Any]) -> None:
@@ -170,10 +201,15 @@ class _Doing:
     def _give_as_far(self, product: Product, people: Sequence[Any]) -> list[str]:
         """Give a product to all against whom nothing speaks, as far as there are seats; to whom."""
         given, able = list[str](), self._able(product, people)
-        kept = {username for username, _, _ in takings.set_aside(self.unit, [product], [each.username for each in able])}
+        kept = {
+            username for username, _, _ in takings.set_aside(self.unit, [product], [each.username for each in able])
+        }
         able.sort(key=lambda each: each.username not in kept)
         for account_id, mine in self._by_account(able):
-            given.extend(each.username for each in self._as_many_as_fit(account_id, product, mine, lambda part: self._give(part, product)))
+            given.extend(
+                each.username
+                for each in self._as_many_as_fit(account_id, product, mine, lambda part: self._give(part, product))
+            )
         return given
 
     def _able(self, product: Product, people: Sequence[Any], leaving: Collection[str] = ()) -> list[Any]:
@@ -187,36 +223,60 @@ class _Doing:
     def _take(self, units: Sequence[tuple[str, Product, str]]) -> None:
         """Release (username, product, account)."""
         for part in takings.in_parts(units):
-            takings.release(self.unit, self.actor, [Wanted(account, product.code, username) for username, product, account in part])
+            takings.release(
+                self.unit, self.actor, [Wanted(account, product.code, username) for username, product, account in part]
+            )
         self.outcome.released += len(units)
 
     def _set_aside(self, people: list[Any]) -> None:
         """Count a seat for each, so that nobody else gets it; it is given to them when somebody or a layer gives it."""
         product, held = self._named(self.how.product, "product"), self._held(people)
-        kept = {username for username, _, _ in takings.set_aside(self.unit, [product], [each.username for each in people])}
+        kept = {
+            username for username, _, _ in takings.set_aside(self.unit, [product], [each.username for each in people])
+        }
         for each in people:
             if each.username in kept:
                 self._not(each, f"has a seat of {product.name} set aside already.")
             elif any(have.code == product.code for have, _ in held.get(each.username, [])):
                 self._not(each, f"has {product.name} already.")
-        able = [each for each in people if each.username not in kept and all(have.code != product.code for have, _ in held.get(each.username, []))]
+        able = [
+            each
+            for each in people
+            if each.username not in kept and all(have.code != product.code for have, _ in held.get(each.username, []))
+        ]
         for account_id, mine in self._by_account(able):
-            def keep(part: list[Any]) -> None:
-                takings.assign(self.unit, self.actor, [Wanted(self._code(each), product.code, takings.ASIDE + each.username) for each in part])
 
-            self._log("seat set aside", self._as_many_as_fit(account_id, product, mine, keep), {"product": product.code})
+            def keep(part: list[Any]) -> None:
+                takings.assign(
+                    self.unit,
+                    self.actor,
+                    [Wanted(self._code(each), product.code, takings.ASIDE + each.username) for each in part],
+                )
+
+            self._log(
+                "seat set aside", self._as_many_as_fit(account_id, product, mine, keep), {"product": product.code}
+            )
 
     def _let_go(self, people: list[Any]) -> None:
         product = self._named(self.how.product, "product")
-        kept = {username: account for username, _, account in takings.set_aside(self.unit, [product], [each.username for each in people])}
-        able = self._those(people, lambda each: each.username in kept, lambda _: f"has no seat of {product.name} set aside.")
+        kept = {
+            username: account
+            for username, _, account in takings.set_aside(self.unit, [product], [each.username for each in people])
+        }
+        able = self._those(
+            people, lambda each: each.username in kept, lambda _: f"has no seat of {product.name} set aside."
+        )
         self._let_go_of([(each.username, product.code, kept[each.username]) for each in able])
         self._log("set-aside seat let go", able, {"product": product.code})
 
     def _let_go_of(self, seats: Sequence[tuple[str, str, str]]) -> None:
         """Release what is set aside: (username, product, account)."""
         for part in takings.in_parts(seats):
-            takings.release(self.unit, self.actor, [Wanted(account, code, takings.ASIDE + username) for username, code, account in part])
+            takings.release(
+                self.unit,
+                self.actor,
+                [Wanted(account, code, takings.ASIDE + username) for username, code, account in part],
+            )
         self.outcome.released += len(seats)
 
     def _release(self, people: list[Any]) -> None:
@@ -225,7 +285,11 @@ class _Doing:
         units = []
         for each in people:
             mine = {have.code: account for have, account in held.get(each.username, [])}
-            needing = [have for have, _ in held.get(each.username, []) if product.code in have.requires and not set(have.requires) & (set(mine) - {product.code})]
+            needing = [
+                have
+                for have, _ in held.get(each.username, [])
+                if product.code in have.requires and not set(have.requires) & (set(mine) - {product.code})
+            ]
             if product.code not in mine:
                 self._not(each, f"has no {product.name}.")
             elif each.id in layered:
@@ -241,36 +305,61 @@ class _Doing:
         old, new = self._named(self.how.product, "product"), self._named(self.how.to_product, "to_product")
         if old.code == new.code:
             raise invalid("Swap one product for another one.", "to_product")
-        mapped = {each: (self.how.components or {}).get(each, each if each in new.components else None) for each in old.components}
-        unknown = sorted({each for each in (self.how.components or {}) if each not in old.components} | {each for each in mapped.values() if each and each not in new.components})
+        mapped = {
+            each: (self.how.components or {}).get(each, each if each in new.components else None)
+            for each in old.components
+        }
+        unknown = sorted(
+            {each for each in (self.how.components or {}) if each not in old.components}
+            | {each for each in mapped.values() if each and each not in new.components}
+        )
         if unknown:
             raise invalid(f"There is no component {unknown[0]} to map.", "components")
         ids = {each.username: each.id for each in people}
         held = self._held(people)
         layered = entitlements.comes_by_a_layer(self.unit, old, [each.id for each in people])
-        people = self._those(people, lambda each: each.id not in layered, lambda _: f"has {old.name} through a layer; let the layer give the other product.")
-        has = {each.username: account for each in people for have, account in held.get(each.username, []) if have.code == old.code}
+        people = self._those(
+            people,
+            lambda each: each.id not in layered,
+            lambda _: f"has {old.name} through a layer; let the layer give the other product.",
+        )
+        has = {
+            each.username: account
+            for each in people
+            for have, account in held.get(each.username, [])
+            if have.code == old.code
+        }
         having = self._those(people, lambda each: each.username in has, lambda _: f"has no {old.name}.")
 
         def swap(part: list[Any]) -> None:
-            takings.release(self.unit, self.actor, [Wanted(has[each.username], old.code, each.username) for each in part])
+            takings.release(
+                self.unit, self.actor, [Wanted(has[each.username], old.code, each.username) for each in part]
+            )
             self._give(part, new)
 
         for account_id, mine in self._by_account(self._able(new, having, {old.code})):
             self.outcome.done.extend(each.username for each in self._as_many_as_fit(account_id, new, mine, swap))
         self.outcome.released = len(self.outcome.done)
-        self.outcome.lost = entitlements.carry_over(self.unit, old, new, mapped, [ids[each] for each in self.outcome.done])
+        self.outcome.lost = entitlements.carry_over(
+            self.unit, old, new, mapped, [ids[each] for each in self.outcome.done]
+        )
 
     def _suspend(self, people: list[Any]) -> None:
-        able = self._those(people, lambda each: each.status in ("active", "invited"), lambda each: f"is {each.status} already.")
+        able = self._those(
+            people, lambda each: each.status in ("active", "invited"), lambda each: f"is {each.status} already."
+        )
         held = {} if self.how.keep_seats else self._held(able)
         self._take([(name, product, account) for name, mine in held.items() for product, account in mine])
-        for kept, mine in self._alike(able, lambda each: tuple(product.code for product, _ in held.get(each.username, []))):
+        for kept, mine in self._alike(
+            able, lambda each: tuple(product.code for product, _ in held.get(each.username, []))
+        ):
             people_usecases.change(self.unit, mine, {"status": "suspended", "kept": list(kept) or None})
         self._log("suspended", able, {"seats": "kept" if self.how.keep_seats else "released"})
 
     def _resume(self, people: list[Any]) -> None:
-        able = self._those(people, lambda each: each.status == "suspended", lambda each: f"is {each.status}, not suspended.")
+        able = self._those(
+            people, lambda each: each.status == "suspended", lambda each: f"is {each.status}, not suspended."
+        )
         able = self._where_they_can_be(able)
         for status, ids in self._alike(able, people_usecases.status_again):
             people_usecases.change(self.unit, ids, {"status": status, "kept": None})
@@ -284,8 +373,16 @@ class _Doing:
     def _where_they_can_be(self, people: Sequence[Any]) -> list[Any]:
         """Those whose account is there for them to come back to."""
         accounts = self.accounts
-        closed = {each for each in {person.account_id for person in people} if accounts.status(accounts.row_of_id[each]) == "closed"}
-        return self._those(people, lambda each: each.account_id not in closed, lambda each: f"is of {accounts.name(accounts.row_of_id[each.account_id])}, which is closed.")
+        closed = {
+            each
+            for each in {person.account_id for person in people}
+            if accounts.status(accounts.row_of_id[each]) == "closed"
+        }
+        return self._those(
+            people,
+            lambda each: each.account_id not in closed,
+            lambda each: f"is of {accounts.name(accounts.row_of_id[each.account_id])}, which is closed.",
+        )
 
     def _protect(self, people: list[Any]) -> None:
         self._protected(people, True)
@@ -294,7 +391,11 @@ class _Doing:
         self._protected(people, False)
 
     def _protected(self, people: list[Any], protected: bool) -> None:
-        able = self._those(people, lambda each: bool(each.protected) != protected, lambda _: f"is {'' if protected else 'not '}protected already.")
+        able = self._those(
+            people,
+            lambda each: bool(each.protected) != protected,
+            lambda _: f"is {'' if protected else 'not '}protected already.",
+        )
         people_usecases.change(self.unit, [each.id for each in able], {"protected": protected})
         self._log("protected" if protected else "protection taken off", able)
 
@@ -308,13 +409,24 @@ class _Doing:
         able = self._those(people, lambda each: each.account_id != target_id, lambda _: f"is of {name} already.")
         held = self._held(able)
         aside: dict[str, list[tuple[str, str]]] = defaultdict(list)
-        for username, product_code, account in takings.set_aside(self.unit, list(self.product_of.values()), [each.username for each in able]):
+        for username, product_code, account in takings.set_aside(
+            self.unit, list(self.product_of.values()), [each.username for each in able]
+        ):
             aside[username].append((product_code, account))
 
         def move(some: Sequence[Any]) -> None:
-            there = [(each.username, product, account) for each in some for product, account in held.get(each.username, [])]
-            units = [Wanted(account, product.code, username) for username, product, account in sorted(there, key=lambda unit: bool(unit[1].requires))]
-            units += [Wanted(account, product_code, takings.ASIDE + each.username) for each in some for product_code, account in aside[each.username]]
+            there = [
+                (each.username, product, account) for each in some for product, account in held.get(each.username, [])
+            ]
+            units = [
+                Wanted(account, product.code, username)
+                for username, product, account in sorted(there, key=lambda unit: bool(unit[1].requires))
+            ]
+            units += [
+                Wanted(account, product_code, takings.ASIDE + each.username)
+                for each in some
+                for product_code, account in aside[each.username]
+            ]
             for part in takings.in_parts(units):
                 takings.release(self.unit, self.actor, part)
             for was_in, ids in self._alike(some, lambda each: tuple(sorted({*(each.was_in or ()), each.account_id}))):
@@ -326,28 +438,40 @@ class _Doing:
         for each, why in refused:
             self._not(each, why)
         # Either account's log tells its own side, and neither names the other.
-        log.write(self.unit, self.actor, None, [log.Entry("moved away", each.username, each.account_id) for each in moved])
+        log.write(
+            self.unit, self.actor, None, [log.Entry("moved away", each.username, each.account_id) for each in moved]
+        )
         log.write(self.unit, self.actor, None, [log.Entry("moved here", each.username, target_id) for each in moved])
         self.outcome.done.extend(each.username for each in moved)
 
     def _remove(self, people: list[Any]) -> None:
         held = self._held(people)
         self._take([(name, product, account) for name, mine in held.items() for product, account in mine])
-        self._let_go_of(takings.set_aside(self.unit, list(self.product_of.values()), [each.username for each in people]))
-        people_usecases.change(self.unit, [each.id for each in people], {"status": "removed", "removed_at": self.unit.now, "kept": None})
+        self._let_go_of(
+            takings.set_aside(self.unit, list(self.product_of.values()), [each.username for each in people])
+        )
+        people_usecases.change(
+            self.unit, [each.id for each in people], {"status": "removed", "removed_at": self.unit.now, "kept": None}
+        )
         people_usecases.withdraw_invitations(self.unit, [each.id for each in people])
         self._log("removed", people)
 
     def _restore(self, people: list[Any]) -> None:
         able = self._those(
-            people, lambda each: each.removed_at is None or self.unit.now - each.removed_at <= RESTORED_WITHIN, lambda _: f"was removed more than {RESTORED_WITHIN.days} days ago.",
+            people,
+            lambda each: each.removed_at is None or self.unit.now - each.removed_at <= RESTORED_WITHIN,
+            lambda _: f"was removed more than {RESTORED_WITHIN.days} days ago.",
         )
         by_email = people_usecases.by_email(self.unit, {each.email.lower() for each in able if each.email})
         taken = {
-            (there.account_id, email): there.display_name for email, mine in by_email.items() for there in mine if there.status != "removed"
+            (there.account_id, email): there.display_name
+            for email, mine in by_email.items()
+            for there in mine
+            if there.status != "removed"
         }
         able = self._those(
-            self._where_they_can_be(able), lambda each: (each.account_id, (each.email or "").lower()) not in taken,
+            self._where_they_can_be(able),
+            lambda each: (each.account_id, (each.email or "").lower()) not in taken,
             lambda each: f"has the address that {taken[each.account_id, each.email.lower()]} has by now.",
         )
         for status, ids in self._alike(able, people_usecases.status_again):
@@ -368,7 +492,11 @@ class _Doing:
 
     def _withdraw(self, people: list[Any]) -> None:
         """The links that are out stop working; they can be invited again."""
-        able = self._those(people, lambda each: each.status == "invited", lambda each: f"is {each.status}; only who has not joined yet has an invitation.")
+        able = self._those(
+            people,
+            lambda each: each.status == "invited",
+            lambda each: f"is {each.status}; only who has not joined yet has an invitation.",
+        )
         people_usecases.withdraw_invitations(self.unit, [each.id for each in able])
         self._log("invitation withdrawn", able)
 
@@ -376,15 +504,24 @@ class _Doing:
 def send_invitations(unit: Unit, actor: Actor, accounts: Accounts, people: Sequence[Any]) -> None:
     """A new invitation for each, valid for a week; earlier ones stop working. Only a token's hash is kept."""
     tokens, now, address = {each.id: secrets.token_urlsafe(32) for each in people}, unit.now, Settings.read().address
-    people_usecases.invite(unit, {each: hashlib.sha256(token.encode()).hexdigest() for each, token in tokens.items()}, now, now + INVITED_FOR)
+    people_usecases.invite(
+        unit,
+        {each: hashlib.sha256(token.encode()).hexdigest() for each, token in tokens.items()},
+        now,
+        now + INVITED_FOR,
+    )
     mails = []
     for each in people:
         account = accounts.name(accounts.row_of_id[each.account_id])
-        mails.append((
-            each.email, f"{actor.name} invites you to {account}",
-            f"Hello {each.display_name},\n\n{actor.name} has set you up at {account}. Accept by {now + INVITED_FOR:%-d %B %Y}:\n\n"
-            f"{address}/join/{tokens[each.id]}\n\nIf you did not expect this, do nothing.\n\nFair Ladle\n",
-        ))
+        mails.append(
+            (
+                each.email,
+                f"{actor.name} invites you to {account}",
+                f"Hello {each.display_name},\n\n{actor.name} has set you up at {account}. Accept "
+                f"by {now + INVITED_FOR:%-d %B %Y}:\n\n"
+                f"{address}/join/{tokens[each.id]}\n\nIf you did not expect this, do nothing.\n\nFair Ladle\n",
+            )
+        )
     outbox.write_all(unit, mails)
 
 

@@ -55,7 +55,9 @@ class Asked:
 def domains(unit: Unit, actor: Actor) -> tuple[Accounts, list[Any]]:
     """The domains of the branch: domain, account_id and joining, by name."""
     accounts = accounts_usecases.known(unit)
-    return accounts, [row for row in store.domains(unit.connection) if accounts_usecases.sees(accounts, actor, row.account_id)]
+    return accounts, [
+        row for row in store.domains(unit.connection) if accounts_usecases.sees(accounts, actor, row.account_id)
+    ]
 
 
 def put_domain(unit: Unit, actor: Actor, domain: str, account: str, joining: Joining) -> None:
@@ -70,8 +72,17 @@ def put_domain(unit: Unit, actor: Actor, domain: str, account: str, joining: Joi
         raise conflict(f"{domain} belongs to another account already.")
     account_id = int(accounts.ids[row])
     store.put_domain(unit.connection, domain, account_id, joining)
-    before = None if there is None else {"joining": there.joining, "account": accounts.name(accounts.row_of_id[there.account_id])}
-    log.write(unit, actor, None, [log.Entry("domain set", domain, account_id, before, {"joining": joining, "account": accounts.name(row)})])
+    before = (
+        None
+        if there is None
+        else {"joining": there.joining, "account": accounts.name(accounts.row_of_id[there.account_id])}
+    )
+    log.write(
+        unit,
+        actor,
+        None,
+        [log.Entry("domain set", domain, account_id, before, {"joining": joining, "account": accounts.name(row)})],
+    )
 
 
 def forget_domain(unit: Unit, actor: Actor, domain: str) -> None:
@@ -104,14 +115,27 @@ def ask(unit: Unit, email: str, name: str) -> None:
     accounts = accounts_usecases.known(unit)
     account = accounts.name(accounts.row_of_id[domain.account_id])
     token = secrets.token_urlsafe(32)
-    store.add_join_request(unit.connection, {"account_id": domain.account_id, "email": address, "name": name, "token_hash": _hash(token), "asked_at": now})
+    store.add_join_request(
+        unit.connection,
+        {"account_id": domain.account_id, "email": address, "name": name, "token_hash": _hash(token), "asked_at": now},
+    )
     if any(each.status != "removed" for each in people_usecases.by_email(unit, {address}).get(address, [])):
         # It counts as asked, so that nobody is written to without end; the link is sent to nobody.
-        outbox.write(unit, address, f"You are at {account} already", f"Hello {name},\n\nsomebody asked to join {account} with this address. You are known already; there is nothing to do.\n\nFair Ladle\n")
+        outbox.write(
+            unit,
+            address,
+            f"You are at {account} already",
+            f"Hello {name},\n\nsomebody asked to join {account} with this address. You are known "
+            "already; there is nothing to do.\n\nFair Ladle\n",
+        )
         return
     outbox.write(
-        unit, address, f"Join {account}",
-        f"Hello {name},\n\nfollow this link within a day to join {account}; it proves that the address is yours:\n\n{Settings.read().address}/joining/{token}\n\nIf you did not ask for it, do nothing.\n\nFair Ladle\n",
+        unit,
+        address,
+        f"Join {account}",
+        f"Hello {name},\n\nfollow this link within a day to join {account}; it proves that the address is "
+        f"yours:\n\n{Settings.read().address}/joining/{token}\n\nIf you did not ask "
+        "for it, do nothing.\n\nFair Ladle\n",
     )
 
 
@@ -123,15 +147,30 @@ def asked(unit: Unit, token: str) -> Asked:
     """What a link is about; refused where there is none or it is too old."""
     row = store.join_request(unit.connection, token_hash=_hash(token))
     if row is None:
-        raise Refused(Problem("not-found", "No such link", 404, "There is nothing at this address; ask to join once more."))
+        raise Refused(
+            Problem("not-found", "No such link", 404, "There is nothing at this address; ask to join once more.")
+        )
     if row.proven_at is None and unit.now > row.asked_at + LINK_HOLDS:
         raise conflict("This link held for a day and is over; ask to join once more.")
     accounts = accounts_usecases.known(unit)
     domain = store.domain(unit.connection, row.email.rpartition("@")[2])
     if row.proven_at is None and (domain is None or domain.account_id != row.account_id):
         raise conflict("People with this address no longer join by themselves; ask your administrator.")
-    state: Literal["open", "waits", "joined", "refused"] = "open" if row.proven_at is None else "waits" if row.decided_at is None else "joined" if row.username else "refused"
-    return Asked(row.name, accounts.name(accounts.row_of_id[row.account_id]), state, domain is not None and domain.joining == "at once")
+    state: Literal["open", "waits", "joined", "refused"] = (
+        "open"
+        if row.proven_at is None
+        else "waits"
+        if row.decided_at is None
+        else "joined"
+        if row.username
+        else "refused"
+    )
+    return Asked(
+        row.name,
+        accounts.name(accounts.row_of_id[row.account_id]),
+        state,
+        domain is not None and domain.joining == "at once",
+    )
 
 
 def prove(unit: Unit, token: str) -> Asked:
@@ -144,7 +183,12 @@ def prove(unit: Unit, token: str) -> Asked:
     if found.at_once:
         _let_in(unit, Actor(row.name, row.email, None), row)
     else:
-        log.write(unit, Actor(row.name, row.email, None), None, [log.Entry("asks to join", row.email, row.account_id, None, {"name": row.name})])
+        log.write(
+            unit,
+            Actor(row.name, row.email, None),
+            None,
+            [log.Entry("asks to join", row.email, row.account_id, None, {"name": row.name})],
+        )
     return asked(unit, token)
 
 
@@ -156,12 +200,39 @@ def _let_in(unit: Unit, actor: Actor, row: Any) -> str:
     if any(each.status != "removed" for each in people_usecases.by_email(unit, {row.email}).get(row.email, [])):
         raise conflict(f"{row.email} has come in otherwise meanwhile.")
     username = usernames_for(unit, [row.name])[0]
-    people_usecases.add(unit, [{
-        "account_id": row.account_id, "username": username, "display_name": row.name, "email": row.email, "status": "active", "invited_at": None, "title": None,
-        "department": None, "protected": False,
-    }])
-    store.change_join_request(unit.connection, row.id, {"decided_at": unit.now, "decided_by": actor.name, "username": username})
-    log.write(unit, actor, None, [log.Entry("joined", username, row.account_id, None, {"name": row.name, "by": f"the domain {row.email.rpartition('@')[2]}"})])
+    people_usecases.add(
+        unit,
+        [
+            {
+                "account_id": row.account_id,
+                "username": username,
+                "display_name": row.name,
+                "email": row.email,
+                "status": "active",
+                "invited_at": None,
+                "title": None,
+                "department": None,
+                "protected": False,
+            }
+        ],
+    )
+    store.change_join_request(
+        unit.connection, row.id, {"decided_at": unit.now, "decided_by": actor.name, "username": username}
+    )
+    log.write(
+        unit,
+        actor,
+        None,
+        [
+            log.Entry(
+                "joined",
+                username,
+                row.account_id,
+                None,
+                {"name": row.name, "by": f"the domain {row.email.rpartition('@')[2]}"},
+            )
+        ],
+    )
     return username
 
 
@@ -169,8 +240,16 @@ def waiting(unit: Unit, actor: Actor) -> list[Waiting]:
     """Who waits to be let into an account of the branch, the longest first."""
     accounts = accounts_usecases.known(unit)
     return [
-        Waiting(row.id, row.name, row.email, accounts.tree.codes[accounts.row_of_id[row.account_id]], accounts.name(accounts.row_of_id[row.account_id]), row.proven_at)
-        for row in store.waiting_to_join(unit.connection) if accounts_usecases.sees(accounts, actor, row.account_id)
+        Waiting(
+            row.id,
+            row.name,
+            row.email,
+            accounts.tree.codes[accounts.row_of_id[row.account_id]],
+            accounts.name(accounts.row_of_id[row.account_id]),
+            row.proven_at,
+        )
+        for row in store.waiting_to_join(unit.connection)
+        if accounts_usecases.sees(accounts, actor, row.account_id)
     ]
 
 
@@ -185,11 +264,19 @@ def decide(unit: Unit, actor: Actor, request_id: int, let_in: bool) -> str | Non
     account = accounts.name(accounts.row_of_id[row.account_id])
     if let_in:
         username = _let_in(unit, actor, row)
-        outbox.write(unit, row.email, f"You have joined {account}", f"Hello {row.name},\n\nyou are at {account} now.\n\nFair Ladle\n")
+        outbox.write(
+            unit,
+            row.email,
+            f"You have joined {account}",
+            f"Hello {row.name},\n\nyou are at {account} now.\n\nFair Ladle\n",
+        )
         return username
     store.change_join_request(unit.connection, row.id, {"decided_at": unit.now, "decided_by": actor.name})
     log.write(unit, actor, None, [log.Entry("not let in", row.email, row.account_id, None, {"name": row.name})])
-    outbox.write(unit, row.email, f"You have not joined {account}", f"Hello {row.name},\n\nyour wish to join {account} was not granted. Ask whoever runs it there.\n\nFair Ladle\n")
+    outbox.write(
+        unit,
+        row.email,
+        f"You have not joined {account}",
+        f"Hello {row.name},\n\nyour wish to join {account} was not granted. Ask whoever runs it there.\n\nFair Ladle\n",
+    )
     return None
-
-

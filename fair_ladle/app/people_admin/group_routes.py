@@ -94,8 +94,16 @@ def groups(db: Db, who: Who) -> Any:
     """The groups of one's branch."""
     return [
         GroupBody(
-            account=row.account, account_name=row.account_name, code=row.group.code, name=row.group.name, rule=row.group.rule, members=list(row.group.members),
-            inside=row.inside, precedence=row.group.precedence, source=row.group.source, count=row.count,
+            account=row.account,
+            account_name=row.account_name,
+            code=row.group.code,
+            name=row.group.name,
+            rule=row.group.rule,
+            members=list(row.group.members),
+            inside=row.inside,
+            precedence=row.group.precedence,
+            source=row.group.source,
+            count=row.count,
         )
         for row in db.run(usecases.groups, who)
     ]
@@ -105,10 +113,19 @@ def groups(db: Db, who: Who) -> Any:
 def look(body: GroupWanted, db: Db, who: Who) -> Any:
     """Who would be in a group; nothing is kept."""
     found = db.run(usecases.look, who, body.wanted())
-    seats = laid_body(db.try_out(usecases.put, who, body.wanted())) if found.gives and (found.come_count or found.leave_count) else None
+    seats = (
+        laid_body(db.try_out(usecases.put, who, body.wanted()))
+        if found.gives and (found.come_count or found.leave_count)
+        else None
+    )
     return GroupLooked(
         seats=seats,
-        count=found.count, people=_people(found.people), come_count=found.come_count, come=_people(found.come), leave_count=found.leave_count, leave=_people(found.leave),
+        count=found.count,
+        people=_people(found.people),
+        come_count=found.come_count,
+        come=_people(found.come),
+        leave_count=found.leave_count,
+        leave=_people(found.leave),
     )
 
 

@@ -69,14 +69,25 @@ def groups(unit: Unit, actor: Actor) -> list[GroupRow]:
     every = groups_in_sight(unit, actor, accounts)
     counts = store.counts_of(unit.connection, PRESENT, [every.reaches(each) for each in every.every])
     rows = [
-        GroupRow(each, accounts.tree.codes[every.row(each)], accounts.name(every.row(each)), count, [part.name for part in every.parts(each)[1]])
+        GroupRow(
+            each,
+            accounts.tree.codes[every.row(each)],
+            accounts.name(every.row(each)),
+            count,
+            [part.name for part in every.parts(each)[1]],
+        )
         for each, count in zip(every.every, counts, strict=True)
     ]
     order = {row.account: int(accounts.tree.depth_first[accounts.tree.row(row.account)]) for row in rows}
-    return sorted(rows, key=lambda row: (order[row.account], row.group.precedence is None, row.group.precedence or 0, row.group.name))
+    return sorted(
+        rows,
+        key=lambda row: (order[row.account], row.group.precedence is None, row.group.precedence or 0, row.group.name),
+    )
 
 
-def _as_group(unit: Unit, actor: Actor, accounts: accounts_usecases.Accounts, wanted: Wanted) -> tuple[Groups, Group, Group | None]:
+def _as_group(
+    unit: Unit, actor: Actor, accounts: accounts_usecases.Accounts, wanted: Wanted
+) -> tuple[Groups, Group, Group | None]:
     """All groups, the group as it shall be, and as it is (None = not yet)."""
     row = accounts_usecases.row_in_scope(accounts, actor, wanted.account)
     account_id = int(accounts.ids[row])
@@ -89,8 +100,14 @@ def _as_group(unit: Unit, actor: Actor, accounts: accounts_usecases.Accounts, wa
     if any(";" in each or not each.strip() for each in wanted.members):
         raise invalid("Members are usernames and codes of groups, without semicolons.", "members")
     group = Group(
-        there.id if there else -1, account_id, wanted.code, wanted.name.strip(), (wanted.rule or "").strip() or None, tuple(dict.fromkeys(wanted.members)),
-        wanted.precedence, there.source if there else "here",
+        there.id if there else -1,
+        account_id,
+        wanted.code,
+        wanted.name.strip(),
+        (wanted.rule or "").strip() or None,
+        tuple(dict.fromkeys(wanted.members)),
+        wanted.precedence,
+        there.source if there else "here",
     )
     every.check(group)
     return every, group, there
@@ -106,9 +123,18 @@ def look(unit: Unit, actor: Actor, wanted: Wanted) -> Looked:
 
     ways = [now, sa.and_(now, sa.not_(before)), sa.and_(before, sa.not_(now))]
     counts = store.came_and_left(unit.connection, PRESENT, now, before)
-    shown, come, leave = (store.page(unit.connection, [PRESENT, way], order, 0, SHOWN, count)[1] for way, count in zip(ways, counts, strict=True))
-    around = [] if there is None else [each for each in every.every if any(part.id == there.id for part in every.inside(each))]
-    return Looked(counts[0], shown, come, counts[1], leave, counts[2], any(entitlements.given_to(unit, each) for each in around))
+    shown, come, leave = (
+        store.page(unit.connection, [PRESENT, way], order, 0, SHOWN, count)[1]
+        for way, count in zip(ways, counts, strict=True)
+    )
+    around = (
+        []
+        if there is None
+        else [each for each in every.every if any(part.id == there.id for part in every.inside(each))]
+    )
+    return Looked(
+        counts[0], shown, come, counts[1], leave, counts[2], any(entitlements.given_to(unit, each) for each in around)
+    )
 
 
 def put(unit: Unit, actor: Actor, wanted: Wanted) -> Laid:
@@ -124,16 +150,50 @@ def put(unit: Unit, actor: Actor, wanted: Wanted) -> Laid:
         if every.named(member, group) is None and (person is None or person.account_id not in branch):
             raise invalid(f"{member} is nobody of {accounts.name(every.row(group))}, nor a group.", "members")
     values = {
-        "account_id": group.account_id, "code": group.code, "name": group.name, "rule": group.rule, "members": ";".join(group.members), "precedence": group.precedence,
+        "account_id": group.account_id,
+        "code": group.code,
+        "name": group.name,
+        "rule": group.rule,
+        "members": ";".join(group.members),
+        "precedence": group.precedence,
     }
     people_usecases.put_group(unit, there.id if there else None, values)
-    told = {"name": group.name, "rule": group.rule or "none", "members by hand": len(group.members), "precedence": group.precedence}
-    was = None if there is None else {"name": there.name, "rule": there.rule or "none", "members by hand": len(there.members), "precedence": there.precedence}
+    told = {
+        "name": group.name,
+        "rule": group.rule or "none",
+        "members by hand": len(group.members),
+        "precedence": group.precedence,
+    }
+    was = (
+        None
+        if there is None
+        else {
+            "name": there.name,
+            "rule": there.rule or "none",
+            "members by hand": len(there.members),
+            "precedence": there.precedence,
+        }
+    )
     changed = [name for name in told if was is None or was[name] != told[name]]
-    log.write(unit, actor, None, [log.Entry(
-        "group changed" if there else "group made", group.code, group.account_id, {name: was[name] for name in changed} if was else None, {name: told[name] for name in changed},
-    )])
-    around = [] if there is None else [each for each in every.every if any(part.id == there.id for part in every.inside(each))]
+    log.write(
+        unit,
+        actor,
+        None,
+        [
+            log.Entry(
+                "group changed" if there else "group made",
+                group.code,
+                group.account_id,
+                {name: was[name] for name in changed} if was else None,
+                {name: told[name] for name in changed},
+            )
+        ],
+    )
+    around = (
+        []
+        if there is None
+        else [each for each in every.every if any(part.id == there.id for part in every.inside(each))]
+    )
     return entitlements.lay_out_of(unit, around)
 
 
@@ -148,7 +208,14 @@ def members(unit: Unit, actor: Actor, name: str, add: Sequence[str], take: Seque
     if group.source != "here":
         raise conflict(f"{group.name} is kept by {group.source}; change it there.")
     other = with_members(group, list(add), list(take))
-    wanted = Wanted(accounts.tree.codes[accounts.row_of_id[group.account_id]], group.code, group.name, group.rule, other.members, group.precedence)
+    wanted = Wanted(
+        accounts.tree.codes[accounts.row_of_id[group.account_id]],
+        group.code,
+        group.name,
+        group.rule,
+        other.members,
+        group.precedence,
+    )
     put(unit, actor, wanted)
     return len(set(other.members) ^ set(group.members))
 
@@ -161,7 +228,11 @@ def forget(unit: Unit, actor: Actor, name: str) -> None:
     gives = entitlements.given_to(unit, group)
     if gives:
         raise conflict(f"{group.name} gives {', '.join(gives)}; take that away first.")
-    around = [each for each in every.every if each.id != group.id and any(part.id == group.id for part in every.parts(each)[1])]
+    around = [
+        each
+        for each in every.every
+        if each.id != group.id and any(part.id == group.id for part in every.parts(each)[1])
+    ]
     if around:
         raise conflict(f"{group.name} stands in {around[0].name}; take it out there first.")
     if group.source != "here":
@@ -177,7 +248,25 @@ def order(unit: Unit, actor: Actor, account: str, codes: Sequence[str]) -> None:
     mine = {each.code: each for each in Groups.read(unit, accounts).every if each.account_id == int(accounts.ids[row])}
     if sorted(codes) != sorted(mine):
         raise conflict("The groups of this account are others by now; look again.")
-    changed = [replace(mine[code], precedence=10 * place) for place, code in enumerate(codes, 1) if mine[code].precedence != 10 * place]
+    changed = [
+        replace(mine[code], precedence=10 * place)
+        for place, code in enumerate(codes, 1)
+        if mine[code].precedence != 10 * place
+    ]
     for each in changed:
         people_usecases.put_group(unit, each.id, {"precedence": each.precedence})
-    log.write(unit, actor, None, [log.Entry("group changed", each.code, each.account_id, {"precedence": mine[each.code].precedence}, {"precedence": each.precedence}) for each in changed])
+    log.write(
+        unit,
+        actor,
+        None,
+        [
+            log.Entry(
+                "group changed",
+                each.code,
+                each.account_id,
+                {"precedence": mine[each.code].precedence},
+                {"precedence": each.precedence},
+            )
+            for each in changed
+        ],
+    )

@@ -76,7 +76,12 @@ def every(db: Db, who: Who) -> Any:
     """The domains of one's branch."""
     accounts, rows = db.run(domains.domains, who)
     return [
-        DomainBody(domain=r.domain, account=accounts.tree.codes[accounts.row_of_id[r.account_id]], account_name=accounts.name(accounts.row_of_id[r.account_id]), joining=r.joining)
+        DomainBody(
+            domain=r.domain,
+            account=accounts.tree.codes[accounts.row_of_id[r.account_id]],
+            account_name=accounts.name(accounts.row_of_id[r.account_id]),
+            joining=r.joining,
+        )
         for r in rows
     ]
 

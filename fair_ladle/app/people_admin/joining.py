@@ -59,14 +59,41 @@ def add(unit: Unit, actor: Actor, new: NewPerson) -> str:
     invite = new.invite and not joined
     username = (new.username or "").strip() or usernames_for(unit, [name])[0]
     if not USERNAME.match(username):
-        raise invalid(f"{username[:80]!r} is no username; letters, digits and . _ @ + - after the first, 128 at most.", "username")
+        raise invalid(
+            f"{username[:80]!r} is no username; letters, digits and . _ @ + - after the first, 128 at most.", "username"
+        )
     if store.one(unit.connection, username) is not None:
         raise invalid(f"The username {username} is taken.", "username")
-    added = people_usecases.add(unit, [{
-        "account_id": int(accounts.ids[row]), "username": username, "display_name": name, "email": email, "status": "invited" if invite else "active",
-        "invited_at": unit.now if invite else None, "title": _text(new.title), "department": _text(new.department), "protected": False,
-    }])
-    log.write(unit, actor, None, [log.Entry("added", username, int(accounts.ids[row]), None, {"name": name, "status": "invited" if invite else "active"})])
+    added = people_usecases.add(
+        unit,
+        [
+            {
+                "account_id": int(accounts.ids[row]),
+                "username": username,
+                "display_name": name,
+                "email": email,
+                "status": "invited" if invite else "active",
+                "invited_at": unit.now if invite else None,
+                "title": _text(new.title),
+                "department": _text(new.department),
+                "protected": False,
+            }
+        ],
+    )
+    log.write(
+        unit,
+        actor,
+        None,
+        [
+            log.Entry(
+                "added",
+                username,
+                int(accounts.ids[row]),
+                None,
+                {"name": name, "status": "invited" if invite else "active"},
+            )
+        ],
+    )
     if new.role == "admin":
         sign_in.let_run(unit, actor, email or "", int(accounts.ids[row]))
     if invite:
@@ -78,7 +105,14 @@ def _text(text: str | None) -> str | None:
     return (text or "").strip() or None
 
 
-def _refuse_known_email(unit: Unit, actor: Actor, accounts: accounts_usecases.Accounts, email: str | None, but_not: int | None = None, link_to: int | None = None) -> bool:
+def _refuse_known_email(
+    unit: Unit,
+    actor: Actor,
+    accounts: accounts_usecases.Accounts,
+    email: str | None,
+    but_not: int | None = None,
+    link_to: int | None = None,
+) -> bool:
     """One address is one person, who may be linked to several accounts. Whoever is out of sight is not named.
 
     Whether somebody who joined already is linked."""
@@ -91,7 +125,12 @@ def _refuse_known_email(unit: Unit, actor: Actor, accounts: accounts_usecases.Ac
             if link_to is not None and each.account_id != link_to:
                 joined = joined or each.status == "active"
                 continue
-            raise conflict(f"{email} is {each.display_name} of {accounts.name(place)} already; link or move that person, or give another address.", username=each.username, name=each.display_name)
+            raise conflict(
+                f"{email} is {each.display_name} of {accounts.name(place)} already; link or move "
+                "that person, or give another address.",
+                username=each.username,
+                name=each.display_name,
+            )
         raise conflict(f"{email} belongs to somebody already; give another address.")
     return joined
 
@@ -104,7 +143,11 @@ def usernames_for(unit: Unit, names: Sequence[str], but_not: Collection[str] = (
         bases.append(".".join(re.findall(r"[a-z0-9]+", plain))[:100] or "person")
     taken, found = set(but_not) | store.usernames_like(unit.connection, bases), []
     for base in bases:
-        free = next(each for each in itertools.chain([base], (f"{base}{number}" for number in itertools.count(2))) if each not in taken)
+        free = next(
+            each
+            for each in itertools.chain([base], (f"{base}{number}" for number in itertools.count(2)))
+            if each not in taken
+        )
         taken.add(free)
         found.append(free)
     return found
@@ -126,7 +169,10 @@ def edit(unit: Unit, actor: Actor, username: str, facts: Facts) -> None:
     if found.source != "here":
         raise conflict(f"{found.display_name} is kept by {found.source}; change it there.")
     values = {
-        "display_name": facts.display_name.strip(), "email": an_email(facts.email, "email"), "title": _text(facts.title), "department": _text(facts.department),
+        "display_name": facts.display_name.strip(),
+        "email": an_email(facts.email, "email"),
+        "title": _text(facts.title),
+        "department": _text(facts.department),
     }
     if not values["display_name"]:
         raise invalid("Everybody has a name.", "display_name")
@@ -135,7 +181,12 @@ def edit(unit: Unit, actor: Actor, username: str, facts: Facts) -> None:
     before = {name: getattr(found, name) for name, value in values.items() if getattr(found, name) != value}
     if before:
         people_usecases.change(unit, [found.id], values)
-        log.write(unit, actor, None, [log.Entry("changed", username, found.account_id, before, {name: values[name] for name in before})])
+        log.write(
+            unit,
+            actor,
+            None,
+            [log.Entry("changed", username, found.account_id, before, {name: values[name] for name in before})],
+        )
 
 
 @dataclass(frozen=True)
@@ -165,11 +216,20 @@ def accept(unit: Unit, token: str) -> Invitation:
 def _open_invitation(unit: Unit, token: str) -> tuple[Any, str]:
     row = people_usecases.invitation(unit, hashlib.sha256(token.encode()).hexdigest())
     if row is None:
-        raise Refused(Problem("not-found", "No such invitation", 404, "There is no invitation at this address; ask whoever invited you."))
+        raise Refused(
+            Problem(
+                "not-found",
+                "No such invitation",
+                404,
+                "There is no invitation at this address; ask whoever invited you.",
+            )
+        )
     if row.used_at is not None:
         raise conflict("This invitation was accepted already; there is nothing more to do.")
     if row.withdrawn_at is not None or row.status != "invited":
-        raise conflict("This invitation is no longer valid: a newer one was sent, or it was withdrawn. Ask whoever invited you.")
+        raise conflict(
+            "This invitation is no longer valid: a newer one was sent, or it was withdrawn. Ask whoever invited you."
+        )
     if unit.now > row.expires_at:
         raise conflict(f"This invitation ended on {row.expires_at:%-d %B %Y}; ask whoever invited you for a new one.")
     accounts = accounts_usecases.known(unit)

@@ -15,8 +15,8 @@ from fair_ladle.app.entitlements import of_person
 from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.entitlements.of_person import PersonLayers
 from fair_ladle.app.log import usecases as log
-from fair_ladle.app.people.filters import Clause, clause, contains
 from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.people.filters import Clause, clause, contains
 from fair_ladle.app.people.groups import Group, Groups, in_branch, readable
 from fair_ladle.app.people_admin import store
 from fair_ladle.app.people_admin.store import people
@@ -55,7 +55,8 @@ class Asked:
 
 @dataclass(frozen=True)
 class Row:
-    """A person in the list, with the products they have and the groups of the branch they are in (places in ``Page``'s lists)."""
+    """A person in the list, with the products they have and the groups of the branch they are in (places in
+    ``Page``'s lists)."""
 
     person: Any
     account: str
@@ -67,7 +68,8 @@ class Row:
 
 @dataclass(frozen=True)
 class Page:
-    """A part of the list and how many there are in all; None where that takes longer than the part itself: see ``count``."""
+    """A part of the list and how many there are in all; None where that takes longer than the part itself: see
+    ``count``."""
 
     total: int | None
     rows: list[Row]
@@ -75,7 +77,11 @@ class Page:
 
 def conditions(unit: Unit, actor: Actor, accounts: Accounts, asked: Asked, for_a_page: bool = False) -> list[Clause]:
     """What is asked for as conditions on people; the branch in sight is always one of them."""
-    row = accounts_usecases.top_row(accounts, actor) if asked.account is None else accounts_usecases.row_in_scope(accounts, actor, asked.account)
+    row = (
+        accounts_usecases.top_row(accounts, actor)
+        if asked.account is None
+        else accounts_usecases.row_in_scope(accounts, actor, asked.account)
+    )
     where = [in_branch(accounts, row)]
     where.append(people.c.status == asked.status if asked.status else people.c.status != "removed")
     for word in asked.find.split()[:8]:
@@ -96,7 +102,9 @@ def conditions(unit: Unit, actor: Actor, accounts: Accounts, asked: Asked, for_a
     elif asked.seen:
         if not asked.seen.isdigit() or len(asked.seen) > 4:
             raise invalid("Not seen for a number of days, or never.", "seen")
-        where.append(sa.or_(people.c.last_seen_at.is_(None), people.c.last_seen_at < unit.now - timedelta(days=int(asked.seen))))
+        where.append(
+            sa.or_(people.c.last_seen_at.is_(None), people.c.last_seen_at < unit.now - timedelta(days=int(asked.seen)))
+        )
     if asked.admin is not None:
         where.append(store.is_admin() if asked.admin else sa.not_(store.is_admin()))
     if asked.protected is not None:
@@ -115,19 +123,29 @@ def group_named(unit: Unit, actor: Actor, accounts: Accounts, name: str) -> Grou
     account, _, code = name.partition("/")
     row = accounts_usecases.row_in_scope(accounts, actor, account)
     account_id = int(accounts.ids[row])
-    found = next((each for each in Groups.read(unit, accounts).every if each.account_id == account_id and each.code == code), None)
+    found = next(
+        (each for each in Groups.read(unit, accounts).every if each.account_id == account_id and each.code == code),
+        None,
+    )
     if found is None:
         raise not_found("group", name)
     return found
 
 
-def listing(unit: Unit, actor: Actor, asked: Asked, sort: Sort = "name", down: bool = False, offset: int = 0, limit: int = 100) -> Page:
+def listing(
+    unit: Unit, actor: Actor, asked: Asked, sort: Sort = "name", down: bool = False, offset: int = 0, limit: int = 100
+) -> Page:
     """A part of the people list."""
     accounts = accounts_usecases.known(unit)
     where = conditions(unit, actor, accounts, asked, for_a_page=True)
     columns = {
-        "name": people.c.display_name, "username": people.c.username, "account": people.c.account_id, "status": people.c.status, "title": people.c.title,
-        "department": people.c.department, "last_seen": people.c.last_seen_at,
+        "name": people.c.display_name,
+        "username": people.c.username,
+        "account": people.c.account_id,
+        "status": people.c.status,
+        "title": people.c.title,
+        "department": people.c.department,
+        "last_seen": people.c.last_seen_at,
     }
     column = columns[sort]
     order = [column.desc() if down else column.asc(), people.c.id]
@@ -146,13 +164,24 @@ def _rows(unit: Unit, actor: Actor, accounts: Accounts, found: list[Any]) -> lis
     for row in store.held_by(unit.connection, list(products), [each.username for each in found], unit.now):
         held.setdefault(row.subject, []).append(products[row.product_id].code)
     groups = groups_in_sight(unit, actor, accounts)
-    members = people_usecases.true_of(unit, [each.id for each in found], [groups.reaches(each) for each in groups.every])
+    members = people_usecases.true_of(
+        unit, [each.id for each in found], [groups.reaches(each) for each in groups.every]
+    )
     stored = personal_storage.of_people(unit, actor, found)
     rows = []
     for each in found:
         place = accounts.row_of_id[each.account_id]
         mine = [group.name for group, ids in zip(groups.every, members, strict=True) if each.id in ids]
-        rows.append(Row(each, accounts.tree.codes[place], accounts.name(place), held.get(each.username, []), mine, stored.get(each.username, [])))
+        rows.append(
+            Row(
+                each,
+                accounts.tree.codes[place],
+                accounts.name(place),
+                held.get(each.username, []),
+                mine,
+                stored.get(each.username, []),
+            )
+        )
     return rows
 
 
@@ -213,32 +242,60 @@ def person(unit: Unit, actor: Actor, username: str) -> Person:
     products = {each.id: each for each in pools_usecases.products(unit)}
     held = {(each.product, each.subject) for each in enforcement.on_hold(unit, actor, tree.codes[place])}
     holdings = [
-        Holding(products[row.product_id], tree.codes[accounts.row_of_id[row.account_id]], row.begins, (products[row.product_id].code, username) in held)
+        Holding(
+            products[row.product_id],
+            tree.codes[accounts.row_of_id[row.account_id]],
+            row.begins,
+            (products[row.product_id].code, username) in held,
+        )
         for row in store.held_by(unit.connection, list(products), [username], unit.now)
     ]
     groups = groups_in_sight(unit, actor, accounts)
     rules = [each for each in groups.every if each.rule]
     matching = {
-        group.id for group, ids in zip(rules, people_usecases.true_of(unit, [found.id], [readable(each.rule or "") for each in rules]), strict=True) if ids
+        group.id
+        for group, ids in zip(
+            rules, people_usecases.true_of(unit, [found.id], [readable(each.rule or "") for each in rules]), strict=True
+        )
+        if ids
     }
     mine = [
         (tree.codes[groups.row(each)], each.code, each.name, reasons)
-        for each in groups.every if groups.row(each) in path and (reasons := groups.reasons(each, matching, username))
+        for each in groups.every
+        if groups.row(each) in path and (reasons := groups.reasons(each, matching, username))
     ]
     runs = [
         (accounts.name(accounts.row_of_id[row.account_id]), row.role)
-        for row in (store.delegations_of(unit.connection, found.email) if found.email else []) if accounts_usecases.sees(accounts, actor, row.account_id)
+        for row in (store.delegations_of(unit.connection, found.email) if found.email else [])
+        if accounts_usecases.sees(accounts, actor, row.account_id)
     ]
     also = [
-        (each.username, tree.codes[accounts.row_of_id[each.account_id]], accounts.name(accounts.row_of_id[each.account_id]))
-        for each in (people_usecases.by_email(unit, {found.email.lower()}).get(found.email.lower(), []) if found.email else [])
+        (
+            each.username,
+            tree.codes[accounts.row_of_id[each.account_id]],
+            accounts.name(accounts.row_of_id[each.account_id]),
+        )
+        for each in (
+            people_usecases.by_email(unit, {found.email.lower()}).get(found.email.lower(), []) if found.email else []
+        )
         if each.id != found.id and accounts_usecases.sees(accounts, actor, each.account_id)
     ]
     return Person(
-        _rows(unit, actor, accounts, [found])[0], [accounts.name(each) for each in path[1 : path.index(top) + 1]], holdings, mine, runs, also,
-        store.ever_held(unit.connection, list(products), username), log.about_subject(unit, found.account_id, username), products,
-        of_person.layers_of(unit, actor, found), personal_storage.of_one(unit, actor, found),
-        [next(each for each in products.values() if each.code == code) for _, code, _ in takings.set_aside(unit, list(products.values()), [username])],
+        _rows(unit, actor, accounts, [found])[0],
+        [accounts.name(each) for each in path[1 : path.index(top) + 1]],
+        holdings,
+        mine,
+        runs,
+        also,
+        store.ever_held(unit.connection, list(products), username),
+        log.about_subject(unit, found.account_id, username),
+        products,
+        of_person.layers_of(unit, actor, found),
+        personal_storage.of_one(unit, actor, found),
+        [
+            next(each for each in products.values() if each.code == code)
+            for _, code, _ in takings.set_aside(unit, list(products.values()), [username])
+        ],
     )
 
 
@@ -261,6 +318,11 @@ def set_aside(unit: Unit, actor: Actor) -> list[tuple[Any, Product, str, str]]:
     """Seats that are set aside in the branch: for whom, of which product, and the account's code and name."""
     accounts = accounts_usecases.known(unit)
     products = {each.id: each for each in pools_usecases.products(unit) if each.measure == "seat"}
-    rows = store.set_aside(unit.connection, takings.ASIDE, list(products), accounts_usecases.branch_ids(accounts, actor), unit.now)
+    rows = store.set_aside(
+        unit.connection, takings.ASIDE, list(products), accounts_usecases.branch_ids(accounts, actor), unit.now
+    )
     places = [accounts.row_of_id[row.account_id] for row in rows]
-    return [(row, products[row.product_id], accounts.tree.codes[place], accounts.name(place)) for row, place in zip(rows, places, strict=True)]
+    return [
+        (row, products[row.product_id], accounts.tree.codes[place], accounts.name(place))
+        for row, place in zip(rows, places, strict=True)
+    ]

@@ -54,27 +54,55 @@ Text = Annotated[str | None, Query(max_length=200)]
 def _row(row: listing.Row) -> dict[str, Any]:
     each = row.person
     return {
-        "username": each.username, "name": each.display_name, "email": each.email, "account": row.account, "account_name": row.account_name, "status": each.status,
-        "title": each.title, "department": each.department, "invited_at": each.invited_at, "last_seen_at": each.last_seen_at, "protected": each.protected,
-        "admin": each.admin, "source": each.source, "products": row.products, "groups": row.groups, "storage": [_storage(e) for e in row.storage],
+        "username": each.username,
+        "name": each.display_name,
+        "email": each.email,
+        "account": row.account,
+        "account_name": row.account_name,
+        "status": each.status,
+        "title": each.title,
+        "department": each.department,
+        "invited_at": each.invited_at,
+        "last_seen_at": each.last_seen_at,
+        "protected": each.protected,
+        "admin": each.admin,
+        "source": each.source,
+        "products": row.products,
+        "groups": row.groups,
+        "storage": [_storage(e) for e in row.storage],
     }
 
 
 def _storage(e: Storage) -> StorageBody:
     gb = e.product.measure
     return StorageBody(
-        product=e.product.code, product_name=e.product.name, used=f"{to_units(e.used, gb):f}", limit=None if e.limit is None else f"{to_units(e.limit, gb):f}", layer=e.layer, source=e.source,
+        product=e.product.code,
+        product_name=e.product.name,
+        used=f"{to_units(e.used, gb):f}",
+        limit=None if e.limit is None else f"{to_units(e.limit, gb):f}",
+        layer=e.layer,
+        source=e.source,
     )
 
 
 def outcome_body(found: Outcome) -> OutcomeBody:
     """An outcome for an answer; reasons of a few hundred people at most."""
     return OutcomeBody(
-        asked=found.asked, done=len(found.done), released=found.released, lost=[LostBody(component=name, people=count) for name, count in found.lost.items()], could_not=[CouldNotBody(username=e.username, name=e.name, why=e.why) for e in found.could_not[:500]],
+        asked=found.asked,
+        done=len(found.done),
+        released=found.released,
+        lost=[LostBody(component=name, people=count) for name, count in found.lost.items()],
+        could_not=[CouldNotBody(username=e.username, name=e.name, why=e.why) for e in found.could_not[:500]],
         seats=[
             SeatsBody(
-                account=e.account, account_name=e.account_name, product=e.product.code, product_name=e.product.name, unit=e.product.unit,
-                needed=e.needed, given=e.given, left=e.left,
+                account=e.account,
+                account_name=e.account_name,
+                product=e.product.code,
+                product_name=e.product.name,
+                unit=e.product.unit,
+                needed=e.needed,
+                given=e.given,
+                left=e.left,
             )
             for e in found.seats
         ],
@@ -82,12 +110,23 @@ def outcome_body(found: Outcome) -> OutcomeBody:
 
 
 def asked_of(
-    find: str = Query("", max_length=200), account: Text = None, group: Text = None, product: Text = None, without: Text = None,
-    status: Literal["active", "invited", "suspended", "removed"] | None = None, seen: Text = None, admin: bool | None = None, protected: bool | None = None,
-    source: Text = None, filter: str | None = Query(None, max_length=4000), component: Text = None,  # noqa: A002
+    find: str = Query("", max_length=200),
+    account: Text = None,
+    group: Text = None,
+    product: Text = None,
+    without: Text = None,
+    status: Literal["active", "invited", "suspended", "removed"] | None = None,
+    seen: Text = None,
+    admin: bool | None = None,
+    protected: bool | None = None,
+    source: Text = None,
+    filter: str | None = Query(None, max_length=4000),
+    component: Text = None,  # noqa: A002
 ) -> Asked:
     """What of the list an address asks for."""
-    return Asked(find, account, group, product, without, status, seen, admin, protected, source, filter, component=component)
+    return Asked(
+        find, account, group, product, without, status, seen, admin, protected, source, filter, component=component
+    )
 
 
 AskedOf = Annotated[Asked, Depends(asked_of)]
@@ -95,7 +134,13 @@ AskedOf = Annotated[Asked, Depends(asked_of)]
 
 @routes.get("", response_model=PeoplePage)
 def people(
-    db: Db, who: Who, asked: AskedOf, sort: Sort = "name", down: bool = False, offset: int = Query(0, ge=0, le=10_000_000), limit: int = Query(100, ge=1, le=500),
+    db: Db,
+    who: Who,
+    asked: AskedOf,
+    sort: Sort = "name",
+    down: bool = False,
+    offset: int = Query(0, ge=0, le=10_000_000),
+    limit: int = Query(100, ge=1, le=500),
 ) -> Any:
     """A part of the people list of one's branch."""
     found = db.run(listing.listing, who, asked, sort, down, offset, limit)
@@ -111,13 +156,35 @@ def count(db: Db, who: Who, asked: AskedOf) -> Any:
 @routes.get("/export", response_class=Response)
 def export(db: Db, who: Who, asked: AskedOf, sort: Sort = "name", down: bool = False, form: Format = "csv") -> Response:
     """What the list shows, as a file, up to 100,000 people."""
-    names = ["username", "name", "email", "account", "status", "title", "department", "invited_at", "last_seen_at", "protected", "products", "groups"]
+    names = [
+        "username",
+        "name",
+        "email",
+        "account",
+        "status",
+        "title",
+        "department",
+        "invited_at",
+        "last_seen_at",
+        "protected",
+        "products",
+        "groups",
+    ]
     rows: list[list[Any]] = []
     for offset in range(0, 100_000, 500):
         page = db.run(listing.listing, who, asked, sort, down, offset, 500)
         for each in page.rows:
             told = _row(each)
-            rows.append([";".join(value) if isinstance(value := told[name], list) else value.isoformat() if isinstance(value, datetime) else value for name in names])
+            rows.append(
+                [
+                    ";".join(value)
+                    if isinstance(value := told[name], list)
+                    else value.isoformat()
+                    if isinstance(value, datetime)
+                    else value
+                    for name in names
+                ]
+            )
         if len(page.rows) < 500:
             break
     return sheet("people", form, names, rows)
@@ -145,7 +212,16 @@ def act(body: ActBody, db: Db, who: Who) -> Any:
 def set_aside(db: Db, who: Who) -> Any:
     """Seats that are set aside in one's branch, the longest first."""
     return [
-        AsideBody(product=p.code, product_name=p.name, username=row.username, name=row.display_name, status=row.status, account=account, account_name=name, since=row.begins)
+        AsideBody(
+            product=p.code,
+            product_name=p.name,
+            username=row.username,
+            name=row.display_name,
+            status=row.status,
+            account=account,
+            account_name=name,
+            since=row.begins,
+        )
         for row, p, account, name in db.run(listing.set_aside, who)
     ]
 
@@ -170,25 +246,54 @@ def forget_view(name: str, db: Db, who: Who) -> None:
 
 def _person(found: listing.Person) -> PersonBody:
     return PersonBody(
-        **_row(found.row), way=found.way,
+        **_row(found.row),
+        way=found.way,
         layers=[
             PersonLayer(
-                product=e.product.code, product_name=e.product.name, components=list(e.product.components), mandatory=list(e.product.mandatory),
-                cells=[LayerCell(layer=cell.layer, components=cell.on) for cell in e.cells], direct=e.direct, off=e.off, result=e.on, has=e.has, waits_since=e.waits_since,
+                product=e.product.code,
+                product_name=e.product.name,
+                components=list(e.product.components),
+                mandatory=list(e.product.mandatory),
+                cells=[LayerCell(layer=cell.layer, components=cell.on) for cell in e.cells],
+                direct=e.direct,
+                off=e.off,
+                result=e.on,
+                has=e.has,
+                waits_since=e.waits_since,
             )
             for e in found.layers
         ],
-        holdings=[HoldingBody(product=e.product.code, product_name=e.product.name, account=e.account, since=e.since, on_hold=e.on_hold) for e in found.holdings],
-        member_of=[GroupOf(account=account, code=code, name=name, reasons=reasons) for account, code, name, reasons in found.groups],
+        holdings=[
+            HoldingBody(
+                product=e.product.code, product_name=e.product.name, account=e.account, since=e.since, on_hold=e.on_hold
+            )
+            for e in found.holdings
+        ],
+        member_of=[
+            GroupOf(account=account, code=code, name=name, reasons=reasons)
+            for account, code, name, reasons in found.groups
+        ],
         aside=[AsideOf(product=e.code, product_name=e.name) for e in found.aside],
         stored=[_storage(e) for e in found.stored],
         stayed=[
-            StayedBody(account=o.account, account_name=o.account_name, product=e.product.code, product_name=e.product.name, stored=f"{to_units(o.grains, e.product.measure):f}")
-            for e in found.stored for o in e.elsewhere
+            StayedBody(
+                account=o.account,
+                account_name=o.account_name,
+                product=e.product.code,
+                product_name=e.product.name,
+                stored=f"{to_units(o.grains, e.product.measure):f}",
+            )
+            for e in found.stored
+            for o in e.elsewhere
         ],
-        runs=[RunsBody(name=name, role=role) for name, role in found.runs], also=[AlsoBody(username=u, account=a, name=n) for u, a, n in found.also],
-        past=[PastBody(product_name=found.products[e.product_id].name, begins=e.begins, ends=e.ends) for e in found.past],
-        history=[DoneBody(at=e.at, actor=e.actor, action=e.action, before=e.before, after=e.after) for e in found.history],
+        runs=[RunsBody(name=name, role=role) for name, role in found.runs],
+        also=[AlsoBody(username=u, account=a, name=n) for u, a, n in found.also],
+        past=[
+            PastBody(product_name=found.products[e.product_id].name, begins=e.begins, ends=e.ends) for e in found.past
+        ],
+        history=[
+            DoneBody(at=e.at, actor=e.actor, action=e.action, before=e.before, after=e.after) for e in found.history
+        ],
     )
 
 

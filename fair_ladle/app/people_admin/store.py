@@ -27,7 +27,10 @@ def holds(product_ids: Collection[int], at: datetime) -> Clause:
     a = assignments
     return sa.exists(
         sa.select(a.c.id).where(
-            a.c.subject == people.c.username, a.c.product_id.in_(product_ids), a.c.begins <= at, sa.or_(a.c.ends.is_(None), a.c.ends > at)
+            a.c.subject == people.c.username,
+            a.c.product_id.in_(product_ids),
+            a.c.begins <= at,
+            sa.or_(a.c.ends.is_(None), a.c.ends > at),
         )
     )
 
@@ -39,15 +42,25 @@ def one_by_one(exists: Any) -> Clause:
 
 def is_admin() -> Clause:
     """Somebody with whose address an account is run."""
-    return sa.exists(sa.select(sign_ins.c.id).join(delegations, delegations.c.sign_in_id == sign_ins.c.id).where(sign_ins.c.email == people.c.email))
+    return sa.exists(
+        sa.select(sign_ins.c.id)
+        .join(delegations, delegations.c.sign_in_id == sign_ins.c.id)
+        .where(sign_ins.c.email == people.c.email)
+    )
 
 
 FEW, FEW_FAR_DOWN = 1000, 20_000
-"""How many are looked for and put in order at once: far down a list, walking along an index to there would take longer."""
+"""How many are looked for and put in order at once: far down a list, walking along an index to there would take
+longer."""
 
 
 def page(
-    connection: sa.Connection, where: Sequence[Clause], order: Sequence[Any], offset: int, limit: int, counted: int | None = None,
+    connection: sa.Connection,
+    where: Sequence[Clause],
+    order: Sequence[Any],
+    offset: int,
+    limit: int,
+    counted: int | None = None,
 ) -> tuple[int | None, list[Any]]:
     """How many people there are of that kind, and those from one place of an order on.
 
@@ -86,26 +99,48 @@ def usernames_like(connection: sa.Connection, bases: Sequence[str]) -> set[str]:
     first = set(connection.scalars(sa.select(people.c.username).where(people.c.username.in_(bases))))
     # A number matters only where the plain one is taken, or wanted twice.
     for base in first & set(bases) | {base for base, times in Counter(bases).items() if times > 1}:
-        alike = sa.select(people.c.username).where(people.c.username.startswith(base, autoescape=True), people.c.username.regexp_match(f"^{re.escape(base)}[0-9]+$"))
+        alike = sa.select(people.c.username).where(
+            people.c.username.startswith(base, autoescape=True),
+            people.c.username.regexp_match(f"^{re.escape(base)}[0-9]+$"),
+        )
         first.update(connection.scalars(alike))
     return first
 
 
-def held_by(connection: sa.Connection, product_ids: Collection[int], usernames: Collection[str], at: datetime) -> list[Any]:
+def held_by(
+    connection: sa.Connection, product_ids: Collection[int], usernames: Collection[str], at: datetime
+) -> list[Any]:
     """subject, product_id, account_id and begins of what these people have of some products."""
     a = assignments
     wanted = sa.select(a.c.subject, a.c.product_id, a.c.account_id, a.c.begins).where(
-        a.c.product_id.in_(product_ids), a.c.subject.in_(usernames), a.c.begins <= at, sa.or_(a.c.ends.is_(None), a.c.ends > at)
+        a.c.product_id.in_(product_ids),
+        a.c.subject.in_(usernames),
+        a.c.begins <= at,
+        sa.or_(a.c.ends.is_(None), a.c.ends > at),
     )
     return list(connection.execute(wanted.order_by(a.c.subject, a.c.product_id)))
 
 
-def set_aside(connection: sa.Connection, prefix: str, product_ids: Collection[int], account_ids: Collection[int] | None, at: datetime) -> list[Any]:
-    """Seats that are set aside in these accounts (None = all): product, account and since when, with whom they are for."""
+def set_aside(
+    connection: sa.Connection,
+    prefix: str,
+    product_ids: Collection[int],
+    account_ids: Collection[int] | None,
+    at: datetime,
+) -> list[Any]:
+    """Seats that are set aside in these accounts (None = all): product, account and since when, with whom they are
+    for."""
     a = assignments
-    wanted = sa.select(a.c.product_id, a.c.account_id, a.c.begins, people.c.username, people.c.display_name, people.c.status).join(
-        people, people.c.username == sa.func.substr(a.c.subject, len(prefix) + 1)
-    ).where(a.c.product_id.in_(product_ids), a.c.subject.startswith(prefix, autoescape=True), a.c.begins <= at, sa.or_(a.c.ends.is_(None), a.c.ends > at))
+    wanted = (
+        sa.select(a.c.product_id, a.c.account_id, a.c.begins, people.c.username, people.c.display_name, people.c.status)
+        .join(people, people.c.username == sa.func.substr(a.c.subject, len(prefix) + 1))
+        .where(
+            a.c.product_id.in_(product_ids),
+            a.c.subject.startswith(prefix, autoescape=True),
+            a.c.begins <= at,
+            sa.or_(a.c.ends.is_(None), a.c.ends > at),
+        )
+    )
     if account_ids is not None:
         wanted = wanted.where(a.c.account_id.in_(account_ids))
     return list(connection.execute(wanted.order_by(a.c.begins, people.c.display_name).limit(1000)))
@@ -114,13 +149,22 @@ def set_aside(connection: sa.Connection, prefix: str, product_ids: Collection[in
 def ever_held(connection: sa.Connection, product_ids: Collection[int], username: str) -> list[Any]:
     """Every assignment of these products that somebody ever had, the newest first."""
     a = assignments
-    return list(connection.execute(sa.select(a).where(a.c.product_id.in_(product_ids), a.c.subject == username).order_by(a.c.begins.desc()).limit(200)))
+    return list(
+        connection.execute(
+            sa.select(a)
+            .where(a.c.product_id.in_(product_ids), a.c.subject == username)
+            .order_by(a.c.begins.desc())
+            .limit(200)
+        )
+    )
 
 
 def delegations_of(connection: sa.Connection, email: str) -> list[Any]:
     """What somebody runs with an address: account_id, role, first and last day."""
     d = delegations
-    wanted = sa.select(d.c.account_id, d.c.role, d.c.first_day, d.c.last_day).join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
+    wanted = sa.select(d.c.account_id, d.c.role, d.c.first_day, d.c.last_day).join(
+        sign_ins, sign_ins.c.id == d.c.sign_in_id
+    )
     return list(connection.execute(wanted.where(sign_ins.c.email == email)))
 
 
@@ -146,8 +190,13 @@ def counts_of(connection: sa.Connection, among: Clause, clauses: Sequence[Clause
     """How many people (among some) each condition is true of; many conditions in one pass."""
     found: list[int] = []
     for start in range(0, len(clauses), at_once):
-        columns = [sa.func.coalesce(sa.func.sum(sa.case((each, 1), else_=0)), 0).label(f"c{n}") for n, each in enumerate(clauses[start : start + at_once])]
-        found.extend(int(value) for value in connection.execute(sa.select(*columns).select_from(people).where(among)).one())
+        columns = [
+            sa.func.coalesce(sa.func.sum(sa.case((each, 1), else_=0)), 0).label(f"c{n}")
+            for n, each in enumerate(clauses[start : start + at_once])
+        ]
+        found.extend(
+            int(value) for value in connection.execute(sa.select(*columns).select_from(people).where(among)).one()
+        )
     return found
 
 
@@ -185,7 +234,9 @@ def add_join_request(connection: sa.Connection, row: dict[str, Any]) -> None:
     connection.execute(sa.insert(join_requests).values(row))
 
 
-def join_request(connection: sa.Connection, token_hash: str | None = None, request_id: int | None = None, lock: bool = False) -> Any | None:
+def join_request(
+    connection: sa.Connection, token_hash: str | None = None, request_id: int | None = None, lock: bool = False
+) -> Any | None:
     """Somebody's wish to join, by its link or its number."""
     j = join_requests
     wanted = sa.select(j).where(j.c.token_hash == token_hash if token_hash else j.c.id == request_id)
@@ -200,13 +251,21 @@ def change_join_request(connection: sa.Connection, request_id: int, values: dict
 def waiting_to_join(connection: sa.Connection) -> list[Any]:
     """Who proved their address and waits, the longest first."""
     j = join_requests
-    return list(connection.execute(sa.select(j).where(j.c.proven_at.is_not(None), j.c.decided_at.is_(None)).order_by(j.c.proven_at, j.c.id)))
+    return list(
+        connection.execute(
+            sa.select(j).where(j.c.proven_at.is_not(None), j.c.decided_at.is_(None)).order_by(j.c.proven_at, j.c.id)
+        )
+    )
 
 
 def came_and_left(connection: sa.Connection, among: Clause, now: Clause, before: Clause) -> list[int]:
     """How many people (among some) the one condition is true of, and of how many only it, and only the other one."""
     is_now, was = sa.case((now, 1), else_=0).label("is_now"), sa.case((before, 1), else_=0).label("was")
     # Only of whom either is true, and by the columns' names: said again, the conditions would be asked again.
-    counted = sa.select(is_now, was, sa.func.count()).where(among, sa.or_(now, before)).group_by(sa.text("is_now"), sa.text("was"))
+    counted = (
+        sa.select(is_now, was, sa.func.count())
+        .where(among, sa.or_(now, before))
+        .group_by(sa.text("is_now"), sa.text("was"))
+    )
     found = {(row[0], row[1]): int(row[2]) for row in connection.execute(counted)}
     return [found.get((1, 0), 0) + found.get((1, 1), 0), found.get((1, 0), 0), found.get((0, 1), 0)]

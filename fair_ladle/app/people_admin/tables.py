@@ -7,7 +7,8 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import Instant, code_column, id_column, metadata
 
 saved_views = sa.Table(
-    "saved_views", metadata,
+    "saved_views",
+    metadata,
     id_column(),
     sa.Column("sign_in_id", sa.ForeignKey("sign_ins.id"), nullable=False),
     sa.Column("name", sa.String(100), nullable=False),
@@ -16,14 +17,16 @@ saved_views = sa.Table(
 )
 
 email_domains = sa.Table(
-    "email_domains", metadata,
+    "email_domains",
+    metadata,
     code_column("domain", 253, primary_key=True),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, index=True),
     sa.Column("joining", sa.String(16), nullable=False, comment="at once, or approved"),
 )
 
 join_requests = sa.Table(
-    "join_requests", metadata,
+    "join_requests",
+    metadata,
     id_column(),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, index=True),
     sa.Column("email", sa.String(254), nullable=False, index=True),

@@ -24,11 +24,17 @@ from fair_ladle.connectors.sheets_in import Fault
 
 Do = Literal["create", "link", "update", "leave"]
 FIELDS: dict[str, tuple[str, str]] = {
-    "name": ("Name", "name|fullname|displayname|person"), "first_name": ("First name", "firstname|givenname|forename"),
-    "last_name": ("Last name", "lastname|surname|familyname"), "email": ("E-mail address", "email|emailaddress|mail|workemail|address"),
-    "username": ("Username", "username|login|user|userid|account name"), "account": ("Account", "account|client|tenant|accountcode|company|site"),
-    "title": ("Title", "title|jobtitle|role|position"), "department": ("Department", "department|dept|team|unit"),
-    "status": ("Status", "status|state"), "protected": ("Protected", "protected"), "groups": ("Groups", "groups|group"),
+    "name": ("Name", "name|fullname|displayname|person"),
+    "first_name": ("First name", "firstname|givenname|forename"),
+    "last_name": ("Last name", "lastname|surname|familyname"),
+    "email": ("E-mail address", "email|emailaddress|mail|workemail|address"),
+    "username": ("Username", "username|login|user|userid|account name"),
+    "account": ("Account", "account|client|tenant|accountcode|company|site"),
+    "title": ("Title", "title|jobtitle|role|position"),
+    "department": ("Department", "department|dept|team|unit"),
+    "status": ("Status", "status|state"),
+    "protected": ("Protected", "protected"),
+    "groups": ("Groups", "groups|group"),
     "products": ("Products", "products|product|licences|licenses|licence|license|seats"),
 }
 """What a column can be: its label, and what its header is often called."""
@@ -95,7 +101,11 @@ class Plan:
     def counts(self) -> dict[str, int]:
         """How many rows come to what."""
         found = Counter(each.do for each in self.steps)
-        return {**{do: found.get(do, 0) for do in ("create", "link", "update", "leave")}, "fault": len({each.row for each in self.faults}), "left_out": self.left_out}
+        return {
+            **{do: found.get(do, 0) for do in ("create", "link", "update", "leave")},
+            "fault": len({each.row for each in self.faults}),
+            "left_out": self.left_out,
+        }
 
 
 def guess(header: Sequence[str]) -> dict[str, int]:
@@ -125,7 +135,9 @@ class _Wrong(Exception):
 class _Planning:
     """One table being read."""
 
-    def __init__(self, unit: Unit, actor: Actor, header: Sequence[str], rows: Sequence[tuple[int, list[str]]], how: How):
+    def __init__(
+        self, unit: Unit, actor: Actor, header: Sequence[str], rows: Sequence[tuple[int, list[str]]], how: How
+    ):
         self.header, self.rows, self.how = header, rows, how
         self.accounts = accounts_usecases.known(unit)
         self.top = accounts_usecases.top_row(self.accounts, actor)
@@ -150,12 +162,21 @@ class _Planning:
         every = groups_in_sight(unit, actor, self.accounts)
         full = {each.id: f"{self.accounts.tree.codes[every.row(each)]}/{each.code}" for each in every.every}
         times = Counter(word for each in every.every for word in {each.code.lower(), each.name.lower()})
-        found = {word: full[each.id] for each in every.every for word in {each.code.lower(), each.name.lower()} if times[word] == 1}
+        found = {
+            word: full[each.id]
+            for each in every.every
+            for word in {each.code.lower(), each.name.lower()}
+            if times[word] == 1
+        }
         return {**found, **{name.lower(): name for name in full.values()}}
 
     def _column(self, name: str) -> Iterator[str]:
         place = self.how.columns.get(name)
-        return iter(()) if place is None else (cells[place].strip() if place < len(cells) else "" for _, cells in self.rows)
+        return (
+            iter(())
+            if place is None
+            else (cells[place].strip() if place < len(cells) else "" for _, cells in self.rows)
+        )
 
     def made(self) -> Plan:
         """Go through the rows."""
@@ -164,7 +185,11 @@ class _Planning:
             if number in left_out:
                 plan.left_out += 1
                 continue
-            given = {name: text for name, place in self.how.columns.items() if place < len(cells) and (text := cells[place].strip())}
+            given = {
+                name: text
+                for name, place in self.how.columns.items()
+                if place < len(cells) and (text := cells[place].strip())
+            }
             if not given:
                 continue
             wrong: list[_Wrong] = []
@@ -185,65 +210,144 @@ class _Planning:
                 wrong.append(trouble)
                 return otherwise
 
-        facts = {name: value for name, value in {
-            "display_name": read(self._name), "email": read(self._email), "title": read(lambda g: self._text(g, "title")),
-            "department": read(lambda g: self._text(g, "department")), "protected": read(self._protected),
-        }.items() if value is not None}
+        facts = {
+            name: value
+            for name, value in {
+                "display_name": read(self._name),
+                "email": read(self._email),
+                "title": read(lambda g: self._text(g, "title")),
+                "department": read(lambda g: self._text(g, "department")),
+                "protected": read(self._protected),
+            }.items()
+            if value is not None
+        }
         row = read(self._account, self.default)
         username, status = read(self._username, ""), read(self._status)
-        groups = [*dict.fromkeys([*self.how.groups, *read(lambda g: self._listed(g, "groups", self.groups, "a group of the branch"), [])])]
-        products = [*dict.fromkeys([*self.how.products, *read(lambda g: self._listed(g, "products", self.products, "a product that people have seats of"), [])])]
+        groups = [
+            *dict.fromkeys(
+                [*self.how.groups, *read(lambda g: self._listed(g, "groups", self.groups, "a group of the branch"), [])]
+            )
+        ]
+        products = [
+            *dict.fromkeys(
+                [
+                    *self.how.products,
+                    *read(
+                        lambda g: self._listed(g, "products", self.products, "a product that people have seats of"), []
+                    ),
+                ]
+            )
+        ]
         for name, value in (("email", facts.get("email")), ("username", username)):
             before = self.first_row[name].setdefault(value, number) if value else number
             if before != number:
-                wrong.append(_Wrong(name, value, f"every {'address' if name == 'email' else 'username'} once; this one stands in row {before} already"))
+                wrong.append(
+                    _Wrong(
+                        name,
+                        value,
+                        f"every {'address' if name == 'email' else 'username'} once; this one "
+                        f"stands in row {before} already",
+                    )
+                )
         person = self.by_username.get(username) or self._by_address(facts.get("email"), row)
         try:
             if person is None:
                 return self._new(number, row, username, facts, status, groups, products)
-            return self._known(number, row if "account" in given else None, person, username, facts, status, groups, products)
+            return self._known(
+                number, row if "account" in given else None, person, username, facts, status, groups, products
+            )
         except _Wrong as trouble:
             if all(each.field != trouble.field for each in wrong):
                 wrong.append(trouble)
             return None
 
-    def _new(self, number: int, row: int, username: str, facts: dict[str, Any], status: str | None, groups: list[str], products: list[str]) -> Step:
+    def _new(
+        self,
+        number: int,
+        row: int,
+        username: str,
+        facts: dict[str, Any],
+        status: str | None,
+        groups: list[str],
+        products: list[str],
+    ) -> Step:
         if "display_name" not in facts:
             raise _Wrong("name", "", "a name: everybody has one")
         if self.accounts.status(row) != "active":
-            raise _Wrong("account", self.accounts.name(row), f"an account that is active; this one is {self.accounts.status(row)}")
+            raise _Wrong(
+                "account",
+                self.accounts.name(row),
+                f"an account that is active; this one is {self.accounts.status(row)}",
+            )
         status = status or ("suspended" if self.how.suspend else self.how.joining)
         if status == "invited" and "email" not in facts:
             raise _Wrong("email", "", "an address, since an invitation goes there")
         return Step(number, "create", self.accounts.tree.codes[row], username, facts, status, groups, products)
 
-    def _known(self, number: int, named: int | None, person: Any, username: str, facts: dict[str, Any], status: str | None, groups: list[str], products: list[str]) -> Step:
+    def _known(
+        self,
+        number: int,
+        named: int | None,
+        person: Any,
+        username: str,
+        facts: dict[str, Any],
+        status: str | None,
+        groups: list[str],
+        products: list[str],
+    ) -> Step:
         place, by = self.accounts.row_of_id[person.account_id], "username" if username == person.username else "email"
         found = username if by == "username" else facts["email"]
         if place not in self.branch:
-            raise _Wrong(by, found, f"another {'username' if by == 'username' else 'address'}; this one belongs to somebody already")
+            raise _Wrong(
+                by,
+                found,
+                f"another {'username' if by == 'username' else 'address'}; this one belongs to somebody already",
+            )
         if person.status == "removed":
             raise _Wrong(by, found, f"somebody who is here; {person.display_name} was removed: restore them first")
         row = self.default if named is None and self.how.elsewhere == "link" else named
         if row is not None and row != place:
             if self.how.elsewhere == "refuse":
-                raise _Wrong("account", self.accounts.name(row), f"{self.accounts.name(place)}, where {person.display_name} is; move them, or choose to link them")
+                raise _Wrong(
+                    "account",
+                    self.accounts.name(row),
+                    f"{self.accounts.name(place)}, where {person.display_name} is; move them, or choose to link them",
+                )
             if self.how.elsewhere == "link" and by == "email":
-                return Step(number, "link", self.accounts.tree.codes[row], "", {"display_name": person.display_name, **facts}, status or "active", groups, products)
+                return Step(
+                    number,
+                    "link",
+                    self.accounts.tree.codes[row],
+                    "",
+                    {"display_name": person.display_name, **facts},
+                    status or "active",
+                    groups,
+                    products,
+                )
         if person.source != "here":
             raise _Wrong(by, found, f"somebody kept here; {person.display_name} is kept by {person.source}")
         changed = {name: value for name, value in facts.items() if getattr(person, name) != value}
         if "email" in changed and self._by_address(changed["email"], place) is not None:
             raise _Wrong("email", changed["email"], "an address that nobody else has")
         status = "suspended" if self.how.suspend else status
-        wanted = status if status in ("active", "suspended") and status != person.status and person.status in ("active", "suspended") else None
+        wanted = (
+            status
+            if status in ("active", "suspended")
+            and status != person.status
+            and person.status in ("active", "suspended")
+            else None
+        )
         if self.how.known == "leave":
             return Step(number, "leave", self.accounts.tree.codes[place], person.username, {}, None, [], [])
-        return Step(number, "update", self.accounts.tree.codes[place], person.username, changed, wanted, groups, products)
+        return Step(
+            number, "update", self.accounts.tree.codes[place], person.username, changed, wanted, groups, products
+        )
 
     def _by_address(self, email: str | None, row: int) -> Any | None:
         found = [each for each in self.by_email.get(email or "", []) if each.status != "removed"]
-        return next((each for each in found if self.accounts.row_of_id[each.account_id] == row), found[0] if found else None)
+        return next(
+            (each for each in found if self.accounts.row_of_id[each.account_id] == row), found[0] if found else None
+        )
 
     def _text(self, given: dict[str, str], name: str) -> str | None:
         text = given.get(name)
@@ -298,14 +402,23 @@ def have(unit: Unit, usernames: Sequence[str]) -> set[tuple[str, str]]:
     """(username, product) of what these people have now."""
     products = pools_usecases.products(unit)
     code = {each.id: each.code for each in products}
-    return {(row.subject, code[row.product_id]) for row in usage.open_assignments(unit, products, usernames, unit.now)} if usernames else set()
+    return (
+        {(row.subject, code[row.product_id]) for row in usage.open_assignments(unit, products, usernames, unit.now)}
+        if usernames
+        else set()
+    )
 
 
 def seats_needed(unit: Unit, actor: Actor, plan: Plan) -> list[Needed]:
     """What the rows ask for, account by account, beside what there is room for; those short of seats first."""
     accounts, by_code = accounts_usecases.known(unit), {each.code: each for each in pools_usecases.products(unit)}
     there = have(unit, [step.username for step in plan.steps if step.products and step.do == "update"])
-    wanted = Counter((step.account, code) for step in plan.steps for code in step.products if step.do != "leave" and (step.username, code) not in there)
+    wanted = Counter(
+        (step.account, code)
+        for step in plan.steps
+        for code in step.products
+        if step.do != "leave" and (step.username, code) not in there
+    )
     found = []
     for (account, code), needed in wanted.most_common(SEATS_LOOKED_AT):
         try:

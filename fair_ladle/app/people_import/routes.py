@@ -48,7 +48,14 @@ class HowBody(BaseModel):
     def how(self) -> How:
         """As the use-case has it."""
         given = self.model_dump()
-        return How(**{**given, "groups": tuple(self.groups), "products": tuple(self.products), "leave_out": tuple(sorted(set(self.leave_out)))})
+        return How(
+            **{
+                **given,
+                "groups": tuple(self.groups),
+                "products": tuple(self.products),
+                "leave_out": tuple(sorted(set(self.leave_out))),
+            }
+        )
 
 
 class FieldBody(BaseModel):
@@ -125,19 +132,40 @@ def _row(row: Any) -> dict[str, Any]:
 
 def _looked(found: usecases.Looked) -> LookedBody:
     return LookedBody(
-        **_row(found.row), header=found.row.header, fields=[FieldBody(key=key, label=label) for key, (label, _) in FIELDS.items()], how=HowBody(**asdict(found.how)),
-        sample=[[*cells[: len(found.row.header)], *[""] * (len(found.row.header) - len(cells))] for _, cells in found.sample], counts=found.plan.counts(),
-        faults=[RowFault(row=each.row or 0, column=each.column or "", found=each.found, expected=each.expected) for each in found.plan.faults[:MOST_FAULTS]],
-        fault_count=len(found.plan.faults), seats=[NeededBody(**asdict(each)) for each in found.seats],
+        **_row(found.row),
+        header=found.row.header,
+        fields=[FieldBody(key=key, label=label) for key, (label, _) in FIELDS.items()],
+        how=HowBody(**asdict(found.how)),
+        sample=[
+            [*cells[: len(found.row.header)], *[""] * (len(found.row.header) - len(cells))] for _, cells in found.sample
+        ],
+        counts=found.plan.counts(),
+        faults=[
+            RowFault(row=each.row or 0, column=each.column or "", found=each.found, expected=each.expected)
+            for each in found.plan.faults[:MOST_FAULTS]
+        ],
+        fault_count=len(found.plan.faults),
+        seats=[NeededBody(**asdict(each)) for each in found.seats],
         steps=[
-            ImportStep(row=e.row, do=e.do, account=e.account, username=e.username, name=e.facts.get("display_name", ""), email=e.facts.get("email", "")) for e in found.plan.steps[:200]
+            ImportStep(
+                row=e.row,
+                do=e.do,
+                account=e.account,
+                username=e.username,
+                name=e.facts.get("display_name", ""),
+                email=e.facts.get("email", ""),
+            )
+            for e in found.plan.steps[:200]
         ],
     )
 
 
 @routes.post("", response_model=LookedBody, status_code=201)
 def receive(
-    db: Db, who: Who, content: Annotated[bytes, Body(media_type="application/octet-stream")], name: str = Query(min_length=1, max_length=200),
+    db: Db,
+    who: Who,
+    content: Annotated[bytes, Body(media_type="application/octet-stream")],
+    name: str = Query(min_length=1, max_length=200),
 ) -> Any:
     """Keep a CSV file, a workbook, or what was pasted, and see what it comes to."""
     return _looked(db.run(usecases.look, who, db.run(usecases.receive, who, name, content)))
@@ -156,7 +184,9 @@ def report(import_id: int, db: Db, who: Who) -> Any:
     counts: dict[str, int] = {}
     for _, _, did, *_ in outcomes:
         counts[did] = counts.get(did, 0) + 1
-    not_done = [DoneRow(row=number, username=username, did=did, why=why) for number, username, did, why, _ in outcomes if why]
+    not_done = [
+        DoneRow(row=number, username=username, did=did, why=why) for number, username, did, why, _ in outcomes if why
+    ]
     return ReportBody(**_row(row), counts=counts, not_done=not_done[:MOST_FAULTS])
 
 
@@ -206,6 +236,11 @@ def export(import_id: int, db: Db, who: Who, form: Format = "csv") -> Response:
     """Row by row what was done; before it is begun, every fault."""
     if db.run(usecases.one, who, import_id).state == "open":
         faults = db.run(usecases.look, who, import_id).plan.faults
-        return sheet("faults", form, ["row", "column", "found", "expected"], [[each.row, each.column, each.found, each.expected] for each in faults])
+        return sheet(
+            "faults",
+            form,
+            ["row", "column", "found", "expected"],
+            [[each.row, each.column, each.found, each.expected] for each in faults],
+        )
     outcomes = db.run(usecases.outcomes, who, import_id)
     return sheet("brought-in", form, ["row", "username", "done", "not done"], [row[:4] for row in outcomes])

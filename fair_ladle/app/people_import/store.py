@@ -38,7 +38,9 @@ def one(connection: sa.Connection, import_id: int, lock: bool = False) -> Any | 
 
 def claim(connection: sa.Connection, import_id: int) -> Any | None:
     """An import, locked; None where somebody else is at it."""
-    return connection.execute(sa.select(imports).where(imports.c.id == import_id).with_for_update(skip_locked=True)).first()
+    return connection.execute(
+        sa.select(imports).where(imports.c.id == import_id).with_for_update(skip_locked=True)
+    ).first()
 
 
 def of(connection: sa.Connection, sign_in_id: int, through: str) -> list[Any]:
@@ -67,7 +69,10 @@ def forget(connection: sa.Connection, import_id: int) -> None:
 def put_parts(connection: sa.Connection, import_id: int, every: Sequence[Sequence[Any]]) -> None:
     """The parts of an import, in order."""
     if every:
-        connection.execute(sa.insert(parts), [{"import_id": import_id, "number": n, "steps": packed(each)} for n, each in enumerate(every)])
+        connection.execute(
+            sa.insert(parts),
+            [{"import_id": import_id, "number": n, "steps": packed(each)} for n, each in enumerate(every)],
+        )
 
 
 def next_part(connection: sa.Connection, import_id: int) -> Any | None:
@@ -78,10 +83,16 @@ def next_part(connection: sa.Connection, import_id: int) -> Any | None:
 
 def note_outcome(connection: sa.Connection, import_id: int, number: int, outcome: Sequence[Any]) -> None:
     """What was done in a part."""
-    connection.execute(sa.update(parts).where(parts.c.import_id == import_id, parts.c.number == number).values(outcome=packed(outcome)))
+    connection.execute(
+        sa.update(parts).where(parts.c.import_id == import_id, parts.c.number == number).values(outcome=packed(outcome))
+    )
 
 
 def outcomes(connection: sa.Connection, import_id: int) -> list[Any]:
     """What was done so far, row by row."""
-    found = connection.scalars(sa.select(parts.c.outcome).where(parts.c.import_id == import_id, parts.c.outcome.is_not(None)).order_by(parts.c.number))
+    found = connection.scalars(
+        sa.select(parts.c.outcome)
+        .where(parts.c.import_id == import_id, parts.c.outcome.is_not(None))
+        .order_by(parts.c.number)
+    )
     return [row for part in found for row in unpacked(part)]

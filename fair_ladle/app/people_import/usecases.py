@@ -38,13 +38,28 @@ def receive(unit: Unit, actor: Actor, name: str, content: bytes) -> int:
         rows = _rows(name, table)
     except Unreadable as trouble:
         fault = trouble.faults[0]
-        where = ", ".join(filter(None, [f"row {fault.row}" if fault.row else "", f"column {fault.column}" if fault.column else ""]))
-        raise invalid(f"{name}{f', {where}' if where else ''}: {fault.found}; right would be {fault.expected}.", "file") from None
+        where = ", ".join(
+            filter(None, [f"row {fault.row}" if fault.row else "", f"column {fault.column}" if fault.column else ""])
+        )
+        raise invalid(
+            f"{name}{f', {where}' if where else ''}: {fault.found}; right would be {fault.expected}.", "file"
+        ) from None
     how = How(guess(table.header), account=actor.scope or "")
-    return store.add(unit.connection, {
-        "sign_in_id": actor.sign_in_id, "through": actor.scope or "", "by": actor.name, "name": name[:200], "at": unit.now, "header": table.header,
-        "cells": store.packed(rows), "count": len(rows), "how": asdict(how), "state": "open",
-    })
+    return store.add(
+        unit.connection,
+        {
+            "sign_in_id": actor.sign_in_id,
+            "through": actor.scope or "",
+            "by": actor.name,
+            "name": name[:200],
+            "at": unit.now,
+            "header": table.header,
+            "cells": store.packed(rows),
+            "count": len(rows),
+            "how": asdict(how),
+            "state": "open",
+        },
+    )
 
 
 def _rows(name: str, table: SheetTable) -> list[tuple[int, list[str]]]:
@@ -77,7 +92,14 @@ class Looked:
 def how_of(row: Any) -> How:
     """What is kept of an import as its mapping and choices."""
     given = dict(row.how)
-    return How(**{**given, "groups": tuple(given["groups"]), "products": tuple(given["products"]), "leave_out": tuple(given["leave_out"])})
+    return How(
+        **{
+            **given,
+            "groups": tuple(given["groups"]),
+            "products": tuple(given["products"]),
+            "leave_out": tuple(given["leave_out"]),
+        }
+    )
 
 
 def _mine(unit: Unit, actor: Actor, import_id: int, lock: bool = False) -> Any:
@@ -126,14 +148,26 @@ def begin(unit: Unit, actor: Actor, import_id: int) -> None:
     looked = look(unit, actor, import_id)
     counts = looked.plan.counts()
     if counts["fault"] and not looked.how.leave_faults:
-        raise conflict(f"{counts['fault']} {'row has' if counts['fault'] == 1 else 'rows have'} faults; mend them, or choose to leave them out.")
+        raise conflict(
+            f"{counts['fault']} {'row has' if counts['fault'] == 1 else 'rows have'} faults; "
+            "mend them, or choose to leave them out."
+        )
     if not looked.plan.steps:
         raise conflict("There is no row left to do anything with.")
     order = accounts_usecases.known(unit).tree
     steps = sorted(looked.plan.steps, key=lambda step: (int(order.depth_first[order.row(step.account)]), step.row))
-    store.put_parts(unit.connection, import_id, [[asdict(step) for step in steps[start : start + AT_ONCE]] for start in range(0, len(steps), AT_ONCE)])
+    store.put_parts(
+        unit.connection,
+        import_id,
+        [[asdict(step) for step in steps[start : start + AT_ONCE]] for start in range(0, len(steps), AT_ONCE)],
+    )
     store.change(unit.connection, import_id, {"state": "running", "total": len(steps), "trouble": None})
-    log.write(unit, actor, None, [log.Entry("import begun", looked.row.name, _account_id(unit, actor), None, {"rows": len(steps)})])
+    log.write(
+        unit,
+        actor,
+        None,
+        [log.Entry("import begun", looked.row.name, _account_id(unit, actor), None, {"rows": len(steps)})],
+    )
 
 
 def _account_id(unit: Unit, actor: Actor) -> int:
@@ -171,7 +205,8 @@ def outcomes(unit: Unit, actor: Actor, import_id: int) -> list[Any]:
 
 
 def work(database: Database, import_id: int) -> None:
-    """Bring in part after part, until all is done, it is cancelled, or it breaks off; another server at it is left alone."""
+    """Bring in part after part, until all is done, it is cancelled, or it breaks off; another server at it is left
+    alone."""
     try:
         while database.run(_next_part, import_id):
             pass
@@ -221,11 +256,24 @@ class _Did:
 
     def told(self) -> list[Any]:
         """As it is kept: row, username, what was done, what was not and why, and the groups to come."""
-        return [self.step.row, self.username, self.what, self.why, [] if self.what in ("left", "not done") else self.step.groups]
+        return [
+            self.step.row,
+            self.username,
+            self.what,
+            self.why,
+            [] if self.what in ("left", "not done") else self.step.groups,
+        ]
 
 
 def _do(unit: Unit, actor: Actor, row: Any, steps: list[Step]) -> list[list[Any]]:
-    every = [_Did(step, step.username, {"create": "created", "link": "linked", "update": "brought up to date", "leave": "left"}[step.do]) for step in steps]
+    every = [
+        _Did(
+            step,
+            step.username,
+            {"create": "created", "link": "linked", "update": "brought up to date", "leave": "left"}[step.do],
+        )
+        for step in steps
+    ]
     able = _still_able(unit, actor, every)
     _create(unit, actor, row, [each for each in able if each.step.do in ("create", "link")])
     _update(unit, actor, [each for each in able if each.step.do == "update"])
@@ -241,9 +289,20 @@ def _still_able(unit: Unit, actor: Actor, every: Sequence[_Did]) -> list[_Did]:
     able = []
     for each in every:
         person = known.get(each.username)
-        place = accounts.row_of_id[person.account_id] if person is not None else accounts.tree.row(each.step.account) if each.step.account in accounts.tree else None
+        place = (
+            accounts.row_of_id[person.account_id]
+            if person is not None
+            else accounts.tree.row(each.step.account)
+            if each.step.account in accounts.tree
+            else None
+        )
         if place not in inside or (person is not None and person.status == "removed"):
-            each.what, each.why = "not done", "they are not here any more." if each.step.do == "update" else f"{each.step.account} is not here any more."
+            each.what, each.why = (
+                "not done",
+                "they are not here any more."
+                if each.step.do == "update"
+                else f"{each.step.account} is not here any more.",
+            )
         elif each.step.do in ("create", "link") and accounts.status(place) != "active":
             each.what, each.why = "not done", f"{accounts.name(place)} is {accounts.status(place)} by now."
         else:
@@ -253,35 +312,67 @@ def _still_able(unit: Unit, actor: Actor, every: Sequence[_Did]) -> list[_Did]:
 
 def _create(unit: Unit, actor: Actor, row: Any, wanted: Sequence[_Did]) -> None:
     """New people, unless their address or username has been taken since the table was looked at."""
-    emails = people_usecases.by_email(unit, {each.step.facts["email"] for each in wanted if each.step.do == "create" and "email" in each.step.facts})
+    emails = people_usecases.by_email(
+        unit, {each.step.facts["email"] for each in wanted if each.step.do == "create" and "email" in each.step.facts}
+    )
     taken = people_usecases.by_username(unit, [each.username for each in wanted if each.username])
     able = []
     for each in wanted:
-        if any(there.status != "removed" for there in emails.get(each.step.facts.get("email", ""), [])) and each.step.do == "create":
+        if (
+            any(there.status != "removed" for there in emails.get(each.step.facts.get("email", ""), []))
+            and each.step.do == "create"
+        ):
             each.what, each.why = "not done", "the address has come in otherwise meanwhile."
         elif each.username in taken:
             each.what, each.why = "not done", "the username was taken meanwhile."
         else:
             able.append(each)
     nameless = sorted((each for each in able if not each.username), key=lambda each: each.step.row)
-    for each, username in zip(nameless, usernames_for(unit, [each.step.facts["display_name"] for each in nameless], {each.username for each in able}), strict=True):
+    for each, username in zip(
+        nameless,
+        usernames_for(unit, [each.step.facts["display_name"] for each in nameless], {each.username for each in able}),
+        strict=True,
+    ):
         each.username = username
     if not able:
         return
     accounts, now = accounts_usecases.known(unit), unit.now
     ids = {each.step.account: int(accounts.ids[accounts.tree.row(each.step.account)]) for each in able}
-    added = people_usecases.add(unit, [
-        {
-            "account_id": ids[each.step.account], "username": each.username, "display_name": each.step.facts["display_name"], "email": each.step.facts.get("email"),
-            "status": each.step.status, "invited_at": now if each.step.status == "invited" else None, "title": each.step.facts.get("title"),
-            "department": each.step.facts.get("department"), "protected": each.step.facts.get("protected", False),
-        }
-        for each in able
-    ])
-    log.write(unit, actor, None, [
-        log.Entry("added", each.username, ids[each.step.account], None, {"name": each.step.facts["display_name"], "status": each.step.status, "from": row.name}) for each in able
-    ])
-    acting.send_invitations(unit, actor, accounts, [added[each.username] for each in able if each.step.status == "invited"])
+    added = people_usecases.add(
+        unit,
+        [
+            {
+                "account_id": ids[each.step.account],
+                "username": each.username,
+                "display_name": each.step.facts["display_name"],
+                "email": each.step.facts.get("email"),
+                "status": each.step.status,
+                "invited_at": now if each.step.status == "invited" else None,
+                "title": each.step.facts.get("title"),
+                "department": each.step.facts.get("department"),
+                "protected": each.step.facts.get("protected", False),
+            }
+            for each in able
+        ],
+    )
+    log.write(
+        unit,
+        actor,
+        None,
+        [
+            log.Entry(
+                "added",
+                each.username,
+                ids[each.step.account],
+                None,
+                {"name": each.step.facts["display_name"], "status": each.step.status, "from": row.name},
+            )
+            for each in able
+        ],
+    )
+    acting.send_invitations(
+        unit, actor, accounts, [added[each.username] for each in able if each.step.status == "invited"]
+    )
 
 
 def _update(unit: Unit, actor: Actor, wanted: Sequence[_Did]) -> None:
@@ -290,10 +381,15 @@ def _update(unit: Unit, actor: Actor, wanted: Sequence[_Did]) -> None:
     entries = []
     for each in wanted:
         person = known[each.username]
-        if any(there.status != "removed" and there.id != person.id for there in emails.get(each.step.facts.get("email", ""), [])) and person.email != each.step.facts.get("email"):
+        if any(
+            there.status != "removed" and there.id != person.id
+            for there in emails.get(each.step.facts.get("email", ""), [])
+        ) and person.email != each.step.facts.get("email"):
             each.what, each.why = "not done", "the address has come in otherwise meanwhile."
             continue
-        before = {name: getattr(person, name) for name, value in each.step.facts.items() if getattr(person, name) != value}
+        before = {
+            name: getattr(person, name) for name, value in each.step.facts.items() if getattr(person, name) != value
+        }
         if before:
             after = {name: each.step.facts[name] for name in before}
             people_usecases.change(unit, [person.id], after)
@@ -323,7 +419,12 @@ def _act(unit: Unit, actor: Actor, what: acting.Act, wanted: Sequence[_Did], how
     by_name = {each.username: each for each in wanted}
     for each in acting.act(unit, actor, what, Asked(usernames=tuple(by_name)), how).could_not:
         if each.username in by_name:
-            by_name[each.username].why = " ".join(filter(None, [by_name[each.username].why, f"{each.name} {each.why}" if each.why[:1].islower() else each.why]))
+            by_name[each.username].why = " ".join(
+                filter(
+                    None,
+                    [by_name[each.username].why, f"{each.name} {each.why}" if each.why[:1].islower() else each.why],
+                )
+            )
 
 
 def _into_groups(unit: Unit, actor: Actor, outcome: Sequence[Any]) -> str | None:
@@ -340,5 +441,3 @@ def _into_groups(unit: Unit, actor: Actor, outcome: Sequence[Any]) -> str | None
         except Refused as refused:
             troubles.append(f"{group}: {refused.problem.detail}")
     return " ".join(troubles) or None
-
-

@@ -23,7 +23,8 @@ class LayerLimit(BaseModel):
 
 
 class LayerLimitWanted(BaseModel):
-    """A limit an account (for everybody of it and below), or one of its groups, shall set, in GB; null takes it away."""
+    """A limit an account (for everybody of it and below), or one of its groups, shall set, in GB; null takes it
+    away."""
 
     account: str = Field(max_length=64)
     group: str | None = Field(None, max_length=64)
@@ -32,10 +33,16 @@ class LayerLimitWanted(BaseModel):
 
 
 @routes.get("", response_model=list[LayerLimit])
-def limits(db: Db, who: Who, account: str = Query(max_length=64), group: str | None = Query(None, max_length=64)) -> Any:
+def limits(
+    db: Db, who: Who, account: str = Query(max_length=64), group: str | None = Query(None, max_length=64)
+) -> Any:
     """What an account or a group sets."""
     return [
-        LayerLimit(product=product.code, product_name=product.name, limit=None if grains is None else f"{to_units(grains, product.measure):f}")
+        LayerLimit(
+            product=product.code,
+            product_name=product.name,
+            limit=None if grains is None else f"{to_units(grains, product.measure):f}",
+        )
         for product, grains in db.run(usecases.limits, who, account, group)
     ]
 

@@ -23,7 +23,9 @@ def direct(connection: sa.Connection, person_ids: list[int]) -> list[Any]:
 def put(connection: sa.Connection, product_id: int, of: dict[str, int], grains: int | None) -> None:
     """Set the limit of an account, a group or a person; None takes it away."""
     if grains is None:
-        (name, number), = of.items()
+        ((name, number),) = of.items()
         connection.execute(sa.delete(limits).where(limits.c.product_id == product_id, limits.c[name] == number))
     else:
-        connection.execute(insert(limits).values(product_id=product_id, grains=grains, **of).on_duplicate_key_update(grains=grains))
+        connection.execute(
+            insert(limits).values(product_id=product_id, grains=grains, **of).on_duplicate_key_update(grains=grains)
+        )

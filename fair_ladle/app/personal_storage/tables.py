@@ -7,12 +7,15 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import id_column, metadata
 
 storage_limits = sa.Table(
-    "storage_limits", metadata,
+    "storage_limits",
+    metadata,
     id_column(),
     sa.Column("product_id", sa.ForeignKey("products.id"), nullable=False),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), comment="the default for everybody of it and below"),
     sa.Column("group_id", sa.ForeignKey("groups.id")),
     sa.Column("person_id", sa.ForeignKey("people.id")),
     sa.Column("grains", sa.BigInteger, nullable=False),
-    sa.UniqueConstraint("product_id", "account_id"), sa.UniqueConstraint("product_id", "group_id"), sa.UniqueConstraint("product_id", "person_id"),
+    sa.UniqueConstraint("product_id", "account_id"),
+    sa.UniqueConstraint("product_id", "group_id"),
+    sa.UniqueConstraint("product_id", "person_id"),
 )

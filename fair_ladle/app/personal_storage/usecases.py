@@ -57,7 +57,8 @@ def _grains(in_bytes: int) -> int:
 
 
 def of_people(unit: Unit, actor: Actor, people: Sequence[Any]) -> dict[str, list[Storage]]:
-    """Storage of some people (rows), by username; products in which they neither have a limit nor bytes are left out."""
+    """Storage of some people (rows), by username; products in which they neither have a limit nor bytes are left
+    out."""
     products = [each for each in pools_usecases.products(unit) if each.is_storage]
     if not people or not products:
         return {}
@@ -65,10 +66,15 @@ def of_people(unit: Unit, actor: Actor, people: Sequence[Any]) -> dict[str, list
     home_of = {each.username: each.account_id for each in people}
     used = {
         (product_id, username): in_bytes
-        for product_id, account_id, username, in_bytes in usage.at_home(unit, products, sorted({each.account_id for each in people}), [each.username for each in people], unit.now)
+        for product_id, account_id, username, in_bytes in usage.at_home(
+            unit, products, sorted({each.account_id for each in people}), [each.username for each in people], unit.now
+        )
         if home_of[username] == account_id
     }
-    direct = {(row.product_id, row.person_id): row.grains for row in store.direct(unit.connection, [each.id for each in people])}
+    direct = {
+        (row.product_id, row.person_id): row.grains
+        for row in store.direct(unit.connection, [each.id for each in people])
+    }
     layers = _Layers(unit, accounts, actor)
     members = layers.members([each.id for each in people])
     found = {}
@@ -76,7 +82,9 @@ def of_people(unit: Unit, actor: Actor, people: Sequence[Any]) -> dict[str, list
         path = accounts.tree.path_up(accounts.row_of_id[each.account_id])
         mine = []
         for product in products:
-            limit = layers.limit(product, direct.get((product.id, each.id)), [n for n, ids in enumerate(members) if each.id in ids], path)
+            limit = layers.limit(
+                product, direct.get((product.id, each.id)), [n for n, ids in enumerate(members) if each.id in ids], path
+            )
             bytes_used = used.get((product.id, each.username))
             if limit is not None or bytes_used:
                 layer, source, grains = limit or (None, "no layer sets one; the pool's limits apply", None)
@@ -95,7 +103,9 @@ class _Layers:
         self.by_group: dict[int, dict[int, int]] = defaultdict(dict)
         self.by_account: dict[int, dict[int, int]] = defaultdict(dict)
         for row in rows:
-            (self.by_group[row.group_id] if row.group_id else self.by_account[row.account_id])[row.product_id] = row.grains
+            (self.by_group[row.group_id] if row.group_id else self.by_account[row.account_id])[row.product_id] = (
+                row.grains
+            )
         self.groups: list[Group] = [each for each in every.every if each.id in self.by_group]
         self.every = every
         self.inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
@@ -104,10 +114,20 @@ class _Layers:
         """For each of the groups that set a limit, which of these people are in it."""
         return people_usecases.true_of(self.unit, person_ids, [self.every.reaches(each) for each in self.groups])
 
-    def limit(self, product: Product, direct: int | None, of_groups: Sequence[int], path: Sequence[int]) -> tuple[str, str, int] | None:
+    def limit(
+        self, product: Product, direct: int | None, of_groups: Sequence[int], path: Sequence[int]
+    ) -> tuple[str, str, int] | None:
         """Layer, source in words, and grains."""
-        groups = [(n, self.by_group[self.groups[n].id][product.id]) for n in of_groups if product.id in self.by_group[self.groups[n].id]]
-        defaults = [(row, by[product.id]) for row in path if product.id in (by := self.by_account.get(int(self.accounts.ids[row]), {}))]
+        groups = [
+            (n, self.by_group[self.groups[n].id][product.id])
+            for n in of_groups
+            if product.id in self.by_group[self.groups[n].id]
+        ]
+        defaults = [
+            (row, by[product.id])
+            for row in path
+            if product.id in (by := self.by_account.get(int(self.accounts.ids[row]), {}))
+        ]
         found = personal_limit(direct, groups, defaults)
         if found is None:
             return None
@@ -117,23 +137,36 @@ class _Layers:
         row = self.every.row(self.groups[place]) if layer == "group" else place
         if row not in self.inside:
             return layer, "set above this branch", grains
-        return layer, f"group {self.groups[place].name}" if layer == "group" else f"default of {self.accounts.name(place)}", grains
+        return (
+            layer,
+            f"group {self.groups[place].name}" if layer == "group" else f"default of {self.accounts.name(place)}",
+            grains,
+        )
 
 
 def of_one(unit: Unit, actor: Actor, person: Any) -> list[Storage]:
     """One person's storage of every product that reaches them, with what stayed in accounts they have left."""
     accounts = accounts_usecases.known(unit)
     path = accounts.tree.path_up(accounts.row_of_id[person.account_id])
-    owners = {(accounts.row_of_id[pool.owner_id], pool.product.id) for pool in pools_usecases.pools(unit, [each for each in pools_usecases.products(unit) if each.is_storage])}
+    owners = {
+        (accounts.row_of_id[pool.owner_id], pool.product.id)
+        for pool in pools_usecases.pools(unit, [each for each in pools_usecases.products(unit) if each.is_storage])
+    }
     there = {each.product.id: each for each in of_people(unit, actor, [person]).get(person.username, [])}
     left = [each for each in person.was_in or () if each != person.account_id and each in accounts.row_of_id]
-    stayed = usage.at_home(unit, [each for each in pools_usecases.products(unit) if each.is_storage], left, [person.username], unit.now)
+    stayed = usage.at_home(
+        unit, [each for each in pools_usecases.products(unit) if each.is_storage], left, [person.username], unit.now
+    )
     found = []
     for product in pools_usecases.products(unit):
         if not product.is_storage:
             continue
         elsewhere = tuple(
-            Elsewhere(accounts.tree.codes[accounts.row_of_id[account_id]], accounts.name(accounts.row_of_id[account_id]), _grains(in_bytes))
+            Elsewhere(
+                accounts.tree.codes[accounts.row_of_id[account_id]],
+                accounts.name(accounts.row_of_id[account_id]),
+                _grains(in_bytes),
+            )
             for product_id, account_id, _, in_bytes in stayed
             if product_id == product.id and in_bytes and accounts_usecases.sees(accounts, actor, account_id)
         )
@@ -146,9 +179,14 @@ def of_one(unit: Unit, actor: Actor, person: Any) -> list[Storage]:
 
 
 def limits(unit: Unit, actor: Actor, account: str, group: str | None) -> list[tuple[Product, int | None]]:
-    """What an account (for everybody of it and below), or one of its groups, sets: every storage product, and grains or None."""
+    """What an account (for everybody of it and below), or one of its groups, sets: every storage product, and grains
+    or None."""
     _, number = _layer(unit, actor, account, group)
-    there = {row.product_id: row.grains for row in store.all_but_direct(unit.connection) if (row.group_id if group else row.account_id) == number}
+    there = {
+        row.product_id: row.grains
+        for row in store.all_but_direct(unit.connection)
+        if (row.group_id if group else row.account_id) == number
+    }
     return [(each, there.get(each.id)) for each in pools_usecases.products(unit) if each.is_storage]
 
 
@@ -158,7 +196,10 @@ def _layer(unit: Unit, actor: Actor, account: str, group: str | None) -> tuple[i
     account_id = int(accounts.ids[accounts_usecases.row_in_scope(accounts, actor, account)])
     if group is None:
         return account_id, account_id
-    found = next((each for each in Groups.read(unit, accounts).every if each.account_id == account_id and each.code == group), None)
+    found = next(
+        (each for each in Groups.read(unit, accounts).every if each.account_id == account_id and each.code == group),
+        None,
+    )
     if found is None:
         raise not_found("group", group)
     return account_id, found.id
@@ -183,14 +224,41 @@ def set_limit(unit: Unit, actor: Actor, account: str, group: str | None, product
     """Let an account or a group set a limit, in GB; None takes it away."""
     (account_id, number), (found, grains) = _layer(unit, actor, account, group), _read(unit, product, amount)
     store.put(unit.connection, found.id, {"group_id": number} if group else {"account_id": number}, grains)
-    log.write(unit, actor, None, [log.Entry("storage limit a person", group or account, account_id, None, {"product": found.code, "GB": _told(found, grains)})])
+    log.write(
+        unit,
+        actor,
+        None,
+        [
+            log.Entry(
+                "storage limit a person",
+                group or account,
+                account_id,
+                None,
+                {"product": found.code, "GB": _told(found, grains)},
+            )
+        ],
+    )
 
 
 def set_direct(unit: Unit, actor: Actor, person: Any, product: str, amount: str | None) -> None:
-    """Set one person's own limit, in GB; None leaves it to the layers. Whether they are in scope is the caller's to check."""
+    """Set one person's own limit, in GB; None leaves it to the layers. Whether they are in scope is the caller's to
+    check."""
     found, grains = _read(unit, product, amount)
     store.put(unit.connection, found.id, {"person_id": person.id}, grains)
-    log.write(unit, actor, None, [log.Entry("storage limit", person.username, person.account_id, None, {"product": found.code, "GB": _told(found, grains)})])
+    log.write(
+        unit,
+        actor,
+        None,
+        [
+            log.Entry(
+                "storage limit",
+                person.username,
+                person.account_id,
+                None,
+                {"product": found.code, "GB": _told(found, grains)},
+            )
+        ],
+    )
 
 
 def _told(product: Product, grains: int | None) -> str:
@@ -198,8 +266,8 @@ def _told(product: Product, grains: int | None) -> str:
 
 
 def move_here(unit: Unit, actor: Actor, person: Any, from_account: str) -> int:
-    """Move what stayed in an account that somebody has left to where they are now, of every product; grains. Refused where
-    the account they are in has no room."""
+    """Move what stayed in an account that somebody has left to where they are now, of every product; grains. Refused
+    where the account they are in has no room."""
     accounts = accounts_usecases.known(unit)
     row = accounts_usecases.row_in_scope(accounts, actor, from_account)
     from_id, to = int(accounts.ids[row]), accounts.tree.codes[accounts.row_of_id[person.account_id]]
@@ -215,13 +283,22 @@ def move_here(unit: Unit, actor: Actor, person: Any, from_account: str) -> int:
         room = takings.room(unit, actor, to, product)
         # What is counted in one branch and moves within it needs no room there; what is left is told as it stands.
         if room < grains and accounts.row_of_id[person.account_id] not in accounts.tree.path_up(row):
-            raise conflict(f"{accounts.name(accounts.row_of_id[person.account_id])} has room for {_told(product, max(0, room))} GB more of {product.name}; {_told(product, grains)} GB are to come.")
+            raise conflict(
+                f"{accounts.name(accounts.row_of_id[person.account_id])} has room for {_told(product, max(0, room))} "
+                f"GB more of {product.name}; {_told(product, grains)} GB are to come."
+            )
         usage.move_home(unit, product, from_id, person.account_id, person.username, at)
         moved += grains
     if not moved:
         raise conflict(f"Nothing of {person.display_name}'s own is in {accounts.name(row)}.")
     takings.rebuild_locked(unit, products)
-    log.write(unit, actor, None, [
-        log.Entry("bytes moved away", person.username, from_id, None, {"GB": _told(products[0], moved)}), log.Entry("bytes moved here", person.username, person.account_id, None, {"GB": _told(products[0], moved)}),
-    ])
+    log.write(
+        unit,
+        actor,
+        None,
+        [
+            log.Entry("bytes moved away", person.username, from_id, None, {"GB": _told(products[0], moved)}),
+            log.Entry("bytes moved here", person.username, person.account_id, None, {"GB": _told(products[0], moved)}),
+        ],
+    )
     return moved

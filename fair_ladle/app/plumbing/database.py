@@ -129,7 +129,11 @@ class Database:
 
     def __init__(self, url: str, pool_size: int = 20):
         self.engine = sa.create_engine(
-            url, pool_size=pool_size, max_overflow=30, pool_pre_ping=False, pool_recycle=3600,
+            url,
+            pool_size=pool_size,
+            max_overflow=30,
+            pool_pre_ping=False,
+            pool_recycle=3600,
             isolation_level="READ COMMITTED",
         )
         self.clock = Clock()
@@ -169,4 +173,3 @@ class Database:
         except _Undone as found:
             return found.answer  # type: ignore[no-any-return]
         raise AssertionError("unreachable")
-

@@ -32,8 +32,12 @@ class ProblemBody(BaseModel):
 PROBLEMS: dict[int | str, dict[str, Any]] = {
     status: {"model": ProblemBody, "description": text}
     for status, text in {
-        401: "Not signed in", 403: "Not allowed", 404: "Not there, or out of scope",
-        409: "In conflict with what is there", 422: "Not valid", 429: "Too many tries",
+        401: "Not signed in",
+        403: "Not allowed",
+        404: "Not there, or out of scope",
+        409: "In conflict with what is there",
+        422: "Not valid",
+        429: "Too many tries",
     }.items()
 }
 """Declared on every router, so that clients know what a refusal looks like."""
@@ -42,8 +46,11 @@ PROBLEMS: dict[int | str, dict[str, Any]] = {
 def problem_response(problem: Problem, headers: dict[str, str] | None = None) -> JSONResponse:
     """A Problem as an answer."""
     body = {
-        "type": f"urn:fair-ladle:{problem.kind}", "title": problem.title, "status": problem.status,
-        "detail": problem.detail or problem.title, **problem.more,
+        "type": f"urn:fair-ladle:{problem.kind}",
+        "title": problem.title,
+        "status": problem.status,
+        "detail": problem.detail or problem.title,
+        **problem.more,
     }
     return JSONResponse(body, problem.status, headers, PROBLEM_TYPE)
 
@@ -69,11 +76,9 @@ def written(at: datetime | None) -> str | None:
     return None if at is None else at.isoformat()
 
 
-def sheet(
-    name: str, form: Format, columns: Sequence[str], rows: Sequence[Sequence[Cell]]
-) -> Response:
+def sheet(name: str, form: Format, columns: Sequence[str], rows: Sequence[Sequence[Cell]]) -> Response:
     """A table as a file to keep."""
     content = as_csv(columns, rows) if form == "csv" else as_xlsx(name, columns, rows)
-    return Response(content, media_type=TYPES[form], headers={"Content-Disposition": f'attachment; filename="{name}.{form}"'})
-
-
+    return Response(
+        content, media_type=TYPES[form], headers={"Content-Disposition": f'attachment; filename="{name}.{form}"'}
+    )

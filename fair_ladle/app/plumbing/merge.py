@@ -27,7 +27,10 @@ MOST_CHANGES = 2000
 
 
 def merge(
-    connection: sa.Connection, table: sa.Table, key: Sequence[str], rows: Sequence[Row],
+    connection: sa.Connection,
+    table: sa.Table,
+    key: Sequence[str],
+    rows: Sequence[Row],
     progress: Progress | None = None,
 ) -> Merged:
     """Merge rows, each with every column of the key and of its values, all with the same columns."""
@@ -52,7 +55,9 @@ def merge(
             continue
         after = {name: row[name] for name in before}
         connection.execute(
-            sa.update(table).where(*(table.c[name] == value for name, value in zip(key, keyed, strict=True))).values(after)
+            sa.update(table)
+            .where(*(table.c[name] == value for name, value in zip(key, keyed, strict=True)))
+            .values(after)
         )
         merged.changed += 1
         if len(merged.changes) < MOST_CHANGES:

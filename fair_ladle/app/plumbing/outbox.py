@@ -22,13 +22,17 @@ def write(unit: Unit, to_address: str, subject: str, body: str) -> None:
 def write_all(unit: Unit, mails: Sequence[tuple[str, str, str]]) -> None:
     """Mails (address, subject, text) that go out once the transaction is kept."""
     now = unit.now
-    rows = [{"to_address": address, "subject": subject[:255], "body": body, "written_at": now, "due_at": now} for address, subject, body in mails]
+    rows = [
+        {"to_address": address, "subject": subject[:255], "body": body, "written_at": now, "due_at": now}
+        for address, subject, body in mails
+    ]
     if rows:
         unit.connection.execute(sa.insert(outbox), rows)
 
 
 def send(database: Database, deliver: Callable[[str, str, str], None]) -> int:
-    """Send what is due, each mail in a transaction of its own; one that fails is tried again later. How many were sent."""
+    """Send what is due, each mail in a transaction of its own; one that fails is tried again later. How many were
+    sent."""
     sent = 0
     for _ in range(AT_ONCE):
         outcome = database.run(_send_one, deliver)
@@ -41,7 +45,11 @@ def send(database: Database, deliver: Callable[[str, str, str], None]) -> int:
 def _send_one(unit: Unit, deliver: Callable[[str, str, str], None]) -> int | None:
     now = unit.now
     row = unit.connection.execute(
-        sa.select(outbox).where(outbox.c.due_at <= now).order_by(outbox.c.due_at, outbox.c.id).limit(1).with_for_update(skip_locked=True)
+        sa.select(outbox)
+        .where(outbox.c.due_at <= now)
+        .order_by(outbox.c.due_at, outbox.c.id)
+        .limit(1)
+        .with_for_update(skip_locked=True)
     ).first()
     if row is None:
         return None
@@ -49,7 +57,15 @@ def _send_one(unit: Unit, deliver: Callable[[str, str, str], None]) -> int | Non
         deliver(row.to_address, row.subject, row.body)
     except (OSError, ValueError) as trouble:  # ValueError: no mail can be written to that address at all
         again = now + TRY_AGAIN[row.tries] if isinstance(trouble, OSError) and row.tries < len(TRY_AGAIN) else None
-        unit.connection.execute(sa.update(outbox).where(outbox.c.id == row.id).values(due_at=again, tries=row.tries + 1, trouble=str(trouble)[:2000]))
+        unit.connection.execute(
+            sa.update(outbox)
+            .where(outbox.c.id == row.id)
+            .values(due_at=again, tries=row.tries + 1, trouble=str(trouble)[:2000])
+        )
         return 0
-    unit.connection.execute(sa.update(outbox).where(outbox.c.id == row.id).values(due_at=None, sent_at=now, tries=row.tries + 1, trouble=None))
+    unit.connection.execute(
+        sa.update(outbox)
+        .where(outbox.c.id == row.id)
+        .values(due_at=None, sent_at=now, tries=row.tries + 1, trouble=None)
+    )
     return 1

@@ -56,8 +56,8 @@ class OwnServer:
         return private / name
 
     def temporary(self) -> Path:
-        """A folder for its temporary tables alone: a server that starts clears away what it finds in its folder, also what
-        belongs to another one."""
+        """A folder for its temporary tables alone: a server that starts clears away what it finds in its folder,
+        also what belongs to another one."""
         found = self.folder / "temporary"
         found.mkdir(parents=True, exist_ok=True, mode=0o700)
         return found
@@ -102,11 +102,18 @@ class OwnServer:
         shutil.rmtree(half_done, ignore_errors=True)
         made = subprocess.run(
             [
-                _program("mariadb-install-db"), "--no-defaults", f"--datadir={half_done}", f"--tmpdir={self.temporary()}", "--skip-test-db",
-                "--auth-root-authentication-method=socket", f"--auth-root-socket-user={getpass.getuser()}",
+                _program("mariadb-install-db"),
+                "--no-defaults",
+                f"--datadir={half_done}",
+                f"--tmpdir={self.temporary()}",
+                "--skip-test-db",
+                "--auth-root-authentication-method=socket",
+                f"--auth-root-socket-user={getpass.getuser()}",
                 *self._user_option(),
             ],
-            capture_output=True, text=True, check=False,
+            capture_output=True,
+            text=True,
+            check=False,
         )
         if made.returncode:
             raise ServerTrouble(f"the database could not be made in {data}:\n{made.stdout[-800:]}{made.stderr[-800:]}")
@@ -121,15 +128,30 @@ class OwnServer:
         with self.log.open("ab") as log:
             process = subprocess.Popen(
                 [
-                    _program("mariadbd"), "--no-defaults", f"--datadir={data}", f"--tmpdir={self.temporary()}", f"--socket={self.socket}",
-                    f"--pid-file={self.folder / 'pid'}", "--skip-networking", "--skip-log-bin",
-                    "--transaction-isolation=READ-COMMITTED", "--character-set-server=utf8mb4",
-                    "--innodb-buffer-pool-size=1G", "--innodb-log-file-size=512M", "--max-connections=300",
-                    "--performance-schema=OFF", "--local-infile=OFF", "--max-allowed-packet=64M",
-                    "--innodb-print-all-deadlocks=OFF", "--sql-mode=TRADITIONAL",
+                    _program("mariadbd"),
+                    "--no-defaults",
+                    f"--datadir={data}",
+                    f"--tmpdir={self.temporary()}",
+                    f"--socket={self.socket}",
+                    f"--pid-file={self.folder / 'pid'}",
+                    "--skip-networking",
+                    "--skip-log-bin",
+                    "--transaction-isolation=READ-COMMITTED",
+                    "--character-set-server=utf8mb4",
+                    "--innodb-buffer-pool-size=1G",
+                    "--innodb-log-file-size=512M",
+                    "--max-connections=300",
+                    "--performance-schema=OFF",
+                    "--local-infile=OFF",
+                    "--max-allowed-packet=64M",
+                    "--innodb-print-all-deadlocks=OFF",
+                    "--sql-mode=TRADITIONAL",
                     *self._user_option(),
                 ],
-                stdout=log, stderr=log, stdin=subprocess.DEVNULL, start_new_session=True,
+                stdout=log,
+                stderr=log,
+                stdin=subprocess.DEVNULL,
+                start_new_session=True,
             )
         until = time.monotonic() + START_SECONDS
         while time.monotonic() < until:
@@ -140,9 +162,7 @@ class OwnServer:
                     return
                 break
             time.sleep(0.05)
-        raise ServerTrouble(
-            f"the database server did not start; the end of {self.log} says why:\n{self._end_of_log()}"
-        )
+        raise ServerTrouble(f"the database server did not start; the end of {self.log} says why:\n{self._end_of_log()}")
 
     def _end_of_log(self) -> str:
         lines = self.log.read_text(errors="replace").splitlines() if self.log.exists() else []

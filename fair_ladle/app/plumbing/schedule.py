@@ -45,7 +45,9 @@ def run_due(database: Database, every: Mapping[str, Job]) -> list[str]:
 
 def failed(unit: Unit) -> list[tuple[str, str]]:
     """Jobs whose last run failed, with why."""
-    found = unit.connection.execute(sa.select(jobs.c.name, jobs.c.trouble).where(jobs.c.trouble.is_not(None)).order_by(jobs.c.name))
+    found = unit.connection.execute(
+        sa.select(jobs.c.name, jobs.c.trouble).where(jobs.c.trouble.is_not(None)).order_by(jobs.c.name)
+    )
     return [(row.name, row.trouble) for row in found]
 
 

@@ -13,7 +13,32 @@ from alembic.script import ScriptDirectory
 from fair_ladle.app.plumbing.database import metadata
 from fair_ladle.app.plumbing.settings import PROJECT
 
-for _capability in ("accounts", "pools", "people", "usage", "allocations", "takings", "statements", "log", "sign_in", "drafts", "notices", "enforcement", "requests", "purchases", "account_admin", "people_admin", "entitlements", "reclaim", "people_import", "devices", "leases", "items", "personal_storage", "plumbing"):
+for _capability in (
+    "accounts",
+    "pools",
+    "people",
+    "usage",
+    "allocations",
+    "takings",
+    "statements",
+    "log",
+    "sign_in",
+    "drafts",
+    "notices",
+    "enforcement",
+    "requests",
+    "purchases",
+    "account_admin",
+    "people_admin",
+    "entitlements",
+    "reclaim",
+    "people_import",
+    "devices",
+    "leases",
+    "items",
+    "personal_storage",
+    "plumbing",
+):
     import_module(f"fair_ladle.app.{_capability}.tables")
 
 __all__ = ["config", "metadata", "migrate"]

@@ -30,7 +30,12 @@ class Settings:
         FAIR_LADLE_MAIL_FROM and FAIR_LADLE_ADDRESS (this machine at FAIR_LADLE_PORT if not said)."""
         home = os.environ.get("FAIR_LADLE_HOME") or PROJECT / ".data"
         return Settings(
-            Path(home).resolve(), os.environ.get("FAIR_LADLE_DATABASE_URL") or None, os.environ.get("FAIR_LADLE_SMTP") or None,
+            Path(home).resolve(),
+            os.environ.get("FAIR_LADLE_DATABASE_URL") or None,
+            os.environ.get("FAIR_LADLE_SMTP") or None,
             os.environ.get("FAIR_LADLE_MAIL_FROM") or Settings.mail_from,
-            (os.environ.get("FAIR_LADLE_ADDRESS") or f"http://127.0.0.1:{os.environ.get('FAIR_LADLE_PORT') or DEFAULT_PORT}").rstrip("/"),
+            (
+                os.environ.get("FAIR_LADLE_ADDRESS")
+                or f"http://127.0.0.1:{os.environ.get('FAIR_LADLE_PORT') or DEFAULT_PORT}"
+            ).rstrip("/"),
         )

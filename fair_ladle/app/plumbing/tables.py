@@ -7,7 +7,8 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import Instant, code_column, id_column, metadata
 
 jobs = sa.Table(
-    "jobs", metadata,
+    "jobs",
+    metadata,
     code_column("name", primary_key=True),
     sa.Column("due_at", Instant, nullable=False),
     sa.Column("ran_at", Instant),
@@ -15,7 +16,8 @@ jobs = sa.Table(
 )
 
 outbox = sa.Table(
-    "outbox", metadata,
+    "outbox",
+    metadata,
     id_column(),
     sa.Column("to_address", sa.String(254), nullable=False),
     sa.Column("subject", sa.String(255), nullable=False),

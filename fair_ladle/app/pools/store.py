@@ -33,10 +33,13 @@ def lots_of(connection: sa.Connection, product_ids: Collection[int]) -> list[Any
 def ensure_pools(connection: sa.Connection) -> None:
     """A pool for every owner and product that has a lot and no pool yet."""
     wanted = sa.select(lots.c.owner_id, lots.c.product_id).distinct()
-    there = {(row.owner_id, row.product_id) for row in connection.execute(sa.select(pools.c.owner_id, pools.c.product_id))}
+    there = {
+        (row.owner_id, row.product_id) for row in connection.execute(sa.select(pools.c.owner_id, pools.c.product_id))
+    }
     new = [
         {"owner_id": row.owner_id, "product_id": row.product_id}
-        for row in connection.execute(wanted) if (row.owner_id, row.product_id) not in there
+        for row in connection.execute(wanted)
+        if (row.owner_id, row.product_id) not in there
     ]
     if new:
         connection.execute(sa.insert(pools), new)
@@ -56,12 +59,21 @@ def add_lot(connection: sa.Connection, row: dict[str, Any]) -> None:
 
 
 def _is_lot(owner_id: int, product_id: int, reference: str, first_day: date) -> tuple[sa.ColumnElement[bool], ...]:
-    return lots.c.owner_id == owner_id, lots.c.product_id == product_id, lots.c.reference == reference, lots.c.first_day == first_day
+    return (
+        lots.c.owner_id == owner_id,
+        lots.c.product_id == product_id,
+        lots.c.reference == reference,
+        lots.c.first_day == first_day,
+    )
 
 
-def end_lot(connection: sa.Connection, owner_id: int, product_id: int, reference: str, first_day: date, last_day: date | None) -> None:
+def end_lot(
+    connection: sa.Connection, owner_id: int, product_id: int, reference: str, first_day: date, last_day: date | None
+) -> None:
     """Another last day for a lot."""
-    connection.execute(sa.update(lots).where(*_is_lot(owner_id, product_id, reference, first_day)).values(last_day=last_day))
+    connection.execute(
+        sa.update(lots).where(*_is_lot(owner_id, product_id, reference, first_day)).values(last_day=last_day)
+    )
 
 
 def take_out_lot(connection: sa.Connection, owner_id: int, product_id: int, reference: str, first_day: date) -> None:

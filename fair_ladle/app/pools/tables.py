@@ -7,7 +7,8 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import Instant, code_column, id_column, metadata, money_column
 
 products = sa.Table(
-    "products", metadata,
+    "products",
+    metadata,
     id_column(),
     code_column("code", nullable=False, unique=True),
     sa.Column("name", sa.String(200), nullable=False),
@@ -21,17 +22,21 @@ products = sa.Table(
 )
 
 pools = sa.Table(
-    "pools", metadata,
+    "pools",
+    metadata,
     id_column(),
     sa.Column("owner_id", sa.ForeignKey("accounts.id"), nullable=False),
     sa.Column("product_id", sa.ForeignKey("products.id"), nullable=False),
     sa.Column("fresh_until", Instant, comment="counters hold until then; NULL = to be rebuilt"),
-    sa.Column("backed", sa.Boolean, nullable=False, server_default=sa.false(), comment="every promise is physically there"),
+    sa.Column(
+        "backed", sa.Boolean, nullable=False, server_default=sa.false(), comment="every promise is physically there"
+    ),
     sa.UniqueConstraint("product_id", "owner_id"),
 )
 
 lots = sa.Table(
-    "lots", metadata,
+    "lots",
+    metadata,
     id_column(),
     code_column("reference", 100, nullable=False),
     sa.Column("owner_id", sa.ForeignKey("accounts.id"), nullable=False),

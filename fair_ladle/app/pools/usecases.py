@@ -48,7 +48,8 @@ class Product:
 
     @property
     def stands_alone(self) -> bool:
-        """Whether who may have it depends on nothing else they have: no seat, no session, no family, no base product."""
+        """Whether who may have it depends on nothing else they have: no seat, no session, no family, no base
+        product."""
         return self.measure in ("device", "item") and not self.family and not self.requires
 
     @property
@@ -83,9 +84,17 @@ def product(unit: Unit, code: str) -> Product:
 
 def _product(row: Any) -> Product:
     return Product(
-        row.id, row.code, row.name, row.vendor or "", row.measure, row.unit, row.family,
+        row.id,
+        row.code,
+        row.name,
+        row.vendor or "",
+        row.measure,
+        row.unit,
+        row.family,
         tuple(row.requires.split(";")) if row.requires else (),
-        tuple(code.rstrip("!") for code in row.components.split(";") if code), tuple(code.rstrip("!") for code in row.components.split(";") if code.endswith("!")), row.successor or None,
+        tuple(code.rstrip("!") for code in row.components.split(";") if code),
+        tuple(code.rstrip("!") for code in row.components.split(";") if code.endswith("!")),
+        row.successor or None,
     )
 
 
@@ -101,7 +110,10 @@ def pools(unit: Unit, of: Collection[Product]) -> list[Pool]:
         product_of = by_id[row.product_id]
         found.append(
             Pool(
-                row.id, row.owner_id, product_of, tuple(_lot(lot, product_of.measure) for lot in mine),
+                row.id,
+                row.owner_id,
+                product_of,
+                tuple(_lot(lot, product_of.measure) for lot in mine),
                 mine[0].currency if mine else "",
             )
         )
@@ -110,8 +122,14 @@ def pools(unit: Unit, of: Collection[Product]) -> list[Pool]:
 
 def _lot(row: Any, measure: str) -> Lot:
     return Lot(
-        row.reference, row.quantity, to_units(row.quantity, measure), row.first_day, row.last_day,
-        Decimal(row.unit_cost), row.true_up, row.overcommit,
+        row.reference,
+        row.quantity,
+        to_units(row.quantity, measure),
+        row.first_day,
+        row.last_day,
+        Decimal(row.unit_cost),
+        row.true_up,
+        row.overcommit,
     )
 
 
@@ -119,7 +137,11 @@ def layout(accounts: Accounts, pool_list: list[Pool], columns: list[Product]) ->
     """Where the pools begin, by account row and product column; the pools in the same order."""
     column = {each.id: place for place, each in enumerate(columns)}
     placed = sorted(
-        ((accounts.row_of_id[pool.owner_id], column[pool.product.id], pool) for pool in pool_list if pool.owner_id in accounts.row_of_id),
+        (
+            (accounts.row_of_id[pool.owner_id], column[pool.product.id], pool)
+            for pool in pool_list
+            if pool.owner_id in accounts.row_of_id
+        ),
         key=lambda each: each[:2],
     )
     return Roots.of([(row, place) for row, place, _ in placed]), [pool for _, _, pool in placed]

@@ -90,7 +90,8 @@ class PlanBody(BaseModel):
 
 
 class GivesBody(BaseModel):
-    """An account below: what counts there and is used of it, and what it would have to give by either way (null = no way)."""
+    """An account below: what counts there and is used of it, and what it would have to give by either way (null = no
+    way)."""
 
     account: str
     name: str
@@ -120,14 +121,26 @@ class CalendarAddress(BaseModel):
 
 
 def _point(point: Point) -> PointBody:
-    return PointBody(day=point.day, supply=point.supply, promisable=point.promisable, promised=point.promised, used=point.used, short=point.short)
+    return PointBody(
+        day=point.day,
+        supply=point.supply,
+        promisable=point.promisable,
+        promised=point.promised,
+        used=point.used,
+        short=point.short,
+    )
 
 
 def _lots(pool: Pool) -> list[LotBody]:
     return [
         LotBody(
-            reference=lot.reference, quantity=lot.quantity, first_day=lot.first_day, last_day=lot.last_day, unit_cost=f"{lot.unit_cost.normalize():f}",
-            true_up=lot.true_up, overcommit=lot.overcommit,
+            reference=lot.reference,
+            quantity=lot.quantity,
+            first_day=lot.first_day,
+            last_day=lot.last_day,
+            unit_cost=f"{lot.unit_cost.normalize():f}",
+            true_up=lot.true_up,
+            overcommit=lot.overcommit,
         )
         for lot in pool.lots
     ]
@@ -138,8 +151,16 @@ def pools(db: Db, who: Who) -> Any:
     """The pools that accounts of one's branch own."""
     return [
         PoolBody(
-            owner=owner, owner_name=name, product=pool.product.code, name=pool.product.name, unit=pool.product.unit, measure=pool.product.measure,
-            per_unit=pool.product.per_unit, currency=pool.currency, now=_point(now), lots=_lots(pool),
+            owner=owner,
+            owner_name=name,
+            product=pool.product.code,
+            name=pool.product.name,
+            unit=pool.product.unit,
+            measure=pool.product.measure,
+            per_unit=pool.product.per_unit,
+            currency=pool.currency,
+            now=_point(now),
+            lots=_lots(pool),
         )
         for pool, owner, name, now in db.run(usecases.timelines, who)
     ]
@@ -175,9 +196,21 @@ def plan(owner: str, product: str, day: date, db: Db, who: Who) -> Any:
     """The ways out of a shortfall on a day."""
     found = db.run(usecases.plan, who, owner, product, day)
     return PlanBody(
-        owner=owner, product=product, day=found.day, short=found.short,
+        owner=owner,
+        product=product,
+        day=found.day,
+        short=found.short,
         options=[
-            OptionBody(key=o.key, name=o.name, says=o.says, cost=f"{o.cost:f}", currency=o.currency, people=o.people, still_short=o.still_short, changes=o.changes)
+            OptionBody(
+                key=o.key,
+                name=o.name,
+                says=o.says,
+                cost=f"{o.cost:f}",
+                currency=o.currency,
+                people=o.people,
+                still_short=o.still_short,
+                changes=o.changes,
+            )
             for o in found.options
         ],
     )
@@ -190,7 +223,14 @@ def renewal(owner: str, product: str, quantity: int, first_day: date, db: Db, wh
     return RenewalBody(
         short=found.short,
         gives=[
-            GivesBody(account=g.account, name=g.name, counted=g.counted, used=g.used, to_one_level=g.to_one_level, where_least_used=g.where_least_used)
+            GivesBody(
+                account=g.account,
+                name=g.name,
+                counted=g.counted,
+                used=g.used,
+                to_one_level=g.to_one_level,
+                where_least_used=g.where_least_used,
+            )
             for g in found.gives
         ],
     )

@@ -7,7 +7,8 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import Instant, id_column, metadata
 
 calendars = sa.Table(
-    "calendars", metadata,
+    "calendars",
+    metadata,
     id_column(),
     sa.Column("token_hash", sa.String(64), nullable=False, unique=True),
     sa.Column("sign_in_id", sa.ForeignKey("sign_ins.id"), nullable=False, index=True),

@@ -80,14 +80,19 @@ def timelines(unit: Unit, actor: Actor) -> list[tuple[Pool, str, str, Point]]:
     for place, row in enumerate(world.roots.rows.tolist()):
         if row in inside:
             point = Point(
-                world.day, int(world.supply.quantity[place]), int(world.supply.promisable[place]), int(found.pool_load()[place]), int(found.pool_used()[place]),
+                world.day,
+                int(world.supply.quantity[place]),
+                int(world.supply.promisable[place]),
+                int(found.pool_load()[place]),
+                int(found.pool_used()[place]),
             )
             result.append((world.pools[place], world.accounts.tree.codes[row], world.accounts.name(row), point))
     return result
 
 
 def timeline(unit: Unit, actor: Actor, owner: str, product: str) -> Timeline:
-    """One pool over time. The past is as it was; ahead, what is in use stays as it is and allocations come and go as they are written."""
+    """One pool over time. The past is as it was; ahead, what is in use stays as it is and allocations come and go as
+    they are written."""
     found, place, row = _pool(unit, actor, owner, product)
     world, pool = found.world, found.world.pools[place]
     versions = allocations.all_versions(unit, [pool.product.id])
@@ -118,7 +123,9 @@ def _reserves(world: World, versions: Sequence[Any], days: Sequence[date]) -> In
     for version in versions:
         if version.reserve:
             end = len(days) if version.last_day is None else bisect_right(days, version.last_day)
-            reserve[world.accounts.row_of_id[version.account_id], bisect_left(days, version.first_day) : end] = version.reserve
+            reserve[world.accounts.row_of_id[version.account_id], bisect_left(days, version.first_day) : end] = (
+                version.reserve
+            )
     return reserve
 
 
@@ -129,7 +136,9 @@ def _point(pool: Pool, day: date, load: int, used: int) -> Point:
 
 def _turns(pool: Pool, versions: Sequence[Any], today: date) -> list[date]:
     """The days ahead on which a lot or an allocation of the product begins or has ended, and the last one looked at."""
-    days = {day for lot in pool.lots for day in (lot.first_day, lot.last_day and lot.last_day + timedelta(days=1)) if day}
+    days = {
+        day for lot in pool.lots for day in (lot.first_day, lot.last_day and lot.last_day + timedelta(days=1)) if day
+    }
     for version in versions:
         days |= {day for day in (version.first_day, version.last_day and version.last_day + timedelta(days=1)) if day}
     return [*sorted(day for day in days if today < day < today + AHEAD), today + AHEAD]
@@ -148,7 +157,8 @@ def _pool(unit: Unit, actor: Actor, owner: str, product: str, on: date | None = 
 
 @dataclass(frozen=True)
 class Option:
-    """A way out of a shortfall: what it costs more a month, how many people it touches, what stays short, and its changes."""
+    """A way out of a shortfall: what it costs more a month, how many people it touches, what stays short, and its
+    changes."""
 
     key: str
     name: str
@@ -172,7 +182,8 @@ class Plan:
 
 
 def plan(unit: Unit, actor: Actor, owner: str, product: str, day: date) -> Plan:
-    """What could be done about a shortfall on a day, compared by money and by people touched. Each is for a draft of that day."""
+    """What could be done about a shortfall on a day, compared by money and by people touched. Each is for a draft of
+    that day."""
     found, place, row = _pool(unit, actor, owner, product, day)
     world = found.world
     pool = world.pools[place]
@@ -184,10 +195,20 @@ def plan(unit: Unit, actor: Actor, owner: str, product: str, day: date) -> Plan:
     versions = allocations.in_force(unit, [pool.product.id], ids, accounts_usecases.today(unit))
     there = {each: versions.get((account_id, pool.product.id)) for each, account_id in zip(below, ids, strict=True)}
     options = [
-        _buy(pool, owner, day, short, int(found.pool_load()[place])), _take_back(found, below, there, pool, short),
+        _buy(pool, owner, day, short, int(found.pool_load()[place])),
+        _take_back(found, below, there, pool, short),
         _shrink(found, below, there, pool, row, "max-min", "Shrink all to the same level", short),
-        _shrink(found, below, there, pool, row, "least harm", "Shrink where least is used", short), _release(unit, found, row, pool),
-        Option("let run", "Let it run over", "Nothing new is let through where supply is gone; nobody loses anything.", Decimal(0), pool.currency, 0, short),
+        _shrink(found, below, there, pool, row, "least harm", "Shrink where least is used", short),
+        _release(unit, found, row, pool),
+        Option(
+            "let run",
+            "Let it run over",
+            "Nothing new is let through where supply is gone; nobody loses anything.",
+            Decimal(0),
+            pool.currency,
+            0,
+            short,
+        ),
     ]
     return Plan(pool.product, owner, day, short, [each for each in options if each is not None])
 
@@ -199,11 +220,27 @@ def _buy(pool: Pool, owner: str, day: date, short: int, load: int) -> Option:
     taken = {lot.reference for lot in pool.lots}
     number = next(n for n in range(1, 10_000) if f"{newest.reference}-{n}" not in taken)
     lot = NewLot(
-        owner=owner, product=pool.product.code, reference=f"{newest.reference}-{number}", quantity=quantity, first_day=day, last_day=None,
-        unit_cost=newest.unit_cost, currency=pool.currency, overcommit=newest.overcommit,
+        owner=owner,
+        product=pool.product.code,
+        reference=f"{newest.reference}-{number}",
+        quantity=quantity,
+        first_day=day,
+        last_day=None,
+        unit_cost=newest.unit_cost,
+        currency=pool.currency,
+        overcommit=newest.overcommit,
     )
     units = to_units(quantity, pool.product.measure)
-    return Option("buy", f"Buy {pool.product.said(quantity)}", f"At {newest.unit_cost.normalize():f} {pool.currency} each a month, the price of {newest.reference}.", half_up(units * newest.unit_cost, 2), pool.currency, 0, 0, [lot])
+    return Option(
+        "buy",
+        f"Buy {pool.product.said(quantity)}",
+        f"At {newest.unit_cost.normalize():f} {pool.currency} each a month, the price of {newest.reference}.",
+        half_up(units * newest.unit_cost, 2),
+        pool.currency,
+        0,
+        0,
+        [lot],
+    )
 
 
 def _take_back(found: Positions, below: Sequence[int], there: dict[int, Any], pool: Pool, short: int) -> Option | None:
@@ -218,11 +255,23 @@ def _take_back(found: Positions, below: Sequence[int], there: dict[int, Any], po
         changes.append(_change(found, row, there[row], pool, {"reserve": int(found.settled.held[row, 0]) - by}))
     if not changes:
         return None
-    return Option("take back", "Take back unused promises", "Reserves shrink to what is in use; nobody loses a unit.", Decimal(0), pool.currency, 0, left, changes)
+    return Option(
+        "take back",
+        "Take back unused promises",
+        "Reserves shrink to what is in use; nobody loses a unit.",
+        Decimal(0),
+        pool.currency,
+        0,
+        left,
+        changes,
+    )
 
 
-def _shrink(found: Positions, below: Sequence[int], there: dict[int, Any], pool: Pool, row: int, way: str, name: str, short: int) -> Option | None:
-    """Caps below come down so that all of it fits; what is then over has 14 days of grace before the excess is on hold."""
+def _shrink(
+    found: Positions, below: Sequence[int], there: dict[int, Any], pool: Pool, row: int, way: str, name: str, short: int
+) -> Option | None:
+    """Caps below come down so that all of it fits; what is then over has 14 days of grace before the excess is on
+    hold."""
     held = [int(found.settled.held[each, 0]) for each in below]
     parts = _lowered(found, below, held, way, short)
     if parts is None:
@@ -240,22 +289,33 @@ def _shrink(found: Positions, below: Sequence[int], there: dict[int, Any], pool:
             terms |= {"at_cap": "grace", "grace_days": 14, "burst": None}
         changes.append(_change(found, each, there[each], pool, terms))
     people_touched = touched if pool.product.measure == "seat" else 0
-    says = f"{len(changes)} accounts below get lower caps; {pool.product.said(touched)} in use would be over, have 14 days of grace, are then on hold, and count until they are released."
+    says = (
+        f"{len(changes)} accounts below get lower caps; {pool.product.said(touched)} in use would be over, have 14 "
+        "days of grace, are then on hold, and count until they are released."
+    )
     return Option(way, name, says, Decimal(0), pool.currency, people_touched, touched, changes)
 
 
 def _below(found: Positions, row: int) -> list[int]:
     """The accounts directly below a pool's owner that it serves."""
     tree = found.world.accounts.tree
-    return [each for each in tree.branch(row).tolist() if int(tree.parent[each]) == row and each != row and int(found.world.owner[each, 0]) == row]
+    return [
+        each
+        for each in tree.branch(row).tolist()
+        if int(tree.parent[each]) == row and each != row and int(found.world.owner[each, 0]) == row
+    ]
 
 
 def _lowered(found: Positions, below: Sequence[int], held: Sequence[int], way: str, short: int) -> list[int] | None:
-    """What each of these accounts would hold so that all of it fits; None where those past their cap alone are too many.
+    """What each of these accounts would hold so that all of it fits; None where those past their cap alone are too
+    many.
 
     Who is past its cap already gives nothing: a lower one would put it on hold at once.
     """
-    least = [now if int(found.settled.load[each, 0]) > int(found.world.grid.cap[each, 0]) else 0 for each, now in zip(below, held, strict=True)]
+    least = [
+        now if int(found.settled.load[each, 0]) > int(found.world.grid.cap[each, 0]) else 0
+        for each, now in zip(below, held, strict=True)
+    ]
     room = max(0, sum(held) - short)
     if sum(least) > room:
         return None
@@ -271,7 +331,8 @@ def _lowered(found: Positions, below: Sequence[int], held: Sequence[int], way: s
 
 @dataclass(frozen=True)
 class Gives:
-    """An account below a pool: what counts there now and is used of it, and what it would have to give by either way (None = no way)."""
+    """An account below a pool: what counts there now and is used of it, and what it would have to give by either way
+    (None = no way)."""
 
     account: str
     name: str
@@ -289,7 +350,9 @@ class Renewal:
     gives: list[Gives]
 
 
-def renewal(unit: Unit, actor: Actor, owner: str, product: str, quantity: int, true_up: int, first_day: date) -> Renewal:
+def renewal(
+    unit: Unit, actor: Actor, owner: str, product: str, quantity: int, true_up: int, first_day: date
+) -> Renewal:
     """What buying so much from a day on, with what is in use and promised now, would do to each account below."""
     found, place, row = _pool(unit, actor, owner, product, first_day)
     world, pool = found.world, found.world.pools[place]
@@ -304,13 +367,20 @@ def renewal(unit: Unit, actor: Actor, owner: str, product: str, quantity: int, t
     below, used = _below(found, row), found.used()
     held = [int(found.settled.held[each, 0]) for each in below]
     ways = [_lowered(found, below, held, way, short) for way in ("max-min", "least harm")]
-    return Renewal(short, [
-        Gives(
-            world.accounts.tree.codes[each], world.accounts.name(each), held[n], int(used[each, 0]),
-            *(None if parts is None else held[n] - parts[n] for parts in ways),
-        )
-        for n, each in enumerate(below) if held[n]
-    ])
+    return Renewal(
+        short,
+        [
+            Gives(
+                world.accounts.tree.codes[each],
+                world.accounts.name(each),
+                held[n],
+                int(used[each, 0]),
+                *(None if parts is None else held[n] - parts[n] for parts in ways),
+            )
+            for n, each in enumerate(below)
+            if held[n]
+        ],
+    )
 
 
 def _release(unit: Unit, found: Positions, row: int, pool: Pool) -> Option | None:
@@ -319,13 +389,21 @@ def _release(unit: Unit, found: Positions, row: int, pool: Pool) -> Option | Non
         return None
     past = Past(unit, found.world)
     branch = {each for each in past.rows if int(found.world.owner[each, 0]) == row}
-    assigned = [each for each in past.open_assignments() if each.begins <= unit.now and found.world.accounts.row_of_id[each.account_id] in branch]
+    assigned = [
+        each
+        for each in past.open_assignments()
+        if each.begins <= unit.now and found.world.accounts.row_of_id[each.account_id] in branch
+    ]
     subjects = [each.subject for each in assigned]
     known = people.by_username(unit, subjects)
     world, idle = found.world, defaultdict(list)  # type: tuple[World, dict[int, list[str]]]
     for each in assigned:
         person = known.get(each.subject)
-        if person is not None and not person.protected and (person.last_seen_at is None or unit.now - person.last_seen_at > UNSEEN):
+        if (
+            person is not None
+            and not person.protected
+            and (person.last_seen_at is None or unit.now - person.last_seen_at > UNSEEN)
+        ):
             idle[world.accounts.row_of_id[each.account_id]].append(each.subject)
     if not idle:
         return None
@@ -334,20 +412,33 @@ def _release(unit: Unit, found: Positions, row: int, pool: Pool) -> Option | Non
     for place, subjects in sorted(idle.items()):
         taken = sorted(subjects)[:1000]
         own[place, 0] -= len(taken)
-        changes.append(UnitsChange(account=world.accounts.tree.codes[place], product=pool.product.code, subjects=tuple(taken), give=False))
+        changes.append(
+            UnitsChange(
+                account=world.accounts.tree.codes[place], product=pool.product.code, subjects=tuple(taken), give=False
+            )
+        )
     count = int((world.own - own).sum())
     left = settle_world(replace(world, own=own))
     return Option(
-        "release", f"Release {count} idle seats", f"They are of people not seen for {UNSEEN.days} days; protected people keep theirs.",
-        Decimal(0), pool.currency, count, int(left.shortfalls()[left.pool_at(row, 0)]), changes,
+        "release",
+        f"Release {count} idle seats",
+        f"They are of people not seen for {UNSEEN.days} days; protected people keep theirs.",
+        Decimal(0),
+        pool.currency,
+        count,
+        int(left.shortfalls()[left.pool_at(row, 0)]),
+        changes,
     )
 
 
 def _change(found: Positions, row: int, version: Any, pool: Pool, terms: dict[str, Any]) -> AllocationChange:
     was = terms_of(version)
     return AllocationChange(
-        account=found.world.accounts.tree.codes[row], product=pool.product.code, terms=(was or Terms()).model_copy(update=terms),
-        seen=version.id if version else None, was=was,
+        account=found.world.accounts.tree.codes[row],
+        product=pool.product.code,
+        terms=(was or Terms()).model_copy(update=terms),
+        seen=version.id if version else None,
+        was=was,
     )
 
 
@@ -369,7 +460,8 @@ def has_calendar(unit: Unit, actor: Actor) -> bool:
 
 
 def calendar(unit: Unit, token: str) -> bytes:
-    """Renewals and endings of the branch's lots (RFC 5545), for whoever knows the address and while its maker runs the branch."""
+    """Renewals and endings of the branch's lots (RFC 5545), for whoever knows the address and while its maker runs
+    the branch."""
     row = store.by_token(unit.connection, _hash(token))
     actor = None if row is None else sign_in.actor_for(unit, row.sign_in_id, row.code)
     if actor is None:
@@ -379,13 +471,23 @@ def calendar(unit: Unit, token: str) -> bytes:
         for lot in pool.lots:
             quantity = pool.product.said(lot.quantity)
             if lot.last_day is not None:
-                events.append(Event(
-                    f"end-{owner}-{pool.product.code}-{lot.reference}-{lot.first_day}", lot.last_day, f"{pool.product.name}: {quantity} end ({name})",
-                    f"Lot {lot.reference}, {lot.unit_cost.normalize():f} {pool.currency} each a month. Renew it before it ends.",
-                ))
-            events.append(Event(
-                f"begin-{owner}-{pool.product.code}-{lot.reference}-{lot.first_day}", lot.first_day, f"{pool.product.name}: {quantity} begin ({name})", f"Lot {lot.reference}.",
-            ))
+                events.append(
+                    Event(
+                        f"end-{owner}-{pool.product.code}-{lot.reference}-{lot.first_day}",
+                        lot.last_day,
+                        f"{pool.product.name}: {quantity} end ({name})",
+                        f"Lot {lot.reference}, {lot.unit_cost.normalize():f} {pool.currency} each "
+                        "a month. Renew it before it ends.",
+                    )
+                )
+            events.append(
+                Event(
+                    f"begin-{owner}-{pool.product.code}-{lot.reference}-{lot.first_day}",
+                    lot.first_day,
+                    f"{pool.product.name}: {quantity} begin ({name})",
+                    f"Lot {lot.reference}.",
+                )
+            )
     return as_calendar("Fair Ladle: renewals and endings", events, unit.now)
 
 

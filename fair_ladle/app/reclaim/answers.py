@@ -26,7 +26,14 @@ class Asked:
 def _notice(unit: Unit, token: str) -> Any:
     row = store.by_token(unit.connection, hashlib.sha256(token.encode()).hexdigest())
     if row is None:
-        raise Refused(Problem("not-found", "No such notice", 404, "There is no notice at this address: it was answered, or it is over."))
+        raise Refused(
+            Problem(
+                "not-found",
+                "No such notice",
+                404,
+                "There is no notice at this address: it was answered, or it is over.",
+            )
+        )
     return row
 
 
@@ -40,5 +47,10 @@ def still_need_it(unit: Unit, token: str) -> Asked:
     """Whoever was told keeps what they have, until the policy's days are over again."""
     row = _notice(unit, token)
     store.still_needed(unit.connection, row.policy_id, row.person_id, unit.now)
-    log.write(unit, Actor(row.display_name, "", None), None, [log.Entry("still needed", row.username, row.account_id, None, {"asked by": row.name})])
+    log.write(
+        unit,
+        Actor(row.display_name, "", None),
+        None,
+        [log.Entry("still needed", row.username, row.account_id, None, {"asked by": row.name})],
+    )
     return Asked(row.display_name, row.told_at + timedelta(days=row.notice_days), True)

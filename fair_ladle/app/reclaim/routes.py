@@ -18,7 +18,8 @@ open_routes = APIRouter(prefix=KEEP, tags=["reclaim"], responses=PROBLEMS)
 
 
 class PolicyWanted(BaseModel):
-    """Whom a policy takes back from, of what (none = every product that people have seats of), after which notice, and what is done."""
+    """Whom a policy takes back from, of what (none = every product that people have seats of), after which notice,
+    and what is done."""
 
     account: str = Field(max_length=64)
     name: str = Field(max_length=200)
@@ -33,7 +34,15 @@ class PolicyWanted(BaseModel):
     def wanted(self) -> usecases.Policy:
         """As the use-case has it."""
         return usecases.Policy(
-            self.account, self.name, self.criterion, self.days, tuple(self.products), tuple(self.exempt), self.notice_days, self.act, self.daily,
+            self.account,
+            self.name,
+            self.criterion,
+            self.days,
+            tuple(self.products),
+            tuple(self.exempt),
+            self.notice_days,
+            self.act,
+            self.daily,
         )
 
 
@@ -129,24 +138,54 @@ def _saved(taken: list[Taken]) -> list[SavedBody]:
 
 def _deed(each: Deed) -> DeedBody:
     return DeedBody(
-        username=each.username, name=each.name, account_name=each.account_name, what=each.what, products=[unit.product for unit in each.units], why=each.why,
+        username=each.username,
+        name=each.name,
+        account_name=each.account_name,
+        what=each.what,
+        products=[unit.product for unit in each.units],
+        why=each.why,
     )
 
 
 def _run(found: Run) -> IdleRun:
     return IdleRun(
-        told=sum(each.what == "told" for each in found.deeds), done=sum(each.what != "told" for each in found.deeds), seats=len(found.taken()), saved=_saved(found.taken()),
-        deeds=[_deed(each) for each in found.deeds[:1000]], left=[_deed(each) for each in found.left[:1000]],
+        told=sum(each.what == "told" for each in found.deeds),
+        done=sum(each.what != "told" for each in found.deeds),
+        seats=len(found.taken()),
+        saved=_saved(found.taken()),
+        deeds=[_deed(each) for each in found.deeds[:1000]],
+        left=[_deed(each) for each in found.left[:1000]],
     )
 
 
 def _row(found: usecases.RunRow) -> RunRowBody:
-    taken = [usecases.Taken(p, a, usecases.Decimal(c), m) for each in found.deeds if each.what in ("released", "suspended") for p, a, c, m in each.units]
+    taken = [
+        usecases.Taken(p, a, usecases.Decimal(c), m)
+        for each in found.deeds
+        if each.what in ("released", "suspended")
+        for p, a, c, m in each.units
+    ]
     return RunRowBody(
-        id=found.row.id, policy=found.policy, account_name=found.account_name, at=found.row.at, by=found.row.by, undone_at=found.row.undone_at, undone_by=found.row.undone_by,
-        told=sum(each.what == "told" for each in found.deeds), done=sum(each.what != "told" for each in found.deeds), seats=len(taken), saved=_saved(taken),
+        id=found.row.id,
+        policy=found.policy,
+        account_name=found.account_name,
+        at=found.row.at,
+        by=found.row.by,
+        undone_at=found.row.undone_at,
+        undone_by=found.row.undone_by,
+        told=sum(each.what == "told" for each in found.deeds),
+        done=sum(each.what != "told" for each in found.deeds),
+        seats=len(taken),
+        saved=_saved(taken),
         deeds=[
-            DeedBody(username=each.username, name=each.display_name, account_name="", what=each.what, products=[unit[0] for unit in each.units], why=each.why)
+            DeedBody(
+                username=each.username,
+                name=each.display_name,
+                account_name="",
+                what=each.what,
+                products=[unit[0] for unit in each.units],
+                why=each.why,
+            )
             for each in found.deeds[:1000]
         ],
     )
@@ -157,8 +196,17 @@ def policies(db: Db, who: Who) -> Any:
     """The policies of one's branch."""
     return [
         PolicyBody(
-            id=row.id, account=code, account_name=name, name=row.name, criterion=row.criterion, days=row.days, products=row.products, exempt=row.exempt,
-            notice_days=row.notice_days, act=row.act, daily=row.daily,
+            id=row.id,
+            account=code,
+            account_name=name,
+            name=row.name,
+            criterion=row.criterion,
+            days=row.days,
+            products=row.products,
+            exempt=row.exempt,
+            notice_days=row.notice_days,
+            act=row.act,
+            daily=row.daily,
         )
         for row, code, name in db.run(usecases.policies, who)
     ]
@@ -192,7 +240,12 @@ def run(policy_id: int, db: Db, who: Who) -> Any:
 def unseen(db: Db, who: Who) -> Any:
     """Seats of people not seen for sixty days, and what they cost a month."""
     found = db.run(usecases.unseen, who)
-    return UnseenBody(days=found.days, people=found.people, seats=found.seats, cost=[SavedBody(amount=f"{amount:f}", currency=currency) for currency, amount in found.cost.items()])
+    return UnseenBody(
+        days=found.days,
+        people=found.people,
+        seats=found.seats,
+        cost=[SavedBody(amount=f"{amount:f}", currency=currency) for currency, amount in found.cost.items()],
+    )
 
 
 @routes.get("/runs", response_model=list[RunRowBody])

@@ -61,8 +61,12 @@ def forget_notices(connection: sa.Connection, policy_id: int, person_ids: Collec
 
 def by_token(connection: sa.Connection, token_hash: str) -> Any | None:
     """A notice by its link, locked, with the person's name and the policy."""
-    wanted = sa.select(n, people.c.display_name, people.c.username, people.c.account_id, p.c.name, p.c.days, p.c.notice_days).join(people, people.c.id == n.c.person_id)
-    return connection.execute(wanted.join(p, p.c.id == n.c.policy_id).where(n.c.token_hash == token_hash).with_for_update()).first()
+    wanted = sa.select(
+        n, people.c.display_name, people.c.username, people.c.account_id, p.c.name, p.c.days, p.c.notice_days
+    ).join(people, people.c.id == n.c.person_id)
+    return connection.execute(
+        wanted.join(p, p.c.id == n.c.policy_id).where(n.c.token_hash == token_hash).with_for_update()
+    ).first()
 
 
 def still_needed(connection: sa.Connection, policy_id: int, person_id: int, at: datetime) -> None:
@@ -80,7 +84,9 @@ def add_run(connection: sa.Connection, row: dict[str, Any], deeds: list[dict[str
 
 def runs(connection: sa.Connection, policy_ids: Collection[int], limit: int = 200) -> list[Any]:
     """Runs of these policies, the newest first."""
-    return list(connection.execute(sa.select(r).where(r.c.policy_id.in_(policy_ids)).order_by(r.c.id.desc()).limit(limit)))
+    return list(
+        connection.execute(sa.select(r).where(r.c.policy_id.in_(policy_ids)).order_by(r.c.id.desc()).limit(limit))
+    )
 
 
 def lock_run(connection: sa.Connection, run_id: int) -> Any | None:
@@ -90,7 +96,15 @@ def lock_run(connection: sa.Connection, run_id: int) -> Any | None:
 
 def deeds(connection: sa.Connection, run_ids: Collection[int]) -> list[Any]:
     """What runs did, with the people."""
-    wanted = sa.select(d, people.c.username, people.c.display_name, people.c.account_id, people.c.status, people.c.last_seen_at, people.c.invited_at).join(people, people.c.id == d.c.person_id)
+    wanted = sa.select(
+        d,
+        people.c.username,
+        people.c.display_name,
+        people.c.account_id,
+        people.c.status,
+        people.c.last_seen_at,
+        people.c.invited_at,
+    ).join(people, people.c.id == d.c.person_id)
     return list(connection.execute(wanted.where(d.c.run_id.in_(run_ids)).order_by(d.c.id)))
 
 

@@ -7,7 +7,8 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import Instant, id_column, metadata
 
 reclaim_policies = sa.Table(
-    "reclaim_policies", metadata,
+    "reclaim_policies",
+    metadata,
     id_column(),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, index=True),
     sa.Column("name", sa.String(200), nullable=False),
@@ -24,7 +25,8 @@ reclaim_policies = sa.Table(
 )
 
 reclaim_notices = sa.Table(
-    "reclaim_notices", metadata,
+    "reclaim_notices",
+    metadata,
     sa.Column("policy_id", sa.ForeignKey("reclaim_policies.id"), primary_key=True),
     sa.Column("person_id", sa.ForeignKey("people.id"), primary_key=True),
     sa.Column("told_at", Instant, nullable=False),
@@ -33,7 +35,8 @@ reclaim_notices = sa.Table(
 )
 
 reclaim_runs = sa.Table(
-    "reclaim_runs", metadata,
+    "reclaim_runs",
+    metadata,
     id_column(),
     sa.Column("policy_id", sa.ForeignKey("reclaim_policies.id"), nullable=False, index=True),
     sa.Column("at", Instant, nullable=False),
@@ -43,11 +46,17 @@ reclaim_runs = sa.Table(
 )
 
 reclaim_deeds = sa.Table(
-    "reclaim_deeds", metadata,
+    "reclaim_deeds",
+    metadata,
     id_column(),
     sa.Column("run_id", sa.ForeignKey("reclaim_runs.id"), nullable=False, index=True),
     sa.Column("person_id", sa.ForeignKey("people.id"), nullable=False),
     sa.Column("what", sa.String(16), nullable=False, comment="told, released, suspended or reported"),
-    sa.Column("units", sa.JSON, nullable=False, comment="[product, account, cost a month, currency] of what was taken back, or would be"),
+    sa.Column(
+        "units",
+        sa.JSON,
+        nullable=False,
+        comment="[product, account, cost a month, currency] of what was taken back, or would be",
+    ),
     sa.Column("why", sa.String(255), nullable=False),
 )

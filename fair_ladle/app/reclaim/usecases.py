@@ -103,12 +103,19 @@ def unseen(unit: Unit, actor: Actor, days: int = 60) -> Unseen:
     """How many seats of the branch belong to people who have not been seen for so many days."""
     accounts = accounts_usecases.known(unit)
     asked = SimpleNamespace(criterion="unseen", days=days, products=[])
-    idle = store.candidates(unit.connection, [in_branch(accounts, accounts_usecases.top_row(accounts, actor)), *_criterion(unit, asked)])
+    idle = store.candidates(
+        unit.connection, [in_branch(accounts, accounts_usecases.top_row(accounts, actor)), *_criterion(unit, asked)]
+    )
     units, _ = _units(unit, accounts, asked, idle)
     cost: dict[str, Decimal] = defaultdict(Decimal)
     for each in (one for mine in units.values() for one in mine):
         cost[each.currency] += each.cost
-    return Unseen(days, len(units), sum(len(mine) for mine in units.values()), {currency: half_up(amount, 2) for currency, amount in cost.items()})
+    return Unseen(
+        days,
+        len(units),
+        sum(len(mine) for mine in units.values()),
+        {currency: half_up(amount, 2) for currency, amount in cost.items()},
+    )
 
 
 def policies(unit: Unit, actor: Actor) -> list[tuple[Any, str, str]]:
@@ -137,25 +144,52 @@ def put(unit: Unit, actor: Actor, policy_id: int | None, wanted: Policy) -> int:
             raise invalid(f"{code} is no product that people have seats of.", "products")
     groups = Groups.read(unit, accounts)
     _exempt(groups, accounts, row, wanted.exempt)
-    if any(each.name == name and each.account_id == int(accounts.ids[row]) and each.id != policy_id for each in store.policies(unit.connection)):
+    if any(
+        each.name == name and each.account_id == int(accounts.ids[row]) and each.id != policy_id
+        for each in store.policies(unit.connection)
+    ):
         raise invalid(f"There is a policy {name} already.", "name")
     values = {
-        "account_id": int(accounts.ids[row]), "name": name, "criterion": wanted.criterion, "days": wanted.days, "products": list(wanted.products),
-        "exempt": list(wanted.exempt), "notice_days": wanted.notice_days, "act": wanted.act, "daily": wanted.daily,
+        "account_id": int(accounts.ids[row]),
+        "name": name,
+        "criterion": wanted.criterion,
+        "days": wanted.days,
+        "products": list(wanted.products),
+        "exempt": list(wanted.exempt),
+        "notice_days": wanted.notice_days,
+        "act": wanted.act,
+        "daily": wanted.daily,
     }
-    told = {key: value if not isinstance(value, list) else ", ".join(value) or "none" for key, value in values.items() if key not in ("account_id", "name")}
-    log.write(unit, actor, None, [log.Entry("policy changed" if there else "policy made", name, int(accounts.ids[row]), None, told)])
+    told = {
+        key: value if not isinstance(value, list) else ", ".join(value) or "none"
+        for key, value in values.items()
+        if key not in ("account_id", "name")
+    }
+    log.write(
+        unit,
+        actor,
+        None,
+        [log.Entry("policy changed" if there else "policy made", name, int(accounts.ids[row]), None, told)],
+    )
     return store.put_policy(unit.connection, policy_id, values)
 
 
-def _exempt(groups: Groups, accounts: Accounts, row: int, names: tuple[str, ...] | list[str]) -> list[sa.ColumnElement[bool]]:
-    """Conditions of the exempt groups; a group that is not there any more is refused, so that nobody loses its shelter unseen."""
+def _exempt(
+    groups: Groups, accounts: Accounts, row: int, names: tuple[str, ...] | list[str]
+) -> list[sa.ColumnElement[bool]]:
+    """Conditions of the exempt groups; a group that is not there any more is refused, so that nobody loses its
+    shelter unseen."""
     found = []
     for name in names:
         account, _, code = name.partition("/")
-        group = next((each for each in groups.every if each.code == code and accounts.tree.codes[groups.row(each)] == account), None)
+        group = next(
+            (each for each in groups.every if each.code == code and accounts.tree.codes[groups.row(each)] == account),
+            None,
+        )
         if group is None:
-            raise invalid(f"There is no group {code}; take it out of those that are exempt, or make it again.", "exempt")
+            raise invalid(
+                f"There is no group {code}; take it out of those that are exempt, or make it again.", "exempt"
+            )
         found.append(groups.reaches(group))
     return found
 
@@ -168,13 +202,22 @@ def _mine(unit: Unit, actor: Actor, policy_id: int) -> Any:
 
 
 def run(unit: Unit, actor: Actor, policy_id: int) -> Run:
-    """Run a policy now. Who is idle is told first, and loses the seat when the notice is over; a second run does nothing twice."""
+    """Run a policy now. Who is idle is told first, and loses the seat when the notice is over; a second run does
+    nothing twice."""
     policy = _mine(unit, actor, policy_id)
     accounts, found = accounts_usecases.known(unit), Run()
     row = accounts.row_of_id[policy.account_id]
     shelters = _exempt(Groups.read(unit, accounts), accounts, row, policy.exempt)
     idle = store.candidates(unit.connection, [in_branch(accounts, row), *_criterion(unit, policy)])
-    sheltered = set(unit.connection.scalars(sa.select(people.c.id).where(people.c.id.in_([each.id for each in idle]), sa.or_(*shelters)))) if shelters and idle else set()
+    sheltered = (
+        set(
+            unit.connection.scalars(
+                sa.select(people.c.id).where(people.c.id.in_([each.id for each in idle]), sa.or_(*shelters))
+            )
+        )
+        if shelters and idle
+        else set()
+    )
     notices = store.notices(unit.connection, policy_id)
     store.forget_notices(unit.connection, policy_id, set(notices) - {each.id for each in idle})
     units, layered = _units(unit, accounts, policy, idle)
@@ -189,7 +232,9 @@ def run(unit: Unit, actor: Actor, policy_id: int) -> Run:
             found.left.append(_deed(accounts, each, "left", mine, stays))
         elif policy.notice_days and notice is None:
             told.append(_tell(unit, accounts, policy, each, [names[one.product] for one in mine], mails))
-            found.deeds.append(_deed(accounts, each, "told", mine, f"{_why(policy, each)}; {policy.notice_days} days to answer"))
+            found.deeds.append(
+                _deed(accounts, each, "told", mine, f"{_why(policy, each)}; {policy.notice_days} days to answer")
+            )
         else:
             taking.append((each, mine))
             found.deeds.append(_deed(accounts, each, SAID[policy.act], mine, _why(policy, each)))
@@ -199,13 +244,38 @@ def run(unit: Unit, actor: Actor, policy_id: int) -> Run:
     done = [each for each in found.deeds if each.what not in ("told", "reported")]
     store.forget_notices(unit.connection, policy_id, [each.person_id for each in done])
     if found.deeds:
-        store.add_run(unit.connection, {"policy_id": policy_id, "at": unit.now, "by": actor.name}, [
-            {"person_id": each.person_id, "what": each.what, "why": each.why, "units": [[one.product, one.account, f"{one.cost:f}", one.currency] for one in each.units]}
-            for each in found.deeds
-        ])
-        log.write(unit, actor, None, [log.Entry("policy run", policy.name, policy.account_id, None, {
-            "told": sum(each.what == "told" for each in found.deeds), "done": len(done), "seats": len(found.taken()), "left alone": len(found.left),
-        })])
+        store.add_run(
+            unit.connection,
+            {"policy_id": policy_id, "at": unit.now, "by": actor.name},
+            [
+                {
+                    "person_id": each.person_id,
+                    "what": each.what,
+                    "why": each.why,
+                    "units": [[one.product, one.account, f"{one.cost:f}", one.currency] for one in each.units],
+                }
+                for each in found.deeds
+            ],
+        )
+        log.write(
+            unit,
+            actor,
+            None,
+            [
+                log.Entry(
+                    "policy run",
+                    policy.name,
+                    policy.account_id,
+                    None,
+                    {
+                        "told": sum(each.what == "told" for each in found.deeds),
+                        "done": len(done),
+                        "seats": len(found.taken()),
+                        "left alone": len(found.left),
+                    },
+                )
+            ],
+        )
     return found
 
 
@@ -214,18 +284,31 @@ def _criterion(unit: Unit, policy: Any) -> list[sa.ColumnElement[bool]]:
     if policy.criterion == "unseen":
         return [people.c.status == "active", people.c.last_seen_at < before]
     if policy.criterion == "never seen":
-        return [people.c.status == "active", people.c.last_seen_at.is_(None), sa.or_(people.c.invited_at.is_(None), people.c.invited_at < before)]
+        return [
+            people.c.status == "active",
+            people.c.last_seen_at.is_(None),
+            sa.or_(people.c.invited_at.is_(None), people.c.invited_at < before),
+        ]
     return [people.c.status == "invited", people.c.invited_at < before]
 
 
-def _units(unit: Unit, accounts: Accounts, policy: Any, idle: list[Any]) -> tuple[dict[str, list[Taken]], set[tuple[int, str]]]:
+def _units(
+    unit: Unit, accounts: Accounts, policy: Any, idle: list[Any]
+) -> tuple[dict[str, list[Taken]], set[tuple[int, str]]]:
     """What each of them has of the policy's products, add-ons before what they need; and which of it a layer gave."""
-    products = [each for each in pools_usecases.products(unit) if each.measure == "seat" and (not policy.products or each.code in policy.products)]
+    products = [
+        each
+        for each in pools_usecases.products(unit)
+        if each.measure == "seat" and (not policy.products or each.code in policy.products)
+    ]
     products.sort(key=lambda each: (not each.requires, each.code))
     by_id, found, layered = {each.id: each for each in products}, defaultdict(list), set()
     owned, day = pools_usecases.pools(unit, products), accounts_usecases.today(unit)
     for product in products:
-        layered |= {(person_id, product.code) for person_id in entitlements.comes_by_a_layer(unit, product, [each.id for each in idle])}
+        layered |= {
+            (person_id, product.code)
+            for person_id in entitlements.comes_by_a_layer(unit, product, [each.id for each in idle])
+        }
     rows = usage.open_assignments(unit, products, [each.username for each in idle], unit.now) if idle else []
     for row in sorted(rows, key=lambda row: products.index(by_id[row.product_id])):
         place = accounts.row_of_id[row.account_id]
@@ -237,12 +320,22 @@ def _units(unit: Unit, accounts: Accounts, policy: Any, idle: list[Any]) -> tupl
 def _cost(accounts: Accounts, owned: list[Pool], product: Product, place: int, day: Any) -> tuple[Decimal, str]:
     """What one unit costs the pool's owner a month: the price of its newest lot that runs."""
     mine = {pool.owner_id: pool for pool in owned if pool.product.id == product.id}
-    pool = next((mine[int(accounts.ids[row])] for row in accounts.tree.path_up(place) if int(accounts.ids[row]) in mine), None)
+    pool = next(
+        (mine[int(accounts.ids[row])] for row in accounts.tree.path_up(place) if int(accounts.ids[row]) in mine), None
+    )
     lots = [] if pool is None else [lot for lot in pool.lots if lot.covers(day)]
     return (max(lots, key=lambda lot: lot.first_day).unit_cost if lots else Decimal(0)), (pool.currency if pool else "")
 
 
-def _stays(unit: Unit, policy: Any, person: Any, sheltered: set[int], units: list[Taken], layered: set[tuple[int, str]], notice: Any) -> str:
+def _stays(
+    unit: Unit,
+    policy: Any,
+    person: Any,
+    sheltered: set[int],
+    units: list[Taken],
+    layered: set[tuple[int, str]],
+    notice: Any,
+) -> str:
     """Why somebody idle is left alone; empty where nothing speaks for them."""
     if person.protected:
         return "protected"
@@ -253,9 +346,18 @@ def _stays(unit: Unit, policy: Any, person: Any, sheltered: set[int], units: lis
     through = [each.product for each in units if (person.id, each.product) in layered]
     if through and policy.act != "report":
         return f"has {through[0]} through a layer"
-    if notice is not None and notice.needed_at is not None and unit.now - notice.needed_at < timedelta(days=policy.days):
+    if (
+        notice is not None
+        and notice.needed_at is not None
+        and unit.now - notice.needed_at < timedelta(days=policy.days)
+    ):
         return f"said on {notice.needed_at:%-d %B %Y} that they still need it"
-    if policy.notice_days and notice is not None and notice.needed_at is None and unit.now - notice.told_at < timedelta(days=policy.notice_days):
+    if (
+        policy.notice_days
+        and notice is not None
+        and notice.needed_at is None
+        and unit.now - notice.told_at < timedelta(days=policy.notice_days)
+    ):
         return f"told on {notice.told_at:%-d %B %Y}; the notice is not over"
     return ""
 
@@ -267,28 +369,56 @@ def _why(policy: Any, person: Any) -> str:
 
 
 def _deed(accounts: Accounts, person: Any, what: str, units: list[Taken], why: str) -> Deed:
-    return Deed(person.id, person.username, person.display_name, accounts.name(accounts.row_of_id[person.account_id]), what, units, why)
+    return Deed(
+        person.id,
+        person.username,
+        person.display_name,
+        accounts.name(accounts.row_of_id[person.account_id]),
+        what,
+        units,
+        why,
+    )
 
 
-def _tell(unit: Unit, accounts: Accounts, policy: Any, person: Any, products: list[str], mails: list[tuple[str, str, str]]) -> dict[str, Any]:
+def _tell(
+    unit: Unit, accounts: Accounts, policy: Any, person: Any, products: list[str], mails: list[tuple[str, str, str]]
+) -> dict[str, Any]:
     """The notice with its link; whoever has no address is told by nobody, and has the same time."""
     token, now = secrets.token_urlsafe(32), unit.now
     if person.email:
         what = ", ".join(products)
-        does = {"release": "is taken back", "suspend": "and your access are suspended", "report": "is reported as unused"}[policy.act]
-        mails.append((
-            person.email, f"Do you still need {what}?",
-            f"Hello {person.display_name},\n\nyou have {what} at {accounts.name(accounts.row_of_id[person.account_id])}, and it looks unused ({_why(policy, person)}).\n"
-            f"On {now + timedelta(days=policy.notice_days):%-d %B %Y} it {does}. If you still need it, say so here:\n\n{Settings.read().address}/keep/{token}\n\nFair Ladle\n",
-        ))
-    return {"policy_id": policy.id, "person_id": person.id, "told_at": now, "token_hash": hashlib.sha256(token.encode()).hexdigest(), "needed_at": None}
+        does = {
+            "release": "is taken back",
+            "suspend": "and your access are suspended",
+            "report": "is reported as unused",
+        }[policy.act]
+        mails.append(
+            (
+                person.email,
+                f"Do you still need {what}?",
+                f"Hello {person.display_name},\n\nyou have {what} at "
+                f"{accounts.name(accounts.row_of_id[person.account_id])}, and it looks "
+                f"unused ({_why(policy, person)}).\n"
+                f"On {now + timedelta(days=policy.notice_days):%-d %B %Y} it {does}. If you still need it, say so "
+                f"here:\n\n{Settings.read().address}/keep/{token}\n\nFair Ladle\n",
+            )
+        )
+    return {
+        "policy_id": policy.id,
+        "person_id": person.id,
+        "told_at": now,
+        "token_hash": hashlib.sha256(token.encode()).hexdigest(),
+        "needed_at": None,
+    }
 
 
 def _take(unit: Unit, policy: Any, taking: list[tuple[Any, list[Taken]]]) -> None:
     """Take back from everybody at once, and suspend them if that is what the policy does."""
     if policy.act == "report":
         return
-    for part in takings.in_parts([Wanted(each.account, each.product, person.username) for person, units in taking for each in units]):
+    for part in takings.in_parts(
+        [Wanted(each.account, each.product, person.username) for person, units in taking for each in units]
+    ):
         takings.release(unit, POLICIES, part)
     if policy.act == "suspend":
         alike: dict[tuple[str, ...], list[int]] = defaultdict(list)
@@ -296,7 +426,15 @@ def _take(unit: Unit, policy: Any, taking: list[tuple[Any, list[Taken]]]) -> Non
             alike[tuple(each.product for each in units)].append(person.id)
         for kept, ids in alike.items():
             people_usecases.change(unit, ids, {"status": "suspended", "kept": list(kept)})
-        log.write(unit, POLICIES, None, [log.Entry("suspended", person.username, person.account_id, None, {"by": policy.name}) for person, _ in taking])
+        log.write(
+            unit,
+            POLICIES,
+            None,
+            [
+                log.Entry("suspended", person.username, person.account_id, None, {"by": policy.name})
+                for person, _ in taking
+            ],
+        )
 
 
 @dataclass(frozen=True)
@@ -334,16 +472,37 @@ def undo(unit: Unit, actor: Actor, run_id: int) -> tuple[list[str], list[tuple[s
     missing = {each.person_id: "was removed meanwhile" for each in deeds if each.status == "removed"}
     here = [each for each in deeds if each.status != "removed"]
     for status in ("active", "invited"):
-        again = [each.person_id for each in here if each.what == each.status == "suspended" and people_usecases.status_again(each) == status]
+        again = [
+            each.person_id
+            for each in here
+            if each.what == each.status == "suspended" and people_usecases.status_again(each) == status
+        ]
         people_usecases.change(unit, again, {"status": status, "kept": None})
     # What others need comes first: add-ons were taken before what they need.
-    units = [(each.person_id, Wanted(account, product, each.username)) for each in here for product, account, _, _ in reversed(each.units)]
+    units = [
+        (each.person_id, Wanted(account, product, each.username))
+        for each in here
+        for product, account, _, _ in reversed(each.units)
+    ]
     for part in takings.in_parts(units):
         _, refused = takings.each_that_can(unit, part, lambda some: _assign(unit, actor, some))
         missing |= {person_id: why for (person_id, _), why in refused}
     back = [each.display_name for each in here if each.person_id not in missing]
     store.undone(unit.connection, run_id, unit.now, actor.name)
-    log.write(unit, actor, None, [log.Entry("policy run taken back", policy.name, policy.account_id, None, {"given again": len(back), "not": len(missing)})])
+    log.write(
+        unit,
+        actor,
+        None,
+        [
+            log.Entry(
+                "policy run taken back",
+                policy.name,
+                policy.account_id,
+                None,
+                {"given again": len(back), "not": len(missing)},
+            )
+        ],
+    )
     return back, [(each.display_name, missing[each.person_id]) for each in deeds if each.person_id in missing]
 
 
@@ -354,7 +513,11 @@ def _assign(unit: Unit, actor: Actor, units: Sequence[tuple[int, Wanted]]) -> No
 def run_daily(database: Database) -> None:
     """Run what runs by itself, once a day each; one that cannot be does not stop the others."""
     with database.transaction() as unit:
-        due = [row.id for row in store.policies(unit.connection) if row.daily and row.looked_on != accounts_usecases.today(unit)]
+        due = [
+            row.id
+            for row in store.policies(unit.connection)
+            if row.daily and row.looked_on != accounts_usecases.today(unit)
+        ]
     for policy_id in due:
         database.run(_run_one_due, policy_id)
 
@@ -376,4 +539,9 @@ def _run_one_due(unit: Unit, policy_id: int) -> None:
         store.note_trouble(unit.connection, policy_id, None)
     except Refused as refused:
         store.note_trouble(unit.connection, policy_id, refused.problem.detail)
-        log.write(unit, POLICIES, None, [log.Entry("policy not run", row.name, row.account_id, None, {"reason": refused.problem.detail})])
+        log.write(
+            unit,
+            POLICIES,
+            None,
+            [log.Entry("policy not run", row.name, row.account_id, None, {"reason": refused.problem.detail})],
+        )

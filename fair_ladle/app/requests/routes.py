@@ -83,10 +83,25 @@ def request_body(found: usecases.Request) -> RequestBody:
     """A request for an answer."""
     row = found.row
     return RequestBody(
-        id=row.id, account=found.account, name=found.name, parent=found.parent, product=found.product.code, product_name=found.product.name,
-        unit=found.product.unit, per_unit=found.product.per_unit, amount=row.amount, as_what=row.as_what, reason=row.reason, wish_day=row.wish_day,
-        state=row.state, granted=row.granted, asked_by=row.asked_by, asked_at=row.asked_at.isoformat(), passed_up=row.passed_up_id is not None,
-        to_answer=found.to_answer, to_withdraw=found.to_withdraw,
+        id=row.id,
+        account=found.account,
+        name=found.name,
+        parent=found.parent,
+        product=found.product.code,
+        product_name=found.product.name,
+        unit=found.product.unit,
+        per_unit=found.product.per_unit,
+        amount=row.amount,
+        as_what=row.as_what,
+        reason=row.reason,
+        wish_day=row.wish_day,
+        state=row.state,
+        granted=row.granted,
+        asked_by=row.asked_by,
+        asked_at=row.asked_at.isoformat(),
+        passed_up=row.passed_up_id is not None,
+        to_answer=found.to_answer,
+        to_withdraw=found.to_withdraw,
         steps=[StepBody(at=each.at.isoformat(), by=each.by, what=each.what, text=each.text) for each in found.steps],
     )
 
@@ -100,7 +115,9 @@ def requests(db: Db, who: Who, account: str | None = None, waiting: bool = False
 @routes.post("", response_model=RequestBody, status_code=201)
 def ask(body: Ask, db: Db, who: Who) -> Any:
     """Ask one's parent for more, or offer some back."""
-    return request_body(db.run(usecases.ask, who, body.account, body.product, body.amount, body.as_what, body.reason, body.wish_day))
+    return request_body(
+        db.run(usecases.ask, who, body.account, body.product, body.amount, body.as_what, body.reason, body.wish_day)
+    )
 
 
 @routes.get("/possible", response_model=Possible)

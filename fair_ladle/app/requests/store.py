@@ -27,7 +27,13 @@ def of_accounts(connection: sa.Connection, account_ids: Collection[int], waiting
     statement = _with_product().where(requests.c.account_id.in_(account_ids))
     if waiting_only:
         statement = statement.where(requests.c.state == "waiting")
-    return list(connection.execute(statement.order_by(requests.c.state != "waiting", requests.c.asked_at.desc(), requests.c.id.desc()).limit(limit)))
+    return list(
+        connection.execute(
+            statement.order_by(requests.c.state != "waiting", requests.c.asked_at.desc(), requests.c.id.desc()).limit(
+                limit
+            )
+        )
+    )
 
 
 def below(connection: sa.Connection, request_id: int) -> Any | None:
@@ -54,4 +60,8 @@ def steps(connection: sa.Connection, request_ids: Collection[int]) -> list[Any]:
     """The steps of these requests, the first first."""
     if not request_ids:
         return []
-    return list(connection.execute(sa.select(request_steps).where(request_steps.c.request_id.in_(request_ids)).order_by(request_steps.c.id)))
+    return list(
+        connection.execute(
+            sa.select(request_steps).where(request_steps.c.request_id.in_(request_ids)).order_by(request_steps.c.id)
+        )
+    )

@@ -7,7 +7,8 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import Instant, id_column, metadata
 
 requests = sa.Table(
-    "requests", metadata,
+    "requests",
+    metadata,
     id_column(),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, index=True),
     sa.Column("product_id", sa.ForeignKey("products.id"), nullable=False),
@@ -20,12 +21,15 @@ requests = sa.Table(
     sa.Column("asked_by_id", sa.ForeignKey("sign_ins.id"), nullable=False),
     sa.Column("asked_by", sa.String(200), nullable=False),
     sa.Column("asked_at", Instant, nullable=False),
-    sa.Column("passed_up_id", sa.BigInteger, comment="the request the parent made of its own parent because of this one"),
+    sa.Column(
+        "passed_up_id", sa.BigInteger, comment="the request the parent made of its own parent because of this one"
+    ),
     sa.Index("ix_requests_state", "state"),
 )
 
 request_steps = sa.Table(
-    "request_steps", metadata,
+    "request_steps",
+    metadata,
     id_column(),
     sa.Column("request_id", sa.ForeignKey("requests.id"), nullable=False, index=True),
     sa.Column("at", Instant, nullable=False),

@@ -1,4 +1,5 @@
-"""Asking the parent for more or offering some back; granting all or part, refusing, passing it up. Granting is a draft applied."""
+"""Asking the parent for more or offering some back; granting all or part, refusing, passing it up. Granting is a
+draft applied."""
 
 from __future__ import annotations
 
@@ -60,7 +61,15 @@ def _possible(found: Positions, row: int) -> int:
 
 
 def ask(
-    unit: Unit, actor: Actor, account: str, product: str, amount: int, as_what: As, reason: str, wish_day: date | None, because_of: int | None = None,
+    unit: Unit,
+    actor: Actor,
+    account: str,
+    product: str,
+    amount: int,
+    as_what: As,
+    reason: str,
+    wish_day: date | None,
+    because_of: int | None = None,
 ) -> Request:
     """Ask the parent of the account at the top of one's branch for more; an amount below 0 offers some back."""
     found, row, wanted = _position(unit, actor, account, product)
@@ -76,15 +85,30 @@ def ask(
     account_id = int(accounts.ids[row])
     _terms(unit, found, row, wanted, as_what, amount)
     now = unit.now
-    request_id = store.add(unit.connection, {
-        "account_id": account_id, "product_id": wanted.id, "amount": amount, "as_what": as_what, "reason": reason.strip(), "wish_day": wish_day,
-        "state": "waiting", "asked_by_id": actor.sign_in_id, "asked_by": actor.name, "asked_at": now,
-    })
+    request_id = store.add(
+        unit.connection,
+        {
+            "account_id": account_id,
+            "product_id": wanted.id,
+            "amount": amount,
+            "as_what": as_what,
+            "reason": reason.strip(),
+            "wish_day": wish_day,
+            "state": "waiting",
+            "asked_by_id": actor.sign_in_id,
+            "asked_by": actor.name,
+            "asked_at": now,
+        },
+    )
     if because_of is not None:
         store.update(unit.connection, because_of, {"passed_up_id": request_id})
     what = f"{wanted.said(abs(amount))} of {wanted.name}"
     by_when = f", by {wish_day:%d %B %Y}" if wish_day else ""
-    subject = f"{accounts.name(row)} asks for {what}{by_when}" if amount > 0 else f"{accounts.name(row)} offers {what} back{by_when}"
+    subject = (
+        f"{accounts.name(row)} asks for {what}{by_when}"
+        if amount > 0
+        else f"{accounts.name(row)} offers {what} back{by_when}"
+    )
     _step(unit, actor, accounts, request_id, account_id, wanted, "asked", reason.strip(), subject)
     return _one(unit, actor, request_id)
 
@@ -96,20 +120,43 @@ def look(unit: Unit, actor: Actor, request_id: int, part: int | None = None) -> 
 
 
 def grant(unit: Unit, actor: Actor, request_id: int, part: int | None = None, text: str = "") -> Request:
-    """Give what was asked for, or part of it: applied at once like a draft, and refused like one where it breaks a limit."""
+    """Give what was asked for, or part of it: applied at once like a draft, and refused like one where it breaks a
+    limit."""
     row, found, place, product = _to_answer(unit, actor, request_id, lock=True)
     amount = _part(row, part, product)
     accounts = found.world.accounts
-    drafts.apply_changes(unit, actor, [_change(unit, found, place, product, row.as_what, amount)], f"request {request_id}")
+    drafts.apply_changes(
+        unit, actor, [_change(unit, found, place, product, row.as_what, amount)], f"request {request_id}"
+    )
     store.update(unit.connection, request_id, {"state": "granted", "granted": amount})
     whole = "" if amount == row.amount else f" of the {product.said(abs(row.amount))}"
     verb = "was granted" if row.amount > 0 else "gave back"
     subject = f"{accounts.name(place)} {verb} {product.said(abs(amount))}{whole} of {product.name}"
-    _step(unit, actor, accounts, request_id, row.account_id, product, "granted" if not whole else "granted in part", text.strip(), subject)
+    _step(
+        unit,
+        actor,
+        accounts,
+        request_id,
+        row.account_id,
+        product,
+        "granted" if not whole else "granted in part",
+        text.strip(),
+        subject,
+    )
     below = store.below(unit.connection, request_id)
     if below is not None and below.state == "waiting":
         name = accounts.name(accounts.row_of_id[below.account_id])
-        _step(unit, actor, accounts, below.id, below.account_id, product, "granted above", "", f"There is room now for what {name} asked for of {product.name}")
+        _step(
+            unit,
+            actor,
+            accounts,
+            below.id,
+            below.account_id,
+            product,
+            "granted above",
+            "",
+            f"There is room now for what {name} asked for of {product.name}",
+        )
     return _one(unit, actor, request_id)
 
 
@@ -137,7 +184,17 @@ def pass_up(unit: Unit, actor: Actor, request_id: int, reason: str) -> Request:
         if above is not None and above.state == "waiting":
             raise conflict("This was passed up already and waits there.")
     text = reason.strip() or row.reason
-    ask(unit, actor, accounts.tree.codes[top], product.code, row.amount, row.as_what, text, row.wish_day, because_of=request_id)
+    ask(
+        unit,
+        actor,
+        accounts.tree.codes[top],
+        product.code,
+        row.amount,
+        row.as_what,
+        text,
+        row.wish_day,
+        because_of=request_id,
+    )
     subject = f"What {accounts.name(place)} asked for of {product.name} was passed up"
     _step(unit, actor, accounts, request_id, row.account_id, product, "passed up", text, subject, parent_too=False)
     return _one(unit, actor, request_id)
@@ -156,11 +213,23 @@ def withdraw(unit: Unit, actor: Actor, request_id: int) -> Request:
         raise conflict(f"This request is {row.state} already.")
     product = pools_usecases.product(unit, row.product)
     store.update(unit.connection, request_id, {"state": "withdrawn"})
-    _step(unit, actor, accounts, request_id, row.account_id, product, "withdrawn", "", f"{accounts.name(place)} took back what it asked for of {product.name}")
+    _step(
+        unit,
+        actor,
+        accounts,
+        request_id,
+        row.account_id,
+        product,
+        "withdrawn",
+        "",
+        f"{accounts.name(place)} took back what it asked for of {product.name}",
+    )
     return _one(unit, actor, request_id)
 
 
-def requests(unit: Unit, actor: Actor, account: str | None = None, waiting_only: bool = False, limit: int = 200) -> list[Request]:
+def requests(
+    unit: Unit, actor: Actor, account: str | None = None, waiting_only: bool = False, limit: int = 200
+) -> list[Request]:
     """Requests of the actor's branch, or of one account in it; those that wait first."""
     accounts = accounts_usecases.known(unit)
     if account is None:
@@ -172,12 +241,15 @@ def requests(unit: Unit, actor: Actor, account: str | None = None, waiting_only:
 
 
 def to_answer_first(unit: Unit, actor: Actor) -> list[Request]:
-    """The waiting requests that are the actor's to answer first: nobody runs an account between who asked and the actor's own."""
+    """The waiting requests that are the actor's to answer first: nobody runs an account between who asked and the
+    actor's own."""
     found = [each for each in requests(unit, actor, waiting_only=True) if each.to_answer]
     accounts = accounts_usecases.known(unit)
     top = accounts_usecases.top_row(accounts, actor)
     between = {each.account: _between(accounts, each.account, top) for each in found}
-    running = sign_in.admins_of(unit, [int(accounts.ids[row]) for row in {row for rows in between.values() for row in rows}])
+    running = sign_in.admins_of(
+        unit, [int(accounts.ids[row]) for row in {row for rows in between.values() for row in rows}]
+    )
     return [each for each in found if not any(running.get(int(accounts.ids[row])) for row in between[each.account])]
 
 
@@ -196,10 +268,18 @@ def _told(unit: Unit, actor: Actor, accounts: Accounts, rows: list[Any]) -> list
         place = accounts.row_of_id[row.account_id]
         parent = int(accounts.tree.parent[place])
         waiting = row.state == "waiting"
-        told.append(Request(
-            row, accounts.tree.codes[place], accounts.name(place), accounts.name(parent) if place != top and parent >= 0 else "", products[row.product_id],
-            steps.get(row.id, []), waiting and place != top, waiting and place == top,
-        ))
+        told.append(
+            Request(
+                row,
+                accounts.tree.codes[place],
+                accounts.name(place),
+                accounts.name(parent) if place != top and parent >= 0 else "",
+                products[row.product_id],
+                steps.get(row.id, []),
+                waiting and place != top,
+                waiting and place == top,
+            )
+        )
     return told
 
 
@@ -242,7 +322,9 @@ def _part(row: Any, part: int | None, product: Product) -> int:
         return int(row.amount)
     low, high = (1, row.amount) if row.amount > 0 else (row.amount, -1)
     if not low <= part <= high:
-        raise invalid(f"All or part of the {product.said(abs(row.amount))} asked for; not {product.said(part)}.", "part")
+        raise invalid(
+            f"All or part of the {product.said(abs(row.amount))} asked for; not {product.said(part)}.", "part"
+        )
     return part
 
 
@@ -250,18 +332,26 @@ def _change(unit: Unit, found: Positions, place: int, product: Product, as_what:
     account_id = int(found.world.accounts.ids[place])
     version = allocations.in_force(unit, [product.id], [account_id], found.world.day).get((account_id, product.id))
     return AllocationChange(
-        account=found.world.accounts.tree.codes[place], product=product.code, terms=_terms(unit, found, place, product, as_what, amount),
-        seen=version.id if version else None, was=terms_of(version),
+        account=found.world.accounts.tree.codes[place],
+        product=product.code,
+        terms=_terms(unit, found, place, product, as_what, amount),
+        seen=version.id if version else None,
+        was=terms_of(version),
     )
 
 
 def _terms(unit: Unit, found: Positions, place: int, product: Product, as_what: As, amount: int) -> Terms:
     account_id = int(found.world.accounts.ids[place])
-    was = terms_of(allocations.in_force(unit, [product.id], [account_id], found.world.day).get((account_id, product.id))) or Terms()
+    was = (
+        terms_of(allocations.in_force(unit, [product.id], [account_id], found.world.day).get((account_id, product.id)))
+        or Terms()
+    )
     cap = None if was.cap is None else was.cap + amount
     reserve = was.reserve + amount if as_what == "reserve" else was.reserve
     if as_what == "cap" and was.cap is None:
-        raise invalid(f"{found.world.accounts.name(place)} has no cap on {product.name}; ask for a reserve instead.", "as_what")
+        raise invalid(
+            f"{found.world.accounts.name(place)} has no cap on {product.name}; ask for a reserve instead.", "as_what"
+        )
     if reserve < 0 or (cap is not None and cap < 0):
         raise invalid(f"{found.world.accounts.name(place)} has less than that to give back.", "amount")
     if cap is not None and reserve > cap:
@@ -270,10 +360,27 @@ def _terms(unit: Unit, found: Positions, place: int, product: Product, as_what: 
 
 
 def _step(
-    unit: Unit, actor: Actor, accounts: Accounts, request_id: int, account_id: int, product: Product, what: str, text: str, subject: str, parent_too: bool = True,
+    unit: Unit,
+    actor: Actor,
+    accounts: Accounts,
+    request_id: int,
+    account_id: int,
+    product: Product,
+    what: str,
+    text: str,
+    subject: str,
+    parent_too: bool = True,
 ) -> None:
     now = unit.now
     store.add_step(unit.connection, {"request_id": request_id, "at": now, "by": actor.name, "what": what, "text": text})
-    notice = Notice(f"request {request_id} {what} {micros(now)}", "request", account_id, subject, text or f"By {actor.name}.", product.id, parent_too)
+    notice = Notice(
+        f"request {request_id} {what} {micros(now)}",
+        "request",
+        account_id,
+        subject,
+        text or f"By {actor.name}.",
+        product.id,
+        parent_too,
+    )
     notices.tell(unit, accounts, [notice], but_not=actor.email)
     log.write(unit, actor, None, [log.Entry(f"request {what}", product.code, account_id, None, {"request": subject})])

@@ -8,8 +8,8 @@ from fastapi import APIRouter, Cookie, Request, Response
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field
 
-from fair_ladle.app.plumbing.installation import is_demo
 from fair_ladle.app.plumbing.http import PROBLEMS, Db, problem_response
+from fair_ladle.app.plumbing.installation import is_demo
 from fair_ladle.app.plumbing.problems import Problem
 from fair_ladle.app.sign_in import usecases
 
@@ -55,8 +55,13 @@ def sign_in(body: SignIn, request: Request, db: Db) -> Response:
         return problem_response(found, {"Retry-After": "900"} if found.status == 429 else None)
     answer = Response(status_code=204)
     answer.set_cookie(
-        COOKIE, found.token, httponly=True, samesite="strict", secure=request.url.scheme == "https",
-        max_age=int(usecases.LONGEST.total_seconds()), path="/",
+        COOKIE,
+        found.token,
+        httponly=True,
+        samesite="strict",
+        secure=request.url.scheme == "https",
+        max_age=int(usecases.LONGEST.total_seconds()),
+        path="/",
     )
     return answer
 
@@ -70,8 +75,13 @@ def me(request: Request, db: Db, token: Annotated[str | None, Cookie(alias=COOKI
     every = [Delegation(account=d.code, name=d.name, kind=d.kind, role=d.role) for d in found.delegations]
     running = next(each for each in every if each.account == found.actor.scope)
     return Me(
-        name=found.actor.name, email=found.actor.email, running=running, delegations=every,
-        csrf_token=found.csrf_token, now=db.clock.now().isoformat(), demo=running.kind == "operator" and is_demo(db),
+        name=found.actor.name,
+        email=found.actor.email,
+        running=running,
+        delegations=every,
+        csrf_token=found.csrf_token,
+        now=db.clock.now().isoformat(),
+        demo=running.kind == "operator" and is_demo(db),
     )
 
 

@@ -31,7 +31,8 @@ def running(connection: sa.Connection, account_ids: Collection[int], day: date) 
             .join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
             .where(
                 d.c.account_id.in_(account_ids),
-                sa.or_(d.c.first_day.is_(None), d.c.first_day <= day), sa.or_(d.c.last_day.is_(None), d.c.last_day >= day),
+                sa.or_(d.c.first_day.is_(None), d.c.first_day <= day),
+                sa.or_(d.c.last_day.is_(None), d.c.last_day >= day),
             )
             .order_by(sign_ins.c.name)
         )
@@ -64,7 +65,8 @@ def delegations_of(connection: sa.Connection, sign_in_id: int, day: date) -> lis
             .join(accounts, accounts.c.id == d.c.account_id)
             .where(
                 d.c.sign_in_id == sign_in_id,
-                sa.or_(d.c.first_day.is_(None), d.c.first_day <= day), sa.or_(d.c.last_day.is_(None), d.c.last_day >= day),
+                sa.or_(d.c.first_day.is_(None), d.c.first_day <= day),
+                sa.or_(d.c.last_day.is_(None), d.c.last_day >= day),
             )
             .order_by(d.c.id)
         )
@@ -80,7 +82,8 @@ def session(connection: sa.Connection, token_hash: str) -> Any | None:
     """A session with its sign-in."""
     return connection.execute(
         sa.select(sessions, sign_ins.c.email, sign_ins.c.name)
-        .join(sign_ins, sign_ins.c.id == sessions.c.sign_in_id).where(sessions.c.token_hash == token_hash)
+        .join(sign_ins, sign_ins.c.id == sessions.c.sign_in_id)
+        .where(sessions.c.token_hash == token_hash)
     ).first()
 
 

@@ -7,7 +7,8 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import Instant, id_column, metadata
 
 sign_ins = sa.Table(
-    "sign_ins", metadata,
+    "sign_ins",
+    metadata,
     id_column(),
     sa.Column("email", sa.String(254), nullable=False, unique=True),
     sa.Column("name", sa.String(200), nullable=False),
@@ -15,7 +16,8 @@ sign_ins = sa.Table(
 )
 
 delegations = sa.Table(
-    "delegations", metadata,
+    "delegations",
+    metadata,
     id_column(),
     sa.Column("sign_in_id", sa.ForeignKey("sign_ins.id"), nullable=False, index=True),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False),
@@ -25,7 +27,8 @@ delegations = sa.Table(
 )
 
 sessions = sa.Table(
-    "sessions", metadata,
+    "sessions",
+    metadata,
     sa.Column("token_hash", sa.String(64), primary_key=True),
     sa.Column("sign_in_id", sa.ForeignKey("sign_ins.id"), nullable=False, index=True),
     sa.Column("csrf_token", sa.String(64), nullable=False),
@@ -34,7 +37,8 @@ sessions = sa.Table(
 )
 
 failed_tries = sa.Table(
-    "failed_tries", metadata,
+    "failed_tries",
+    metadata,
     id_column(),
     sa.Column("email", sa.String(254), nullable=False),
     sa.Column("origin", sa.String(64), nullable=False),
@@ -42,7 +46,8 @@ failed_tries = sa.Table(
 )
 
 demo_clock = sa.Table(
-    "demo_clock", metadata,
+    "demo_clock",
+    metadata,
     sa.Column("demo_at", Instant, nullable=False),
     sa.Column("real_at", Instant, nullable=False),
 )

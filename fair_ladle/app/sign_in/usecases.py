@@ -61,7 +61,9 @@ def sign_in(unit: Unit, email: str, password: str, origin: str) -> Session | Pro
     now = unit.now
     by_email, by_origin = store.failures(unit.connection, email, origin, now - THROTTLED_FOR)
     if by_email >= MOST_FAILURES or by_origin >= MOST_FROM_ORIGIN:
-        return Problem("too-many-tries", "Too many tries", 429, "Too many tries failed; try again in a quarter of an hour.")
+        return Problem(
+            "too-many-tries", "Too many tries", 429, "Too many tries failed; try again in a quarter of an hour."
+        )
     found = store.by_email(unit.connection, email)
     try:
         hasher.verify(found.password_hash if found else NOBODY, password)
@@ -69,7 +71,9 @@ def sign_in(unit: Unit, email: str, password: str, origin: str) -> Session | Pro
         found = None
     if found is None:
         store.note_failure(unit.connection, email, origin, now)
-        return Problem("wrong-sign-in", "Not signed in", 401, "The e-mail address and the password do not belong together.")
+        return Problem(
+            "wrong-sign-in", "Not signed in", 401, "The e-mail address and the password do not belong together."
+        )
     store.clear_failures(unit.connection, email, now - THROTTLED_FOR)
     store.end_old_sessions(unit.connection, now - IDLE, now - LONGEST)
     if hasher.check_needs_rehash(found.password_hash):
@@ -77,7 +81,13 @@ def sign_in(unit: Unit, email: str, password: str, origin: str) -> Session | Pro
     session = Session(secrets.token_urlsafe(32), secrets.token_urlsafe(24))
     store.begin_session(
         unit.connection,
-        {"token_hash": _hash(session.token), "sign_in_id": found.id, "csrf_token": session.csrf_token, "began": now, "last_used": now},
+        {
+            "token_hash": _hash(session.token),
+            "sign_in_id": found.id,
+            "csrf_token": session.csrf_token,
+            "began": now,
+            "last_used": now,
+        },
     )
     return session
 
@@ -108,7 +118,8 @@ def signed_in(unit: Unit, token: str, running: str | None = None) -> SignedIn | 
 
 
 def give_sign_in(unit: Unit, actor: Actor, email: str, name: str, account: str, password: str) -> None:
-    """Let somebody sign in and run an account; a known address gets the account beside what it has, and this password."""
+    """Let somebody sign in and run an account; a known address gets the account beside what it has, and this
+    password."""
     if actor.scope is not None:
         raise not_found("installation", actor.scope)
     email = email.strip().lower()
@@ -135,11 +146,20 @@ def let_run(unit: Unit, actor: Actor, email: str, account_id: int) -> None:
     """Let somebody who has a sign-in run an account too. Whether the actor may say so is the caller's to check."""
     found = store.by_email(unit.connection, email)
     if found is None:
-        raise invalid(f"{email or 'Who has no address'} has no sign-in yet; link them as a member, or give a sign-in first (`fair-ladle sign-in`).", "role")
-    if any(each.account_id == account_id for each in store.delegations_of(unit.connection, found.id, accounts_usecases.today(unit))):
+        raise invalid(
+            f"{email or 'Who has no address'} has no sign-in yet; link them as a member, or give a "
+            "sign-in first (`fair-ladle sign-in`).",
+            "role",
+        )
+    if any(
+        each.account_id == account_id
+        for each in store.delegations_of(unit.connection, found.id, accounts_usecases.today(unit))
+    ):
         return
     store.delegate(unit.connection, found.id, account_id, "admin")
-    log.write(unit, actor, None, [log.Entry("may run it", email, account_id, None, {"name": found.name, "role": "admin"})])
+    log.write(
+        unit, actor, None, [log.Entry("may run it", email, account_id, None, {"name": found.name, "role": "admin"})]
+    )
 
 
 def actor_for(unit: Unit, sign_in_id: int, account: str) -> Actor | None:
@@ -169,4 +189,3 @@ def start_demo_clock(unit: Unit, earliest: datetime) -> datetime:
     demo_at = max([earliest, *(at for at in (log.newest_instant(unit), schedule.newest_run(unit)) if at is not None)])
     store.set_demo_clock(unit.connection, demo_at, datetime.now(UTC))
     return demo_at
-

@@ -97,10 +97,18 @@ class ProductMonth:
             limited = grid.overage[row] & (cap < NO_LIMIT)
             days.extend(
                 BuyerDay(seconds, load, held, reserve * seconds, used, most * seconds if is_limited else None)
-                if is_charged else BuyerDay(seconds, 0, 0, 0, 0, None)
+                if is_charged
+                else BuyerDay(seconds, 0, 0, 0, 0, None)
                 for seconds, load, held, reserve, used, most, is_limited, is_charged in zip(
-                    read.seconds.tolist(), read.settled.load[row].tolist(), read.settled.held[row].tolist(),
-                    grid.reserve[row].tolist(), read.used[row].tolist(), cap.tolist(), limited.tolist(), charged.tolist(), strict=True,
+                    read.seconds.tolist(),
+                    read.settled.load[row].tolist(),
+                    read.settled.held[row].tolist(),
+                    grid.reserve[row].tolist(),
+                    read.used[row].tolist(),
+                    cap.tolist(),
+                    limited.tolist(),
+                    charged.tolist(),
+                    strict=True,
                 )
             )
         return days if something else None
@@ -153,10 +161,12 @@ def read_month(unit: Unit, product: Product, first: date, last: date) -> Product
         grid = allocations.by_days(unit, accounts, product, days)
         readings = read_days(accounts.tree, own, grid, roots.rows.tolist(), days)
         by_day = np.array([pools_usecases.supply(placed, day.date).quantity for day in days], dtype=np.int64)
-        supply = {
-            int(row): by_day[:, place] * readings.seconds for place, row in enumerate(roots.rows.tolist())
-        }
-        stretches.append(Stretch(accounts, readings, pool_of(accounts.tree, roots, 1)[:, 0], supply, _uncharged(unit, accounts, days)))
+        supply = {int(row): by_day[:, place] * readings.seconds for place, row in enumerate(roots.rows.tolist())}
+        stretches.append(
+            Stretch(
+                accounts, readings, pool_of(accounts.tree, roots, 1)[:, 0], supply, _uncharged(unit, accounts, days)
+            )
+        )
     return ProductMonth(product, first, last, tuple(stretches), tuple(pools))
 
 

@@ -27,10 +27,19 @@ def rates(unit: Unit, code_of: dict[int, str], product_code: dict[int, str]) -> 
         tiers[row.rate_id].append(Tier(_short(row.from_quantity), _short(row.unit_price)))
     return [
         Rate(
-            code_of[row.seller_id], None if row.buyer_id is None else code_of[row.buyer_id],
-            product_code[row.product_id], row.first_day, Basis(row.basis), Aggregate(row.aggregate),
-            TierMode(row.tier_mode), tuple(tiers[row.id]), _short(row.included or Decimal(0)),
-            _or_none(row.overage_price), _or_none(row.minimum), _or_none(row.fixed_fee), row.currency,
+            code_of[row.seller_id],
+            None if row.buyer_id is None else code_of[row.buyer_id],
+            product_code[row.product_id],
+            row.first_day,
+            Basis(row.basis),
+            Aggregate(row.aggregate),
+            TierMode(row.tier_mode),
+            tuple(tiers[row.id]),
+            _short(row.included or Decimal(0)),
+            _or_none(row.overage_price),
+            _or_none(row.minimum),
+            _or_none(row.fixed_fee),
+            row.currency,
         )
         for row in store.all_rates(unit.connection)
         if row.seller_id in code_of and (row.buyer_id is None or row.buyer_id in code_of)
@@ -136,10 +145,12 @@ def bring_in(unit: Unit, rows: list[dict[str, Any]], tiers: list[dict[str, Any]]
             merged_tiers.changes.append(((rate_id,), {"tiers": _told(old)}, {"tiers": _told(new)}))
     if other:
         store.replace_tiers(
-            unit.connection, other,
+            unit.connection,
+            other,
             [
                 {"rate_id": rate_id, "from_quantity": quantity, "unit_price": price}
-                for rate_id in other for quantity, price in wanted[rate_id].items()
+                for rate_id in other
+                for quantity, price in wanted[rate_id].items()
             ],
         )
     return merged, merged_tiers

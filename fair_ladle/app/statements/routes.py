@@ -166,11 +166,20 @@ def _text(amount: Decimal | None) -> str | None:
 
 def _buyers(found: views.Overview, month: str) -> Buyers:
     return Buyers(
-        month=month, days=(found.last - found.first).days + 1, days_read=found.days_read,
+        month=month,
+        days=(found.last - found.first).days + 1,
+        days_read=found.days_read,
         buyers=[
             Buyer(
-                seller=each.seller, buyer=each.buyer, name=each.name, kind=each.kind, amount=f"{each.amount:f}",
-                before=f"{each.before:f}", cost=_text(each.cost), currency=each.currency, unpriced=each.unpriced,
+                seller=each.seller,
+                buyer=each.buyer,
+                name=each.name,
+                kind=each.kind,
+                amount=f"{each.amount:f}",
+                before=f"{each.before:f}",
+                cost=_text(each.cost),
+                currency=each.currency,
+                unpriced=each.unpriced,
             )
             for each in found.buyers
         ],
@@ -191,7 +200,16 @@ def export_buyers(db: Db, who: Who, month: str, form: Format = "csv") -> Respons
         cost = None if each.cost is None else Decimal(each.cost)
         amount = Decimal(each.amount)
         rows.append(
-            [each.seller, each.buyer, each.name, amount, Decimal(each.before), cost, None if cost is None else amount - cost, each.currency]
+            [
+                each.seller,
+                each.buyer,
+                each.name,
+                amount,
+                Decimal(each.before),
+                cost,
+                None if cost is None else amount - cost,
+                each.currency,
+            ]
         )
     columns = ["seller", "buyer", "name", "amount", "month_before", "cost", "margin", "currency"]
     return sheet(f"statements-{month}", form, columns, rows)
@@ -210,45 +228,80 @@ def statement_body(found: views.StatementView, month: str) -> StatementBody:
         line, charge, rate = each.line, each.line.charge, each.line.rate
         lines.append(
             StatementLine(
-                product=line.product.code, product_name=line.product.name, unit=line.product.unit,
-                measure=line.product.measure, currency=line.currency,
+                product=line.product.code,
+                product_name=line.product.name,
+                unit=line.product.unit,
+                measure=line.product.measure,
+                currency=line.currency,
                 rate=RateUsed(
-                    seller=rate.seller, buyer=rate.buyer, first_day=rate.first_day.isoformat(), basis=rate.basis,
-                    aggregate=rate.aggregate, tier_mode=rate.tier_mode,
+                    seller=rate.seller,
+                    buyer=rate.buyer,
+                    first_day=rate.first_day.isoformat(),
+                    basis=rate.basis,
+                    aggregate=rate.aggregate,
+                    tier_mode=rate.tier_mode,
                     overage_price=None if rate.overage_price is None else plain(rate.overage_price),
                     minimum=None if rate.minimum is None else plain(rate.minimum),
                 ),
-                quantity=f"{charge.quantity:f}", overage_quantity=f"{charge.overage_quantity:f}",
-                included=plain(charge.included), chargeable=f"{charge.chargeable:f}",
+                quantity=f"{charge.quantity:f}",
+                overage_quantity=f"{charge.overage_quantity:f}",
+                included=plain(charge.included),
+                chargeable=f"{charge.chargeable:f}",
                 tiers=[
                     Tier(
-                        from_quantity=plain(tier.from_quantity), quantity=f"{tier.quantity:f}",
-                        unit_price=plain(tier.unit_price), amount=plain(tier.amount),
+                        from_quantity=plain(tier.from_quantity),
+                        quantity=f"{tier.quantity:f}",
+                        unit_price=plain(tier.unit_price),
+                        amount=plain(tier.amount),
                     )
                     for tier in charge.slices
                 ],
-                overage_amount=plain(charge.overage_amount), minimum_applied=charge.minimum_applied,
-                fixed_fee=plain(charge.fixed_fee), amount=f"{charge.amount:f}", before=f"{each.before:f}",
-                by_use=f"{each.by_use:f}", by_price=f"{each.by_price:f}", cost=_text(each.cost),
+                overage_amount=plain(charge.overage_amount),
+                minimum_applied=charge.minimum_applied,
+                fixed_fee=plain(charge.fixed_fee),
+                amount=f"{charge.amount:f}",
+                before=f"{each.before:f}",
+                by_use=f"{each.by_use:f}",
+                by_price=f"{each.by_price:f}",
+                cost=_text(each.cost),
                 parts=[
-                    Part(account=part.account, name=name(part.account), quantity=f"{part.quantity:f}", amount=f"{part.amount:f}")
+                    Part(
+                        account=part.account,
+                        name=name(part.account),
+                        quantity=f"{part.quantity:f}",
+                        amount=f"{part.amount:f}",
+                    )
                     for part in line.shares
                 ],
                 days=[LineDay(**day) for day in each.days],
             )
         )
     month_read = next(iter(book.months.values()))
-    cost = None if any(each.cost is None for each in found.lines) else sum((each.cost or Decimal(0) for each in found.lines), Decimal(0))
+    cost = (
+        None
+        if any(each.cost is None for each in found.lines)
+        else sum((each.cost or Decimal(0) for each in found.lines), Decimal(0))
+    )
     gone = sum((each.charge.amount for each in found.gone), Decimal(0))
     return StatementBody(
-        seller=statement.seller, seller_name=name(statement.seller), buyer=statement.buyer, name=name(statement.buyer),
-        month=month, days=(statement.last - statement.first).days + 1, days_read=len(month_read.days),
-        hours_read=month_read.seconds // 3600, currency=statement.lines[0].currency if statement.lines else "",
-        total=f"{statement.total:f}", before=f"{found.total_before:f}",
+        seller=statement.seller,
+        seller_name=name(statement.seller),
+        buyer=statement.buyer,
+        name=name(statement.buyer),
+        month=month,
+        days=(statement.last - statement.first).days + 1,
+        days_read=len(month_read.days),
+        hours_read=month_read.seconds // 3600,
+        currency=statement.lines[0].currency if statement.lines else "",
+        total=f"{statement.total:f}",
+        before=f"{found.total_before:f}",
         by_use=f"{sum((each.by_use for each in found.lines), Decimal(0)) - gone:f}",
-        by_price=f"{sum((each.by_price for each in found.lines), Decimal(0)):f}", cost=_text(cost), lines=lines,
+        by_price=f"{sum((each.by_price for each in found.lines), Decimal(0)):f}",
+        cost=_text(cost),
+        lines=lines,
         gone=[Gone(product_name=each.product.name, amount=f"{each.charge.amount:f}") for each in found.gone],
-        unpriced=[each.name for each in statement.unpriced], notes=found.notes,
+        unpriced=[each.name for each in statement.unpriced],
+        notes=found.notes,
     )
 
 
@@ -265,7 +318,17 @@ def export_statement(db: Db, who: Who, buyer: str, month: str, form: Format = "c
     rows: list[list[Any]] = []
     for line in body.lines:
         shared: list[Any] = [body.seller, body.buyer, line.product]
-        rows.append([*shared, None, line.rate.basis, Decimal(line.quantity), Decimal(line.overage_quantity), Decimal(line.amount), line.currency])
+        rows.append(
+            [
+                *shared,
+                None,
+                line.rate.basis,
+                Decimal(line.quantity),
+                Decimal(line.overage_quantity),
+                Decimal(line.amount),
+                line.currency,
+            ]
+        )
         rows.extend(
             [*shared, part.account, line.rate.basis, Decimal(part.quantity), None, Decimal(part.amount), line.currency]
             for part in line.parts
@@ -279,11 +342,18 @@ def evidence(db: Db, who: Who, buyer: str, product: str, day: date) -> Any:
     """The assignments or samples behind a day of a line."""
     found = db.run(views.evidence, who, buyer, product, day)
     return EvidenceBody(
-        product=found.product.code, measure=found.product.measure, begin=found.begin.isoformat(), end=found.end.isoformat(),
+        product=found.product.code,
+        measure=found.product.measure,
+        begin=found.begin.isoformat(),
+        end=found.end.isoformat(),
         rows=[
             EvidenceRow(
-                account=row["account"], account_name=row["account_name"], what=row["what"], begins=row["from"],
-                ends=row["to"], figure=row["figure"],
+                account=row["account"],
+                account_name=row["account_name"],
+                what=row["what"],
+                begins=row["from"],
+                ends=row["to"],
+                figure=row["figure"],
             )
             for row in found.rows
         ],

@@ -7,7 +7,8 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import id_column, metadata, money_column
 
 rates = sa.Table(
-    "rates", metadata,
+    "rates",
+    metadata,
     id_column(),
     sa.Column("seller_id", sa.ForeignKey("accounts.id"), nullable=False),
     sa.Column("buyer_id", sa.ForeignKey("accounts.id"), comment="NULL = all buyers"),
@@ -25,7 +26,8 @@ rates = sa.Table(
 )
 
 rate_tiers = sa.Table(
-    "rate_tiers", metadata,
+    "rate_tiers",
+    metadata,
     sa.Column("rate_id", sa.ForeignKey("rates.id"), primary_key=True),
     sa.Column("from_quantity", sa.Numeric(30, 10), primary_key=True),
     money_column("unit_price", nullable=False),

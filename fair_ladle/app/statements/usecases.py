@@ -116,7 +116,8 @@ class Book:
         else:
             shares = [
                 Share(account, units_to_micro(weight, month.seconds, month.product.per_unit), part)
-                for (account, weight), part in zip(weights, parts, strict=True) if weight
+                for (account, weight), part in zip(weights, parts, strict=True)
+                if weight
             ]
         return Line(month.product, rate, currency, charged, tuple(shares))
 
@@ -124,7 +125,8 @@ class Book:
         """Everything the buyer owes its seller for the month."""
         lines = [line for each in self.products if (line := self.line(buyer, each.code))]
         unpriced = [
-            each for each in self.products
+            each
+            for each in self.products
             if self.rate(buyer, each.code) is None and self.months[each.code].buyer_days(buyer)
         ]
         return Statement(self.seller_of(buyer) or "", buyer, self.first, self.last, tuple(lines), tuple(unpriced))

@@ -13,7 +13,12 @@ from fair_ladle.app.plumbing.database import Unit
 from fair_ladle.app.plumbing.problems import invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.statements.usecases import (
-    Book, Line, Statement, book_before, may_see_cost, parse_month,
+    Book,
+    Line,
+    Statement,
+    book_before,
+    may_see_cost,
+    parse_month,
 )
 from fair_ladle.app.usage import usecases as usage
 from fair_ladle.core.calendar import MICRO, day_start, instant
@@ -62,10 +67,15 @@ def overview(unit: Unit, actor: Actor, month: str) -> Overview:
         known_before = buyer in before.accounts.tree
         rows.append(
             BuyerRow(
-                statement.seller, buyer, book.accounts.name(row), str(book.accounts.facts[row].kind), statement.total,
+                statement.seller,
+                buyer,
+                book.accounts.name(row),
+                str(book.accounts.facts[row].kind),
+                statement.total,
                 before.statement(buyer).total if known_before else Decimal(0),
                 statement_cost(book, statement) if may_see_cost(book, actor, buyer) else None,
-                statement.lines[0].currency if statement.lines else "", len(statement.unpriced),
+                statement.lines[0].currency if statement.lines else "",
+                len(statement.unpriced),
             )
         )
     days = len(next(iter(book.months.values())).days) if book.months else 0
@@ -75,7 +85,9 @@ def overview(unit: Unit, actor: Actor, month: str) -> Overview:
 def statement_cost(book: Book, statement: Statement) -> Decimal | None:
     """What a statement's lines cost the seller together; None where one of them is not known."""
     costs = [book.cost(statement.buyer, line.product.code) for line in statement.lines]
-    return None if any(cost is None for cost in costs) else sum((cost for cost in costs if cost is not None), Decimal(0))
+    return (
+        None if any(cost is None for cost in costs) else sum((cost for cost in costs if cost is not None), Decimal(0))
+    )
 
 
 @dataclass(frozen=True)
@@ -113,22 +125,34 @@ def statement_view(unit: Unit, actor: Actor, buyer: str, month: str) -> Statemen
         raise invalid("The operator has no seller and so no statement.", "buyer")
     statement = book.statement(buyer)
     earlier = book_before(unit, book)
-    lines_before = {each.product.code: each for each in earlier.statement(buyer).lines} if buyer in earlier.accounts.tree else {}
+    lines_before = (
+        {each.product.code: each for each in earlier.statement(buyer).lines} if buyer in earlier.accounts.tree else {}
+    )
     shows_cost = may_see_cost(book, actor, buyer)
     lines = []
     for line in statement.lines:
         code = line.product.code
         before = lines_before.pop(code, None)
         was = before.charge.amount if before else Decimal(0)
-        same_price = book.repriced(buyer, code, before.rate) if before and before.currency == line.currency else line.charge.amount
+        same_price = (
+            book.repriced(buyer, code, before.rate)
+            if before and before.currency == line.currency
+            else line.charge.amount
+        )
         lines.append(
             LineView(
-                line, was, same_price - was, line.charge.amount - same_price,
-                book.cost(buyer, code) if shows_cost else None, _days(book, buyer, code),
+                line,
+                was,
+                same_price - was,
+                line.charge.amount - same_price,
+                book.cost(buyer, code) if shows_cost else None,
+                _days(book, buyer, code),
             )
         )
     gone = list(lines_before.values())
-    total_before = sum((each.before for each in lines), Decimal(0)) + sum((each.charge.amount for each in gone), Decimal(0))
+    total_before = sum((each.before for each in lines), Decimal(0)) + sum(
+        (each.charge.amount for each in gone), Decimal(0)
+    )
     return StatementView(statement, book, total_before, lines, gone, _notes(unit, book, row))
 
 
@@ -136,8 +160,14 @@ def _notes(unit: Unit, book: Book, row: int) -> list[str]:
     """Days on which the buyer was suspended and is not charged, and whether it has been closed."""
     buyer, notes = book.accounts.tree.codes[row], []
     month = next(iter(book.months.values()), None)
-    free = 0 if month is None else sum(
-        int((~stretch.charged_days(stretch.accounts.tree.row(buyer))).sum()) for stretch in month.stretches if buyer in stretch.accounts.tree
+    free = (
+        0
+        if month is None
+        else sum(
+            int((~stretch.charged_days(stretch.accounts.tree.row(buyer))).sum())
+            for stretch in month.stretches
+            if buyer in stretch.accounts.tree
+        )
     )
     if free:
         notes.append(f"Suspended on {free} {'day' if free == 1 else 'days'} that are not charged.")
@@ -160,13 +190,26 @@ def _days(book: Book, buyer: str, product: str) -> list[dict[str, Any]]:
                 return f"{units_to_micro(int(grain_seconds), day.seconds, per_unit):f}"
 
             if row is None:
-                days.append({"day": day.date.isoformat(), "hours": day.seconds // 3600, "used": "0", "load": "0", "held": "0", "reserve": "0", "cap": None})
+                days.append(
+                    {
+                        "day": day.date.isoformat(),
+                        "hours": day.seconds // 3600,
+                        "used": "0",
+                        "load": "0",
+                        "held": "0",
+                        "reserve": "0",
+                        "cap": None,
+                    }
+                )
                 continue
             cap = int(read.allocated.cap[row, column])
             days.append(
                 {
-                    "day": day.date.isoformat(), "hours": day.seconds // 3600, "used": units(read.used[row, column]),
-                    "load": units(read.settled.load[row, column]), "held": units(read.settled.held[row, column]),
+                    "day": day.date.isoformat(),
+                    "hours": day.seconds // 3600,
+                    "used": units(read.used[row, column]),
+                    "load": units(read.settled.load[row, column]),
+                    "held": units(read.settled.held[row, column]),
                     "reserve": f"{units_to_micro(int(read.allocated.reserve[row, column]), 1, per_unit):f}",
                     "cap": None if cap >= NO_LIMIT else f"{units_to_micro(cap, 1, per_unit):f}",
                 }
@@ -215,13 +258,18 @@ def evidence(unit: Unit, actor: Actor, buyer: str, product: str, day: date) -> E
         place = accounts.row_of_id[each.account_id]
         shared = {"account": tree.codes[place], "account_name": accounts.name(place)}
         if wanted.is_storage:
-            rows.append(shared | {"what": each.category, "from": each.at.isoformat(), "to": None, "figure": str(each.bytes)})
+            rows.append(
+                shared | {"what": each.category, "from": each.at.isoformat(), "to": None, "figure": str(each.bytes)}
+            )
         else:
             used = min(each.ends or end, end) - max(each.begins, begin)
             rows.append(
-                shared | {
-                    "what": each.subject, "from": each.begins.isoformat(),
-                    "to": each.ends.isoformat() if each.ends else None, "figure": str(int(used.total_seconds())),
+                shared
+                | {
+                    "what": each.subject,
+                    "from": each.begins.isoformat(),
+                    "to": each.ends.isoformat() if each.ends else None,
+                    "figure": str(int(used.total_seconds())),
                 }
             )
     return Evidence(wanted, begin, end, rows, more)

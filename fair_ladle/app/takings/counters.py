@@ -13,9 +13,8 @@ from fair_ladle.app.pools.usecases import Product
 from fair_ladle.app.takings import store
 from fair_ladle.app.usage import usecases as usage
 from fair_ladle.core.allocations import AtCap
-from fair_ladle.core.calendar import MICRO, day_start, instant, local_day
+from fair_ladle.core.calendar import MICRO, day_start, instant, local_day, micros
 from fair_ladle.core.clocks import clock_from
-from fair_ladle.core.calendar import micros
 from fair_ladle.core.settling import NO_LIMIT
 
 TICK = timedelta(microseconds=1)
@@ -32,12 +31,19 @@ def counter_rows(found: Positions) -> list[dict[str, Any]]:
     for column in range(len(world.products)):
         place_of = {
             int(row): place
-            for place, (row, at) in enumerate(zip(world.roots.rows, world.roots.columns, strict=True)) if at == column
+            for place, (row, at) in enumerate(zip(world.roots.rows, world.roots.columns, strict=True))
+            if at == column
         }
         figures = zip(
-            world.owner[:, column].tolist(), world.own[:, column].tolist(), found.settled.load[:, column].tolist(),
-            grid.reserve[:, column].tolist(), grid.cap[:, column].tolist(), grid.burst[:, column].tolist(),
-            grid.grace[:, column].tolist(), grid.overage[:, column].tolist(), strict=True,
+            world.owner[:, column].tolist(),
+            world.own[:, column].tolist(),
+            found.settled.load[:, column].tolist(),
+            grid.reserve[:, column].tolist(),
+            grid.cap[:, column].tolist(),
+            grid.burst[:, column].tolist(),
+            grid.grace[:, column].tolist(),
+            grid.overage[:, column].tolist(),
+            strict=True,
         )
         for row, (owner, own, load, reserve, cap, burst, grace, overage) in enumerate(figures):
             if owner < 0:
@@ -48,10 +54,15 @@ def counter_rows(found: Positions) -> list[dict[str, Any]]:
             is_owner = owner == row
             rows.append(
                 {
-                    "pool_id": world.pools[place].id, "account_id": int(world.accounts.ids[row]),
+                    "pool_id": world.pools[place].id,
+                    "account_id": int(world.accounts.ids[row]),
                     "parent_id": None if is_owner else int(world.accounts.ids[int(tree.parent[row])]),
-                    "depth": depth[row], "own": own, "load": load, "reserve": 0 if is_owner else reserve,
-                    "cap": None if cap >= NO_LIMIT else cap, "at_cap": str(at_cap),
+                    "depth": depth[row],
+                    "own": own,
+                    "load": load,
+                    "reserve": 0 if is_owner else reserve,
+                    "cap": None if cap >= NO_LIMIT else cap,
+                    "at_cap": str(at_cap),
                     "burst": None if burst >= NO_LIMIT else burst,
                     "grace_days": world.grace_days.get((row, column)),
                     "past_cap_since": None if clock is None else instant(clock.since),
@@ -102,7 +113,9 @@ def differences(unit: Unit) -> list[tuple[str, str, str, str]]:
         fresh = {row.id: row.fresh_until for row in store.lock_pool_rows(unit.connection, ids)}
         for moment in sorted({min(unit.now, until - TICK) for until in fresh.values() if until is not None}):
             of_moment = {
-                pool_id for pool_id, until in fresh.items() if until is not None and min(unit.now, until - TICK) >= moment
+                pool_id
+                for pool_id, until in fresh.items()
+                if until is not None and min(unit.now, until - TICK) >= moment
             }
             found.extend(_compare(unit, product, there, of_moment, moment))
             break
@@ -113,7 +126,10 @@ def _compare(
     unit: Unit, product: Product, there: dict[tuple[int, int], Any], pool_ids: set[int], at: datetime
 ) -> list[tuple[str, str, str, str]]:
     positions = positions_at(unit, [product], at)
-    code_of = {int(each): code for each, code in zip(positions.world.accounts.ids, positions.world.accounts.tree.codes, strict=True)}
+    code_of = {
+        int(each): code
+        for each, code in zip(positions.world.accounts.ids, positions.world.accounts.tree.codes, strict=True)
+    }
     zone = positions.world.zone
     found = []
     for row in counter_rows(positions):
@@ -131,7 +147,10 @@ def _compare(
         def deadline(since: datetime | None, days: int | None) -> str:
             return "none" if since is None else str(clock_from(micros(since), days or 0, zone).deadline_day)
 
-        mine, facts = deadline(counter.past_cap_since, counter.grace_days), deadline(row["past_cap_since"], row["grace_days"])
+        mine, facts = (
+            deadline(counter.past_cap_since, counter.grace_days),
+            deadline(row["past_cap_since"], row["grace_days"]),
+        )
         if mine != facts:
             found.append(("counter: grace deadline", place, mine, facts))
     return found

@@ -84,7 +84,12 @@ class Directory:
             if owner is None:
                 raise invalid(f"Neither {account} nor any account above it has a pool of {product.name}.", "product")
             place = Place(
-                way[0].id, account, product, way[owner].pool_id, owner, tuple((each.id, each.code, each.name) for each in way),
+                way[0].id,
+                account,
+                product,
+                way[owner].pool_id,
+                owner,
+                tuple((each.id, each.code, each.name) for each in way),
                 next(((at, each.status) for at, each in enumerate(way) if each.status), None),
             )
             if len(self.places) > MOST_PLACES:
@@ -106,7 +111,8 @@ def directory(unit: Unit) -> Directory:
         found = _kept.get(unit.connection.engine.url)
     if found is None:
         found = Directory(
-            accounts_usecases.structure_number(unit), accounts_usecases.zone(unit),
+            accounts_usecases.structure_number(unit),
+            accounts_usecases.zone(unit),
             {each.code: each for each in pools_usecases.products(unit)},
         )
         with _lock:

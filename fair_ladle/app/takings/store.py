@@ -12,26 +12,24 @@ from fair_ladle.app.plumbing.database import Prepared, metadata
 from fair_ladle.app.takings.tables import LOCK_ORDER, answered_requests, counters
 
 WAY_UP = sa.text(
-    """
-    WITH RECURSIVE up AS (
-        SELECT a.id, a.code, a.name, p.parent_id, 0 AS steps
-        FROM accounts a JOIN account_parents p ON p.account_id = a.id
-        WHERE a.code = :code
-          AND (p.first_day IS NULL OR p.first_day <= :day) AND (p.last_day IS NULL OR p.last_day >= :day)
-        UNION ALL
-        SELECT a.id, a.code, a.name, p.parent_id, up.steps + 1
-        FROM up JOIN accounts a ON a.id = up.parent_id JOIN account_parents p ON p.account_id = a.id
-        WHERE (p.first_day IS NULL OR p.first_day <= :day) AND (p.last_day IS NULL OR p.last_day >= :day)
-    )
-    SELECT up.id, up.code, up.name, up.steps, pools.id AS pool_id, pools.fresh_until, pools.backed, s.status
-    FROM up LEFT JOIN pools ON pools.owner_id = up.id AND pools.product_id = :product_id
-    LEFT JOIN account_statuses s ON s.account_id = up.id AND s.first_day <= :day AND (s.last_day IS NULL OR s.last_day >= :day)
-    ORDER BY up.steps
+    """WITH RECURSIVE up AS ( SELECT a.id, a.code, a.name, p.parent_id, 0 AS steps FROM accounts a JOIN
+    account_parents p ON p.account_id = a.id WHERE a.code = :code AND (p.first_day IS NULL OR p.first_day <= :day)
+    AND (p.last_day IS NULL OR p.last_day >= :day) UNION ALL SELECT a.id, a.code, a.name, p.parent_id, up.steps + 1
+    FROM up JOIN accounts a ON a.id = up.parent_id JOIN account_parents p ON p.account_id = a.id WHERE (p.first_day
+    IS NULL OR p.first_day <= :day) AND (p.last_day IS NULL OR p.last_day >= :day) ) SELECT up.id, up.code, up.name,
+    up.steps, pools.id AS pool_id, pools.fresh_until, pools.backed, s.status FROM up LEFT JOIN pools ON
+    pools.owner_id = up.id AND pools.product_id = :product_id LEFT JOIN account_statuses s ON s.account_id = up.id
+    AND s.first_day <= :day AND (s.last_day IS NULL OR s.last_day >= :day) ORDER BY up.steps
     """
 ).columns(
-    sa.column("id", sa.BigInteger), sa.column("code", sa.String), sa.column("name", sa.String), sa.column("steps", sa.Integer),
-    sa.column("pool_id", sa.BigInteger), sa.column("fresh_until", metadata.tables["pools"].c.fresh_until.type),
-    sa.column("backed", sa.Boolean), sa.column("status", sa.String),
+    sa.column("id", sa.BigInteger),
+    sa.column("code", sa.String),
+    sa.column("name", sa.String),
+    sa.column("steps", sa.Integer),
+    sa.column("pool_id", sa.BigInteger),
+    sa.column("fresh_until", metadata.tables["pools"].c.fresh_until.type),
+    sa.column("backed", sa.Boolean),
+    sa.column("status", sa.String),
 )
 
 
@@ -61,8 +59,11 @@ LOCK_SOME = {
     for trust in (True, False)
 }
 WRITE = Prepared(
-    sa.update(c).where(*_of_one).values(
-        own=c.c.own + sa.bindparam("own_change"), load=c.c.load + sa.bindparam("load_change"),
+    sa.update(c)
+    .where(*_of_one)
+    .values(
+        own=c.c.own + sa.bindparam("own_change"),
+        load=c.c.load + sa.bindparam("load_change"),
         past_cap_since=sa.bindparam("since"),
     )
 )
@@ -73,7 +74,7 @@ def lock(connection: sa.Connection, pool_id: int, account_ids: Iterable[int], tr
     hold, whether it is backed, and the structure's number."""
     ids = sorted(account_ids)
     if len(ids) == 1:
-        return [row for row in LOCK_ONE[trust].run(connection, {"pool": pool_id, "account": ids[0]})]
+        return list(LOCK_ONE[trust].run(connection, {"pool": pool_id, "account": ids[0]}))
     return list(connection.execute(LOCK_SOME[trust], {"pool": pool_id, "accounts": ids}))
 
 
@@ -94,8 +95,11 @@ def lock_pools(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any
     for pool_id in sorted(pool_ids):
         # Rows are locked as the index is read, so it has to be the one in the order of locks.
         rows += connection.execute(
-            sa.select(c).with_hint(c, f"FORCE INDEX ({LOCK_ORDER.name})", "mysql").where(c.c.pool_id == pool_id)
-            .order_by(c.c.depth.desc(), c.c.account_id).with_for_update()
+            sa.select(c)
+            .with_hint(c, f"FORCE INDEX ({LOCK_ORDER.name})", "mysql")
+            .where(c.c.pool_id == pool_id)
+            .order_by(c.c.depth.desc(), c.c.account_id)
+            .with_for_update()
         )
     lock_pool_rows(connection, pool_ids)
     return rows
@@ -111,12 +115,12 @@ def lock_pool_rows(connection: sa.Connection, pool_ids: Collection[int]) -> list
 
 def used(connection: sa.Connection, pool_id: int) -> int:
     """Σ own of a pool."""
-    return int(connection.scalar(sa.select(sa.func.coalesce(sa.func.sum(c.c.own), 0)).where(c.c.pool_id == pool_id)) or 0)
+    return int(
+        connection.scalar(sa.select(sa.func.coalesce(sa.func.sum(c.c.own), 0)).where(c.c.pool_id == pool_id)) or 0
+    )
 
 
-def replace(
-    connection: sa.Connection, there: dict[tuple[int, int], Any], wanted: list[dict[str, Any]]
-) -> int:
+def replace(connection: sa.Connection, there: dict[tuple[int, int], Any], wanted: list[dict[str, Any]]) -> int:
     """Make the counters (there, by pool and account, locked) what they should be; how many rows were written."""
     new, other = [], []
     for row in wanted:
@@ -130,10 +134,14 @@ def replace(
     if new:
         connection.execute(sa.insert(c), new)
     if other:
-        keyed = [{"pool": r["pool_id"], "account": r["account_id"]} | {f"new_{k}": v for k, v in r.items()} for r in other]
+        keyed = [
+            {"pool": r["pool_id"], "account": r["account_id"]} | {f"new_{k}": v for k, v in r.items()} for r in other
+        ]
         values = {name: sa.bindparam(f"new_{name}") for name in other[0] if name not in ("pool_id", "account_id")}
         connection.execute(
-            sa.update(c).where(c.c.pool_id == sa.bindparam("pool"), c.c.account_id == sa.bindparam("account")).values(values),
+            sa.update(c)
+            .where(c.c.pool_id == sa.bindparam("pool"), c.c.account_id == sa.bindparam("account"))
+            .values(values),
             keyed,
         )
     return len(new) + len(other) + len(there)

@@ -7,7 +7,8 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import Instant, code_column, metadata
 
 counters = sa.Table(
-    "counters", metadata,
+    "counters",
+    metadata,
     sa.Column("pool_id", sa.ForeignKey("pools.id"), primary_key=True),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), primary_key=True),
     sa.Column("parent_id", sa.BigInteger, comment="NULL for the pool's owner"),
@@ -27,7 +28,8 @@ LOCK_ORDER = sa.Index("ix_counters_lock_order", counters.c.pool_id, counters.c.d
 """The order in which counters are locked: whoever locks many walks along it."""
 
 answered_requests = sa.Table(
-    "answered_requests", metadata,
+    "answered_requests",
+    metadata,
     sa.Column("sign_in_id", sa.BigInteger, primary_key=True, autoincrement=False),
     code_column("key", 128, primary_key=True),
     sa.Column("fingerprint", sa.String(64), nullable=False),

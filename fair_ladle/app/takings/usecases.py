@@ -75,7 +75,13 @@ def _once(unit: Unit, actor: Actor, what: str, wanted: Sequence[Wanted], key: st
         try:
             store.keep_answer(
                 unit.connection,
-                {"sign_in_id": actor.sign_in_id or 0, "key": key, "fingerprint": fingerprint, "answer": answer, "at": unit.now},
+                {
+                    "sign_in_id": actor.sign_in_id or 0,
+                    "key": key,
+                    "fingerprint": fingerprint,
+                    "answer": answer,
+                    "at": unit.now,
+                },
             )
         except sa.exc.IntegrityError:
             raise Again from None
@@ -95,9 +101,7 @@ def _look(unit: Unit, actor: Actor, wanted: Sequence[Wanted]) -> Seen:
     known = directory(unit)
     day = local_day(unit.now, known.zone)
     pairs = sorted({(each.account, each.product) for each in wanted})
-    return Seen(
-        known, {pair: known.place(unit, day, pair[0], known.product(pair[1]), actor.scope) for pair in pairs}
-    )
+    return Seen(known, {pair: known.place(unit, day, pair[0], known.product(pair[1]), actor.scope) for pair in pairs})
 
 
 def _walk_all(unit: Unit, actor: Actor, wanted: Sequence[Wanted], seen: Seen, sign: int) -> list[dict[str, Any]]:
@@ -137,7 +141,9 @@ def _stopped(unit: Unit, actor: Actor, place: Place, amount: int, zone: ZoneInfo
     can = max(0, found.headroom)
     return Refused(
         Problem(
-            "at-limit", "No room for that", 409,
+            "at-limit",
+            "No room for that",
+            409,
             f"{place.way_up[0][2]} can take {to_units(can, place.product.measure):f} more of {place.product.name}; "
             f"{amount} {unit_name} asked for. {told['sentence']}",
             {"ladder": told},
@@ -160,7 +166,9 @@ def in_parts(units: Sequence[Subject]) -> Iterator[Sequence[Subject]]:
     return (units[start : start + MOST_AT_ONCE] for start in range(0, len(units), MOST_AT_ONCE))
 
 
-def as_many_as_fit(unit: Unit, subjects: list[Subject], give: Callable[[list[Subject]], None]) -> tuple[list[Subject], str]:
+def as_many_as_fit(
+    unit: Unit, subjects: list[Subject], give: Callable[[list[Subject]], None]
+) -> tuple[list[Subject], str]:
     """Give to all of these, or, where a limit stops it, to as many of the first as it lets through.
 
     ``give`` assigns for some of them and is called for at most MOST_AT_ONCE; those it was given to come back, and why
@@ -180,9 +188,11 @@ def as_many_as_fit(unit: Unit, subjects: list[Subject], give: Callable[[list[Sub
     return given, why
 
 
-def each_that_can(unit: Unit, subjects: Sequence[Subject], do: Callable[[Sequence[Subject]], None]) -> tuple[list[Subject], list[tuple[Subject, str]]]:
-    """Do something to all of these at once, or, where that is refused, to each half by itself: those it was done to, and the
-    others with the reason. Nothing of a try that was refused is kept."""
+def each_that_can(
+    unit: Unit, subjects: Sequence[Subject], do: Callable[[Sequence[Subject]], None]
+) -> tuple[list[Subject], list[tuple[Subject, str]]]:
+    """Do something to all of these at once, or, where that is refused, to each half by itself: those it was done to,
+    and the others with the reason. Nothing of a try that was refused is kept."""
     if not subjects:
         return [], []
     try:
@@ -193,7 +203,9 @@ def each_that_can(unit: Unit, subjects: Sequence[Subject], do: Callable[[Sequenc
         if len(subjects) == 1:
             return [], [(subjects[0], refused.problem.detail)]
         half = len(subjects) // 2
-        (done, refused_of), (more, refused_of_more) = (each_that_can(unit, part, do) for part in (subjects[:half], subjects[half:]))
+        (done, refused_of), (more, refused_of_more) = (
+            each_that_can(unit, part, do) for part in (subjects[:half], subjects[half:])
+        )
         return done + more, refused_of + refused_of_more
 
 
@@ -201,11 +213,19 @@ def set_aside(unit: Unit, products: Sequence[Product], usernames: Sequence[str])
     """(username, product, account) of the seats that are set aside for these people."""
     accounts, code_of = accounts_usecases.known(unit), {each.id: each.code for each in products}
     rows = usage.open_assignments(unit, products, [ASIDE + each for each in usernames], unit.now) if usernames else []
-    return [(row.subject.removeprefix(ASIDE), code_of[row.product_id], accounts.tree.codes[accounts.row_of_id[row.account_id]]) for row in rows]
+    return [
+        (
+            row.subject.removeprefix(ASIDE),
+            code_of[row.product_id],
+            accounts.tree.codes[accounts.row_of_id[row.account_id]],
+        )
+        for row in rows
+    ]
 
 
 def give(unit: Unit, actor: Actor, product: Product, whom: Sequence[tuple[str, str]]) -> None:
-    """Assign a product's seats to people (account's code, username), all or none; who has one set aside gets that one."""
+    """Assign a product's seats to people (account's code, username), all or none; who has one set aside gets that
+    one."""
     aside = set_aside(unit, [product], [username for _, username in whom])
     if aside:
         release(unit, actor, [Wanted(where, product.code, ASIDE + username) for username, _, where in aside])
@@ -224,23 +244,38 @@ def room(unit: Unit, actor: Actor, account: str, product: Product) -> int:
     return ladder(rungs, owner.promisable, owner.physical - store.used(unit.connection, place.pool_id)).headroom
 
 
-def what_speaks_against(unit: Unit, product: Product, people: Sequence[Any], leaving: Collection[str] = ()) -> dict[str, str]:
-    """Why each of these people may not have a product in their account, limits aside, by username and told without their
-    name; those who may are left out.
+def what_speaks_against(
+    unit: Unit, product: Product, people: Sequence[Any], leaving: Collection[str] = ()
+) -> dict[str, str]:
+    """Why each of these people may not have a product in their account, limits aside, by username and told without
+    their name; those who may are left out.
 
     What they have of the products in ``leaving`` does not count: it goes at the same instant.
     """
     by_code = {each.code: each for each in pools_usecases.products(unit)}
     wanted = [Wanted(str(each.account_id), product.code, each.username) for each in people]
-    return {each.subject: why for each, why, _ in _faults(unit, wanted, by_code, {str(each.account_id): each.account_id for each in people}, leaving)}
+    return {
+        each.subject: why
+        for each, why, _ in _faults(
+            unit, wanted, by_code, {str(each.account_id): each.account_id for each in people}, leaving
+        )
+    }
 
 
-def _check_subjects(unit: Unit, wanted: Sequence[Wanted], by_code: dict[str, Product], account_ids: dict[str, int]) -> None:
+def _check_subjects(
+    unit: Unit, wanted: Sequence[Wanted], by_code: dict[str, Product], account_ids: dict[str, int]
+) -> None:
     for each, why, refuse in _faults(unit, wanted, by_code, account_ids):
         raise refuse(f"{each.subject} {why}")
 
 
-def _faults(unit: Unit, wanted: Sequence[Wanted], by_code: dict[str, Product], account_ids: dict[str, int], leaving: Collection[str] = ()) -> Iterator[tuple[Wanted, str, Callable[[str], Refused]]]:
+def _faults(
+    unit: Unit,
+    wanted: Sequence[Wanted],
+    by_code: dict[str, Product],
+    account_ids: dict[str, int],
+    leaving: Collection[str] = (),
+) -> Iterator[tuple[Wanted, str, Callable[[str], Refused]]]:
     """One unit a subject and product; seats for people of the account; base products there; families apart.
 
     Whatever is against one of them, in words that follow their name, and the kind of refusal it is.
@@ -248,8 +283,10 @@ def _faults(unit: Unit, wanted: Sequence[Wanted], by_code: dict[str, Product], a
     every = list(by_code.values())
     families = {each.family for each in (by_code[w.product] for w in wanted) if each.family}
     concerned = [
-        each for each in every
-        if each.code in {w.product for w in wanted} or each.family in families
+        each
+        for each in every
+        if each.code in {w.product for w in wanted}
+        or each.family in families
         or any(each.code in by_code[w.product].requires for w in wanted)
     ]
     held: dict[str, set[str]] = defaultdict(set)
@@ -270,7 +307,11 @@ def _faults(unit: Unit, wanted: Sequence[Wanted], by_code: dict[str, Product], a
                 yield each, f"is nobody of {each.account}.", invalid
                 continue
             if person.status not in ("active", "invited"):
-                yield each, f"is {person.status}; {'resume' if person.status == 'suspended' else 'restore'} them first.", conflict
+                yield (
+                    each,
+                    f"is {person.status}; {'resume' if person.status == 'suspended' else 'restore'} them first.",
+                    conflict,
+                )
                 continue
         if each.product in held[each.subject] and product.measure != "session":
             yield each, f"has {product.name} already.", conflict
@@ -282,7 +323,9 @@ def _faults(unit: Unit, wanted: Sequence[Wanted], by_code: dict[str, Product], a
             names = " or ".join(by_code[base].name for base in product.requires)
             yield each, f"has no {names}, which {product.name} needs.", conflict
             continue
-        rivals = [code for code in mine if code != each.product and product.family and by_code[code].family == product.family]
+        rivals = [
+            code for code in mine if code != each.product and product.family and by_code[code].family == product.family
+        ]
         if rivals:
             yield each, f"has {by_code[rivals[0]].name}, and of this family only one at a time.", conflict
 
@@ -298,7 +341,9 @@ def _assign(unit: Unit, actor: Actor, wanted: Sequence[Wanted]) -> dict[str, Any
     rows = [
         {
             "account_id": seen.places[each.account, each.product].account_id,
-            "product_id": seen.places[each.account, each.product].product.id, "subject": each.subject, "begins": at,
+            "product_id": seen.places[each.account, each.product].product.id,
+            "subject": each.subject,
+            "begins": at,
         }
         for each in wanted
     ]
@@ -307,7 +352,12 @@ def _assign(unit: Unit, actor: Actor, wanted: Sequence[Wanted]) -> dict[str, Any
         if not usage.begin_unless_open(unit, rows[0]):
             raise conflict(f"{wanted[0].subject} has {product.name} already.")
     else:
-        _check_subjects(unit, wanted, seen.directory.products, {account: place.account_id for (account, _), place in seen.places.items()})
+        _check_subjects(
+            unit,
+            wanted,
+            seen.directory.products,
+            {account: place.account_id for (account, _), place in seen.places.items()},
+        )
         usage.begin(unit, rows)
     store.write(unit.connection, writes)
     _tell(unit, actor, wanted, seen.places, "assigned")
@@ -335,9 +385,7 @@ def _release(unit: Unit, actor: Actor, wanted: Sequence[Wanted]) -> dict[str, An
     return {"released": len(wanted), "at": at.isoformat()}
 
 
-def _tell(
-    unit: Unit, actor: Actor, wanted: Sequence[Wanted], places: dict[tuple[str, str], Place], what: str
-) -> None:
+def _tell(unit: Unit, actor: Actor, wanted: Sequence[Wanted], places: dict[tuple[str, str], Place], what: str) -> None:
     entries = []
     for each in wanted:
         if each.subject.startswith(ASIDE):
@@ -346,7 +394,10 @@ def _tell(
         change = {"product": each.product}
         entries.append(
             log.Entry(
-                what, each.subject, place.account_id, None if what == "assigned" else change,
+                what,
+                each.subject,
+                place.account_id,
+                None if what == "assigned" else change,
                 change if what == "assigned" else None,
             )
         )

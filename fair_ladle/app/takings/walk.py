@@ -88,7 +88,11 @@ def _written(counter: Any, pool_id: int, change: int, own_change: int, now: date
         elif since is None:
             since = now
     return {
-        "pool": pool_id, "account": counter.account_id, "own_change": own_change, "load_change": change, "since": since,
+        "pool": pool_id,
+        "account": counter.account_id,
+        "own_change": own_change,
+        "load_change": change,
+        "since": since,
     }
 
 

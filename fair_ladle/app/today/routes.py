@@ -117,7 +117,10 @@ class TodayBody(BaseModel):
 
 def _of(product: Product) -> dict[str, Any]:
     return {
-        "product": product.code, "product_name": product.name, "unit": product.unit, "measure": product.measure,
+        "product": product.code,
+        "product_name": product.name,
+        "unit": product.unit,
+        "measure": product.measure,
         "per_unit": product.per_unit,
     }
 
@@ -130,29 +133,58 @@ def today(db: Db, who: Who) -> Any:
         day=found.day.isoformat(),
         pressed=[
             PressedBody(
-                **_of(each.product), account=each.account, name=each.name, state=each.state, load=each.load, cap=each.cap,
-                headroom=each.headroom, hard=each.hard, deadline=each.deadline.isoformat() if each.deadline else None,
+                **_of(each.product),
+                account=each.account,
+                name=each.name,
+                state=each.state,
+                load=each.load,
+                cap=each.cap,
+                headroom=each.headroom,
+                hard=each.hard,
+                deadline=each.deadline.isoformat() if each.deadline else None,
                 away=each.away,
             )
             for each in found.pressed
         ],
-        shortfalls=[ShortfallBody(**_of(each.product), owner=each.owner, owner_name=each.owner_name, by=each.by) for each in found.shortfalls],
+        shortfalls=[
+            ShortfallBody(**_of(each.product), owner=each.owner, owner_name=each.owner_name, by=each.by)
+            for each in found.shortfalls
+        ],
         endings=[
             EndingBody(
-                **_of(each.product), owner=each.owner, owner_name=each.owner_name, day=each.ending.day.isoformat(), quantity=each.ending.quantity,
-                references=list(each.ending.references), uncovered=each.ending.uncovered, held=each.held,
+                **_of(each.product),
+                owner=each.owner,
+                owner_name=each.owner_name,
+                day=each.ending.day.isoformat(),
+                quantity=each.ending.quantity,
+                references=list(each.ending.references),
+                uncovered=each.ending.uncovered,
+                held=each.held,
             )
             for each in found.endings
         ],
         idle=[
             IdleBody(
-                **_of(each.product), owner=each.owner, owner_name=each.owner_name, free=each.free, promised=each.promised, supply=each.supply,
-                free_cost=f"{each.free_cost:f}", promised_cost=f"{each.promised_cost:f}", currency=each.currency,
+                **_of(each.product),
+                owner=each.owner,
+                owner_name=each.owner_name,
+                free=each.free,
+                promised=each.promised,
+                supply=each.supply,
+                free_cost=f"{each.free_cost:f}",
+                promised_cost=f"{each.promised_cost:f}",
+                currency=each.currency,
             )
             for each in found.idle
         ],
         outlook=[
-            OutlookBody(**_of(each.product), owner=each.owner, owner_name=each.owner_name, months=[m.isoformat() for m in each.months], free=each.free)
+            OutlookBody(
+                **_of(each.product),
+                owner=each.owner,
+                owner_name=each.owner_name,
+                months=[m.isoformat() for m in each.months],
+                free=each.free,
+            )
             for each in found.outlook
         ],
         requests=[request_body(each) for each in found.requests],

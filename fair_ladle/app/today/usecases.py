@@ -133,13 +133,19 @@ def today(unit: Unit, actor: Actor) -> Today:
             idle.append(stock)
         outlook.append(_outlook(found, place, pool, named))
     return Today(
-        world.day, _pressed(found, top, inside), shortfalls,
+        world.day,
+        _pressed(found, top, inside),
+        shortfalls,
         sorted(endings, key=lambda each: (each.ending.uncovered == 0, each.ending.day, each.product.code)),
-        sorted(idle, key=lambda each: -(each.free_cost + each.promised_cost)), outlook,
+        sorted(idle, key=lambda each: -(each.free_cost + each.promised_cost)),
+        outlook,
         requests_usecases.to_answer_first(unit, actor),
         notices.shown(unit, actor, world.accounts),
         [each for each in drafts.seen(unit, actor) if each.state == "held"] if actor.sign_in_id is not None else [],
-        schedule.failed(unit) if top == 0 else [], domains.waiting(unit, actor), reclaim.failed(unit, actor), world.accounts,
+        schedule.failed(unit) if top == 0 else [],
+        domains.waiting(unit, actor),
+        reclaim.failed(unit, actor),
+        world.accounts,
     )
 
 
@@ -156,16 +162,29 @@ def _pressed(found: Positions, top: int, inside: set[int]) -> list[Pressed]:
             load = int(found.settled.load[row, column])
             rows.append(
                 Pressed(
-                    world.accounts.tree.codes[row], world.accounts.name(row), product, state, load,
-                    int(world.grid.cap[row, column]), int(found.headroom.room[row, column]),
-                    bool(load > found.hard[row, column]), clock.deadline_day if clock else None,
+                    world.accounts.tree.codes[row],
+                    world.accounts.name(row),
+                    product,
+                    state,
+                    load,
+                    int(world.grid.cap[row, column]),
+                    int(found.headroom.room[row, column]),
+                    bool(load > found.hard[row, column]),
+                    clock.deadline_day if clock else None,
                     world.accounts.tree.depth(row) - top_depth,
                 )
             )
     order = {"restricted": 0, "grace": 1, "over": 2, "near": 3}
     return sorted(
         rows,
-        key=lambda each: (order[each.state], each.deadline or date.max, -(each.load - each.cap) / max(1, each.cap), each.away, each.account, each.product.code),
+        key=lambda each: (
+            order[each.state],
+            each.deadline or date.max,
+            -(each.load - each.cap) / max(1, each.cap),
+            each.away,
+            each.account,
+            each.product.code,
+        ),
     )
 
 
@@ -178,7 +197,14 @@ def _idle(found: Positions, place: int, pool: Pool, owner: tuple[str, str]) -> I
         return None
     cost = sum((lot.units * lot.unit_cost for lot in pool.lots if lot.covers(world.day)), Decimal(0))
     return IdleStock(
-        pool.product, *owner, free, promised, supply, half_up(cost * free / supply, 2), half_up(cost * promised / supply, 2), pool.currency,
+        pool.product,
+        *owner,
+        free,
+        promised,
+        supply,
+        half_up(cost * free / supply, 2),
+        half_up(cost * promised / supply, 2),
+        pool.currency,
     )
 
 

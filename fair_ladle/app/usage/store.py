@@ -61,7 +61,10 @@ def bytes_stored(connection: sa.Connection, product_ids: Collection[int], at: da
 
 
 def intervals(
-    connection: sa.Connection, product_id: int, begin: datetime | None, end: datetime,
+    connection: sa.Connection,
+    product_id: int,
+    begin: datetime | None,
+    end: datetime,
     account_ids: Collection[int] | None = None,
 ) -> tuple[Ints, Ints, Ints]:
     """Account ids, begins and ends (µs, FAR = still in use) of assignments that touch a period."""
@@ -78,7 +81,10 @@ def intervals(
 
 
 def samples(
-    connection: sa.Connection, product_id: int, begin: datetime | None, end: datetime,
+    connection: sa.Connection,
+    product_id: int,
+    begin: datetime | None,
+    end: datetime,
     account_ids: Collection[int] | None = None,
 ) -> tuple[Ints, Ints, Ints, Ints]:
     """Account ids, categories (numbered), instants (µs) and bytes of the samples that count in a period.
@@ -95,13 +101,13 @@ def samples(
     else:
         newest = (
             sa.select(s.c.account_id, s.c.category, sa.func.max(s.c.at).label("at"))
-            .where(*wanted, s.c.at < begin).group_by(s.c.account_id, s.c.category).subquery()
+            .where(*wanted, s.c.at < begin)
+            .group_by(s.c.account_id, s.c.category)
+            .subquery()
         )
         before = picked.join(
             newest,
-            sa.and_(
-                s.c.account_id == newest.c.account_id, s.c.category == newest.c.category, s.c.at == newest.c.at
-            ),
+            sa.and_(s.c.account_id == newest.c.account_id, s.c.category == newest.c.category, s.c.at == newest.c.at),
         ).where(s.c.product_id == product_id)
         rows = [*connection.execute(before), *connection.execute(picked.where(*wanted, s.c.at >= begin))]
     if not rows:
@@ -110,8 +116,10 @@ def samples(
     account, category, at, stored = zip(*rows, strict=True)
     number = {name: place for place, name in enumerate(sorted(set(category)))}
     return (
-        np.array(account, dtype=np.int64), np.array([number[name] for name in category], dtype=np.int64),
-        np.array(at, dtype=np.int64), np.array(stored, dtype=np.int64),
+        np.array(account, dtype=np.int64),
+        np.array([number[name] for name in category], dtype=np.int64),
+        np.array(at, dtype=np.int64),
+        np.array(stored, dtype=np.int64),
     )
 
 
@@ -126,12 +134,15 @@ def next_change(connection: sa.Connection, product_ids: Collection[int], after: 
 
 
 _a = assignments
-OPEN = sa.select(_a.c.id, _a.c.account_id, _a.c.product_id, _a.c.subject).with_hint(
-    _a, "FORCE INDEX (ix_assignments_subject)", "mysql"
-).where(
-    _a.c.product_id.in_(sa.bindparam("products", expanding=True)),
-    _a.c.subject.in_(sa.bindparam("subjects", expanding=True)),
-    _a.c.begins <= sa.bindparam("at"), sa.or_(_a.c.ends.is_(None), _a.c.ends > sa.bindparam("at")),
+OPEN = (
+    sa.select(_a.c.id, _a.c.account_id, _a.c.product_id, _a.c.subject)
+    .with_hint(_a, "FORCE INDEX (ix_assignments_subject)", "mysql")
+    .where(
+        _a.c.product_id.in_(sa.bindparam("products", expanding=True)),
+        _a.c.subject.in_(sa.bindparam("subjects", expanding=True)),
+        _a.c.begins <= sa.bindparam("at"),
+        sa.or_(_a.c.ends.is_(None), _a.c.ends > sa.bindparam("at")),
+    )
 )
 _first = {name: sa.bindparam(name) for name in ("account_id", "product_id", "subject", "begins")}
 BEGIN = Prepared(sa.insert(_a).values(_first))
@@ -141,8 +152,11 @@ BEGIN_UNLESS_OPEN = Prepared(
         list(_first),
         sa.select(*_first.values()).where(
             ~sa.exists(
-                sa.select(_there.c.id).with_hint(_there, "FORCE INDEX (ix_assignments_subject)", "mysql").where(
-                    _there.c.product_id == _first["product_id"], _there.c.subject == _first["subject"],
+                sa.select(_there.c.id)
+                .with_hint(_there, "FORCE INDEX (ix_assignments_subject)", "mysql")
+                .where(
+                    _there.c.product_id == _first["product_id"],
+                    _there.c.subject == _first["subject"],
                     sa.or_(_there.c.ends.is_(None), _there.c.ends > _first["begins"]),
                 )
             )
@@ -162,7 +176,13 @@ def open_assignments(
 def all_assignments(connection: sa.Connection, product_id: int) -> list[Any]:
     """Every assignment of a product, by its number."""
     a = assignments
-    return list(connection.execute(sa.select(a.c.id, a.c.account_id, a.c.subject, a.c.begins, a.c.ends).where(a.c.product_id == product_id).order_by(a.c.id)))
+    return list(
+        connection.execute(
+            sa.select(a.c.id, a.c.account_id, a.c.subject, a.c.begins, a.c.ends)
+            .where(a.c.product_id == product_id)
+            .order_by(a.c.id)
+        )
+    )
 
 
 def begin(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
@@ -181,27 +201,45 @@ def end(connection: sa.Connection, ids: Collection[int], at: datetime) -> None:
 
 
 def end_all(connection: sa.Connection, account_ids: Collection[int], at: datetime) -> dict[tuple[int, int], int]:
-    """End every assignment of these accounts at an instant, those ahead included; (account, product) → how many were in use."""
+    """End every assignment of these accounts at an instant, those ahead included; (account, product) → how many were
+    in use."""
     a = assignments
     mine = a.c.account_id.in_(account_ids)
     in_use = sa.and_(mine, a.c.begins <= at, sa.or_(a.c.ends.is_(None), a.c.ends > at))
-    counted = sa.select(a.c.account_id, a.c.product_id, sa.func.count()).where(in_use).group_by(a.c.account_id, a.c.product_id)
+    counted = (
+        sa.select(a.c.account_id, a.c.product_id, sa.func.count())
+        .where(in_use)
+        .group_by(a.c.account_id, a.c.product_id)
+    )
     found = {(account, product): units for account, product, units in connection.execute(counted)}
     connection.execute(sa.delete(a).where(mine, a.c.begins > at))
     connection.execute(sa.update(a).where(in_use).values(ends=at))
     return found
 
 
-def newest_of(connection: sa.Connection, product_ids: Collection[int], account_ids: Collection[int], categories: Collection[str], at: datetime) -> list[Any]:
+def newest_of(
+    connection: sa.Connection,
+    product_ids: Collection[int],
+    account_ids: Collection[int],
+    categories: Collection[str],
+    at: datetime,
+) -> list[Any]:
     """product_id, account_id, category and bytes of these categories in these accounts at an instant."""
     s = storage_samples
     newest = (
         sa.select(s.c.product_id, s.c.account_id, s.c.category, sa.func.max(s.c.at).label("at"))
-        .where(s.c.product_id.in_(product_ids), s.c.account_id.in_(account_ids), s.c.category.in_(categories), s.c.at <= at)
-        .group_by(s.c.product_id, s.c.account_id, s.c.category).subquery()
+        .where(
+            s.c.product_id.in_(product_ids), s.c.account_id.in_(account_ids), s.c.category.in_(categories), s.c.at <= at
+        )
+        .group_by(s.c.product_id, s.c.account_id, s.c.category)
+        .subquery()
     )
     same = [s.c[name] == newest.c[name] for name in ("product_id", "account_id", "category", "at")]
-    return list(connection.execute(sa.select(s.c.product_id, s.c.account_id, s.c.category, s.c.bytes).join(newest, sa.and_(*same))))
+    return list(
+        connection.execute(
+            sa.select(s.c.product_id, s.c.account_id, s.c.category, s.c.bytes).join(newest, sa.and_(*same))
+        )
+    )
 
 
 def add_samples(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
@@ -210,12 +248,15 @@ def add_samples(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
 
 
 def empty_all(connection: sa.Connection, account_ids: Collection[int], at: datetime) -> dict[tuple[int, int], int]:
-    """A sample of no bytes at an instant for every category of these accounts that has some; (account, product) → bytes there were."""
+    """A sample of no bytes at an instant for every category of these accounts that has some; (account, product) →
+    bytes there were."""
     s = storage_samples
     mine = s.c.account_id.in_(account_ids)
     newest = (
         sa.select(s.c.product_id, s.c.account_id, s.c.category, sa.func.max(s.c.at).label("at"))
-        .where(mine, s.c.at <= at).group_by(s.c.product_id, s.c.account_id, s.c.category).subquery()
+        .where(mine, s.c.at <= at)
+        .group_by(s.c.product_id, s.c.account_id, s.c.category)
+        .subquery()
     )
     same = [s.c[name] == newest.c[name] for name in ("product_id", "account_id", "category", "at")]
     rows = list(connection.execute(sa.select(s).join(newest, sa.and_(*same)).where(s.c.bytes > 0)))
@@ -225,7 +266,17 @@ def empty_all(connection: sa.Connection, account_ids: Collection[int], at: datet
     connection.execute(sa.delete(s).where(mine, s.c.at >= at))
     if rows:
         connection.execute(
-            sa.insert(s), [{"product_id": row.product_id, "account_id": row.account_id, "category": row.category, "at": at, "bytes": 0} for row in rows]
+            sa.insert(s),
+            [
+                {
+                    "product_id": row.product_id,
+                    "account_id": row.account_id,
+                    "category": row.category,
+                    "at": at,
+                    "bytes": 0,
+                }
+                for row in rows
+            ],
         )
     return found
 
@@ -239,10 +290,13 @@ def touching(
         connection.execute(
             sa.select(a)
             .where(
-                a.c.product_id == product_id, a.c.account_id.in_(account_ids), a.c.begins < end,
+                a.c.product_id == product_id,
+                a.c.account_id.in_(account_ids),
+                a.c.begins < end,
                 sa.or_(a.c.ends.is_(None), a.c.ends > begin),
             )
-            .order_by(a.c.account_id, a.c.subject, a.c.begins).limit(limit)
+            .order_by(a.c.account_id, a.c.subject, a.c.begins)
+            .limit(limit)
         )
     )
 
@@ -255,14 +309,18 @@ def samples_touching(
     base = [s.c.product_id == product_id, s.c.account_id.in_(account_ids)]
     newest = (
         sa.select(s.c.account_id, s.c.category, sa.func.max(s.c.at).label("at"))
-        .where(*base, s.c.at < begin).group_by(s.c.account_id, s.c.category).subquery()
+        .where(*base, s.c.at < begin)
+        .group_by(s.c.account_id, s.c.category)
+        .subquery()
     )
-    before = sa.select(s).join(
-        newest,
-        sa.and_(s.c.account_id == newest.c.account_id, s.c.category == newest.c.category, s.c.at == newest.c.at),
-    ).where(s.c.product_id == product_id)
+    before = (
+        sa.select(s)
+        .join(
+            newest,
+            sa.and_(s.c.account_id == newest.c.account_id, s.c.category == newest.c.category, s.c.at == newest.c.at),
+        )
+        .where(s.c.product_id == product_id)
+    )
     within = sa.select(s).where(*base, s.c.at >= begin, s.c.at < end)
     rows = [*connection.execute(before), *connection.execute(within.limit(limit))]
     return sorted(rows, key=lambda row: (row.account_id, row.category, row.at))
-
-

@@ -7,7 +7,8 @@ import sqlalchemy as sa
 from fair_ladle.app.plumbing.database import Instant, code_column, id_column, metadata
 
 assignments = sa.Table(
-    "assignments", metadata,
+    "assignments",
+    metadata,
     id_column(),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False),
     sa.Column("product_id", sa.ForeignKey("products.id"), nullable=False),
@@ -20,7 +21,8 @@ assignments = sa.Table(
 )
 
 storage_samples = sa.Table(
-    "storage_samples", metadata,
+    "storage_samples",
+    metadata,
     sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), primary_key=True),
     code_column("category", 64, primary_key=True),

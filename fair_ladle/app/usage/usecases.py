@@ -80,16 +80,12 @@ def own_over_time(
 
 def bring_in_assignments(unit: Unit, rows: list[dict[str, Any]], progress: Progress) -> Merged:
     """Create assignments, and change the ends of those that are there."""
-    return merge(
-        unit.connection, store.assignments, ["product_id", "account_id", "subject", "begins"], rows, progress
-    )
+    return merge(unit.connection, store.assignments, ["product_id", "account_id", "subject", "begins"], rows, progress)
 
 
 def bring_in_samples(unit: Unit, rows: list[dict[str, Any]], progress: Progress) -> Merged:
     """Create and correct storage samples."""
-    return merge(
-        unit.connection, store.storage_samples, ["product_id", "account_id", "category", "at"], rows, progress
-    )
+    return merge(unit.connection, store.storage_samples, ["product_id", "account_id", "category", "at"], rows, progress)
 
 
 def next_change(unit: Unit, products: Sequence[Product], after: datetime) -> datetime | None:
@@ -113,7 +109,8 @@ def begin(unit: Unit, rows: list[dict[str, Any]]) -> None:
 
 
 def begin_unless_open(unit: Unit, row: dict[str, Any]) -> bool:
-    """Record one assignment unless its subject has the product already; whether it was. The counters are the caller's."""
+    """Record one assignment unless its subject has the product already; whether it was. The counters are the
+    caller's."""
     return store.begin_unless_open(unit.connection, row)
 
 
@@ -127,23 +124,41 @@ def home(username: str) -> str:
     return f"home/{username}"
 
 
-def at_home(unit: Unit, products: Sequence[Product], account_ids: Sequence[int], usernames: Sequence[str], at: datetime) -> list[tuple[int, int, str, int]]:
+def at_home(
+    unit: Unit, products: Sequence[Product], account_ids: Sequence[int], usernames: Sequence[str], at: datetime
+) -> list[tuple[int, int, str, int]]:
     """(product, account, username, bytes) of what these people have stored as their own in these accounts."""
     whose = {home(each): each for each in usernames}
-    found = store.newest_of(unit.connection, [each.id for each in products], account_ids, list(whose), at) if whose and products and account_ids else []
+    found = (
+        store.newest_of(unit.connection, [each.id for each in products], account_ids, list(whose), at)
+        if whose and products and account_ids
+        else []
+    )
     return [(row.product_id, row.account_id, whose[row.category], int(row.bytes)) for row in found]
 
 
 def move_home(unit: Unit, product: Product, from_id: int, to_id: int, username: str, at: datetime) -> int:
-    """Record that what is somebody's own in one account is in another one from an instant on; bytes. The counters are the
-    caller's."""
-    stored = {account_id: in_bytes for _, account_id, _, in_bytes in at_home(unit, [product], [from_id, to_id], [username], at)}
+    """Record that what is somebody's own in one account is in another one from an instant on; bytes. The counters
+    are the caller's."""
+    stored = {
+        account_id: in_bytes
+        for _, account_id, _, in_bytes in at_home(unit, [product], [from_id, to_id], [username], at)
+    }
     moved = stored.get(from_id, 0)
     if moved:
-        store.add_samples(unit.connection, [
-            {"product_id": product.id, "account_id": account_id, "category": home(username), "at": at, "bytes": in_bytes}
-            for account_id, in_bytes in ((from_id, 0), (to_id, stored.get(to_id, 0) + moved))
-        ])
+        store.add_samples(
+            unit.connection,
+            [
+                {
+                    "product_id": product.id,
+                    "account_id": account_id,
+                    "category": home(username),
+                    "at": at,
+                    "bytes": in_bytes,
+                }
+                for account_id, in_bytes in ((from_id, 0), (to_id, stored.get(to_id, 0) + moved))
+            ],
+        )
     return moved
 
 

@@ -33,7 +33,11 @@ const carry: Middleware = {
     return request
   },
   onError({ request }) {
-    return new ApiError(0, { detail: 'The server does not answer. Is it running? Nothing was changed; try again.' }, new URL(request.url).pathname)
+    return new ApiError(
+      0,
+      { detail: 'The server does not answer. Is it running? Nothing was changed; try again.' },
+      new URL(request.url).pathname,
+    )
   },
 }
 

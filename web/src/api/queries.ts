@@ -34,7 +34,10 @@ export const grid = gridOn(null)
 export const cell = (account: string, product: string, on: string | null = null) =>
   queryOptions({
     queryKey: ['allocations', 'cell', account, product, on],
-    queryFn: () => take(api.GET('/api/allocations/cell', { params: { query: on ? { account, product, on } : { account, product } } })),
+    queryFn: () =>
+      take(
+        api.GET('/api/allocations/cell', { params: { query: on ? { account, product, on } : { account, product } } }),
+      ),
     staleTime: 15_000,
     placeholderData: keepPreviousData,
   })
@@ -48,7 +51,10 @@ export const historyOf = (account: string, product: string) =>
 export const draftNow = (id: number | null) =>
   queryOptions({
     queryKey: ['drafts', 'open', id],
-    queryFn: () => (id === null ? take(api.GET('/api/drafts/current')) : take(api.GET('/api/drafts/{draft_id}', { params: { path: { draft_id: id } } }))),
+    queryFn: () =>
+      id === null
+        ? take(api.GET('/api/drafts/current'))
+        : take(api.GET('/api/drafts/{draft_id}', { params: { path: { draft_id: id } } })),
     retry: false,
   })
 
@@ -89,14 +95,23 @@ export const evidence = (buyer: string, product: string, day: string) =>
   queryOptions({
     queryKey: ['statements', 'evidence', buyer, product, day],
     queryFn: () =>
-      take(api.GET('/api/statements/{buyer}/{product}/evidence', { params: { path: { buyer, product }, query: { day } } })),
+      take(
+        api.GET('/api/statements/{buyer}/{product}/evidence', { params: { path: { buyer, product }, query: { day } } }),
+      ),
     staleTime: 60_000,
     placeholderData: keepPreviousData,
   })
 
-export const today = queryOptions({ queryKey: ['today'], queryFn: () => take(api.GET('/api/today')), staleTime: 30_000 })
+export const today = queryOptions({
+  queryKey: ['today'],
+  queryFn: () => take(api.GET('/api/today')),
+  staleTime: 30_000,
+})
 
-export const templates = queryOptions({ queryKey: ['accounts', 'templates'], queryFn: () => take(api.GET('/api/accounts/templates')) })
+export const templates = queryOptions({
+  queryKey: ['accounts', 'templates'],
+  queryFn: () => take(api.GET('/api/accounts/templates')),
+})
 
 export const accountsFound = (find: string) =>
   queryOptions({
@@ -113,16 +128,23 @@ export function logPage(account: string | undefined, by: string | undefined, bef
 export const requestEffect = (id: number, part: number) =>
   queryOptions({
     queryKey: ['requests', 'effect', id, part],
-    queryFn: () => take(api.GET('/api/requests/{request_id}/effect', { params: { path: { request_id: id }, query: { part } } })),
+    queryFn: () =>
+      take(api.GET('/api/requests/{request_id}/effect', { params: { path: { request_id: id }, query: { part } } })),
     retry: false,
     placeholderData: keepPreviousData,
   })
 
 export const requestsOf = (account: string) =>
-  queryOptions({ queryKey: ['requests', 'of', account], queryFn: () => take(api.GET('/api/requests', { params: { query: { account } } })) })
+  queryOptions({
+    queryKey: ['requests', 'of', account],
+    queryFn: () => take(api.GET('/api/requests', { params: { query: { account } } })),
+  })
 
 export const accountDetail = (account: string) =>
-  queryOptions({ queryKey: ['accounts', 'detail', account], queryFn: () => take(api.GET('/api/accounts/{account}', { params: { path: { account } } })) })
+  queryOptions({
+    queryKey: ['accounts', 'detail', account],
+    queryFn: () => take(api.GET('/api/accounts/{account}', { params: { path: { account } } })),
+  })
 
 export const holdsOf = (account: string, product?: string) =>
   queryOptions({
@@ -138,9 +160,18 @@ export const levelsOf = (account: string, product: string) =>
     staleTime: 60_000,
   })
 
-export const demoMail = queryOptions({ queryKey: ['demo', 'mail'], queryFn: () => take(api.GET('/api/demo/mail')), refetchInterval: 5000, retry: false })
+export const demoMail = queryOptions({
+  queryKey: ['demo', 'mail'],
+  queryFn: () => take(api.GET('/api/demo/mail')),
+  refetchInterval: 5000,
+  retry: false,
+})
 
-export const poolsNow = queryOptions({ queryKey: ['pools', 'now'], queryFn: () => take(api.GET('/api/pools')), staleTime: 15_000 })
+export const poolsNow = queryOptions({
+  queryKey: ['pools', 'now'],
+  queryFn: () => take(api.GET('/api/pools')),
+  staleTime: 15_000,
+})
 
 export const poolTimeline = (owner: string, product: string) =>
   queryOptions({

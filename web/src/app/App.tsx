@@ -48,7 +48,12 @@ export function App() {
   const Page = { join: JoinPage, keep: KeepPage, joining: JoiningPage }[link]
   const who = useQuery({ ...me, enabled: Page === undefined })
   const [registry] = useState(() => new Registry())
-  if (Page) return <Suspense fallback={<Wait what="the page" />}><Page token={token ?? ''} /></Suspense>
+  if (Page)
+    return (
+      <Suspense fallback={<Wait what="the page" />}>
+        <Page token={token ?? ''} />
+      </Suspense>
+    )
   if (who.isPending) return <Wait what="who you are" />
   if (who.isError) return <Trouble error={who.error} again={() => void who.refetch()} />
   if (!who.data) return <SignIn />
@@ -74,14 +79,26 @@ function Shell({ who }: { who: Me }) {
       { id: 'allocations', name: 'Allocations', keys: 'g a', group: 'Go to', run: () => void go('/allocations') },
       { id: 'drafts', name: 'Drafts', keys: 'g d', group: 'Go to', run: () => void go('/drafts') },
       { id: 'pools', name: 'Pools', keys: 'g p', group: 'Go to', run: () => void go('/pools') },
-      { id: 'account', name: 'Account', keys: 'g c', group: 'Go to', run: () => void go(`/accounts/${encodeURIComponent(who.running.account)}`) },
+      {
+        id: 'account',
+        name: 'Account',
+        keys: 'g c',
+        group: 'Go to',
+        run: () => void go(`/accounts/${encodeURIComponent(who.running.account)}`),
+      },
       { id: 'people', name: 'People', keys: 'g e', group: 'Go to', run: () => void go('/people') },
       { id: 'idle', name: 'Idle seats', keys: 'g i', group: 'Go to', run: () => void go('/idle') },
       { id: 'domains', name: 'Joining by address', keys: 'g j', group: 'Go to', run: () => void go('/domains') },
       { id: 'devices', name: 'Devices', keys: 'g v', group: 'Go to', run: () => void go('/devices') },
       { id: 'sessions', name: 'Sessions', keys: 'g o', group: 'Go to', run: () => void go('/sessions') },
       { id: 'numbers', name: 'Numbers', keys: 'g n', group: 'Go to', run: () => void go('/numbers') },
-      { id: 'activation-keys', name: 'Keys of devices and sessions', keys: 'g k', group: 'Go to', run: () => void go('/keys') },
+      {
+        id: 'activation-keys',
+        name: 'Keys of devices and sessions',
+        keys: 'g k',
+        group: 'Go to',
+        run: () => void go('/keys'),
+      },
       { id: 'queue', name: 'Waiting for a seat', keys: 'g w', group: 'Go to', run: () => void go('/queue') },
       { id: 'groups', name: 'Groups', keys: 'g r', group: 'Go to', run: () => void go('/groups') },
       { id: 'statements', name: 'Statements', keys: 'g s', group: 'Go to', run: () => void go('/statements') },
@@ -107,18 +124,31 @@ function Shell({ who }: { who: Me }) {
   }
   return (
     <div className="app">
-      <a className="skip" href="#screen">To the screen</a>
+      <a className="skip" href="#screen">
+        To the screen
+      </a>
       <Hatch />
       <header className="top">
-        <NavLink className="mark" to="/today"><Mark /> Fair Ladle</NavLink>
+        <NavLink className="mark" to="/today">
+          <Mark /> Fair Ladle
+        </NavLink>
         <span className="running">
           <span className="quiet small">Running</span>
           {who.delegations.length > 1 ? (
             <Dropdown>
-              <Dropdown.Toggle variant="link" id="running" className="p-0">{who.running.name}</Dropdown.Toggle>
+              <Dropdown.Toggle variant="link" id="running" className="p-0">
+                {who.running.name}
+              </Dropdown.Toggle>
               <Dropdown.Menu>
                 {who.delegations.map((each) => (
-                  <Dropdown.Item key={each.account} as="button" active={each.account === who.running.account} onClick={() => run(each.account)}>{each.name}</Dropdown.Item>
+                  <Dropdown.Item
+                    key={each.account}
+                    as="button"
+                    active={each.account === who.running.account}
+                    onClick={() => run(each.account)}
+                  >
+                    {each.name}
+                  </Dropdown.Item>
                 ))}
               </Dropdown.Menu>
             </Dropdown>
@@ -127,9 +157,13 @@ function Shell({ who }: { who: Me }) {
           )}
         </span>
         <span className="grow" />
-        <button type="button" className="find" onClick={() => setPalette(true)}>Go anywhere <kbd>Ctrl K</kbd></button>
+        <button type="button" className="find" onClick={() => setPalette(true)}>
+          Go anywhere <kbd>Ctrl K</kbd>
+        </button>
         <Dropdown align="end">
-          <Dropdown.Toggle variant="link" id="me" className="p-0" style={{ color: 'var(--ink)', fontWeight: 400 }}>{who.name}</Dropdown.Toggle>
+          <Dropdown.Toggle variant="link" id="me" className="p-0" style={{ color: 'var(--ink)', fontWeight: 400 }}>
+            {who.name}
+          </Dropdown.Toggle>
           <Dropdown.Menu>
             <Dropdown.ItemText className="quiet small">{who.email}</Dropdown.ItemText>
             <Dropdown.Divider />
@@ -139,19 +173,29 @@ function Shell({ who }: { who: Me }) {
               </Dropdown.Item>
             ))}
             <Dropdown.Divider />
-            <Dropdown.Item as="button" onClick={() => setKeys(true)}>Keys</Dropdown.Item>
-            <Dropdown.Item as="button" onClick={() => void leave()}>Sign out</Dropdown.Item>
+            <Dropdown.Item as="button" onClick={() => setKeys(true)}>
+              Keys
+            </Dropdown.Item>
+            <Dropdown.Item as="button" onClick={() => void leave()}>
+              Sign out
+            </Dropdown.Item>
           </Dropdown.Menu>
         </Dropdown>
       </header>
       <nav className="side" aria-label="Screens">
-        <NavLink to="/today">Today <TodayCount /></NavLink>
+        <NavLink to="/today">
+          Today <TodayCount />
+        </NavLink>
         <NavLink to="/allocations">Allocations</NavLink>
         <NavLink to="/drafts">Drafts</NavLink>
         <NavLink to="/pools">Pools</NavLink>
         <NavLink to={`/accounts/${encodeURIComponent(who.running.account)}`}>Account</NavLink>
-        <Family to="/people" also={['/people-import', '/groups', '/queue', '/idle', '/domains']}>People</Family>
-        <Family to="/devices" also={['/sessions', '/numbers', '/keys']}>Devices</Family>
+        <Family to="/people" also={['/people-import', '/groups', '/queue', '/idle', '/domains']}>
+          People
+        </Family>
+        <Family to="/devices" also={['/sessions', '/numbers', '/keys']}>
+          Devices
+        </Family>
         <NavLink to="/statements">Statements</NavLink>
         <hr />
         <NavLink to="/log">Log</NavLink>
@@ -188,7 +232,11 @@ function Shell({ who }: { who: Me }) {
           <DraftBar />
         </DraftProvider>
       </main>
-      <Palette show={palette} setShow={setPalette} onAccount={(code) => void go(`/accounts/${encodeURIComponent(code)}`)} />
+      <Palette
+        show={palette}
+        setShow={setPalette}
+        onAccount={(code) => void go(`/accounts/${encodeURIComponent(code)}`)}
+      />
       <Keys show={keys} onHide={() => setKeys(false)} />
     </div>
   )
@@ -198,12 +246,21 @@ function TodayCount() {
   const found = useQuery(today)
   if (!found.data) return null
   const count = needsSomebody(found.data)
-  return count ? <em><span className="visually-hidden">things that need somebody: </span>{count}</em> : null
+  return count ? (
+    <em>
+      <span className="visually-hidden">things that need somebody: </span>
+      {count}
+    </em>
+  ) : null
 }
 
 /** A link of the side that stands for several screens. */
 function Family({ to, also, children }: { to: string; also: string[]; children: React.ReactNode }) {
   const { pathname } = useLocation()
   const here = [to, ...also].some((each) => pathname === each || pathname.startsWith(`${each}/`))
-  return <Link to={to} className={here ? 'active' : undefined} aria-current={here ? 'page' : undefined}>{children}</Link>
+  return (
+    <Link to={to} className={here ? 'active' : undefined} aria-current={here ? 'page' : undefined}>
+      {children}
+    </Link>
+  )
 }

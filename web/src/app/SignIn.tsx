@@ -16,7 +16,10 @@ export function SignIn() {
     setBusy(true)
     setError(null)
     try {
-      const text = (name: string) => { const value = form.get(name); return typeof value === 'string' ? value : '' }
+      const text = (name: string) => {
+        const value = form.get(name)
+        return typeof value === 'string' ? value : ''
+      }
       await take(api.POST('/api/sign-in', { body: { email: text('email'), password: text('password') } }))
       await queries.resetQueries()
     } catch (trouble) {
@@ -28,7 +31,9 @@ export function SignIn() {
   return (
     <main className="signin">
       <Form onSubmit={submit} aria-label="Sign in">
-        <div className="mark mb-3"><Mark /> Fair Ladle</div>
+        <div className="mark mb-3">
+          <Mark /> Fair Ladle
+        </div>
         <h1 className="mb-3">Sign in</h1>
         <Form.Group controlId="email" className="mb-2">
           <Form.Label>E-mail address</Form.Label>
@@ -39,7 +44,9 @@ export function SignIn() {
           <Form.Control name="password" type="password" autoComplete="current-password" required />
         </Form.Group>
         {error !== null && <Trouble error={error} />}
-        <Button type="submit" disabled={busy} className="w-100">{busy ? 'Signing in…' : 'Sign in'}</Button>
+        <Button type="submit" disabled={busy} className="w-100">
+          {busy ? 'Signing in…' : 'Sign in'}
+        </Button>
       </Form>
     </main>
   )

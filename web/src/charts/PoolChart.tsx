@@ -43,31 +43,83 @@ export function PoolChart({ lots, points, today, perUnit, unit, width, height, o
   const x = scaleUtc([first, last], [LEFT, width - 10])
   const y = scaleLinear([0, most * 1.06], [height - BOTTOM, TOP]).nice(4)
   const step = (figure: (point: ChartPoint) => number) =>
-    points.map((point, n) => `${n ? `H${x(at(point.day))}V` : `M${x(at(point.day))},`}${y(figure(point) / perUnit)}`).join('') + `H${x(last)}`
+    points
+      .map((point, n) => `${n ? `H${x(at(point.day))}V` : `M${x(at(point.day))},`}${y(figure(point) / perUnit)}`)
+      .join('') + `H${x(last)}`
   const short = points.filter((point) => point.short > 0 && point.day > today)
   return (
-    <svg className="poolchart" width={width} height={height} role="group" aria-label={`Lots, promised and used over time, ${unit}`}>
+    <svg
+      className="poolchart"
+      width={width}
+      height={height}
+      role="group"
+      aria-label={`Lots, promised and used over time, ${unit}`}
+    >
       {y.ticks(4).map((tick) => (
-        <g className="tick" key={tick}><line x1={LEFT} x2={width - 10} y1={y(tick)} y2={y(tick)} /><text x={LEFT - 6} y={y(tick) + 4} textAnchor="end">{whole(tick)}</text></g>
+        <g className="tick" key={tick}>
+          <line x1={LEFT} x2={width - 10} y1={y(tick)} y2={y(tick)} />
+          <text x={LEFT - 6} y={y(tick) + 4} textAnchor="end">
+            {whole(tick)}
+          </text>
+        </g>
       ))}
       {segments.map((each) => (
-        <rect key={`${each.reference} ${each.from}`} className={`lot shade${each.shade}`} x={x(each.from)} width={Math.max(0, x(each.to) - x(each.from))} y={y(each.top / perUnit)} height={Math.max(0, y(each.bottom / perUnit) - y(each.top / perUnit))}>
+        <rect
+          key={`${each.reference} ${each.from}`}
+          className={`lot shade${each.shade}`}
+          x={x(each.from)}
+          width={Math.max(0, x(each.to) - x(each.from))}
+          y={y(each.top / perUnit)}
+          height={Math.max(0, y(each.bottom / perUnit) - y(each.top / perUnit))}
+        >
           <title>{`${each.reference}: ${whole((each.top - each.bottom) / perUnit)} ${unit}`}</title>
         </rect>
       ))}
       {endings(lots, first, last, x).map(({ lot, at: place, named }) => (
-        <g className="ends" key={`${lot.reference} ${lot.first_day}`} transform={`translate(${place},0)`}><title>{`${lot.reference} ends`}</title><line y1={TOP} y2={height - BOTTOM} />{named && <text y={TOP - 6} textAnchor="middle">{lot.reference}</text>}</g>
+        <g className="ends" key={`${lot.reference} ${lot.first_day}`} transform={`translate(${place},0)`}>
+          <title>{`${lot.reference} ends`}</title>
+          <line y1={TOP} y2={height - BOTTOM} />
+          {named && (
+            <text y={TOP - 6} textAnchor="middle">
+              {lot.reference}
+            </text>
+          )}
+        </g>
       ))}
       <path className="used" d={step((point) => point.used)} />
       <path className="promised" d={step((point) => point.promised)} />
-      <g className="now" transform={`translate(${x(at(today))},0)`}><line y1={TOP} y2={height - BOTTOM} /><text y={height - 8} textAnchor="middle">today</text></g>
-      {x.ticks(8).map((tick) => <text className="when" key={tick.getTime()} x={x(tick)} y={height - 8} textAnchor="middle">{Math.abs(x(tick) - x(at(today))) > 34 ? shortDay(tick.toISOString()) : ''}</text>)}
+      <g className="now" transform={`translate(${x(at(today))},0)`}>
+        <line y1={TOP} y2={height - BOTTOM} />
+        <text y={height - 8} textAnchor="middle">
+          today
+        </text>
+      </g>
+      {x.ticks(8).map((tick) => (
+        <text className="when" key={tick.getTime()} x={x(tick)} y={height - 8} textAnchor="middle">
+          {Math.abs(x(tick) - x(at(today))) > 34 ? shortDay(tick.toISOString()) : ''}
+        </text>
+      ))}
       {short.map((point, n) => (
         <g
-          key={point.day} className="short" role="button" tabIndex={0} aria-label={`Short by ${whole(point.short / perUnit)} ${unit} from ${shortDay(point.day)} on: plan`} onClick={() => onShort(point.day)}
-          onKeyDown={(event) => { if (event.key === 'Enter' || event.key === ' ') { event.preventDefault(); onShort(point.day) } }}
+          key={point.day}
+          className="short"
+          role="button"
+          tabIndex={0}
+          aria-label={`Short by ${whole(point.short / perUnit)} ${unit} from ${shortDay(point.day)} on: plan`}
+          onClick={() => onShort(point.day)}
+          onKeyDown={(event) => {
+            if (event.key === 'Enter' || event.key === ' ') {
+              event.preventDefault()
+              onShort(point.day)
+            }
+          }}
         >
-          <rect x={x(at(point.day))} width={Math.max(3, x(at(short[n + 1]?.day ?? points.at(-1)?.day ?? point.day)) - x(at(point.day)))} y={y(point.promised / perUnit)} height={Math.max(2, y((point.promised - point.short) / perUnit) - y(point.promised / perUnit))} />
+          <rect
+            x={x(at(point.day))}
+            width={Math.max(3, x(at(short[n + 1]?.day ?? points.at(-1)?.day ?? point.day)) - x(at(point.day)))}
+            y={y(point.promised / perUnit)}
+            height={Math.max(2, y((point.promised - point.short) / perUnit) - y(point.promised / perUnit))}
+          />
         </g>
       ))}
     </svg>
@@ -75,10 +127,19 @@ export function PoolChart({ lots, points, today, perUnit, unit, width, height, o
 }
 
 /** Where lots end, each named only where its name does not run into the one before; the table below has them all. */
-function endings(lots: ChartLot[], first: number, last: number, x: (time: number) => number): { lot: ChartLot; at: number; named: boolean }[] {
+function endings(
+  lots: ChartLot[],
+  first: number,
+  last: number,
+  x: (time: number) => number,
+): { lot: ChartLot; at: number; named: boolean }[] {
   let taken = -Infinity
   return lots
-    .flatMap((lot) => (lot.last_day !== null && after(lot.last_day) > first && after(lot.last_day) < last ? [{ lot, at: x(after(lot.last_day)) }] : []))
+    .flatMap((lot) =>
+      lot.last_day !== null && after(lot.last_day) > first && after(lot.last_day) < last
+        ? [{ lot, at: x(after(lot.last_day)) }]
+        : [],
+    )
     .sort((one, other) => one.at - other.at)
     .map((each) => {
       const half = each.lot.reference.length * 3.2 + 4
@@ -99,7 +160,11 @@ interface Segment {
 
 /** Each lot's rectangles between the days on which any lot begins or ends. */
 function stacked(lots: ChartLot[], first: number, last: number): Segment[] {
-  const turns = [...new Set([first, last, ...lots.flatMap((lot) => [at(lot.first_day), lot.last_day ? after(lot.last_day) : last])])].filter((each) => each >= first && each <= last).sort((a, b) => a - b)
+  const turns = [
+    ...new Set([first, last, ...lots.flatMap((lot) => [at(lot.first_day), lot.last_day ? after(lot.last_day) : last])]),
+  ]
+    .filter((each) => each >= first && each <= last)
+    .sort((a, b) => a - b)
   const found: Segment[] = []
   for (const [n, from] of turns.slice(0, -1).entries()) {
     const to = turns[n + 1] ?? last

@@ -18,7 +18,8 @@ export class Registry {
 
   add(commands: Command[]): () => void {
     for (const command of commands) {
-      const rival = command.keys && [...this.commands.values()].find((each) => each.keys === command.keys && each.id !== command.id)
+      const rival =
+        command.keys && [...this.commands.values()].find((each) => each.keys === command.keys && each.id !== command.id)
       if (rival) throw new Error(`${command.keys ?? ''} is taken by ${rival.name}`)
       this.commands.set(command.id, command)
     }

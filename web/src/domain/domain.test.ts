@@ -9,11 +9,20 @@ const t = '\u00a0'
 
 describe('quantities and money as people read them', () => {
   it.each([
-    [1234567, 1, `1${t}234${t}567`], [9512293, 1000, `9${t}512.293`], [-21639, 1000, '−21.639'], [50000, 1000, '50'],
+    [1234567, 1, `1${t}234${t}567`],
+    [9512293, 1000, `9${t}512.293`],
+    [-21639, 1000, '−21.639'],
+    [50000, 1000, '50'],
   ])('%d grains at %d a unit', (grains, per, text) => expect(units(grains, per)).toBe(text))
 
   it.each([
-    ['12', 1, 12], ['12.5', 1, null], ['1 619', 1000, 1619000], ['0.5', 1000, 500], ['-3', 1, null], ['many', 1, null], ['1e5', 1, null],
+    ['12', 1, 12],
+    ['12.5', 1, null],
+    ['1 619', 1000, 1619000],
+    ['0.5', 1000, 500],
+    ['-3', 1, null],
+    ['many', 1, null],
+    ['1e5', 1, null],
     ['1.0001', 1000, null],
   ])('%s typed', (text, per, grains) => expect(parseUnits(text, per)).toBe(grains))
 
@@ -45,7 +54,11 @@ describe('the tree', () => {
     expect(sizesBelow(parent)).toEqual([5, 2, 0, 0, 1, 0])
   })
   it('is chosen from in its order, each as far in as it stands below', () => {
-    expect(accountChoices({ code: ['M', 'A', 'A1'], name: ['Msp', 'Client', 'Desk'], parent: [-1, 0, 1] })).toEqual([['M', 'Msp'], ['A', `${t}${t}Client`], ['A1', `${t}${t}${t}${t}Desk`]])
+    expect(accountChoices({ code: ['M', 'A', 'A1'], name: ['Msp', 'Client', 'Desk'], parent: [-1, 0, 1] })).toEqual([
+      ['M', 'Msp'],
+      ['A', `${t}${t}Client`],
+      ['A1', `${t}${t}${t}${t}Desk`],
+    ])
     expect(accountChoices(undefined)).toEqual([])
   })
   it('hides what is below a closed account', () => {
@@ -53,13 +66,26 @@ describe('the tree', () => {
     expect(visiblePlaces(parent, () => false)).toEqual([0])
   })
   it('shows what is wanted and what stands above it', () => {
-    expect(visiblePlaces(parent, () => false, (place) => place === 3)).toEqual([0, 1, 3])
+    expect(
+      visiblePlaces(
+        parent,
+        () => false,
+        (place) => place === 3,
+      ),
+    ).toEqual([0, 1, 3])
   })
 })
 
 describe('a draft', () => {
   const was = { reserve: 14, cap: 14, at_cap: 'grace' as const, burst: null, grace_days: 7 }
-  const change: Change = { kind: 'allocation', account: 'YARD', product: 'WATCH', terms: { ...was, cap: 18 }, seen: 3, was }
+  const change: Change = {
+    kind: 'allocation',
+    account: 'YARD',
+    product: 'WATCH',
+    terms: { ...was, cap: 18 },
+    seen: 3,
+    was,
+  }
   it('drops a change back to what was, and can be undone and redone', () => {
     const one = reduce(emptyDraft, { do: 'set', changes: [change] })
     expect(Object.values(one.changes)).toEqual([change])

@@ -171,8 +171,11 @@ export const nothing: Terms = { reserve: 0, cap: null, at_cap: 'block', burst: n
 export function sameTerms(one: Terms | null, other: Terms | null): boolean {
   if (one === null || other === null) return one === other
   return (
-    one.reserve === other.reserve && one.cap === other.cap && one.at_cap === other.at_cap &&
-    one.burst === other.burst && one.grace_days === other.grace_days
+    one.reserve === other.reserve &&
+    one.cap === other.cap &&
+    one.at_cap === other.at_cap &&
+    one.burst === other.burst &&
+    one.grace_days === other.grace_days
   )
 }
 
@@ -225,7 +228,9 @@ export interface Difference {
 /** What leads from one set of changes to another: which to put in, and the slots to forget. */
 export function difference(from: Changes, to: Changes): Difference {
   return {
-    put: Object.entries(to).filter(([slot, change]) => from[slot] !== change && JSON.stringify(from[slot]) !== JSON.stringify(change)).map(([, change]) => change),
+    put: Object.entries(to)
+      .filter(([slot, change]) => from[slot] !== change && JSON.stringify(from[slot]) !== JSON.stringify(change))
+      .map(([, change]) => change),
     forget: Object.keys(from).filter((slot) => !(slot in to)),
   }
 }

@@ -10,23 +10,43 @@ describe('new accounts', () => {
   it('come from a list, each line with what is wrong', () => {
     const lines = parseLines('Plover\tada@plover.example\nTern;;;TERN\n\nHeron;not-an-address\nPlover', ['TERN'])
     expect(lines.map((each) => [each.code, each.wrong])).toEqual([
-      ['PLOVER', null], ['TERN', 'the code TERN is taken'], ['HERON', 'no e-mail address'], ['PLOVER-2', null],
+      ['PLOVER', null],
+      ['TERN', 'the code TERN is taken'],
+      ['HERON', 'no e-mail address'],
+      ['PLOVER-2', null],
     ])
   })
   it('take another one’s shape', () => {
     const [line] = parseLines('Plover', [])
     const shape = {
-      accounts: [{ code: 'TERN', name: 'Tern', parent: null, kind: 'client' as const }, { code: 'TERN-RENTS', name: 'Rents', parent: 'TERN', kind: 'sub-account' as const }],
+      accounts: [
+        { code: 'TERN', name: 'Tern', parent: null, kind: 'client' as const },
+        { code: 'TERN-RENTS', name: 'Rents', parent: 'TERN', kind: 'sub-account' as const },
+      ],
       terms: [{ account: 'TERN-RENTS', product: 'VOICE', terms: { ...nothing, cap: 5 } }],
-      rates: [{
-        product: 'VOICE', basis: 'held' as const, aggregate: 'average' as const, tier_mode: 'graduated' as const, included: '0', overage_price: null, minimum: null, fixed_fee: null, currency: null,
-        tiers: [{ from_quantity: '0', unit_price: '9.90' }],
-      }],
-      admin_email: 'ada@msp.example', billing_email: null,
+      rates: [
+        {
+          product: 'VOICE',
+          basis: 'held' as const,
+          aggregate: 'average' as const,
+          tier_mode: 'graduated' as const,
+          included: '0',
+          overage_price: null,
+          minimum: null,
+          fixed_fee: null,
+          currency: null,
+          tiers: [{ from_quantity: '0', unit_price: '9.90' }],
+        },
+      ],
+      admin_email: 'ada@msp.example',
+      billing_email: null,
     }
     const changes = line ? afterShape(line, 'MSP', 'client', shape, '2026-11-01') : []
     expect(changes.map((each) => [each.kind, concerns(each)])).toEqual([
-      ['new account', 'PLOVER'], ['new account', 'PLOVER-RENTS'], ['allocation', 'PLOVER-RENTS'], ['rate', 'PLOVER'],
+      ['new account', 'PLOVER'],
+      ['new account', 'PLOVER-RENTS'],
+      ['allocation', 'PLOVER-RENTS'],
+      ['rate', 'PLOVER'],
     ])
     expect(changes[0]).toMatchObject({ parent: 'MSP', admin_email: 'ada@msp.example' })
     expect(changes[3]).toMatchObject({ seller: 'MSP', first_day: '2026-11-01' })

@@ -12,7 +12,14 @@ export interface Line {
 
 /** A code that says the name: capitals, digits and hyphens, unlike any that is taken. */
 export function codeFor(name: string, taken: Set<string>): string {
-  const base = name.normalize('NFD').replace(/[\u0300-\u036f]/g, '').toUpperCase().replace(/[^A-Z0-9]+/g, '-').replace(/^-+|-+$/g, '').slice(0, 40) || 'ACCOUNT'
+  const base =
+    name
+      .normalize('NFD')
+      .replace(/[\u0300-\u036f]/g, '')
+      .toUpperCase()
+      .replace(/[^A-Z0-9]+/g, '-')
+      .replace(/^-+|-+$/g, '')
+      .slice(0, 40) || 'ACCOUNT'
   let code = base
   for (let number = 2; taken.has(code.toLowerCase()); number++) code = `${base}-${number}`
   return code
@@ -21,18 +28,22 @@ export function codeFor(name: string, taken: Set<string>): string {
 /** Lines as typed or pasted: name, then, if given, admin's and billing contact's address and a code, apart by tabs or semicolons. */
 export function parseLines(text: string, taken: string[]): Line[] {
   const used = new Set(taken.map((each) => each.toLowerCase()))
-  return text.split(/\r?\n/).map((line) => line.split(/\t|;/).map((each) => each.trim())).filter((cells) => cells.some(Boolean)).map((cells) => {
-    const [name = '', admin = '', billing = '', given = ''] = cells
-    const code = given || codeFor(name, used)
-    let wrong: string | null = null
-    if (!name) wrong = 'no name'
-    else if (name.length > 200) wrong = 'a name of at most 200 characters'
-    else if (!/^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$/.test(code)) wrong = 'a code of letters, digits, . _ and -'
-    else if (used.has(code.toLowerCase())) wrong = `the code ${code} is taken`
-    else if ([admin, billing].some((each) => each && !/^[^\s@]+@[^\s@]+$/.test(each))) wrong = 'no e-mail address'
-    used.add(code.toLowerCase())
-    return { name, code, admin: admin || null, billing: billing || null, wrong }
-  })
+  return text
+    .split(/\r?\n/)
+    .map((line) => line.split(/\t|;/).map((each) => each.trim()))
+    .filter((cells) => cells.some(Boolean))
+    .map((cells) => {
+      const [name = '', admin = '', billing = '', given = ''] = cells
+      const code = given || codeFor(name, used)
+      let wrong: string | null = null
+      if (!name) wrong = 'no name'
+      else if (name.length > 200) wrong = 'a name of at most 200 characters'
+      else if (!/^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$/.test(code)) wrong = 'a code of letters, digits, . _ and -'
+      else if (used.has(code.toLowerCase())) wrong = `the code ${code} is taken`
+      else if ([admin, billing].some((each) => each && !/^[^\s@]+@[^\s@]+$/.test(each))) wrong = 'no e-mail address'
+      used.add(code.toLowerCase())
+      return { name, code, admin: admin || null, billing: billing || null, wrong }
+    })
 }
 
 export interface Shape {
@@ -47,22 +58,56 @@ export interface Shape {
 
 /** A new client after another one's shape: its departments, the same reserves and caps everywhere, and the rates written for it, from a day on. */
 export function afterShape(
-  line: Line, parent: string, kind: NewAccount['account_kind'], shape: Shape | null, ratesFrom: string,
+  line: Line,
+  parent: string,
+  kind: NewAccount['account_kind'],
+  shape: Shape | null,
+  ratesFrom: string,
 ): (NewAccount | AllocationChange | RateChange)[] {
   const first: NewAccount = {
-    kind: 'new account', code: line.code, parent, account_kind: kind, name: line.name, admin_email: line.admin ?? shape?.admin_email ?? null,
+    kind: 'new account',
+    code: line.code,
+    parent,
+    account_kind: kind,
+    name: line.name,
+    admin_email: line.admin ?? shape?.admin_email ?? null,
     billing_email: line.billing ?? shape?.billing_email ?? null,
   }
   if (!shape) return [first]
   const [top, ...below] = shape.accounts
   const codes = new Map([[top?.code ?? '', line.code]])
-  for (const each of below) codes.set(each.code, each.code.startsWith(`${top?.code ?? ''}-`) ? line.code + each.code.slice((top?.code ?? '').length) : `${line.code}-${each.code}`)
+  for (const each of below)
+    codes.set(
+      each.code,
+      each.code.startsWith(`${top?.code ?? ''}-`)
+        ? line.code + each.code.slice((top?.code ?? '').length)
+        : `${line.code}-${each.code}`,
+    )
   return [
     first,
     ...below.map((each): NewAccount => ({
-      kind: 'new account', code: codes.get(each.code) ?? each.code, parent: codes.get(each.parent ?? '') ?? line.code, account_kind: each.kind, name: each.name, admin_email: null, billing_email: null,
+      kind: 'new account',
+      code: codes.get(each.code) ?? each.code,
+      parent: codes.get(each.parent ?? '') ?? line.code,
+      account_kind: each.kind,
+      name: each.name,
+      admin_email: null,
+      billing_email: null,
     })),
-    ...shape.terms.map((each): AllocationChange => ({ kind: 'allocation', account: codes.get(each.account) ?? each.account, product: each.product, terms: each.terms, seen: null, was: null })),
-    ...shape.rates.map((each): RateChange => ({ ...each, kind: 'rate', seller: parent, buyer: line.code, first_day: ratesFrom })),
+    ...shape.terms.map((each): AllocationChange => ({
+      kind: 'allocation',
+      account: codes.get(each.account) ?? each.account,
+      product: each.product,
+      terms: each.terms,
+      seen: null,
+      was: null,
+    })),
+    ...shape.rates.map((each): RateChange => ({
+      ...each,
+      kind: 'rate',
+      seller: parent,
+      buyer: line.code,
+      first_day: ratesFrom,
+    })),
   ]
 }

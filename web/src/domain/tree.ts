@@ -23,7 +23,12 @@ export function depths(parent: number[]): number[] {
 /** Accounts as they are chosen from: code and name, in the order of the tree, each as far in as it stands below. */
 export function accountChoices(accounts: Pick<Accounts, 'code' | 'name' | 'parent'> | undefined): [string, string][] {
   const depth = depths(accounts?.parent ?? [])
-  return accounts?.code.map((code, at): [string, string] => [code, `${'\u00a0'.repeat(2 * (depth[at] ?? 0))}${accounts.name[at] ?? code}`]) ?? []
+  return (
+    accounts?.code.map((code, at): [string, string] => [
+      code,
+      `${'\u00a0'.repeat(2 * (depth[at] ?? 0))}${accounts.name[at] ?? code}`,
+    ]) ?? []
+  )
 }
 
 /** For each account how many others are below it. */
@@ -37,7 +42,11 @@ export function sizesBelow(parent: number[]): number[] {
 }
 
 /** The places to show: all whose way up is open; with `wanted`, just those and what stands above them. */
-export function visiblePlaces(parent: number[], isOpen: (place: number) => boolean, wanted?: (place: number) => boolean): number[] {
+export function visiblePlaces(
+  parent: number[],
+  isOpen: (place: number) => boolean,
+  wanted?: (place: number) => boolean,
+): number[] {
   if (wanted) {
     const keep = new Uint8Array(parent.length)
     for (let place = 0; place < parent.length; place++) {

@@ -4,9 +4,22 @@ import { parseBlock, typedTerms, typedValue } from './typed'
 
 describe('typing into a cell', () => {
   it.each([
-    ['60', 50, 1, 60], ['+5', 50, 1, 55], ['-10%', 50, 1, 45], ['-10 %', 55, 1, 49], ['−5', 50, 1, 45], ['none', 50, 1, null], ['-60', 50, 1, undefined],
-    ['+5', null, 1, undefined], ['2.5', 0, 1, undefined], ['2.5', 0, 1000, 2500], ['+0.5', 2000, 1000, 2500], ['1 000', 0, 1, 1000], ['lots', 5, 1, undefined],
-    ['', 5, 1, undefined], ['1000000000000', 5, 1, undefined], ['+12.5%', 8, 1, 9],
+    ['60', 50, 1, 60],
+    ['+5', 50, 1, 55],
+    ['-10%', 50, 1, 45],
+    ['-10 %', 55, 1, 49],
+    ['−5', 50, 1, 45],
+    ['none', 50, 1, null],
+    ['-60', 50, 1, undefined],
+    ['+5', null, 1, undefined],
+    ['2.5', 0, 1, undefined],
+    ['2.5', 0, 1000, 2500],
+    ['+0.5', 2000, 1000, 2500],
+    ['1 000', 0, 1, 1000],
+    ['lots', 5, 1, undefined],
+    ['', 5, 1, undefined],
+    ['1000000000000', 5, 1, undefined],
+    ['+12.5%', 8, 1, 9],
   ])('%s on %s at %d a unit', (text, present, per, value) => expect(typedValue(text, 'cap', present, per)).toBe(value))
 
   it('takes a pair for reserve and cap, and a reserve is never none', () => {
@@ -17,7 +30,10 @@ describe('typing into a cell', () => {
   })
 
   it('reads a block as spreadsheets copy it', () => {
-    expect(parseBlock('1\t2\r\n3\t4\r\n')).toEqual([['1', '2'], ['3', '4']])
+    expect(parseBlock('1\t2\r\n3\t4\r\n')).toEqual([
+      ['1', '2'],
+      ['3', '4'],
+    ])
     expect(parseBlock('7')).toEqual([['7']])
   })
 })

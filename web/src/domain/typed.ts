@@ -6,8 +6,17 @@ import { parseUnits } from './units'
 export type Field = 'reserve' | 'cap'
 
 /** The field's new value in grains (cap null = none); undefined where the text is no such thing. */
-export function typedValue(text: string, field: Field, present: number | null, perUnit: number): number | null | undefined {
-  const clean = text.trim().toLowerCase().replaceAll('−', '-').replaceAll(/[\s\u00a0]/g, '')
+export function typedValue(
+  text: string,
+  field: Field,
+  present: number | null,
+  perUnit: number,
+): number | null | undefined {
+  const clean = text
+    .trim()
+    .toLowerCase()
+    .replaceAll('−', '-')
+    .replaceAll(/[\s\u00a0]/g, '')
   if (clean === 'none' || clean === '–' || clean === '-') return field === 'cap' ? null : 0
   const relative = /^([+-])(\d+(?:[.,]\d+)?)(%?)$/.exec(clean)
   if (!relative) return parseUnits(clean, perUnit) ?? undefined
@@ -42,5 +51,9 @@ export function typedTerms(text: string, field: Field, terms: Terms, perUnit: nu
 
 /** A block copied from a spreadsheet, row by row. The line break at its end is no row. */
 export function parseBlock(text: string): string[][] {
-  return text.replace(/\r\n?/g, '\n').replace(/\n$/, '').split('\n').map((line) => line.split('\t'))
+  return text
+    .replace(/\r\n?/g, '\n')
+    .replace(/\n$/, '')
+    .split('\n')
+    .map((line) => line.split('\t'))
 }

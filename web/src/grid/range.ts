@@ -19,7 +19,8 @@ export function between(one: Position, other: Position): Range {
 /** Every cell of a block, row by row. */
 export function span({ from, to }: Range): Position[] {
   const cells: Position[] = []
-  for (let row = from.row; row <= to.row; row++) for (let column = from.column; column <= to.column; column++) cells.push({ row, column })
+  for (let row = from.row; row <= to.row; row++)
+    for (let column = from.column; column <= to.column; column++) cells.push({ row, column })
   return cells
 }
 

@@ -23,7 +23,8 @@ export function gaugePaths(amounts: Amounts, width: number, height: number) {
   const whole = Math.max(1, amounts.limit ?? Math.max(amounts.reachable, amounts.held))
   const at = (value: number) => Math.min(width, (value / whole) * stop)
   const inside = (value: number) => Math.min(stop, at(value))
-  const box = (from: number, to: number) => (to - from > 0.2 ? `M${from.toFixed(1)} 4h${(to - from).toFixed(1)}v${height}h${(from - to).toFixed(1)}z` : '')
+  const box = (from: number, to: number) =>
+    to - from > 0.2 ? `M${from.toFixed(1)} 4h${(to - from).toFixed(1)}v${height}h${(from - to).toFixed(1)}z` : ''
   const notch = amounts.reserve > 0 ? inside(amounts.reserve) : null
   return {
     stop,
@@ -39,7 +40,15 @@ export function gaugePaths(amounts: Amounts, width: number, height: number) {
 }
 
 /** One drawing for every amount against limits; it always stands beside its figures, so it is hidden from readers. */
-export const Gauge = memo(function Gauge({ amounts, width = 122, height = 8 }: { amounts: Amounts; width?: number; height?: number }) {
+export const Gauge = memo(function Gauge({
+  amounts,
+  width = 122,
+  height = 8,
+}: {
+  amounts: Amounts
+  width?: number
+  height?: number
+}) {
   const paths = gaugePaths(amounts, width, height)
   return (
     <svg className="gauge" width={width} height={height + 8} aria-hidden="true">
@@ -68,10 +77,22 @@ export function Hatch() {
 export function GaugeKey() {
   return (
     <span className="gaugekey">
-      <span><i className="k u" />in use</span>
-      <span><i className="k h" />promised</span>
-      <span><i className="k n" />reserve</span>
-      <span><i className="k s" />cap</span>
+      <span>
+        <i className="k u" />
+        in use
+      </span>
+      <span>
+        <i className="k h" />
+        promised
+      </span>
+      <span>
+        <i className="k n" />
+        reserve
+      </span>
+      <span>
+        <i className="k s" />
+        cap
+      </span>
     </span>
   )
 }

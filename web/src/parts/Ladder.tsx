@@ -19,7 +19,15 @@ function short(text: string): string {
 }
 
 /** One drawing for "why not more?": the account at the bottom, each limit above it a rung up to the supply. */
-export function Ladder({ limits, unit, onRung }: { limits: Limit[]; unit: string; onRung?: (account: string) => void }) {
+export function Ladder({
+  limits,
+  unit,
+  onRung,
+}: {
+  limits: Limit[]
+  unit: string
+  onRung?: (account: string) => void
+}) {
   return (
     <ol className="ladder" aria-label="Limits on the way up, the supply first" reversed>
       {[...limits].reverse().map((limit) => (
@@ -39,13 +47,22 @@ function Rung({ limit, unit, onRung }: { limit: Limit; unit: string; onRung?: (a
     <>
       <div className="rung">
         {can ? (
-          <button type="button" className="btn btn-link" style={{ color: 'inherit', textAlign: 'left', whiteSpace: 'normal' }} onClick={() => onRung(limit.account)}>{limit.name}</button>
+          <button
+            type="button"
+            className="btn btn-link"
+            style={{ color: 'inherit', textAlign: 'left', whiteSpace: 'normal' }}
+            onClick={() => onRung(limit.account)}
+          >
+            {limit.name}
+          </button>
         ) : (
           limit.name
         )}
         <span>
           {limit.account === 'supply' && limit.cap !== null && `${short(limit.cap)} with true-up`}
-          {limit.account !== 'supply' && limit.cap !== null && `cap ${short(limit.cap)}${limit.burst && limit.burst !== '0' ? ` + ${short(limit.burst)}` : ''}`}
+          {limit.account !== 'supply' &&
+            limit.cap !== null &&
+            `cap ${short(limit.cap)}${limit.burst && limit.burst !== '0' ? ` + ${short(limit.burst)}` : ''}`}
           {limit.account !== 'supply' && limit.account !== 'above' && limit.cap === null && 'no cap'}
         </span>
       </div>
@@ -53,8 +70,11 @@ function Rung({ limit, unit, onRung }: { limit: Limit; unit: string; onRung?: (a
         <Gauge
           width={222}
           amounts={{
-            used: Number(limit.load), held: Number(limit.held ?? limit.load), reserve: Number(limit.reserve ?? 0),
-            limit: limit.cap === null ? null : Number(limit.cap), reachable: Number(limit.load) * 1.15,
+            used: Number(limit.load),
+            held: Number(limit.held ?? limit.load),
+            reserve: Number(limit.reserve ?? 0),
+            limit: limit.cap === null ? null : Number(limit.cap),
+            reachable: Number(limit.load) * 1.15,
           }}
         />
       )}

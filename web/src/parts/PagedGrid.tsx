@@ -3,7 +3,21 @@ import { useEffect, useId, useRef, useState } from 'react'
 import type { Column, Sorting } from './VirtualTable'
 
 /** A list of any length of which only what is on screen is there, to be walked, marked and opened by keys. */
-export function PagedGrid<T>({ total, rowAt, onShown, columns, rowKey, label, sorting, onSort, isMarked, mark, markAll, open, rowHeight = 32 }: {
+export function PagedGrid<T>({
+  total,
+  rowAt,
+  onShown,
+  columns,
+  rowKey,
+  label,
+  sorting,
+  onSort,
+  isMarked,
+  mark,
+  markAll,
+  open,
+  rowHeight = 32,
+}: {
   total: number
   /** The row at a place; undefined while it is not fetched yet. */
   rowAt: (place: number) => T | undefined
@@ -24,13 +38,20 @@ export function PagedGrid<T>({ total, rowAt, onShown, columns, rowKey, label, so
   const id = useId()
   const [cursor, setCursor] = useState(0)
   const anchor = useRef(0)
-  const virtual = useVirtualizer({ count: total, getScrollElement: () => scroller.current, estimateSize: () => rowHeight, overscan: 8 })
+  const virtual = useVirtualizer({
+    count: total,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => rowHeight,
+    overscan: 8,
+  })
   const items = virtual.getVirtualItems()
   const [first, last] = [items[0]?.index ?? 0, items.at(-1)?.index ?? 0]
   useEffect(() => onShown(first, last), [onShown, first, last])
   const at = Math.min(cursor, Math.max(0, total - 1))
   const tracks = { gridTemplateColumns: `34px ${columns.map((column) => column.width).join(' ')}` }
-  const width = { minWidth: 60 + columns.reduce((sum, column) => sum + Number(/(\d+)px/.exec(column.width)?.[1] ?? 120), 0) }
+  const width = {
+    minWidth: 60 + columns.reduce((sum, column) => sum + Number(/(\d+)px/.exec(column.width)?.[1] ?? 120), 0),
+  }
   const go = (to: number, extend: boolean) => {
     const place = Math.max(0, Math.min(total - 1, to))
     setCursor(place)
@@ -41,11 +62,20 @@ export function PagedGrid<T>({ total, rowAt, onShown, columns, rowKey, label, so
   const onKey = (event: React.KeyboardEvent) => {
     if (event.target !== event.currentTarget || total === 0) return
     const page = Math.max(1, Math.floor((scroller.current?.clientHeight ?? 300) / rowHeight) - 2)
-    const moves: Record<string, number> = { ArrowDown: at + 1, ArrowUp: at - 1, PageDown: at + page, PageUp: at - page, Home: 0, End: total - 1 }
+    const moves: Record<string, number> = {
+      ArrowDown: at + 1,
+      ArrowUp: at - 1,
+      PageDown: at + page,
+      PageUp: at - page,
+      Home: 0,
+      End: total - 1,
+    }
     const row = rowAt(at)
     if (event.key in moves) go(moves[event.key] ?? at, event.shiftKey)
-    else if (event.key === ' ' && row !== undefined) { anchor.current = at; mark(at, at, !isMarked(row)) }
-    else if (event.key === 'Enter' && row !== undefined) open(row)
+    else if (event.key === ' ' && row !== undefined) {
+      anchor.current = at
+      mark(at, at, !isMarked(row))
+    } else if (event.key === 'Enter' && row !== undefined) open(row)
     else if (event.key === 'a' && (event.ctrlKey || event.metaKey)) markAll(true)
     else if (event.key === 'Escape') markAll(false)
     else return
@@ -54,19 +84,39 @@ export function PagedGrid<T>({ total, rowAt, onShown, columns, rowKey, label, so
   }
   return (
     <div
-      className="vtable pgrid" ref={scroller} role="grid" aria-label={label} aria-rowcount={total + 1} aria-multiselectable="true" tabIndex={0}
-      aria-activedescendant={total && rowAt(at) ? `${id}-${at}` : undefined} onKeyDown={onKey}
+      className="vtable pgrid"
+      ref={scroller}
+      role="grid"
+      aria-label={label}
+      aria-rowcount={total + 1}
+      aria-multiselectable="true"
+      tabIndex={0}
+      aria-activedescendant={total && rowAt(at) ? `${id}-${at}` : undefined}
+      onKeyDown={onKey}
     >
       <div role="rowgroup" className="vhead" style={width}>
         <div role="row" className="vrow" style={{ ...tracks, minWidth: 0 }} aria-rowindex={1}>
-          <div role="columnheader"><span className="visually-hidden">Chosen</span></div>
+          <div role="columnheader">
+            <span className="visually-hidden">Chosen</span>
+          </div>
           {columns.map((column) => (
-            <div role="columnheader" key={column.key} className={column.fig ? 'fig' : undefined} aria-sort={sorting.key === column.key ? (sorting.down ? 'descending' : 'ascending') : undefined}>
+            <div
+              role="columnheader"
+              key={column.key}
+              className={column.fig ? 'fig' : undefined}
+              aria-sort={sorting.key === column.key ? (sorting.down ? 'descending' : 'ascending') : undefined}
+            >
               {column.sort ? (
-                <button type="button" onClick={() => onSort({ key: column.key, down: sorting.key === column.key && !sorting.down })}>
-                  {column.title}{sorting.key === column.key && (sorting.down ? ' ↓' : ' ↑')}
+                <button
+                  type="button"
+                  onClick={() => onSort({ key: column.key, down: sorting.key === column.key && !sorting.down })}
+                >
+                  {column.title}
+                  {sorting.key === column.key && (sorting.down ? ' ↓' : ' ↑')}
                 </button>
-              ) : column.title}
+              ) : (
+                column.title
+              )}
             </div>
           ))}
         </div>
@@ -77,24 +127,56 @@ export function PagedGrid<T>({ total, rowAt, onShown, columns, rowKey, label, so
           const marked = row !== undefined && isMarked(row)
           return (
             <div
-              role="row" id={`${id}-${item.index}`} key={row === undefined ? item.index : rowKey(row)} aria-rowindex={item.index + 2} aria-selected={marked}
+              role="row"
+              id={`${id}-${item.index}`}
+              key={row === undefined ? item.index : rowKey(row)}
+              aria-rowindex={item.index + 2}
+              aria-selected={marked}
               className={`vrow${marked ? ' marked' : ''}${item.index === at ? ' at' : ''}`}
-              style={{ ...tracks, minWidth: 0, height: rowHeight, minHeight: 0, position: 'absolute', top: 0, left: 0, right: 0, transform: `translateY(${item.start}px)` }}
-              onMouseDown={() => { setCursor(item.index) }}
+              style={{
+                ...tracks,
+                minWidth: 0,
+                height: rowHeight,
+                minHeight: 0,
+                position: 'absolute',
+                top: 0,
+                left: 0,
+                right: 0,
+                transform: `translateY(${item.start}px)`,
+              }}
+              onMouseDown={() => {
+                setCursor(item.index)
+              }}
             >
-              {row === undefined ? <div role="gridcell" className="quiet" style={{ gridColumn: '1 / -1' }}>…</div> : (
+              {row === undefined ? (
+                <div role="gridcell" className="quiet" style={{ gridColumn: '1 / -1' }}>
+                  …
+                </div>
+              ) : (
                 <>
                   <div role="gridcell">
                     <input
-                      type="checkbox" className="form-check-input" tabIndex={-1} checked={marked} aria-label={`Choose ${rowKey(row)}`}
+                      type="checkbox"
+                      className="form-check-input"
+                      tabIndex={-1}
+                      checked={marked}
+                      aria-label={`Choose ${rowKey(row)}`}
                       onChange={(event) => {
                         const shift = event.nativeEvent instanceof MouseEvent && event.nativeEvent.shiftKey
-                        mark(shift ? Math.min(anchor.current, item.index) : item.index, shift ? Math.max(anchor.current, item.index) : item.index, !marked)
+                        mark(
+                          shift ? Math.min(anchor.current, item.index) : item.index,
+                          shift ? Math.max(anchor.current, item.index) : item.index,
+                          !marked,
+                        )
                         anchor.current = item.index
                       }}
                     />
                   </div>
-                  {columns.map((column) => <div role="gridcell" key={column.key} className={column.fig ? 'fig' : undefined}>{column.cell(row)}</div>)}
+                  {columns.map((column) => (
+                    <div role="gridcell" key={column.key} className={column.fig ? 'fig' : undefined}>
+                      {column.cell(row)}
+                    </div>
+                  ))}
                 </>
               )}
             </div>

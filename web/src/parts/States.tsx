@@ -8,25 +8,49 @@ export function Trouble({ error, again }: { error: unknown; again?: () => void }
   return (
     <div className="trouble" role="alert">
       <b>{title}.</b> {error instanceof Error ? error.message : String(error)}
-      {known && error.status >= 500 && <span className="quiet small"> ({error.asked}, {error.status})</span>}
-      {again && <Button size="sm" variant="outline-primary" className="ms-2" onClick={again}>Try again</Button>}
+      {known && error.status >= 500 && (
+        <span className="quiet small">
+          {' '}
+          ({error.asked}, {error.status})
+        </span>
+      )}
+      {again && (
+        <Button size="sm" variant="outline-primary" className="ms-2" onClick={again}>
+          Try again
+        </Button>
+      )}
     </div>
   )
 }
 
 /** Shown while something is fetched for the first time. */
 export function Wait({ what }: { what: string }) {
-  return <div className="wait" role="status">Fetching {what}…</div>
+  return (
+    <div className="wait" role="status">
+      Fetching {what}…
+    </div>
+  )
 }
 
 /** An empty screen that says what to do first. */
 export function Empty({ title, children }: { title: string; children?: React.ReactNode }) {
-  return <div className="empty"><b>{title}</b>{children}</div>
+  return (
+    <div className="empty">
+      <b>{title}</b>
+      {children}
+    </div>
+  )
 }
 
 /** A state by shape and word, as well as by colour. */
 export function StateMark({ state }: { state: string }) {
   if (state === 'within') return null
-  const [shape, tone] = { near: ['△', 'near'], over: ['▲', 'over'], grace: ['◆', 'over'], restricted: ['■', 'over'] }[state] ?? ['', '']
-  return <span className={tone} aria-hidden="true">{shape}</span>
+  const [shape, tone] = { near: ['△', 'near'], over: ['▲', 'over'], grace: ['◆', 'over'], restricted: ['■', 'over'] }[
+    state
+  ] ?? ['', '']
+  return (
+    <span className={tone} aria-hidden="true">
+      {shape}
+    </span>
+  )
 }

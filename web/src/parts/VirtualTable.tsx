@@ -18,7 +18,17 @@ export interface Sorting {
 }
 
 /** A long table of which only the rows on screen are there. Rows are of one height. */
-export function VirtualTable<T>({ rows, columns, rowKey, label, rowHeight = 35, sorting, onSort, foot, rowClass }: {
+export function VirtualTable<T>({
+  rows,
+  columns,
+  rowKey,
+  label,
+  rowHeight = 35,
+  sorting,
+  onSort,
+  foot,
+  rowClass,
+}: {
   rows: T[]
   columns: Column<T>[]
   rowKey: (row: T) => string | number
@@ -30,7 +40,12 @@ export function VirtualTable<T>({ rows, columns, rowKey, label, rowHeight = 35, 
   rowClass?: (row: T) => string | undefined
 }) {
   const scroller = useRef<HTMLDivElement>(null)
-  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => rowHeight, overscan: 6 })
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => rowHeight,
+    overscan: 6,
+  })
   const tracks = { gridTemplateColumns: columns.map((column) => column.width).join(' ') }
   return (
     // Scrolled by the keyboard too, so it can be focused.
@@ -39,12 +54,20 @@ export function VirtualTable<T>({ rows, columns, rowKey, label, rowHeight = 35, 
         <div role="row" className="vrow" style={tracks} aria-rowindex={1}>
           {columns.map((column) => (
             <div
-              role="columnheader" key={column.key} className={column.fig ? 'fig' : undefined}
+              role="columnheader"
+              key={column.key}
+              className={column.fig ? 'fig' : undefined}
               aria-sort={sorting?.key === column.key ? (sorting.down ? 'descending' : 'ascending') : undefined}
             >
               {column.sort && onSort ? (
-                <button type="button" onClick={() => onSort({ key: column.key, down: sorting?.key === column.key ? !sorting.down : Boolean(column.fig) })}>
-                  {column.title}{sorting?.key === column.key && (sorting.down ? ' ↓' : ' ↑')}
+                <button
+                  type="button"
+                  onClick={() =>
+                    onSort({ key: column.key, down: sorting?.key === column.key ? !sorting.down : Boolean(column.fig) })
+                  }
+                >
+                  {column.title}
+                  {sorting?.key === column.key && (sorting.down ? ' ↓' : ' ↑')}
                 </button>
               ) : (
                 column.title
@@ -59,15 +82,36 @@ export function VirtualTable<T>({ rows, columns, rowKey, label, rowHeight = 35, 
           if (row === undefined) return null
           return (
             <div
-              role="row" key={rowKey(row)} aria-rowindex={item.index + 2} className={`vrow ${rowClass?.(row) ?? ''}`}
-              style={{ ...tracks, height: rowHeight, position: 'absolute', top: 0, left: 0, right: 0, transform: `translateY(${item.start}px)` }}
+              role="row"
+              key={rowKey(row)}
+              aria-rowindex={item.index + 2}
+              className={`vrow ${rowClass?.(row) ?? ''}`}
+              style={{
+                ...tracks,
+                height: rowHeight,
+                position: 'absolute',
+                top: 0,
+                left: 0,
+                right: 0,
+                transform: `translateY(${item.start}px)`,
+              }}
             >
-              {columns.map((column) => <div role="cell" key={column.key} className={column.fig ? 'fig' : undefined}>{column.cell(row)}</div>)}
+              {columns.map((column) => (
+                <div role="cell" key={column.key} className={column.fig ? 'fig' : undefined}>
+                  {column.cell(row)}
+                </div>
+              ))}
             </div>
           )
         })}
       </div>
-      {foot && <div role="rowgroup" className="vfoot"><div role="row" className="vrow" style={tracks}>{foot}</div></div>}
+      {foot && (
+        <div role="rowgroup" className="vfoot">
+          <div role="row" className="vrow" style={tracks}>
+            {foot}
+          </div>
+        </div>
+      )}
     </div>
   )
 }

@@ -8,7 +8,12 @@ const PAGE = 100
  * takes longer, it is counted beside; until then the list is as long as it is known to be, and a page more. What comes and
  * goes by itself is asked for again `every` so many milliseconds.
  */
-export function usePages<T>(key: readonly unknown[], fetch: (offset: number, limit: number) => Promise<{ total: number | null; rows: T[] }>, count?: () => Promise<number>, every?: number) {
+export function usePages<T>(
+  key: readonly unknown[],
+  fetch: (offset: number, limit: number) => Promise<{ total: number | null; rows: T[] }>,
+  count?: () => Promise<number>,
+  every?: number,
+) {
   const [shown, setShown] = useState<[number, number]>([0, 0])
   const numbers = useMemo(() => {
     const found = new Set([0])
@@ -25,15 +30,31 @@ export function usePages<T>(key: readonly unknown[], fetch: (offset: number, lim
       refetchInterval: every,
     })
   const pages = useQueries({ queries: numbers.map(page) })
-  const onShown = useCallback((first: number, last: number) => setShown((now) => (now[0] === first && now[1] === last ? now : [first, last])), [])
-  const rowAt = (place: number): T | undefined => pages[numbers.indexOf(Math.floor(place / PAGE))]?.data?.rows[place % PAGE]
+  const onShown = useCallback(
+    (first: number, last: number) => setShown((now) => (now[0] === first && now[1] === last ? now : [first, last])),
+    [],
+  )
+  const rowAt = (place: number): T | undefined =>
+    pages[numbers.indexOf(Math.floor(place / PAGE))]?.data?.rows[place % PAGE]
   const [first] = pages
   const counting = useQuery({
-    queryKey: [...key, 'count'], queryFn: () => count?.() ?? Promise.resolve(0), enabled: count !== undefined && first?.data?.total === null && !first.isPlaceholderData, staleTime: 30_000, retry: false,
+    queryKey: [...key, 'count'],
+    queryFn: () => count?.() ?? Promise.resolve(0),
+    enabled: count !== undefined && first?.data?.total === null && !first.isPlaceholderData,
+    staleTime: 30_000,
+    retry: false,
   })
-  const known = (first?.data?.rows.length ?? 0) === PAGE ? Math.max(2 * PAGE, shown[1] + PAGE) : (first?.data?.rows.length ?? 0)
+  const known =
+    (first?.data?.rows.length ?? 0) === PAGE ? Math.max(2 * PAGE, shown[1] + PAGE) : (first?.data?.rows.length ?? 0)
   const total = first?.data === undefined ? undefined : (first.data.total ?? counting.data ?? known)
-  return { total, counted: first?.data !== undefined && (first.data.total ?? counting.data) !== undefined, error: first?.error ?? null, stale: first?.isPlaceholderData ?? false, rowAt, onShown }
+  return {
+    total,
+    counted: first?.data !== undefined && (first.data.total ?? counting.data) !== undefined,
+    error: first?.error ?? null,
+    stale: first?.isPlaceholderData ?? false,
+    rowAt,
+    onShown,
+  }
 }
 
 /** Which rows of a list are marked, by a key of theirs, as they were when they were marked. */
@@ -49,5 +70,10 @@ export function useMarked<T>(rowAt: (place: number) => T | undefined, keyOf: (ro
       }
       return next
     })
-  return { marked: [...marked.values()], isMarked: (row: T) => marked.has(keyOf(row)), mark, clear: () => setMarked(new Map()) }
+  return {
+    marked: [...marked.values()],
+    isMarked: (row: T) => marked.has(keyOf(row)),
+    mark,
+    clear: () => setMarked(new Map()),
+  }
 }

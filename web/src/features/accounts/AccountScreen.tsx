@@ -3,7 +3,19 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
 import { api, take } from '../../api/client'
-import { accountDetail, grid as gridQuery, holdsOf, logPage, me, requestsOf, statement, today as todayQuery, type AccountBody, type Grid, type Pool } from '../../api/queries'
+import {
+  accountDetail,
+  grid as gridQuery,
+  holdsOf,
+  logPage,
+  me,
+  requestsOf,
+  statement,
+  today as todayQuery,
+  type AccountBody,
+  type Grid,
+  type Pool,
+} from '../../api/queries'
 import { dayName, monthAfter, monthName } from '../../domain/months'
 import { money } from '../../domain/money'
 import { shortUnits, unitName } from '../../domain/units'
@@ -34,19 +46,36 @@ function Loaded({ body, grid }: { body: AccountBody; grid: Grid }) {
   return (
     <>
       <div className="bar">
-        {body.parent && <Link to={`/accounts/${encodeURIComponent(body.parent)}`} className="quiet small">{body.parent_name} ›</Link>}
+        {body.parent && (
+          <Link to={`/accounts/${encodeURIComponent(body.parent)}`} className="quiet small">
+            {body.parent_name} ›
+          </Link>
+        )}
         <h1>{body.name}</h1>
-        <span className="tag">{body.kind}</span><span className="tag">{body.account}</span>{body.status !== 'active' && <span className="tag near">{body.status}</span>}
+        <span className="tag">{body.kind}</span>
+        <span className="tag">{body.account}</span>
+        {body.status !== 'active' && <span className="tag near">{body.status}</span>}
         <Link className="quiet small" to={`/people?account=${encodeURIComponent(body.account)}`}>
           {(body.people.active ?? 0) + (body.people.invited ?? 0) + (body.people.suspended ?? 0)} people
-          {body.people.invited ? `, ${body.people.invited} invited` : ''}{body.people.suspended ? `, ${body.people.suspended} suspended` : ''}
+          {body.people.invited ? `, ${body.people.invited} invited` : ''}
+          {body.people.suspended ? `, ${body.people.suspended} suspended` : ''}
         </Link>
         <span className="grow" />
-        {body.status !== 'closed' && <Button variant="outline-primary" onClick={() => setCreating(true)}>New account below</Button>}
-        <Link className="btn btn-outline-primary" to={to}>Allocations</Link>
+        {body.status !== 'closed' && (
+          <Button variant="outline-primary" onClick={() => setCreating(true)}>
+            New account below
+          </Button>
+        )}
+        <Link className="btn btn-outline-primary" to={to}>
+          Allocations
+        </Link>
       </div>
       <div className="scroll account" role="region" aria-label={body.name} tabIndex={0}>
-        {body.warnings.map((each) => <p className="over" role="alert" key={each}>{each}</p>)}
+        {body.warnings.map((each) => (
+          <p className="over" role="alert" key={each}>
+            {each}
+          </p>
+        ))}
         <div className="columns">
           <div>
             <Pools pools={pools} place={place} account={body.account} />
@@ -79,29 +108,90 @@ function Pools({ pools, place, account }: { pools: Pool[]; place: number; accoun
     <section aria-label="Pools">
       <h3>Pools</h3>
       <table className="ledger tight">
-        <thead><tr><th>Product</th><th className="fig">In use</th><th className="fig">Counted</th><th className="fig">Reserve</th><th className="fig">Cap</th><th className="fig">Left</th><th>{' '}</th><th><span className="visually-hidden">Ask</span></th></tr></thead>
+        <thead>
+          <tr>
+            <th>Product</th>
+            <th className="fig">In use</th>
+            <th className="fig">Counted</th>
+            <th className="fig">Reserve</th>
+            <th className="fig">Cap</th>
+            <th className="fig">Left</th>
+            <th> </th>
+            <th>
+              <span className="visually-hidden">Ask</span>
+            </th>
+          </tr>
+        </thead>
         <tbody>
           {pools.map((pool) => {
-            const [load, cap, used, room] = [pool.load[place] ?? 0, pool.cap[place] ?? null, pool.used_by[place] ?? 0, pool.headroom[place] ?? 0]
+            const [load, cap, used, room] = [
+              pool.load[place] ?? 0,
+              pool.cap[place] ?? null,
+              pool.used_by[place] ?? 0,
+              pool.headroom[place] ?? 0,
+            ]
             const over = cap !== null && load > cap
             return (
               <tr key={pool.product}>
-                <td><Link to={`/allocations?account=${encodeURIComponent(account)}&product=${encodeURIComponent(pool.product)}&pools=all`}>{pool.name}</Link> <span className="quiet small">{unitName(pool.unit, 2)}</span></td>
+                <td>
+                  <Link
+                    to={`/allocations?account=${encodeURIComponent(account)}&product=${encodeURIComponent(pool.product)}&pools=all`}
+                  >
+                    {pool.name}
+                  </Link>{' '}
+                  <span className="quiet small">{unitName(pool.unit, 2)}</span>
+                </td>
                 <td className="fig">{shortUnits(used, pool.per_unit)}</td>
                 <td className="fig">{shortUnits(load, pool.per_unit)}</td>
                 <td className="fig">{shortUnits(pool.reserve[place] ?? 0, pool.per_unit)}</td>
                 <td className="fig">{cap === null ? '–' : shortUnits(cap, pool.per_unit)}</td>
-                <td className={over ? 'fig over' : 'fig'}>{over ? `${shortUnits(load - cap, pool.per_unit)} over` : shortUnits(Math.max(0, room), pool.per_unit)} <StateMark state={pool.state[place] ?? 'within'} /></td>
-                <td><Gauge width={130} amounts={{ used: Math.min(used, load), held: pool.held_by[place] ?? load, reserve: pool.reserve[place] ?? 0, limit: cap, reachable: load + Math.max(0, room) }} /></td>
-                <td className="fig">{top && !pool.owned && <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setAsking(asking === pool.product ? null : pool.product)}>Ask for more</button>}</td>
+                <td className={over ? 'fig over' : 'fig'}>
+                  {over
+                    ? `${shortUnits(load - cap, pool.per_unit)} over`
+                    : shortUnits(Math.max(0, room), pool.per_unit)}{' '}
+                  <StateMark state={pool.state[place] ?? 'within'} />
+                </td>
+                <td>
+                  <Gauge
+                    width={130}
+                    amounts={{
+                      used: Math.min(used, load),
+                      held: pool.held_by[place] ?? load,
+                      reserve: pool.reserve[place] ?? 0,
+                      limit: cap,
+                      reachable: load + Math.max(0, room),
+                    }}
+                  />
+                </td>
+                <td className="fig">
+                  {top && !pool.owned && (
+                    <button
+                      type="button"
+                      className="btn btn-link btn-sm p-0"
+                      onClick={() => setAsking(asking === pool.product ? null : pool.product)}
+                    >
+                      Ask for more
+                    </button>
+                  )}
+                </td>
               </tr>
             )
           })}
         </tbody>
       </table>
-      {pools.filter((pool) => pool.product === asking).map((pool) => (
-        <AskForm key={pool.product} account={account} product={pool.product} productName={pool.name} unit={pool.unit} perUnit={pool.per_unit} done={() => setAsking(null)} />
-      ))}
+      {pools
+        .filter((pool) => pool.product === asking)
+        .map((pool) => (
+          <AskForm
+            key={pool.product}
+            account={account}
+            product={pool.product}
+            productName={pool.name}
+            unit={pool.unit}
+            perUnit={pool.per_unit}
+            done={() => setAsking(null)}
+          />
+        ))}
     </section>
   )
 }
@@ -111,7 +201,11 @@ function Requests({ account }: { account: string }) {
   return (
     <section aria-label="Requests">
       <h3>Requests</h3>
-      {found.data?.length ? found.data.map((each) => <RequestItem request={each} key={each.id} />) : <p className="quiet">None so far.</p>}
+      {found.data?.length ? (
+        found.data.map((each) => <RequestItem request={each} key={each.id} />)
+      ) : (
+        <p className="quiet">None so far.</p>
+      )}
     </section>
   )
 }
@@ -121,13 +215,28 @@ function Changes({ account }: { account: string }) {
   const mine = found.data?.entries.slice(0, 8) ?? []
   return (
     <section aria-label="Last changes">
-      <h3>Last changes <Link className="small ms-2" to={`/log?account=${encodeURIComponent(account)}`}>all of them</Link></h3>
+      <h3>
+        Last changes{' '}
+        <Link className="small ms-2" to={`/log?account=${encodeURIComponent(account)}`}>
+          all of them
+        </Link>
+      </h3>
       <table className="ledger tight">
         <tbody>
           {mine.map((each) => (
             <tr key={each.number}>
-              <td className="text-nowrap quiet">{dayName(each.at.slice(0, 10))}</td><td>{each.actor}</td><td>{each.action} {each.subject}</td>
-              <td>{each.changes.map((change) => <span className="me-3" key={change.what}>{change.what} {change.before && <s className="quiet">{change.before}</s>} <b>{change.after}</b></span>)}</td>
+              <td className="text-nowrap quiet">{dayName(each.at.slice(0, 10))}</td>
+              <td>{each.actor}</td>
+              <td>
+                {each.action} {each.subject}
+              </td>
+              <td>
+                {each.changes.map((change) => (
+                  <span className="me-3" key={change.what}>
+                    {change.what} {change.before && <s className="quiet">{change.before}</s>} <b>{change.after}</b>
+                  </span>
+                ))}
+              </td>
             </tr>
           ))}
         </tbody>
@@ -143,10 +252,15 @@ function Facts({ body, grid }: { body: AccountBody; grid: Grid }) {
   const save = async (form: FormData) => {
     const text = (name: string) => ((form.get(name) as string | null) ?? '').trim()
     try {
-      await take(api.PUT('/api/accounts/{account}', {
-        params: { path: { account: body.account } }, body: { name: text('name'), admin_email: text('admin') || null, billing_email: text('billing') || null },
-      }))
-      await Promise.all(['accounts', 'allocations', 'log', 'today'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
+      await take(
+        api.PUT('/api/accounts/{account}', {
+          params: { path: { account: body.account } },
+          body: { name: text('name'), admin_email: text('admin') || null, billing_email: text('billing') || null },
+        }),
+      )
+      await Promise.all(
+        ['accounts', 'allocations', 'log', 'today'].map((key) => queries.invalidateQueries({ queryKey: [key] })),
+      )
       setSaid({ text: 'Saved.', bad: false })
     } catch (error) {
       setSaid({ text: error instanceof Error ? error.message : 'That did not work.', bad: true })
@@ -158,17 +272,48 @@ function Facts({ body, grid }: { body: AccountBody; grid: Grid }) {
   return (
     <section aria-label="Contacts">
       <h3>Name and contacts</h3>
-      <Form onSubmit={(event) => { event.preventDefault(); void save(new FormData(event.currentTarget)) }}>
-        <Form.Group controlId="account-name"><Form.Label>Name</Form.Label><Form.Control name="name" defaultValue={body.name} maxLength={200} /></Form.Group>
-        <Form.Group controlId="account-admin"><Form.Label>Admin</Form.Label><Form.Control name="admin" type="email" defaultValue={body.admin_email ?? ''} /></Form.Group>
-        <Form.Group controlId="account-billing"><Form.Label>Billing contact</Form.Label><Form.Control name="billing" type="email" defaultValue={body.billing_email ?? ''} /></Form.Group>
-        <div className="d-flex gap-2 align-items-center mt-2"><Button type="submit" variant="outline-primary">Save</Button>{said && <span className={said.bad ? 'over small' : 'good small'} role={said.bad ? 'alert' : 'status'}>{said.text}</span>}</div>
+      <Form
+        onSubmit={(event) => {
+          event.preventDefault()
+          void save(new FormData(event.currentTarget))
+        }}
+      >
+        <Form.Group controlId="account-name">
+          <Form.Label>Name</Form.Label>
+          <Form.Control name="name" defaultValue={body.name} maxLength={200} />
+        </Form.Group>
+        <Form.Group controlId="account-admin">
+          <Form.Label>Admin</Form.Label>
+          <Form.Control name="admin" type="email" defaultValue={body.admin_email ?? ''} />
+        </Form.Group>
+        <Form.Group controlId="account-billing">
+          <Form.Label>Billing contact</Form.Label>
+          <Form.Control name="billing" type="email" defaultValue={body.billing_email ?? ''} />
+        </Form.Group>
+        <div className="d-flex gap-2 align-items-center mt-2">
+          <Button type="submit" variant="outline-primary">
+            Save
+          </Button>
+          {said && (
+            <span className={said.bad ? 'over small' : 'good small'} role={said.bad ? 'alert' : 'status'}>
+              {said.text}
+            </span>
+          )}
+        </div>
       </Form>
       {body.parent && (
         <Form.Group controlId="account-parent" className="mt-2">
           <Form.Label>Stands below (a move goes into the draft)</Form.Label>
           <Form.Select value={body.parent} onChange={(event) => move(event.target.value)}>
-            {grid.accounts.code.map((code, at) => (grid.accounts.kind[at] !== 'sub-account' || code === body.parent || body.kind === 'sub-account') && code !== body.account && <option key={code} value={code}>{grid.accounts.name[at]}</option>)}
+            {grid.accounts.code.map(
+              (code, at) =>
+                (grid.accounts.kind[at] !== 'sub-account' || code === body.parent || body.kind === 'sub-account') &&
+                code !== body.account && (
+                  <option key={code} value={code}>
+                    {grid.accounts.name[at]}
+                  </option>
+                ),
+            )}
           </Form.Select>
         </Form.Group>
       )}
@@ -184,7 +329,12 @@ function OnHold({ account, grid }: { account: string; grid: Grid }) {
     <section aria-label="On hold">
       <h3>On hold</h3>
       <ul className="plain">
-        {found.data.map((each) => <li key={`${each.product} ${each.subject}`}>■ {each.subject}, {pool(each.product)} <span className="quiet small">since {dayName(each.since.slice(0, 10))}</span></li>)}
+        {found.data.map((each) => (
+          <li key={`${each.product} ${each.subject}`}>
+            ■ {each.subject}, {pool(each.product)}{' '}
+            <span className="quiet small">since {dayName(each.since.slice(0, 10))}</span>
+          </li>
+        ))}
       </ul>
     </section>
   )
@@ -194,7 +344,18 @@ function Notices({ account }: { account: string }) {
   const found = useQuery(todayQuery)
   const mine = (found.data?.notices ?? []).filter((each) => each.account === account).slice(0, 6)
   if (!mine.length) return null
-  return <section aria-label="Notices"><h3>Notices</h3><ul className="plain">{mine.map((each) => <li key={each.id}><span className="quiet small">{dayName(each.at.slice(0, 10))}</span> {each.subject}</li>)}</ul></section>
+  return (
+    <section aria-label="Notices">
+      <h3>Notices</h3>
+      <ul className="plain">
+        {mine.map((each) => (
+          <li key={each.id}>
+            <span className="quiet small">{dayName(each.at.slice(0, 10))}</span> {each.subject}
+          </li>
+        ))}
+      </ul>
+    </section>
+  )
 }
 
 function Statements({ account }: { account: string }) {
@@ -212,7 +373,15 @@ function StatementLine({ account, month }: { account: string; month: string }) {
   return (
     <div className="d-flex justify-content-between">
       <Link to={`/statements/${encodeURIComponent(account)}?month=${month}`}>{monthName(month)}</Link>
-      <span className="fig">{found.data ? <>{money(found.data.total)} <span className="quiet small">{found.data.currency}</span></> : '…'}</span>
+      <span className="fig">
+        {found.data ? (
+          <>
+            {money(found.data.total)} <span className="quiet small">{found.data.currency}</span>
+          </>
+        ) : (
+          '…'
+        )}
+      </span>
     </div>
   )
 }
@@ -222,8 +391,14 @@ function Below({ body }: { body: AccountBody }) {
   return (
     <section aria-label="Accounts below">
       <h3>Below</h3>
-      <ul className="plain">{body.below.map((each) => <li key={each.account}><Link to={`/accounts/${encodeURIComponent(each.account)}`}>{each.name}</Link> <span className="quiet small">{each.kind}</span></li>)}</ul>
+      <ul className="plain">
+        {body.below.map((each) => (
+          <li key={each.account}>
+            <Link to={`/accounts/${encodeURIComponent(each.account)}`}>{each.name}</Link>{' '}
+            <span className="quiet small">{each.kind}</span>
+          </li>
+        ))}
+      </ul>
     </section>
   )
 }
-

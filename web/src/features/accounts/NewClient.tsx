@@ -8,7 +8,12 @@ import { afterShape, parseLines } from '../../domain/newAccounts'
 import { isClosed } from '../../domain/tree'
 import { useDraft } from '../drafts/context'
 
-const KINDS: Record<string, NewAccount['account_kind'][]> = { operator: ['client', 'reseller', 'sub-account'], reseller: ['client', 'sub-account'], client: ['sub-account'], 'sub-account': ['sub-account'] }
+const KINDS: Record<string, NewAccount['account_kind'][]> = {
+  operator: ['client', 'reseller', 'sub-account'],
+  reseller: ['client', 'sub-account'],
+  client: ['sub-account'],
+  'sub-account': ['sub-account'],
+}
 
 /** One new account or a list of them, with another one's departments and allocations if wished; all of it goes into the draft. */
 export function NewClient({ parent, grid, close }: { parent: AccountBody; grid: Grid; close: () => void }) {
@@ -21,14 +26,20 @@ export function NewClient({ parent, grid, close }: { parent: AccountBody; grid: 
   const lines = parseLines(text, grid.accounts.code)
   const wrong = lines.find((each) => each.wrong)
   const place = grid.accounts.code.indexOf(parent.account)
-  const models = grid.accounts.code.filter((_, at) => grid.accounts.parent[at] === place && grid.accounts.kind[at] === kind && !isClosed(grid.accounts, at))
+  const models = grid.accounts.code.filter(
+    (_, at) => grid.accounts.parent[at] === place && grid.accounts.kind[at] === kind && !isClosed(grid.accounts, at),
+  )
   const queries = useQueryClient()
   const templates = (useQuery(templatesQuery).data ?? []).filter((each) => each.shape.accounts[0]?.kind === kind)
   const [from, chosen] = [like.slice(0, like.indexOf(' ')), like.slice(like.indexOf(' ') + 1)]
   const create = async () => {
     try {
-      const shape = from === 'template' ? (templates.find((each) => each.name === chosen)?.shape ?? null)
-        : from === 'account' ? await take(api.GET('/api/accounts/{account}/shape', { params: { path: { account: chosen } } })) : null
+      const shape =
+        from === 'template'
+          ? (templates.find((each) => each.name === chosen)?.shape ?? null)
+          : from === 'account'
+            ? await take(api.GET('/api/accounts/{account}/shape', { params: { path: { account: chosen } } }))
+            : null
       draft.set(lines.flatMap((line) => afterShape(line, parent.account, kind, shape, `${grid.day.slice(0, 7)}-01`)))
       close()
     } catch (error) {
@@ -46,37 +57,109 @@ export function NewClient({ parent, grid, close }: { parent: AccountBody; grid: 
   }
   return (
     <Modal show onHide={close} animation={false} size="lg" aria-labelledby="new-title">
-      <Form onSubmit={(event) => { event.preventDefault(); void create() }}>
-        <Modal.Header closeButton><Modal.Title id="new-title">New below {parent.name}</Modal.Title></Modal.Header>
+      <Form
+        onSubmit={(event) => {
+          event.preventDefault()
+          void create()
+        }}
+      >
+        <Modal.Header closeButton>
+          <Modal.Title id="new-title">New below {parent.name}</Modal.Title>
+        </Modal.Header>
         <Modal.Body>
           <div className="shareform">
-            <Form.Group controlId="new-kind"><Form.Label>Kind</Form.Label><Form.Select value={kind} onChange={(event) => setKind(event.target.value as NewAccount['account_kind'])}>{kinds.map((each) => <option key={each}>{each}</option>)}</Form.Select></Form.Group>
+            <Form.Group controlId="new-kind">
+              <Form.Label>Kind</Form.Label>
+              <Form.Select value={kind} onChange={(event) => setKind(event.target.value as NewAccount['account_kind'])}>
+                {kinds.map((each) => (
+                  <option key={each}>{each}</option>
+                ))}
+              </Form.Select>
+            </Form.Group>
             <Form.Group controlId="new-like" style={{ gridColumn: 'span 2' }}>
               <Form.Label>Departments, allocations and own rates from</Form.Label>
               <Form.Select value={like} onChange={(event) => setLike(event.target.value)}>
                 <option value="">none yet</option>
-                {templates.length > 0 && <optgroup label="Templates">{templates.map((each) => <option key={each.name} value={`template ${each.name}`}>{each.name}</option>)}</optgroup>}
-                <optgroup label="Accounts as they are">{models.map((code) => <option key={code} value={`account ${code}`}>{grid.accounts.name[grid.accounts.code.indexOf(code)]}</option>)}</optgroup>
+                {templates.length > 0 && (
+                  <optgroup label="Templates">
+                    {templates.map((each) => (
+                      <option key={each.name} value={`template ${each.name}`}>
+                        {each.name}
+                      </option>
+                    ))}
+                  </optgroup>
+                )}
+                <optgroup label="Accounts as they are">
+                  {models.map((code) => (
+                    <option key={code} value={`account ${code}`}>
+                      {grid.accounts.name[grid.accounts.code.indexOf(code)]}
+                    </option>
+                  ))}
+                </optgroup>
               </Form.Select>
-              {from === 'template' && <Button variant="link" size="sm" className="p-0" onClick={() => void forget()}>Put this template away</Button>}
+              {from === 'template' && (
+                <Button variant="link" size="sm" className="p-0" onClick={() => void forget()}>
+                  Put this template away
+                </Button>
+              )}
             </Form.Group>
           </div>
           <Form.Group controlId="new-names">
-            <Form.Label>One a line: name, admin’s address, billing contact’s address, code. Only the name is needed; a block from a spreadsheet can be pasted.</Form.Label>
-            <Form.Control as="textarea" rows={4} autoFocus value={text} onChange={(event) => setText(event.target.value)} placeholder="Plover Chandlery; ada@plover.example; accounts@plover.example" />
+            <Form.Label>
+              One a line: name, admin’s address, billing contact’s address, code. Only the name is needed; a block from
+              a spreadsheet can be pasted.
+            </Form.Label>
+            <Form.Control
+              as="textarea"
+              rows={4}
+              autoFocus
+              value={text}
+              onChange={(event) => setText(event.target.value)}
+              placeholder="Plover Chandlery; ada@plover.example; accounts@plover.example"
+            />
           </Form.Group>
           {lines.length > 0 && (
             <table className="ledger tight mt-2" aria-label="What will be created">
-              <thead><tr><th>Name</th><th>Code</th><th>Admin</th><th>Billing contact</th></tr></thead>
-              <tbody>{lines.slice(0, 50).map((each, at) => <tr key={at}><td>{each.name}{each.wrong && <div className="over small">{each.wrong}</div>}</td><td>{each.code}</td><td>{each.admin ?? <span className="near">none</span>}</td><td>{each.billing ?? <span className="near">none</span>}</td></tr>)}</tbody>
+              <thead>
+                <tr>
+                  <th>Name</th>
+                  <th>Code</th>
+                  <th>Admin</th>
+                  <th>Billing contact</th>
+                </tr>
+              </thead>
+              <tbody>
+                {lines.slice(0, 50).map((each, at) => (
+                  <tr key={at}>
+                    <td>
+                      {each.name}
+                      {each.wrong && <div className="over small">{each.wrong}</div>}
+                    </td>
+                    <td>{each.code}</td>
+                    <td>{each.admin ?? <span className="near">none</span>}</td>
+                    <td>{each.billing ?? <span className="near">none</span>}</td>
+                  </tr>
+                ))}
+              </tbody>
             </table>
           )}
-          <p className="quiet small mt-2">Where no rate of its own comes along, the rates {parent.name} has for all its buyers price it from the first day on.</p>
-          {trouble && <p className="over" role="alert">{trouble}</p>}
+          <p className="quiet small mt-2">
+            Where no rate of its own comes along, the rates {parent.name} has for all its buyers price it from the first
+            day on.
+          </p>
+          {trouble && (
+            <p className="over" role="alert">
+              {trouble}
+            </p>
+          )}
         </Modal.Body>
         <Modal.Footer>
-          <Button variant="outline-primary" onClick={close}>Cancel</Button>
-          <Button type="submit" disabled={!lines.length || wrong !== undefined}>Put {lines.length > 1 ? `${lines.length} accounts` : 'it'} into the draft</Button>
+          <Button variant="outline-primary" onClick={close}>
+            Cancel
+          </Button>
+          <Button type="submit" disabled={!lines.length || wrong !== undefined}>
+            Put {lines.length > 1 ? `${lines.length} accounts` : 'it'} into the draft
+          </Button>
         </Modal.Footer>
       </Form>
     </Modal>

@@ -13,7 +13,16 @@ export function Status({ body }: { body: AccountBody }) {
   const [choosing, setChoosing] = useState(false)
   const staged = draft.changes[`status\n${body.account}`] as StatusChange | undefined
   const put = (status: StatusChange['status'], charged = true) => {
-    draft.set([{ kind: 'status', account: body.account, status, charged, was: body.own_status as StatusChange['status'], was_charged: body.charged }])
+    draft.set([
+      {
+        kind: 'status',
+        account: body.account,
+        status,
+        charged,
+        was: body.own_status as StatusChange['status'],
+        was_charged: body.charged,
+      },
+    ])
     setChoosing(false)
   }
   const above = body.status !== body.own_status
@@ -21,27 +30,70 @@ export function Status({ body }: { body: AccountBody }) {
     <section aria-label="Status">
       <h3>Status</h3>
       <p className="mb-1">
-        {body.status === 'active' ? 'Active' : <b className="near">{body.status === 'closed' ? '■ Closed' : `◆ Suspended, ${body.charged ? 'charged all the same' : 'not charged'}`}</b>}
+        {body.status === 'active' ? (
+          'Active'
+        ) : (
+          <b className="near">
+            {body.status === 'closed'
+              ? '■ Closed'
+              : `◆ Suspended, ${body.charged ? 'charged all the same' : 'not charged'}`}
+          </b>
+        )}
         {body.status_since && <span className="quiet small"> since {dayName(body.status_since)}</span>}
         {above && <span className="quiet small"> with an account above it</span>}
       </p>
       {staged ? (
-        <p className="small mb-0">In the draft: <b>{staged.status}{staged.status === 'suspended' && (staged.charged ? ', charged' : ', not charged')}</b>. Apply it now or on a day.{' '}
-          <button type="button" className="btn btn-link btn-sm p-0" onClick={() => draft.forget([`status\n${body.account}`])}>Take it out</button>
+        <p className="small mb-0">
+          In the draft:{' '}
+          <b>
+            {staged.status}
+            {staged.status === 'suspended' && (staged.charged ? ', charged' : ', not charged')}
+          </b>
+          . Apply it now or on a day.{' '}
+          <button
+            type="button"
+            className="btn btn-link btn-sm p-0"
+            onClick={() => draft.forget([`status\n${body.account}`])}
+          >
+            Take it out
+          </button>
         </p>
       ) : choosing ? (
         <div className="d-flex gap-2 flex-wrap" role="group" aria-label="Suspend">
-          <Button size="sm" onClick={() => put('suspended', true)}>Suspend and charge</Button>
-          <Button size="sm" onClick={() => put('suspended', false)}>Suspend, do not charge</Button>
-          <Button size="sm" variant="link" onClick={() => setChoosing(false)}>Not now</Button>
-          <p className="quiet small mb-0">People keep what they have, nothing new is given out. Not charged: the days count nothing on its statement; what it costs you stays.</p>
+          <Button size="sm" onClick={() => put('suspended', true)}>
+            Suspend and charge
+          </Button>
+          <Button size="sm" onClick={() => put('suspended', false)}>
+            Suspend, do not charge
+          </Button>
+          <Button size="sm" variant="link" onClick={() => setChoosing(false)}>
+            Not now
+          </Button>
+          <p className="quiet small mb-0">
+            People keep what they have, nothing new is given out. Not charged: the days count nothing on its statement;
+            what it costs you stays.
+          </p>
         </div>
-      ) : !above && (
-        <div className="d-flex gap-2">
-          {body.own_status === 'active' && <Button size="sm" variant="outline-primary" onClick={() => setChoosing(true)}>Suspend…</Button>}
-          {body.own_status !== 'active' && <Button size="sm" variant="outline-primary" onClick={() => put('active')}>{body.own_status === 'closed' ? 'Reopen' : 'Resume'}</Button>}
-          {body.own_status !== 'closed' && <Button size="sm" variant="outline-primary" onClick={() => put('closed')}>Close it</Button>}
-        </div>
+      ) : (
+        !above && (
+          <div className="d-flex gap-2">
+            {body.own_status === 'active' && (
+              <Button size="sm" variant="outline-primary" onClick={() => setChoosing(true)}>
+                Suspend…
+              </Button>
+            )}
+            {body.own_status !== 'active' && (
+              <Button size="sm" variant="outline-primary" onClick={() => put('active')}>
+                {body.own_status === 'closed' ? 'Reopen' : 'Resume'}
+              </Button>
+            )}
+            {body.own_status !== 'closed' && (
+              <Button size="sm" variant="outline-primary" onClick={() => put('closed')}>
+                Close it
+              </Button>
+            )}
+          </div>
+        )
       )}
     </section>
   )
@@ -54,9 +106,21 @@ export function KeepTemplate({ body }: { body: AccountBody }) {
   const keep = async (form: FormData) => {
     const text = (name: string) => ((form.get(name) as string | null) ?? '').trim()
     try {
-      const kept = await take(api.PUT('/api/accounts/templates', { body: { name: text('template'), account: body.account, admin_email: text('template-admin') || null, billing_email: null } }))
+      const kept = await take(
+        api.PUT('/api/accounts/templates', {
+          body: {
+            name: text('template'),
+            account: body.account,
+            admin_email: text('template-admin') || null,
+            billing_email: null,
+          },
+        }),
+      )
       await queries.invalidateQueries({ queryKey: templates.queryKey })
-      setSaid({ text: `“${kept.name}” is kept, with ${kept.shape.accounts.length - 1} accounts below and ${kept.shape.terms.length} allocations.`, bad: false })
+      setSaid({
+        text: `“${kept.name}” is kept, with ${kept.shape.accounts.length - 1} accounts below and ${kept.shape.terms.length} allocations.`,
+        bad: false,
+      })
     } catch (error) {
       setSaid({ text: error instanceof Error ? error.message : 'That did not work.', bad: true })
     }
@@ -64,10 +128,30 @@ export function KeepTemplate({ body }: { body: AccountBody }) {
   return (
     <section aria-label="Template">
       <h3>Template for new accounts</h3>
-      <Form onSubmit={(event) => { event.preventDefault(); void keep(new FormData(event.currentTarget)) }}>
-        <Form.Group controlId="template-name"><Form.Label>Name</Form.Label><Form.Control name="template" required maxLength={200} placeholder={`like ${body.name}`} /></Form.Group>
-        <Form.Group controlId="template-admin"><Form.Label>Their admin, until they have one</Form.Label><Form.Control name="template-admin" type="email" /></Form.Group>
-        <div className="d-flex gap-2 align-items-center mt-2"><Button type="submit" variant="outline-primary">Keep as template</Button>{said && <span className={said.bad ? 'over small' : 'good small'} role={said.bad ? 'alert' : 'status'}>{said.text}</span>}</div>
+      <Form
+        onSubmit={(event) => {
+          event.preventDefault()
+          void keep(new FormData(event.currentTarget))
+        }}
+      >
+        <Form.Group controlId="template-name">
+          <Form.Label>Name</Form.Label>
+          <Form.Control name="template" required maxLength={200} placeholder={`like ${body.name}`} />
+        </Form.Group>
+        <Form.Group controlId="template-admin">
+          <Form.Label>Their admin, until they have one</Form.Label>
+          <Form.Control name="template-admin" type="email" />
+        </Form.Group>
+        <div className="d-flex gap-2 align-items-center mt-2">
+          <Button type="submit" variant="outline-primary">
+            Keep as template
+          </Button>
+          {said && (
+            <span className={said.bad ? 'over small' : 'good small'} role={said.bad ? 'alert' : 'status'}>
+              {said.text}
+            </span>
+          )}
+        </div>
       </Form>
     </section>
   )

@@ -61,7 +61,9 @@ export function AllocationGrid(props: GridProps) {
   const columnWidth = Math.max(COLUMN, Math.floor((width - nameWidth) / Math.max(1, pools.length)))
   const overflows = nameWidth + columnWidth * pools.length > width
   const first = overflows ? Math.max(0, Math.floor(left / columnWidth)) : 0
-  const last = overflows ? Math.min(pools.length, first + Math.ceil((width - nameWidth) / columnWidth) + 1) : pools.length
+  const last = overflows
+    ? Math.min(pools.length, first + Math.ceil((width - nameWidth) / columnWidth) + 1)
+    : pools.length
 
   const rangeExtractor = useCallback(
     (range: Shown) => {
@@ -72,8 +74,14 @@ export function AllocationGrid(props: GridProps) {
     [cursor.row],
   )
   const virtual = useVirtualizer({
-    count: places.length, getScrollElement: () => scroller.current, estimateSize: () => ROW, overscan: 2, scrollPaddingStart: HEAD + 2,
-    scrollPaddingEnd: 4, paddingStart: 0, rangeExtractor,
+    count: places.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => ROW,
+    overscan: 2,
+    scrollPaddingStart: HEAD + 2,
+    scrollPaddingEnd: 4,
+    paddingStart: 0,
+    rangeExtractor,
   })
 
   const page = Math.max(1, Math.floor((virtual.scrollRect?.height ?? 600) / ROW) - 3)
@@ -137,9 +145,17 @@ export function AllocationGrid(props: GridProps) {
   const onKeyDown = (event: React.KeyboardEvent) => {
     const extent = { rows: places.length, columns: pools.length, page }
     if (edit) {
-      if (event.key === 'Enter') { event.preventDefault(); finish(cursor, event.ctrlKey || event.metaKey) }
-      else if (event.key === 'Tab') { event.preventDefault(); finish(move(cursor, event.shiftKey ? 'ArrowLeft' : 'ArrowRight', false, extent) ?? cursor, false) }
-      else if (event.key === 'Escape') { event.preventDefault(); setEdit(null); wantsFocus.current = true }
+      if (event.key === 'Enter') {
+        event.preventDefault()
+        finish(cursor, event.ctrlKey || event.metaKey)
+      } else if (event.key === 'Tab') {
+        event.preventDefault()
+        finish(move(cursor, event.shiftKey ? 'ArrowLeft' : 'ArrowRight', false, extent) ?? cursor, false)
+      } else if (event.key === 'Escape') {
+        event.preventDefault()
+        setEdit(null)
+        wantsFocus.current = true
+      }
       return
     }
     const ctrl = event.ctrlKey || event.metaKey
@@ -154,7 +170,11 @@ export function AllocationGrid(props: GridProps) {
         }
         return
       }
-      if (event.key === 'ArrowLeft') { event.preventDefault(); go({ row: cursor.row, column: -1 }); return }
+      if (event.key === 'ArrowLeft') {
+        event.preventDefault()
+        go({ row: cursor.row, column: -1 })
+        return
+      }
       if (event.key === 'ArrowRight') {
         event.preventDefault()
         if (model.below[place] && !props.isOpen(place)) props.toggle(place, true)
@@ -162,8 +182,17 @@ export function AllocationGrid(props: GridProps) {
         return
       }
     }
-    if (event.key === 'Escape' && anchor) { event.preventDefault(); setAnchor(null); return }
-    const to = move({ row: cursor.row, column: Math.max(cursor.column, event.key === 'End' ? 0 : cursor.column) }, event.key, ctrl, extent)
+    if (event.key === 'Escape' && anchor) {
+      event.preventDefault()
+      setAnchor(null)
+      return
+    }
+    const to = move(
+      { row: cursor.row, column: Math.max(cursor.column, event.key === 'End' ? 0 : cursor.column) },
+      event.key,
+      ctrl,
+      extent,
+    )
     if (to) {
       event.preventDefault()
       setAnchor(event.shiftKey ? (anchor ?? cursor) : null)
@@ -171,20 +200,36 @@ export function AllocationGrid(props: GridProps) {
       go(stays ? { row: to.row, column: -1 } : to)
       return
     }
-    if (event.key === ' ' && model.below[place]) { event.preventDefault(); props.toggle(place); return }
+    if (event.key === ' ' && model.below[place]) {
+      event.preventDefault()
+      props.toggle(place)
+      return
+    }
     if (ctrl && cursor.column >= 0 && (event.key === 'd' || event.key === 'r')) {
       event.preventDefault()
       props.fill(range, event.key === 'd' ? 'down' : 'right')
       return
     }
     if (ctrl || event.altKey || cursor.column < 0) {
-      if (event.key === 'Enter' && model.below[place]) { event.preventDefault(); props.toggle(place) }
+      if (event.key === 'Enter' && model.below[place]) {
+        event.preventDefault()
+        props.toggle(place)
+      }
       return
     }
-    if (/^[0-9+-]$/.test(event.key)) { event.preventDefault(); begin('cap', event.key) }
-    else if (event.key === 'Enter' || event.key === 'F2' || event.key === 'c') { event.preventDefault(); begin('cap', '') }
-    else if (event.key === 'r') { event.preventDefault(); begin('reserve', '') }
-    else if (event.key === 'Delete' || event.key === 'Backspace') { event.preventDefault(); props.clear(range) }
+    if (/^[0-9+-]$/.test(event.key)) {
+      event.preventDefault()
+      begin('cap', event.key)
+    } else if (event.key === 'Enter' || event.key === 'F2' || event.key === 'c') {
+      event.preventDefault()
+      begin('cap', '')
+    } else if (event.key === 'r') {
+      event.preventDefault()
+      begin('reserve', '')
+    } else if (event.key === 'Delete' || event.key === 'Backspace') {
+      event.preventDefault()
+      props.clear(range)
+    }
   }
 
   const onClick = (event: React.MouseEvent) => {
@@ -192,7 +237,10 @@ export function AllocationGrid(props: GridProps) {
     const cell = target.closest<HTMLElement>('[data-col]')
     if (!cell || target.closest('input')) return
     const row = Number(cell.dataset.row)
-    if (edit && !props.commit(edit, between(cursor, cursor), cursor)) { setEdit({ ...edit, wrong: true }); return }
+    if (edit && !props.commit(edit, between(cursor, cursor), cursor)) {
+      setEdit({ ...edit, wrong: true })
+      return
+    }
     setEdit(null)
     setAnchor(event.shiftKey ? (anchor ?? cursor) : null)
     wantsFocus.current = true
@@ -219,14 +267,35 @@ export function AllocationGrid(props: GridProps) {
   return (
     // Keys and clicks are taken here for all cells, so that no cell needs handlers of its own.
     <div
-      ref={scroller} className={overflows ? 'agrid overflows' : 'agrid'} role="treegrid" aria-label="Accounts against pools" aria-rowcount={places.length + 1}
-      aria-colcount={pools.length + 1} tabIndex={-1} onKeyDown={onKeyDown} onClick={onClick} onDoubleClick={onDoubleClick} onCopy={onCopy} onPaste={onPaste}
-      onFocus={() => { inside.current = true }}
-      onBlur={(event) => { if (event.relatedTarget !== null) inside.current = event.currentTarget.contains(event.relatedTarget) }}
+      ref={scroller}
+      className={overflows ? 'agrid overflows' : 'agrid'}
+      role="treegrid"
+      aria-label="Accounts against pools"
+      aria-rowcount={places.length + 1}
+      aria-colcount={pools.length + 1}
+      tabIndex={-1}
+      onKeyDown={onKeyDown}
+      onClick={onClick}
+      onDoubleClick={onDoubleClick}
+      onCopy={onCopy}
+      onPaste={onPaste}
+      onFocus={() => {
+        inside.current = true
+      }}
+      onBlur={(event) => {
+        if (event.relatedTarget !== null) inside.current = event.currentTarget.contains(event.relatedTarget)
+      }}
       aria-multiselectable="true"
       onScroll={(event) => setLeft(event.currentTarget.scrollLeft)}
     >
-      <div style={{ width: nameWidth + columnWidth * pools.length, height: HEAD + virtual.getTotalSize(), position: 'relative' }} role="presentation">
+      <div
+        style={{
+          width: nameWidth + columnWidth * pools.length,
+          height: HEAD + virtual.getTotalSize(),
+          position: 'relative',
+        }}
+        role="presentation"
+      >
         <Head pools={pools} nameWidth={nameWidth} columnWidth={columnWidth} />
         <div style={{ position: 'relative' }} role="rowgroup">
           {virtual.getVirtualItems().map((item) => {
@@ -236,10 +305,29 @@ export function AllocationGrid(props: GridProps) {
             const inside = chosen && item.index >= range.from.row && item.index <= range.to.row
             return (
               <Row
-                key={code} place={place} index={item.index} top={item.start} name={model.accounts.name[place] ?? ''} kind={model.accounts.kind[place] ?? ''} status={model.accounts.status[place] ?? 'active'}
-                depth={model.depth[place] ?? 0} below={model.below[place] ?? 0} open={props.isOpen(place)} pools={pools} first={first} last={last}
-                nameWidth={nameWidth} columnWidth={columnWidth} active={active} edit={active === null ? null : edit} effects={props.effects[code]}
-                changed={props.changed[code] ?? ''} faults={props.faults[code]} from={inside ? range.from.column : -1} to={inside ? range.to.column : -1} onEdit={onEditText(setEdit)}
+                key={code}
+                place={place}
+                index={item.index}
+                top={item.start}
+                name={model.accounts.name[place] ?? ''}
+                kind={model.accounts.kind[place] ?? ''}
+                status={model.accounts.status[place] ?? 'active'}
+                depth={model.depth[place] ?? 0}
+                below={model.below[place] ?? 0}
+                open={props.isOpen(place)}
+                pools={pools}
+                first={first}
+                last={last}
+                nameWidth={nameWidth}
+                columnWidth={columnWidth}
+                active={active}
+                edit={active === null ? null : edit}
+                effects={props.effects[code]}
+                changed={props.changed[code] ?? ''}
+                faults={props.faults[code]}
+                from={inside ? range.from.column : -1}
+                to={inside ? range.to.column : -1}
+                onEdit={onEditText(setEdit)}
               />
             )
           })}
@@ -260,7 +348,15 @@ function onEditText(setEdit: React.Dispatch<React.SetStateAction<Edit | null>>):
   return made
 }
 
-const Head = memo(function Head({ pools, nameWidth, columnWidth }: { pools: Pool[]; nameWidth: number; columnWidth: number }) {
+const Head = memo(function Head({
+  pools,
+  nameWidth,
+  columnWidth,
+}: {
+  pools: Pool[]
+  nameWidth: number
+  columnWidth: number
+}) {
   return (
     <div className="ahead" role="row" aria-rowindex={1} style={{ height: HEAD }}>
       <div role="columnheader" className="aname" style={{ width: nameWidth }} aria-colindex={1}>
@@ -268,16 +364,39 @@ const Head = memo(function Head({ pools, nameWidth, columnWidth }: { pools: Pool
         <GaugeKey />
       </div>
       {pools.map((pool, column) => (
-        <div role="columnheader" key={pool.product} className="phead" style={{ width: columnWidth }} aria-colindex={column + 2} title={pool.name}>
+        <div
+          role="columnheader"
+          key={pool.product}
+          className="phead"
+          style={{ width: columnWidth }}
+          aria-colindex={column + 2}
+          title={pool.name}
+        >
           <b className="pname">{pool.name}</b>
           <span className="t">
-            <span>{shortUnits(pool.held, pool.per_unit)}{pool.supply !== null && `/${shortUnits(pool.supply, pool.per_unit)}`}</span>
-            {pool.free !== null && <b className={pool.free < 0 ? 'over' : undefined}>{pool.free < 0 ? `${shortUnits(-pool.free, pool.per_unit)} over` : `${shortUnits(pool.free, pool.per_unit)} free`}</b>}
+            <span>
+              {shortUnits(pool.held, pool.per_unit)}
+              {pool.supply !== null && `/${shortUnits(pool.supply, pool.per_unit)}`}
+            </span>
+            {pool.free !== null && (
+              <b className={pool.free < 0 ? 'over' : undefined}>
+                {pool.free < 0
+                  ? `${shortUnits(-pool.free, pool.per_unit)} over`
+                  : `${shortUnits(pool.free, pool.per_unit)} free`}
+              </b>
+            )}
           </span>
-          <Gauge width={columnWidth - 16} amounts={{ used: pool.used, held: pool.held, reserve: 0, limit: pool.supply, reachable: pool.held }} />
+          <Gauge
+            width={columnWidth - 16}
+            amounts={{ used: pool.used, held: pool.held, reserve: 0, limit: pool.supply, reachable: pool.held }}
+          />
           <span className="t small">
             <span className="quiet">{unitName(pool.unit, 2)}</span>
-            {pool.ending && <b className="near">{shortUnits(pool.ending.quantity, pool.per_unit)} end {shortDay(pool.ending.day)}</b>}
+            {pool.ending && (
+              <b className="near">
+                {shortUnits(pool.ending.quantity, pool.per_unit)} end {shortDay(pool.ending.day)}
+              </b>
+            )}
           </span>
         </div>
       ))}

@@ -52,7 +52,9 @@ function Loaded({ grid, on, against }: { grid: Schemas['AllocationGrid']; on: st
   const pools = useMemo(() => chosenPools(grid.pools, choice), [grid, choiceKey])
   const filter = params.get('show') ?? 'all'
   const [find, setFind] = useState(params.get('find') ?? '')
-  const [open, setOpen] = useState<Set<string>>(() => new Set(opened(params.get('open'), model.accounts.code, grid.top)))
+  const [open, setOpen] = useState<Set<string>>(
+    () => new Set(opened(params.get('open'), model.accounts.code, grid.top)),
+  )
   const draft = useDraft()
   const { changes, effect, lookAt } = draft
 
@@ -76,8 +78,10 @@ function Loaded({ grid, on, against }: { grid: Schemas['AllocationGrid']; on: st
     }
     const shut = (place: number) => isClosed(model.accounts, place)
     if (filter === 'closed') return visiblePlaces(model.accounts.parent, isOpen, (place) => named(place) && shut(place))
-    if (filter === 'attention') return visiblePlaces(model.accounts.parent, isOpen, (place) => named(place) && presses(pools, place))
-    if (filter === 'idle') return visiblePlaces(model.accounts.parent, isOpen, (place) => named(place) && idles(pools, place))
+    if (filter === 'attention')
+      return visiblePlaces(model.accounts.parent, isOpen, (place) => named(place) && presses(pools, place))
+    if (filter === 'idle')
+      return visiblePlaces(model.accounts.parent, isOpen, (place) => named(place) && idles(pools, place))
     if (words.length) return visiblePlaces(model.accounts.parent, isOpen, named)
     return visiblePlaces(model.accounts.parent, isOpen).filter((place) => !shut(place))
   }, [model, pools, filter, find, isOpen])
@@ -93,7 +97,8 @@ function Loaded({ grid, on, against }: { grid: Schemas['AllocationGrid']; on: st
     if (place === undefined) return
     setOpen((now) => {
       const next = new Set(now)
-      for (let above = model.accounts.parent[place] ?? -1; above >= 0; above = model.accounts.parent[above] ?? -1) next.add(model.accounts.code[above] ?? '')
+      for (let above = model.accounts.parent[place] ?? -1; above >= 0; above = model.accounts.parent[above] ?? -1)
+        next.add(model.accounts.code[above] ?? '')
       return next
     })
     // The address names a cell only when one comes here by it.
@@ -103,7 +108,10 @@ function Loaded({ grid, on, against }: { grid: Schemas['AllocationGrid']; on: st
     const { account, product } = cursorCell.current
     const row = places.indexOf(model.placeOf.get(account) ?? -1)
     const column = pools.findIndex((pool) => pool.product === product)
-    setCursor((now) => ({ row: row >= 0 ? row : Math.min(now.row, Math.max(0, places.length - 1)), column: column >= 0 ? column : Math.min(now.column, pools.length - 1) }))
+    setCursor((now) => ({
+      row: row >= 0 ? row : Math.min(now.row, Math.max(0, places.length - 1)),
+      column: column >= 0 ? column : Math.min(now.column, pools.length - 1),
+    }))
   }, [places, pools, model])
   const moveCursor = useCallback(
     (to: Position) => {
@@ -136,7 +144,15 @@ function Loaded({ grid, on, against }: { grid: Schemas['AllocationGrid']; on: st
       set('product', product)
       set('find', find)
       const all = open.size >= model.accounts.code.length
-      set('open', all ? '*' : [...open].filter((code) => code !== grid.top).slice(0, 60).join(','))
+      set(
+        'open',
+        all
+          ? '*'
+          : [...open]
+              .filter((code) => code !== grid.top)
+              .slice(0, 60)
+              .join(','),
+      )
       window.history.replaceState(window.history.state, '', `${window.location.pathname}?${query.toString()}`)
     }, 250)
     return () => clearTimeout(timer)
@@ -147,12 +163,18 @@ function Loaded({ grid, on, against }: { grid: Schemas['AllocationGrid']; on: st
     lookAt(product ? { account, product } : null)
   }, [account, product, lookAt])
   const other = useQuery({ ...gridOn(against), enabled: on !== null })
-  const effects = useMemo(() => (on ? (other.data ? differences(grid, other.data) : {}) : effectsOf(effect)), [effect, on, other.data, grid])
+  const effects = useMemo(
+    () => (on ? (other.data ? differences(grid, other.data) : {}) : effectsOf(effect)),
+    [effect, on, other.data, grid],
+  )
   const [listing, setListing] = useState(false)
   const changed = useMemo(() => changedByAccount(changes), [changes])
   const faults = useMemo(() => faultsByCell(effect), [effect])
 
-  const sheet = useMemo<Sheet>(() => ({ model, pools, places, changes, effects }), [model, pools, places, changes, effects])
+  const sheet = useMemo<Sheet>(
+    () => ({ model, pools, places, changes, effects }),
+    [model, pools, places, changes, effects],
+  )
   const [note, setNote] = useState('')
   // One edit after the other, each on what the one before made of the draft: keys are faster than answers.
   const edits = useRef(Promise.resolve())
@@ -178,18 +200,33 @@ function Loaded({ grid, on, against }: { grid: Schemas['AllocationGrid']; on: st
   const commands = useMemo<Command[]>(
     () => [
       { id: 'share-out', name: 'Share out', keys: 's', group: 'Allocations', run: () => setSharing(true) },
-      { id: 'find', name: 'Find an account', keys: '/', group: 'Allocations', run: () => document.getElementById('find-account')?.focus() },
-      { id: 'all-open', name: 'Open all accounts', keys: ']', group: 'Allocations', run: () => setOpen(new Set(model.accounts.code)) },
-      { id: 'all-closed', name: 'Close all accounts', keys: '[', group: 'Allocations', run: () => setOpen(new Set([grid.top])) },
+      {
+        id: 'find',
+        name: 'Find an account',
+        keys: '/',
+        group: 'Allocations',
+        run: () => document.getElementById('find-account')?.focus(),
+      },
+      {
+        id: 'all-open',
+        name: 'Open all accounts',
+        keys: ']',
+        group: 'Allocations',
+        run: () => setOpen(new Set(model.accounts.code)),
+      },
+      {
+        id: 'all-closed',
+        name: 'Close all accounts',
+        keys: '[',
+        group: 'Allocations',
+        run: () => setOpen(new Set([grid.top])),
+      },
     ],
     [model, grid.top],
   )
   useCommands(commands)
 
-  const choose = useCallback(
-    (name: string, value: string | null) => change({ [name]: value }),
-    [change],
-  )
+  const choose = useCallback((name: string, value: string | null) => change({ [name]: value }), [change])
   const startSharing = useCallback(() => setSharing(true), [])
   const closed = useMemo(() => model.accounts.status.filter((each) => each === 'closed').length, [model])
   const attention = useMemo(() => model.accounts.code.filter((_, at) => presses(pools, at)).length, [model, pools])
@@ -197,33 +234,89 @@ function Loaded({ grid, on, against }: { grid: Schemas['AllocationGrid']; on: st
   return (
     <div className="workspace">
       <div className="gridside">
-        <Toolbar all={grid.pools} pools={pools} choice={choiceKey} filter={filter} find={find} attention={attention} choose={choose} setFind={setFind} shareOut={startSharing} on={on} against={against} closed={closed} />
+        <Toolbar
+          all={grid.pools}
+          pools={pools}
+          choice={choiceKey}
+          filter={filter}
+          find={find}
+          attention={attention}
+          choose={choose}
+          setFind={setFind}
+          shareOut={startSharing}
+          on={on}
+          against={against}
+          closed={closed}
+        />
         {pools.length === 0 || places.length === 0 ? (
           <Empty title={pools.length === 0 ? 'No pools to show' : 'No account like that'}>
-            {pools.length === 0 ? 'Choose other pools, or bring in lots with an intake.' : filter === 'attention' ? 'Every account in these pools is within its cap.' : 'Try other words, or show all accounts.'}
+            {pools.length === 0
+              ? 'Choose other pools, or bring in lots with an intake.'
+              : filter === 'attention'
+                ? 'Every account in these pools is within its cap.'
+                : 'Try other words, or show all accounts.'}
           </Empty>
         ) : (
           <AllocationGrid
-            model={model} pools={pools} places={places} cursor={cursor} setCursor={moveCursor} onRange={setRange} isOpen={find || filter !== 'all' ? alwaysOpen : isOpen} toggle={toggle} effects={effects}
-            changed={changed} faults={faults} commit={commit} fill={(range, way) => put((there) => fill(there, range, way))} paste={(range, text) => put((there) => paste(there, range, text))}
-            copied={(range) => copied(sheet, range)} clear={(range) => draft.forget(slotsIn(sheet, range))}
+            model={model}
+            pools={pools}
+            places={places}
+            cursor={cursor}
+            setCursor={moveCursor}
+            onRange={setRange}
+            isOpen={find || filter !== 'all' ? alwaysOpen : isOpen}
+            toggle={toggle}
+            effects={effects}
+            changed={changed}
+            faults={faults}
+            commit={commit}
+            fill={(range, way) => put((there) => fill(there, range, way))}
+            paste={(range, text) => put((there) => paste(there, range, text))}
+            copied={(range) => copied(sheet, range)}
+            clear={(range) => draft.forget(slotsIn(sheet, range))}
           />
         )}
         {on && (
           <p className="note quiet" role="status">
-            {Object.values(effects).reduce((sum, cells) => sum + Object.keys(cells).length, 0)} cells differ from {against ? dayName(against) : 'today'}; they are shaded. Nothing is changed here.{' '}
-            {other.data && <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setListing(true)}>List what differs</button>}
+            {Object.values(effects).reduce((sum, cells) => sum + Object.keys(cells).length, 0)} cells differ from{' '}
+            {against ? dayName(against) : 'today'}; they are shaded. Nothing is changed here.{' '}
+            {other.data && (
+              <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setListing(true)}>
+                List what differs
+              </button>
+            )}
           </p>
         )}
-        {listing && on && other.data && <DaysCompared day={grid} other={other.data} differing={effects} close={() => setListing(false)} />}
-        {note && <p className="note over" role="alert">{note} <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setNote('')}>Close</button></p>}
+        {listing && on && other.data && (
+          <DaysCompared day={grid} other={other.data} differing={effects} close={() => setListing(false)} />
+        )}
+        {note && (
+          <p className="note over" role="alert">
+            {note}{' '}
+            <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setNote('')}>
+              Close
+            </button>
+          </p>
+        )}
       </div>
       {sharing && atPool && (
-        <ShareOut pool={atPool} accounts={sharedTo(model, atPool, places, range, place ?? 0)} close={() => setSharing(false)} />
+        <ShareOut
+          pool={atPool}
+          accounts={sharedTo(model, atPool, places, range, place ?? 0)}
+          close={() => setSharing(false)}
+        />
       )}
       <aside className="drawer" aria-label="The chosen cell">
         {product ? (
-          <Drawer account={account} product={product} changes={changes} effect={effect} set={draft.set} look={look} on={on} />
+          <Drawer
+            account={account}
+            product={product}
+            changes={changes}
+            effect={effect}
+            set={draft.set}
+            look={look}
+            on={on}
+          />
         ) : (
           <p className="quiet">No pool of this product reaches this account.</p>
         )}
@@ -240,18 +333,31 @@ function opened(text: string | null, codes: string[], top: string): string[] {
 }
 
 /** Whom to share out to: the chosen rows; with one row, the accounts directly below it, or else its siblings. */
-function sharedTo(model: Model, pool: Pool, places: number[], range: Range | null, place: number): { code: string; name: string }[] {
+function sharedTo(
+  model: Model,
+  pool: Pool,
+  places: number[],
+  range: Range | null,
+  place: number,
+): { code: string; name: string }[] {
   const { parent, code, name } = model.accounts
   const many = range && range.to.row > range.from.row
   const below = code.map((_, at) => at).filter((at) => parent[at] === place)
-  const chosen = many ? places.slice(range.from.row, range.to.row + 1) : below.length ? below : code.map((_, at) => at).filter((at) => parent[at] === parent[place] && at !== 0)
-  return chosen.filter((at) => pool.present[at] === 1 && at !== 0).map((at) => ({ code: code[at] ?? '', name: name[at] ?? '' }))
+  const chosen = many
+    ? places.slice(range.from.row, range.to.row + 1)
+    : below.length
+      ? below
+      : code.map((_, at) => at).filter((at) => parent[at] === parent[place] && at !== 0)
+  return chosen
+    .filter((at) => pool.present[at] === 1 && at !== 0)
+    .map((at) => ({ code: code[at] ?? '', name: name[at] ?? '' }))
 }
 
 /** Which products are changed in the draft, as one text an account, so that rows compare it at a glance. */
 function changedByAccount(changes: Changes): Record<string, string> {
   const found: Record<string, string> = {}
-  for (const change of Object.values(changes)) if (change.kind === 'allocation') found[change.account] = `${found[change.account] ?? '|'}${change.product}|`
+  for (const change of Object.values(changes))
+    if (change.kind === 'allocation') found[change.account] = `${found[change.account] ?? '|'}${change.product}|`
   return found
 }
 

@@ -34,7 +34,10 @@ function CellDrawer({ cell, changes, effect, set, look, on }: DrawerProps & { ce
   const change = on ? undefined : changes[allocationSlot(cell.account, cell.product)]
   const terms: Terms = (change?.kind === 'allocation' ? change.terms : null) ?? termsOf(cell.version)
   const ladder = (!on && Object.keys(changes).length ? effect?.ladder : null) ?? cell.ladder
-  const drafted = useMemo(() => (on ? undefined : effectsOf(effect)[cell.account]?.[cell.product]), [effect, cell.account, cell.product, on])
+  const drafted = useMemo(
+    () => (on ? undefined : effectsOf(effect)[cell.account]?.[cell.product]),
+    [effect, cell.account, cell.product, on],
+  )
   const load = drafted?.load ?? cell.load
   const state = drafted?.state ?? cell.state
   const put = (other: Partial<Terms>) => set([changeOf(cell, { ...terms, ...other })])
@@ -47,7 +50,8 @@ function CellDrawer({ cell, changes, effect, set, look, on }: DrawerProps & { ce
         <TermsForm cell={cell} terms={terms} put={put} />
       ) : (
         <p className="say quiet">
-          {termsSentence(cell, terms)} {on ? `As of ${dayName(on)}.` : `What ${cell.name} gets is its parent’s to give.`}
+          {termsSentence(cell, terms)}{' '}
+          {on ? `As of ${dayName(on)}.` : `What ${cell.name} gets is its parent’s to give.`}
         </p>
       )}
       <p className="say">
@@ -56,7 +60,17 @@ function CellDrawer({ cell, changes, effect, set, look, on }: DrawerProps & { ce
       <Ladder limits={ladder.limits} unit={cell.unit} onRung={(account) => look(account, cell.product)} />
       {!on && <Holds account={cell.account} product={cell.product} />}
       {!on && <Levels account={cell.account} product={cell.product} key={`${cell.account} ${cell.product}`} />}
-      {!on && <WaysOut cell={cell} terms={terms} load={load} bound={ladder.bound_by} limits={ladder.limits} put={put} look={look} />}
+      {!on && (
+        <WaysOut
+          cell={cell}
+          terms={terms}
+          load={load}
+          bound={ladder.bound_by}
+          limits={ladder.limits}
+          put={put}
+          look={look}
+        />
+      )}
       <History cell={cell} />
     </>
   )
@@ -71,8 +85,10 @@ function sentence(cell: Cell, terms: Terms, load: number, state: string, headroo
   const of = (grains: number) => `${units(grains, cell.per_unit)} ${unitName(cell.unit, grains / cell.per_unit)}`
   if (terms.cap !== null && load > terms.cap) {
     const over = `${cell.name} is ${of(load - terms.cap)} over its cap of ${units(terms.cap, cell.per_unit)}`
-    if (state === 'grace') return `${over}, in grace until ${cell.grace_until ? dayName(cell.grace_until) : 'its days are over'}.`
-    if (state === 'restricted') return `${over}; its grace ended ${cell.grace_until ? dayName(cell.grace_until) : ''}. Nothing new, and the excess is on hold.`
+    if (state === 'grace')
+      return `${over}, in grace until ${cell.grace_until ? dayName(cell.grace_until) : 'its days are over'}.`
+    if (state === 'restricted')
+      return `${over}; its grace ended ${cell.grace_until ? dayName(cell.grace_until) : ''}. Nothing new, and the excess is on hold.`
     return `${over}.`
   }
   const left = Math.max(0, Number(headroom))
@@ -84,13 +100,33 @@ function TermsForm({ cell, terms, put }: { cell: Cell; terms: Terms; put: (other
   const owner = cell.ladder.limits.findIndex((each) => each.account === 'supply') === 1
   return (
     <div className="terms">
-      <Quantity label="Reserve" value={terms.reserve} changed={terms.reserve !== was.reserve} perUnit={cell.per_unit} disabled={owner} put={(value) => put({ reserve: value ?? 0 })} />
-      <Quantity label="Cap" value={terms.cap} changed={terms.cap !== was.cap} perUnit={cell.per_unit} empty="none" put={(value) => put({ cap: value })} />
+      <Quantity
+        label="Reserve"
+        value={terms.reserve}
+        changed={terms.reserve !== was.reserve}
+        perUnit={cell.per_unit}
+        disabled={owner}
+        put={(value) => put({ reserve: value ?? 0 })}
+      />
+      <Quantity
+        label="Cap"
+        value={terms.cap}
+        changed={terms.cap !== was.cap}
+        perUnit={cell.per_unit}
+        empty="none"
+        put={(value) => put({ cap: value })}
+      />
       <Form.Group controlId="at_cap">
         <Form.Label>At the cap</Form.Label>
         <Form.Select
-          value={terms.at_cap} className={terms.at_cap === was.at_cap ? undefined : 'changed'}
-          onChange={(event) => put({ at_cap: event.target.value as AtCap, grace_days: event.target.value === 'grace' ? (terms.grace_days ?? 14) : terms.grace_days })}
+          value={terms.at_cap}
+          className={terms.at_cap === was.at_cap ? undefined : 'changed'}
+          onChange={(event) =>
+            put({
+              at_cap: event.target.value as AtCap,
+              grace_days: event.target.value === 'grace' ? (terms.grace_days ?? 14) : terms.grace_days,
+            })
+          }
         >
           <option value="block">block</option>
           <option value="grace">grace</option>
@@ -98,19 +134,41 @@ function TermsForm({ cell, terms, put }: { cell: Cell; terms: Terms; put: (other
         </Form.Select>
       </Form.Group>
       {terms.at_cap !== 'block' && (
-        <Quantity label="Burst" value={terms.burst} changed={terms.burst !== was.burst} perUnit={cell.per_unit} empty="any" put={(value) => put({ burst: value })} />
+        <Quantity
+          label="Burst"
+          value={terms.burst}
+          changed={terms.burst !== was.burst}
+          perUnit={cell.per_unit}
+          empty="any"
+          put={(value) => put({ burst: value })}
+        />
       )}
       {terms.at_cap === 'grace' && (
-        <Quantity label="Grace days" value={terms.grace_days} changed={terms.grace_days !== was.grace_days} perUnit={1} put={(value) => put({ grace_days: value ?? 0 })} />
+        <Quantity
+          label="Grace days"
+          value={terms.grace_days}
+          changed={terms.grace_days !== was.grace_days}
+          perUnit={1}
+          put={(value) => put({ grace_days: value ?? 0 })}
+        />
       )}
       <div className="quiet small" style={{ gridColumn: '1 / -1' }}>
-        {unitName(cell.unit, 2)}{!owner && `; the reserve can go up to ${units(cell.most_reserve, cell.per_unit)}`}
+        {unitName(cell.unit, 2)}
+        {!owner && `; the reserve can go up to ${units(cell.most_reserve, cell.per_unit)}`}
       </div>
     </div>
   )
 }
 
-function Quantity({ label, value, changed, perUnit, empty, disabled, put }: {
+function Quantity({
+  label,
+  value,
+  changed,
+  perUnit,
+  empty,
+  disabled,
+  put,
+}: {
   label: string
   value: number | null
   changed: boolean
@@ -129,7 +187,13 @@ function Quantity({ label, value, changed, perUnit, empty, disabled, put }: {
     <Form.Group controlId={id}>
       <Form.Label>{label}</Form.Label>
       <Form.Control
-        value={text} placeholder={empty} disabled={disabled} isInvalid={wrong} className={changed ? 'changed' : undefined} inputMode="decimal" autoComplete="off"
+        value={text}
+        placeholder={empty}
+        disabled={disabled}
+        isInvalid={wrong}
+        className={changed ? 'changed' : undefined}
+        inputMode="decimal"
+        autoComplete="off"
         aria-describedby={wrong ? `${id}-wrong` : undefined}
         onChange={(event) => {
           const now = event.target.value
@@ -137,10 +201,18 @@ function Quantity({ label, value, changed, perUnit, empty, disabled, put }: {
           const value = now.trim() === '' ? (empty ? null : undefined) : parseUnits(now, perUnit)
           if (value !== undefined && (value !== null || now.trim() === '')) put(value)
         }}
-        onBlur={() => { if (!wrong) setTyped(null) }}
-        onKeyDown={(event) => { if (event.key === 'Escape') setTyped(null) }}
+        onBlur={() => {
+          if (!wrong) setTyped(null)
+        }}
+        onKeyDown={(event) => {
+          if (event.key === 'Escape') setTyped(null)
+        }}
       />
-      {wrong && <span className="over small" id={`${id}-wrong`}>{perUnit === 1 ? 'whole number' : 'up to 3 decimals'}</span>}
+      {wrong && (
+        <span className="over small" id={`${id}-wrong`}>
+          {perUnit === 1 ? 'whole number' : 'up to 3 decimals'}
+        </span>
+      )}
     </Form.Group>
   )
 }
@@ -152,7 +224,17 @@ function Holds({ account, product }: { account: string; product: string }) {
   return (
     <section>
       <h3>On hold</h3>
-      <ul className="plain small">{found.data.map((each) => <li key={each.subject}>■ {each.subject} <span className="quiet">since {dayName(each.since.slice(0, 10))}{each.for_account !== account && ', for a cap above'}</span></li>)}</ul>
+      <ul className="plain small">
+        {found.data.map((each) => (
+          <li key={each.subject}>
+            ■ {each.subject}{' '}
+            <span className="quiet">
+              since {dayName(each.since.slice(0, 10))}
+              {each.for_account !== account && ', for a cap above'}
+            </span>
+          </li>
+        ))}
+      </ul>
     </section>
   )
 }
@@ -167,8 +249,14 @@ function History({ cell }: { cell: Cell }) {
       <ul className="plain small">
         {(found.data ?? []).map((each) => (
           <li key={each.version.id}>
-            <b>{dayName(each.version.first_day)}{each.version.last_day ? ` to ${dayName(each.version.last_day)}` : ' on'}</b>: {termsSentence(cell, termsOf(each.version))}{' '}
-            <span className="quiet">{each.by ? `${each.by}${each.through ? `, ${each.through}` : ''}` : 'from an intake'}</span>
+            <b>
+              {dayName(each.version.first_day)}
+              {each.version.last_day ? ` to ${dayName(each.version.last_day)}` : ' on'}
+            </b>
+            : {termsSentence(cell, termsOf(each.version))}{' '}
+            <span className="quiet">
+              {each.by ? `${each.by}${each.through ? `, ${each.through}` : ''}` : 'from an intake'}
+            </span>
           </li>
         ))}
         {found.data?.length === 0 && <li className="quiet">Nothing was ever allocated here.</li>}
@@ -187,10 +275,18 @@ function Levels({ account, product }: { account: string; product: string }) {
   const text = typed ?? found.data.levels.join(', ')
   const save = async () => {
     if (typed === null) return
-    const levels = typed.split(/[,;\s%]+/).filter(Boolean).map(Number)
+    const levels = typed
+      .split(/[,;\s%]+/)
+      .filter(Boolean)
+      .map(Number)
     try {
       if (levels.some((each) => !Number.isInteger(each))) throw new Error('Whole percents, apart by commas.')
-      await take(api.PUT('/api/enforcement/thresholds', { params: { query: { account, product } }, body: { levels: typed.trim() ? levels : null } }))
+      await take(
+        api.PUT('/api/enforcement/thresholds', {
+          params: { query: { account, product } },
+          body: { levels: typed.trim() ? levels : null },
+        }),
+      )
       await queries.invalidateQueries({ queryKey: ['allocations', 'levels', account, product] })
       setTyped(null)
       setTrouble('')
@@ -201,13 +297,30 @@ function Levels({ account, product }: { account: string; product: string }) {
   return (
     <Form.Group controlId="levels" className="levels">
       <Form.Label>Tell at, % of the cap</Form.Label>
-      <Form.Control value={text} inputMode="numeric" isInvalid={trouble !== ''} onChange={(event) => setTyped(event.target.value)} onBlur={() => void save()} onKeyDown={(event) => { if (event.key === 'Enter') void save() }} />
+      <Form.Control
+        value={text}
+        inputMode="numeric"
+        isInvalid={trouble !== ''}
+        onChange={(event) => setTyped(event.target.value)}
+        onBlur={() => void save()}
+        onKeyDown={(event) => {
+          if (event.key === 'Enter') void save()
+        }}
+      />
       {trouble && <span className="over small">{trouble}</span>}
     </Form.Group>
   )
 }
 
-function WaysOut({ cell, terms, load, bound, limits, put, look }: {
+function WaysOut({
+  cell,
+  terms,
+  load,
+  bound,
+  limits,
+  put,
+  look,
+}: {
   cell: Cell
   terms: Terms
   load: number
@@ -222,7 +335,8 @@ function WaysOut({ cell, terms, load, bound, limits, put, look }: {
   if (cell.may_change && over) {
     ways.push(
       <button type="button" className="wayout" key="raise" onClick={() => put({ cap: load })}>
-        Raise the cap to {units(load, cell.per_unit)}<span>in the draft; what is counted now fits</span>
+        Raise the cap to {units(load, cell.per_unit)}
+        <span>in the draft; what is counted now fits</span>
       </button>,
     )
     if (terms.at_cap !== 'overage') {
@@ -236,14 +350,29 @@ function WaysOut({ cell, terms, load, bound, limits, put, look }: {
   if (binding && bound !== cell.account && bound !== 'supply' && bound !== 'above') {
     ways.push(
       <button type="button" className="wayout" key="look" onClick={() => look(bound, cell.product)}>
-        Look at {binding.name}<span>its limit is the one that stops more here</span>
+        Look at {binding.name}
+        <span>its limit is the one that stops more here</span>
       </button>,
     )
   }
   if (bound === 'supply') {
-    ways.push(<Link className="wayout" key="supply" to={`/pools?product=${encodeURIComponent(cell.product)}`}>See what is bought and when it ends<span>the supply is the limit here</span></Link>)
+    ways.push(
+      <Link className="wayout" key="supply" to={`/pools?product=${encodeURIComponent(cell.product)}`}>
+        See what is bought and when it ends<span>the supply is the limit here</span>
+      </Link>,
+    )
   }
-  if (!cell.may_change) ways.push(<Link className="wayout" key="ask" to={`/accounts/${encodeURIComponent(cell.account)}`}>Ask your parent for more<span>on the account’s page, with a reason and a day</span></Link>)
+  if (!cell.may_change)
+    ways.push(
+      <Link className="wayout" key="ask" to={`/accounts/${encodeURIComponent(cell.account)}`}>
+        Ask your parent for more<span>on the account’s page, with a reason and a day</span>
+      </Link>,
+    )
   if (ways.length === 0) return null
-  return <section><h3>Ways out</h3>{ways}</section>
+  return (
+    <section>
+      <h3>Ways out</h3>
+      {ways}
+    </section>
+  )
 }

@@ -45,22 +45,45 @@ export const Row = memo(function Row(props: RowProps) {
   const { index, top, depth, active } = props
   return (
     <div
-      role="row" aria-rowindex={index + 2} aria-level={depth + 1} aria-expanded={props.below ? props.open : undefined}
-      className={depth <= 1 ? 'row1 arow' : 'arow'} style={{ transform: `translateY(${top}px)` }}
+      role="row"
+      aria-rowindex={index + 2}
+      aria-level={depth + 1}
+      aria-expanded={props.below ? props.open : undefined}
+      className={depth <= 1 ? 'row1 arow' : 'arow'}
+      style={{ transform: `translateY(${top}px)` }}
     >
       <div
-        role="rowheader" data-row={index} data-col={-1} tabIndex={active === -1 ? 0 : -1} className={active === -1 ? 'aname sel' : 'aname'}
-        style={{ width: props.nameWidth, paddingLeft: 8 + depth * 16 }} aria-colindex={1} title={props.kind === 'sub-account' ? props.name : `${props.name}, ${props.kind}`}
+        role="rowheader"
+        data-row={index}
+        data-col={-1}
+        tabIndex={active === -1 ? 0 : -1}
+        className={active === -1 ? 'aname sel' : 'aname'}
+        style={{ width: props.nameWidth, paddingLeft: 8 + depth * 16 }}
+        aria-colindex={1}
+        title={props.kind === 'sub-account' ? props.name : `${props.name}, ${props.kind}`}
       >
-        <span className="tw" aria-hidden="true" data-twist={index}>{props.below ? (props.open ? '▾' : '▸') : ''}</span>
-        {props.name}{props.status !== 'active' && <span className="quiet small"> {props.status}</span>}
+        <span className="tw" aria-hidden="true" data-twist={index}>
+          {props.below ? (props.open ? '▾' : '▸') : ''}
+        </span>
+        {props.name}
+        {props.status !== 'active' && <span className="quiet small"> {props.status}</span>}
       </div>
       <div className="acells" style={{ marginLeft: props.first * props.columnWidth }} role="presentation">
         {props.pools.slice(props.first, props.last).map((pool, offset) => (
           <CellView
-            key={pool.product} pool={pool} place={props.place} index={index} column={props.first + offset} width={props.columnWidth} name={props.name}
-            selected={active === props.first + offset} edit={active === props.first + offset ? props.edit : null} effect={props.effects?.[pool.product]}
-            changed={props.changed.includes(`|${pool.product}|`)} fault={props.faults?.[pool.product]} onEdit={props.onEdit}
+            key={pool.product}
+            pool={pool}
+            place={props.place}
+            index={index}
+            column={props.first + offset}
+            width={props.columnWidth}
+            name={props.name}
+            selected={active === props.first + offset}
+            edit={active === props.first + offset ? props.edit : null}
+            effect={props.effects?.[pool.product]}
+            changed={props.changed.includes(`|${pool.product}|`)}
+            fault={props.faults?.[pool.product]}
+            onEdit={props.onEdit}
             within={props.from >= 0 && props.first + offset >= props.from && props.first + offset <= props.to}
           />
         ))}
@@ -89,27 +112,58 @@ interface CellProps {
 const CellView = memo(function CellView(props: CellProps) {
   const { pool, place, index, column, selected, effect, changed, name, within, fault } = props
   const common = {
-    role: 'gridcell', 'data-row': index, 'data-col': column, tabIndex: selected ? 0 : -1, 'aria-colindex': column + 2,
-    style: { width: props.width }, 'aria-selected': within || undefined,
+    role: 'gridcell',
+    'data-row': index,
+    'data-col': column,
+    tabIndex: selected ? 0 : -1,
+    'aria-colindex': column + 2,
+    style: { width: props.width },
+    'aria-selected': within || undefined,
   } as const
-  if (pool.present[place] !== 1) return <div {...common} className={selected ? 'cell sel none' : 'cell none'} aria-description={`${name}, ${pool.name}: no pool`}>·</div>
+  if (pool.present[place] !== 1)
+    return (
+      <div
+        {...common}
+        className={selected ? 'cell sel none' : 'cell none'}
+        aria-description={`${name}, ${pool.name}: no pool`}
+      >
+        ·
+      </div>
+    )
   const figures = figuresOf(pool, place, effect)
   const cap = figures.cap === null ? '–' : shortUnits(figures.cap, pool.per_unit)
   return (
-    <div {...common} className={`cell${selected ? ' sel' : ''}${within ? ' rng' : ''}${fault ? ' bad' : ''}${changed ? ' ed' : effect ? ' eff' : ''}`} title={fault} aria-invalid={fault ? true : undefined} aria-description={`${spoken(name, pool, figures)}${fault ? `. ${fault}` : ''}`}>
+    <div
+      {...common}
+      className={`cell${selected ? ' sel' : ''}${within ? ' rng' : ''}${fault ? ' bad' : ''}${changed ? ' ed' : effect ? ' eff' : ''}`}
+      title={fault}
+      aria-invalid={fault ? true : undefined}
+      aria-description={`${spoken(name, pool, figures)}${fault ? `. ${fault}` : ''}`}
+    >
       {selected && props.edit ? (
         <input
-          className={props.edit.wrong ? 'celledit wrong' : 'celledit'} autoFocus aria-invalid={props.edit.wrong} aria-label={`${props.edit.field} of ${name}, ${pool.name}, ${unitName(pool.unit, 2)}`} value={props.edit.text}
-          placeholder={props.edit.field} onChange={(event) => props.onEdit(event.target.value)}
+          className={props.edit.wrong ? 'celledit wrong' : 'celledit'}
+          autoFocus
+          aria-invalid={props.edit.wrong}
+          aria-label={`${props.edit.field} of ${name}, ${pool.name}, ${unitName(pool.unit, 2)}`}
+          value={props.edit.text}
+          placeholder={props.edit.field}
+          onChange={(event) => props.onEdit(event.target.value)}
         />
       ) : (
-        <span className="figs">{shortUnits(figures.load, pool.per_unit)}/{changed && figures.cap !== (pool.cap[place] ?? null) ? <u>{cap}</u> : cap}</span>
+        <span className="figs">
+          {shortUnits(figures.load, pool.per_unit)}/
+          {changed && figures.cap !== (pool.cap[place] ?? null) ? <u>{cap}</u> : cap}
+        </span>
       )}
       <span className={leftTone(figures)}>{leftText(figures, pool.per_unit)}</span>
       <Gauge
         width={props.width - 16}
         amounts={{
-          used: Math.min(figures.used, figures.load), held: figures.held, reserve: figures.reserve, limit: figures.cap,
+          used: Math.min(figures.used, figures.load),
+          held: figures.held,
+          reserve: figures.reserve,
+          limit: figures.cap,
           reachable: figures.load + Math.max(0, figures.headroom),
         }}
       />

@@ -9,8 +9,12 @@ import { useDraft } from '../drafts/context'
 type Way = Schemas['ShareOut']['way']
 
 const WAYS: { way: Way; name: string }[] = [
-  { way: 'need', name: 'Breaches first' }, { way: 'max-min', name: 'Everybody raised together, to their need' }, { way: 'even', name: 'Evenly' },
-  { way: 'people', name: 'By people' }, { way: 'use', name: 'By present use' }, { way: 'reserve', name: 'By present reserve' },
+  { way: 'need', name: 'Breaches first' },
+  { way: 'max-min', name: 'Everybody raised together, to their need' },
+  { way: 'even', name: 'Evenly' },
+  { way: 'people', name: 'By people' },
+  { way: 'use', name: 'By present use' },
+  { way: 'reserve', name: 'By present reserve' },
 ]
 
 interface ShareOutProps {
@@ -28,17 +32,25 @@ export function ShareOut({ pool, accounts, close }: ShareOutProps) {
   const [chosen, setChosen] = useState(() => new Set(accounts.map((each) => each.code)))
   const [bounds, setBounds] = useState<Record<string, { least: string; most: string; part: string }>>({})
   const per = pool.per_unit
-  const read = (text: string | undefined): number | null | undefined => (text === undefined || text.trim() === '' ? null : (parseUnits(text, per) ?? undefined))
-  const wanted = accounts.filter((each) => chosen.has(each.code)).map((each) => {
-    const bound = bounds[each.code]
-    const fixed = read(bound?.part)
-    return { account: each.code, least: fixed ?? read(bound?.least) ?? 0, most: fixed ?? read(bound?.most) ?? null }
-  })
+  const read = (text: string | undefined): number | null | undefined =>
+    text === undefined || text.trim() === '' ? null : (parseUnits(text, per) ?? undefined)
+  const wanted = accounts
+    .filter((each) => chosen.has(each.code))
+    .map((each) => {
+      const bound = bounds[each.code]
+      const fixed = read(bound?.part)
+      return { account: each.code, least: fixed ?? read(bound?.least) ?? 0, most: fixed ?? read(bound?.most) ?? null }
+    })
   const whole = read(amount)
-  const wrong = whole === undefined || Object.values(bounds).some((each) => [each.least, each.most, each.part].some((text) => read(text) === undefined))
+  const wrong =
+    whole === undefined ||
+    Object.values(bounds).some((each) => [each.least, each.most, each.part].some((text) => read(text) === undefined))
   const body = { product: pool.product, amount: whole ?? null, accounts: wanted, way, as_what: asWhat }
   const asked = JSON.stringify(body)
-  const { mutate, data, error } = useMutation({ mutationFn: (text: string) => take(api.POST('/api/drafts/share-out', { body: JSON.parse(text) as Schemas['ShareOut'] })) })
+  const { mutate, data, error } = useMutation({
+    mutationFn: (text: string) =>
+      take(api.POST('/api/drafts/share-out', { body: JSON.parse(text) as Schemas['ShareOut'] })),
+  })
   useEffect(() => {
     if (wrong || wanted.length === 0) return
     const timer = setTimeout(() => mutate(asked), 120)
@@ -55,17 +67,30 @@ export function ShareOut({ pool, accounts, close }: ShareOutProps) {
   }
   return (
     <Modal show onHide={close} animation={false} size="lg" scrollable aria-labelledby="share-title">
-      <Modal.Header closeButton><Modal.Title id="share-title">Share out {pool.name}</Modal.Title></Modal.Header>
+      <Modal.Header closeButton>
+        <Modal.Title id="share-title">Share out {pool.name}</Modal.Title>
+      </Modal.Header>
       <Modal.Body>
         <div className="shareform">
           <Form.Group controlId="share-amount">
             <Form.Label>How much, {unit}</Form.Label>
-            <Form.Control value={amount} autoFocus inputMode="decimal" isInvalid={whole === undefined} placeholder={data ? `all that is free: ${units(data.free, per)}` : 'all that is free'} onChange={(event) => setAmount(event.target.value)} />
+            <Form.Control
+              value={amount}
+              autoFocus
+              inputMode="decimal"
+              isInvalid={whole === undefined}
+              placeholder={data ? `all that is free: ${units(data.free, per)}` : 'all that is free'}
+              onChange={(event) => setAmount(event.target.value)}
+            />
           </Form.Group>
           <Form.Group controlId="share-way">
             <Form.Label>Which way</Form.Label>
             <Form.Select value={way} onChange={(event) => setWay(event.target.value as Way)}>
-              {WAYS.map((each) => <option value={each.way} key={each.way}>{each.name}</option>)}
+              {WAYS.map((each) => (
+                <option value={each.way} key={each.way}>
+                  {each.name}
+                </option>
+              ))}
             </Form.Select>
           </Form.Group>
           <Form.Group controlId="share-as">
@@ -76,28 +101,53 @@ export function ShareOut({ pool, accounts, close }: ShareOutProps) {
             </Form.Select>
           </Form.Group>
         </div>
-        {error && <p className="over" role="alert">{error instanceof Error ? error.message : 'That did not work.'}</p>}
+        {error && (
+          <p className="over" role="alert">
+            {error instanceof Error ? error.message : 'That did not work.'}
+          </p>
+        )}
         <table className="ledger tight" aria-label="What each gets">
-          <thead><tr><th>Account</th><th className="fig">Least</th><th className="fig">Most</th><th className="fig">Gets, {unit}</th><th>Why</th></tr></thead>
+          <thead>
+            <tr>
+              <th>Account</th>
+              <th className="fig">Least</th>
+              <th className="fig">Most</th>
+              <th className="fig">Gets, {unit}</th>
+              <th>Why</th>
+            </tr>
+          </thead>
           <tbody>
             {accounts.map((each) => {
               const part = chosen.has(each.code) ? parts.get(each.code) : undefined
               const typed = bounds[each.code]
               const input = (name: 'least' | 'most' | 'part', label: string, shown: string) => (
                 <Form.Control
-                  size="sm" className="figure" aria-label={`${label} of ${each.name}`} disabled={!chosen.has(each.code)} value={typed?.[name] ?? ''} placeholder={shown}
-                  isInvalid={read(typed?.[name]) === undefined} onChange={(event) => bound(each.code, name, event.target.value)}
+                  size="sm"
+                  className="figure"
+                  aria-label={`${label} of ${each.name}`}
+                  disabled={!chosen.has(each.code)}
+                  value={typed?.[name] ?? ''}
+                  placeholder={shown}
+                  isInvalid={read(typed?.[name]) === undefined}
+                  onChange={(event) => bound(each.code, name, event.target.value)}
                 />
               )
               return (
                 <tr key={each.code}>
                   <td>
-                    <Form.Check id={`share-${each.code}`} label={each.name} checked={chosen.has(each.code)} onChange={(event) => setChosen((now) => {
-                      const next = new Set(now)
-                      if (event.target.checked) next.add(each.code)
-                      else next.delete(each.code)
-                      return next
-                    })} />
+                    <Form.Check
+                      id={`share-${each.code}`}
+                      label={each.name}
+                      checked={chosen.has(each.code)}
+                      onChange={(event) =>
+                        setChosen((now) => {
+                          const next = new Set(now)
+                          if (event.target.checked) next.add(each.code)
+                          else next.delete(each.code)
+                          return next
+                        })
+                      }
+                    />
                   </td>
                   <td className="fig">{input('least', 'Least', '0')}</td>
                   <td className="fig">{input('most', 'Most', 'any')}</td>
@@ -111,10 +161,16 @@ export function ShareOut({ pool, accounts, close }: ShareOutProps) {
       </Modal.Body>
       <Modal.Footer>
         <span className="quiet small grow" role="status">
-          {data && !wrong && `${units(data.amount - data.left_over, per)} of ${units(data.amount, per)} ${unit} shared out${data.left_over ? `, ${units(data.left_over, per)} left over` : ''}; ${units(data.free, per)} free now.`}
+          {data &&
+            !wrong &&
+            `${units(data.amount - data.left_over, per)} of ${units(data.amount, per)} ${unit} shared out${data.left_over ? `, ${units(data.left_over, per)} left over` : ''}; ${units(data.free, per)} free now.`}
         </span>
-        <Button variant="outline-primary" onClick={close}>Cancel</Button>
-        <Button onClick={fill} disabled={wrong || !data || wanted.length === 0}>Put it into the draft</Button>
+        <Button variant="outline-primary" onClick={close}>
+          Cancel
+        </Button>
+        <Button onClick={fill} disabled={wrong || !data || wanted.length === 0}>
+          Put it into the draft
+        </Button>
       </Modal.Footer>
     </Modal>
   )

@@ -34,7 +34,11 @@ function cellAt(sheet: Sheet, at: At): { account: string; name: string; pool: Po
 /** The terms in force of many cells, the draft's where it has some. */
 async function termsIn(sheet: Sheet, cells: At[]): Promise<{ there: CellTerms; terms: Terms }[]> {
   const named = cells.map((at) => cellAt(sheet, at))
-  const found = await take(api.POST('/api/allocations/terms', { body: { cells: named.map((each) => ({ account: each.account, product: each.pool.product })) } }))
+  const found = await take(
+    api.POST('/api/allocations/terms', {
+      body: { cells: named.map((each) => ({ account: each.account, product: each.pool.product })) },
+    }),
+  )
   return found.map((there) => {
     const change = sheet.changes[allocationSlot(there.account, there.product)]
     return { there, terms: (change?.kind === 'allocation' ? change.terms : null) ?? termsOf(there.version) }
@@ -50,12 +54,21 @@ function refuseFixed(found: CellTerms[]): void {
 export function canStand(sheet: Sheet, at: At, field: Field, text: string): boolean {
   const { account, pool, place } = cellAt(sheet, at)
   const figures = figuresOf(pool, place, sheet.effects[account]?.[pool.product])
-  return typedTerms(text, field, { reserve: figures.reserve, cap: figures.cap, at_cap: 'block', burst: null, grace_days: null }, pool.per_unit) !== undefined
+  return (
+    typedTerms(
+      text,
+      field,
+      { reserve: figures.reserve, cap: figures.cap, at_cap: 'block', burst: null, grace_days: null },
+      pool.per_unit,
+    ) !== undefined
+  )
 }
 
 function wrong(text: string, name: string, pool: Pool): CannotBe {
   const finest = pool.per_unit === 1 ? 'a whole number' : 'a number with up to 3 decimals'
-  return new CannotBe(`“${text.slice(0, 40)}” for ${name}, ${pool.name}: ${finest} of ${unitName(pool.unit, 2)}, none, +5, -10% or reserve/cap.`)
+  return new CannotBe(
+    `“${text.slice(0, 40)}” for ${name}, ${pool.name}: ${finest} of ${unitName(pool.unit, 2)}, none, +5, -10% or reserve/cap.`,
+  )
 }
 
 /** The same text typed into every cell of a range. */
@@ -78,10 +91,12 @@ export async function fill(sheet: Sheet, range: Range, way: 'down' | 'right'): P
   const found = await termsIn(sheet, cells)
   const byCell = new Map(cells.map((at, n) => [`${at.row} ${at.column}`, found[n]]))
   return cells.flatMap((at) => {
-    const source = way === 'down' ? { row: range.from.row, column: at.column } : { row: at.row, column: range.from.column }
+    const source =
+      way === 'down' ? { row: range.from.row, column: at.column } : { row: at.row, column: range.from.column }
     const [from, to] = [byCell.get(`${source.row} ${source.column}`), byCell.get(`${at.row} ${at.column}`)]
     if (!from || !to || from === to || to.there.fixed || from.there.fixed) return []
-    if (way === 'right' && cellAt(sheet, at).pool.per_unit !== cellAt(sheet, source).pool.per_unit) throw new CannotBe('Seats cannot be filled into storage, nor the other way round.')
+    if (way === 'right' && cellAt(sheet, at).pool.per_unit !== cellAt(sheet, source).pool.per_unit)
+      throw new CannotBe('Seats cannot be filled into storage, nor the other way round.')
     const terms = to.there.owner ? { ...from.terms, reserve: 0 } : from.terms
     return [changeOf({ account: to.there.account, product: to.there.product, version: to.there.version }, terms)]
   })
@@ -91,7 +106,10 @@ export async function fill(sheet: Sheet, range: Range, way: 'down' | 'right'): P
 export async function paste(sheet: Sheet, range: Range, text: string): Promise<Change[]> {
   let block = parseBlock(text)
   const [first] = block
-  if (block.length === 1 && first?.length === 1) block = Array.from({ length: range.to.row - range.from.row + 1 }, () => Array.from({ length: range.to.column - range.from.column + 1 }, () => first[0] ?? ''))
+  if (block.length === 1 && first?.length === 1)
+    block = Array.from({ length: range.to.row - range.from.row + 1 }, () =>
+      Array.from({ length: range.to.column - range.from.column + 1 }, () => first[0] ?? ''),
+    )
   const width = Math.max(...block.map((row) => row.length))
   const { row, column } = range.from
   if (column + width > sheet.pools.length || row + block.length > sheet.places.length) {
@@ -101,11 +119,13 @@ export async function paste(sheet: Sheet, range: Range, text: string): Promise<C
   }
   const cells: At[] = []
   const texts: string[] = []
-  block.forEach((line, down) => line.forEach((each, right) => {
-    if (each.trim() === '') return
-    cells.push({ row: row + down, column: column + right })
-    texts.push(each)
-  }))
+  block.forEach((line, down) =>
+    line.forEach((each, right) => {
+      if (each.trim() === '') return
+      cells.push({ row: row + down, column: column + right })
+      texts.push(each)
+    }),
+  )
   if (cells.length === 0) throw new CannotBe('There is nothing to paste.')
   const found = await termsIn(sheet, cells)
   refuseFixed(found.map((each) => each.there))
@@ -145,7 +165,10 @@ export function slotsIn(sheet: Sheet, range: Range): string[] {
 function reached(sheet: Sheet, range: Range): At[] {
   const cells = span(range)
   if (cells.length === 1) return cells
-  const found = cells.filter((at) => { const { pool, place } = cellAt(sheet, at); return pool.present[place] === 1 })
+  const found = cells.filter((at) => {
+    const { pool, place } = cellAt(sheet, at)
+    return pool.present[place] === 1
+  })
   if (found.length === 0) throw new CannotBe('No pool reaches these accounts.')
   return found
 }

@@ -82,14 +82,25 @@ export function chosenPools(pools: Pool[], choice: PoolChoice): Pool[] {
 export function termsOf(version: Cell['version']): Terms {
   if (!version) return nothing
   return {
-    reserve: version.reserve, cap: version.cap, at_cap: version.at_cap as AtCap, burst: version.burst, grace_days: version.grace_days,
+    reserve: version.reserve,
+    cap: version.cap,
+    at_cap: version.at_cap as AtCap,
+    burst: version.burst,
+    grace_days: version.grace_days,
   }
 }
 
 /** A change on top of what a cell was when it was looked at. */
-export function changeOf(cell: { account: string; product: string; version: Cell['version'] }, terms: Terms): AllocationChange {
+export function changeOf(
+  cell: { account: string; product: string; version: Cell['version'] },
+  terms: Terms,
+): AllocationChange {
   return {
-    kind: 'allocation', account: cell.account, product: cell.product, terms, seen: cell.version?.id ?? null,
+    kind: 'allocation',
+    account: cell.account,
+    product: cell.product,
+    terms,
+    seen: cell.version?.id ?? null,
     was: cell.version ? termsOf(cell.version) : null,
   }
 }
@@ -100,8 +111,12 @@ export function effectsOf(effect: Effect | undefined): Record<string, Record<str
   for (const cells of effect?.cells ?? [])
     for (const [at, account] of cells.account.entries())
       (found[account] ??= {})[cells.product] = {
-        reserve: cells.reserve[at] ?? 0, cap: cells.cap[at] ?? null, load: cells.load[at] ?? 0, held_by: cells.held_by[at] ?? 0,
-        headroom: cells.headroom[at] ?? 0, state: cells.state[at] ?? 'within',
+        reserve: cells.reserve[at] ?? 0,
+        cap: cells.cap[at] ?? null,
+        load: cells.load[at] ?? 0,
+        held_by: cells.held_by[at] ?? 0,
+        headroom: cells.headroom[at] ?? 0,
+        state: cells.state[at] ?? 'within',
       }
   return found
 }
@@ -115,10 +130,21 @@ export function differences(day: Grid, other: Grid): Record<string, Record<strin
     day.accounts.code.forEach((code, place) => {
       if (pool.present[place] !== 1) return
       const at = placeIn.get(code)
-      const same = there && at !== undefined && pool.cap[place] === there.cap[at] && pool.reserve[place] === there.reserve[at] && pool.load[place] === there.load[at]
-      if (!same) (found[code] ??= {})[pool.product] = {
-        reserve: pool.reserve[place] ?? 0, cap: pool.cap[place] ?? null, load: pool.load[place] ?? 0, held_by: pool.held_by[place] ?? 0, headroom: pool.headroom[place] ?? 0, state: pool.state[place] ?? 'within',
-      }
+      const same =
+        there &&
+        at !== undefined &&
+        pool.cap[place] === there.cap[at] &&
+        pool.reserve[place] === there.reserve[at] &&
+        pool.load[place] === there.load[at]
+      if (!same)
+        (found[code] ??= {})[pool.product] = {
+          reserve: pool.reserve[place] ?? 0,
+          cap: pool.cap[place] ?? null,
+          load: pool.load[place] ?? 0,
+          held_by: pool.held_by[place] ?? 0,
+          headroom: pool.headroom[place] ?? 0,
+          state: pool.state[place] ?? 'within',
+        }
     })
   }
   return found

@@ -7,7 +7,17 @@ import { PersonField } from './PersonField'
 import { useFresh } from './queries'
 
 /** Numbers for an account, each with who uses it and where; they are kept for ten minutes while this is open. */
-export function AssignNumbers({ product, numbers, close, done }: { product: string; numbers: string[]; close: () => void; done: () => void }) {
+export function AssignNumbers({
+  product,
+  numbers,
+  close,
+  done,
+}: {
+  product: string
+  numbers: string[]
+  close: () => void
+  done: () => void
+}) {
   const grid = useQuery(gridQuery).data
   const top = useQuery(me).data?.running.account ?? ''
   const fresh = useFresh()
@@ -18,10 +28,14 @@ export function AssignNumbers({ product, numbers, close, done }: { product: stri
   const [kept, setKept] = useState(false)
   const path = { params: { path: { product } } }
   useEffect(() => {
-    take(api.POST('/api/items/{product}/reserve', { ...path, body: { account: top, count: 0, numbers } })).then(() => setKept(true), (error: unknown) => setTrouble(error instanceof Error ? error.message : 'That did not work.'))
+    take(api.POST('/api/items/{product}/reserve', { ...path, body: { account: top, count: 0, numbers } })).then(
+      () => setKept(true),
+      (error: unknown) => setTrouble(error instanceof Error ? error.message : 'That did not work.'),
+    )
   }, []) // eslint-disable-line react-hooks/exhaustive-deps
   const of = (number: string) => uses[number] ?? { username: '', address: '' }
-  const set = (number: string, change: Partial<{ username: string; address: string }>) => setUses((now) => ({ ...now, [number]: { ...of(number), ...change } }))
+  const set = (number: string, change: Partial<{ username: string; address: string }>) =>
+    setUses((now) => ({ ...now, [number]: { ...of(number), ...change } }))
   const leave = async () => {
     close()
     if (kept) await take(api.POST('/api/items/{product}/let-go', { ...path, body: { numbers } })).catch(() => undefined)
@@ -29,7 +43,19 @@ export function AssignNumbers({ product, numbers, close, done }: { product: stri
   }
   const assign = async () => {
     try {
-      await take(api.POST('/api/items/{product}/assign', { ...path, body: { account, uses: numbers.map((number) => ({ number, username: of(number).username.trim() || null, address: of(number).address.trim() || address.trim() || null })) } }))
+      await take(
+        api.POST('/api/items/{product}/assign', {
+          ...path,
+          body: {
+            account,
+            uses: numbers.map((number) => ({
+              number,
+              username: of(number).username.trim() || null,
+              address: of(number).address.trim() || address.trim() || null,
+            })),
+          },
+        }),
+      )
       await fresh()
       done()
       close()
@@ -39,30 +65,91 @@ export function AssignNumbers({ product, numbers, close, done }: { product: stri
   }
   return (
     <Modal show onHide={() => void leave()} animation={false} size="lg" aria-labelledby="assign-title" scrollable>
-      <Modal.Header closeButton><Modal.Title id="assign-title">Assign {numbers.length} {numbers.length === 1 ? 'number' : 'numbers'}</Modal.Title></Modal.Header>
+      <Modal.Header closeButton>
+        <Modal.Title id="assign-title">
+          Assign {numbers.length} {numbers.length === 1 ? 'number' : 'numbers'}
+        </Modal.Title>
+      </Modal.Header>
       <Modal.Body>
-        <Form id="assign-numbers" onSubmit={(event) => { event.preventDefault(); void assign() }}>
+        <Form
+          id="assign-numbers"
+          onSubmit={(event) => {
+            event.preventDefault()
+            void assign()
+          }}
+        >
           <div className="lotform mb-2">
-            <Form.Group controlId="assign-account"><Form.Label>In the account</Form.Label><Form.Select autoFocus value={account} onChange={(event) => setAccount(event.target.value)}>{grid?.accounts.code.map((code, at) => grid.accounts.status[at] === 'active' && <option key={code} value={code}>{grid.accounts.name[at]}</option>)}</Form.Select></Form.Group>
-            <Form.Group controlId="assign-address"><Form.Label>Address where they are used</Form.Label><Form.Control value={address} maxLength={500} onChange={(event) => setAddress(event.target.value)} /></Form.Group>
+            <Form.Group controlId="assign-account">
+              <Form.Label>In the account</Form.Label>
+              <Form.Select autoFocus value={account} onChange={(event) => setAccount(event.target.value)}>
+                {grid?.accounts.code.map(
+                  (code, at) =>
+                    grid.accounts.status[at] === 'active' && (
+                      <option key={code} value={code}>
+                        {grid.accounts.name[at]}
+                      </option>
+                    ),
+                )}
+              </Form.Select>
+            </Form.Group>
+            <Form.Group controlId="assign-address">
+              <Form.Label>Address where they are used</Form.Label>
+              <Form.Control value={address} maxLength={500} onChange={(event) => setAddress(event.target.value)} />
+            </Form.Group>
           </div>
           <table className="ledger tight">
-            <thead><tr><th>Number</th><th>Person <span className="quiet">(empty = nobody)</span></th><th>Another address</th></tr></thead>
+            <thead>
+              <tr>
+                <th>Number</th>
+                <th>
+                  Person <span className="quiet">(empty = nobody)</span>
+                </th>
+                <th>Another address</th>
+              </tr>
+            </thead>
             <tbody>
               {numbers.map((number) => (
                 <tr key={number}>
                   <td>{number}</td>
-                  <td><PersonField id={`person-of-${number}`} hidden label={`Person of ${number}`} value={of(number).username} onChange={(username) => set(number, { username })} /></td>
-                  <td><Form.Control aria-label={`Address of ${number}`} value={of(number).address} maxLength={500} onChange={(event) => set(number, { address: event.target.value })} /></td>
+                  <td>
+                    <PersonField
+                      id={`person-of-${number}`}
+                      hidden
+                      label={`Person of ${number}`}
+                      value={of(number).username}
+                      onChange={(username) => set(number, { username })}
+                    />
+                  </td>
+                  <td>
+                    <Form.Control
+                      aria-label={`Address of ${number}`}
+                      value={of(number).address}
+                      maxLength={500}
+                      onChange={(event) => set(number, { address: event.target.value })}
+                    />
+                  </td>
                 </tr>
               ))}
             </tbody>
           </table>
-          <p className="quiet small mt-2 mb-0">{kept ? 'Kept for you for ten minutes. ' : ''}A telephone number needs the address where it is used.</p>
+          <p className="quiet small mt-2 mb-0">
+            {kept ? 'Kept for you for ten minutes. ' : ''}A telephone number needs the address where it is used.
+          </p>
         </Form>
-        {trouble && <p className="over mt-2 mb-0" role="alert">{trouble}</p>}
+        {trouble && (
+          <p className="over mt-2 mb-0" role="alert">
+            {trouble}
+          </p>
+        )}
       </Modal.Body>
-      <Modal.Footer><Button variant="outline-primary" onClick={() => void leave()}>Cancel</Button><Button type="submit" form="assign-numbers">Assign {numbers.length}</Button></Modal.Footer>
+      <Modal.Footer>
+        <Button variant="outline-primary" onClick={() => void leave()}>
+          Cancel
+        </Button>
+        <Button type="submit" form="assign-numbers">
+          Assign {numbers.length}
+        </Button>
+      </Modal.Footer>
     </Modal>
   )
 }

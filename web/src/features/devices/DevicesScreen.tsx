@@ -17,18 +17,78 @@ import { publicKey, useDevices, useFresh, type Device } from './queries'
 
 const sort = () => 0
 const COLUMNS: Column<Device>[] = [
-  { key: 'machine', title: 'Device', width: 'minmax(150px, 1.2fr)', sort, cell: (row) => <>{row.machine}{row.name && row.name !== row.machine && <span className="quiet"> {row.name}</span>}</> },
+  {
+    key: 'machine',
+    title: 'Device',
+    width: 'minmax(150px, 1.2fr)',
+    sort,
+    cell: (row) => (
+      <>
+        {row.machine}
+        {row.name && row.name !== row.machine && <span className="quiet"> {row.name}</span>}
+      </>
+    ),
+  },
   { key: 'product', title: 'Product', width: 'minmax(140px, 1fr)', sort, cell: (row) => row.product_name },
   { key: 'account', title: 'Account', width: 'minmax(140px, 1fr)', sort, cell: (row) => row.account_name },
-  { key: 'person', title: 'Person', width: 'minmax(130px, 1fr)', sort, cell: (row) => (row.username ? <Link to={`/people/${encodeURIComponent(row.username)}`} tabIndex={-1}>{row.person}</Link> : <span className="quiet">nobody</span>) },
+  {
+    key: 'person',
+    title: 'Person',
+    width: 'minmax(130px, 1fr)',
+    sort,
+    cell: (row) =>
+      row.username ? (
+        <Link to={`/people/${encodeURIComponent(row.username)}`} tabIndex={-1}>
+          {row.person}
+        </Link>
+      ) : (
+        <span className="quiet">nobody</span>
+      ),
+  },
   { key: 'since', title: 'Since', width: '108px', sort, cell: (row) => dayName(row.since.slice(0, 10)) },
-  { key: 'state', title: 'State', width: '150px', cell: (row) => (row.state === 'revoking' ? <span className="near">△ to be told</span> : row.state === 'revoked' ? 'revoked' : row.on_hold ? <span className="over">■ on hold</span> : 'in use') },
-  { key: 'reported', title: 'Reported', width: '150px', sort, cell: (row) => (row.offline_until ? <span title="Works without a network until then">offline to {dayName(row.offline_until.slice(0, 10))}</span> : row.reported_at ? instantName(row.reported_at) : <span className="quiet" title="Nothing on it reports">{row.reports ? 'never' : 'recorded only'}</span>) },
+  {
+    key: 'state',
+    title: 'State',
+    width: '150px',
+    cell: (row) =>
+      row.state === 'revoking' ? (
+        <span className="near">△ to be told</span>
+      ) : row.state === 'revoked' ? (
+        'revoked'
+      ) : row.on_hold ? (
+        <span className="over">■ on hold</span>
+      ) : (
+        'in use'
+      ),
+  },
+  {
+    key: 'reported',
+    title: 'Reported',
+    width: '150px',
+    sort,
+    cell: (row) =>
+      row.offline_until ? (
+        <span title="Works without a network until then">offline to {dayName(row.offline_until.slice(0, 10))}</span>
+      ) : row.reported_at ? (
+        instantName(row.reported_at)
+      ) : (
+        <span className="quiet" title="Nothing on it reports">
+          {row.reports ? 'never' : 'recorded only'}
+        </span>
+      ),
+  },
 ]
 
 /** Which machines use what, who has them, and which no longer should? */
 export default function DevicesScreen() {
-  const { asked, params, change, sorting, onSort } = useAsked('machine', 'product', 'account', 'person', 'since', 'reported')
+  const { asked, params, change, sorting, onSort } = useAsked(
+    'machine',
+    'product',
+    'account',
+    'person',
+    'since',
+    'reported',
+  )
   const revoked = params.get('show') === 'revoked'
   const found = useDevices(asked, revoked)
   const { marked, isMarked, mark, clear } = useMarked(found.rowAt, (row) => `${row.product} ${row.machine}`)
@@ -37,7 +97,14 @@ export default function DevicesScreen() {
   const [trouble, setTrouble] = useState('')
   const fresh = useFresh()
   const box = useRef<HTMLInputElement>(null)
-  useCommands(useMemo<Command[]>(() => [{ id: 'find-device', name: 'Find a device', keys: '/', group: 'Devices', run: () => box.current?.focus() }], []))
+  useCommands(
+    useMemo<Command[]>(
+      () => [
+        { id: 'find-device', name: 'Find a device', keys: '/', group: 'Devices', run: () => box.current?.focus() },
+      ],
+      [],
+    ),
+  )
   const act = async (work: Promise<unknown>) => {
     try {
       await work
@@ -49,53 +116,173 @@ export default function DevicesScreen() {
     await fresh()
   }
   const devices = marked.map((row) => ({ product: row.product, machine: row.machine }))
-  const toBeTold = marked.filter((row) => row.state === 'revoking').map((row) => ({ product: row.product, machine: row.machine }))
+  const toBeTold = marked
+    .filter((row) => row.state === 'revoking')
+    .map((row) => ({ product: row.product, machine: row.machine }))
   return (
     <>
       <div className="bar tightbar">
         <h1>Devices</h1>
         <Parts at="devices" />
-        <span className="quiet small" role="status">{found.total === undefined ? '' : `${found.total} ${revoked ? 'revoked' : 'in use'}`}</span>
-        <Form.Control ref={box} type="search" placeholder="Find  /" aria-label="Find a device" style={{ width: 170 }} defaultValue={asked.find} onChange={(event) => change({ find: event.target.value })} />
+        <span className="quiet small" role="status">
+          {found.total === undefined ? '' : `${found.total} ${revoked ? 'revoked' : 'in use'}`}
+        </span>
+        <Form.Control
+          ref={box}
+          type="search"
+          placeholder="Find  /"
+          aria-label="Find a device"
+          style={{ width: 170 }}
+          defaultValue={asked.find}
+          onChange={(event) => change({ find: event.target.value })}
+        />
         <span className="seg" role="group" aria-label="Which devices">
-          <button type="button" aria-pressed={!revoked} onClick={() => { clear(); change({ show: null }) }}>In use</button><button type="button" aria-pressed={revoked} onClick={() => { clear(); change({ show: 'revoked' }) }}>Revoked</button>
+          <button
+            type="button"
+            aria-pressed={!revoked}
+            onClick={() => {
+              clear()
+              change({ show: null })
+            }}
+          >
+            In use
+          </button>
+          <button
+            type="button"
+            aria-pressed={revoked}
+            onClick={() => {
+              clear()
+              change({ show: 'revoked' })
+            }}
+          >
+            Revoked
+          </button>
         </span>
         <Narrow asked={asked} measure="device" change={change} />
         <span className="grow" />
-        <Button variant="outline-primary" onClick={() => setAnswering(true)}>Answer a request file…</Button>
+        <Button variant="outline-primary" onClick={() => setAnswering(true)}>
+          Answer a request file…
+        </Button>
         <ExportMenu path="/api/devices/export" params={{ ...forFile(asked), revoked: String(revoked) }} />
       </div>
       <Chips asked={asked} change={change} />
-      {trouble && <p className="over px-3 mb-1" role="alert">{trouble}</p>}
-      {found.error ? <Trouble error={found.error} again={() => void fresh()} /> : found.total === undefined ? <Wait what="the devices" /> : found.total === 0 ? (
-        <Empty title={revoked ? 'No device was revoked' : 'No devices'}>{asked.find || asked.account || asked.product ? 'Ask for less, or find other words.' : revoked ? 'Who loses a device or no longer needs it: revoke it, and its unit is free at once.' : 'Make a key under Keys; a machine that begins with it stands here.'}</Empty>
+      {trouble && (
+        <p className="over px-3 mb-1" role="alert">
+          {trouble}
+        </p>
+      )}
+      {found.error ? (
+        <Trouble error={found.error} again={() => void fresh()} />
+      ) : found.total === undefined ? (
+        <Wait what="the devices" />
+      ) : found.total === 0 ? (
+        <Empty title={revoked ? 'No device was revoked' : 'No devices'}>
+          {asked.find || asked.account || asked.product
+            ? 'Ask for less, or find other words.'
+            : revoked
+              ? 'Who loses a device or no longer needs it: revoke it, and its unit is free at once.'
+              : 'Make a key under Keys; a machine that begins with it stands here.'}
+        </Empty>
       ) : (
-        <PagedGrid total={found.total} rowAt={found.rowAt} onShown={found.onShown} columns={COLUMNS} rowKey={(row) => `${row.product} ${row.machine}`} label="Devices" sorting={sorting} onSort={onSort} isMarked={isMarked} mark={mark} markAll={(on) => (on ? mark(0, (found.total ?? 1) - 1, true) : clear())} open={() => { if (marked.length) setDoing(revoked ? null : 'give') }} />
+        <PagedGrid
+          total={found.total}
+          rowAt={found.rowAt}
+          onShown={found.onShown}
+          columns={COLUMNS}
+          rowKey={(row) => `${row.product} ${row.machine}`}
+          label="Devices"
+          sorting={sorting}
+          onSort={onSort}
+          isMarked={isMarked}
+          mark={mark}
+          markAll={(on) => (on ? mark(0, (found.total ?? 1) - 1, true) : clear())}
+          open={() => {
+            if (marked.length) setDoing(revoked ? null : 'give')
+          }}
+        />
       )}
       {marked.length > 0 && (
         <section className="draftbar actbar" aria-label="Chosen devices">
-          <span><b>{marked.length} chosen</b> <button type="button" className="btn btn-link btn-sm p-0" aria-label="Choose none" onClick={clear}>×</button></span>
+          <span>
+            <b>{marked.length} chosen</b>{' '}
+            <button type="button" className="btn btn-link btn-sm p-0" aria-label="Choose none" onClick={clear}>
+              ×
+            </button>
+          </span>
           {revoked ? (
             <>
-              {toBeTold.length > 0 && <Button size="sm" variant="outline-primary" onClick={() => void act(take(api.POST('/api/devices/confirm', { body: { devices: toBeTold } })))}>Confirm that {toBeTold.length === 1 ? 'it is' : `${toBeTold.length} are`} gone</Button>}
-              <Button size="sm" variant="outline-primary" onClick={() => void act(take(api.POST('/api/devices/let-back', { body: { devices } })))}>Let them come back</Button>
+              {toBeTold.length > 0 && (
+                <Button
+                  size="sm"
+                  variant="outline-primary"
+                  onClick={() => void act(take(api.POST('/api/devices/confirm', { body: { devices: toBeTold } })))}
+                >
+                  Confirm that {toBeTold.length === 1 ? 'it is' : `${toBeTold.length} are`} gone
+                </Button>
+              )}
+              <Button
+                size="sm"
+                variant="outline-primary"
+                onClick={() => void act(take(api.POST('/api/devices/let-back', { body: { devices } })))}
+              >
+                Let them come back
+              </Button>
             </>
           ) : (
-            <><Button size="sm" variant="outline-primary" onClick={() => setDoing('give')}>Give to…</Button><Button size="sm" variant="outline-primary" onClick={() => setDoing('revoke')}>Revoke…</Button></>
+            <>
+              <Button size="sm" variant="outline-primary" onClick={() => setDoing('give')}>
+                Give to…
+              </Button>
+              <Button size="sm" variant="outline-primary" onClick={() => setDoing('revoke')}>
+                Revoke…
+              </Button>
+            </>
           )}
         </section>
       )}
       {doing === 'revoke' && (
         <Modal show onHide={() => setDoing(null)} animation={false} aria-labelledby="revoke-title">
-          <Modal.Header closeButton><Modal.Title id="revoke-title">Revoke {marked.length} {marked.length === 1 ? 'device' : 'devices'}</Modal.Title></Modal.Header>
+          <Modal.Header closeButton>
+            <Modal.Title id="revoke-title">
+              Revoke {marked.length} {marked.length === 1 ? 'device' : 'devices'}
+            </Modal.Title>
+          </Modal.Header>
           <Modal.Body>
-            <p>First, at once: {marked.length === 1 ? 'its unit is' : 'their units are'} free again, and no key lets {marked.length === 1 ? 'it' : 'them'} begin anew. Then: what reports is told when it reports next; until then it stands under Revoked as “to be told”, where you can confirm that it is gone.</p>
-            {marked.some((row) => row.offline_until) && <p className="near mb-0">Some work without a network and go on until the day in their answer file.</p>}
+            <p>
+              First, at once: {marked.length === 1 ? 'its unit is' : 'their units are'} free again, and no key lets{' '}
+              {marked.length === 1 ? 'it' : 'them'} begin anew. Then: what reports is told when it reports next; until
+              then it stands under Revoked as “to be told”, where you can confirm that it is gone.
+            </p>
+            {marked.some((row) => row.offline_until) && (
+              <p className="near mb-0">Some work without a network and go on until the day in their answer file.</p>
+            )}
           </Modal.Body>
-          <Modal.Footer><Button variant="outline-primary" onClick={() => setDoing(null)}>Cancel</Button><Button autoFocus onClick={() => { setDoing(null); void act(take(api.POST('/api/devices/revoke', { body: { devices } }))) }}>Revoke {marked.length}</Button></Modal.Footer>
+          <Modal.Footer>
+            <Button variant="outline-primary" onClick={() => setDoing(null)}>
+              Cancel
+            </Button>
+            <Button
+              autoFocus
+              onClick={() => {
+                setDoing(null)
+                void act(take(api.POST('/api/devices/revoke', { body: { devices } })))
+              }}
+            >
+              Revoke {marked.length}
+            </Button>
+          </Modal.Footer>
         </Modal>
       )}
-      {doing === 'give' && <Give count={marked.length} close={() => setDoing(null)} give={(username) => { setDoing(null); void act(take(api.POST('/api/devices/give', { body: { devices, username } }))) }} />}
+      {doing === 'give' && (
+        <Give
+          count={marked.length}
+          close={() => setDoing(null)}
+          give={(username) => {
+            setDoing(null)
+            void act(take(api.POST('/api/devices/give', { body: { devices, username } })))
+          }}
+        />
+      )}
       {answering && <Answer close={() => setAnswering(false)} />}
     </>
   )
@@ -105,10 +292,39 @@ function Give({ count, close, give }: { count: number; close: () => void; give: 
   const [username, setUsername] = useState('')
   return (
     <Modal show onHide={close} animation={false} aria-labelledby="give-title">
-      <Form onSubmit={(event) => { event.preventDefault(); give(username.trim() || null) }}>
-        <Modal.Header closeButton><Modal.Title id="give-title">Give {count} {count === 1 ? 'device' : 'devices'} to</Modal.Title></Modal.Header>
-        <Modal.Body><PersonField id="give-person" label={<>Person <span className="quiet">(empty = nobody)</span></>} value={username} onChange={setUsername} autoFocus /><p className="quiet small mt-2 mb-0">Somebody of the device’s account or below it. The unit stays where it is counted.</p></Modal.Body>
-        <Modal.Footer><Button variant="outline-primary" onClick={close}>Cancel</Button><Button type="submit">Give</Button></Modal.Footer>
+      <Form
+        onSubmit={(event) => {
+          event.preventDefault()
+          give(username.trim() || null)
+        }}
+      >
+        <Modal.Header closeButton>
+          <Modal.Title id="give-title">
+            Give {count} {count === 1 ? 'device' : 'devices'} to
+          </Modal.Title>
+        </Modal.Header>
+        <Modal.Body>
+          <PersonField
+            id="give-person"
+            label={
+              <>
+                Person <span className="quiet">(empty = nobody)</span>
+              </>
+            }
+            value={username}
+            onChange={setUsername}
+            autoFocus
+          />
+          <p className="quiet small mt-2 mb-0">
+            Somebody of the device’s account or below it. The unit stays where it is counted.
+          </p>
+        </Modal.Body>
+        <Modal.Footer>
+          <Button variant="outline-primary" onClick={close}>
+            Cancel
+          </Button>
+          <Button type="submit">Give</Button>
+        </Modal.Footer>
       </Form>
     </Modal>
   )
@@ -141,27 +357,76 @@ function Answer({ close }: { close: () => void }) {
   const file = signed && URL.createObjectURL(new Blob([JSON.stringify(signed, null, 1)], { type: 'application/json' }))
   return (
     <Modal show onHide={close} animation={false} aria-labelledby="answer-title">
-      <Form onSubmit={(event) => { event.preventDefault(); void answer() }}>
-        <Modal.Header closeButton><Modal.Title id="answer-title">Answer a request file</Modal.Title></Modal.Header>
+      <Form
+        onSubmit={(event) => {
+          event.preventDefault()
+          void answer()
+        }}
+      >
+        <Modal.Header closeButton>
+          <Modal.Title id="answer-title">Answer a request file</Modal.Title>
+        </Modal.Header>
         <Modal.Body>
           {signed && file ? (
             <>
-              <p role="status"><b>{String(signed.answer.machine)}</b> has its unit of {String(signed.answer.product)}. Carry the answer back to it; it works without a network until {instantName(String(signed.answer.until))}.</p>
-              <a className="btn btn-primary" href={file} download={`${String(signed.answer.machine)}-answer.json`}>Save the answer file</a>
+              <p role="status">
+                <b>{String(signed.answer.machine)}</b> has its unit of {String(signed.answer.product)}. Carry the answer
+                back to it; it works without a network until {instantName(String(signed.answer.until))}.
+              </p>
+              <a className="btn btn-primary" href={file} download={`${String(signed.answer.machine)}-answer.json`}>
+                Save the answer file
+              </a>
             </>
           ) : (
             <>
-              <p className="quiet">A machine without a network writes a request file. The signed answer lets it work for a while; its unit is taken now.</p>
+              <p className="quiet">
+                A machine without a network writes a request file. The signed answer lets it work for a while; its unit
+                is taken now.
+              </p>
               <div className="lotform">
-                <Form.Group controlId="request-file"><Form.Label>Request file</Form.Label><Form.Control type="file" accept=".json" onChange={(event) => void read((event.target as HTMLInputElement).files?.[0])} /></Form.Group>
-                <Form.Group controlId="request-days"><Form.Label>Days <span className="quiet">(1 to 30)</span></Form.Label><Form.Control value={days} inputMode="numeric" maxLength={2} onChange={(event) => setDays(event.target.value.replace(/\D/g, ''))} /></Form.Group>
+                <Form.Group controlId="request-file">
+                  <Form.Label>Request file</Form.Label>
+                  <Form.Control
+                    type="file"
+                    accept=".json"
+                    onChange={(event) => void read((event.target as HTMLInputElement).files?.[0])}
+                  />
+                </Form.Group>
+                <Form.Group controlId="request-days">
+                  <Form.Label>
+                    Days <span className="quiet">(1 to 30)</span>
+                  </Form.Label>
+                  <Form.Control
+                    value={days}
+                    inputMode="numeric"
+                    maxLength={2}
+                    onChange={(event) => setDays(event.target.value.replace(/\D/g, ''))}
+                  />
+                </Form.Group>
               </div>
             </>
           )}
-          {trouble && <p className="over mt-2 mb-0" role="alert">{trouble}</p>}
-          {ours && <p className="quiet small mt-3 mb-0">Answers are checked with this server’s public key: <code>{ours}</code></p>}
+          {trouble && (
+            <p className="over mt-2 mb-0" role="alert">
+              {trouble}
+            </p>
+          )}
+          {ours && (
+            <p className="quiet small mt-3 mb-0">
+              Answers are checked with this server’s public key: <code>{ours}</code>
+            </p>
+          )}
         </Modal.Body>
-        <Modal.Footer><Button variant="outline-primary" onClick={close}>Close</Button>{!signed && <Button type="submit" disabled={!request || !days}>Sign the answer</Button>}</Modal.Footer>
+        <Modal.Footer>
+          <Button variant="outline-primary" onClick={close}>
+            Close
+          </Button>
+          {!signed && (
+            <Button type="submit" disabled={!request || !days}>
+              Sign the answer
+            </Button>
+          )}
+        </Modal.Footer>
       </Form>
     </Modal>
   )

@@ -21,7 +21,17 @@ export default function KeysScreen() {
   const make = async (form: FormData) => {
     const text = (name: string) => ((form.get(name) as string | null) ?? '').trim()
     try {
-      const { key } = await take(api.POST('/api/devices/keys', { body: { account: text('account'), product: text('product'), name: text('name'), most: text('most') ? Number(text('most')) : null, last_day: text('last_day') || null } }))
+      const { key } = await take(
+        api.POST('/api/devices/keys', {
+          body: {
+            account: text('account'),
+            product: text('product'),
+            name: text('name'),
+            most: text('most') ? Number(text('most')) : null,
+            last_day: text('last_day') || null,
+          },
+        }),
+      )
       setMade({ name: text('name'), key })
       setTrouble('')
       await fresh()
@@ -33,42 +43,149 @@ export default function KeysScreen() {
     await take(api.DELETE('/api/devices/keys/{key_id}', { params: { path: { key_id: id } } }))
     await fresh()
   }
-  const products = grid?.pools.filter((pool, at, all) => (pool.measure === 'device' || pool.measure === 'session') && all.findIndex((each) => each.product === pool.product) === at) ?? []
+  const products =
+    grid?.pools.filter(
+      (pool, at, all) =>
+        (pool.measure === 'device' || pool.measure === 'session') &&
+        all.findIndex((each) => each.product === pool.product) === at,
+    ) ?? []
   return (
     <>
-      <div className="bar tightbar"><h1>Keys</h1><Parts at="keys" /></div>
+      <div className="bar tightbar">
+        <h1>Keys</h1>
+        <Parts at="keys" />
+      </div>
       <div className="scroll account" role="region" aria-label="Keys" tabIndex={0}>
         <div className="onecolumn wide">
           <section aria-label="Make a key">
             <h3>Make a key</h3>
-            <Form className="lotform three" onSubmit={(event) => { event.preventDefault(); const form = event.currentTarget; void make(new FormData(form)).then(() => form.reset()) }}>
-              <Form.Group controlId="key-name"><Form.Label>Name</Form.Label><Form.Control name="name" required maxLength={200} placeholder="Wheelhouse machines" /></Form.Group>
-              <Form.Group controlId="key-product"><Form.Label>Product</Form.Label><Form.Select name="product">{products.map((each) => <option key={each.product} value={each.product}>{each.name}</option>)}</Form.Select></Form.Group>
-              <Form.Group controlId="key-account"><Form.Label>Account</Form.Label><Form.Select name="account" defaultValue={top}>{grid?.accounts.code.map((code, at) => grid.accounts.status[at] === 'active' && <option key={code} value={code}>{grid.accounts.name[at]}</option>)}</Form.Select></Form.Group>
-              <Form.Group controlId="key-most"><Form.Label>Devices at once, at most <span className="quiet">(empty = the cap)</span></Form.Label><Form.Control name="most" inputMode="numeric" pattern="[1-9][0-9]{0,5}" title="A number of devices" /></Form.Group>
-              <Form.Group controlId="key-last"><Form.Label>Last day <span className="quiet">(empty = open)</span></Form.Label><Form.Control name="last_day" type="date" /></Form.Group>
-              <div className="align-self-end"><Button type="submit">Make the key</Button></div>
+            <Form
+              className="lotform three"
+              onSubmit={(event) => {
+                event.preventDefault()
+                const form = event.currentTarget
+                void make(new FormData(form)).then(() => form.reset())
+              }}
+            >
+              <Form.Group controlId="key-name">
+                <Form.Label>Name</Form.Label>
+                <Form.Control name="name" required maxLength={200} placeholder="Wheelhouse machines" />
+              </Form.Group>
+              <Form.Group controlId="key-product">
+                <Form.Label>Product</Form.Label>
+                <Form.Select name="product">
+                  {products.map((each) => (
+                    <option key={each.product} value={each.product}>
+                      {each.name}
+                    </option>
+                  ))}
+                </Form.Select>
+              </Form.Group>
+              <Form.Group controlId="key-account">
+                <Form.Label>Account</Form.Label>
+                <Form.Select name="account" defaultValue={top}>
+                  {grid?.accounts.code.map(
+                    (code, at) =>
+                      grid.accounts.status[at] === 'active' && (
+                        <option key={code} value={code}>
+                          {grid.accounts.name[at]}
+                        </option>
+                      ),
+                  )}
+                </Form.Select>
+              </Form.Group>
+              <Form.Group controlId="key-most">
+                <Form.Label>
+                  Devices at once, at most <span className="quiet">(empty = the cap)</span>
+                </Form.Label>
+                <Form.Control name="most" inputMode="numeric" pattern="[1-9][0-9]{0,5}" title="A number of devices" />
+              </Form.Group>
+              <Form.Group controlId="key-last">
+                <Form.Label>
+                  Last day <span className="quiet">(empty = open)</span>
+                </Form.Label>
+                <Form.Control name="last_day" type="date" />
+              </Form.Group>
+              <div className="align-self-end">
+                <Button type="submit">Make the key</Button>
+              </div>
             </Form>
-            {made && <p className="mt-3 mb-0" role="status">The key “{made.name}”, shown only now: <code className="bigcode">{made.key}</code> <Button size="sm" variant="outline-primary" onClick={() => void navigator.clipboard.writeText(made.key)}>Copy</Button></p>}
-            {trouble && <p className="over mt-2 mb-0" role="alert">{trouble}</p>}
+            {made && (
+              <p className="mt-3 mb-0" role="status">
+                The key “{made.name}”, shown only now: <code className="bigcode">{made.key}</code>{' '}
+                <Button
+                  size="sm"
+                  variant="outline-primary"
+                  onClick={() => void navigator.clipboard.writeText(made.key)}
+                >
+                  Copy
+                </Button>
+              </p>
+            )}
+            {trouble && (
+              <p className="over mt-2 mb-0" role="alert">
+                {trouble}
+              </p>
+            )}
           </section>
           <section aria-label="Keys made">
             <h3>Keys made</h3>
-            {found.data.length === 0 ? <p className="quiet">None yet. A machine, or a session, begins with a key of its account; limits count as for everything else.</p> : (
+            {found.data.length === 0 ? (
+              <p className="quiet">
+                None yet. A machine, or a session, begins with a key of its account; limits count as for everything
+                else.
+              </p>
+            ) : (
               <table className="ledger tight">
-                <thead><tr><th>Name</th><th>Ends with</th><th>Product</th><th>Account</th><th className="fig">Active</th><th className="fig">At most</th><th>Made</th><th>State</th><th /></tr></thead>
+                <thead>
+                  <tr>
+                    <th>Name</th>
+                    <th>Ends with</th>
+                    <th>Product</th>
+                    <th>Account</th>
+                    <th className="fig">Active</th>
+                    <th className="fig">At most</th>
+                    <th>Made</th>
+                    <th>State</th>
+                    <th />
+                  </tr>
+                </thead>
                 <tbody>
                   {found.data.map((each) => (
                     <tr key={each.id}>
-                      <td>{each.name}</td><td><code>…{each.ending}</code></td><td>{each.product_name}</td><td>{each.account_name}</td><td className="fig">{each.measure === 'device' ? each.devices : ''}</td><td className="fig">{each.most ?? <span className="quiet">the cap</span>}</td>
-                      <td>{dayName(each.made_at.slice(0, 10))} <span className="quiet">{each.made_by}</span></td><td>{each.withdrawn ? 'withdrawn' : each.last_day ? `to ${dayName(each.last_day)}` : 'valid'}</td>
-                      <td>{!each.withdrawn && <button type="button" className="btn btn-link btn-sm p-0" aria-label={`Withdraw ${each.name}`} onClick={() => void withdraw(each.id)}>Withdraw</button>}</td>
+                      <td>{each.name}</td>
+                      <td>
+                        <code>…{each.ending}</code>
+                      </td>
+                      <td>{each.product_name}</td>
+                      <td>{each.account_name}</td>
+                      <td className="fig">{each.measure === 'device' ? each.devices : ''}</td>
+                      <td className="fig">{each.most ?? <span className="quiet">the cap</span>}</td>
+                      <td>
+                        {dayName(each.made_at.slice(0, 10))} <span className="quiet">{each.made_by}</span>
+                      </td>
+                      <td>{each.withdrawn ? 'withdrawn' : each.last_day ? `to ${dayName(each.last_day)}` : 'valid'}</td>
+                      <td>
+                        {!each.withdrawn && (
+                          <button
+                            type="button"
+                            className="btn btn-link btn-sm p-0"
+                            aria-label={`Withdraw ${each.name}`}
+                            onClick={() => void withdraw(each.id)}
+                          >
+                            Withdraw
+                          </button>
+                        )}
+                      </td>
                     </tr>
                   ))}
                 </tbody>
               </table>
             )}
-            <p className="quiet small mt-2">Withdrawing a key ends nothing that began with it: revoke devices, or end sessions, for that. How a client begins and reports stands in docs/public-api.md.</p>
+            <p className="quiet small mt-2">
+              Withdrawing a key ends nothing that began with it: revoke devices, or end sessions, for that. How a client
+              begins and reports stands in docs/public-api.md.
+            </p>
           </section>
         </div>
       </div>

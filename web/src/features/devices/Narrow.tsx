@@ -19,31 +19,62 @@ export interface Asked<S extends string> {
 export function useAsked<S extends string>(first: S, ...others: S[]) {
   const [params, change] = useAddress()
   const asked: Asked<S> = {
-    find: params.get('find') ?? '', account: params.get('account') ?? undefined, product: params.get('product') ?? undefined,
-    sort: [first, ...others].find((each) => each === params.get('sort')) ?? first, down: params.get('down') === 'yes',
+    find: params.get('find') ?? '',
+    account: params.get('account') ?? undefined,
+    product: params.get('product') ?? undefined,
+    sort: [first, ...others].find((each) => each === params.get('sort')) ?? first,
+    down: params.get('down') === 'yes',
   }
-  return { asked, params, change, sorting: { key: asked.sort, down: asked.down }, onSort: (next: Sorting) => change({ sort: next.key, down: next.down ? 'yes' : null }) }
+  return {
+    asked,
+    params,
+    change,
+    sorting: { key: asked.sort, down: asked.down },
+    onSort: (next: Sorting) => change({ sort: next.key, down: next.down ? 'yes' : null }),
+  }
 }
 
 /** The same for a file to keep. */
-export const forFile = (asked: Asked<string>) => ({ find: asked.find || undefined, account: asked.account, product: asked.product, sort: asked.sort, down: String(asked.down) })
+export const forFile = (asked: Asked<string>) => ({
+  find: asked.find || undefined,
+  account: asked.account,
+  product: asked.product,
+  sort: asked.sort,
+  down: String(asked.down),
+})
 
 /** A branch and, of what is measured so, a product to narrow a list to. */
-export function Narrow({ asked, measure, change }: { asked: Asked<string>; measure?: string; change: (changes: Changes) => void }) {
+export function Narrow({
+  asked,
+  measure,
+  change,
+}: {
+  asked: Asked<string>
+  measure?: string
+  change: (changes: Changes) => void
+}) {
   const grid = useQuery(gridQuery).data
-  const products = new Map(grid?.pools.filter((pool) => pool.measure === measure).map((pool) => [pool.product, pool.name]))
+  const products = new Map(
+    grid?.pools.filter((pool) => pool.measure === measure).map((pool) => [pool.product, pool.name]),
+  )
   const choose = (name: 'account' | 'product', label: string, options: [string, string][]) => (
     <Form.Group controlId={`narrow-${name}`} className="mb-2">
       <Form.Label className="small quiet mb-0">{label}</Form.Label>
       <Form.Select value={asked[name] ?? ''} onChange={(event) => change({ [name]: event.target.value || null })}>
         <option value="">any</option>
-        {options.map(([key, says]) => <option key={key} value={key}>{says}</option>)}
+        {options.map(([key, says]) => (
+          <option key={key} value={key}>
+            {says}
+          </option>
+        ))}
       </Form.Select>
     </Form.Group>
   )
   return (
     <Dropdown autoClose="outside">
-      <Dropdown.Toggle variant="outline-primary" id="narrow">Filter</Dropdown.Toggle>
+      <Dropdown.Toggle variant="outline-primary" id="narrow">
+        Filter
+      </Dropdown.Toggle>
       <Dropdown.Menu className="px-3 py-2" style={{ width: 300 }}>
         {choose('account', 'Account and below', accountChoices(grid?.accounts))}
         {measure && choose('product', 'Product', [...products])}
@@ -53,9 +84,32 @@ export function Narrow({ asked, measure, change }: { asked: Asked<string>; measu
 }
 
 /** What a list is narrowed to, each to be taken away. */
-export function Chips({ asked, change }: { asked: { account: string | undefined; product?: string | undefined }; change: (changes: Changes) => void }) {
+export function Chips({
+  asked,
+  change,
+}: {
+  asked: { account: string | undefined; product?: string | undefined }
+  change: (changes: Changes) => void
+}) {
   const names = useNames()
-  const words = [...(asked.account ? [['account', `of ${names.account(asked.account)}`]] : []), ...(asked.product ? [['product', names.product(asked.product)]] : [])] as [string, string][]
+  const words = [
+    ...(asked.account ? [['account', `of ${names.account(asked.account)}`]] : []),
+    ...(asked.product ? [['product', names.product(asked.product)]] : []),
+  ] as [string, string][]
   if (words.length === 0) return null
-  return <div className="chips" role="group" aria-label="What is asked for">{words.map(([name, says]) => <button type="button" key={name} className="chip" onClick={() => change({ [name]: null })} aria-label={`Do not ask for: ${says}`}>{says} <span aria-hidden="true">×</span></button>)}</div>
+  return (
+    <div className="chips" role="group" aria-label="What is asked for">
+      {words.map(([name, says]) => (
+        <button
+          type="button"
+          key={name}
+          className="chip"
+          onClick={() => change({ [name]: null })}
+          aria-label={`Do not ask for: ${says}`}
+        >
+          {says} <span aria-hidden="true">×</span>
+        </button>
+      ))}
+    </div>
+  )
 }

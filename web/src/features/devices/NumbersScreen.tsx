@@ -15,20 +15,71 @@ import { Chips, forFile, Narrow, useAsked } from './Narrow'
 import { Parts } from './Parts'
 import { useFresh, useItems, type Item, type ItemState } from './queries'
 
-const STATES: [ItemState, string][] = [['assigned', 'In use'], ['free', 'Free'], ['reserved', 'Being chosen'], ['withdrawn', 'Withdrawn']]
+const STATES: [ItemState, string][] = [
+  ['assigned', 'In use'],
+  ['free', 'Free'],
+  ['reserved', 'Being chosen'],
+  ['withdrawn', 'Withdrawn'],
+]
 
 function columns(state: ItemState): Column<Item>[] {
   const sort = () => 0
-  const number: Column<Item> = { key: 'number', title: 'Number', width: 'minmax(170px, 1fr)', sort, cell: (row) => row.number }
+  const number: Column<Item> = {
+    key: 'number',
+    title: 'Number',
+    width: 'minmax(170px, 1fr)',
+    sort,
+    cell: (row) => row.number,
+  }
   if (state !== 'assigned')
     return [
-      number, { key: 'since', title: 'In the stock since', width: '150px', sort, cell: (row) => dayName(row.since.slice(0, 10)) },
-      { key: 'state', title: 'State', width: 'minmax(200px, 2fr)', cell: (row) => (row.until ? `${row.mine ? 'kept by you' : 'kept by somebody'} for a few minutes` : row.state) },
+      number,
+      {
+        key: 'since',
+        title: 'In the stock since',
+        width: '150px',
+        sort,
+        cell: (row) => dayName(row.since.slice(0, 10)),
+      },
+      {
+        key: 'state',
+        title: 'State',
+        width: 'minmax(200px, 2fr)',
+        cell: (row) => (row.until ? `${row.mine ? 'kept by you' : 'kept by somebody'} for a few minutes` : row.state),
+      },
     ]
   return [
-    number, { key: 'account', title: 'Account', width: 'minmax(150px, 1fr)', sort, cell: (row) => row.account_name },
-    { key: 'person', title: 'Person', width: 'minmax(140px, 1fr)', sort, cell: (row) => (row.username ? <Link to={`/people/${encodeURIComponent(row.username)}`} tabIndex={-1}>{row.person}</Link> : <span className="quiet">nobody</span>) },
-    { key: 'address', title: 'Address', width: 'minmax(190px, 2fr)', sort, cell: (row) => row.address ?? <span className={row.recorded ? 'quiet' : 'near'} title={row.recorded ? 'It was in use before its address was asked for' : ''}>{row.recorded ? 'not recorded' : 'none'}</span> },
+    number,
+    { key: 'account', title: 'Account', width: 'minmax(150px, 1fr)', sort, cell: (row) => row.account_name },
+    {
+      key: 'person',
+      title: 'Person',
+      width: 'minmax(140px, 1fr)',
+      sort,
+      cell: (row) =>
+        row.username ? (
+          <Link to={`/people/${encodeURIComponent(row.username)}`} tabIndex={-1}>
+            {row.person}
+          </Link>
+        ) : (
+          <span className="quiet">nobody</span>
+        ),
+    },
+    {
+      key: 'address',
+      title: 'Address',
+      width: 'minmax(190px, 2fr)',
+      sort,
+      cell: (row) =>
+        row.address ?? (
+          <span
+            className={row.recorded ? 'quiet' : 'near'}
+            title={row.recorded ? 'It was in use before its address was asked for' : ''}
+          >
+            {row.recorded ? 'not recorded' : 'none'}
+          </span>
+        ),
+    },
     { key: 'since', title: 'Since', width: '110px', sort, cell: (row) => dayName(row.since.slice(0, 10)) },
   ]
 }
@@ -37,7 +88,10 @@ function columns(state: ItemState): Column<Item>[] {
 export default function NumbersScreen() {
   const grid = useQuery(gridQuery).data
   const { asked, params, change, sorting, onSort } = useAsked('number', 'account', 'person', 'address', 'since')
-  const kinds = grid?.pools.filter((pool, at, all) => pool.measure === 'item' && all.findIndex((each) => each.product === pool.product) === at) ?? []
+  const kinds =
+    grid?.pools.filter(
+      (pool, at, all) => pool.measure === 'item' && all.findIndex((each) => each.product === pool.product) === at,
+    ) ?? []
   const product = params.get('product') ?? kinds[0]?.product ?? ''
   const state = STATES.find(([key]) => key === params.get('state'))?.[0] ?? 'assigned'
   const found = useItems(product, state, asked)
@@ -49,7 +103,12 @@ export default function NumbersScreen() {
   if (!grid) return <Wait what="the numbers" />
   const act = async (what: 'release' | 'withdraw') => {
     try {
-      await take(api.POST(`/api/items/{product}/${what}`, { params: { path: { product } }, body: { numbers: marked.map((each) => each.number) } }))
+      await take(
+        api.POST(`/api/items/{product}/${what}`, {
+          params: { path: { product } },
+          body: { numbers: marked.map((each) => each.number) },
+        }),
+      )
       clear()
       setTrouble('')
     } catch (error) {
@@ -62,30 +121,132 @@ export default function NumbersScreen() {
       <div className="bar tightbar">
         <h1>Numbers</h1>
         <Parts at="numbers" />
-        {kinds.length > 1 && <Form.Select aria-label="Product" style={{ width: 180 }} value={product} onChange={(event) => { clear(); change({ product: event.target.value }) }}>{kinds.map((each) => <option key={each.product} value={each.product}>{each.name}</option>)}</Form.Select>}
-        <span className="seg" role="group" aria-label="Which numbers">{STATES.map(([key, says]) => <button type="button" key={key} aria-pressed={state === key} onClick={() => { clear(); change({ state: key, account: null, sort: null, down: null }) }}>{says}{state === key && found.total !== undefined && <em>{found.total}</em>}</button>)}</span>
-        <Form.Control type="search" placeholder="Find" aria-label="Find a number" style={{ width: 150 }} defaultValue={asked.find} onChange={(event) => change({ find: event.target.value })} />
+        {kinds.length > 1 && (
+          <Form.Select
+            aria-label="Product"
+            style={{ width: 180 }}
+            value={product}
+            onChange={(event) => {
+              clear()
+              change({ product: event.target.value })
+            }}
+          >
+            {kinds.map((each) => (
+              <option key={each.product} value={each.product}>
+                {each.name}
+              </option>
+            ))}
+          </Form.Select>
+        )}
+        <span className="seg" role="group" aria-label="Which numbers">
+          {STATES.map(([key, says]) => (
+            <button
+              type="button"
+              key={key}
+              aria-pressed={state === key}
+              onClick={() => {
+                clear()
+                change({ state: key, account: null, sort: null, down: null })
+              }}
+            >
+              {says}
+              {state === key && found.total !== undefined && <em>{found.total}</em>}
+            </button>
+          ))}
+        </span>
+        <Form.Control
+          type="search"
+          placeholder="Find"
+          aria-label="Find a number"
+          style={{ width: 150 }}
+          defaultValue={asked.find}
+          onChange={(event) => change({ find: event.target.value })}
+        />
         {state === 'assigned' && <Narrow asked={asked} change={change} />}
         <span className="grow" />
-        {owned && <Button variant="outline-primary" onClick={() => setDoing('bring in')}>Bring in…</Button>}
-        {product && <ExportMenu path={`/api/items/${encodeURIComponent(product)}/export`} params={{ ...forFile({ ...asked, product: undefined }), state }} />}
+        {owned && (
+          <Button variant="outline-primary" onClick={() => setDoing('bring in')}>
+            Bring in…
+          </Button>
+        )}
+        {product && (
+          <ExportMenu
+            path={`/api/items/${encodeURIComponent(product)}/export`}
+            params={{ ...forFile({ ...asked, product: undefined }), state }}
+          />
+        )}
       </div>
       <Chips asked={{ account: asked.account }} change={change} />
-      {trouble && <p className="over px-3 mb-1" role="alert">{trouble}</p>}
-      {found.error ? <Trouble error={found.error} again={() => void fresh()} /> : found.total === undefined ? <Wait what="the numbers" /> : found.total === 0 ? (
-        <Empty title={kinds.length ? 'None here' : 'Nothing numbered'}>{kinds.length ? (state === 'free' ? 'Bring numbers in: one a line, or a range.' : 'No number is in that state.') : 'No pool reaches you whose units are numbered one by one.'}</Empty>
+      {trouble && (
+        <p className="over px-3 mb-1" role="alert">
+          {trouble}
+        </p>
+      )}
+      {found.error ? (
+        <Trouble error={found.error} again={() => void fresh()} />
+      ) : found.total === undefined ? (
+        <Wait what="the numbers" />
+      ) : found.total === 0 ? (
+        <Empty title={kinds.length ? 'None here' : 'Nothing numbered'}>
+          {kinds.length
+            ? state === 'free'
+              ? 'Bring numbers in: one a line, or a range.'
+              : 'No number is in that state.'
+            : 'No pool reaches you whose units are numbered one by one.'}
+        </Empty>
       ) : (
-        <PagedGrid key={state} total={found.total} rowAt={found.rowAt} onShown={found.onShown} columns={columns(state)} rowKey={(row) => row.number} label="Numbers" sorting={sorting} onSort={onSort} isMarked={isMarked} mark={mark} markAll={(on) => (on ? mark(0, (found.total ?? 1) - 1, true) : clear())} open={() => { if (marked.length && state !== 'assigned') setDoing('assign') }} />
+        <PagedGrid
+          key={state}
+          total={found.total}
+          rowAt={found.rowAt}
+          onShown={found.onShown}
+          columns={columns(state)}
+          rowKey={(row) => row.number}
+          label="Numbers"
+          sorting={sorting}
+          onSort={onSort}
+          isMarked={isMarked}
+          mark={mark}
+          markAll={(on) => (on ? mark(0, (found.total ?? 1) - 1, true) : clear())}
+          open={() => {
+            if (marked.length && state !== 'assigned') setDoing('assign')
+          }}
+        />
       )}
       {marked.length > 0 && state !== 'withdrawn' && (
         <section className="draftbar actbar" aria-label="Chosen numbers">
-          <span><b>{marked.length} chosen</b> <button type="button" className="btn btn-link btn-sm p-0" aria-label="Choose none" onClick={clear}>×</button></span>
-          {state === 'assigned' ? <Button size="sm" variant="outline-primary" onClick={() => void act('release')}>Release {marked.length}</Button> : (
-            <><Button size="sm" variant="outline-primary" onClick={() => setDoing('assign')}>Assign…</Button>{owned && <Button size="sm" variant="outline-primary" onClick={() => void act('withdraw')}>Take {marked.length} out of the stock</Button>}</>
+          <span>
+            <b>{marked.length} chosen</b>{' '}
+            <button type="button" className="btn btn-link btn-sm p-0" aria-label="Choose none" onClick={clear}>
+              ×
+            </button>
+          </span>
+          {state === 'assigned' ? (
+            <Button size="sm" variant="outline-primary" onClick={() => void act('release')}>
+              Release {marked.length}
+            </Button>
+          ) : (
+            <>
+              <Button size="sm" variant="outline-primary" onClick={() => setDoing('assign')}>
+                Assign…
+              </Button>
+              {owned && (
+                <Button size="sm" variant="outline-primary" onClick={() => void act('withdraw')}>
+                  Take {marked.length} out of the stock
+                </Button>
+              )}
+            </>
           )}
         </section>
       )}
-      {doing === 'assign' && <AssignNumbers product={product} numbers={marked.map((each) => each.number)} close={() => setDoing(null)} done={clear} />}
+      {doing === 'assign' && (
+        <AssignNumbers
+          product={product}
+          numbers={marked.map((each) => each.number)}
+          close={() => setDoing(null)}
+          done={clear}
+        />
+      )}
       {doing === 'bring in' && <BringIn product={product} close={() => setDoing(null)} />}
     </>
   )
@@ -110,15 +271,56 @@ function BringIn({ product, close }: { product: string; close: () => void }) {
   }
   return (
     <Modal show onHide={close} animation={false} aria-labelledby="bring-title">
-      <Form onSubmit={(event) => { event.preventDefault(); void bring() }}>
-        <Modal.Header closeButton><Modal.Title id="bring-title">Bring numbers in</Modal.Title></Modal.Header>
+      <Form
+        onSubmit={(event) => {
+          event.preventDefault()
+          void bring()
+        }}
+      >
+        <Modal.Header closeButton>
+          <Modal.Title id="bring-title">Bring numbers in</Modal.Title>
+        </Modal.Header>
         <Modal.Body>
-          <Form.Group controlId="bring-owner" className="mb-2"><Form.Label>Into the pool of</Form.Label><Form.Select value={owner} onChange={(event) => setOwner(event.target.value)}>{owners.map((each) => <option key={each.owner} value={each.owner}>{each.owner_name}</option>)}</Form.Select></Form.Group>
-          <Form.Group controlId="bring-numbers"><Form.Label>Numbers, one a line, or a range: first - last</Form.Label><Form.Control as="textarea" rows={6} autoFocus className="mono" spellCheck={false} placeholder="+351 500 000 001 - +351 500 000 020" value={numbers} onChange={(event) => setNumbers(event.target.value)} /></Form.Group>
-          <p className="quiet small mt-2 mb-0">All of them, or none. How many may be assigned at once is the lots’ to say; these are which.</p>
-          {trouble && <p className="over mt-2 mb-0" role="alert">{trouble}</p>}
+          <Form.Group controlId="bring-owner" className="mb-2">
+            <Form.Label>Into the pool of</Form.Label>
+            <Form.Select value={owner} onChange={(event) => setOwner(event.target.value)}>
+              {owners.map((each) => (
+                <option key={each.owner} value={each.owner}>
+                  {each.owner_name}
+                </option>
+              ))}
+            </Form.Select>
+          </Form.Group>
+          <Form.Group controlId="bring-numbers">
+            <Form.Label>Numbers, one a line, or a range: first - last</Form.Label>
+            <Form.Control
+              as="textarea"
+              rows={6}
+              autoFocus
+              className="mono"
+              spellCheck={false}
+              placeholder="+351 500 000 001 - +351 500 000 020"
+              value={numbers}
+              onChange={(event) => setNumbers(event.target.value)}
+            />
+          </Form.Group>
+          <p className="quiet small mt-2 mb-0">
+            All of them, or none. How many may be assigned at once is the lots’ to say; these are which.
+          </p>
+          {trouble && (
+            <p className="over mt-2 mb-0" role="alert">
+              {trouble}
+            </p>
+          )}
         </Modal.Body>
-        <Modal.Footer><Button variant="outline-primary" onClick={close}>Cancel</Button><Button type="submit" disabled={!numbers.trim()}>Bring in</Button></Modal.Footer>
+        <Modal.Footer>
+          <Button variant="outline-primary" onClick={close}>
+            Cancel
+          </Button>
+          <Button type="submit" disabled={!numbers.trim()}>
+            Bring in
+          </Button>
+        </Modal.Footer>
       </Form>
     </Modal>
   )

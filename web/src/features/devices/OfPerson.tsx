@@ -8,12 +8,54 @@ import { devicesOf, itemsOf, sessionsOf } from './queries'
 export function OfPerson({ username }: { username: string }) {
   const devices = useQuery(devicesOf(username)).data?.rows ?? []
   const live = useQuery(sessionsOf(username)).data?.rows ?? []
-  const kinds = [...new Set(useQuery(gridQuery).data?.pools.filter((pool) => pool.measure === 'item').map((pool) => pool.product))]
+  const kinds = [
+    ...new Set(
+      useQuery(gridQuery)
+        .data?.pools.filter((pool) => pool.measure === 'item')
+        .map((pool) => pool.product),
+    ),
+  ]
   return (
     <>
-      {devices.length > 0 && <section aria-label="Devices"><h3>Devices</h3><ul className="plain">{devices.map((each) => <li key={`${each.product} ${each.machine}`}><Link to={`/devices?find=${encodeURIComponent(each.machine)}`}>{each.machine}</Link> <span className="quiet small">{each.product_name}{each.on_hold && ', on hold'}</span></li>)}</ul></section>}
-      {live.length > 0 && <section aria-label="Sessions"><h3>Sessions</h3><ul className="plain">{live.map((each) => <li key={each.id}>{each.product_name} <span className="quiet small">on {each.machine}{each.offline_until ? `, taken along until ${dayName(each.offline_until.slice(0, 10))}` : each.ends_at ? ', told to save' : ''}</span></li>)}</ul></section>}
-      {kinds.map((product) => <Numbers product={product} username={username} key={product} />)}
+      {devices.length > 0 && (
+        <section aria-label="Devices">
+          <h3>Devices</h3>
+          <ul className="plain">
+            {devices.map((each) => (
+              <li key={`${each.product} ${each.machine}`}>
+                <Link to={`/devices?find=${encodeURIComponent(each.machine)}`}>{each.machine}</Link>{' '}
+                <span className="quiet small">
+                  {each.product_name}
+                  {each.on_hold && ', on hold'}
+                </span>
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
+      {live.length > 0 && (
+        <section aria-label="Sessions">
+          <h3>Sessions</h3>
+          <ul className="plain">
+            {live.map((each) => (
+              <li key={each.id}>
+                {each.product_name}{' '}
+                <span className="quiet small">
+                  on {each.machine}
+                  {each.offline_until
+                    ? `, taken along until ${dayName(each.offline_until.slice(0, 10))}`
+                    : each.ends_at
+                      ? ', told to save'
+                      : ''}
+                </span>
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
+      {kinds.map((product) => (
+        <Numbers product={product} username={username} key={product} />
+      ))}
     </>
   )
 }
@@ -21,5 +63,16 @@ export function OfPerson({ username }: { username: string }) {
 function Numbers({ product, username }: { product: string; username: string }) {
   const rows = useQuery(itemsOf(product, username)).data?.rows ?? []
   if (rows.length === 0) return null
-  return <section aria-label="Numbers"><h3>Numbers</h3><ul className="plain">{rows.map((each) => <li key={each.number}>{each.number} <span className="quiet small">{each.address}</span></li>)}</ul></section>
+  return (
+    <section aria-label="Numbers">
+      <h3>Numbers</h3>
+      <ul className="plain">
+        {rows.map((each) => (
+          <li key={each.number}>
+            {each.number} <span className="quiet small">{each.address}</span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  )
 }

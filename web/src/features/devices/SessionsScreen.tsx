@@ -15,12 +15,36 @@ import { useFresh, useSessions, type Session } from './queries'
 
 const sort = () => 0
 const COLUMNS: Column<Session>[] = [
-  { key: 'person', title: 'Person', width: 'minmax(150px, 1.2fr)', sort, cell: (row) => <Link to={`/people/${encodeURIComponent(row.username)}`} tabIndex={-1}>{row.person}</Link> },
+  {
+    key: 'person',
+    title: 'Person',
+    width: 'minmax(150px, 1.2fr)',
+    sort,
+    cell: (row) => (
+      <Link to={`/people/${encodeURIComponent(row.username)}`} tabIndex={-1}>
+        {row.person}
+      </Link>
+    ),
+  },
   { key: 'product', title: 'Product', width: 'minmax(120px, 1fr)', sort, cell: (row) => row.product_name },
   { key: 'account', title: 'Account', width: 'minmax(130px, 1fr)', sort, cell: (row) => row.account_name },
   { key: 'machine', title: 'On', width: 'minmax(110px, 1fr)', sort, cell: (row) => row.machine },
   { key: 'began', title: 'Since', width: '160px', sort, cell: (row) => instantName(row.began_at) },
-  { key: 'state', title: 'State', width: 'minmax(190px, 1.4fr)', cell: (row) => (row.ends_at ? <span className="near" title={row.why ?? ''}>△ told to save; {row.why}</span> : row.offline_until ? `taken along until ${dayName(row.offline_until.slice(0, 10))}` : 'live') },
+  {
+    key: 'state',
+    title: 'State',
+    width: 'minmax(190px, 1.4fr)',
+    cell: (row) =>
+      row.ends_at ? (
+        <span className="near" title={row.why ?? ''}>
+          △ told to save; {row.why}
+        </span>
+      ) : row.offline_until ? (
+        `taken along until ${dayName(row.offline_until.slice(0, 10))}`
+      ) : (
+        'live'
+      ),
+  },
 ]
 
 /** Who works with what right now? */
@@ -33,7 +57,14 @@ export default function SessionsScreen() {
   const fresh = useFresh()
   const go = useNavigate()
   const box = useRef<HTMLInputElement>(null)
-  useCommands(useMemo<Command[]>(() => [{ id: 'find-session', name: 'Find a session', keys: '/', group: 'Devices', run: () => box.current?.focus() }], []))
+  useCommands(
+    useMemo<Command[]>(
+      () => [
+        { id: 'find-session', name: 'Find a session', keys: '/', group: 'Devices', run: () => box.current?.focus() },
+      ],
+      [],
+    ),
+  )
   const end = async () => {
     setEnding(false)
     try {
@@ -51,33 +82,94 @@ export default function SessionsScreen() {
       <div className="bar tightbar">
         <h1>Sessions</h1>
         <Parts at="sessions" />
-        <span className="quiet small" role="status">{found.total === undefined ? '' : `${found.total} live`}</span>
-        <Form.Control ref={box} type="search" placeholder="Find  /" aria-label="Find a session" style={{ width: 170 }} defaultValue={asked.find} onChange={(event) => change({ find: event.target.value })} />
+        <span className="quiet small" role="status">
+          {found.total === undefined ? '' : `${found.total} live`}
+        </span>
+        <Form.Control
+          ref={box}
+          type="search"
+          placeholder="Find  /"
+          aria-label="Find a session"
+          style={{ width: 170 }}
+          defaultValue={asked.find}
+          onChange={(event) => change({ find: event.target.value })}
+        />
         <Narrow asked={asked} measure="session" change={change} />
         <span className="grow" />
         <ExportMenu path="/api/sessions/export" params={forFile(asked)} />
       </div>
       <Chips asked={asked} change={change} />
-      {trouble && <p className="over px-3 mb-1" role="alert">{trouble}</p>}
-      {found.error ? <Trouble error={found.error} again={() => void fresh()} /> : found.total === undefined ? <Wait what="the sessions" /> : found.total === 0 ? (
-        <Empty title="Nobody is at work">{asked.find || asked.account || asked.product ? 'Ask for less, or find other words.' : 'A session begins with a key and a username, and holds its unit as long as its heartbeats come.'}</Empty>
+      {trouble && (
+        <p className="over px-3 mb-1" role="alert">
+          {trouble}
+        </p>
+      )}
+      {found.error ? (
+        <Trouble error={found.error} again={() => void fresh()} />
+      ) : found.total === undefined ? (
+        <Wait what="the sessions" />
+      ) : found.total === 0 ? (
+        <Empty title="Nobody is at work">
+          {asked.find || asked.account || asked.product
+            ? 'Ask for less, or find other words.'
+            : 'A session begins with a key and a username, and holds its unit as long as its heartbeats come.'}
+        </Empty>
       ) : (
-        <PagedGrid total={found.total} rowAt={found.rowAt} onShown={found.onShown} columns={COLUMNS} rowKey={(row) => String(row.id)} label="Sessions" sorting={sorting} onSort={onSort} isMarked={isMarked} mark={mark} markAll={(on) => (on ? mark(0, (found.total ?? 1) - 1, true) : clear())} open={(row) => void go(`/people/${encodeURIComponent(row.username)}`)} />
+        <PagedGrid
+          total={found.total}
+          rowAt={found.rowAt}
+          onShown={found.onShown}
+          columns={COLUMNS}
+          rowKey={(row) => String(row.id)}
+          label="Sessions"
+          sorting={sorting}
+          onSort={onSort}
+          isMarked={isMarked}
+          mark={mark}
+          markAll={(on) => (on ? mark(0, (found.total ?? 1) - 1, true) : clear())}
+          open={(row) => void go(`/people/${encodeURIComponent(row.username)}`)}
+        />
       )}
       {marked.length > 0 && (
         <section className="draftbar actbar" aria-label="Chosen sessions">
-          <span><b>{marked.length} chosen</b> <button type="button" className="btn btn-link btn-sm p-0" aria-label="Choose none" onClick={clear}>×</button></span>
-          <Button size="sm" variant="outline-primary" onClick={() => setEnding(true)}>End…</Button>
+          <span>
+            <b>{marked.length} chosen</b>{' '}
+            <button type="button" className="btn btn-link btn-sm p-0" aria-label="Choose none" onClick={clear}>
+              ×
+            </button>
+          </span>
+          <Button size="sm" variant="outline-primary" onClick={() => setEnding(true)}>
+            End…
+          </Button>
         </section>
       )}
       {ending && (
         <Modal show onHide={() => setEnding(false)} animation={false} aria-labelledby="end-title">
-          <Modal.Header closeButton><Modal.Title id="end-title">End {marked.length} {marked.length === 1 ? 'session' : 'sessions'}</Modal.Title></Modal.Header>
+          <Modal.Header closeButton>
+            <Modal.Title id="end-title">
+              End {marked.length} {marked.length === 1 ? 'session' : 'sessions'}
+            </Modal.Title>
+          </Modal.Header>
           <Modal.Body>
-            <p className="mb-0">Whoever works is told at the next heartbeat to save, and has two minutes; then the session ends and its unit is free.</p>
-            {offline > 0 && <p className="near mt-2 mb-0">{offline} {offline === 1 ? 'was' : 'were'} taken along without a network and cannot be told: {offline === 1 ? 'it ends' : 'they end'} here at once.</p>}
+            <p className="mb-0">
+              Whoever works is told at the next heartbeat to save, and has two minutes; then the session ends and its
+              unit is free.
+            </p>
+            {offline > 0 && (
+              <p className="near mt-2 mb-0">
+                {offline} {offline === 1 ? 'was' : 'were'} taken along without a network and cannot be told:{' '}
+                {offline === 1 ? 'it ends' : 'they end'} here at once.
+              </p>
+            )}
           </Modal.Body>
-          <Modal.Footer><Button variant="outline-primary" onClick={() => setEnding(false)}>Cancel</Button><Button autoFocus onClick={() => void end()}>End {marked.length}</Button></Modal.Footer>
+          <Modal.Footer>
+            <Button variant="outline-primary" onClick={() => setEnding(false)}>
+              Cancel
+            </Button>
+            <Button autoFocus onClick={() => void end()}>
+              End {marked.length}
+            </Button>
+          </Modal.Footer>
         </Modal>
       )}
     </>

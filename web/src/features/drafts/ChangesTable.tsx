@@ -1,5 +1,14 @@
 import type { Effect } from '../../api/queries'
-import { concerns, keyOf, nothing, slotOf, type Change, type Changes, type StatusChange, type Terms } from '../../domain/draft'
+import {
+  concerns,
+  keyOf,
+  nothing,
+  slotOf,
+  type Change,
+  type Changes,
+  type StatusChange,
+  type Terms,
+} from '../../domain/draft'
 import { dayName } from '../../domain/months'
 import { decimal, units, unitName } from '../../domain/units'
 import type { Names } from './names'
@@ -23,7 +32,18 @@ export function ChangesTable({ changes, effect, names: known, forget }: ChangesT
   }
   return (
     <table className="ledger tight">
-      <thead><tr><th>Account</th><th>Pool</th><th>Change</th>{forget && <th><span className="visually-hidden">Take out</span></th>}</tr></thead>
+      <thead>
+        <tr>
+          <th>Account</th>
+          <th>Pool</th>
+          <th>Change</th>
+          {forget && (
+            <th>
+              <span className="visually-hidden">Take out</span>
+            </th>
+          )}
+        </tr>
+      </thead>
       <tbody>
         {Object.values(changes).map((change) => {
           const faults = effect?.faults.filter((each) => each.kind === change.kind && each.key === keyOf(change)) ?? []
@@ -33,9 +53,19 @@ export function ChangesTable({ changes, effect, names: known, forget }: ChangesT
               <td>{'product' in change && (names.pool(change.product)?.name ?? change.product)}</td>
               <td>
                 <ChangeText change={change} names={names} />
-                {faults.map((each) => <div className="over small" key={each.detail}>{each.detail}</div>)}
+                {faults.map((each) => (
+                  <div className="over small" key={each.detail}>
+                    {each.detail}
+                  </div>
+                ))}
               </td>
-              {forget && <td className="fig"><button type="button" className="btn btn-link btn-sm p-0" onClick={() => forget([slotOf(change)])}>Take out</button></td>}
+              {forget && (
+                <td className="fig">
+                  <button type="button" className="btn btn-link btn-sm p-0" onClick={() => forget([slotOf(change)])}>
+                    Take out
+                  </button>
+                </td>
+              )}
             </tr>
           )
         })}
@@ -54,53 +84,122 @@ function ChangeText({ change, names }: { change: Change; names: Names }) {
     const per = pool?.per_unit ?? 1
     return (
       <>
-        {change.renews ? `renew ${change.renews} as` : 'buy'} <b>{change.reference}</b>: {units(change.quantity, per)} {unitName(pool?.unit ?? 'unit', change.quantity / per)} at{' '}
-        {decimal(change.unit_cost, 2)} {change.currency} a month, {dayName(change.first_day)} to {change.last_day ? dayName(change.last_day) : 'open'}
+        {change.renews ? `renew ${change.renews} as` : 'buy'} <b>{change.reference}</b>: {units(change.quantity, per)}{' '}
+        {unitName(pool?.unit ?? 'unit', change.quantity / per)} at {decimal(change.unit_cost, 2)} {change.currency} a
+        month, {dayName(change.first_day)} to {change.last_day ? dayName(change.last_day) : 'open'}
       </>
     )
   }
   if (change.kind === 'lot end') {
-    if (change.last_day !== null && change.last_day < change.first_day) return <>take back lot <b>{change.reference}</b></>
-    return <>let lot <b>{change.reference}</b> end <FromTo from={change.was ? dayName(change.was) : 'open'} to={change.last_day ? dayName(change.last_day) : 'open'} /></>
+    if (change.last_day !== null && change.last_day < change.first_day)
+      return (
+        <>
+          take back lot <b>{change.reference}</b>
+        </>
+      )
+    return (
+      <>
+        let lot <b>{change.reference}</b> end{' '}
+        <FromTo
+          from={change.was ? dayName(change.was) : 'open'}
+          to={change.last_day ? dayName(change.last_day) : 'open'}
+        />
+      </>
+    )
   }
-  if (change.kind === 'move') return <>move below <FromTo from={change.was ? names.account(change.was) : ''} to={names.account(change.parent)} /></>
+  if (change.kind === 'move')
+    return (
+      <>
+        move below <FromTo from={change.was ? names.account(change.was) : ''} to={names.account(change.parent)} />
+      </>
+    )
   if (change.kind === 'status') return <StatusText change={change} />
   if (change.kind === 'units') {
     const unit = names.pool(change.product)?.unit ?? 'unit'
-    return <>{change.give ? 'give' : 'take back'} <b>{change.subjects.length} {unitName(unit, change.subjects.length)}</b> {change.give ? 'to' : 'from'} <span className="quiet small" title={change.subjects.join(', ')}>{change.subjects.slice(0, 8).join(', ')}{change.subjects.length > 8 && ` and ${change.subjects.length - 8} more`}</span></>
+    return (
+      <>
+        {change.give ? 'give' : 'take back'}{' '}
+        <b>
+          {change.subjects.length} {unitName(unit, change.subjects.length)}
+        </b>{' '}
+        {change.give ? 'to' : 'from'}{' '}
+        <span className="quiet small" title={change.subjects.join(', ')}>
+          {change.subjects.slice(0, 8).join(', ')}
+          {change.subjects.length > 8 && ` and ${change.subjects.length - 8} more`}
+        </span>
+      </>
+    )
   }
   if (change.kind === 'rate') {
-    const tiers = change.tiers.map((tier) => `${decimal(tier.unit_price, 2)}${Number(tier.from_quantity) ? ` from ${decimal(tier.from_quantity, 0)}` : ''}`).join(', ')
-    return <>charge a rate of its own from {dayName(change.first_day)}: <b>{tiers}</b> {change.currency} a {names.pool(change.product)?.unit ?? 'unit'} and month, by {change.aggregate} {change.basis}</>
+    const tiers = change.tiers
+      .map(
+        (tier) =>
+          `${decimal(tier.unit_price, 2)}${Number(tier.from_quantity) ? ` from ${decimal(tier.from_quantity, 0)}` : ''}`,
+      )
+      .join(', ')
+    return (
+      <>
+        charge a rate of its own from {dayName(change.first_day)}: <b>{tiers}</b> {change.currency} a{' '}
+        {names.pool(change.product)?.unit ?? 'unit'} and month, by {change.aggregate} {change.basis}
+      </>
+    )
   }
-  return <>create {change.account_kind} <b>{change.name}</b> below {names.account(change.parent)}</>
+  return (
+    <>
+      create {change.account_kind} <b>{change.name}</b> below {names.account(change.parent)}
+    </>
+  )
 }
 
 function StatusText({ change }: { change: StatusChange }) {
-  const word = (status: string, charged: boolean) => (status === 'suspended' ? `suspended, ${charged ? 'charged' : 'not charged'}` : status)
+  const word = (status: string, charged: boolean) =>
+    status === 'suspended' ? `suspended, ${charged ? 'charged' : 'not charged'}` : status
   return (
     <>
       <FromTo from={change.was ? word(change.was, change.was_charged) : ''} to={word(change.status, change.charged)} />{' '}
       <span className="quiet small">
-        {change.status === 'suspended' ? 'what it has stays, nothing new is given out' : change.status === 'closed' ? 'all it has is released, its allocations end; a last statement remains' : ''}
+        {change.status === 'suspended'
+          ? 'what it has stays, nothing new is given out'
+          : change.status === 'closed'
+            ? 'all it has is released, its allocations end; a last statement remains'
+            : ''}
       </span>
     </>
   )
 }
 
 /** Only what differs between two sets of terms. */
-export function TermsChange({ was, now, perUnit, unit }: { was: Terms | null; now: Terms | null; perUnit: number; unit: string }) {
+export function TermsChange({
+  was,
+  now,
+  perUnit,
+  unit,
+}: {
+  was: Terms | null
+  now: Terms | null
+  perUnit: number
+  unit: string
+}) {
   if (now === null) return <>no allocation any more</>
   const before = was ?? nothing
   const quantity = (value: number | null) => (value === null ? 'none' : units(value, perUnit))
   const parts: React.ReactNode[] = []
   const add = (label: string, from: string, to: string) => {
-    if (from !== to) parts.push(<span className="me-3" key={label}>{label} <FromTo from={from} to={to} /></span>)
+    if (from !== to)
+      parts.push(
+        <span className="me-3" key={label}>
+          {label} <FromTo from={from} to={to} />
+        </span>,
+      )
   }
   add('reserve', quantity(before.reserve), quantity(now.reserve))
   add('cap', quantity(before.cap), quantity(now.cap))
   add('at the cap', how(before, perUnit), how(now, perUnit))
-  return <>{parts.length ? parts : 'the same'} {parts.length > 0 && <span className="quiet small">{unitName(unit, 2)}</span>}</>
+  return (
+    <>
+      {parts.length ? parts : 'the same'} {parts.length > 0 && <span className="quiet small">{unitName(unit, 2)}</span>}
+    </>
+  )
 }
 
 export function how(terms: Terms, perUnit: number): string {
@@ -111,5 +210,9 @@ export function how(terms: Terms, perUnit: number): string {
 
 export function FromTo({ from, to }: { from: string; to: string }) {
   if (from === to) return <>{to}</>
-  return <><s className="quiet">{from}</s> <b style={{ color: 'var(--acc)' }}>{to}</b></>
+  return (
+    <>
+      <s className="quiet">{from}</s> <b style={{ color: 'var(--acc)' }}>{to}</b>
+    </>
+  )
 }

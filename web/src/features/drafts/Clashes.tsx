@@ -13,19 +13,56 @@ export function Clashes({ effect, names }: { effect: Effect; names: Names }) {
     <section aria-label="Changed meanwhile" className="mb-3">
       <h3>Changed by somebody else meanwhile</h3>
       <table className="ledger tight">
-        <thead><tr><th>Allocation</th><th>Theirs</th><th>Yours</th><th><span className="visually-hidden">Choose</span></th></tr></thead>
+        <thead>
+          <tr>
+            <th>Allocation</th>
+            <th>Theirs</th>
+            <th>Yours</th>
+            <th>
+              <span className="visually-hidden">Choose</span>
+            </th>
+          </tr>
+        </thead>
         <tbody>
           {effect.clashes.map((clash) => {
             const pool = names.pool(clash.product)
-            const kept: AllocationChange = { kind: 'allocation', account: clash.account, product: clash.product, terms: clash.mine, seen: clash.theirs_id, was: clash.theirs }
+            const kept: AllocationChange = {
+              kind: 'allocation',
+              account: clash.account,
+              product: clash.product,
+              terms: clash.mine,
+              seen: clash.theirs_id,
+              was: clash.theirs,
+            }
             return (
               <tr key={`${clash.account} ${clash.product}`}>
-                <td>{names.account(clash.account)}<div className="quiet small">{pool?.name ?? clash.product}</div></td>
-                <td><TermsChange was={clash.was} now={clash.theirs} perUnit={pool?.per_unit ?? 1} unit={pool?.unit ?? ''} /><div className="quiet small">{clash.by ?? 'somebody'}</div></td>
-                <td><TermsChange was={clash.was} now={clash.mine} perUnit={pool?.per_unit ?? 1} unit={pool?.unit ?? ''} /></td>
+                <td>
+                  {names.account(clash.account)}
+                  <div className="quiet small">{pool?.name ?? clash.product}</div>
+                </td>
+                <td>
+                  <TermsChange
+                    was={clash.was}
+                    now={clash.theirs}
+                    perUnit={pool?.per_unit ?? 1}
+                    unit={pool?.unit ?? ''}
+                  />
+                  <div className="quiet small">{clash.by ?? 'somebody'}</div>
+                </td>
+                <td>
+                  <TermsChange was={clash.was} now={clash.mine} perUnit={pool?.per_unit ?? 1} unit={pool?.unit ?? ''} />
+                </td>
                 <td className="fig text-nowrap">
-                  <Button size="sm" variant="outline-primary" onClick={() => draft.set([kept])}>Keep yours</Button>{' '}
-                  <Button size="sm" variant="outline-primary" onClick={() => draft.forget([allocationSlot(clash.account, clash.product)])}>Take theirs</Button>
+                  <Button size="sm" variant="outline-primary" onClick={() => draft.set([kept])}>
+                    Keep yours
+                  </Button>{' '}
+                  <Button
+                    size="sm"
+                    variant="outline-primary"
+                    onClick={() => draft.forget([allocationSlot(clash.account, clash.product)])}
+                  >
+                    Take theirs
+                  </Button>
                 </td>
               </tr>
             )

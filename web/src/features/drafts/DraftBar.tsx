@@ -19,7 +19,15 @@ export function DraftBar() {
     () => [
       { id: 'undo', name: 'Undo', keys: 'Ctrl Z', group: 'Draft', run: undo },
       { id: 'redo', name: 'Redo', keys: 'Ctrl Y', group: 'Draft', run: redo },
-      { id: 'review', name: 'Review the draft', keys: 'Ctrl Enter', group: 'Draft', run: () => { if (count) setReview(true) } },
+      {
+        id: 'review',
+        name: 'Review the draft',
+        keys: 'Ctrl Enter',
+        group: 'Draft',
+        run: () => {
+          if (count) setReview(true)
+        },
+      },
     ],
     [undo, redo, count],
   )
@@ -27,16 +35,29 @@ export function DraftBar() {
   // A draft that is gone takes its review along: the next one is not to open by itself.
   if (count === 0 && review) setReview(false)
   if (count === 0) return null
-  const discard = () => void draft.settle((id) => take(api.POST('/api/drafts/{draft_id}/discard', { params: { path: { draft_id: id } } })), true)
+  const discard = () =>
+    void draft.settle(
+      (id) => take(api.POST('/api/drafts/{draft_id}/discard', { params: { path: { draft_id: id } } })),
+      true,
+    )
   return (
     <section className="draftbar" aria-label="Draft">
-      <span><b>{draft.facts?.name ?? 'Draft'}</b> {count} {count === 1 ? 'change' : 'changes'}</span>
+      <span>
+        <b>{draft.facts?.name ?? 'Draft'}</b> {count} {count === 1 ? 'change' : 'changes'}
+      </span>
       <span className="said" aria-live="polite" aria-busy={draft.busy}>
-        {draft.error ? <span className="over">{draft.error instanceof Error ? draft.error.message : 'That did not work.'}</span>
-          : draft.effect ? <InShort effect={draft.effect} /> : 'Looking at what it would do…'}
+        {draft.error ? (
+          <span className="over">{draft.error instanceof Error ? draft.error.message : 'That did not work.'}</span>
+        ) : draft.effect ? (
+          <InShort effect={draft.effect} />
+        ) : (
+          'Looking at what it would do…'
+        )}
       </span>
       <span className="grow" />
-      <Button variant="outline-primary" onClick={discard}>Discard</Button>
+      <Button variant="outline-primary" onClick={discard}>
+        Discard
+      </Button>
       <Button onClick={() => setReview(true)}>Review and apply</Button>
       {review && <Review names={names} close={() => setReview(false)} />}
     </section>
@@ -46,23 +67,59 @@ export function DraftBar() {
     const labelled = (...labels: string[]) => effect.breaches.filter((each) => labels.includes(each.label)).length
     const bad = labelled('new', 'worse')
     const fault = effect.faults[0]
-    if (fault) return <span className="over">{fault.detail}{effect.faults.length > 1 && ` (and ${effect.faults.length - 1} more)`}</span>
-    if (effect.clashes.length) return <span className="over">{effect.clashes.length} changed by somebody else meanwhile: review it to keep yours or take theirs.</span>
+    if (fault)
+      return (
+        <span className="over">
+          {fault.detail}
+          {effect.faults.length > 1 && ` (and ${effect.faults.length - 1} more)`}
+        </span>
+      )
+    if (effect.clashes.length)
+      return (
+        <span className="over">
+          {effect.clashes.length} changed by somebody else meanwhile: review it to keep yours or take theirs.
+        </span>
+      )
     const touched = effect.pools.filter((pool) => pool.free_before !== pool.free_after)
     const currencies = [...new Set(effect.money.map((each) => each.currency))]
     return (
       <>
-        <span><b>{labelled('cleared')}</b> {labelled('cleared') === 1 ? 'breach' : 'breaches'} cleared, <b className={bad ? 'over' : undefined}>{bad}</b> new or worse</span>
+        <span>
+          <b>{labelled('cleared')}</b> {labelled('cleared') === 1 ? 'breach' : 'breaches'} cleared,{' '}
+          <b className={bad ? 'over' : undefined}>{bad}</b> new or worse
+        </span>
         {touched.slice(0, 3).map((each) => {
           const pool = names.pool(each.product)
-          return pool && <span key={`${each.owner} ${each.product}`}>{pool.name} <b className={each.free_after < 0 ? 'over' : undefined}>{units(each.free_after, pool.per_unit)}</b> {unitName(pool.unit, 2)} free</span>
+          return (
+            pool && (
+              <span key={`${each.owner} ${each.product}`}>
+                {pool.name}{' '}
+                <b className={each.free_after < 0 ? 'over' : undefined}>{units(each.free_after, pool.per_unit)}</b>{' '}
+                {unitName(pool.unit, 2)} free
+              </span>
+            )
+          )
         })}
         {currencies.slice(0, 1).map((currency) => {
           const mine = effect.money.filter((each) => each.currency === currency)
-          const charged = minus(sum(mine.map((each) => each.charged_after)), sum(mine.map((each) => each.charged_before)))
-          return <span key={currency}>charges <b>{charged.startsWith('-') ? '' : '+'}{money(charged)}</b> {currency} a month</span>
+          const charged = minus(
+            sum(mine.map((each) => each.charged_after)),
+            sum(mine.map((each) => each.charged_before)),
+          )
+          return (
+            <span key={currency}>
+              charges{' '}
+              <b>
+                {charged.startsWith('-') ? '' : '+'}
+                {money(charged)}
+              </b>{' '}
+              {currency} a month
+            </span>
+          )
         })}
-        {effect.told.length > 0 && <span>{effect.told.length === 1 ? effect.told[0]?.name : `${effect.told.length} people`} told</span>}
+        {effect.told.length > 0 && (
+          <span>{effect.told.length === 1 ? effect.told[0]?.name : `${effect.told.length} people`} told</span>
+        )}
       </>
     )
   }

@@ -2,7 +2,16 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useCallback, useEffect, useMemo, useRef, useState } from 'react'
 import { api, ApiError, take } from '../../api/client'
 import { draftNow, draftLooked, type DraftBody } from '../../api/queries'
-import { bySlot, difference, emptyDraft, isEmpty, reduce, withDifference, type Action, type Changes } from '../../domain/draft'
+import {
+  bySlot,
+  difference,
+  emptyDraft,
+  isEmpty,
+  reduce,
+  withDifference,
+  type Action,
+  type Changes,
+} from '../../domain/draft'
 import { DraftContext, type CellName, type OpenDraft } from './context'
 
 const REST = 40
@@ -38,12 +47,15 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
   const [sending, setSending] = useState(false)
   const kept = useRef<Kept>(nothingKept)
 
-  const begin = useCallback((body: DraftBody | null) => {
-    kept.current = keptFrom(body)
-    setFacts(body)
-    setError(null)
-    act({ do: 'load', changes: kept.current.changes })
-  }, [act])
+  const begin = useCallback(
+    (body: DraftBody | null) => {
+      kept.current = keptFrom(body)
+      setFacts(body)
+      setError(null)
+      act({ do: 'load', changes: kept.current.changes })
+    },
+    [act],
+  )
   useEffect(() => {
     if (loaded.data !== undefined) begin(loaded.data)
   }, [loaded.data, begin])
@@ -56,7 +68,9 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
   }, [chosen])
 
   const looking = useRef(look)
-  useEffect(() => { looking.current = look }, [look])
+  useEffect(() => {
+    looking.current = look
+  }, [look])
 
   const sendOnce = useCallback(async () => {
     const asked = latest.current.changes
@@ -64,10 +78,22 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
     if (isEmpty(found)) return
     setSending(true)
     try {
-      const forget = found.forget.map((slot) => ({ kind: slot.slice(0, slot.indexOf('\n')), key: slot.slice(slot.indexOf('\n') + 1) }))
-      const body = await take(api.PATCH('/api/drafts', {
-        body: { draft: kept.current.id, revision: kept.current.revision, put: found.put, forget, look_at: looking.current, name: null },
+      const forget = found.forget.map((slot) => ({
+        kind: slot.slice(0, slot.indexOf('\n')),
+        key: slot.slice(slot.indexOf('\n') + 1),
       }))
+      const body = await take(
+        api.PATCH('/api/drafts', {
+          body: {
+            draft: kept.current.id,
+            revision: kept.current.revision,
+            put: found.put,
+            forget,
+            look_at: looking.current,
+            name: null,
+          },
+        }),
+      )
       kept.current = { id: body.id, revision: body.revision, changes: asked }
       setFacts(body)
       setError(null)
@@ -75,7 +101,11 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
     } catch (trouble) {
       if (trouble instanceof ApiError && trouble.status === 409) {
         const id = kept.current.id
-        const there = await (id === null ? take(api.GET('/api/drafts/current')) : take(api.GET('/api/drafts/{draft_id}', { params: { path: { draft_id: id } } }))).catch(() => null)
+        const there = await (
+          id === null
+            ? take(api.GET('/api/drafts/current'))
+            : take(api.GET('/api/drafts/{draft_id}', { params: { path: { draft_id: id } } }))
+        ).catch(() => null)
         const still = there && ['open', 'held'].includes(there.state) ? there : null
         kept.current = keptFrom(still)
         setFacts(still)
@@ -90,20 +120,32 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
   }, [queries, act])
   // One request at a time, whoever asks for it: the next one is made on the revision the last one answered.
   const underWay = useRef<Promise<void> | null>(null)
-  const send = useCallback(() => (underWay.current ??= sendOnce().finally(() => { underWay.current = null })), [sendOnce])
+  const send = useCallback(
+    () =>
+      (underWay.current ??= sendOnce().finally(() => {
+        underWay.current = null
+      })),
+    [sendOnce],
+  )
 
   const unsent = draft.changes !== kept.current.changes && !isEmpty(difference(kept.current.changes, draft.changes))
   useEffect(() => {
     if (!unsent || sending) return
-    const timer = setTimeout(() => { send().catch(() => undefined) }, REST)
+    const timer = setTimeout(() => {
+      send().catch(() => undefined)
+    }, REST)
     return () => clearTimeout(timer)
   }, [draft.changes, unsent, sending, send])
 
   const count = Object.keys(draft.changes).length
   const looked = useQuery({
-    ...draftLooked(facts?.id ?? 0, facts?.revision ?? 0, look), enabled: facts !== null && count > 0 && !unsent && !sending,
+    ...draftLooked(facts?.id ?? 0, facts?.revision ?? 0, look),
+    enabled: facts !== null && count > 0 && !unsent && !sending,
   })
-  const effect = count === 0 ? undefined : (looked.data?.id === facts?.id ? looked.data?.effect : null) ?? facts?.effect ?? undefined
+  const effect =
+    count === 0
+      ? undefined
+      : ((looked.data?.id === facts?.id ? looked.data?.effect : null) ?? facts?.effect ?? undefined)
 
   const settle = useCallback(
     async (doing: (id: number, revision: number) => Promise<unknown>, ends: boolean) => {
@@ -117,7 +159,9 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
         queries.removeQueries({ queryKey: ['drafts', 'looked'] })
       }
       const fresh = Promise.all(
-        [['drafts', 'list'], ['drafts', 'detail'], ['allocations'], ['today'], ['log'], ['pools'], ['accounts']].map((queryKey) => queries.invalidateQueries({ queryKey })),
+        [['drafts', 'list'], ['drafts', 'detail'], ['allocations'], ['today'], ['log'], ['pools'], ['accounts']].map(
+          (queryKey) => queries.invalidateQueries({ queryKey }),
+        ),
       )
       // Whoever ends a draft goes on at once; the screens catch up behind.
       if (!ends) await fresh
@@ -134,9 +178,20 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
 
   const value = useMemo<OpenDraft>(
     () => ({
-      facts, changes: draft.changes, count, effect, busy: unsent || sending || looked.isFetching, error, lookAt: setLook, settle, open,
-      now: () => latest.current.changes, set: (changes) => act({ do: 'set', changes }), forget: (slots) => act({ do: 'forget', slots }),
-      undo: () => act({ do: 'undo' }), redo: () => act({ do: 'redo' }),
+      facts,
+      changes: draft.changes,
+      count,
+      effect,
+      busy: unsent || sending || looked.isFetching,
+      error,
+      lookAt: setLook,
+      settle,
+      open,
+      now: () => latest.current.changes,
+      set: (changes) => act({ do: 'set', changes }),
+      forget: (slots) => act({ do: 'forget', slots }),
+      undo: () => act({ do: 'undo' }),
+      redo: () => act({ do: 'redo' }),
     }),
     [facts, draft.changes, count, effect, unsent, sending, looked.isFetching, error, settle, open, act],
   )

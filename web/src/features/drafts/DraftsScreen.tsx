@@ -22,18 +22,42 @@ export default function DraftsScreen() {
   return (
     <div className="workspace">
       <div className="gridside">
-        <div className="bar"><h1>Drafts</h1><span className="grow" /></div>
+        <div className="bar">
+          <h1>Drafts</h1>
+          <span className="grow" />
+        </div>
         {found.data.length === 0 ? (
-          <Empty title="No drafts yet">Change a reserve or a cap in Allocations, or a lot in Pools: it stands in a draft until you apply it.</Empty>
+          <Empty title="No drafts yet">
+            Change a reserve or a cap in Allocations, or a lot in Pools: it stands in a draft until you apply it.
+          </Empty>
         ) : (
           <div className="scroll">
             <table className="ledger">
-              <thead><tr><th>Draft</th><th>State</th><th className="fig">Changes</th><th>By</th><th>Last changed</th></tr></thead>
+              <thead>
+                <tr>
+                  <th>Draft</th>
+                  <th>State</th>
+                  <th className="fig">Changes</th>
+                  <th>By</th>
+                  <th>Last changed</th>
+                </tr>
+              </thead>
               <tbody>
                 {found.data.map((each) => (
                   <tr key={each.id} className={each.id === chosen ? 'chosen' : undefined}>
-                    <td><button type="button" className="btn btn-link p-0 text-start" aria-pressed={each.id === chosen} onClick={() => setParams({ draft: String(each.id) }, { replace: true })}>{each.name}</button></td>
-                    <td><State draft={each} /></td>
+                    <td>
+                      <button
+                        type="button"
+                        className="btn btn-link p-0 text-start"
+                        aria-pressed={each.id === chosen}
+                        onClick={() => setParams({ draft: String(each.id) }, { replace: true })}
+                      >
+                        {each.name}
+                      </button>
+                    </td>
+                    <td>
+                      <State draft={each} />
+                    </td>
                     <td className="fig">{each.count}</td>
                     <td>{each.mine ? 'you' : each.owner}</td>
                     <td>{dayName(each.changed_at.slice(0, 10))}</td>
@@ -44,7 +68,9 @@ export default function DraftsScreen() {
           </div>
         )}
       </div>
-      <aside className="drawer wide" aria-label="The chosen draft">{chosen && <Detail id={chosen} key={chosen} />}</aside>
+      <aside className="drawer wide" aria-label="The chosen draft">
+        {chosen && <Detail id={chosen} key={chosen} />}
+      </aside>
     </div>
   )
 }
@@ -76,17 +102,58 @@ function Detail({ id }: { id: number }) {
       setTrouble(error)
     }
   }
-  const toGrid = () => { void go('/allocations') }
+  const toGrid = () => {
+    void go('/allocations')
+  }
   return (
     <>
       <h2>{body.name}</h2>
-      <p className="quiet small"><State draft={body} /> · by {body.mine ? 'you' : body.owner}{body.shared_with.length > 0 && ` · shared with ${body.shared_with.join(', ')}`}</p>
-      {body.reason && <p className="over" role="alert">Held back: {body.reason}</p>}
+      <p className="quiet small">
+        <State draft={body} /> · by {body.mine ? 'you' : body.owner}
+        {body.shared_with.length > 0 && ` · shared with ${body.shared_with.join(', ')}`}
+      </p>
+      {body.reason && (
+        <p className="over" role="alert">
+          Held back: {body.reason}
+        </p>
+      )}
       <div className="d-flex gap-2 my-2 flex-wrap">
-        {body.state === 'open' && <Button size="sm" onClick={() => { draft.open(body.mine ? null : id); toGrid() }}>Go on editing</Button>}
-        {['scheduled', 'held'].includes(body.state) && <Button size="sm" onClick={() => void run(() => take(api.POST('/api/drafts/{draft_id}/open', params)), toGrid)}>Open it again</Button>}
-        {body.state === 'applied' && <Button size="sm" onClick={() => void run(() => take(api.POST('/api/drafts/{draft_id}/reverse', params)), toGrid)}>Reverse it in a new draft</Button>}
-        {body.state !== 'applied' && <Button size="sm" variant="outline-primary" onClick={() => void run(() => take(api.POST('/api/drafts/{draft_id}/discard', params)))}>Discard</Button>}
+        {body.state === 'open' && (
+          <Button
+            size="sm"
+            onClick={() => {
+              draft.open(body.mine ? null : id)
+              toGrid()
+            }}
+          >
+            Go on editing
+          </Button>
+        )}
+        {['scheduled', 'held'].includes(body.state) && (
+          <Button
+            size="sm"
+            onClick={() => void run(() => take(api.POST('/api/drafts/{draft_id}/open', params)), toGrid)}
+          >
+            Open it again
+          </Button>
+        )}
+        {body.state === 'applied' && (
+          <Button
+            size="sm"
+            onClick={() => void run(() => take(api.POST('/api/drafts/{draft_id}/reverse', params)), toGrid)}
+          >
+            Reverse it in a new draft
+          </Button>
+        )}
+        {body.state !== 'applied' && (
+          <Button
+            size="sm"
+            variant="outline-primary"
+            onClick={() => void run(() => take(api.POST('/api/drafts/{draft_id}/discard', params)))}
+          >
+            Discard
+          </Button>
+        )}
       </div>
       {trouble !== null && <Trouble error={trouble} />}
       <ChangesTable changes={bySlot(body.changes)} effect={body.effect ?? undefined} names={names} />

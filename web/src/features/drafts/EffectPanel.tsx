@@ -13,12 +13,17 @@ export function EffectPanel({ effect, names }: { effect: Effect; names: Names })
     <div className="effect">
       <section aria-label="Breaches">
         <h3>Breaches</h3>
-        {effect.breaches.length === 0 ? <p className="quiet">None new, none cleared.</p> : (
+        {effect.breaches.length === 0 ? (
+          <p className="quiet">None new, none cleared.</p>
+        ) : (
           <ul className="plain">
             {effect.breaches.slice(0, MOST).map((breach) => (
               <li key={`${breach.account ?? breach.owner} ${breach.product} ${breach.day ?? ''}`}>
-                <b className={breach.label === 'cleared' || breach.label === 'better' ? 'good' : 'over'}>{breach.label}</b>{' '}
-                {breach.day && <span className="quiet">from {dayName(breach.day)}: </span>}{breach.sentence}
+                <b className={breach.label === 'cleared' || breach.label === 'better' ? 'good' : 'over'}>
+                  {breach.label}
+                </b>{' '}
+                {breach.day && <span className="quiet">from {dayName(breach.day)}: </span>}
+                {breach.sentence}
               </li>
             ))}
           </ul>
@@ -27,7 +32,9 @@ export function EffectPanel({ effect, names }: { effect: Effect; names: Names })
       </section>
       <section aria-label="Stock">
         <h3>Stock left</h3>
-        {touched.length === 0 ? <p className="quiet">The same in every pool.</p> : (
+        {touched.length === 0 ? (
+          <p className="quiet">The same in every pool.</p>
+        ) : (
           <table className="ledger tight">
             <tbody>
               {touched.map((each) => {
@@ -35,9 +42,14 @@ export function EffectPanel({ effect, names }: { effect: Effect; names: Names })
                 const per = pool?.per_unit ?? 1
                 return (
                   <tr key={`${each.owner} ${each.product}`}>
-                    <td>{pool?.name ?? each.product} <span className="quiet small">{names.account(each.owner)}</span></td>
+                    <td>
+                      {pool?.name ?? each.product} <span className="quiet small">{names.account(each.owner)}</span>
+                    </td>
                     <td className="fig quiet">{units(each.free_before, per)}</td>
-                    <td className="fig"><b className={each.free_after < 0 ? 'over' : undefined}>{units(each.free_after, per)}</b> {unitName(pool?.unit ?? '', 2)}</td>
+                    <td className="fig">
+                      <b className={each.free_after < 0 ? 'over' : undefined}>{units(each.free_after, per)}</b>{' '}
+                      {unitName(pool?.unit ?? '', 2)}
+                    </td>
                   </tr>
                 )
               })}
@@ -47,15 +59,31 @@ export function EffectPanel({ effect, names }: { effect: Effect; names: Names })
       </section>
       <section aria-label="Money">
         <h3>A full month</h3>
-        {effect.money.length === 0 ? <p className="quiet">Nobody is charged or costs anything else.</p> : (
+        {effect.money.length === 0 ? (
+          <p className="quiet">Nobody is charged or costs anything else.</p>
+        ) : (
           <table className="ledger tight">
-            <thead><tr><th>Account</th><th className="fig">Charged</th><th className="fig">Cost</th></tr></thead>
+            <thead>
+              <tr>
+                <th>Account</th>
+                <th className="fig">Charged</th>
+                <th className="fig">Cost</th>
+              </tr>
+            </thead>
             <tbody>
               {effect.money.slice(0, MOST).map((each) => (
                 <tr key={`${each.account} ${each.currency}`}>
                   <td>{names.account(each.account)}</td>
-                  <td className="fig"><Change before={each.charged_before} after={each.charged_after} currency={each.currency} /></td>
-                  <td className="fig">{each.cost_before === null || each.cost_after === null ? '' : <Change before={each.cost_before} after={each.cost_after} currency={each.currency} />}</td>
+                  <td className="fig">
+                    <Change before={each.charged_before} after={each.charged_after} currency={each.currency} />
+                  </td>
+                  <td className="fig">
+                    {each.cost_before === null || each.cost_after === null ? (
+                      ''
+                    ) : (
+                      <Change before={each.cost_before} after={each.cost_after} currency={each.currency} />
+                    )}
+                  </td>
                 </tr>
               ))}
             </tbody>
@@ -64,7 +92,10 @@ export function EffectPanel({ effect, names }: { effect: Effect; names: Names })
         {effect.money.length > MOST && <p className="quiet small">and {effect.money.length - MOST} more accounts.</p>}
       </section>
       {effect.told.length > 0 && (
-        <section aria-label="Who is told"><h3>Will be told</h3><p>{effect.told.map((each) => `${each.name} (${each.account})`).join(', ')}</p></section>
+        <section aria-label="Who is told">
+          <h3>Will be told</h3>
+          <p>{effect.told.map((each) => `${each.name} (${each.account})`).join(', ')}</p>
+        </section>
       )}
     </div>
   )
@@ -73,5 +104,13 @@ export function EffectPanel({ effect, names }: { effect: Effect; names: Names })
 function Change({ before, after, currency }: { before: string; after: string; currency: string }) {
   const by = minus(after, before)
   if (/^-?0(\.0+)?$/.test(by)) return <span className="quiet">–</span>
-  return <span title={`${money(before)} → ${money(after)} ${currency}`}><b>{by.startsWith('-') ? '' : '+'}{money(by)}</b> <span className="quiet small">{currency}</span></span>
+  return (
+    <span title={`${money(before)} → ${money(after)} ${currency}`}>
+      <b>
+        {by.startsWith('-') ? '' : '+'}
+        {money(by)}
+      </b>{' '}
+      <span className="quiet small">{currency}</span>
+    </span>
+  )
 }

@@ -29,52 +29,140 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
     }
   }
   const path = (id: number) => ({ params: { path: { draft_id: id } } })
-  const apply = () => run(() => draft.settle((id, revision) => take(api.POST('/api/drafts/{draft_id}/apply', { ...path(id), body: { revision } })), true))
-  const schedule = () => run(() => draft.settle((id, revision) => take(api.POST('/api/drafts/{draft_id}/schedule', { ...path(id), body: { revision, day } })), true))
-  const share = () => run(
-    () => draft.settle((id) => take(api.POST('/api/drafts/{draft_id}/share', { ...path(id), body: { email } })), false).then(() => { setEmail('') }),
-    `${email} can see and edit this draft now.`,
-  )
+  const apply = () =>
+    run(() =>
+      draft.settle(
+        (id, revision) => take(api.POST('/api/drafts/{draft_id}/apply', { ...path(id), body: { revision } })),
+        true,
+      ),
+    )
+  const schedule = () =>
+    run(() =>
+      draft.settle(
+        (id, revision) => take(api.POST('/api/drafts/{draft_id}/schedule', { ...path(id), body: { revision, day } })),
+        true,
+      ),
+    )
+  const share = () =>
+    run(
+      () =>
+        draft
+          .settle((id) => take(api.POST('/api/drafts/{draft_id}/share', { ...path(id), body: { email } })), false)
+          .then(() => {
+            setEmail('')
+          }),
+      `${email} can see and edit this draft now.`,
+    )
   const rename = (name: string) =>
-    run(() => draft.settle((id, revision) => take(api.PATCH('/api/drafts', { body: { draft: id, revision, name, put: [], forget: [], look_at: null } })), false)
-      .then(() => { draft.open(facts?.mine ? null : (facts?.id ?? null)) }), 'Renamed.')
+    run(
+      () =>
+        draft
+          .settle(
+            (id, revision) =>
+              take(
+                api.PATCH('/api/drafts', { body: { draft: id, revision, name, put: [], forget: [], look_at: null } }),
+              ),
+            false,
+          )
+          .then(() => {
+            draft.open(facts?.mine ? null : (facts?.id ?? null))
+          }),
+      'Renamed.',
+    )
   return (
     <Modal show onHide={close} animation={false} size="xl" aria-labelledby="review-title" scrollable>
-      <Modal.Header closeButton><Modal.Title id="review-title">{count} {count === 1 ? 'change' : 'changes'} in {facts?.name ?? 'the draft'}</Modal.Title></Modal.Header>
+      <Modal.Header closeButton>
+        <Modal.Title id="review-title">
+          {count} {count === 1 ? 'change' : 'changes'} in {facts?.name ?? 'the draft'}
+        </Modal.Title>
+      </Modal.Header>
       <Modal.Body>
         {effect && <Clashes effect={effect} names={names} />}
         <ChangesTable changes={draft.changes} effect={effect} names={names} forget={draft.forget} />
         {effect && <EffectPanel effect={effect} names={names} />}
         <div className="draftfacts">
-          <Form onSubmit={(event) => { event.preventDefault(); void rename(new FormData(event.currentTarget).get('name') as string) }}>
+          <Form
+            onSubmit={(event) => {
+              event.preventDefault()
+              void rename(new FormData(event.currentTarget).get('name') as string)
+            }}
+          >
             <Form.Label htmlFor="draft-name">Name</Form.Label>
             <div className="d-flex gap-2">
               <Form.Control id="draft-name" name="name" defaultValue={facts?.name ?? ''} maxLength={200} />
-              <Button type="submit" variant="outline-primary" disabled={busy}>Rename</Button>
+              <Button type="submit" variant="outline-primary" disabled={busy}>
+                Rename
+              </Button>
             </div>
           </Form>
-          <Form onSubmit={(event) => { event.preventDefault(); void share() }}>
-            <Form.Label htmlFor="draft-share">Share with {facts && facts.shared_with.length > 0 && <span className="quiet">(so far: {facts.shared_with.join(', ')})</span>}</Form.Label>
+          <Form
+            onSubmit={(event) => {
+              event.preventDefault()
+              void share()
+            }}
+          >
+            <Form.Label htmlFor="draft-share">
+              Share with{' '}
+              {facts && facts.shared_with.length > 0 && (
+                <span className="quiet">(so far: {facts.shared_with.join(', ')})</span>
+              )}
+            </Form.Label>
             <div className="d-flex gap-2">
-              <Form.Control id="draft-share" type="email" placeholder="colleague's e-mail address" value={email} onChange={(event) => setEmail(event.target.value)} />
-              <Button type="submit" variant="outline-primary" disabled={busy || !email}>Share</Button>
+              <Form.Control
+                id="draft-share"
+                type="email"
+                placeholder="colleague's e-mail address"
+                value={email}
+                onChange={(event) => setEmail(event.target.value)}
+              />
+              <Button type="submit" variant="outline-primary" disabled={busy || !email}>
+                Share
+              </Button>
             </div>
           </Form>
         </div>
-        {said && <p className={said.bad ? 'over mt-2' : 'good mt-2'} role={said.bad ? 'alert' : 'status'}>{said.text}</p>}
+        {said && (
+          <p className={said.bad ? 'over mt-2' : 'good mt-2'} role={said.bad ? 'alert' : 'status'}>
+            {said.text}
+          </p>
+        )}
         {effect && !effect.may_apply && effect.faults.length === 0 && effect.clashes.length === 0 && (
-          <p className="over mt-2" role="alert">It cannot be applied: {effect.breaches.find((each) => each.hard && each.day === null && ['new', 'worse'].includes(each.label))?.sentence ?? 'it would break a limit outside your branch.'}</p>
+          <p className="over mt-2" role="alert">
+            It cannot be applied:{' '}
+            {effect.breaches.find((each) => each.hard && each.day === null && ['new', 'worse'].includes(each.label))
+              ?.sentence ?? 'it would break a limit outside your branch.'}
+          </p>
         )}
       </Modal.Body>
       <Modal.Footer>
-        <Button variant="outline-primary" onClick={close}>Back to the draft</Button>
+        <Button variant="outline-primary" onClick={close}>
+          Back to the draft
+        </Button>
         <span className="grow" />
-        <Form className="d-flex gap-2 align-items-center" onSubmit={(event) => { event.preventDefault(); void schedule() }}>
-          <Form.Label htmlFor="draft-day" className="m-0">or on</Form.Label>
-          <Form.Control id="draft-day" type="date" value={day} onChange={(event) => setDay(event.target.value)} style={{ width: 150 }} />
-          <Button type="submit" variant="outline-primary" disabled={busy || !day}>Apply on that day</Button>
+        <Form
+          className="d-flex gap-2 align-items-center"
+          onSubmit={(event) => {
+            event.preventDefault()
+            void schedule()
+          }}
+        >
+          <Form.Label htmlFor="draft-day" className="m-0">
+            or on
+          </Form.Label>
+          <Form.Control
+            id="draft-day"
+            type="date"
+            value={day}
+            onChange={(event) => setDay(event.target.value)}
+            style={{ width: 150 }}
+          />
+          <Button type="submit" variant="outline-primary" disabled={busy || !day}>
+            Apply on that day
+          </Button>
         </Form>
-        <Button onClick={() => void apply()} disabled={!effect?.may_apply || busy || draft.busy}>{busy ? 'Applying…' : 'Apply now'}</Button>
+        <Button onClick={() => void apply()} disabled={!effect?.may_apply || busy || draft.busy}>
+          {busy ? 'Applying…' : 'Apply now'}
+        </Button>
       </Modal.Footer>
     </Modal>
   )

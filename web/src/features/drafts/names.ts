@@ -12,8 +12,14 @@ export interface Names {
 export function useNames(): Names {
   const found = useQuery(gridQuery)
   return useMemo(() => {
-    const accounts = new Map(found.data?.accounts.code.map((code, place) => [code, found.data.accounts.name[place] ?? code]))
+    const accounts = new Map(
+      found.data?.accounts.code.map((code, place) => [code, found.data.accounts.name[place] ?? code]),
+    )
     const pools = new Map(found.data?.pools.map((pool) => [pool.product, pool]))
-    return { account: (code) => accounts.get(code) ?? code, pool: (product) => pools.get(product), product: (code) => pools.get(code)?.name ?? code }
+    return {
+      account: (code) => accounts.get(code) ?? code,
+      pool: (product) => pools.get(product),
+      product: (code) => pools.get(code)?.name ?? code,
+    }
   }, [found.data])
 }

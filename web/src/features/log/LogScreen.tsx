@@ -8,23 +8,46 @@ import { ExportMenu } from '../../parts/ExportMenu'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { VirtualTable, type Column } from '../../parts/VirtualTable'
 
-const names: Record<string, string> = { reserve: 'reserve', cap: 'cap', at_cap: 'at the cap', burst: 'burst', grace_days: 'grace days', last_day: 'last day' }
+const names: Record<string, string> = {
+  reserve: 'reserve',
+  cap: 'cap',
+  at_cap: 'at the cap',
+  burst: 'burst',
+  grace_days: 'grace days',
+  last_day: 'last day',
+}
 
 const columns: Column<LogEntry>[] = [
   { key: 'at', title: 'When', width: '150px', cell: (row) => <span title={row.at}>{instantName(row.at)}</span> },
   { key: 'actor', title: 'Who', width: '140px', cell: (row) => row.actor },
-  { key: 'account', title: 'Account', width: 'minmax(130px, 1fr)', cell: (row) => row.account_name ?? <span className="quiet">–</span> },
+  {
+    key: 'account',
+    title: 'Account',
+    width: 'minmax(130px, 1fr)',
+    cell: (row) => row.account_name ?? <span className="quiet">–</span>,
+  },
   { key: 'action', title: 'What', width: '160px', cell: (row) => row.action },
-  { key: 'subject', title: 'Of', width: 'minmax(130px, 1fr)', cell: (row) => <span title={row.subject}>{row.subject}</span> },
+  {
+    key: 'subject',
+    title: 'Of',
+    width: 'minmax(130px, 1fr)',
+    cell: (row) => <span title={row.subject}>{row.subject}</span>,
+  },
   { key: 'changes', title: 'From, to', width: 'minmax(240px, 2.4fr)', cell: (row) => <Changes row={row} /> },
 ]
 
 function Changes({ row }: { row: LogEntry }) {
-  const told = row.changes.map((each) => `${names[each.what] ?? each.what}: ${each.before ?? 'nothing'} → ${each.after ?? 'nothing'}`).join('; ')
+  const told = row.changes
+    .map((each) => `${names[each.what] ?? each.what}: ${each.before ?? 'nothing'} → ${each.after ?? 'nothing'}`)
+    .join('; ')
   return (
     <span className="changes" title={told}>
       {row.changes.map((each, place) => (
-        <span key={each.what}>{place > 0 && '; '}<span className="quiet">{names[each.what] ?? each.what}</span> {each.before !== null && <s>{each.before}</s>} {each.after !== null && <b style={{ fontWeight: 600 }}>{each.after}</b>}</span>
+        <span key={each.what}>
+          {place > 0 && '; '}
+          <span className="quiet">{names[each.what] ?? each.what}</span> {each.before !== null && <s>{each.before}</s>}{' '}
+          {each.after !== null && <b style={{ fontWeight: 600 }}>{each.after}</b>}
+        </span>
       ))}
     </span>
   )
@@ -49,19 +72,47 @@ export default function LogScreen() {
       <div className="bar">
         <h1>Log</h1>
         <AccountField chosen={account} choose={(value) => set('account', value)} />
-        <Form.Select aria-label="By whom" style={{ width: 190 }} value={by ?? ''} onChange={(event) => set('by', event.target.value)}>
+        <Form.Select
+          aria-label="By whom"
+          style={{ width: 190 }}
+          value={by ?? ''}
+          onChange={(event) => set('by', event.target.value)}
+        >
           <option value="">by anybody</option>
-          {[...new Set([...(by ? [by] : []), ...actors])].map((each) => <option key={each}>{each}</option>)}
+          {[...new Set([...(by ? [by] : []), ...actors])].map((each) => (
+            <option key={each}>{each}</option>
+          ))}
         </Form.Select>
         <span className="grow" />
         <ExportMenu path="/api/log/export" params={{ account, by }} />
       </div>
-      {found.isError ? <Trouble error={found.error} again={() => void found.refetch()} /> : !found.data ? <Wait what="the log" /> : entries.length === 0 ? (
-        <div className="scroll"><Empty title="Nothing written here">No change of that account or by that person.</Empty></div>
+      {found.isError ? (
+        <Trouble error={found.error} again={() => void found.refetch()} />
+      ) : !found.data ? (
+        <Wait what="the log" />
+      ) : entries.length === 0 ? (
+        <div className="scroll">
+          <Empty title="Nothing written here">No change of that account or by that person.</Empty>
+        </div>
       ) : (
         <VirtualTable
-          rows={entries} columns={columns} rowKey={(row) => row.number} label="Log, newest first"
-          foot={found.hasNextPage ? <div role="cell" style={{ gridColumn: '1 / -1' }}><Button variant="outline-primary" onClick={() => void found.fetchNextPage()} disabled={found.isFetchingNextPage}>Older entries</Button></div> : undefined}
+          rows={entries}
+          columns={columns}
+          rowKey={(row) => row.number}
+          label="Log, newest first"
+          foot={
+            found.hasNextPage ? (
+              <div role="cell" style={{ gridColumn: '1 / -1' }}>
+                <Button
+                  variant="outline-primary"
+                  onClick={() => void found.fetchNextPage()}
+                  disabled={found.isFetchingNextPage}
+                >
+                  Older entries
+                </Button>
+              </div>
+            ) : undefined
+          }
         />
       )}
     </>
@@ -78,9 +129,21 @@ function AccountField({ chosen, choose }: { chosen: string | undefined; choose: 
   }
   return (
     <>
-      <Form.Control type="search" list="log-accounts" placeholder="of any account" aria-label="Of which account" style={{ width: 200 }} value={words} onChange={(event) => take(event.target.value)} />
+      <Form.Control
+        type="search"
+        list="log-accounts"
+        placeholder="of any account"
+        aria-label="Of which account"
+        style={{ width: 200 }}
+        value={words}
+        onChange={(event) => take(event.target.value)}
+      />
       <datalist id="log-accounts">
-        {(found.data ?? []).map((each) => <option key={each.account} value={each.account}>{each.name}</option>)}
+        {(found.data ?? []).map((each) => (
+          <option key={each.account} value={each.account}>
+            {each.name}
+          </option>
+        ))}
       </datalist>
     </>
   )

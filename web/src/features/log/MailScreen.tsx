@@ -9,12 +9,17 @@ export default function MailScreen() {
   if (!found.data) return <Wait what="the mail" />
   return (
     <>
-      <div className="bar"><h1>Mail of the demo</h1><span className="quiet small">Kept by a stand-in server; nothing leaves this machine.</span></div>
+      <div className="bar">
+        <h1>Mail of the demo</h1>
+        <span className="quiet small">Kept by a stand-in server; nothing leaves this machine.</span>
+      </div>
       <div className="scroll" role="region" aria-label="Mails" tabIndex={0}>
         {found.data.length === 0 && <Empty title="Nothing was sent yet">Notices go out within half a minute.</Empty>}
         {found.data.map((each, at) => (
           <details className="mail" key={`${each.at} ${each.to_address} ${at}`}>
-            <summary><b>{each.subject}</b> <span className="quiet small">to {each.to_address}</span></summary>
+            <summary>
+              <b>{each.subject}</b> <span className="quiet small">to {each.to_address}</span>
+            </summary>
             <pre>{each.body}</pre>
           </details>
         ))}

@@ -11,43 +11,117 @@ import { groups as groupsQuery, seatProducts, type Outcome } from './queries'
 type Deed = Schemas['ActBody']['act']
 type Who = Partial<Schemas['AskedBody']>
 
-const DEEDS: { deed: Deed | 'group'; name: string; needs: ('product' | 'to_product' | 'to_account' | 'keep_seats' | 'group')[]; done: string }[] = [
-  { deed: 'assign', name: 'Assign…', needs: ['product'], done: 'given a seat' }, { deed: 'release', name: 'Release…', needs: ['product'], done: 'released' },
-  { deed: 'set aside', name: 'Set aside…', needs: ['product'], done: 'kept a seat' }, { deed: 'let go', name: 'Let go…', needs: ['product'], done: 'no longer kept a seat' },
-  { deed: 'swap', name: 'Swap…', needs: ['product', 'to_product'], done: 'swapped' }, { deed: 'group', name: 'Group…', needs: ['group'], done: 'changed' },
-  { deed: 'move', name: 'Move…', needs: ['to_account'], done: 'moved' }, { deed: 'suspend', name: 'Suspend…', needs: ['keep_seats'], done: 'suspended' },
-  { deed: 'resume', name: 'Resume…', needs: [], done: 'resumed' }, { deed: 'protect', name: 'Protect…', needs: [], done: 'protected' },
-  { deed: 'unprotect', name: 'Unprotect…', needs: [], done: 'no longer protected' }, { deed: 'invite', name: 'Invite again…', needs: [], done: 'invited again' },
-  { deed: 'withdraw', name: 'Withdraw invitation…', needs: [], done: 'no longer invited' }, { deed: 'remove', name: 'Remove…', needs: [], done: 'removed' },
+const DEEDS: {
+  deed: Deed | 'group'
+  name: string
+  needs: ('product' | 'to_product' | 'to_account' | 'keep_seats' | 'group')[]
+  done: string
+}[] = [
+  { deed: 'assign', name: 'Assign…', needs: ['product'], done: 'given a seat' },
+  { deed: 'release', name: 'Release…', needs: ['product'], done: 'released' },
+  { deed: 'set aside', name: 'Set aside…', needs: ['product'], done: 'kept a seat' },
+  { deed: 'let go', name: 'Let go…', needs: ['product'], done: 'no longer kept a seat' },
+  { deed: 'swap', name: 'Swap…', needs: ['product', 'to_product'], done: 'swapped' },
+  { deed: 'group', name: 'Group…', needs: ['group'], done: 'changed' },
+  { deed: 'move', name: 'Move…', needs: ['to_account'], done: 'moved' },
+  { deed: 'suspend', name: 'Suspend…', needs: ['keep_seats'], done: 'suspended' },
+  { deed: 'resume', name: 'Resume…', needs: [], done: 'resumed' },
+  { deed: 'protect', name: 'Protect…', needs: [], done: 'protected' },
+  { deed: 'unprotect', name: 'Unprotect…', needs: [], done: 'no longer protected' },
+  { deed: 'invite', name: 'Invite again…', needs: [], done: 'invited again' },
+  { deed: 'withdraw', name: 'Withdraw invitation…', needs: [], done: 'no longer invited' },
+  { deed: 'remove', name: 'Remove…', needs: [], done: 'removed' },
 ]
 /** What is seldom done to many stands behind More. */
 const SELDOM = ['let go', 'resume', 'protect', 'unprotect', 'invite', 'withdraw']
 const RESTORE = { deed: 'restore' as const, name: 'Restore…', needs: [], done: 'restored' }
 
 /** What can be done with everybody chosen. */
-export function Act({ who, count, removed, done, only }: { who: Who; count: number; removed: boolean; done: () => void; only?: string[] }) {
+export function Act({
+  who,
+  count,
+  removed,
+  done,
+  only,
+}: {
+  who: Who
+  count: number
+  removed: boolean
+  done: () => void
+  only?: string[]
+}) {
   const [doing, setDoing] = useState<(typeof DEEDS)[number] | null>(null)
   return (
     <section className="draftbar actbar" aria-label={only ? 'What can be done' : 'Chosen people'}>
-      {!only && <span><b>{count} chosen</b> <button type="button" className="btn btn-link btn-sm p-0" aria-label="Choose nobody" onClick={done}>×</button></span>}
-      {(removed ? [RESTORE] : DEEDS.filter((each) => (only ? only.includes(each.deed) : !SELDOM.includes(each.deed)))).map((each) => <Button key={each.deed} size="sm" variant="outline-primary" onClick={() => setDoing(each)}>{each.name}</Button>)}
+      {!only && (
+        <span>
+          <b>{count} chosen</b>{' '}
+          <button type="button" className="btn btn-link btn-sm p-0" aria-label="Choose nobody" onClick={done}>
+            ×
+          </button>
+        </span>
+      )}
+      {(removed
+        ? [RESTORE]
+        : DEEDS.filter((each) => (only ? only.includes(each.deed) : !SELDOM.includes(each.deed)))
+      ).map((each) => (
+        <Button key={each.deed} size="sm" variant="outline-primary" onClick={() => setDoing(each)}>
+          {each.name}
+        </Button>
+      ))}
       {!only && !removed && (
         <Dropdown drop="up">
-          <Dropdown.Toggle size="sm" variant="outline-primary" id="more-acts">More</Dropdown.Toggle>
-          <Dropdown.Menu>{DEEDS.filter((each) => SELDOM.includes(each.deed)).map((each) => <Dropdown.Item as="button" key={each.deed} onClick={() => setDoing(each)}>{each.name}</Dropdown.Item>)}</Dropdown.Menu>
+          <Dropdown.Toggle size="sm" variant="outline-primary" id="more-acts">
+            More
+          </Dropdown.Toggle>
+          <Dropdown.Menu>
+            {DEEDS.filter((each) => SELDOM.includes(each.deed)).map((each) => (
+              <Dropdown.Item as="button" key={each.deed} onClick={() => setDoing(each)}>
+                {each.name}
+              </Dropdown.Item>
+            ))}
+          </Dropdown.Menu>
         </Dropdown>
       )}
-      {doing && (doing.deed === 'group' ? <GroupDialog who={who} count={count} close={() => setDoing(null)} done={done} /> : <Dialog deed={doing.deed} needs={doing.needs} word={doing.done} title={doing.name} who={who} count={count} close={() => setDoing(null)} done={done} />)}
+      {doing &&
+        (doing.deed === 'group' ? (
+          <GroupDialog who={who} count={count} close={() => setDoing(null)} done={done} />
+        ) : (
+          <Dialog
+            deed={doing.deed}
+            needs={doing.needs}
+            word={doing.done}
+            title={doing.name}
+            who={who}
+            count={count}
+            close={() => setDoing(null)}
+            done={done}
+          />
+        ))}
     </section>
   )
 }
 
 function useFresh() {
   const queries = useQueryClient()
-  return () => Promise.all(['people', 'groups', 'allocations', 'accounts', 'today', 'log', 'pools'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
+  return () =>
+    Promise.all(
+      ['people', 'groups', 'allocations', 'accounts', 'today', 'log', 'pools'].map((key) =>
+        queries.invalidateQueries({ queryKey: [key] }),
+      ),
+    )
 }
 
-function Dialog({ deed, needs, word, title, who, count, close, done }: {
+function Dialog({
+  deed,
+  needs,
+  word,
+  title,
+  who,
+  count,
+  close,
+  done,
+}: {
   deed: Deed
   needs: string[]
   word: string
@@ -66,10 +140,27 @@ function Dialog({ deed, needs, word, title, who, count, close, done }: {
   const [busy, setBusy] = useState(false)
   const [mapped, setMapped] = useState<Record<string, string>>({})
   const kinds = useQuery({ ...seatProducts, enabled: deed === 'swap' }).data ?? []
-  const [from, to] = [kinds.find((each) => each.code === chosen.product), kinds.find((each) => each.code === chosen.to_product)]
-  const body = { act: deed, people: { find: '', ...plain(who) }, product: chosen.product || null, to_product: chosen.to_product || null, to_account: chosen.to_account || null, keep_seats: keep, components: from && to ? written(mapped, from, to) : null }
+  const [from, to] = [
+    kinds.find((each) => each.code === chosen.product),
+    kinds.find((each) => each.code === chosen.to_product),
+  ]
+  const body = {
+    act: deed,
+    people: { find: '', ...plain(who) },
+    product: chosen.product || null,
+    to_product: chosen.to_product || null,
+    to_account: chosen.to_account || null,
+    keep_seats: keep,
+    components: from && to ? written(mapped, from, to) : null,
+  }
   const ready = needs.every((each) => each === 'keep_seats' || chosen[each as keyof typeof chosen])
-  const looked = useQuery({ queryKey: ['people', 'look', body], queryFn: () => take(api.POST('/api/people/look', { body })), enabled: ready && !result, retry: false, gcTime: 0 })
+  const looked = useQuery({
+    queryKey: ['people', 'look', body],
+    queryFn: () => take(api.POST('/api/people/look', { body })),
+    enabled: ready && !result,
+    retry: false,
+    gcTime: 0,
+  })
   const act = async () => {
     setBusy(true)
     try {
@@ -84,60 +175,167 @@ function Dialog({ deed, needs, word, title, who, count, close, done }: {
   }
   const seats = grid?.pools.filter((pool) => pool.measure === 'seat') ?? []
   const pick = (name: keyof typeof chosen, value: string) => {
-    const successor = name === 'product' && deed === 'swap' ? kinds.find((each) => each.code === value)?.successor : null
+    const successor =
+      name === 'product' && deed === 'swap' ? kinds.find((each) => each.code === value)?.successor : null
     setChosen((now) => ({ ...now, [name]: value, ...(successor && !now.to_product ? { to_product: successor } : {}) }))
   }
   const choose = (name: keyof typeof chosen, label: string, options: [string, string][]) => (
     <Form.Group controlId={`act-${name}`}>
       <Form.Label>{label}</Form.Label>
-      <Form.Select value={chosen[name]} autoFocus={name === needs[0]} onChange={(event) => pick(name, event.target.value)}>
+      <Form.Select
+        value={chosen[name]}
+        autoFocus={name === needs[0]}
+        onChange={(event) => pick(name, event.target.value)}
+      >
         <option value="">choose…</option>
-        {options.map(([key, says]) => <option key={key} value={key}>{says}</option>)}
+        {options.map(([key, says]) => (
+          <option key={key} value={key}>
+            {says}
+          </option>
+        ))}
       </Form.Select>
     </Form.Group>
   )
   const products = seats.map((pool): [string, string] => [pool.product, pool.name])
   const found = result ?? looked.data
   return (
-    <Modal show onHide={() => { close(); if (result) done() }} animation={false} size="lg" aria-labelledby="act-title" scrollable>
-      <Modal.Header closeButton><Modal.Title id="act-title">{title.replace('…', '')} {count} {count === 1 ? 'person' : 'people'}</Modal.Title></Modal.Header>
+    <Modal
+      show
+      onHide={() => {
+        close()
+        if (result) done()
+      }}
+      animation={false}
+      size="lg"
+      aria-labelledby="act-title"
+      scrollable
+    >
+      <Modal.Header closeButton>
+        <Modal.Title id="act-title">
+          {title.replace('…', '')} {count} {count === 1 ? 'person' : 'people'}
+        </Modal.Title>
+      </Modal.Header>
       <Modal.Body>
         {!result && (
           <div className="lotform mb-2">
             {needs.includes('product') && choose('product', deed === 'swap' ? 'From' : 'Product', products)}
-            {needs.includes('to_product') && choose('to_product', 'To', products.filter(([code]) => code !== chosen.product))}
-            {needs.includes('to_account') && choose('to_account', 'To account', grid?.accounts.code.flatMap((code, at): [string, string][] => (grid.accounts.status[at] === 'active' ? [[code, grid.accounts.name[at] ?? code]] : [])) ?? [])}
-            {needs.includes('keep_seats') && <Form.Check id="act-keep" label="They keep their seats" checked={keep} onChange={(event) => setKeep(event.target.checked)} />}
+            {needs.includes('to_product') &&
+              choose(
+                'to_product',
+                'To',
+                products.filter(([code]) => code !== chosen.product),
+              )}
+            {needs.includes('to_account') &&
+              choose(
+                'to_account',
+                'To account',
+                grid?.accounts.code.flatMap((code, at): [string, string][] =>
+                  grid.accounts.status[at] === 'active' ? [[code, grid.accounts.name[at] ?? code]] : [],
+                ) ?? [],
+              )}
+            {needs.includes('keep_seats') && (
+              <Form.Check
+                id="act-keep"
+                label="They keep their seats"
+                checked={keep}
+                onChange={(event) => setKeep(event.target.checked)}
+              />
+            )}
           </div>
         )}
         {!result && from && to && from.components.length > 0 && (
           <table className="ledger tight mb-2" aria-label="Components">
-            <thead><tr><th>{from.name}</th><th>becomes in {to.name}</th></tr></thead>
+            <thead>
+              <tr>
+                <th>{from.name}</th>
+                <th>becomes in {to.name}</th>
+              </tr>
+            </thead>
             <tbody>
               {from.components.map((part) => (
                 <tr key={part.code}>
                   <td>{part.code}</td>
-                  <td><Form.Select size="sm" aria-label={`${part.code} becomes`} value={mapped[part.code] ?? (to.components.some((each) => each.code === part.code) ? part.code : '')} onChange={(event) => setMapped((now) => ({ ...now, [part.code]: event.target.value }))}><option value="">nothing: it does not fit</option>{to.components.map((each) => <option key={each.code} value={each.code}>{each.code}</option>)}</Form.Select></td>
+                  <td>
+                    <Form.Select
+                      size="sm"
+                      aria-label={`${part.code} becomes`}
+                      value={
+                        mapped[part.code] ?? (to.components.some((each) => each.code === part.code) ? part.code : '')
+                      }
+                      onChange={(event) => setMapped((now) => ({ ...now, [part.code]: event.target.value }))}
+                    >
+                      <option value="">nothing: it does not fit</option>
+                      {to.components.map((each) => (
+                        <option key={each.code} value={each.code}>
+                          {each.code}
+                        </option>
+                      ))}
+                    </Form.Select>
+                  </td>
                 </tr>
               ))}
             </tbody>
           </table>
         )}
-        {deed === 'move' && <p className="quiet small">Their seats are counted and charged in the new account from now on. Bytes already stored stay with the old one until they are moved there on purpose.</p>}
-        {deed === 'withdraw' && <p className="quiet small">The link in the mail stops working. They stay in the list and can be invited again.</p>}
-        {deed === 'set aside' && <p className="quiet small">A seat is counted for each and nobody else’s; it becomes theirs when it, or a layer, is given to them.</p>}
-        {deed === 'remove' && <p className="quiet small">Their seats and sessions are released; devices and numbers stay with the account, as nobody’s. They can be restored for 30 days, without their seats; their history stays.</p>}
-        {deed === 'suspend' && !keep && <p className="quiet small">Their seats are released, and given again when they are resumed, as far as there is room.</p>}
-        {looked.isError && <p className="over" role="alert">{looked.error.message}</p>}
+        {deed === 'move' && (
+          <p className="quiet small">
+            Their seats are counted and charged in the new account from now on. Bytes already stored stay with the old
+            one until they are moved there on purpose.
+          </p>
+        )}
+        {deed === 'withdraw' && (
+          <p className="quiet small">
+            The link in the mail stops working. They stay in the list and can be invited again.
+          </p>
+        )}
+        {deed === 'set aside' && (
+          <p className="quiet small">
+            A seat is counted for each and nobody else’s; it becomes theirs when it, or a layer, is given to them.
+          </p>
+        )}
+        {deed === 'remove' && (
+          <p className="quiet small">
+            Their seats and sessions are released; devices and numbers stay with the account, as nobody’s. They can be
+            restored for 30 days, without their seats; their history stays.
+          </p>
+        )}
+        {deed === 'suspend' && !keep && (
+          <p className="quiet small">
+            Their seats are released, and given again when they are resumed, as far as there is room.
+          </p>
+        )}
+        {looked.isError && (
+          <p className="over" role="alert">
+            {looked.error.message}
+          </p>
+        )}
         {ready && !found && !looked.isError && <Wait what="what it would do" />}
         {found && <OutcomeView found={found} word={word} happened={result !== null} />}
-        {trouble && <p className="over mt-2" role="alert">{trouble}</p>}
+        {trouble && (
+          <p className="over mt-2" role="alert">
+            {trouble}
+          </p>
+        )}
       </Modal.Body>
       <Modal.Footer>
-        {result ? <Button onClick={() => { close(); done() }} autoFocus>Close</Button> : (
+        {result ? (
+          <Button
+            onClick={() => {
+              close()
+              done()
+            }}
+            autoFocus
+          >
+            Close
+          </Button>
+        ) : (
           <>
-            <Button variant="outline-primary" onClick={close}>Cancel</Button>
-            <Button disabled={busy || !looked.data?.done} onClick={() => void act()}>{busy ? 'Doing it…' : `${title.replace('…', '')} ${looked.data?.done ?? 0} of ${count}`}</Button>
+            <Button variant="outline-primary" onClick={close}>
+              Cancel
+            </Button>
+            <Button disabled={busy || !looked.data?.done} onClick={() => void act()}>
+              {busy ? 'Doing it…' : `${title.replace('…', '')} ${looked.data?.done ?? 0} of ${count}`}
+            </Button>
           </>
         )}
       </Modal.Footer>
@@ -146,9 +344,17 @@ function Dialog({ deed, needs, word, title, who, count, close, done }: {
 }
 
 /** What is chosen for components that are there, as the server is asked. */
-function written(mapped: Record<string, string>, from: Schemas['SeatProduct'], to: Schemas['SeatProduct']): Record<string, string | null> {
+function written(
+  mapped: Record<string, string>,
+  from: Schemas['SeatProduct'],
+  to: Schemas['SeatProduct'],
+): Record<string, string | null> {
   const has = (product: Schemas['SeatProduct'], code: string) => product.components.some((each) => each.code === code)
-  return Object.fromEntries(Object.entries(mapped).filter(([part, becomes]) => has(from, part) && (!becomes || has(to, becomes))).map(([part, becomes]) => [part, becomes || null]))
+  return Object.fromEntries(
+    Object.entries(mapped)
+      .filter(([part, becomes]) => has(from, part) && (!becomes || has(to, becomes)))
+      .map(([part, becomes]) => [part, becomes || null]),
+  )
 }
 
 function OutcomeView({ found, word, happened }: { found: Outcome; word: string; happened: boolean }) {
@@ -156,18 +362,72 @@ function OutcomeView({ found, word, happened }: { found: Outcome; word: string; 
   for (const each of found.could_not) reasons.set(each.why, [...(reasons.get(each.why) ?? []), each.name])
   return (
     <>
-      <p className="mb-2" role="status"><b>{found.done}</b> {happened ? (found.done === 1 ? 'was' : 'were') : 'would be'} {word}{found.released > 0 && `; ${found.released} ${found.released === 1 ? 'seat' : 'seats'} released`}{found.could_not.length > 0 && <>, <b className="over">{found.could_not.length}</b> not</>}.</p>
+      <p className="mb-2" role="status">
+        <b>{found.done}</b> {happened ? (found.done === 1 ? 'was' : 'were') : 'would be'} {word}
+        {found.released > 0 && `; ${found.released} ${found.released === 1 ? 'seat' : 'seats'} released`}
+        {found.could_not.length > 0 && (
+          <>
+            , <b className="over">{found.could_not.length}</b> not
+          </>
+        )}
+        .
+      </p>
       {found.seats.length > 0 && (
         <table className="ledger tight mb-2" aria-label="Seats">
-          <thead><tr><th>Account</th><th>Product</th><th className="fig">Needed</th><th className="fig">Given</th><th className="fig">Left then</th></tr></thead>
-          <tbody>{found.seats.map((each) => <tr key={`${each.account} ${each.product}`}><td>{each.account_name}</td><td>{each.product_name} <span className="quiet small">{unitName(each.unit, 2)}</span></td><td className="fig">{each.needed}</td><td className={each.given < each.needed ? 'fig over' : 'fig'}>{each.given}</td><td className="fig">{each.left}</td></tr>)}</tbody>
+          <thead>
+            <tr>
+              <th>Account</th>
+              <th>Product</th>
+              <th className="fig">Needed</th>
+              <th className="fig">Given</th>
+              <th className="fig">Left then</th>
+            </tr>
+          </thead>
+          <tbody>
+            {found.seats.map((each) => (
+              <tr key={`${each.account} ${each.product}`}>
+                <td>{each.account_name}</td>
+                <td>
+                  {each.product_name} <span className="quiet small">{unitName(each.unit, 2)}</span>
+                </td>
+                <td className="fig">{each.needed}</td>
+                <td className={each.given < each.needed ? 'fig over' : 'fig'}>{each.given}</td>
+                <td className="fig">{each.left}</td>
+              </tr>
+            ))}
+          </tbody>
         </table>
       )}
-      {found.lost.length > 0 && <p className="near">Does not fit: {found.lost.map((each) => `${each.component} (${each.people} ${each.people === 1 ? 'person' : 'people'})`).join(', ')}.</p>}
+      {found.lost.length > 0 && (
+        <p className="near">
+          Does not fit:{' '}
+          {found.lost
+            .map((each) => `${each.component} (${each.people} ${each.people === 1 ? 'person' : 'people'})`)
+            .join(', ')}
+          .
+        </p>
+      )}
       {reasons.size > 0 && (
         <table className="ledger tight" aria-label="Could not be done">
-          <thead><tr><th>Why not</th><th className="fig">People</th><th>Who</th></tr></thead>
-          <tbody>{[...reasons].slice(0, 40).map(([why, people]) => <tr key={why}><td>{why}</td><td className="fig">{people.length}</td><td className="quiet small">{people.slice(0, 6).join(', ')}{people.length > 6 && ` and ${people.length - 6} more`}</td></tr>)}</tbody>
+          <thead>
+            <tr>
+              <th>Why not</th>
+              <th className="fig">People</th>
+              <th>Who</th>
+            </tr>
+          </thead>
+          <tbody>
+            {[...reasons].slice(0, 40).map(([why, people]) => (
+              <tr key={why}>
+                <td>{why}</td>
+                <td className="fig">{people.length}</td>
+                <td className="quiet small">
+                  {people.slice(0, 6).join(', ')}
+                  {people.length > 6 && ` and ${people.length - 6} more`}
+                </td>
+              </tr>
+            ))}
+          </tbody>
         </table>
       )}
     </>
@@ -186,7 +446,12 @@ function GroupDialog({ who, count, close, done }: { who: Who; count: number; clo
     try {
       const usernames = who.usernames ?? (await everybody(who))
       const [account = '', code = ''] = name.split('/')
-      await take(api.POST('/api/groups/{account}/{code}/members', { params: { path: { account, code } }, body: way === 'add' ? { add: usernames, take: [] } : { add: [], take: usernames } }))
+      await take(
+        api.POST('/api/groups/{account}/{code}/members', {
+          params: { path: { account, code } },
+          body: way === 'add' ? { add: usernames, take: [] } : { add: [], take: usernames },
+        }),
+      )
       await fresh()
       close()
       done()
@@ -197,22 +462,42 @@ function GroupDialog({ who, count, close, done }: { who: Who; count: number; clo
   }
   return (
     <Modal show onHide={close} animation={false} aria-labelledby="group-title">
-      <Modal.Header closeButton><Modal.Title id="group-title">A group for {count} {count === 1 ? 'person' : 'people'}</Modal.Title></Modal.Header>
+      <Modal.Header closeButton>
+        <Modal.Title id="group-title">
+          A group for {count} {count === 1 ? 'person' : 'people'}
+        </Modal.Title>
+      </Modal.Header>
       <Modal.Body>
         <Form.Group controlId="act-group">
           <Form.Label>Group</Form.Label>
           <Form.Select autoFocus value={name} onChange={(event) => setName(event.target.value)}>
             <option value="">choose…</option>
-            {groups.map((each) => <option key={`${each.account}/${each.code}`} value={`${each.account}/${each.code}`}>{each.name} ({each.account_name})</option>)}
+            {groups.map((each) => (
+              <option key={`${each.account}/${each.code}`} value={`${each.account}/${each.code}`}>
+                {each.name} ({each.account_name})
+              </option>
+            ))}
           </Form.Select>
         </Form.Group>
-        <p className="quiet small mt-2 mb-0">By hand. Whoever is in the group by its rule stays in it as long as the rule says so.</p>
-        {trouble && <p className="over mt-2 mb-0" role="alert">{trouble}</p>}
+        <p className="quiet small mt-2 mb-0">
+          By hand. Whoever is in the group by its rule stays in it as long as the rule says so.
+        </p>
+        {trouble && (
+          <p className="over mt-2 mb-0" role="alert">
+            {trouble}
+          </p>
+        )}
       </Modal.Body>
       <Modal.Footer>
-        <Button variant="outline-primary" onClick={close}>Cancel</Button>
-        <Button variant="outline-primary" disabled={!name || busy} onClick={() => void change('take')}>Take out</Button>
-        <Button disabled={!name || busy} onClick={() => void change('add')}>Put in</Button>
+        <Button variant="outline-primary" onClick={close}>
+          Cancel
+        </Button>
+        <Button variant="outline-primary" disabled={!name || busy} onClick={() => void change('take')}>
+          Take out
+        </Button>
+        <Button disabled={!name || busy} onClick={() => void change('add')}>
+          Put in
+        </Button>
       </Modal.Footer>
     </Modal>
   )
@@ -222,7 +507,9 @@ async function everybody(who: Who): Promise<string[]> {
   const found: string[] = []
   const asked = plain({ ...who, usernames: null })
   for (;;) {
-    const page = await take(api.GET('/api/people', { params: { query: { ...asked, offset: found.length, limit: 500 } } }))
+    const page = await take(
+      api.GET('/api/people', { params: { query: { ...asked, offset: found.length, limit: 500 } } }),
+    )
     found.push(...page.rows.map((each) => each.username))
     if (page.rows.length < 500) return found
   }

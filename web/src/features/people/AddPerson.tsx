@@ -18,46 +18,112 @@ export function AddPerson({ account, close }: { account: string; close: () => vo
     const text = (name: string) => ((form.get(name) as string | null) ?? '').trim() || null
     setBusy(true)
     try {
-      await take(api.POST('/api/people', {
-        body: { account: text('account') ?? account, display_name: text('name') ?? '', email: text('email'), username: text('username'), title: text('title'), department: text('department'), invite, link, role: link ? role : 'member' },
-      }))
-      await Promise.all(['people', 'groups', 'accounts', 'log'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
+      await take(
+        api.POST('/api/people', {
+          body: {
+            account: text('account') ?? account,
+            display_name: text('name') ?? '',
+            email: text('email'),
+            username: text('username'),
+            title: text('title'),
+            department: text('department'),
+            invite,
+            link,
+            role: link ? role : 'member',
+          },
+        }),
+      )
+      await Promise.all(
+        ['people', 'groups', 'accounts', 'log'].map((key) => queries.invalidateQueries({ queryKey: [key] })),
+      )
       close()
     } catch (error) {
       setTrouble(error instanceof Error ? error.message : 'That did not work.')
-      if (error instanceof ApiError && typeof error.body.name === 'string' && error.body.username) setKnown(error.body.name)
+      if (error instanceof ApiError && typeof error.body.name === 'string' && error.body.username)
+        setKnown(error.body.name)
       setBusy(false)
     }
   }
   const field = (name: string, label: string, more: Partial<React.ComponentProps<typeof Form.Control>> = {}) => (
-    <Form.Group controlId={`person-${name}`}><Form.Label>{label}</Form.Label><Form.Control name={name} maxLength={200} {...more} /></Form.Group>
+    <Form.Group controlId={`person-${name}`}>
+      <Form.Label>{label}</Form.Label>
+      <Form.Control name={name} maxLength={200} {...more} />
+    </Form.Group>
   )
   return (
     <Modal show onHide={close} animation={false} aria-labelledby="add-title">
-      <Form onSubmit={(event) => { event.preventDefault(); void add(new FormData(event.currentTarget)) }}>
-        <Modal.Header closeButton><Modal.Title id="add-title">Add a person</Modal.Title></Modal.Header>
+      <Form
+        onSubmit={(event) => {
+          event.preventDefault()
+          void add(new FormData(event.currentTarget))
+        }}
+      >
+        <Modal.Header closeButton>
+          <Modal.Title id="add-title">Add a person</Modal.Title>
+        </Modal.Header>
         <Modal.Body>
           <div className="lotform">
             {field('name', 'Name', { autoFocus: true, required: true })}
             {field('email', 'E-mail address', { type: 'email', required: invite })}
             <Form.Group controlId="person-account" style={{ gridColumn: '1 / -1' }}>
               <Form.Label>Account</Form.Label>
-              <Form.Select name="account" defaultValue={account}>{grid?.accounts.code.map((code, at) => grid.accounts.status[at] === 'active' && <option key={code} value={code}>{grid.accounts.name[at]}</option>)}</Form.Select>
+              <Form.Select name="account" defaultValue={account}>
+                {grid?.accounts.code.map(
+                  (code, at) =>
+                    grid.accounts.status[at] === 'active' && (
+                      <option key={code} value={code}>
+                        {grid.accounts.name[at]}
+                      </option>
+                    ),
+                )}
+              </Form.Select>
             </Form.Group>
             {field('title', 'Title')}
             {field('department', 'Department')}
             {field('username', 'Username, empty = made of the name', { maxLength: 128 })}
           </div>
-          <Form.Check className="mt-2" id="person-invite" label="Invite by mail; the invitation is valid for seven days" checked={invite} onChange={(event) => setInvite(event.target.checked)} />
+          <Form.Check
+            className="mt-2"
+            id="person-invite"
+            label="Invite by mail; the invitation is valid for seven days"
+            checked={invite}
+            onChange={(event) => setInvite(event.target.checked)}
+          />
           {known && (
             <div className="lotform mt-2">
-              <Form.Check id="person-link" label={`It is ${known}, who joins here too`} checked={link} onChange={(event) => setLink(event.target.checked)} />
-              <Form.Group controlId="person-role"><Form.Label>Here as</Form.Label><Form.Select value={role} disabled={!link} onChange={(event) => setRole(event.target.value as 'member' | 'admin')}><option value="member">a member</option><option value="admin">an admin, who runs the account</option></Form.Select></Form.Group>
+              <Form.Check
+                id="person-link"
+                label={`It is ${known}, who joins here too`}
+                checked={link}
+                onChange={(event) => setLink(event.target.checked)}
+              />
+              <Form.Group controlId="person-role">
+                <Form.Label>Here as</Form.Label>
+                <Form.Select
+                  value={role}
+                  disabled={!link}
+                  onChange={(event) => setRole(event.target.value as 'member' | 'admin')}
+                >
+                  <option value="member">a member</option>
+                  <option value="admin">an admin, who runs the account</option>
+                </Form.Select>
+              </Form.Group>
             </div>
           )}
-          {trouble && <p className="over mt-2 mb-0" role="alert">{trouble}</p>}
+          {trouble && (
+            <p className="over mt-2 mb-0" role="alert">
+              {trouble}
+            </p>
+          )}
         </Modal.Body>
-        <Modal.Footer><Button variant="outline-primary" onClick={close}>Cancel</Button><Button type="submit" disabled={busy}>{link ? 'Link' : invite ? 'Add and invite' : 'Add'}</Button></Modal.Footer>
+        <Modal.Footer>
+          <Button variant="outline-primary" onClick={close}>
+            Cancel
+          </Button>
+          <Button type="submit" disabled={busy}>
+            {link ? 'Link' : invite ? 'Add and invite' : 'Add'}
+          </Button>
+        </Modal.Footer>
       </Form>
     </Modal>
   )

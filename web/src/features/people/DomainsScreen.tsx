@@ -29,41 +29,127 @@ export default function DomainsScreen() {
     }
     await queries.invalidateQueries({ queryKey: domainsQuery.queryKey })
   }
-  const put = (domain: string, account: string, joining: Joining) => change(take(api.PUT('/api/domains/{domain}', { params: { path: { domain } }, body: { account, joining } })))
-  const ways = <><option value="approved">after approval</option><option value="at once">at once</option></>
+  const put = (domain: string, account: string, joining: Joining) =>
+    change(take(api.PUT('/api/domains/{domain}', { params: { path: { domain } }, body: { account, joining } })))
+  const ways = (
+    <>
+      <option value="approved">after approval</option>
+      <option value="at once">at once</option>
+    </>
+  )
   return (
     <>
-      <div className="bar tightbar"><h1>Joining by address</h1><Parts at="domains" /><span className="grow" />{trouble && <span className="over small" role="alert">{trouble}</span>}</div>
+      <div className="bar tightbar">
+        <h1>Joining by address</h1>
+        <Parts at="domains" />
+        <span className="grow" />
+        {trouble && (
+          <span className="over small" role="alert">
+            {trouble}
+          </span>
+        )}
+      </div>
       <div className="scroll account" role="region" aria-label="Joining by address" tabIndex={0}>
         <div className="onecolumn">
           <div>
             <section aria-label="Waiting">
               <h3>Waiting to be let in</h3>
               {waiting.data?.length === 0 && <p className="quiet">Nobody.</p>}
-              {waiting.data?.map((each) => <WaitingToJoin each={each} key={each.id} />)}
+              {waiting.data?.map((each) => (
+                <WaitingToJoin each={each} key={each.id} />
+              ))}
             </section>
             <section aria-label="Domains">
               <h3>E-mail domains</h3>
-              <p className="quiet small">Whoever asks to join at <a href="/joining" className="text-decoration-underline">{location.host}/joining</a> with an address of one of these proves it by a link in a mail, and then joins the account at once or waits for approval.</p>
+              <p className="quiet small">
+                Whoever asks to join at{' '}
+                <a href="/joining" className="text-decoration-underline">
+                  {location.host}/joining
+                </a>{' '}
+                with an address of one of these proves it by a link in a mail, and then joins the account at once or
+                waits for approval.
+              </p>
               {found.data.length > 0 && (
                 <table className="ledger tight">
-                  <thead><tr><th>Domain</th><th>Account</th><th>Joins</th><th /></tr></thead>
+                  <thead>
+                    <tr>
+                      <th>Domain</th>
+                      <th>Account</th>
+                      <th>Joins</th>
+                      <th />
+                    </tr>
+                  </thead>
                   <tbody>
                     {found.data.map((each) => (
                       <tr key={each.domain}>
-                        <td>{each.domain}</td><td>{each.account_name}</td>
-                        <td><Form.Select size="sm" aria-label={`Who has an address at ${each.domain} joins`} value={each.joining} onChange={(event) => void put(each.domain, each.account, event.target.value as Joining)}>{ways}</Form.Select></td>
-                        <td><button type="button" className="btn btn-link btn-sm p-0" aria-label={`Take ${each.domain} away`} onClick={() => void change(take(api.DELETE('/api/domains/{domain}', { params: { path: { domain: each.domain } } })))}>Take away</button></td>
+                        <td>{each.domain}</td>
+                        <td>{each.account_name}</td>
+                        <td>
+                          <Form.Select
+                            size="sm"
+                            aria-label={`Who has an address at ${each.domain} joins`}
+                            value={each.joining}
+                            onChange={(event) => void put(each.domain, each.account, event.target.value as Joining)}
+                          >
+                            {ways}
+                          </Form.Select>
+                        </td>
+                        <td>
+                          <button
+                            type="button"
+                            className="btn btn-link btn-sm p-0"
+                            aria-label={`Take ${each.domain} away`}
+                            onClick={() =>
+                              void change(
+                                take(
+                                  api.DELETE('/api/domains/{domain}', { params: { path: { domain: each.domain } } }),
+                                ),
+                              )
+                            }
+                          >
+                            Take away
+                          </button>
+                        </td>
                       </tr>
                     ))}
                   </tbody>
                 </table>
               )}
-              <Form className="lotform mt-3" onSubmit={(event) => { event.preventDefault(); const form = event.currentTarget; const text = (name: string) => (new FormData(form).get(name) as string | null) ?? ''; void put(text('domain').trim(), text('account'), text('joining') as Joining).then(() => form.reset()) }}>
-                <Form.Group controlId="new-domain"><Form.Label>Domain</Form.Label><Form.Control name="domain" placeholder="client.example" required maxLength={253} /></Form.Group>
-                <Form.Group controlId="new-joining"><Form.Label>Joins</Form.Label><Form.Select name="joining">{ways}</Form.Select></Form.Group>
-                <Form.Group controlId="new-account"><Form.Label>Account</Form.Label><Form.Select name="account" defaultValue={top}>{grid?.accounts.code.map((code, at) => grid.accounts.status[at] === 'active' && <option key={code} value={code}>{grid.accounts.name[at]}</option>)}</Form.Select></Form.Group>
-                <div className="align-self-end"><Button type="submit" variant="outline-primary">Let it join</Button></div>
+              <Form
+                className="lotform mt-3"
+                onSubmit={(event) => {
+                  event.preventDefault()
+                  const form = event.currentTarget
+                  const text = (name: string) => (new FormData(form).get(name) as string | null) ?? ''
+                  void put(text('domain').trim(), text('account'), text('joining') as Joining).then(() => form.reset())
+                }}
+              >
+                <Form.Group controlId="new-domain">
+                  <Form.Label>Domain</Form.Label>
+                  <Form.Control name="domain" placeholder="client.example" required maxLength={253} />
+                </Form.Group>
+                <Form.Group controlId="new-joining">
+                  <Form.Label>Joins</Form.Label>
+                  <Form.Select name="joining">{ways}</Form.Select>
+                </Form.Group>
+                <Form.Group controlId="new-account">
+                  <Form.Label>Account</Form.Label>
+                  <Form.Select name="account" defaultValue={top}>
+                    {grid?.accounts.code.map(
+                      (code, at) =>
+                        grid.accounts.status[at] === 'active' && (
+                          <option key={code} value={code}>
+                            {grid.accounts.name[at]}
+                          </option>
+                        ),
+                    )}
+                  </Form.Select>
+                </Form.Group>
+                <div className="align-self-end">
+                  <Button type="submit" variant="outline-primary">
+                    Let it join
+                  </Button>
+                </div>
               </Form>
             </section>
           </div>

@@ -19,37 +19,112 @@ export function Gives({ account, group }: { account: string; group: string | nul
       <h3>{group ? 'What it gives' : 'What everybody here gets'}</h3>
       {mine.length > 0 && (
         <table className="ledger tight">
-          <thead><tr><th>Product</th><th>Components that are on</th><th className="fig">Priority</th><th><span className="visually-hidden">Change</span></th></tr></thead>
+          <thead>
+            <tr>
+              <th>Product</th>
+              <th>Components that are on</th>
+              <th className="fig">Priority</th>
+              <th>
+                <span className="visually-hidden">Change</span>
+              </th>
+            </tr>
+          </thead>
           <tbody>
             {mine.map((each) => (
               <tr key={each.product}>
-                <td>{each.product_name}</td><td>{each.components.join(', ') || <span className="quiet">it has none</span>}</td><td className="fig">{each.priority}</td>
-                <td className="fig"><button type="button" className="btn btn-link btn-sm p-0" aria-label={`Change ${each.product_name}`} onClick={() => setEditing({ account, group, product: each.product, components: each.components, priority: each.priority })}>Change</button></td>
+                <td>{each.product_name}</td>
+                <td>{each.components.join(', ') || <span className="quiet">it has none</span>}</td>
+                <td className="fig">{each.priority}</td>
+                <td className="fig">
+                  <button
+                    type="button"
+                    className="btn btn-link btn-sm p-0"
+                    aria-label={`Change ${each.product_name}`}
+                    onClick={() =>
+                      setEditing({
+                        account,
+                        group,
+                        product: each.product,
+                        components: each.components,
+                        priority: each.priority,
+                      })
+                    }
+                  >
+                    Change
+                  </button>
+                </td>
               </tr>
             ))}
           </tbody>
         </table>
       )}
-      {editing ? <Editor key={editing.product} start={editing} there={mine.some((each) => each.product === editing.product)} products={products} choose={free} close={() => setEditing(null)} /> : (
-        free.length > 0 && <Button size="sm" variant="outline-primary" className="mt-1" onClick={() => setEditing({ account, group, product: free[0]?.code ?? '', components: (free[0]?.components ?? []).map((each) => each.code), priority: 100 })}>Give a product…</Button>
+      {editing ? (
+        <Editor
+          key={editing.product}
+          start={editing}
+          there={mine.some((each) => each.product === editing.product)}
+          products={products}
+          choose={free}
+          close={() => setEditing(null)}
+        />
+      ) : (
+        free.length > 0 && (
+          <Button
+            size="sm"
+            variant="outline-primary"
+            className="mt-1"
+            onClick={() =>
+              setEditing({
+                account,
+                group,
+                product: free[0]?.code ?? '',
+                components: (free[0]?.components ?? []).map((each) => each.code),
+                priority: 100,
+              })
+            }
+          >
+            Give a product…
+          </Button>
+        )
       )}
     </section>
   )
 }
 
-function Editor({ start, there, products, choose, close }: { start: Body; there: boolean; products: Schemas['SeatProduct'][]; choose: Schemas['SeatProduct'][]; close: () => void }) {
+function Editor({
+  start,
+  there,
+  products,
+  choose,
+  close,
+}: {
+  start: Body
+  there: boolean
+  products: Schemas['SeatProduct'][]
+  choose: Schemas['SeatProduct'][]
+  close: () => void
+}) {
   const queries = useQueryClient()
   const [body, setBody] = useState(start)
   const [away, setAway] = useState(false)
   const [trouble, setTrouble] = useState('')
   const [busy, setBusy] = useState(false)
   const product = products.find((each) => each.code === body.product)
-  const looked = useQuery({ queryKey: ['entitlements', 'look', body, away], queryFn: () => take(api.POST('/api/entitlements/look', { params: { query: { away } }, body })), retry: false, gcTime: 0 })
+  const looked = useQuery({
+    queryKey: ['entitlements', 'look', body, away],
+    queryFn: () => take(api.POST('/api/entitlements/look', { params: { query: { away } }, body })),
+    retry: false,
+    gcTime: 0,
+  })
   const keep = async () => {
     setBusy(true)
     try {
       await take(away ? api.POST('/api/entitlements/forget', { body }) : api.PUT('/api/entitlements', { body }))
-      await Promise.all(['entitlements', 'people', 'groups', 'allocations', 'accounts', 'today', 'log', 'pools'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
+      await Promise.all(
+        ['entitlements', 'people', 'groups', 'allocations', 'accounts', 'today', 'log', 'pools'].map((key) =>
+          queries.invalidateQueries({ queryKey: [key] }),
+        ),
+      )
       close()
     } catch (error) {
       setTrouble(error instanceof Error ? error.message : 'That did not work.')
@@ -57,33 +132,99 @@ function Editor({ start, there, products, choose, close }: { start: Body; there:
     }
   }
   return (
-    <Form className="gives" onSubmit={(event) => { event.preventDefault(); void keep() }}>
+    <Form
+      className="gives"
+      onSubmit={(event) => {
+        event.preventDefault()
+        void keep()
+      }}
+    >
       <div className="lotform">
         <Form.Group controlId="gives-product">
           <Form.Label>Product</Form.Label>
-          <Form.Select value={body.product} disabled={there} autoFocus={!there} onChange={(event) => setBody({ ...body, product: event.target.value, components: (products.find((each) => each.code === event.target.value)?.components ?? []).map((each) => each.code) })}>
-            {(there && product ? [product] : choose).map((each) => <option key={each.code} value={each.code}>{each.name}</option>)}
+          <Form.Select
+            value={body.product}
+            disabled={there}
+            autoFocus={!there}
+            onChange={(event) =>
+              setBody({
+                ...body,
+                product: event.target.value,
+                components: (products.find((each) => each.code === event.target.value)?.components ?? []).map(
+                  (each) => each.code,
+                ),
+              })
+            }
+          >
+            {(there && product ? [product] : choose).map((each) => (
+              <option key={each.code} value={each.code}>
+                {each.name}
+              </option>
+            ))}
           </Form.Select>
         </Form.Group>
-        <Form.Group controlId="gives-priority"><Form.Label>Priority <span className="quiet">(1 gets its seats first)</span></Form.Label><Form.Control value={body.priority} inputMode="numeric" onChange={(event) => setBody({ ...body, priority: Number(event.target.value.replace(/\D/g, '').slice(0, 4)) })} /></Form.Group>
+        <Form.Group controlId="gives-priority">
+          <Form.Label>
+            Priority <span className="quiet">(1 gets its seats first)</span>
+          </Form.Label>
+          <Form.Control
+            value={body.priority}
+            inputMode="numeric"
+            onChange={(event) =>
+              setBody({ ...body, priority: Number(event.target.value.replace(/\D/g, '').slice(0, 4)) })
+            }
+          />
+        </Form.Group>
       </div>
       {product && product.components.length > 0 && (
         <fieldset className="d-flex gap-3 flex-wrap mt-2">
           <legend className="visually-hidden">Components</legend>
           {product.components.map((each) => (
             <Form.Check
-              key={each.code} id={`gives-${each.code}`} label={each.mandatory ? `${each.code} (always on)` : each.code} disabled={each.mandatory} checked={each.mandatory || body.components.includes(each.code)}
-              onChange={(event) => setBody({ ...body, components: event.target.checked ? [...body.components, each.code] : body.components.filter((code) => code !== each.code) })}
+              key={each.code}
+              id={`gives-${each.code}`}
+              label={each.mandatory ? `${each.code} (always on)` : each.code}
+              disabled={each.mandatory}
+              checked={each.mandatory || body.components.includes(each.code)}
+              onChange={(event) =>
+                setBody({
+                  ...body,
+                  components: event.target.checked
+                    ? [...body.components, each.code]
+                    : body.components.filter((code) => code !== each.code),
+                })
+              }
             />
           ))}
         </fieldset>
       )}
-      {looked.isError ? <p className="over small mt-2 mb-0" role="alert">{looked.error.message}</p> : looked.data && <Touched laid={looked.data} />}
-      {trouble && <p className="over small mt-2 mb-0" role="alert">{trouble}</p>}
+      {looked.isError ? (
+        <p className="over small mt-2 mb-0" role="alert">
+          {looked.error.message}
+        </p>
+      ) : (
+        looked.data && <Touched laid={looked.data} />
+      )}
+      {trouble && (
+        <p className="over small mt-2 mb-0" role="alert">
+          {trouble}
+        </p>
+      )}
       <div className="d-flex gap-2 mt-2 align-items-center">
-        <Button type="submit" disabled={busy || looked.isError || !looked.data}>{away ? 'Take it away' : there ? 'Keep the change' : 'Give it'}</Button>
-        <Button variant="outline-primary" onClick={close}>Cancel</Button>
-        {there && <Form.Check id="gives-away" label="Give it no more" checked={away} onChange={(event) => setAway(event.target.checked)} />}
+        <Button type="submit" disabled={busy || looked.isError || !looked.data}>
+          {away ? 'Take it away' : there ? 'Keep the change' : 'Give it'}
+        </Button>
+        <Button variant="outline-primary" onClick={close}>
+          Cancel
+        </Button>
+        {there && (
+          <Form.Check
+            id="gives-away"
+            label="Give it no more"
+            checked={away}
+            onChange={(event) => setAway(event.target.checked)}
+          />
+        )}
       </div>
     </Form>
   )
@@ -91,13 +232,21 @@ function Editor({ start, there, products, choose, close }: { start: Body; there:
 
 /** Whom a change of a layer touches: who gains, who loses, who waits and why. */
 export function Touched({ laid }: { laid: LaidBody }) {
-  const some = (names: string[], count: number) => `${names.slice(0, 12).join(', ')}${count > 12 ? ` and ${count - 12} more` : ''}`
+  const some = (names: string[], count: number) =>
+    `${names.slice(0, 12).join(', ')}${count > 12 ? ` and ${count - 12} more` : ''}`
   return (
     <div className="small mt-2" role="status">
-      <b className="good">{laid.given}</b> {laid.given === 1 ? 'seat is' : 'seats are'} given, <b className={laid.taken ? 'over' : undefined}>{laid.taken}</b> taken back, <b className={laid.waiting ? 'near' : undefined}>{laid.waiting}</b> {laid.waiting === 1 ? 'person waits' : 'people wait'}
+      <b className="good">{laid.given}</b> {laid.given === 1 ? 'seat is' : 'seats are'} given,{' '}
+      <b className={laid.taken ? 'over' : undefined}>{laid.taken}</b> taken back,{' '}
+      <b className={laid.waiting ? 'near' : undefined}>{laid.waiting}</b>{' '}
+      {laid.waiting === 1 ? 'person waits' : 'people wait'}
       {laid.given > 0 && <div className="quiet">given to {some(laid.given_to, laid.given)}</div>}
       {laid.taken > 0 && <div className="quiet">taken back from {some(laid.taken_from, laid.taken)}</div>}
-      {Object.entries(laid.reasons).map(([why, count]) => <div key={why} className="near">{count} because: {why}</div>)}
+      {Object.entries(laid.reasons).map(([why, count]) => (
+        <div key={why} className="near">
+          {count} because: {why}
+        </div>
+      ))}
     </div>
   )
 }

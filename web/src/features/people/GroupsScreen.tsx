@@ -33,7 +33,9 @@ export default function GroupsScreen() {
     codes[at] = other
     codes[at + by] = one
     try {
-      await take(api.POST('/api/groups/{account}/order', { params: { path: { account: group.account } }, body: { codes } }))
+      await take(
+        api.POST('/api/groups/{account}/order', { params: { path: { account: group.account } }, body: { codes } }),
+      )
       await queries.invalidateQueries({ queryKey: groupsQuery.queryKey })
       setTrouble('')
     } catch (error) {
@@ -46,7 +48,11 @@ export default function GroupsScreen() {
         <h1>Groups</h1>
         <Parts at="groups" />
         <span className="grow" />
-        {trouble && <span className="over small" role="alert">{trouble}</span>}
+        {trouble && (
+          <span className="over small" role="alert">
+            {trouble}
+          </span>
+        )}
         <Button onClick={() => choose('new')}>New group</Button>
       </div>
       <div className="pools groups">
@@ -55,18 +61,41 @@ export default function GroupsScreen() {
             <div key={nameOf(each)}>
               {found.data[at - 1]?.account !== each.account && <h2 className="section">{each.account_name}</h2>}
               <button
-                type="button" aria-current={each === chosen} onClick={() => choose(nameOf(each))}
-                onKeyDown={(event) => { if (event.altKey && (event.key === 'ArrowUp' || event.key === 'ArrowDown')) { event.preventDefault(); void shift(each, event.key === 'ArrowUp' ? -1 : 1) } }}
+                type="button"
+                aria-current={each === chosen}
+                onClick={() => choose(nameOf(each))}
+                onKeyDown={(event) => {
+                  if (event.altKey && (event.key === 'ArrowUp' || event.key === 'ArrowDown')) {
+                    event.preventDefault()
+                    void shift(each, event.key === 'ArrowUp' ? -1 : 1)
+                  }
+                }}
                 title="Alt ↑ and Alt ↓ change the precedence"
               >
                 <b>{each.name}</b>
-                <span className="t"><span className="quiet">{each.rule ? 'by a rule' : 'by hand'}{each.inside.length > 0 && `, with ${each.inside.join(', ')}`}</span><b>{each.count} {each.count === 1 ? 'person' : 'people'}</b></span>
+                <span className="t">
+                  <span className="quiet">
+                    {each.rule ? 'by a rule' : 'by hand'}
+                    {each.inside.length > 0 && `, with ${each.inside.join(', ')}`}
+                  </span>
+                  <b>
+                    {each.count} {each.count === 1 ? 'person' : 'people'}
+                  </b>
+                </span>
               </button>
             </div>
           ))}
           {found.data.length === 0 && <Empty title="No groups yet">Make one, by hand or by a rule.</Empty>}
         </nav>
-        {(chosen || key === 'new') && <Editor key={chosen ? nameOf(chosen) : 'new'} group={chosen} account={who?.running.account ?? ''} shift={shift} chosen={choose} />}
+        {(chosen || key === 'new') && (
+          <Editor
+            key={chosen ? nameOf(chosen) : 'new'}
+            group={chosen}
+            account={who?.running.account ?? ''}
+            shift={shift}
+            chosen={choose}
+          />
+        )}
       </div>
     </>
   )
@@ -76,25 +105,67 @@ function nameOf(group: { account: string; code: string }): string {
   return `${group.account}/${group.code}`
 }
 
-function Editor({ group, account, shift, chosen }: { group: GroupBody | null; account: string; shift: (group: GroupBody, by: -1 | 1) => Promise<void>; chosen: (name: string) => void }) {
+function Editor({
+  group,
+  account,
+  shift,
+  chosen,
+}: {
+  group: GroupBody | null
+  account: string
+  shift: (group: GroupBody, by: -1 | 1) => Promise<void>
+  chosen: (name: string) => void
+}) {
   const queries = useQueryClient()
   const grid = useQuery(gridQuery).data
   const [wanted, setWanted] = useState<Wanted>({
-    account: group?.account ?? account, code: group?.code ?? '', name: group?.name ?? '', rule: group?.rule ?? '', members: group?.members ?? [], precedence: group?.precedence ?? null,
+    account: group?.account ?? account,
+    code: group?.code ?? '',
+    name: group?.name ?? '',
+    rule: group?.rule ?? '',
+    members: group?.members ?? [],
+    precedence: group?.precedence ?? null,
   })
   const [members, setMembers] = useState((group?.members ?? []).join('\n'))
   const [said, setSaid] = useState<{ text: string; bad: boolean } | null>(null)
-  const full: Wanted = { ...wanted, rule: wanted.rule?.trim() || null, members: members.split(/[\n,;]+/).map((each) => each.trim()).filter(Boolean), code: wanted.code || codeOf(wanted.name) }
+  const full: Wanted = {
+    ...wanted,
+    rule: wanted.rule?.trim() || null,
+    members: members
+      .split(/[\n,;]+/)
+      .map((each) => each.trim())
+      .filter(Boolean),
+    code: wanted.code || codeOf(wanted.name),
+  }
   const asked = useDeferredValue(JSON.stringify(full))
   const { name, code } = JSON.parse(asked) as Wanted
   const looked = useQuery({
-    queryKey: ['groups', 'look', asked], queryFn: () => take(api.POST('/api/groups/look', { body: JSON.parse(asked) as Wanted })), enabled: name.trim() !== '' && code !== '', retry: false, placeholderData: keepPreviousData, gcTime: 0,
+    queryKey: ['groups', 'look', asked],
+    queryFn: () => take(api.POST('/api/groups/look', { body: JSON.parse(asked) as Wanted })),
+    enabled: name.trim() !== '' && code !== '',
+    retry: false,
+    placeholderData: keepPreviousData,
+    gcTime: 0,
   })
-  const dirty = !group || JSON.stringify(full) !== JSON.stringify({ account: group.account, code: group.code, name: group.name, rule: group.rule, members: group.members, precedence: group.precedence })
+  const dirty =
+    !group ||
+    JSON.stringify(full) !==
+      JSON.stringify({
+        account: group.account,
+        code: group.code,
+        name: group.name,
+        rule: group.rule,
+        members: group.members,
+        precedence: group.precedence,
+      })
   const keep = async () => {
     try {
       await take(api.PUT('/api/groups', { body: full }))
-      await Promise.all(['groups', 'people', 'entitlements', 'allocations', 'log'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
+      await Promise.all(
+        ['groups', 'people', 'entitlements', 'allocations', 'log'].map((key) =>
+          queries.invalidateQueries({ queryKey: [key] }),
+        ),
+      )
       setSaid({ text: 'Kept.', bad: false })
       chosen(nameOf(full))
     } catch (error) {
@@ -103,7 +174,9 @@ function Editor({ group, account, shift, chosen }: { group: GroupBody | null; ac
   }
   const forget = async () => {
     try {
-      await take(api.DELETE('/api/groups/{account}/{code}', { params: { path: { account: full.account, code: full.code } } }))
+      await take(
+        api.DELETE('/api/groups/{account}/{code}', { params: { path: { account: full.account, code: full.code } } }),
+      )
       await Promise.all(['groups', 'people', 'log'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
     } catch (error) {
       setSaid({ text: error instanceof Error ? error.message : 'That did not work.', bad: true })
@@ -114,39 +187,175 @@ function Editor({ group, account, shift, chosen }: { group: GroupBody | null; ac
   const ruleTrouble = looked.isError ? looked.error.message : ''
   return (
     <div className="poolside groupside" role="region" aria-label={group?.name ?? 'New group'} tabIndex={0}>
-      <Form onSubmit={(event) => { event.preventDefault(); void keep() }}>
+      <Form
+        onSubmit={(event) => {
+          event.preventDefault()
+          void keep()
+        }}
+      >
         <div className="lotform">
-          <Form.Group controlId="group-name"><Form.Label>Name</Form.Label><Form.Control value={wanted.name} maxLength={200} autoFocus={!group} disabled={kept} onChange={(event) => setWanted({ ...wanted, name: event.target.value })} /></Form.Group>
-          <Form.Group controlId="group-code"><Form.Label>Code</Form.Label><Form.Control value={full.code} maxLength={64} disabled={group !== null} onChange={(event) => setWanted({ ...wanted, code: event.target.value })} /></Form.Group>
-          <Form.Group controlId="group-account"><Form.Label>Of the people of</Form.Label><Form.Select value={wanted.account} disabled={group !== null} onChange={(event) => setWanted({ ...wanted, account: event.target.value })}>{grid?.accounts.code.map((code, at) => <option key={code} value={code}>{grid.accounts.name[at]}</option>)}</Form.Select></Form.Group>
+          <Form.Group controlId="group-name">
+            <Form.Label>Name</Form.Label>
+            <Form.Control
+              value={wanted.name}
+              maxLength={200}
+              autoFocus={!group}
+              disabled={kept}
+              onChange={(event) => setWanted({ ...wanted, name: event.target.value })}
+            />
+          </Form.Group>
+          <Form.Group controlId="group-code">
+            <Form.Label>Code</Form.Label>
+            <Form.Control
+              value={full.code}
+              maxLength={64}
+              disabled={group !== null}
+              onChange={(event) => setWanted({ ...wanted, code: event.target.value })}
+            />
+          </Form.Group>
+          <Form.Group controlId="group-account">
+            <Form.Label>Of the people of</Form.Label>
+            <Form.Select
+              value={wanted.account}
+              disabled={group !== null}
+              onChange={(event) => setWanted({ ...wanted, account: event.target.value })}
+            >
+              {grid?.accounts.code.map((code, at) => (
+                <option key={code} value={code}>
+                  {grid.accounts.name[at]}
+                </option>
+              ))}
+            </Form.Select>
+          </Form.Group>
           <Form.Group controlId="group-precedence">
-            <Form.Label>Precedence <span className="quiet">(the smallest counts first)</span></Form.Label>
+            <Form.Label>
+              Precedence <span className="quiet">(the smallest counts first)</span>
+            </Form.Label>
             <div className="d-flex gap-2">
-              <Form.Control value={wanted.precedence ?? ''} inputMode="numeric" disabled={kept} onChange={(event) => setWanted({ ...wanted, precedence: /^\d{1,6}$/.test(event.target.value) ? Number(event.target.value) : null })} />
-              {group && <><Button variant="outline-primary" aria-label="Earlier" onClick={() => void shift(group, -1)}>↑</Button><Button variant="outline-primary" aria-label="Later" onClick={() => void shift(group, 1)}>↓</Button></>}
+              <Form.Control
+                value={wanted.precedence ?? ''}
+                inputMode="numeric"
+                disabled={kept}
+                onChange={(event) =>
+                  setWanted({
+                    ...wanted,
+                    precedence: /^\d{1,6}$/.test(event.target.value) ? Number(event.target.value) : null,
+                  })
+                }
+              />
+              {group && (
+                <>
+                  <Button variant="outline-primary" aria-label="Earlier" onClick={() => void shift(group, -1)}>
+                    ↑
+                  </Button>
+                  <Button variant="outline-primary" aria-label="Later" onClick={() => void shift(group, 1)}>
+                    ↓
+                  </Button>
+                </>
+              )}
             </div>
           </Form.Group>
         </div>
-        <RuleBuilder rule={wanted.rule ?? ''} set={(rule) => setWanted({ ...wanted, rule })} trouble={ruleTrouble} disabled={kept} />
+        <RuleBuilder
+          rule={wanted.rule ?? ''}
+          set={(rule) => setWanted({ ...wanted, rule })}
+          trouble={ruleTrouble}
+          disabled={kept}
+        />
         <Form.Group controlId="group-members" className="mt-3">
-          <Form.Label>Members by hand <span className="quiet">(usernames, or codes of other groups, one a line)</span></Form.Label>
-          <Form.Control as="textarea" rows={4} value={members} disabled={kept} spellCheck={false} onChange={(event) => setMembers(event.target.value)} />
+          <Form.Label>
+            Members by hand <span className="quiet">(usernames, or codes of other groups, one a line)</span>
+          </Form.Label>
+          <Form.Control
+            as="textarea"
+            rows={4}
+            value={members}
+            disabled={kept}
+            spellCheck={false}
+            onChange={(event) => setMembers(event.target.value)}
+          />
         </Form.Group>
         <div className="d-flex gap-2 align-items-center mt-2">
-          {kept ? <span className="quiet">Kept by {group.source}; changed there.</span> : <Button type="submit" disabled={!dirty || looked.isError || !full.name.trim()}>{group ? 'Keep the changes' : 'Make the group'}</Button>}
-          {group && !kept && (sure ? <><span>Nobody loses anything but this group.</span><Button variant="outline-primary" onClick={() => void forget()}>Delete it</Button><Button variant="link" onClick={() => setSure(false)}>Keep it</Button></> : <Button variant="link" onClick={() => setSure(true)}>Delete…</Button>)}
-          {said && <span className={said.bad ? 'over' : 'good'} role={said.bad ? 'alert' : 'status'}>{said.text}</span>}
+          {kept ? (
+            <span className="quiet">Kept by {group.source}; changed there.</span>
+          ) : (
+            <Button type="submit" disabled={!dirty || looked.isError || !full.name.trim()}>
+              {group ? 'Keep the changes' : 'Make the group'}
+            </Button>
+          )}
+          {group &&
+            !kept &&
+            (sure ? (
+              <>
+                <span>Nobody loses anything but this group.</span>
+                <Button variant="outline-primary" onClick={() => void forget()}>
+                  Delete it
+                </Button>
+                <Button variant="link" onClick={() => setSure(false)}>
+                  Keep it
+                </Button>
+              </>
+            ) : (
+              <Button variant="link" onClick={() => setSure(true)}>
+                Delete…
+              </Button>
+            ))}
+          {said && (
+            <span className={said.bad ? 'over' : 'good'} role={said.bad ? 'alert' : 'status'}>
+              {said.text}
+            </span>
+          )}
         </div>
       </Form>
-      {group && <div className="mt-3" style={{ maxWidth: 760 }}><Gives account={group.account} group={group.code} /><StorageLimits account={group.account} group={group.code} /></div>}
+      {group && (
+        <div className="mt-3" style={{ maxWidth: 760 }}>
+          <Gives account={group.account} group={group.code} />
+          <StorageLimits account={group.account} group={group.code} />
+        </div>
+      )}
       {looked.data && !looked.isError && (
         <section aria-label="Who is in it" className="mt-3">
-          <h3>{looked.data.count} {looked.data.count === 1 ? 'person' : 'people'} {dirty ? 'would be' : 'are'} in it{group && dirty && (looked.data.come_count > 0 || looked.data.leave_count > 0) && <>: <span className="good">{looked.data.come_count} come</span>, <span className="over">{looked.data.leave_count} leave</span></>}</h3>
-          {dirty && group && looked.data.leave.length > 0 && <p className="small mb-1"><span className="over">Leave:</span> {looked.data.leave.slice(0, 20).map((each) => each.name).join(', ')}{looked.data.leave_count > 20 && ' …'}</p>}
-          {dirty && group && looked.data.come.length > 0 && <p className="small mb-1"><span className="good">Come:</span> {looked.data.come.slice(0, 20).map((each) => each.name).join(', ')}{looked.data.come_count > 20 && ' …'}</p>}
+          <h3>
+            {looked.data.count} {looked.data.count === 1 ? 'person' : 'people'} {dirty ? 'would be' : 'are'} in it
+            {group && dirty && (looked.data.come_count > 0 || looked.data.leave_count > 0) && (
+              <>
+                : <span className="good">{looked.data.come_count} come</span>,{' '}
+                <span className="over">{looked.data.leave_count} leave</span>
+              </>
+            )}
+          </h3>
+          {dirty && group && looked.data.leave.length > 0 && (
+            <p className="small mb-1">
+              <span className="over">Leave:</span>{' '}
+              {looked.data.leave
+                .slice(0, 20)
+                .map((each) => each.name)
+                .join(', ')}
+              {looked.data.leave_count > 20 && ' …'}
+            </p>
+          )}
+          {dirty && group && looked.data.come.length > 0 && (
+            <p className="small mb-1">
+              <span className="good">Come:</span>{' '}
+              {looked.data.come
+                .slice(0, 20)
+                .map((each) => each.name)
+                .join(', ')}
+              {looked.data.come_count > 20 && ' …'}
+            </p>
+          )}
           {looked.data.seats && dirty && <Touched laid={looked.data.seats} />}
-          <ul className="members">{looked.data.people.map((each) => <li key={each.username}><Link to={`/people/${encodeURIComponent(each.username)}`}>{each.name}</Link>{each.status !== 'active' && <span className="quiet small"> {each.status}</span>}</li>)}</ul>
-          {looked.data.count > looked.data.people.length && <Link to={`/people?group=${encodeURIComponent(nameOf(full))}`}>All {looked.data.count} of them</Link>}
+          <ul className="members">
+            {looked.data.people.map((each) => (
+              <li key={each.username}>
+                <Link to={`/people/${encodeURIComponent(each.username)}`}>{each.name}</Link>
+                {each.status !== 'active' && <span className="quiet small"> {each.status}</span>}
+              </li>
+            ))}
+          </ul>
+          {looked.data.count > looked.data.people.length && (
+            <Link to={`/people?group=${encodeURIComponent(nameOf(full))}`}>All {looked.data.count} of them</Link>
+          )}
         </section>
       )}
     </div>
@@ -154,5 +363,11 @@ function Editor({ group, account, shift, chosen }: { group: GroupBody | null; ac
 }
 
 function codeOf(name: string): string {
-  return name.normalize('NFD').replace(/[\u0300-\u036f]/g, '').toUpperCase().replace(/[^A-Z0-9]+/g, '-').replace(/^-+|-+$/g, '').slice(0, 64)
+  return name
+    .normalize('NFD')
+    .replace(/[\u0300-\u036f]/g, '')
+    .toUpperCase()
+    .replace(/[^A-Z0-9]+/g, '-')
+    .replace(/^-+|-+$/g, '')
+    .slice(0, 64)
 }

@@ -11,7 +11,12 @@ import { groups as groupsQuery, importLook, importRun, seatProducts } from './qu
 
 type How = Schemas['HowBody']
 const COMES_TO: [string, string, string][] = [
-  ['create', 'join', 'good'], ['link', 'are linked', 'good'], ['update', 'are brought up to date', ''], ['leave', 'are left as they are', ''], ['left_out', 'left out', ''], ['fault', 'at fault', 'over'],
+  ['create', 'join', 'good'],
+  ['link', 'are linked', 'good'],
+  ['update', 'are brought up to date', ''],
+  ['leave', 'are left as they are', ''],
+  ['left_out', 'left out', ''],
+  ['fault', 'at fault', 'over'],
 ]
 
 /** Which column is what, what is done with whom, and everything that stands against it; nothing is done yet. */
@@ -37,7 +42,12 @@ export function ImportMapping({ number }: { number: number }) {
     turn.current = turn.current.then(async () => {
       if (mine !== newest.current) return
       try {
-        queries.setQueryData(importLook(number).queryKey, await take(api.PUT('/api/people-imports/{import_id}', { params: { path: { import_id: number } }, body: next })))
+        queries.setQueryData(
+          importLook(number).queryKey,
+          await take(
+            api.PUT('/api/people-imports/{import_id}', { params: { path: { import_id: number } }, body: next }),
+          ),
+        )
         setTrouble('')
         if (mine === newest.current) setWanted(null)
       } catch (error) {
@@ -67,14 +77,37 @@ export function ImportMapping({ number }: { number: number }) {
   return (
     <>
       <div className="bar tightbar">
-        <Link to="/people-import" className="quiet small">Bring people in ›</Link>
+        <Link to="/people-import" className="quiet small">
+          Bring people in ›
+        </Link>
         <h1>{found.name}</h1>
-        <span className="quiet small">{found.count} {found.count === 1 ? 'row' : 'rows'}</span>
-        <span className="small" role="status">{wanted ? 'Looking…' : COMES_TO.filter(([key]) => counts[key]).map(([key, says, tone]) => <span key={key} className={`me-2 ${tone}`}><b>{counts[key]}</b> {says}</span>)}</span>
+        <span className="quiet small">
+          {found.count} {found.count === 1 ? 'row' : 'rows'}
+        </span>
+        <span className="small" role="status">
+          {wanted
+            ? 'Looking…'
+            : COMES_TO.filter(([key]) => counts[key]).map(([key, says, tone]) => (
+                <span key={key} className={`me-2 ${tone}`}>
+                  <b>{counts[key]}</b> {says}
+                </span>
+              ))}
+        </span>
         <span className="grow" />
-        {trouble && <span className="over small" role="alert">{trouble}</span>}
-        <Button variant="outline-primary" onClick={() => void away()}>Put away</Button>
-        <Button disabled={busy || wanted !== null || doing === 0 || (faulty > 0 && !how.leave_faults)} onClick={() => void begin()}>Bring {doing} in</Button>
+        {trouble && (
+          <span className="over small" role="alert">
+            {trouble}
+          </span>
+        )}
+        <Button variant="outline-primary" onClick={() => void away()}>
+          Put away
+        </Button>
+        <Button
+          disabled={busy || wanted !== null || doing === 0 || (faulty > 0 && !how.leave_faults)}
+          onClick={() => void begin()}
+        >
+          Bring {doing} in
+        </Button>
       </div>
       <div className="scroll importing" role="region" aria-label="What the table comes to" tabIndex={0}>
         <Columns found={found} columns={how.columns} set={(columns) => set({ columns })} />
@@ -85,23 +118,81 @@ export function ImportMapping({ number }: { number: number }) {
               <section aria-label="Seats">
                 <h3>Seats</h3>
                 <table className="ledger tight">
-                  <thead><tr><th>Account</th><th>Product</th><th className="fig">Asked for</th><th className="fig">Room for</th></tr></thead>
-                  <tbody>{found.seats.slice(0, 12).map((each) => <tr key={`${each.account} ${each.product}`}><td>{each.account_name}</td><td>{each.product_name}</td><td className="fig">{each.needed}</td><td className={`fig ${each.left < each.needed ? 'over' : ''}`}>{each.left}</td></tr>)}</tbody>
+                  <thead>
+                    <tr>
+                      <th>Account</th>
+                      <th>Product</th>
+                      <th className="fig">Asked for</th>
+                      <th className="fig">Room for</th>
+                    </tr>
+                  </thead>
+                  <tbody>
+                    {found.seats.slice(0, 12).map((each) => (
+                      <tr key={`${each.account} ${each.product}`}>
+                        <td>{each.account_name}</td>
+                        <td>{each.product_name}</td>
+                        <td className="fig">{each.needed}</td>
+                        <td className={`fig ${each.left < each.needed ? 'over' : ''}`}>{each.left}</td>
+                      </tr>
+                    ))}
+                  </tbody>
                 </table>
                 {found.seats.length > 12 && <p className="quiet small">And {found.seats.length - 12} more accounts.</p>}
-                <p className="quiet small">Where there is no room the rest join without the seat, and the report says who.</p>
+                <p className="quiet small">
+                  Where there is no room the rest join without the seat, and the report says who.
+                </p>
               </section>
             )}
             {found.fault_count > 0 && (
               <section aria-label="Faults" className="faults">
-                <div className="d-flex align-items-center gap-2"><h3 className="mb-0">{found.fault_count} {found.fault_count === 1 ? 'fault' : 'faults'}</h3><span className="grow" /><ExportMenu path={`/api/people-imports/${number}/export`} params={{}} /></div>
+                <div className="d-flex align-items-center gap-2">
+                  <h3 className="mb-0">
+                    {found.fault_count} {found.fault_count === 1 ? 'fault' : 'faults'}
+                  </h3>
+                  <span className="grow" />
+                  <ExportMenu path={`/api/people-imports/${number}/export`} params={{}} />
+                </div>
                 <VirtualTable
-                  rows={found.faults} label="Faults" rowKey={(row) => `${row.row} ${row.column}`} rowHeight={44}
+                  rows={found.faults}
+                  label="Faults"
+                  rowKey={(row) => `${row.row} ${row.column}`}
+                  rowHeight={44}
                   columns={[
-                    { key: 'row', title: 'Row', width: '50px', fig: true, cell: (row) => row.row }, { key: 'column', title: 'Column', width: '96px', cell: (row) => row.column },
-                    { key: 'found', title: 'Stands there', width: 'minmax(100px, 1fr)', cell: (row) => <span title={row.found}>{row.found || <span className="quiet">nothing</span>}</span> },
-                    { key: 'expected', title: 'Right would be', width: 'minmax(180px, 2fr)', cell: (row) => <span className="two-lines" title={row.expected}>{row.expected}</span> },
-                    { key: 'out', title: '', width: '86px', cell: (row) => <button type="button" className="btn btn-link btn-sm p-0" aria-label={`Leave row ${row.row} out`} onClick={() => set({ leave_out: [...how.leave_out, row.row] })}>leave out</button> },
+                    { key: 'row', title: 'Row', width: '50px', fig: true, cell: (row) => row.row },
+                    { key: 'column', title: 'Column', width: '96px', cell: (row) => row.column },
+                    {
+                      key: 'found',
+                      title: 'Stands there',
+                      width: 'minmax(100px, 1fr)',
+                      cell: (row) => (
+                        <span title={row.found}>{row.found || <span className="quiet">nothing</span>}</span>
+                      ),
+                    },
+                    {
+                      key: 'expected',
+                      title: 'Right would be',
+                      width: 'minmax(180px, 2fr)',
+                      cell: (row) => (
+                        <span className="two-lines" title={row.expected}>
+                          {row.expected}
+                        </span>
+                      ),
+                    },
+                    {
+                      key: 'out',
+                      title: '',
+                      width: '86px',
+                      cell: (row) => (
+                        <button
+                          type="button"
+                          className="btn btn-link btn-sm p-0"
+                          aria-label={`Leave row ${row.row} out`}
+                          onClick={() => set({ leave_out: [...how.leave_out, row.row] })}
+                        >
+                          leave out
+                        </button>
+                      ),
+                    },
                   ]}
                 />
               </section>
@@ -111,8 +202,44 @@ export function ImportMapping({ number }: { number: number }) {
                 <h3>{found.steps.length < 200 ? 'Row by row' : 'The first 200 rows'}</h3>
                 <div className="rowbyrow">
                   <table className="ledger tight">
-                    <thead><tr><th className="fig">Row</th><th>Who</th><th>Account</th><th>Comes to</th><th /></tr></thead>
-                    <tbody>{found.steps.map((each) => <tr key={each.row}><td className="fig">{each.row}</td><td title={each.email}>{each.name || each.username || each.email}</td><td>{each.account}</td><td>{{ create: 'joins', link: 'is linked', update: 'brought up to date', leave: 'left as they are' }[each.do]}</td><td><button type="button" className="btn btn-link btn-sm p-0" aria-label={`Leave row ${each.row} out`} onClick={() => set({ leave_out: [...how.leave_out, each.row] })}>leave out</button></td></tr>)}</tbody>
+                    <thead>
+                      <tr>
+                        <th className="fig">Row</th>
+                        <th>Who</th>
+                        <th>Account</th>
+                        <th>Comes to</th>
+                        <th />
+                      </tr>
+                    </thead>
+                    <tbody>
+                      {found.steps.map((each) => (
+                        <tr key={each.row}>
+                          <td className="fig">{each.row}</td>
+                          <td title={each.email}>{each.name || each.username || each.email}</td>
+                          <td>{each.account}</td>
+                          <td>
+                            {
+                              {
+                                create: 'joins',
+                                link: 'is linked',
+                                update: 'brought up to date',
+                                leave: 'left as they are',
+                              }[each.do]
+                            }
+                          </td>
+                          <td>
+                            <button
+                              type="button"
+                              className="btn btn-link btn-sm p-0"
+                              aria-label={`Leave row ${each.row} out`}
+                              onClick={() => set({ leave_out: [...how.leave_out, each.row] })}
+                            >
+                              leave out
+                            </button>
+                          </td>
+                        </tr>
+                      ))}
+                    </tbody>
                   </table>
                 </div>
               </section>
@@ -125,34 +252,91 @@ export function ImportMapping({ number }: { number: number }) {
 }
 
 /** The table's head with what each column is: chosen in its own field, or dragged onto it. */
-function Columns({ found, columns, set }: { found: Schemas['LookedBody']; columns: How['columns']; set: (columns: How['columns']) => void }) {
+function Columns({
+  found,
+  columns,
+  set,
+}: {
+  found: Schemas['LookedBody']
+  columns: How['columns']
+  set: (columns: How['columns']) => void
+}) {
   const [over, setOver] = useState<number | null>(null)
   const isAt = (place: number) => Object.entries(columns).find(([, at]) => at === place)?.[0] ?? ''
-  const put = (key: string, place: number) => set(Object.fromEntries([...Object.entries(columns).filter(([each, at]) => each !== key && at !== place), ...(key ? [[key, place]] : [])]) as How['columns'])
+  const put = (key: string, place: number) =>
+    set(
+      Object.fromEntries([
+        ...Object.entries(columns).filter(([each, at]) => each !== key && at !== place),
+        ...(key ? [[key, place]] : []),
+      ]) as How['columns'],
+    )
   const free = found.fields.filter((each) => columns[each.key] === undefined)
   return (
     <section aria-label="Columns">
       <div className="chips flat" aria-label="Not in the table yet; drag onto a column, or choose there">
-        <span className="quiet small">{free.length > 0 ? 'Drag onto a column, or choose there:' : 'Every field has its column.'}</span>
-        {free.map((each) => <span key={each.key} className="chip grab" draggable onDragStart={(event) => event.dataTransfer.setData('text/plain', each.key)}>{each.label}</span>)}
+        <span className="quiet small">
+          {free.length > 0 ? 'Drag onto a column, or choose there:' : 'Every field has its column.'}
+        </span>
+        {free.map((each) => (
+          <span
+            key={each.key}
+            className="chip grab"
+            draggable
+            onDragStart={(event) => event.dataTransfer.setData('text/plain', each.key)}
+          >
+            {each.label}
+          </span>
+        ))}
       </div>
       <div className="maptable">
         <table className="ledger tight">
           <thead>
-            <tr>{found.header.map((name, place) => (
-              <th
-                key={`${name} ${place}`} className={over === place ? 'dropping' : undefined} onDragOver={(event) => { event.preventDefault(); setOver(place) }} onDragLeave={() => setOver(null)}
-                onDrop={(event) => { event.preventDefault(); setOver(null); put(event.dataTransfer.getData('text/plain'), place) }}
-              >
-                <span className="quiet">{name || `column ${place + 1}`}</span>
-                <Form.Select size="sm" aria-label={`${name || `column ${place + 1}`} is`} value={isAt(place)} className={isAt(place) ? undefined : 'quiet'} onChange={(event) => put(event.target.value, place)}>
-                  <option value="">not used</option>
-                  {found.fields.map((each) => <option key={each.key} value={each.key}>{each.label}</option>)}
-                </Form.Select>
-              </th>
-            ))}</tr>
+            <tr>
+              {found.header.map((name, place) => (
+                <th
+                  key={`${name} ${place}`}
+                  className={over === place ? 'dropping' : undefined}
+                  onDragOver={(event) => {
+                    event.preventDefault()
+                    setOver(place)
+                  }}
+                  onDragLeave={() => setOver(null)}
+                  onDrop={(event) => {
+                    event.preventDefault()
+                    setOver(null)
+                    put(event.dataTransfer.getData('text/plain'), place)
+                  }}
+                >
+                  <span className="quiet">{name || `column ${place + 1}`}</span>
+                  <Form.Select
+                    size="sm"
+                    aria-label={`${name || `column ${place + 1}`} is`}
+                    value={isAt(place)}
+                    className={isAt(place) ? undefined : 'quiet'}
+                    onChange={(event) => put(event.target.value, place)}
+                  >
+                    <option value="">not used</option>
+                    {found.fields.map((each) => (
+                      <option key={each.key} value={each.key}>
+                        {each.label}
+                      </option>
+                    ))}
+                  </Form.Select>
+                </th>
+              ))}
+            </tr>
           </thead>
-          <tbody>{found.sample.map((cells, row) => <tr key={row}>{cells.map((cell, place) => <td key={place} className={isAt(place) ? undefined : 'quiet'} title={cell}>{cell}</td>)}</tr>)}</tbody>
+          <tbody>
+            {found.sample.map((cells, row) => (
+              <tr key={row}>
+                {cells.map((cell, place) => (
+                  <td key={place} className={isAt(place) ? undefined : 'quiet'} title={cell}>
+                    {cell}
+                  </td>
+                ))}
+              </tr>
+            ))}
+          </tbody>
         </table>
       </div>
     </section>
@@ -163,33 +347,99 @@ function Choices({ how, set, faulty }: { how: How; set: (changes: Partial<How>) 
   const grid = useQuery(gridQuery).data
   const groups = useQuery(groupsQuery).data ?? []
   const products = useQuery(seatProducts).data ?? []
-  const choose = <K extends 'account' | 'known' | 'elsewhere' | 'joining'>(name: K, label: string, options: [string, string][]) => (
+  const choose = <K extends 'account' | 'known' | 'elsewhere' | 'joining'>(
+    name: K,
+    label: string,
+    options: [string, string][],
+  ) => (
     <Form.Group controlId={`import-${name}`}>
       <Form.Label>{label}</Form.Label>
-      <Form.Select value={how[name]} onChange={(event) => set({ [name]: event.target.value as How[K] })}>{options.map(([key, says]) => <option key={key} value={key}>{says}</option>)}</Form.Select>
+      <Form.Select value={how[name]} onChange={(event) => set({ [name]: event.target.value as How[K] })}>
+        {options.map(([key, says]) => (
+          <option key={key} value={key}>
+            {says}
+          </option>
+        ))}
+      </Form.Select>
     </Form.Group>
   )
-  const flip = (list: string[], one: string) => (list.includes(one) ? list.filter((each) => each !== one) : [...list, one])
+  const flip = (list: string[], one: string) =>
+    list.includes(one) ? list.filter((each) => each !== one) : [...list, one]
   const ticked = (name: 'groups' | 'products', label: string, options: [string, string][]) => (
     <fieldset className="mt-2">
       <legend className="small quiet mb-0">{label}</legend>
-      <div className="ticks">{options.map(([key, says]) => <Form.Check key={key} id={`import-${name}-${key}`} label={says} checked={how[name].includes(key)} onChange={() => set({ [name]: flip(how[name], key) })} />)}</div>
+      <div className="ticks">
+        {options.map(([key, says]) => (
+          <Form.Check
+            key={key}
+            id={`import-${name}-${key}`}
+            label={says}
+            checked={how[name].includes(key)}
+            onChange={() => set({ [name]: flip(how[name], key) })}
+          />
+        ))}
+      </div>
     </fieldset>
   )
   return (
     <section aria-label="What is done">
       <h3>What is done</h3>
       <div className="lotform">
-        {choose('account', 'Who names no account joins', grid?.accounts.code.flatMap((code, at): [string, string][] => (grid.accounts.status[at] === 'active' ? [[code, grid.accounts.name[at] ?? code]] : [])) ?? [])}
-        {choose('joining', 'Who is new', [['invited', 'is invited by mail'], ['active', 'is active at once']])}
-        {choose('known', 'Who is here already', [['update', 'is brought up to the table'], ['leave', 'is left as they are']])}
-        {choose('elsewhere', 'Who is in another account', [['refuse', 'is a fault'], ['update', 'is brought up to date there'], ['link', 'is linked: joins here too, the same person']])}
+        {choose(
+          'account',
+          'Who names no account joins',
+          grid?.accounts.code.flatMap((code, at): [string, string][] =>
+            grid.accounts.status[at] === 'active' ? [[code, grid.accounts.name[at] ?? code]] : [],
+          ) ?? [],
+        )}
+        {choose('joining', 'Who is new', [
+          ['invited', 'is invited by mail'],
+          ['active', 'is active at once'],
+        ])}
+        {choose('known', 'Who is here already', [
+          ['update', 'is brought up to the table'],
+          ['leave', 'is left as they are'],
+        ])}
+        {choose('elsewhere', 'Who is in another account', [
+          ['refuse', 'is a fault'],
+          ['update', 'is brought up to date there'],
+          ['link', 'is linked: joins here too, the same person'],
+        ])}
       </div>
-      <Form.Check className="mt-2" id="import-suspend" label="Suspend everybody in the table" checked={how.suspend} onChange={(event) => set({ suspend: event.target.checked })} />
-      {ticked('products', 'Give everybody a seat of', products.map((each) => [each.code, each.name]))}
-      {ticked('groups', 'Put everybody into', groups.map((each) => [`${each.account}/${each.code}`, `${each.name} (${each.account_name})`]))}
-      {faulty > 0 && <Form.Check className="mt-2" id="import-faults" label={`Leave the ${faulty} ${faulty === 1 ? 'row' : 'rows'} at fault out`} checked={how.leave_faults} onChange={(event) => set({ leave_faults: event.target.checked })} />}
-      {how.leave_out.length > 0 && <p className="small mt-2 mb-0">{how.leave_out.length} {how.leave_out.length === 1 ? 'row is' : 'rows are'} left out by hand. <button type="button" className="btn btn-link btn-sm p-0" onClick={() => set({ leave_out: [] })}>Take them in again</button></p>}
+      <Form.Check
+        className="mt-2"
+        id="import-suspend"
+        label="Suspend everybody in the table"
+        checked={how.suspend}
+        onChange={(event) => set({ suspend: event.target.checked })}
+      />
+      {ticked(
+        'products',
+        'Give everybody a seat of',
+        products.map((each) => [each.code, each.name]),
+      )}
+      {ticked(
+        'groups',
+        'Put everybody into',
+        groups.map((each) => [`${each.account}/${each.code}`, `${each.name} (${each.account_name})`]),
+      )}
+      {faulty > 0 && (
+        <Form.Check
+          className="mt-2"
+          id="import-faults"
+          label={`Leave the ${faulty} ${faulty === 1 ? 'row' : 'rows'} at fault out`}
+          checked={how.leave_faults}
+          onChange={(event) => set({ leave_faults: event.target.checked })}
+        />
+      )}
+      {how.leave_out.length > 0 && (
+        <p className="small mt-2 mb-0">
+          {how.leave_out.length} {how.leave_out.length === 1 ? 'row is' : 'rows are'} left out by hand.{' '}
+          <button type="button" className="btn btn-link btn-sm p-0" onClick={() => set({ leave_out: [] })}>
+            Take them in again
+          </button>
+        </p>
+      )}
     </section>
   )
 }

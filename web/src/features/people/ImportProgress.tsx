@@ -6,14 +6,24 @@ import { api, take, type Schemas } from '../../api/client'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { VirtualTable } from '../../parts/VirtualTable'
 
-const SAYS = { running: 'Under way; you can leave this page.', cancelled: 'Stopped. Who is in stays in.', broken: 'It broke off. Who is in stays in; nothing of the part it broke off in was done.', done: 'Everything is done.', open: '' }
+const SAYS = {
+  running: 'Under way; you can leave this page.',
+  cancelled: 'Stopped. Who is in stays in.',
+  broken: 'It broke off. Who is in stays in; nothing of the part it broke off in was done.',
+  done: 'Everything is done.',
+  open: '',
+}
 
 /** How far it is, what it did, and what could not be done and why. */
 export function ImportProgress({ run }: { run: Schemas['ReportBody'] }) {
   const queries = useQueryClient()
   const [trouble, setTrouble] = useState('')
   const fresh = () => queries.invalidateQueries({ queryKey: ['imports'] })
-  useEffect(() => { if (run.state !== 'running') for (const key of ['people', 'groups', 'accounts', 'allocations', 'today', 'log']) void queries.invalidateQueries({ queryKey: [key] }) }, [run.state, queries])
+  useEffect(() => {
+    if (run.state !== 'running')
+      for (const key of ['people', 'groups', 'accounts', 'allocations', 'today', 'log'])
+        void queries.invalidateQueries({ queryKey: [key] })
+  }, [run.state, queries])
   const tell = async (what: 'cancel' | 'resume') => {
     try {
       await take(api.POST(`/api/people-imports/{import_id}/${what}`, { params: { path: { import_id: run.id } } }))
@@ -26,29 +36,79 @@ export function ImportProgress({ run }: { run: Schemas['ReportBody'] }) {
   return (
     <>
       <div className="bar tightbar">
-        <Link to="/people-import" className="quiet small">Bring people in ›</Link>
+        <Link to="/people-import" className="quiet small">
+          Bring people in ›
+        </Link>
         <h1>{run.name}</h1>
         <span className="grow" />
-        {run.state === 'running' && <Button variant="outline-primary" onClick={() => void tell('cancel')}>Stop</Button>}
-        {(run.state === 'cancelled' || run.state === 'broken') && <Button onClick={() => void tell('resume')}>Go on</Button>}
+        {run.state === 'running' && (
+          <Button variant="outline-primary" onClick={() => void tell('cancel')}>
+            Stop
+          </Button>
+        )}
+        {(run.state === 'cancelled' || run.state === 'broken') && (
+          <Button onClick={() => void tell('resume')}>Go on</Button>
+        )}
         {run.done > 0 && <ExportMenu path={`/api/people-imports/${run.id}/export`} params={{}} />}
-        <Link className="btn btn-outline-primary" to="/people">To the people</Link>
+        <Link className="btn btn-outline-primary" to="/people">
+          To the people
+        </Link>
       </div>
       <div className="scroll account" role="region" aria-label="What was done" tabIndex={0}>
-        <p className={run.state === 'broken' ? 'over' : undefined} role="status">{SAYS[run.state]} <b>{run.done}</b> of {run.total} rows.</p>
+        <p className={run.state === 'broken' ? 'over' : undefined} role="status">
+          {SAYS[run.state]} <b>{run.done}</b> of {run.total} rows.
+        </p>
         <ProgressBar now={run.done} max={Math.max(1, run.total)} aria-label="Rows done" className="mb-3" />
-        {run.trouble && <p className="over" role="alert">{run.trouble}</p>}
-        {trouble && <p className="over" role="alert">{trouble}</p>}
-        {run.done > 0 && <p>{Object.entries(run.counts).map(([did, count]) => <span key={did} className="me-3"><b>{count}</b> {did}</span>)}</p>}
+        {run.trouble && (
+          <p className="over" role="alert">
+            {run.trouble}
+          </p>
+        )}
+        {trouble && (
+          <p className="over" role="alert">
+            {trouble}
+          </p>
+        )}
+        {run.done > 0 && (
+          <p>
+            {Object.entries(run.counts).map(([did, count]) => (
+              <span key={did} className="me-3">
+                <b>{count}</b> {did}
+              </span>
+            ))}
+          </p>
+        )}
         {run.not_done.length > 0 && (
           <section aria-label="Could not be done" className="faults">
-            <h3>{run.not_done.length === 1 ? 'One row' : `${run.not_done.length} rows`} of which something could not be done</h3>
+            <h3>
+              {run.not_done.length === 1 ? 'One row' : `${run.not_done.length} rows`} of which something could not be
+              done
+            </h3>
             <VirtualTable
-              rows={run.not_done} label="Could not be done" rowKey={(row) => row.row} rowHeight={30}
+              rows={run.not_done}
+              label="Could not be done"
+              rowKey={(row) => row.row}
+              rowHeight={30}
               columns={[
                 { key: 'row', title: 'Row', width: '60px', fig: true, cell: (row) => row.row },
-                { key: 'username', title: 'Who', width: '180px', cell: (row) => (row.username && row.did !== 'not done' ? <Link to={`/people/${encodeURIComponent(row.username)}`}>{row.username}</Link> : row.username) },
-                { key: 'did', title: 'Done', width: '150px', cell: (row) => row.did }, { key: 'why', title: 'Not done, and why', width: 'minmax(200px, 1fr)', cell: (row) => <span title={row.why}>{row.why}</span> },
+                {
+                  key: 'username',
+                  title: 'Who',
+                  width: '180px',
+                  cell: (row) =>
+                    row.username && row.did !== 'not done' ? (
+                      <Link to={`/people/${encodeURIComponent(row.username)}`}>{row.username}</Link>
+                    ) : (
+                      row.username
+                    ),
+                },
+                { key: 'did', title: 'Done', width: '150px', cell: (row) => row.did },
+                {
+                  key: 'why',
+                  title: 'Not done, and why',
+                  width: 'minmax(200px, 1fr)',
+                  cell: (row) => <span title={row.why}>{row.why}</span>,
+                },
               ]}
             />
           </section>

@@ -6,7 +6,11 @@ import { dayName } from '../../domain/months'
 
 /** Where an invitation's link leads: what one is asked to join, and the one button that does it. */
 export default function JoinPage({ token }: { token: string }) {
-  const found = useQuery({ queryKey: ['invitation', token], queryFn: () => take(api.GET('/api/invitations/{token}', { params: { path: { token } } })), retry: false })
+  const found = useQuery({
+    queryKey: ['invitation', token],
+    queryFn: () => take(api.GET('/api/invitations/{token}', { params: { path: { token } } })),
+    retry: false,
+  })
   const [joined, setJoined] = useState('')
   const [trouble, setTrouble] = useState('')
   const join = async () => {
@@ -17,17 +21,38 @@ export default function JoinPage({ token }: { token: string }) {
     }
   }
   return (
-    <main className="signin"><div className="joinbox">
-      {found.isError ? <><h1>This invitation cannot be used</h1><p role="alert">{found.error.message}</p></> : !found.data ? <p role="status">Looking for your invitation…</p> : joined ? (
-        <><h1>You have joined {joined}</h1><p role="status">You can close this page; what you were given is ready.</p></>
-      ) : (
-        <>
-          <h1>Join {found.data.account}</h1>
-          <p>Hello {found.data.name}, you are invited. The invitation is valid until {dayName(found.data.until.slice(0, 10))}.</p>
-          {trouble && <p className="over" role="alert">{trouble}</p>}
-          <Button onClick={() => void join()} autoFocus>Join</Button>
-        </>
-      )}
-    </div></main>
+    <main className="signin">
+      <div className="joinbox">
+        {found.isError ? (
+          <>
+            <h1>This invitation cannot be used</h1>
+            <p role="alert">{found.error.message}</p>
+          </>
+        ) : !found.data ? (
+          <p role="status">Looking for your invitation…</p>
+        ) : joined ? (
+          <>
+            <h1>You have joined {joined}</h1>
+            <p role="status">You can close this page; what you were given is ready.</p>
+          </>
+        ) : (
+          <>
+            <h1>Join {found.data.account}</h1>
+            <p>
+              Hello {found.data.name}, you are invited. The invitation is valid until{' '}
+              {dayName(found.data.until.slice(0, 10))}.
+            </p>
+            {trouble && (
+              <p className="over" role="alert">
+                {trouble}
+              </p>
+            )}
+            <Button onClick={() => void join()} autoFocus>
+              Join
+            </Button>
+          </>
+        )}
+      </div>
+    </main>
   )
 }

@@ -11,7 +11,11 @@ const STATES: Record<Exclude<Schemas['WishBody']['state'], 'open'>, [string, str
 
 /** Asking to join by one's address, and the link in the mail that proves it. */
 export default function JoiningPage({ token }: { token: string }) {
-  return <main className="signin"><div className="joinbox">{token ? <Proving token={token} /> : <Asking />}</div></main>
+  return (
+    <main className="signin">
+      <div className="joinbox">{token ? <Proving token={token} /> : <Asking />}</div>
+    </main>
+  )
 }
 
 function Asking() {
@@ -26,15 +30,38 @@ function Asking() {
       setTrouble(error instanceof Error ? error.message : 'That did not work.')
     }
   }
-  if (asked) return <><h1>Look into your mail</h1><p role="status">If people with an address like {asked} can join, a link is on its way there. It holds for a day.</p></>
+  if (asked)
+    return (
+      <>
+        <h1>Look into your mail</h1>
+        <p role="status">
+          If people with an address like {asked} can join, a link is on its way there. It holds for a day.
+        </p>
+      </>
+    )
   return (
     <>
       <h1>Join your organisation</h1>
       <p>Give your address at work; a link that goes there proves that it is yours.</p>
-      <Form onSubmit={(event) => { event.preventDefault(); void ask(new FormData(event.currentTarget)) }}>
-        <Form.Group controlId="joining-name" className="mb-2"><Form.Label>Name</Form.Label><Form.Control name="name" required maxLength={200} autoFocus autoComplete="name" /></Form.Group>
-        <Form.Group controlId="joining-email" className="mb-3"><Form.Label>E-mail address</Form.Label><Form.Control name="email" type="email" required maxLength={254} autoComplete="email" /></Form.Group>
-        {trouble && <p className="over" role="alert">{trouble}</p>}
+      <Form
+        onSubmit={(event) => {
+          event.preventDefault()
+          void ask(new FormData(event.currentTarget))
+        }}
+      >
+        <Form.Group controlId="joining-name" className="mb-2">
+          <Form.Label>Name</Form.Label>
+          <Form.Control name="name" required maxLength={200} autoFocus autoComplete="name" />
+        </Form.Group>
+        <Form.Group controlId="joining-email" className="mb-3">
+          <Form.Label>E-mail address</Form.Label>
+          <Form.Control name="email" type="email" required maxLength={254} autoComplete="email" />
+        </Form.Group>
+        {trouble && (
+          <p className="over" role="alert">
+            {trouble}
+          </p>
+        )}
         <Button type="submit">Send me the link</Button>
       </Form>
     </>
@@ -43,25 +70,58 @@ function Asking() {
 
 function Proving({ token }: { token: string }) {
   const queries = useQueryClient()
-  const query = { queryKey: ['joining', token], queryFn: () => take(api.GET('/api/joining/{token}', { params: { path: { token } } })), retry: false }
+  const query = {
+    queryKey: ['joining', token],
+    queryFn: () => take(api.GET('/api/joining/{token}', { params: { path: { token } } })),
+    retry: false,
+  }
   const found = useQuery(query)
   const [trouble, setTrouble] = useState('')
   const join = async () => {
     try {
-      queries.setQueryData(query.queryKey, await take(api.POST('/api/joining/{token}', { params: { path: { token } } })))
+      queries.setQueryData(
+        query.queryKey,
+        await take(api.POST('/api/joining/{token}', { params: { path: { token } } })),
+      )
     } catch (error) {
       setTrouble(error instanceof Error ? error.message : 'That did not work.')
     }
   }
-  if (found.isError) return <><h1>This link cannot be used</h1><p role="alert">{found.error.message}</p><p><a href="/joining">Ask once more</a></p></>
+  if (found.isError)
+    return (
+      <>
+        <h1>This link cannot be used</h1>
+        <p role="alert">{found.error.message}</p>
+        <p>
+          <a href="/joining">Ask once more</a>
+        </p>
+      </>
+    )
   if (!found.data) return <p role="status">Looking for your link…</p>
-  if (found.data.state !== 'open') return <><h1>{STATES[found.data.state][0]}{found.data.state === 'joined' && ` ${found.data.account}`}</h1><p role="status">{STATES[found.data.state][1]}</p></>
+  if (found.data.state !== 'open')
+    return (
+      <>
+        <h1>
+          {STATES[found.data.state][0]}
+          {found.data.state === 'joined' && ` ${found.data.account}`}
+        </h1>
+        <p role="status">{STATES[found.data.state][1]}</p>
+      </>
+    )
   return (
     <>
       <h1>Join {found.data.account}</h1>
-      <p>Hello {found.data.name}. {found.data.at_once ? 'You join at once.' : 'An administrator there lets you in.'}</p>
-      {trouble && <p className="over" role="alert">{trouble}</p>}
-      <Button onClick={() => void join()} autoFocus>{found.data.at_once ? 'Join' : 'Ask to be let in'}</Button>
+      <p>
+        Hello {found.data.name}. {found.data.at_once ? 'You join at once.' : 'An administrator there lets you in.'}
+      </p>
+      {trouble && (
+        <p className="over" role="alert">
+          {trouble}
+        </p>
+      )}
+      <Button onClick={() => void join()} autoFocus>
+        {found.data.at_once ? 'Join' : 'Ask to be let in'}
+      </Button>
     </>
   )
 }

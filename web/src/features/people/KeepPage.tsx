@@ -7,7 +7,11 @@ import { dayName } from '../../domain/months'
 /** Where the link of a notice leads: one word, and what one has stays. */
 export default function KeepPage({ token }: { token: string }) {
   const path = { params: { path: { token } } }
-  const found = useQuery({ queryKey: ['keep', token], queryFn: () => take(api.GET('/api/keep/{token}', path)), retry: false })
+  const found = useQuery({
+    queryKey: ['keep', token],
+    queryFn: () => take(api.GET('/api/keep/{token}', path)),
+    retry: false,
+  })
   const [kept, setKept] = useState(false)
   const [trouble, setTrouble] = useState('')
   const keep = async () => {
@@ -19,17 +23,38 @@ export default function KeepPage({ token }: { token: string }) {
     }
   }
   return (
-    <main className="signin"><div className="joinbox">
-      {found.isError ? <><h1>This notice is over</h1><p role="alert">{found.error.message}</p></> : !found.data ? <p role="status">Looking for the notice…</p> : kept || found.data.needed ? (
-        <><h1>You keep it</h1><p role="status">Thank you, {found.data.name}. Nothing is taken back; you can close this page.</p></>
-      ) : (
-        <>
-          <h1>Do you still need it?</h1>
-          <p>Hello {found.data.name}. If you say nothing by {dayName(found.data.until.slice(0, 10))}, what you have and do not use is taken back.</p>
-          {trouble && <p className="over" role="alert">{trouble}</p>}
-          <Button onClick={() => void keep()} autoFocus>I still need it</Button>
-        </>
-      )}
-    </div></main>
+    <main className="signin">
+      <div className="joinbox">
+        {found.isError ? (
+          <>
+            <h1>This notice is over</h1>
+            <p role="alert">{found.error.message}</p>
+          </>
+        ) : !found.data ? (
+          <p role="status">Looking for the notice…</p>
+        ) : kept || found.data.needed ? (
+          <>
+            <h1>You keep it</h1>
+            <p role="status">Thank you, {found.data.name}. Nothing is taken back; you can close this page.</p>
+          </>
+        ) : (
+          <>
+            <h1>Do you still need it?</h1>
+            <p>
+              Hello {found.data.name}. If you say nothing by {dayName(found.data.until.slice(0, 10))}, what you have and
+              do not use is taken back.
+            </p>
+            {trouble && (
+              <p className="over" role="alert">
+                {trouble}
+              </p>
+            )}
+            <Button onClick={() => void keep()} autoFocus>
+              I still need it
+            </Button>
+          </>
+        )}
+      </div>
+    </main>
   )
 }

@@ -11,43 +11,98 @@ export function Layers({ body }: { body: PersonBody }) {
   const layers = [...new Set(body.layers.flatMap((each) => each.cells.map((cell) => cell.layer)))]
   const flip = async (product: string, component: string, on: boolean) => {
     try {
-      queries.setQueryData(personQuery(body.username).queryKey, await take(api.PUT('/api/people/{username}/components', { params: { path: { username: body.username } }, body: { product, component, on } })))
+      queries.setQueryData(
+        personQuery(body.username).queryKey,
+        await take(
+          api.PUT('/api/people/{username}/components', {
+            params: { path: { username: body.username } },
+            body: { product, component, on },
+          }),
+        ),
+      )
       setTrouble('')
     } catch (error) {
       setTrouble(error instanceof Error ? error.message : 'That did not work.')
     }
   }
   if (body.layers.length === 0) return <p className="quiet">Nothing reaches them.</p>
-  const mark = (on: boolean, why: string) => <span title={why} className={on ? undefined : 'quiet'}>{on ? '●' : '○'}<span className="visually-hidden"> {why}</span></span>
+  const mark = (on: boolean, why: string) => (
+    <span title={why} className={on ? undefined : 'quiet'}>
+      {on ? '●' : '○'}
+      <span className="visually-hidden"> {why}</span>
+    </span>
+  )
   return (
     <>
       <div style={{ overflowX: 'auto' }}>
         <table className="ledger tight layers">
-          <thead><tr><th>Product, component</th>{layers.map((layer) => <th key={layer}>{layer}</th>)}<th>Direct</th><th>Result</th></tr></thead>
+          <thead>
+            <tr>
+              <th>Product, component</th>
+              {layers.map((layer) => (
+                <th key={layer}>{layer}</th>
+              ))}
+              <th>Direct</th>
+              <th>Result</th>
+            </tr>
+          </thead>
           <tbody>
             {body.layers.map((each) => [
               <tr key={each.product} className="head">
                 <th scope="row">{each.product_name}</th>
-                {layers.map((layer) => <td key={layer}>{each.cells.some((cell) => cell.layer === layer) ? mark(true, `${layer} gives it`) : ''}</td>)}
+                {layers.map((layer) => (
+                  <td key={layer}>
+                    {each.cells.some((cell) => cell.layer === layer) ? mark(true, `${layer} gives it`) : ''}
+                  </td>
+                ))}
                 <td>{each.direct ? mark(true, 'given by hand') : ''}</td>
-                <td>{each.has ? <b>has it</b> : each.waits_since ? <span className="near">waits since {dayName(each.waits_since.slice(0, 10))}</span> : <span className="quiet">has it not</span>}</td>
+                <td>
+                  {each.has ? (
+                    <b>has it</b>
+                  ) : each.waits_since ? (
+                    <span className="near">waits since {dayName(each.waits_since.slice(0, 10))}</span>
+                  ) : (
+                    <span className="quiet">has it not</span>
+                  )}
+                </td>
               </tr>,
               ...each.components.map((component) => {
                 const on = each.result.includes(component)
                 const off = each.off.includes(component)
                 return (
                   <tr key={`${each.product} ${component}`}>
-                    <th scope="row" className="ps-4 fw-normal">{component}</th>
+                    <th scope="row" className="ps-4 fw-normal">
+                      {component}
+                    </th>
                     {layers.map((layer) => {
                       const cell = each.cells.find((found) => found.layer === layer)
-                      return <td key={layer}>{cell && mark(cell.components.includes(component), cell.components.includes(component) ? `on by ${layer}` : `${layer} does not have it on`)}</td>
+                      return (
+                        <td key={layer}>
+                          {cell &&
+                            mark(
+                              cell.components.includes(component),
+                              cell.components.includes(component) ? `on by ${layer}` : `${layer} does not have it on`,
+                            )}
+                        </td>
+                      )
                     })}
                     <td>
-                      {each.mandatory.includes(component) ? <span className="quiet small">always on</span> : (
-                        <button type="button" className="btn btn-link btn-sm p-0" aria-label={`${off ? 'No longer switch' : 'Switch'} ${component} of ${each.product_name} off`} onClick={() => void flip(each.product, component, off)}>{off ? 'off ×' : 'switch off'}</button>
+                      {each.mandatory.includes(component) ? (
+                        <span className="quiet small">always on</span>
+                      ) : (
+                        <button
+                          type="button"
+                          className="btn btn-link btn-sm p-0"
+                          aria-label={`${off ? 'No longer switch' : 'Switch'} ${component} of ${each.product_name} off`}
+                          onClick={() => void flip(each.product, component, off)}
+                        >
+                          {off ? 'off ×' : 'switch off'}
+                        </button>
                       )}
                     </td>
-                    <td>{on ? 'on' : <span className={off ? 'over' : 'quiet'}>{off ? 'off, directly' : 'off'}</span>}</td>
+                    <td>
+                      {on ? 'on' : <span className={off ? 'over' : 'quiet'}>{off ? 'off, directly' : 'off'}</span>}
+                    </td>
                   </tr>
                 )
               }),
@@ -55,7 +110,11 @@ export function Layers({ body }: { body: PersonBody }) {
           </tbody>
         </table>
       </div>
-      {trouble && <p className="over small" role="alert">{trouble}</p>}
+      {trouble && (
+        <p className="over small" role="alert">
+          {trouble}
+        </p>
+      )}
     </>
   )
 }

@@ -31,18 +31,36 @@ export default function PeopleScreen() {
   const who = useQuery(me)
   const asked = useMemo(() => readAsked(params), [params])
   const askedSort = params.get('sort')
-  const sorting: Sorting = { key: SORTS.find((each) => each === askedSort) ?? 'name', down: params.get('down') === 'yes' }
+  const sorting: Sorting = {
+    key: SORTS.find((each) => each === askedSort) ?? 'name',
+    down: params.get('down') === 'yes',
+  }
   const found = usePeople(asked, sorting.key as Sort, sorting.down)
   const [marked, setMarked] = useState<Map<string, string>>(new Map())
   const [adding, setAdding] = useState(false)
   const box = useRef<HTMLInputElement>(null)
-  useCommands(useMemo<Command[]>(() => [
-    { id: 'find-person', name: 'Find a person', keys: '/', group: 'People', run: () => box.current?.focus() },
-    { id: 'bring-in', name: 'Bring people in from a table', keys: 'b', group: 'People', run: () => void go('/people-import') },
-    { id: 'add-person', name: 'Add a person', keys: 'n', group: 'People', run: () => setAdding(true) },
-  ], [go]))
-  const chosen = params.get('columns')?.split(',').filter(Boolean) ?? SHOWN
-  const columns = useMemo(() => COLUMNS(names.product).filter((each) => each.key === 'name' || chosen.includes(each.key)), [names.product, chosen.join(',')]) // eslint-disable-line react-hooks/exhaustive-deps
+  useCommands(
+    useMemo<Command[]>(
+      () => [
+        { id: 'find-person', name: 'Find a person', keys: '/', group: 'People', run: () => box.current?.focus() },
+        {
+          id: 'bring-in',
+          name: 'Bring people in from a table',
+          keys: 'b',
+          group: 'People',
+          run: () => void go('/people-import'),
+        },
+        { id: 'add-person', name: 'Add a person', keys: 'n', group: 'People', run: () => setAdding(true) },
+      ],
+      [go],
+    ),
+  )
+  const asColumns = params.get('columns')
+  const chosen = useMemo(() => asColumns?.split(',').filter(Boolean) ?? SHOWN, [asColumns])
+  const columns = useMemo(
+    () => COLUMNS(names.product).filter((each) => each.key === 'name' || chosen.includes(each.key)),
+    [names.product, chosen],
+  )
   const words = inWords(asked, { account: names.account, product: names.product })
   const mark = (from: number, to: number, on: boolean) =>
     setMarked((now) => {
@@ -55,7 +73,10 @@ export default function PeopleScreen() {
       return next
     })
   const [everybody, setEverybody] = useState(false)
-  const markAll = (on: boolean) => { setEverybody(on); setMarked(new Map()) }
+  const markAll = (on: boolean) => {
+    setEverybody(on)
+    setMarked(new Map())
+  }
   const isMarked = (row: PersonRow) => everybody || marked.has(row.username)
   const count = everybody ? (found.total ?? 0) : marked.size
   return (
@@ -63,32 +84,100 @@ export default function PeopleScreen() {
       <div className="bar tightbar">
         <h1>People</h1>
         <Parts at="people" />
-        <span className="quiet small" role="status">{found.total === undefined ? '' : !found.counted ? 'counting…' : `${found.total.toLocaleString('en').replaceAll(',', '\u00a0')} ${found.total === 1 ? 'person' : 'people'}`}</span>
-        <Form.Control ref={box} type="search" placeholder="Find  /" aria-label="Find a person" style={{ width: 170 }} defaultValue={asked.find} onChange={(event) => set({ find: event.target.value })} onKeyDown={(event) => { if (event.key === 'Enter' || event.key === 'ArrowDown') { event.preventDefault(); document.querySelector<HTMLElement>('.pgrid')?.focus() } }} />
+        <span className="quiet small" role="status">
+          {found.total === undefined
+            ? ''
+            : !found.counted
+              ? 'counting…'
+              : `${found.total.toLocaleString('en').replaceAll(',', '\u00a0')} ${found.total === 1 ? 'person' : 'people'}`}
+        </span>
+        <Form.Control
+          ref={box}
+          type="search"
+          placeholder="Find  /"
+          aria-label="Find a person"
+          style={{ width: 170 }}
+          defaultValue={asked.find}
+          onChange={(event) => set({ find: event.target.value })}
+          onKeyDown={(event) => {
+            if (event.key === 'Enter' || event.key === 'ArrowDown') {
+              event.preventDefault()
+              document.querySelector<HTMLElement>('.pgrid')?.focus()
+            }
+          }}
+        />
         <Filters asked={asked} set={set} />
         <Columns chosen={chosen} set={(value) => set({ columns: value })} />
         <Views query={params.toString()} open={replace} />
         <span className="grow" />
-        <Link className="btn btn-outline-primary" to="/people-import">Bring in…</Link>
+        <Link className="btn btn-outline-primary" to="/people-import">
+          Bring in…
+        </Link>
         <Button onClick={() => setAdding(true)}>Add a person</Button>
-        <ExportMenu path="/api/people/export" params={{ ...given(asked), sort: sorting.key, down: String(sorting.down) }} />
+        <ExportMenu
+          path="/api/people/export"
+          params={{ ...given(asked), sort: sorting.key, down: String(sorting.down) }}
+        />
       </div>
       {words.length > 0 && (
         <div className="chips" role="group" aria-label="What is asked for">
-          {words.map((each) => <button type="button" key={each.name} className="chip" onClick={() => set({ [each.name]: null })} aria-label={`Do not ask for: ${each.says}`}>{each.says} <span aria-hidden="true">×</span></button>)}
+          {words.map((each) => (
+            <button
+              type="button"
+              key={each.name}
+              className="chip"
+              onClick={() => set({ [each.name]: null })}
+              aria-label={`Do not ask for: ${each.says}`}
+            >
+              {each.says} <span aria-hidden="true">×</span>
+            </button>
+          ))}
         </div>
       )}
-      {found.error ? <Trouble error={found.error} /> : found.total === undefined ? <Wait what="the people" /> : found.total === 0 ? (
-        <Empty title="Nobody like that">{words.length || asked.find ? 'Ask for less, or find other words.' : 'Add the first person, or bring people in with an intake.'}</Empty>
+      {found.error ? (
+        <Trouble error={found.error} />
+      ) : found.total === undefined ? (
+        <Wait what="the people" />
+      ) : found.total === 0 ? (
+        <Empty title="Nobody like that">
+          {words.length || asked.find
+            ? 'Ask for less, or find other words.'
+            : 'Add the first person, or bring people in with an intake.'}
+        </Empty>
       ) : (
         <PagedGrid
-          total={found.total} rowAt={found.rowAt} onShown={found.onShown} columns={columns} rowKey={(row) => row.username} label="People" sorting={sorting}
-          onSort={(next) => set({ sort: next.key, down: next.down ? 'yes' : null })} isMarked={isMarked} mark={(from, to, on) => { setEverybody(false); mark(from, to, on) }} markAll={markAll}
+          total={found.total}
+          rowAt={found.rowAt}
+          onShown={found.onShown}
+          columns={columns}
+          rowKey={(row) => row.username}
+          label="People"
+          sorting={sorting}
+          onSort={(next) => set({ sort: next.key, down: next.down ? 'yes' : null })}
+          isMarked={isMarked}
+          mark={(from, to, on) => {
+            setEverybody(false)
+            mark(from, to, on)
+          }}
+          markAll={markAll}
           open={(row) => void go(`/people/${encodeURIComponent(row.username)}`)}
         />
       )}
-      {count > 0 && <Act who={everybody ? { ...asked, usernames: null } : { usernames: [...marked.keys()], status: asked.status === 'removed' ? 'removed' : null }} count={count} removed={asked.status === 'removed'} done={() => markAll(false)} />}
-      {adding && <AddPerson account={asked.account ?? who.data?.running.account ?? ''} close={() => setAdding(false)} />}
+      {count > 0 && (
+        <Act
+          who={
+            everybody
+              ? { ...asked, usernames: null }
+              : { usernames: [...marked.keys()], status: asked.status === 'removed' ? 'removed' : null }
+          }
+          count={count}
+          removed={asked.status === 'removed'}
+          done={() => markAll(false)}
+        />
+      )}
+      {adding && (
+        <AddPerson account={asked.account ?? who.data?.running.account ?? ''} close={() => setAdding(false)} />
+      )}
     </>
   )
 }
@@ -96,17 +185,105 @@ export default function PeopleScreen() {
 function COLUMNS(product: (code: string) => string): Column<PersonRow>[] {
   const sort = () => 0
   return [
-    { key: 'name', title: 'Name', width: 'minmax(190px, 1.5fr)', sort, cell: (row) => <><Link to={`/people/${encodeURIComponent(row.username)}`} tabIndex={-1}>{row.name}</Link>{row.protected && <span className="tag" title="Protected: put on hold last, never taken back from by itself">protected</span>}{row.admin && <span className="tag">admin</span>}</> },
+    {
+      key: 'name',
+      title: 'Name',
+      width: 'minmax(190px, 1.5fr)',
+      sort,
+      cell: (row) => (
+        <>
+          <Link to={`/people/${encodeURIComponent(row.username)}`} tabIndex={-1}>
+            {row.name}
+          </Link>
+          {row.protected && (
+            <span className="tag" title="Protected: put on hold last, never taken back from by itself">
+              protected
+            </span>
+          )}
+          {row.admin && <span className="tag">admin</span>}
+        </>
+      ),
+    },
     { key: 'username', title: 'Username', width: '150px', sort, cell: (row) => row.username },
-    { key: 'email', title: 'E-mail', width: 'minmax(190px, 1.2fr)', cell: (row) => row.email ?? <span className="quiet">–</span> },
+    {
+      key: 'email',
+      title: 'E-mail',
+      width: 'minmax(190px, 1.2fr)',
+      cell: (row) => row.email ?? <span className="quiet">–</span>,
+    },
     { key: 'account', title: 'Account', width: 'minmax(130px, 1fr)', sort, cell: (row) => row.account_name },
-    { key: 'status', title: 'Status', width: '100px', sort, cell: (row) => <span className={STATUS[row.status]?.tone}>{STATUS[row.status]?.mark} {row.status}</span> },
-    { key: 'title', title: 'Title', width: '120px', sort, cell: (row) => row.title ?? <span className="quiet">–</span> },
-    { key: 'department', title: 'Department', width: '130px', sort, cell: (row) => row.department ?? <span className="quiet">–</span> },
-    { key: 'products', title: 'Products', width: 'minmax(170px, 1.5fr)', cell: (row) => <span title={row.products.map(product).join(', ')}>{row.products.length ? row.products.map(product).join(', ') : <span className="quiet">none</span>}</span> },
-    { key: 'groups', title: 'Groups', width: 'minmax(110px, 1fr)', cell: (row) => <span title={row.groups.join(', ')}>{row.groups.length ? row.groups.join(', ') : <span className="quiet">none</span>}</span> },
-    { key: 'storage', title: 'Storage of their own', width: '170px', cell: (row) => (row.storage.length ? <span title={row.storage.map((each) => `${each.product_name}: ${storageWords(each)}, ${each.source}`).join('\n')} className={row.storage.some((each) => each.limit !== null && Number(each.used) > Number(each.limit)) ? 'over' : undefined}>{row.storage.map(storageWords).join('; ')}</span> : <span className="quiet">no limit</span>) },
-    { key: 'last_seen', title: 'Last seen', width: '110px', sort, cell: (row) => (row.last_seen_at ? dayName(row.last_seen_at.slice(0, 10)) : <span className="near">never</span>) },
+    {
+      key: 'status',
+      title: 'Status',
+      width: '100px',
+      sort,
+      cell: (row) => (
+        <span className={STATUS[row.status]?.tone}>
+          {STATUS[row.status]?.mark} {row.status}
+        </span>
+      ),
+    },
+    {
+      key: 'title',
+      title: 'Title',
+      width: '120px',
+      sort,
+      cell: (row) => row.title ?? <span className="quiet">–</span>,
+    },
+    {
+      key: 'department',
+      title: 'Department',
+      width: '130px',
+      sort,
+      cell: (row) => row.department ?? <span className="quiet">–</span>,
+    },
+    {
+      key: 'products',
+      title: 'Products',
+      width: 'minmax(170px, 1.5fr)',
+      cell: (row) => (
+        <span title={row.products.map(product).join(', ')}>
+          {row.products.length ? row.products.map(product).join(', ') : <span className="quiet">none</span>}
+        </span>
+      ),
+    },
+    {
+      key: 'groups',
+      title: 'Groups',
+      width: 'minmax(110px, 1fr)',
+      cell: (row) => (
+        <span title={row.groups.join(', ')}>
+          {row.groups.length ? row.groups.join(', ') : <span className="quiet">none</span>}
+        </span>
+      ),
+    },
+    {
+      key: 'storage',
+      title: 'Storage of their own',
+      width: '170px',
+      cell: (row) =>
+        row.storage.length ? (
+          <span
+            title={row.storage.map((each) => `${each.product_name}: ${storageWords(each)}, ${each.source}`).join('\n')}
+            className={
+              row.storage.some((each) => each.limit !== null && Number(each.used) > Number(each.limit))
+                ? 'over'
+                : undefined
+            }
+          >
+            {row.storage.map(storageWords).join('; ')}
+          </span>
+        ) : (
+          <span className="quiet">no limit</span>
+        ),
+    },
+    {
+      key: 'last_seen',
+      title: 'Last seen',
+      width: '110px',
+      sort,
+      cell: (row) => (row.last_seen_at ? dayName(row.last_seen_at.slice(0, 10)) : <span className="near">never</span>),
+    },
     { key: 'source', title: 'Kept by', width: '90px', cell: (row) => row.source },
   ]
 }
@@ -114,11 +291,27 @@ function COLUMNS(product: (code: string) => string): Column<PersonRow>[] {
 function Columns({ chosen, set }: { chosen: string[]; set: (value: string) => void }) {
   return (
     <Dropdown autoClose="outside">
-      <Dropdown.Toggle variant="link" id="people-columns" className="p-0">Columns</Dropdown.Toggle>
+      <Dropdown.Toggle variant="link" id="people-columns" className="p-0">
+        Columns
+      </Dropdown.Toggle>
       <Dropdown.Menu>
-        {COLUMNS((code) => code).filter((each) => each.key !== 'name').map((each) => (
-          <Form.Check key={each.key} id={`column-${each.key}`} className="mx-3" label={each.title} checked={chosen.includes(each.key)} onChange={(event) => set((event.target.checked ? [...chosen, each.key] : chosen.filter((key) => key !== each.key)).join(',') || ',')} />
-        ))}
+        {COLUMNS((code) => code)
+          .filter((each) => each.key !== 'name')
+          .map((each) => (
+            <Form.Check
+              key={each.key}
+              id={`column-${each.key}`}
+              className="mx-3"
+              label={each.title}
+              checked={chosen.includes(each.key)}
+              onChange={(event) =>
+                set(
+                  (event.target.checked ? [...chosen, each.key] : chosen.filter((key) => key !== each.key)).join(',') ||
+                    ',',
+                )
+              }
+            />
+          ))}
       </Dropdown.Menu>
     </Dropdown>
   )
@@ -140,18 +333,43 @@ function Views({ query, open }: { query: string; open: (query: string) => void }
   }
   return (
     <Dropdown autoClose="outside">
-      <Dropdown.Toggle variant="link" id="people-views" className="p-0">Views</Dropdown.Toggle>
+      <Dropdown.Toggle variant="link" id="people-views" className="p-0">
+        Views
+      </Dropdown.Toggle>
       <Dropdown.Menu style={{ minWidth: 250 }}>
         {found.data?.map((each) => (
           <div className="d-flex" key={each.name}>
-            <Dropdown.Item as="button" onClick={() => open(each.query)}>{each.name}</Dropdown.Item>
-            <button type="button" className="btn btn-link btn-sm" aria-label={`Put the view ${each.name} away`} onClick={() => void forget(each.name)}>×</button>
+            <Dropdown.Item as="button" onClick={() => open(each.query)}>
+              {each.name}
+            </Dropdown.Item>
+            <button
+              type="button"
+              className="btn btn-link btn-sm"
+              aria-label={`Put the view ${each.name} away`}
+              onClick={() => void forget(each.name)}
+            >
+              ×
+            </button>
           </div>
         ))}
         {found.data && found.data.length > 0 && <Dropdown.Divider />}
-        <Form className="px-3 d-flex gap-2" onSubmit={(event) => { event.preventDefault(); if (name.trim()) void keep() }}>
-          <Form.Control aria-label="Name of this view" placeholder="Keep this view as" value={name} maxLength={100} onChange={(event) => setName(event.target.value)} />
-          <Button type="submit" variant="outline-primary" disabled={!name.trim()}>Keep</Button>
+        <Form
+          className="px-3 d-flex gap-2"
+          onSubmit={(event) => {
+            event.preventDefault()
+            if (name.trim()) void keep()
+          }}
+        >
+          <Form.Control
+            aria-label="Name of this view"
+            placeholder="Keep this view as"
+            value={name}
+            maxLength={100}
+            onChange={(event) => setName(event.target.value)}
+          />
+          <Button type="submit" variant="outline-primary" disabled={!name.trim()}>
+            Keep
+          </Button>
         </Form>
       </Dropdown.Menu>
     </Dropdown>

@@ -26,26 +26,58 @@ function Loaded({ body }: { body: PersonBody }) {
   return (
     <>
       <div className="bar">
-        <Link to="/people" className="quiet small">People ›</Link>
+        <Link to="/people" className="quiet small">
+          People ›
+        </Link>
         <h1>{body.name}</h1>
-        <span className="tag">{body.username}</span>{body.protected && <span className="tag">protected</span>}{body.admin && <span className="tag">admin</span>}
-        <span className={`small ${status?.tone ?? ''}`}>{status?.mark} {body.status}</span>
+        <span className="tag">{body.username}</span>
+        {body.protected && <span className="tag">protected</span>}
+        {body.admin && <span className="tag">admin</span>}
+        <span className={`small ${status?.tone ?? ''}`}>
+          {status?.mark} {body.status}
+        </span>
         <span className="grow" />
-        <span className="quiet small">{body.last_seen_at ? `last seen ${dayName(body.last_seen_at.slice(0, 10))}` : 'never seen'}</span>
+        <span className="quiet small">
+          {body.last_seen_at ? `last seen ${dayName(body.last_seen_at.slice(0, 10))}` : 'never seen'}
+        </span>
       </div>
       <div className="scroll account" role="region" aria-label={body.name} tabIndex={0}>
         <div className="columns">
           <div>
             <section aria-label="Products">
               <h3>Products</h3>
-              {body.holdings.length === 0 ? <p className="quiet">None.</p> : (
+              {body.holdings.length === 0 ? (
+                <p className="quiet">None.</p>
+              ) : (
                 <table className="ledger tight">
-                  <thead><tr><th>Product</th><th>Since</th><th>Counted in</th><th>State</th></tr></thead>
-                  <tbody>{body.holdings.map((each) => <tr key={each.product}><td>{each.product_name}</td><td>{dayName(each.since.slice(0, 10))}</td><td><Link to={`/accounts/${encodeURIComponent(each.account)}`}>{each.account === body.account ? body.account_name : each.account}</Link></td><td>{each.on_hold ? <span className="over">■ on hold</span> : 'in use'}</td></tr>)}</tbody>
+                  <thead>
+                    <tr>
+                      <th>Product</th>
+                      <th>Since</th>
+                      <th>Counted in</th>
+                      <th>State</th>
+                    </tr>
+                  </thead>
+                  <tbody>
+                    {body.holdings.map((each) => (
+                      <tr key={each.product}>
+                        <td>{each.product_name}</td>
+                        <td>{dayName(each.since.slice(0, 10))}</td>
+                        <td>
+                          <Link to={`/accounts/${encodeURIComponent(each.account)}`}>
+                            {each.account === body.account ? body.account_name : each.account}
+                          </Link>
+                        </td>
+                        <td>{each.on_hold ? <span className="over">■ on hold</span> : 'in use'}</td>
+                      </tr>
+                    ))}
+                  </tbody>
                 </table>
               )}
             </section>
-            {body.aside.length > 0 && <p className="mt-2 mb-0">Set aside for them: {body.aside.map((each) => each.product_name).join(', ')}.</p>}
+            {body.aside.length > 0 && (
+              <p className="mt-2 mb-0">Set aside for them: {body.aside.map((each) => each.product_name).join(', ')}.</p>
+            )}
             <section aria-label="Layers">
               <h3>What reaches them, and through which layer</h3>
               <Layers body={body} />
@@ -53,27 +85,72 @@ function Loaded({ body }: { body: PersonBody }) {
             <StorageOf body={body} />
             <section aria-label="Groups">
               <h3>Groups</h3>
-              {body.member_of.length === 0 ? <p className="quiet">In none.</p> : (
+              {body.member_of.length === 0 ? (
+                <p className="quiet">In none.</p>
+              ) : (
                 <table className="ledger tight">
-                  <thead><tr><th>Group</th><th>How</th></tr></thead>
-                  <tbody>{body.member_of.map((each) => <tr key={`${each.account}/${each.code}`}><td><Link to={`/groups?group=${encodeURIComponent(`${each.account}/${each.code}`)}`}>{each.name}</Link></td><td>{each.reasons.join(', ')}</td></tr>)}</tbody>
+                  <thead>
+                    <tr>
+                      <th>Group</th>
+                      <th>How</th>
+                    </tr>
+                  </thead>
+                  <tbody>
+                    {body.member_of.map((each) => (
+                      <tr key={`${each.account}/${each.code}`}>
+                        <td>
+                          <Link to={`/groups?group=${encodeURIComponent(`${each.account}/${each.code}`)}`}>
+                            {each.name}
+                          </Link>
+                        </td>
+                        <td>{each.reasons.join(', ')}</td>
+                      </tr>
+                    ))}
+                  </tbody>
                 </table>
               )}
             </section>
             <section aria-label="What they had">
               <h3>What they had</h3>
-              {body.past.length === 0 ? <p className="quiet">Nothing so far.</p> : (
+              {body.past.length === 0 ? (
+                <p className="quiet">Nothing so far.</p>
+              ) : (
                 <table className="ledger tight">
-                  <thead><tr><th>Product</th><th>From</th><th>To</th></tr></thead>
-                  <tbody>{body.past.slice(0, 40).map((each) => <tr key={`${each.product_name} ${each.begins}`}><td>{each.product_name}</td><td>{instantName(each.begins)}</td><td>{each.ends ? instantName(each.ends) : <span className="quiet">in use</span>}</td></tr>)}</tbody>
+                  <thead>
+                    <tr>
+                      <th>Product</th>
+                      <th>From</th>
+                      <th>To</th>
+                    </tr>
+                  </thead>
+                  <tbody>
+                    {body.past.slice(0, 40).map((each) => (
+                      <tr key={`${each.product_name} ${each.begins}`}>
+                        <td>{each.product_name}</td>
+                        <td>{instantName(each.begins)}</td>
+                        <td>{each.ends ? instantName(each.ends) : <span className="quiet">in use</span>}</td>
+                      </tr>
+                    ))}
+                  </tbody>
                 </table>
               )}
             </section>
             <section aria-label="What was done">
               <h3>What was done</h3>
-              {body.history.length === 0 ? <p className="quiet">Nothing since they were brought in.</p> : (
+              {body.history.length === 0 ? (
+                <p className="quiet">Nothing since they were brought in.</p>
+              ) : (
                 <table className="ledger tight">
-                  <tbody>{body.history.slice(0, 40).map((each) => <tr key={`${each.at} ${each.action}`}><td className="quiet text-nowrap">{instantName(each.at)}</td><td>{each.actor}</td><td>{each.action}</td><td className="quiet">{told(each.before, each.after)}</td></tr>)}</tbody>
+                  <tbody>
+                    {body.history.slice(0, 40).map((each) => (
+                      <tr key={`${each.at} ${each.action}`}>
+                        <td className="quiet text-nowrap">{instantName(each.at)}</td>
+                        <td>{each.actor}</td>
+                        <td>{each.action}</td>
+                        <td className="quiet">{told(each.before, each.after)}</td>
+                      </tr>
+                    ))}
+                  </tbody>
                 </table>
               )}
             </section>
@@ -81,17 +158,47 @@ function Loaded({ body }: { body: PersonBody }) {
           <aside>
             <section aria-label="Where">
               <h3>Account</h3>
-              <Link to={`/accounts/${encodeURIComponent(body.account)}`}>{body.account_name}</Link>{body.way.length > 0 && <span className="quiet small"> of {body.way.join(', of ')}</span>}
+              <Link to={`/accounts/${encodeURIComponent(body.account)}`}>{body.account_name}</Link>
+              {body.way.length > 0 && <span className="quiet small"> of {body.way.join(', of ')}</span>}
               {body.invited_at && <p className="quiet small mb-0">Invited {dayName(body.invited_at.slice(0, 10))}</p>}
             </section>
             <Facts body={body} />
             <OfPerson username={body.username} />
-            {body.runs.length > 0 && <section aria-label="Runs"><h3>Runs</h3><ul className="plain">{body.runs.map((each) => <li key={each.name}>{each.name} <span className="quiet small">{each.role}</span></li>)}</ul></section>}
-            {body.also.length > 0 && <section aria-label="Same address"><h3>Same e-mail address</h3><ul className="plain">{body.also.map((each) => <li key={each.username}><Link to={`/people/${encodeURIComponent(each.username)}`}>{each.username}</Link> <span className="quiet small">{each.name}</span></li>)}</ul></section>}
+            {body.runs.length > 0 && (
+              <section aria-label="Runs">
+                <h3>Runs</h3>
+                <ul className="plain">
+                  {body.runs.map((each) => (
+                    <li key={each.name}>
+                      {each.name} <span className="quiet small">{each.role}</span>
+                    </li>
+                  ))}
+                </ul>
+              </section>
+            )}
+            {body.also.length > 0 && (
+              <section aria-label="Same address">
+                <h3>Same e-mail address</h3>
+                <ul className="plain">
+                  {body.also.map((each) => (
+                    <li key={each.username}>
+                      <Link to={`/people/${encodeURIComponent(each.username)}`}>{each.username}</Link>{' '}
+                      <span className="quiet small">{each.name}</span>
+                    </li>
+                  ))}
+                </ul>
+              </section>
+            )}
           </aside>
         </div>
       </div>
-      <Act who={{ usernames: [body.username], status: body.status === 'removed' ? 'removed' : null }} count={1} removed={body.status === 'removed'} done={() => undefined} only={sensible(body)} />
+      <Act
+        who={{ usernames: [body.username], status: body.status === 'removed' ? 'removed' : null }}
+        count={1}
+        removed={body.status === 'removed'}
+        done={() => undefined}
+        only={sensible(body)}
+      />
     </>
   )
 }
@@ -101,7 +208,14 @@ function sensible(body: PersonBody): string[] {
   const any = ['release', 'group', 'move', body.protected ? 'unprotect' : 'protect', 'remove']
   if (body.status === 'suspended') return ['resume', ...any]
   if (body.aside.length > 0) any.unshift('let go')
-  return ['assign', 'set aside', 'swap', 'suspend', ...(body.status === 'invited' ? ['invite', 'withdraw'] : []), ...any]
+  return [
+    'assign',
+    'set aside',
+    'swap',
+    'suspend',
+    ...(body.status === 'invited' ? ['invite', 'withdraw'] : []),
+    ...any,
+  ]
 }
 
 /** A value of the log in words. */
@@ -110,10 +224,14 @@ function word(value: unknown): string {
 }
 
 function told(before: Record<string, unknown> | null, after: Record<string, unknown> | null): string {
-  return Object.entries({ ...before, ...after }).map(([name]) => {
-    const [was, now] = [before?.[name], after?.[name]]
-    return was !== undefined && now !== undefined ? `${name}: ${word(was)} → ${word(now)}` : `${name}: ${word(now ?? was)}`
-  }).join('; ')
+  return Object.entries({ ...before, ...after })
+    .map(([name]) => {
+      const [was, now] = [before?.[name], after?.[name]]
+      return was !== undefined && now !== undefined
+        ? `${name}: ${word(was)} → ${word(now)}`
+        : `${name}: ${word(now ?? was)}`
+    })
+    .join('; ')
 }
 
 function Facts({ body }: { body: PersonBody }) {
@@ -122,9 +240,17 @@ function Facts({ body }: { body: PersonBody }) {
   const save = async (form: FormData) => {
     const text = (name: string) => ((form.get(name) as string | null) ?? '').trim()
     try {
-      await take(api.PUT('/api/people/{username}', {
-        params: { path: { username: body.username } }, body: { display_name: text('name'), email: text('email') || null, title: text('title') || null, department: text('department') || null },
-      }))
+      await take(
+        api.PUT('/api/people/{username}', {
+          params: { path: { username: body.username } },
+          body: {
+            display_name: text('name'),
+            email: text('email') || null,
+            title: text('title') || null,
+            department: text('department') || null,
+          },
+        }),
+      )
       await Promise.all(['people', 'groups', 'log'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
       setSaid({ text: 'Saved.', bad: false })
     } catch (error) {
@@ -132,14 +258,44 @@ function Facts({ body }: { body: PersonBody }) {
     }
   }
   const field = (name: string, label: string, value: string | null, type = 'text') => (
-    <Form.Group controlId={`facts-${name}`}><Form.Label>{label}</Form.Label><Form.Control name={name} type={type} defaultValue={value ?? ''} maxLength={254} disabled={body.source !== 'here'} /></Form.Group>
+    <Form.Group controlId={`facts-${name}`}>
+      <Form.Label>{label}</Form.Label>
+      <Form.Control
+        name={name}
+        type={type}
+        defaultValue={value ?? ''}
+        maxLength={254}
+        disabled={body.source !== 'here'}
+      />
+    </Form.Group>
   )
   return (
     <section aria-label="Facts">
       <h3>Name and address</h3>
-      <Form onSubmit={(event) => { event.preventDefault(); void save(new FormData(event.currentTarget)) }}>
-        {field('name', 'Name', body.name)}{field('email', 'E-mail address', body.email, 'email')}{field('title', 'Title', body.title)}{field('department', 'Department', body.department)}
-        {body.source === 'here' ? <div className="d-flex gap-2 align-items-center mt-2"><Button type="submit" variant="outline-primary">Save</Button>{said && <span className={said.bad ? 'over small' : 'good small'} role={said.bad ? 'alert' : 'status'}>{said.text}</span>}</div> : <p className="quiet small">Kept by {body.source}; changed there.</p>}
+      <Form
+        onSubmit={(event) => {
+          event.preventDefault()
+          void save(new FormData(event.currentTarget))
+        }}
+      >
+        {field('name', 'Name', body.name)}
+        {field('email', 'E-mail address', body.email, 'email')}
+        {field('title', 'Title', body.title)}
+        {field('department', 'Department', body.department)}
+        {body.source === 'here' ? (
+          <div className="d-flex gap-2 align-items-center mt-2">
+            <Button type="submit" variant="outline-primary">
+              Save
+            </Button>
+            {said && (
+              <span className={said.bad ? 'over small' : 'good small'} role={said.bad ? 'alert' : 'status'}>
+                {said.text}
+              </span>
+            )}
+          </div>
+        ) : (
+          <p className="quiet small">Kept by {body.source}; changed there.</p>
+        )}
       </Form>
     </section>
   )

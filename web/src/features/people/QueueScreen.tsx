@@ -16,10 +16,27 @@ function useQueue() {
 const columns: Column<Waiting & { place: number }>[] = [
   { key: 'product', title: 'Product', width: 'minmax(150px, 1fr)', cell: (row) => row.product_name },
   { key: 'place', title: 'Place', width: '70px', fig: true, cell: (row) => row.place },
-  { key: 'name', title: 'Person', width: 'minmax(170px, 1.2fr)', cell: (row) => <Link to={`/people/${encodeURIComponent(row.username)}`}>{row.name}</Link> },
+  {
+    key: 'name',
+    title: 'Person',
+    width: 'minmax(170px, 1.2fr)',
+    cell: (row) => <Link to={`/people/${encodeURIComponent(row.username)}`}>{row.name}</Link>,
+  },
   { key: 'account', title: 'Account', width: 'minmax(150px, 1fr)', cell: (row) => row.account_name },
   { key: 'priority', title: 'Priority', width: '90px', fig: true, cell: (row) => row.priority },
-  { key: 'why', title: 'Waits for', width: 'minmax(180px, 1.6fr)', cell: (row) => (row.why ? <span className="near" title={row.why}>{row.why}</span> : 'a free seat') },
+  {
+    key: 'why',
+    title: 'Waits for',
+    width: 'minmax(180px, 1.6fr)',
+    cell: (row) =>
+      row.why ? (
+        <span className="near" title={row.why}>
+          {row.why}
+        </span>
+      ) : (
+        'a free seat'
+      ),
+  },
   { key: 'since', title: 'Waits since', width: '130px', cell: (row) => dayName(row.since.slice(0, 10)) },
 ]
 
@@ -36,8 +53,23 @@ export default function QueueScreen() {
   })
   return (
     <>
-      <div className="bar tightbar"><h1>Waiting for a seat</h1><Parts at="queue" /><span className="quiet small">The first of each product gets the next seat that comes free, by itself.</span></div>
-      {rows.length === 0 ? <div className="scroll"><Empty title="Nobody waits">Whoever a layer reaches has a seat.</Empty></div> : <VirtualTable rows={rows} columns={columns} rowKey={(row) => `${row.product} ${row.username}`} label="Waiting for a seat" />}
+      <div className="bar tightbar">
+        <h1>Waiting for a seat</h1>
+        <Parts at="queue" />
+        <span className="quiet small">The first of each product gets the next seat that comes free, by itself.</span>
+      </div>
+      {rows.length === 0 ? (
+        <div className="scroll">
+          <Empty title="Nobody waits">Whoever a layer reaches has a seat.</Empty>
+        </div>
+      ) : (
+        <VirtualTable
+          rows={rows}
+          columns={columns}
+          rowKey={(row) => `${row.product} ${row.username}`}
+          label="Waiting for a seat"
+        />
+      )}
       <SetAside />
     </>
   )

@@ -16,8 +16,16 @@ type Policy = Schemas['PolicyBody']
 type Wanted = Schemas['PolicyWanted']
 type RunBody = Schemas['IdleRun']
 
-const CRITERIA: Record<Wanted['criterion'], string> = { unseen: 'not seen for', 'never seen': 'never seen in', 'not joined': 'invited and not joined in' }
-const ACTS: Record<Wanted['act'], string> = { release: 'take the seats back', suspend: 'suspend them and take the seats back', report: 'only report them' }
+const CRITERIA: Record<Wanted['criterion'], string> = {
+  unseen: 'not seen for',
+  'never seen': 'never seen in',
+  'not joined': 'invited and not joined in',
+}
+const ACTS: Record<Wanted['act'], string> = {
+  release: 'take the seats back',
+  suspend: 'suspend them and take the seats back',
+  report: 'only report them',
+}
 
 /** What is idle, who is told, and what comes back by itself? */
 export default function ReclaimScreen() {
@@ -31,19 +39,36 @@ export default function ReclaimScreen() {
   const choose = (policy: string) => setParams({ policy }, { replace: true })
   return (
     <>
-      <div className="bar tightbar"><h1>Idle seats</h1><Parts at="reclaim" /><span className="grow" /><Button onClick={() => choose('new')}>New policy</Button></div>
+      <div className="bar tightbar">
+        <h1>Idle seats</h1>
+        <Parts at="reclaim" />
+        <span className="grow" />
+        <Button onClick={() => choose('new')}>New policy</Button>
+      </div>
       <div className="pools groups">
         <nav className="poollist" aria-label="Policies">
           {found.data.map((each) => (
             <button type="button" key={each.id} aria-current={each === chosen} onClick={() => choose(String(each.id))}>
               <b>{each.name}</b>
-              <span className="t"><span className="quiet">{each.account_name}</span><b>{each.daily ? 'daily' : 'by hand'}</b></span>
+              <span className="t">
+                <span className="quiet">{each.account_name}</span>
+                <b>{each.daily ? 'daily' : 'by hand'}</b>
+              </span>
             </button>
           ))}
-          {found.data.length === 0 && <Empty title="No policy yet">A policy says who is idle, how they are told, and what is taken back.</Empty>}
+          {found.data.length === 0 && (
+            <Empty title="No policy yet">A policy says who is idle, how they are told, and what is taken back.</Empty>
+          )}
         </nav>
         <div className="poolside groupside" role="region" aria-label={chosen?.name ?? 'New policy'} tabIndex={0}>
-          {(chosen || key === 'new' || found.data.length === 0) && <Editor key={chosen?.id ?? 'new'} policy={chosen} account={who?.running.account ?? ''} chosen={(id) => choose(String(id))} />}
+          {(chosen || key === 'new' || found.data.length === 0) && (
+            <Editor
+              key={chosen?.id ?? 'new'}
+              policy={chosen}
+              account={who?.running.account ?? ''}
+              chosen={(id) => choose(String(id))}
+            />
+          )}
           {chosen && <Look key={`look ${chosen.id}`} policy={chosen} />}
           <Runs />
         </div>
@@ -54,7 +79,12 @@ export default function ReclaimScreen() {
 
 function useFresh() {
   const queries = useQueryClient()
-  return () => Promise.all(['reclaim', 'people', 'allocations', 'accounts', 'today', 'log', 'pools'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
+  return () =>
+    Promise.all(
+      ['reclaim', 'people', 'allocations', 'accounts', 'today', 'log', 'pools'].map((key) =>
+        queries.invalidateQueries({ queryKey: [key] }),
+      ),
+    )
 }
 
 function Editor({ policy, account, chosen }: { policy: Policy | null; account: string; chosen: (id: number) => void }) {
@@ -63,16 +93,31 @@ function Editor({ policy, account, chosen }: { policy: Policy | null; account: s
   const products = useQuery(seatProducts).data ?? []
   const fresh = useFresh()
   const [wanted, setWanted] = useState<Wanted>({
-    account: policy?.account ?? account, name: policy?.name ?? '', criterion: policy?.criterion ?? 'unseen', days: policy?.days ?? 60, products: policy?.products ?? [], exempt: policy?.exempt ?? [],
-    notice_days: policy?.notice_days ?? 7, act: policy?.act ?? 'release', daily: policy?.daily ?? false,
+    account: policy?.account ?? account,
+    name: policy?.name ?? '',
+    criterion: policy?.criterion ?? 'unseen',
+    days: policy?.days ?? 60,
+    products: policy?.products ?? [],
+    exempt: policy?.exempt ?? [],
+    notice_days: policy?.notice_days ?? 7,
+    act: policy?.act ?? 'release',
+    daily: policy?.daily ?? false,
   })
   const [said, setSaid] = useState<{ text: string; bad: boolean } | null>(null)
-  const set = (values: Partial<Wanted>) => { setWanted({ ...wanted, ...values }); setSaid(null) }
+  const set = (values: Partial<Wanted>) => {
+    setWanted({ ...wanted, ...values })
+    setSaid(null)
+  }
   const number = (text: string) => Number(text.replace(/\D/g, '').slice(0, 4))
-  const flip = (list: string[], one: string) => (list.includes(one) ? list.filter((each) => each !== one) : [...list, one])
+  const flip = (list: string[], one: string) =>
+    list.includes(one) ? list.filter((each) => each !== one) : [...list, one]
   const keep = async () => {
     try {
-      const kept = await take(policy ? api.PUT('/api/reclaim/{policy_id}', { params: { path: { policy_id: policy.id } }, body: wanted }) : api.POST('/api/reclaim', { body: wanted }))
+      const kept = await take(
+        policy
+          ? api.PUT('/api/reclaim/{policy_id}', { params: { path: { policy_id: policy.id } }, body: wanted })
+          : api.POST('/api/reclaim', { body: wanted }),
+      )
       await fresh()
       setSaid({ text: 'Kept.', bad: false })
       chosen(kept.id)
@@ -81,27 +126,125 @@ function Editor({ policy, account, chosen }: { policy: Policy | null; account: s
     }
   }
   return (
-    <Form onSubmit={(event) => { event.preventDefault(); void keep() }}>
+    <Form
+      onSubmit={(event) => {
+        event.preventDefault()
+        void keep()
+      }}
+    >
       <div className="lotform">
-        <Form.Group controlId="policy-name"><Form.Label>Name</Form.Label><Form.Control value={wanted.name} maxLength={200} autoFocus={!policy} onChange={(event) => set({ name: event.target.value })} /></Form.Group>
-        <Form.Group controlId="policy-account"><Form.Label>For the people of</Form.Label><Form.Select value={wanted.account} disabled={policy !== null} onChange={(event) => set({ account: event.target.value })}>{grid?.accounts.code.map((code, at) => <option key={code} value={code}>{grid.accounts.name[at]}</option>)}</Form.Select></Form.Group>
-        <Form.Group controlId="policy-criterion"><Form.Label>Who are</Form.Label><Form.Select value={wanted.criterion} onChange={(event) => set({ criterion: event.target.value as Wanted['criterion'] })}>{Object.entries(CRITERIA).map(([value, says]) => <option key={value} value={value}>{says}</option>)}</Form.Select></Form.Group>
-        <Form.Group controlId="policy-days"><Form.Label>Days</Form.Label><Form.Control value={wanted.days} inputMode="numeric" onChange={(event) => set({ days: number(event.target.value) })} /></Form.Group>
-        <Form.Group controlId="policy-act"><Form.Label>Then</Form.Label><Form.Select value={wanted.act} onChange={(event) => set({ act: event.target.value as Wanted['act'] })}>{Object.entries(ACTS).map(([value, says]) => <option key={value} value={value}>{says}</option>)}</Form.Select></Form.Group>
-        <Form.Group controlId="policy-notice"><Form.Label>Days of notice by mail before <span className="quiet">(0 = none)</span></Form.Label><Form.Control value={wanted.notice_days} inputMode="numeric" onChange={(event) => set({ notice_days: number(event.target.value) })} /></Form.Group>
+        <Form.Group controlId="policy-name">
+          <Form.Label>Name</Form.Label>
+          <Form.Control
+            value={wanted.name}
+            maxLength={200}
+            autoFocus={!policy}
+            onChange={(event) => set({ name: event.target.value })}
+          />
+        </Form.Group>
+        <Form.Group controlId="policy-account">
+          <Form.Label>For the people of</Form.Label>
+          <Form.Select
+            value={wanted.account}
+            disabled={policy !== null}
+            onChange={(event) => set({ account: event.target.value })}
+          >
+            {grid?.accounts.code.map((code, at) => (
+              <option key={code} value={code}>
+                {grid.accounts.name[at]}
+              </option>
+            ))}
+          </Form.Select>
+        </Form.Group>
+        <Form.Group controlId="policy-criterion">
+          <Form.Label>Who are</Form.Label>
+          <Form.Select
+            value={wanted.criterion}
+            onChange={(event) => set({ criterion: event.target.value as Wanted['criterion'] })}
+          >
+            {Object.entries(CRITERIA).map(([value, says]) => (
+              <option key={value} value={value}>
+                {says}
+              </option>
+            ))}
+          </Form.Select>
+        </Form.Group>
+        <Form.Group controlId="policy-days">
+          <Form.Label>Days</Form.Label>
+          <Form.Control
+            value={wanted.days}
+            inputMode="numeric"
+            onChange={(event) => set({ days: number(event.target.value) })}
+          />
+        </Form.Group>
+        <Form.Group controlId="policy-act">
+          <Form.Label>Then</Form.Label>
+          <Form.Select value={wanted.act} onChange={(event) => set({ act: event.target.value as Wanted['act'] })}>
+            {Object.entries(ACTS).map(([value, says]) => (
+              <option key={value} value={value}>
+                {says}
+              </option>
+            ))}
+          </Form.Select>
+        </Form.Group>
+        <Form.Group controlId="policy-notice">
+          <Form.Label>
+            Days of notice by mail before <span className="quiet">(0 = none)</span>
+          </Form.Label>
+          <Form.Control
+            value={wanted.notice_days}
+            inputMode="numeric"
+            onChange={(event) => set({ notice_days: number(event.target.value) })}
+          />
+        </Form.Group>
       </div>
       <fieldset className="mt-2">
         <legend className="small quiet mb-0">Of these products (none chosen = of all)</legend>
-        <div className="ticks">{products.map((each) => <Form.Check key={each.code} id={`policy-${each.code}`} label={each.name} checked={wanted.products.includes(each.code)} onChange={() => set({ products: flip(wanted.products, each.code) })} />)}</div>
+        <div className="ticks">
+          {products.map((each) => (
+            <Form.Check
+              key={each.code}
+              id={`policy-${each.code}`}
+              label={each.name}
+              checked={wanted.products.includes(each.code)}
+              onChange={() => set({ products: flip(wanted.products, each.code) })}
+            />
+          ))}
+        </div>
       </fieldset>
       <fieldset className="mt-2">
         <legend className="small quiet mb-0">Not from people in these groups, nor from anybody protected</legend>
-        <div className="ticks">{groups.map((each) => { const name = `${each.account}/${each.code}`; return <Form.Check key={name} id={`exempt-${name}`} label={`${each.name} (${each.account_name})`} checked={wanted.exempt.includes(name)} onChange={() => set({ exempt: flip(wanted.exempt, name) })} /> })}</div>
+        <div className="ticks">
+          {groups.map((each) => {
+            const name = `${each.account}/${each.code}`
+            return (
+              <Form.Check
+                key={name}
+                id={`exempt-${name}`}
+                label={`${each.name} (${each.account_name})`}
+                checked={wanted.exempt.includes(name)}
+                onChange={() => set({ exempt: flip(wanted.exempt, name) })}
+              />
+            )
+          })}
+        </div>
       </fieldset>
-      <Form.Check className="mt-2" id="policy-daily" label="Run it every day by itself" checked={wanted.daily} onChange={(event) => set({ daily: event.target.checked })} />
+      <Form.Check
+        className="mt-2"
+        id="policy-daily"
+        label="Run it every day by itself"
+        checked={wanted.daily}
+        onChange={(event) => set({ daily: event.target.checked })}
+      />
       <div className="d-flex gap-2 align-items-center mt-2">
-        <Button type="submit" disabled={!wanted.name.trim()}>{policy ? 'Keep the changes' : 'Make the policy'}</Button>
-        {said && <span className={said.bad ? 'over' : 'good'} role={said.bad ? 'alert' : 'status'}>{said.text}</span>}
+        <Button type="submit" disabled={!wanted.name.trim()}>
+          {policy ? 'Keep the changes' : 'Make the policy'}
+        </Button>
+        {said && (
+          <span className={said.bad ? 'over' : 'good'} role={said.bad ? 'alert' : 'status'}>
+            {said.text}
+          </span>
+        )}
       </div>
     </Form>
   )
@@ -110,7 +253,12 @@ function Editor({ policy, account, chosen }: { policy: Policy | null; account: s
 function Look({ policy }: { policy: Policy }) {
   const fresh = useFresh()
   const path = { params: { path: { policy_id: policy.id } } }
-  const looked = useQuery({ queryKey: ['reclaim', 'look', policy], queryFn: () => take(api.POST('/api/reclaim/{policy_id}/look', path)), retry: false, gcTime: 0 })
+  const looked = useQuery({
+    queryKey: ['reclaim', 'look', policy],
+    queryFn: () => take(api.POST('/api/reclaim/{policy_id}/look', path)),
+    retry: false,
+    gcTime: 0,
+  })
   const [trouble, setTrouble] = useState('')
   const [busy, setBusy] = useState(false)
   const run = async () => {
@@ -128,12 +276,26 @@ function Look({ policy }: { policy: Policy }) {
   return (
     <section aria-label="What a run would do now" className="mt-4">
       <h3>What a run would do now</h3>
-      {looked.isError ? <p className="over" role="alert">{looked.error.message}</p> : !looked.data ? <Wait what="who is idle" /> : (
+      {looked.isError ? (
+        <p className="over" role="alert">
+          {looked.error.message}
+        </p>
+      ) : !looked.data ? (
+        <Wait what="who is idle" />
+      ) : (
         <>
           <Sums found={looked.data} act={policy.act} />
           <Deeds found={looked.data} />
-          {trouble && <p className="over" role="alert">{trouble}</p>}
-          {looked.data.deeds.length > 0 && <Button disabled={busy} onClick={() => void run()}>Run it now</Button>}
+          {trouble && (
+            <p className="over" role="alert">
+              {trouble}
+            </p>
+          )}
+          {looked.data.deeds.length > 0 && (
+            <Button disabled={busy} onClick={() => void run()}>
+              Run it now
+            </Button>
+          )}
         </>
       )}
     </section>
@@ -145,12 +307,31 @@ function saved(found: { saved: Schemas['SavedBody'][] }): string {
 }
 
 function Sums({ found, act }: { found: RunBody; act: Wanted['act'] }) {
-  if (found.deeds.length === 0) return <p className="mb-1" role="status">Nobody: {found.left.length} idle {found.left.length === 1 ? 'person is' : 'people are'} left alone.</p>
+  if (found.deeds.length === 0)
+    return (
+      <p className="mb-1" role="status">
+        Nobody: {found.left.length} idle {found.left.length === 1 ? 'person is' : 'people are'} left alone.
+      </p>
+    )
   return (
     <p className="mb-1" role="status">
-      {found.told > 0 && <><b>{found.told}</b> {found.told === 1 ? 'person is' : 'people are'} told first. </>}
-      {found.done > 0 && <><b>{found.done}</b> {found.done === 1 ? 'person is' : 'people are'} {act === 'report' ? 'reported' : act === 'suspend' ? 'suspended' : 'relieved of their seats'}. </>}
-      {found.seats > 0 && <><b>{found.seats}</b> {found.seats === 1 ? 'seat comes' : 'seats come'} back, which cost <b>{saved(found)}</b> a month. </>}
+      {found.told > 0 && (
+        <>
+          <b>{found.told}</b> {found.told === 1 ? 'person is' : 'people are'} told first.{' '}
+        </>
+      )}
+      {found.done > 0 && (
+        <>
+          <b>{found.done}</b> {found.done === 1 ? 'person is' : 'people are'}{' '}
+          {act === 'report' ? 'reported' : act === 'suspend' ? 'suspended' : 'relieved of their seats'}.{' '}
+        </>
+      )}
+      {found.seats > 0 && (
+        <>
+          <b>{found.seats}</b> {found.seats === 1 ? 'seat comes' : 'seats come'} back, which cost <b>{saved(found)}</b>{' '}
+          a month.{' '}
+        </>
+      )}
       <span className="quiet">{found.left.length} left alone.</span>
     </p>
   )
@@ -161,10 +342,36 @@ function Deeds({ found }: { found: { deeds: Schemas['DeedBody'][]; left?: Schema
   const rows = [...found.deeds, ...(found.left ?? []).filter((each) => each.products.length > 0)]
   if (rows.length === 0) return null
   return (
-    <div style={{ maxHeight: 260, overflow: 'auto' }} className="mb-2" role="region" aria-label="Who, and why" tabIndex={0}>
+    <div
+      style={{ maxHeight: 260, overflow: 'auto' }}
+      className="mb-2"
+      role="region"
+      aria-label="Who, and why"
+      tabIndex={0}
+    >
       <table className="ledger tight">
-        <thead><tr><th>Person</th><th>What</th><th>Products</th><th>Why</th></tr></thead>
-        <tbody>{rows.slice(0, 300).map((each) => <tr key={each.username}><td><Link to={`/people/${encodeURIComponent(each.username)}`}>{each.name}</Link></td><td className={each.what === 'left' ? 'quiet' : undefined}>{each.what === 'left' ? 'left alone' : each.what}</td><td>{each.products.map(names.product).join(', ')}</td><td className="quiet">{each.why}</td></tr>)}</tbody>
+        <thead>
+          <tr>
+            <th>Person</th>
+            <th>What</th>
+            <th>Products</th>
+            <th>Why</th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.slice(0, 300).map((each) => (
+            <tr key={each.username}>
+              <td>
+                <Link to={`/people/${encodeURIComponent(each.username)}`}>{each.name}</Link>
+              </td>
+              <td className={each.what === 'left' ? 'quiet' : undefined}>
+                {each.what === 'left' ? 'left alone' : each.what}
+              </td>
+              <td>{each.products.map(names.product).join(', ')}</td>
+              <td className="quiet">{each.why}</td>
+            </tr>
+          ))}
+        </tbody>
       </table>
     </div>
   )
@@ -178,10 +385,15 @@ function Runs() {
   const [said, setSaid] = useState<{ text: string; bad: boolean } | null>(null)
   const undo = async (id: number) => {
     try {
-      const { back, missing } = await take(api.POST('/api/reclaim/runs/{run_id}/undo', { params: { path: { run_id: id } } }))
+      const { back, missing } = await take(
+        api.POST('/api/reclaim/runs/{run_id}/undo', { params: { path: { run_id: id } } }),
+      )
       await fresh()
       const [first] = missing
-      setSaid({ text: `${back.length} ${back.length === 1 ? 'person has' : 'people have'} everything again${first ? `; ${missing.length} not, ${first[0]}: ${(first[1] ?? '').replace(/\.$/, '')}` : ''}.`, bad: missing.length > 0 })
+      setSaid({
+        text: `${back.length} ${back.length === 1 ? 'person has' : 'people have'} everything again${first ? `; ${missing.length} not, ${first[0]}: ${(first[1] ?? '').replace(/\.$/, '')}` : ''}.`,
+        bad: missing.length > 0,
+      })
     } catch (error) {
       setSaid({ text: error instanceof Error ? error.message : 'That did not work.', bad: true })
     }
@@ -189,26 +401,71 @@ function Runs() {
   if (!found.data?.length) return null
   return (
     <>
-    <Savings runs={found.data} now={now} />
-    <section aria-label="Runs" className="mt-4">
-      <h3>Runs</h3>
-      {said && <p className={said.bad ? 'near' : 'good'} role={said.bad ? 'alert' : 'status'}>{said.text}</p>}
-      <table className="ledger tight">
-        <thead><tr><th>When</th><th>Policy</th><th>By</th><th className="fig">Told</th><th className="fig">Done</th><th className="fig">Seats</th><th className="fig">A month</th><th><span className="visually-hidden">Do</span></th></tr></thead>
-        <tbody>
-          {found.data.map((each) => (
-            <tr key={each.id}>
-              <td className="text-nowrap">{instantName(each.at)}</td><td>{each.policy} <span className="quiet small">{each.account_name}</span></td><td>{each.by}</td><td className="fig">{each.told}</td><td className="fig">{each.done}</td><td className="fig">{each.seats}</td><td className="fig">{saved(each) || '–'}</td>
-              <td className="text-nowrap fig">
-                <button type="button" className="btn btn-link btn-sm p-0 me-2" aria-expanded={open === each.id} aria-label={`Who, run of ${instantName(each.at)}`} onClick={() => setOpen(open === each.id ? null : each.id)}>Who</button>
-                {each.undone_at ? <span className="quiet small">taken back by {each.undone_by}</span> : each.seats > 0 && <button type="button" className="btn btn-link btn-sm p-0" onClick={() => void undo(each.id)}>Give back</button>}
-              </td>
+      <Savings runs={found.data} now={now} />
+      <section aria-label="Runs" className="mt-4">
+        <h3>Runs</h3>
+        {said && (
+          <p className={said.bad ? 'near' : 'good'} role={said.bad ? 'alert' : 'status'}>
+            {said.text}
+          </p>
+        )}
+        <table className="ledger tight">
+          <thead>
+            <tr>
+              <th>When</th>
+              <th>Policy</th>
+              <th>By</th>
+              <th className="fig">Told</th>
+              <th className="fig">Done</th>
+              <th className="fig">Seats</th>
+              <th className="fig">A month</th>
+              <th>
+                <span className="visually-hidden">Do</span>
+              </th>
             </tr>
+          </thead>
+          <tbody>
+            {found.data.map((each) => (
+              <tr key={each.id}>
+                <td className="text-nowrap">{instantName(each.at)}</td>
+                <td>
+                  {each.policy} <span className="quiet small">{each.account_name}</span>
+                </td>
+                <td>{each.by}</td>
+                <td className="fig">{each.told}</td>
+                <td className="fig">{each.done}</td>
+                <td className="fig">{each.seats}</td>
+                <td className="fig">{saved(each) || '–'}</td>
+                <td className="text-nowrap fig">
+                  <button
+                    type="button"
+                    className="btn btn-link btn-sm p-0 me-2"
+                    aria-expanded={open === each.id}
+                    aria-label={`Who, run of ${instantName(each.at)}`}
+                    onClick={() => setOpen(open === each.id ? null : each.id)}
+                  >
+                    Who
+                  </button>
+                  {each.undone_at ? (
+                    <span className="quiet small">taken back by {each.undone_by}</span>
+                  ) : (
+                    each.seats > 0 && (
+                      <button type="button" className="btn btn-link btn-sm p-0" onClick={() => void undo(each.id)}>
+                        Give back
+                      </button>
+                    )
+                  )}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+        {found.data
+          .filter((each) => each.id === open)
+          .map((each) => (
+            <Deeds key={each.id} found={each} />
           ))}
-        </tbody>
-      </table>
-      {found.data.filter((each) => each.id === open).map((each) => <Deeds key={each.id} found={each} />)}
-    </section>
+      </section>
     </>
   )
 }

@@ -13,7 +13,9 @@ function months(runs: Schemas['RunRowBody'][], currency: string, now: string): M
   const taken = new Map<string, number>()
   for (const run of runs) {
     if (run.undone_at) continue
-    for (const each of run.saved) if (each.currency === currency) taken.set(run.at.slice(0, 7), (taken.get(run.at.slice(0, 7)) ?? 0) + Math.round(Number(each.amount) * 100))
+    for (const each of run.saved)
+      if (each.currency === currency)
+        taken.set(run.at.slice(0, 7), (taken.get(run.at.slice(0, 7)) ?? 0) + Math.round(Number(each.amount) * 100))
   }
   const [first] = [...taken.keys()].sort()
   const found: Month[] = []
@@ -37,10 +39,43 @@ export function Savings({ runs, now }: { runs: Schemas['RunRowBody'][]; now: str
         if (found.length === 0) return null
         return (
           <section key={currency} aria-label={`Saved in ${currency}`} className="mt-4">
-            <h3>What it saves, in {currency} <span className="quiet small ms-2">{said(found.reduce((sum, each) => sum + each.running, 0))} so far, as long as nothing is given again</span></h3>
+            <h3>
+              What it saves, in {currency}{' '}
+              <span className="quiet small ms-2">
+                {said(found.reduce((sum, each) => sum + each.running, 0))} so far, as long as nothing is given again
+              </span>
+            </h3>
             <table className="ledger tight savings">
-              <thead><tr><th>Month</th><th className="fig">Taken back</th><th className="fig">Saved a month</th><th><span className="visually-hidden">Drawn</span></th></tr></thead>
-              <tbody>{found.map((each) => <tr key={each.month}><td>{monthName(each.month)}</td><td className="fig">{said(each.taken)}</td><td className="fig">{said(each.running)}</td><td><svg width="100%" height="10" aria-hidden="true"><rect width={`${(each.running / most) * 100}%`} height="10" className="usebar" /><rect x={`${((each.running - each.taken) / most) * 100}%`} width={`${(each.taken / most) * 100}%`} height="10" className="newbar" /></svg></td></tr>)}</tbody>
+              <thead>
+                <tr>
+                  <th>Month</th>
+                  <th className="fig">Taken back</th>
+                  <th className="fig">Saved a month</th>
+                  <th>
+                    <span className="visually-hidden">Drawn</span>
+                  </th>
+                </tr>
+              </thead>
+              <tbody>
+                {found.map((each) => (
+                  <tr key={each.month}>
+                    <td>{monthName(each.month)}</td>
+                    <td className="fig">{said(each.taken)}</td>
+                    <td className="fig">{said(each.running)}</td>
+                    <td>
+                      <svg width="100%" height="10" aria-hidden="true">
+                        <rect width={`${(each.running / most) * 100}%`} height="10" className="usebar" />
+                        <rect
+                          x={`${((each.running - each.taken) / most) * 100}%`}
+                          width={`${(each.taken / most) * 100}%`}
+                          height="10"
+                          className="newbar"
+                        />
+                      </svg>
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
             </table>
           </section>
         )

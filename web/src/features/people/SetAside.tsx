@@ -12,25 +12,72 @@ export function SetAside() {
   const [trouble, setTrouble] = useState('')
   const act = async (what: 'assign' | 'let go', username: string, product: string) => {
     try {
-      const did = await take(api.POST('/api/people/act', { body: { act: what, people: { find: '', usernames: [username] }, product, keep_seats: true } }))
+      const did = await take(
+        api.POST('/api/people/act', {
+          body: { act: what, people: { find: '', usernames: [username] }, product, keep_seats: true },
+        }),
+      )
       setTrouble(did.could_not.map((each) => `${each.name} ${each.why}`).join(' '))
     } catch (error) {
       setTrouble(error instanceof Error ? error.message : 'That did not work.')
     }
-    await Promise.all(['people', 'entitlements', 'allocations', 'accounts', 'log'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
+    await Promise.all(
+      ['people', 'entitlements', 'allocations', 'accounts', 'log'].map((key) =>
+        queries.invalidateQueries({ queryKey: [key] }),
+      ),
+    )
   }
   if (!found.data?.length) return null
   return (
     <section aria-label="Set aside" className="px-3 pb-3 asidelist" tabIndex={0}>
-      <h2 className="section px-0">Set aside for somebody<span>{found.data.length}</span></h2>
-      {trouble && <p className="over" role="alert">{trouble}</p>}
+      <h2 className="section px-0">
+        Set aside for somebody<span>{found.data.length}</span>
+      </h2>
+      {trouble && (
+        <p className="over" role="alert">
+          {trouble}
+        </p>
+      )}
       <table className="ledger tight">
-        <thead><tr><th>Product</th><th>Person</th><th>Account</th><th>Since</th><th><span className="visually-hidden">Do</span></th></tr></thead>
+        <thead>
+          <tr>
+            <th>Product</th>
+            <th>Person</th>
+            <th>Account</th>
+            <th>Since</th>
+            <th>
+              <span className="visually-hidden">Do</span>
+            </th>
+          </tr>
+        </thead>
         <tbody>
           {found.data.map((each) => (
             <tr key={`${each.product} ${each.username}`}>
-              <td>{each.product_name}</td><td><Link to={`/people/${encodeURIComponent(each.username)}`}>{each.name}</Link>{each.status !== 'active' && <span className="quiet small"> {each.status}</span>}</td><td>{each.account_name}</td><td>{dayName(each.since.slice(0, 10))}</td>
-              <td className="fig"><button type="button" className="btn btn-link btn-sm p-0 me-3" aria-label={`Give it to ${each.name}`} onClick={() => void act('assign', each.username, each.product)}>Give it</button><button type="button" className="btn btn-link btn-sm p-0" aria-label={`Let the seat of ${each.name} go`} onClick={() => void act('let go', each.username, each.product)}>Let go</button></td>
+              <td>{each.product_name}</td>
+              <td>
+                <Link to={`/people/${encodeURIComponent(each.username)}`}>{each.name}</Link>
+                {each.status !== 'active' && <span className="quiet small"> {each.status}</span>}
+              </td>
+              <td>{each.account_name}</td>
+              <td>{dayName(each.since.slice(0, 10))}</td>
+              <td className="fig">
+                <button
+                  type="button"
+                  className="btn btn-link btn-sm p-0 me-3"
+                  aria-label={`Give it to ${each.name}`}
+                  onClick={() => void act('assign', each.username, each.product)}
+                >
+                  Give it
+                </button>
+                <button
+                  type="button"
+                  className="btn btn-link btn-sm p-0"
+                  aria-label={`Let the seat of ${each.name} go`}
+                  onClick={() => void act('let go', each.username, each.product)}
+                >
+                  Let go
+                </button>
+              </td>
             </tr>
           ))}
         </tbody>

@@ -21,7 +21,11 @@ function useChange() {
     } catch (error) {
       setSaid({ trouble: error instanceof Error ? error.message : 'That did not work.' })
     }
-    await Promise.all(['people', 'storage limits', 'allocations', 'accounts', 'log'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
+    await Promise.all(
+      ['people', 'storage limits', 'allocations', 'accounts', 'log'].map((key) =>
+        queries.invalidateQueries({ queryKey: [key] }),
+      ),
+    )
   }
   return { change, said }
 }
@@ -30,19 +34,45 @@ function useChange() {
 function Said({ said }: { said: { done?: string; trouble?: string } }) {
   return (
     <>
-      {said.trouble && <p className="over small" role="alert">{said.trouble}</p>}
-      <p className="quiet small mb-1" role="status">{said.done}</p>
+      {said.trouble && (
+        <p className="over small" role="alert">
+          {said.trouble}
+        </p>
+      )}
+      <p className="quiet small mb-1" role="status">
+        {said.done}
+      </p>
     </>
   )
 }
 
-const limitWords = (product: string, gb: string | null) => (gb === null ? `No limit of ${product} set here any more.` : `${product}: ${amount(gb)} GB is the limit now.`)
+const limitWords = (product: string, gb: string | null) =>
+  gb === null ? `No limit of ${product} set here any more.` : `${product}: ${amount(gb)} GB is the limit now.`
 
 function Amount({ label, value, set }: { label: string; value: string | null; set: (amount: string | null) => void }) {
   return (
-    <Form className="d-flex gap-1" onSubmit={(event) => { event.preventDefault(); set(((new FormData(event.currentTarget).get('amount') as string | null) ?? '').trim() || null) }}>
-      <Form.Control key={value} name="amount" size="sm" aria-label={label} defaultValue={value ?? ''} inputMode="decimal" maxLength={20} style={{ width: 84 }} placeholder="none" className="text-end" />
-      <Button type="submit" size="sm" variant="outline-primary">Set</Button>
+    <Form
+      className="d-flex gap-1"
+      onSubmit={(event) => {
+        event.preventDefault()
+        set(((new FormData(event.currentTarget).get('amount') as string | null) ?? '').trim() || null)
+      }}
+    >
+      <Form.Control
+        key={value}
+        name="amount"
+        size="sm"
+        aria-label={label}
+        defaultValue={value ?? ''}
+        inputMode="decimal"
+        maxLength={20}
+        style={{ width: 84 }}
+        placeholder="none"
+        className="text-end"
+      />
+      <Button type="submit" size="sm" variant="outline-primary">
+        Set
+      </Button>
     </Form>
   )
 }
@@ -57,19 +87,60 @@ export function StorageOf({ body }: { body: PersonBody }) {
       <h3>Storage of their own</h3>
       <Said said={said} />
       <table className="ledger tight">
-        <thead><tr><th>Product</th><th className="fig">Used, GB</th><th className="fig">Limit, GB</th><th>From</th><th>Their own limit, GB</th></tr></thead>
+        <thead>
+          <tr>
+            <th>Product</th>
+            <th className="fig">Used, GB</th>
+            <th className="fig">Limit, GB</th>
+            <th>From</th>
+            <th>Their own limit, GB</th>
+          </tr>
+        </thead>
         <tbody>
           {body.stored.map((each) => (
             <tr key={each.product}>
-              <td>{each.product_name}</td><td className={`fig ${each.limit !== null && Number(each.used) > Number(each.limit) ? 'over' : ''}`}>{amount(each.used)}</td><td className="fig">{each.limit === null ? <span className="quiet">none</span> : amount(each.limit)}</td>
-              <td>{each.source}</td><td><Amount label={`Own limit of ${each.product_name}`} value={each.layer === 'direct' ? each.limit : null} set={(value) => void change(take(api.PUT('/api/people/{username}/storage', { ...path, body: { product: each.product, amount: value } })), limitWords(each.product_name, value))} /></td>
+              <td>{each.product_name}</td>
+              <td className={`fig ${each.limit !== null && Number(each.used) > Number(each.limit) ? 'over' : ''}`}>
+                {amount(each.used)}
+              </td>
+              <td className="fig">{each.limit === null ? <span className="quiet">none</span> : amount(each.limit)}</td>
+              <td>{each.source}</td>
+              <td>
+                <Amount
+                  label={`Own limit of ${each.product_name}`}
+                  value={each.layer === 'direct' ? each.limit : null}
+                  set={(value) =>
+                    void change(
+                      take(
+                        api.PUT('/api/people/{username}/storage', {
+                          ...path,
+                          body: { product: each.product, amount: value },
+                        }),
+                      ),
+                      limitWords(each.product_name, value),
+                    )
+                  }
+                />
+              </td>
             </tr>
           ))}
         </tbody>
       </table>
       {body.stayed.map((each) => (
         <p className="mt-2 mb-0" key={`${each.account} ${each.product}`}>
-          {amount(each.stored)} GB of {each.product_name} stayed with {each.account_name}, which is charged for them. <button type="button" className="btn btn-link btn-sm p-0 align-baseline" onClick={() => void change(take(api.POST('/api/people/{username}/bytes', { ...path, body: { from_account: each.account } })), `The bytes are with ${body.account_name} now.`)}>Move them to {body.account_name}</button>
+          {amount(each.stored)} GB of {each.product_name} stayed with {each.account_name}, which is charged for them.{' '}
+          <button
+            type="button"
+            className="btn btn-link btn-sm p-0 align-baseline"
+            onClick={() =>
+              void change(
+                take(api.POST('/api/people/{username}/bytes', { ...path, body: { from_account: each.account } })),
+                `The bytes are with ${body.account_name} now.`,
+              )
+            }
+          >
+            Move them to {body.account_name}
+          </button>
         </p>
       ))}
     </section>
@@ -78,15 +149,49 @@ export function StorageOf({ body }: { body: PersonBody }) {
 
 /** What an account, or one of its groups, lets one person store. */
 export function StorageLimits({ account, group }: { account: string; group: string | null }) {
-  const found = useQuery({ queryKey: ['storage limits', account, group], queryFn: () => take(api.GET('/api/storage-limits', { params: { query: group === null ? { account } : { account, group } } })) })
+  const found = useQuery({
+    queryKey: ['storage limits', account, group],
+    queryFn: () =>
+      take(api.GET('/api/storage-limits', { params: { query: group === null ? { account } : { account, group } } })),
+  })
   const { change, said } = useChange()
   if (!found.data?.length) return null
   return (
     <section aria-label="Storage a person">
       <h3>{group === null ? 'What everybody here may store' : 'What its people may store'}</h3>
-      <p className="quiet small mb-1">{group === null ? 'Each person’s own, in GB, unless a group or their own limit says otherwise; the pool’s limits apply besides.' : 'Each person’s own, in GB; the first group in the order of precedence counts.'}</p>
+      <p className="quiet small mb-1">
+        {group === null
+          ? 'Each person’s own, in GB, unless a group or their own limit says otherwise; the pool’s limits apply besides.'
+          : 'Each person’s own, in GB; the first group in the order of precedence counts.'}
+      </p>
       <Said said={said} />
-      <table className="ledger tight"><tbody>{found.data.map((each) => <tr key={each.product}><td>{each.product_name}</td><td className="text-end"><div className="d-inline-block"><Amount label={`Limit of ${each.product_name} a person, in GB`} value={each.limit} set={(value) => void change(take(api.PUT('/api/storage-limits', { body: { account, group, product: each.product, amount: value } })), limitWords(each.product_name, value))} /></div></td></tr>)}</tbody></table>
+      <table className="ledger tight">
+        <tbody>
+          {found.data.map((each) => (
+            <tr key={each.product}>
+              <td>{each.product_name}</td>
+              <td className="text-end">
+                <div className="d-inline-block">
+                  <Amount
+                    label={`Limit of ${each.product_name} a person, in GB`}
+                    value={each.limit}
+                    set={(value) =>
+                      void change(
+                        take(
+                          api.PUT('/api/storage-limits', {
+                            body: { account, group, product: each.product, amount: value },
+                          }),
+                        ),
+                        limitWords(each.product_name, value),
+                      )
+                    }
+                  />
+                </div>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
     </section>
   )
 }

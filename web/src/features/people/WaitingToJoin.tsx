@@ -9,20 +9,54 @@ export function WaitingToJoin({ each }: { each: Schemas['JoinWaiting'] }) {
   const [trouble, setTrouble] = useState('')
   const decide = async (letIn: boolean) => {
     try {
-      await take(api.POST('/api/domains/waiting/{request_id}', { params: { path: { request_id: each.id } }, body: { let_in: letIn } }))
+      await take(
+        api.POST('/api/domains/waiting/{request_id}', {
+          params: { path: { request_id: each.id } },
+          body: { let_in: letIn },
+        }),
+      )
     } catch (error) {
       setTrouble(error instanceof Error ? error.message : 'That did not work.')
       return
     }
-    await Promise.all(['domains', 'today', 'people', 'accounts', 'log'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
+    await Promise.all(
+      ['domains', 'today', 'people', 'accounts', 'log'].map((key) => queries.invalidateQueries({ queryKey: [key] })),
+    )
   }
   return (
     <article className="item">
-      <div className="when">{shortDay(each.since.slice(0, 10))}<span>asked</span></div>
-      <div><b>{each.name} asks to join {each.account_name}</b><p>{each.email}, proven by a link</p>{trouble && <p className="over" role="alert">{trouble}</p>}</div>
+      <div className="when">
+        {shortDay(each.since.slice(0, 10))}
+        <span>asked</span>
+      </div>
+      <div>
+        <b>
+          {each.name} asks to join {each.account_name}
+        </b>
+        <p>{each.email}, proven by a link</p>
+        {trouble && (
+          <p className="over" role="alert">
+            {trouble}
+          </p>
+        )}
+      </div>
       <div className="acts">
-        <button type="button" className="btn btn-outline-primary" aria-label={`Let ${each.name} in`} onClick={() => void decide(true)}>Let in</button>
-        <button type="button" className="btn btn-outline-primary" aria-label={`Do not let ${each.name} in`} onClick={() => void decide(false)}>Not</button>
+        <button
+          type="button"
+          className="btn btn-outline-primary"
+          aria-label={`Let ${each.name} in`}
+          onClick={() => void decide(true)}
+        >
+          Let in
+        </button>
+        <button
+          type="button"
+          className="btn btn-outline-primary"
+          aria-label={`Do not let ${each.name} in`}
+          onClick={() => void decide(false)}
+        >
+          Not
+        </button>
       </div>
     </article>
   )

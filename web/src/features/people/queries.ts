@@ -9,21 +9,50 @@ export type GroupBody = Schemas['GroupBody']
 export type Outcome = Schemas['OutcomeBody']
 
 export const person = (username: string) =>
-  queryOptions({ queryKey: ['people', 'one', username], queryFn: () => take(api.GET('/api/people/{username}', { params: { path: { username } } })), retry: false })
+  queryOptions({
+    queryKey: ['people', 'one', username],
+    queryFn: () => take(api.GET('/api/people/{username}', { params: { path: { username } } })),
+    retry: false,
+  })
 
-export const groups = queryOptions({ queryKey: ['groups'], queryFn: () => take(api.GET('/api/groups')), staleTime: 30_000 })
+export const groups = queryOptions({
+  queryKey: ['groups'],
+  queryFn: () => take(api.GET('/api/groups')),
+  staleTime: 30_000,
+})
 
-export const entitlements = queryOptions({ queryKey: ['entitlements', 'list'], queryFn: () => take(api.GET('/api/entitlements')), staleTime: 30_000 })
+export const entitlements = queryOptions({
+  queryKey: ['entitlements', 'list'],
+  queryFn: () => take(api.GET('/api/entitlements')),
+  staleTime: 30_000,
+})
 
-export const seatProducts = queryOptions({ queryKey: ['entitlements', 'products'], queryFn: () => take(api.GET('/api/entitlements/products')), staleTime: 300_000 })
+export const seatProducts = queryOptions({
+  queryKey: ['entitlements', 'products'],
+  queryFn: () => take(api.GET('/api/entitlements/products')),
+  staleTime: 300_000,
+})
 
-export const seatQueue = queryOptions({ queryKey: ['entitlements', 'queue'], queryFn: () => take(api.GET('/api/entitlements/queue')), staleTime: 15_000 })
+export const seatQueue = queryOptions({
+  queryKey: ['entitlements', 'queue'],
+  queryFn: () => take(api.GET('/api/entitlements/queue')),
+  staleTime: 15_000,
+})
 
-export const policies = queryOptions({ queryKey: ['reclaim', 'policies'], queryFn: () => take(api.GET('/api/reclaim')) })
+export const policies = queryOptions({
+  queryKey: ['reclaim', 'policies'],
+  queryFn: () => take(api.GET('/api/reclaim')),
+})
 
-export const reclaimRuns = queryOptions({ queryKey: ['reclaim', 'runs'], queryFn: () => take(api.GET('/api/reclaim/runs')) })
+export const reclaimRuns = queryOptions({
+  queryKey: ['reclaim', 'runs'],
+  queryFn: () => take(api.GET('/api/reclaim/runs')),
+})
 
-export const imports = queryOptions({ queryKey: ['imports', 'list'], queryFn: () => take(api.GET('/api/people-imports')) })
+export const imports = queryOptions({
+  queryKey: ['imports', 'list'],
+  queryFn: () => take(api.GET('/api/people-imports')),
+})
 
 /** How far an import is; asked again each second while it is under way. */
 export const importRun = (number: number) =>
@@ -35,18 +64,34 @@ export const importRun = (number: number) =>
   })
 
 export const importLook = (number: number) =>
-  queryOptions({ queryKey: ['imports', 'look', number], queryFn: () => take(api.GET('/api/people-imports/{import_id}/look', { params: { path: { import_id: number } } })), retry: false, staleTime: Infinity })
+  queryOptions({
+    queryKey: ['imports', 'look', number],
+    queryFn: () => take(api.GET('/api/people-imports/{import_id}/look', { params: { path: { import_id: number } } })),
+    retry: false,
+    staleTime: Infinity,
+  })
 
 export const domains = queryOptions({ queryKey: ['domains', 'list'], queryFn: () => take(api.GET('/api/domains')) })
 
-export const joinsWaiting = queryOptions({ queryKey: ['domains', 'waiting'], queryFn: () => take(api.GET('/api/domains/waiting')), staleTime: 15_000 })
+export const joinsWaiting = queryOptions({
+  queryKey: ['domains', 'waiting'],
+  queryFn: () => take(api.GET('/api/domains/waiting')),
+  staleTime: 15_000,
+})
 
-export const seatsAside = queryOptions({ queryKey: ['people', 'set aside'], queryFn: () => take(api.GET('/api/people/set-aside')) })
+export const seatsAside = queryOptions({
+  queryKey: ['people', 'set aside'],
+  queryFn: () => take(api.GET('/api/people/set-aside')),
+})
 
 export const views = queryOptions({ queryKey: ['people', 'views'], queryFn: () => take(api.GET('/api/people/views')) })
 
 /** The people list as it is asked for. */
 export function usePeople(asked: Asked, sort: Sort, down: boolean) {
-  return usePages<PersonRow>(['people', 'list', given(asked), sort, down], (offset, limit) => take(api.GET('/api/people', { params: { query: { ...plain(asked), sort, down, offset, limit } } })),
-    async () => (await take(api.GET('/api/people/count', { params: { query: plain(asked) } }))).count)
+  return usePages<PersonRow>(
+    ['people', 'list', given(asked), sort, down],
+    (offset, limit) =>
+      take(api.GET('/api/people', { params: { query: { ...plain(asked), sort, down, offset, limit } } })),
+    async () => (await take(api.GET('/api/people/count', { params: { query: plain(asked) } }))).count,
+  )
 }

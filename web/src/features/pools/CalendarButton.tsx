@@ -6,7 +6,14 @@ import { api, take } from '../../api/client'
 /** Renewals and endings as a calendar to subscribe to, at a secret address that can be made anew. */
 export function CalendarButton() {
   const [show, setShow] = useState(false)
-  return <><Button variant="outline-primary" onClick={() => setShow(true)}>Calendar</Button>{show && <Address close={() => setShow(false)} />}</>
+  return (
+    <>
+      <Button variant="outline-primary" onClick={() => setShow(true)}>
+        Calendar
+      </Button>
+      {show && <Address close={() => setShow(false)} />}
+    </>
+  )
 }
 
 function Address({ close }: { close: () => void }) {
@@ -25,16 +32,29 @@ function Address({ close }: { close: () => void }) {
   }
   return (
     <Modal show onHide={close} animation={false} aria-labelledby="calendar-title">
-      <Modal.Header closeButton><Modal.Title id="calendar-title">Renewals and endings in your calendar</Modal.Title></Modal.Header>
+      <Modal.Header closeButton>
+        <Modal.Title id="calendar-title">Renewals and endings in your calendar</Modal.Title>
+      </Modal.Header>
       <Modal.Body>
         {address ? (
-          <Form.Group controlId="calendar-address"><Form.Label>Subscribe to this address. It is shown once; whoever has it can read the dates.</Form.Label><Form.Control readOnly value={address} onFocus={(event) => event.target.select()} autoFocus /></Form.Group>
+          <Form.Group controlId="calendar-address">
+            <Form.Label>Subscribe to this address. It is shown once; whoever has it can read the dates.</Form.Label>
+            <Form.Control readOnly value={address} onFocus={(event) => event.target.select()} autoFocus />
+          </Form.Group>
         ) : (
-          <p>{state.data?.made ? 'There is an address already. A new one makes the old one stop.' : 'Your calendar program can follow what begins and what ends. Nobody else is told the address.'}</p>
+          <p>
+            {state.data?.made
+              ? 'There is an address already. A new one makes the old one stop.'
+              : 'Your calendar program can follow what begins and what ends. Nobody else is told the address.'}
+          </p>
         )}
       </Modal.Body>
       <Modal.Footer>
-        {state.data?.made && <Button variant="outline-primary" onClick={() => void drop()}>Stop it</Button>}
+        {state.data?.made && (
+          <Button variant="outline-primary" onClick={() => void drop()}>
+            Stop it
+          </Button>
+        )}
         <Button onClick={() => void make()}>{state.data?.made ? 'Make a new address' : 'Make an address'}</Button>
       </Modal.Footer>
     </Modal>

@@ -32,78 +32,183 @@ function yearAfter(day: string): string {
 export function LotForm({ pool, renews, today, owners, put, close }: LotFormProps) {
   const begins = renews?.last_day ? nextDay(renews.last_day) : today
   const [typed, setTyped] = useState({
-    owner: pool.owner, reference: renews ? `${renews.reference}-R` : '', quantity: renews ? units(renews.quantity, pool.per_unit) : '', first_day: begins,
-    last_day: renews ? yearAfter(begins) : '', unit_cost: renews?.unit_cost ?? pool.lots.at(-1)?.unit_cost ?? '', true_up: units(renews?.true_up ?? 0, pool.per_unit),
+    owner: pool.owner,
+    reference: renews ? `${renews.reference}-R` : '',
+    quantity: renews ? units(renews.quantity, pool.per_unit) : '',
+    first_day: begins,
+    last_day: renews ? yearAfter(begins) : '',
+    unit_cost: renews?.unit_cost ?? pool.lots.at(-1)?.unit_cost ?? '',
+    true_up: units(renews?.true_up ?? 0, pool.per_unit),
   })
-  const set = (name: keyof typeof typed) => (event: { target: { value: string } }) => setTyped((now) => ({ ...now, [name]: event.target.value }))
+  const set = (name: keyof typeof typed) => (event: { target: { value: string } }) =>
+    setTyped((now) => ({ ...now, [name]: event.target.value }))
   const quantity = parseUnits(typed.quantity, pool.per_unit)
   const trueUp = typed.true_up.trim() === '' ? 0 : parseUnits(typed.true_up, pool.per_unit)
-  const price = /^\d{1,10}([.,]\d{1,10})?$/.test(typed.unit_cost.trim()) ? typed.unit_cost.trim().replace(',', '.') : null
-  const sound = quantity !== null && quantity > 0 && trueUp !== null && price !== null && typed.reference.trim() !== '' && typed.first_day !== '' && (!typed.last_day || typed.last_day >= typed.first_day)
+  const price = /^\d{1,10}([.,]\d{1,10})?$/.test(typed.unit_cost.trim())
+    ? typed.unit_cost.trim().replace(',', '.')
+    : null
+  const sound =
+    quantity !== null &&
+    quantity > 0 &&
+    trueUp !== null &&
+    price !== null &&
+    typed.reference.trim() !== '' &&
+    typed.first_day !== '' &&
+    (!typed.last_day || typed.last_day >= typed.first_day)
   const send = () => {
     if (!sound) return
     put({
-      kind: 'new lot', owner: typed.owner, product: pool.product, reference: typed.reference.trim(), quantity, first_day: typed.first_day, last_day: typed.last_day || null,
-      unit_cost: price, currency: pool.currency, true_up: trueUp, overcommit: renews?.overcommit ?? null, renews: renews?.reference ?? null,
+      kind: 'new lot',
+      owner: typed.owner,
+      product: pool.product,
+      reference: typed.reference.trim(),
+      quantity,
+      first_day: typed.first_day,
+      last_day: typed.last_day || null,
+      unit_cost: price,
+      currency: pool.currency,
+      true_up: trueUp,
+      overcommit: renews?.overcommit ?? null,
+      renews: renews?.reference ?? null,
     })
     close()
   }
   const field = (name: keyof typeof typed, label: string, wrong: boolean, type = 'text') => (
     <Form.Group controlId={`lot-${name}`}>
       <Form.Label>{label}</Form.Label>
-      <Form.Control type={type} value={typed[name]} isInvalid={wrong} autoFocus={name === 'quantity'} onChange={set(name)} inputMode={type === 'text' && name !== 'reference' ? 'decimal' : undefined} />
+      <Form.Control
+        type={type}
+        value={typed[name]}
+        isInvalid={wrong}
+        autoFocus={name === 'quantity'}
+        onChange={set(name)}
+        inputMode={type === 'text' && name !== 'reference' ? 'decimal' : undefined}
+      />
     </Form.Group>
   )
   return (
     <Modal show onHide={close} animation={false} size={renews ? 'lg' : undefined} aria-labelledby="lot-title">
-      <Form onSubmit={(event) => { event.preventDefault(); send() }}>
-        <Modal.Header closeButton><Modal.Title id="lot-title">{renews ? `Renew ${renews.reference}` : `Buy ${pool.name}`}</Modal.Title></Modal.Header>
+      <Form
+        onSubmit={(event) => {
+          event.preventDefault()
+          send()
+        }}
+      >
+        <Modal.Header closeButton>
+          <Modal.Title id="lot-title">{renews ? `Renew ${renews.reference}` : `Buy ${pool.name}`}</Modal.Title>
+        </Modal.Header>
         <Modal.Body>
           <div className="lotform">
             {field('quantity', `Quantity, ${unitName(pool.unit, 2)}`, typed.quantity !== '' && !quantity)}
             {field('unit_cost', `Price of one a month, ${pool.currency}`, typed.unit_cost !== '' && price === null)}
             {field('first_day', 'First day', typed.first_day === '', 'date')}
-            {field('last_day', 'Last day, empty = open', typed.last_day !== '' && typed.last_day < typed.first_day, 'date')}
+            {field(
+              'last_day',
+              'Last day, empty = open',
+              typed.last_day !== '' && typed.last_day < typed.first_day,
+              'date',
+            )}
             {field('reference', 'Order reference', false)}
             {field('true_up', 'True-up the terms allow', trueUp === null)}
             {!renews && owners.length > 1 && (
               <Form.Group controlId="lot-owner" style={{ gridColumn: '1 / -1' }}>
                 <Form.Label>Lands with</Form.Label>
-                <Form.Select value={typed.owner} onChange={set('owner')}>{owners.map((each) => <option key={each.code} value={each.code}>{each.name}</option>)}</Form.Select>
+                <Form.Select value={typed.owner} onChange={set('owner')}>
+                  {owners.map((each) => (
+                    <option key={each.code} value={each.code}>
+                      {each.name}
+                    </option>
+                  ))}
+                </Form.Select>
               </Form.Group>
             )}
           </div>
-          {renews && quantity !== null && quantity > 0 && typed.first_day !== '' && <RenewalEffect pool={pool} quantity={quantity} trueUp={trueUp ?? 0} firstDay={typed.first_day} />}
+          {renews && quantity !== null && quantity > 0 && typed.first_day !== '' && (
+            <RenewalEffect pool={pool} quantity={quantity} trueUp={trueUp ?? 0} firstDay={typed.first_day} />
+          )}
         </Modal.Body>
-        <Modal.Footer><Button variant="outline-primary" onClick={close}>Cancel</Button><Button type="submit" disabled={!sound}>Put it into the draft</Button></Modal.Footer>
+        <Modal.Footer>
+          <Button variant="outline-primary" onClick={close}>
+            Cancel
+          </Button>
+          <Button type="submit" disabled={!sound}>
+            Put it into the draft
+          </Button>
+        </Modal.Footer>
       </Form>
     </Modal>
   )
 }
 
 /** What renewing so much would leave uncovered, and what each account below would have to give back. */
-function RenewalEffect({ pool, quantity, trueUp, firstDay }: { pool: PoolBody; quantity: number; trueUp: number; firstDay: string }) {
+function RenewalEffect({
+  pool,
+  quantity,
+  trueUp,
+  firstDay,
+}: {
+  pool: PoolBody
+  quantity: number
+  trueUp: number
+  firstDay: string
+}) {
   const query = useDeferredValue(`${quantity} ${trueUp} ${firstDay}`)
   const [asked = '', extra = '', day = ''] = query.split(' ')
   const found = useQuery({
-    queryKey: ['pools', 'renewal', pool.owner, pool.product, query], placeholderData: keepPreviousData, retry: false,
-    queryFn: () => take(api.GET('/api/pools/{owner}/{product}/renewal', {
-      params: { path: { owner: pool.owner, product: pool.product }, query: { quantity: Number(asked), true_up: Number(extra), first_day: day } },
-    })),
+    queryKey: ['pools', 'renewal', pool.owner, pool.product, query],
+    placeholderData: keepPreviousData,
+    retry: false,
+    queryFn: () =>
+      take(
+        api.GET('/api/pools/{owner}/{product}/renewal', {
+          params: {
+            path: { owner: pool.owner, product: pool.product },
+            query: { quantity: Number(asked), true_up: Number(extra), first_day: day },
+          },
+        }),
+      ),
   })
   if (!found.data) return null
   const { short, gives } = found.data
   const most = (each: Schemas['GivesBody']) => Math.max(each.to_one_level ?? 0, each.where_least_used ?? 0)
-  const of = (grains: number | null) => (grains === null ? '–' : grains === 0 ? <span className="quiet">0</span> : <b>{units(grains, pool.per_unit)}</b>)
+  const of = (grains: number | null) =>
+    grains === null ? '–' : grains === 0 ? <span className="quiet">0</span> : <b>{units(grains, pool.per_unit)}</b>
   return (
     <section aria-label="What it would do" className="mt-3">
-      {short === 0 ? <p className="good mb-0" role="status">It covers what is promised and in use now.</p> : (
+      {short === 0 ? (
+        <p className="good mb-0" role="status">
+          It covers what is promised and in use now.
+        </p>
+      ) : (
         <>
-          <p className="over mb-1" role="status">From {dayName(firstDay)} on {units(short, pool.per_unit)} {unitName(pool.unit, short / pool.per_unit)} of what is counted now would not be covered. To fit, these would have to give:</p>
+          <p className="over mb-1" role="status">
+            From {dayName(firstDay)} on {units(short, pool.per_unit)} {unitName(pool.unit, short / pool.per_unit)} of
+            what is counted now would not be covered. To fit, these would have to give:
+          </p>
           <div style={{ maxHeight: 220, overflow: 'auto' }} role="region" aria-label="By account" tabIndex={0}>
             <table className="ledger tight">
-              <thead><tr><th>Account</th><th className="fig">Counted</th><th className="fig">In use</th><th className="fig">Gives: all to one level</th><th className="fig">Gives: where least is used</th></tr></thead>
-              <tbody>{[...gives].sort((one, other) => most(other) - most(one)).map((each) => <tr key={each.account}><td>{each.name}</td><td className="fig">{units(each.counted, pool.per_unit)}</td><td className="fig">{units(each.used, pool.per_unit)}</td><td className="fig">{of(each.to_one_level)}</td><td className="fig">{of(each.where_least_used)}</td></tr>)}</tbody>
+              <thead>
+                <tr>
+                  <th>Account</th>
+                  <th className="fig">Counted</th>
+                  <th className="fig">In use</th>
+                  <th className="fig">Gives: all to one level</th>
+                  <th className="fig">Gives: where least is used</th>
+                </tr>
+              </thead>
+              <tbody>
+                {[...gives]
+                  .sort((one, other) => most(other) - most(one))
+                  .map((each) => (
+                    <tr key={each.account}>
+                      <td>{each.name}</td>
+                      <td className="fig">{units(each.counted, pool.per_unit)}</td>
+                      <td className="fig">{units(each.used, pool.per_unit)}</td>
+                      <td className="fig">{of(each.to_one_level)}</td>
+                      <td className="fig">{of(each.where_least_used)}</td>
+                    </tr>
+                  ))}
+              </tbody>
             </table>
           </div>
         </>

@@ -12,8 +12,14 @@ import { useDraft } from '../drafts/context'
 export function PlanPanel({ pool, day, close }: { pool: Schemas['PoolBody']; day: string; close: () => void }) {
   const draft = useDraft()
   const found = useQuery({
-    queryKey: ['pools', 'plan', pool.owner, pool.product, day], retry: false,
-    queryFn: () => take(api.GET('/api/pools/{owner}/{product}/plan', { params: { path: { owner: pool.owner, product: pool.product }, query: { day } } })),
+    queryKey: ['pools', 'plan', pool.owner, pool.product, day],
+    retry: false,
+    queryFn: () =>
+      take(
+        api.GET('/api/pools/{owner}/{product}/plan', {
+          params: { path: { owner: pool.owner, product: pool.product }, query: { day } },
+        }),
+      ),
   })
   if (found.isError) return <Trouble error={found.error} />
   if (!found.data) return <Wait what="the ways out" />
@@ -21,23 +27,77 @@ export function PlanPanel({ pool, day, close }: { pool: Schemas['PoolBody']; day
   const of = (grains: number) => `${units(grains, pool.per_unit)} ${unitName(pool.unit, grains / pool.per_unit)}`
   return (
     <section className="plan" aria-label={`Plan for ${dayName(day)}`}>
-      <div className="bar flat"><h3>From {dayName(day)} on {of(plan.short)} more are promised than there are</h3><span className="grow" /><Button size="sm" variant="outline-primary" onClick={close}>Close</Button></div>
+      <div className="bar flat">
+        <h3>
+          From {dayName(day)} on {of(plan.short)} more are promised than there are
+        </h3>
+        <span className="grow" />
+        <Button size="sm" variant="outline-primary" onClick={close}>
+          Close
+        </Button>
+      </div>
       <table className="ledger tight">
-        <thead><tr><th>Way out</th><th className="fig">A month</th><th className="fig">People touched</th><th className="fig">Stays short</th><th><span className="visually-hidden">Choose</span></th></tr></thead>
+        <thead>
+          <tr>
+            <th>Way out</th>
+            <th className="fig">A month</th>
+            <th className="fig">People touched</th>
+            <th className="fig">Stays short</th>
+            <th>
+              <span className="visually-hidden">Choose</span>
+            </th>
+          </tr>
+        </thead>
         <tbody>
           {plan.options.map((option) => (
             <tr key={option.key}>
-              <td><b>{option.name}</b><div className="quiet small">{option.says}</div></td>
-              <td className="fig">{Number(option.cost) ? <>+{money(option.cost)} <span className="quiet small">{option.currency}</span></> : '–'}</td>
+              <td>
+                <b>{option.name}</b>
+                <div className="quiet small">{option.says}</div>
+              </td>
+              <td className="fig">
+                {Number(option.cost) ? (
+                  <>
+                    +{money(option.cost)} <span className="quiet small">{option.currency}</span>
+                  </>
+                ) : (
+                  '–'
+                )}
+              </td>
               <td className="fig">{option.people || '–'}</td>
-              <td className={option.still_short ? 'fig over' : 'fig'}>{option.still_short ? units(option.still_short, pool.per_unit) : '–'}</td>
-              <td className="fig">{option.changes.length > 0 && <Button size="sm" variant="outline-primary" aria-label={`Draft: ${option.name}`} onClick={() => { draft.set(option.changes); close() }}>Draft it</Button>}</td>
+              <td className={option.still_short ? 'fig over' : 'fig'}>
+                {option.still_short ? units(option.still_short, pool.per_unit) : '–'}
+              </td>
+              <td className="fig">
+                {option.changes.length > 0 && (
+                  <Button
+                    size="sm"
+                    variant="outline-primary"
+                    aria-label={`Draft: ${option.name}`}
+                    onClick={() => {
+                      draft.set(option.changes)
+                      close()
+                    }}
+                  >
+                    Draft it
+                  </Button>
+                )}
+              </td>
             </tr>
           ))}
         </tbody>
       </table>
-      <p className="mb-1"><Link to={`/allocations?product=${encodeURIComponent(pool.product)}&pools=${encodeURIComponent(pool.product)}&account=${encodeURIComponent(pool.owner)}`}>Shrink by hand in the grid</Link> <span className="quiet small">change caps and reserves there; the draft says what stays short</span></p>
-      <p className="quiet small">In the draft’s review, choose “Apply on that day” and {dayName(day)} to let it begin with the shortfall.</p>
+      <p className="mb-1">
+        <Link
+          to={`/allocations?product=${encodeURIComponent(pool.product)}&pools=${encodeURIComponent(pool.product)}&account=${encodeURIComponent(pool.owner)}`}
+        >
+          Shrink by hand in the grid
+        </Link>{' '}
+        <span className="quiet small">change caps and reserves there; the draft says what stays short</span>
+      </p>
+      <p className="quiet small">
+        In the draft’s review, choose “Apply on that day” and {dayName(day)} to let it begin with the shortfall.
+      </p>
     </section>
   )
 }

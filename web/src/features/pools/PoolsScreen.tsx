@@ -23,19 +23,55 @@ export default function PoolsScreen() {
   const [params, setParams] = useSearchParams()
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the pools" />
-  const chosen = found.data.find((each) => each.product === params.get('product') && (!params.get('owner') || each.owner === params.get('owner'))) ?? found.data[0]
+  const chosen =
+    found.data.find(
+      (each) => each.product === params.get('product') && (!params.get('owner') || each.owner === params.get('owner')),
+    ) ?? found.data[0]
   const choose = (pool: PoolBody) => setParams({ owner: pool.owner, product: pool.product }, { replace: true })
   return (
     <>
-      <div className="bar"><h1>Pools</h1><span className="grow" /><CalendarButton /></div>
-      {!chosen ? <Empty title="No pools here">What this branch uses is bought above it; ask for more on the account’s page.</Empty> : (
+      <div className="bar">
+        <h1>Pools</h1>
+        <span className="grow" />
+        <CalendarButton />
+      </div>
+      {!chosen ? (
+        <Empty title="No pools here">
+          What this branch uses is bought above it; ask for more on the account’s page.
+        </Empty>
+      ) : (
         <div className="pools">
           <nav className="poollist" aria-label="Pools">
             {found.data.map((pool) => (
-              <button type="button" key={`${pool.owner} ${pool.product}`} aria-current={pool === chosen} onClick={() => choose(pool)}>
-                <b>{pool.name}</b>{pool.owner !== found.data[0]?.owner && <span className="quiet small"> {pool.owner_name}</span>}
-                <span className="t"><span>{units(pool.now.promised, pool.per_unit)}/{units(pool.now.supply, pool.per_unit)} {unitName(pool.unit, 2)}</span><b className={pool.now.short ? 'over' : undefined}>{pool.now.short ? `${units(pool.now.short, pool.per_unit)} short` : `${units(Math.max(0, pool.now.supply - pool.now.promised), pool.per_unit)} free`}</b></span>
-                <Gauge width={216} amounts={{ used: pool.now.used, held: pool.now.promised, reserve: 0, limit: pool.now.supply, reachable: pool.now.promised }} />
+              <button
+                type="button"
+                key={`${pool.owner} ${pool.product}`}
+                aria-current={pool === chosen}
+                onClick={() => choose(pool)}
+              >
+                <b>{pool.name}</b>
+                {pool.owner !== found.data[0]?.owner && <span className="quiet small"> {pool.owner_name}</span>}
+                <span className="t">
+                  <span>
+                    {units(pool.now.promised, pool.per_unit)}/{units(pool.now.supply, pool.per_unit)}{' '}
+                    {unitName(pool.unit, 2)}
+                  </span>
+                  <b className={pool.now.short ? 'over' : undefined}>
+                    {pool.now.short
+                      ? `${units(pool.now.short, pool.per_unit)} short`
+                      : `${units(Math.max(0, pool.now.supply - pool.now.promised), pool.per_unit)} free`}
+                  </b>
+                </span>
+                <Gauge
+                  width={216}
+                  amounts={{
+                    used: pool.now.used,
+                    held: pool.now.promised,
+                    reserve: 0,
+                    limit: pool.now.supply,
+                    reachable: pool.now.promised,
+                  }}
+                />
               </button>
             ))}
           </nav>
@@ -57,95 +93,283 @@ function Chosen({ pool }: { pool: PoolBody }) {
   const [plan, setPlan] = useState<string | null>(null)
   useEffect(() => {
     if (!frame.current) return
-    const watch = new ResizeObserver(([entry]) => { if (entry) setWidth(entry.contentRect.width) })
+    const watch = new ResizeObserver(([entry]) => {
+      if (entry) setWidth(entry.contentRect.width)
+    })
     watch.observe(frame.current)
     return () => watch.disconnect()
   }, [])
   const unit = unitName(pool.unit, 2)
   const today = found.data?.today ?? pool.now.day
-  const drafted = Object.values(draft.changes).filter((each): each is Extract<Change, { kind: 'new lot' | 'lot end' }> => (each.kind === 'new lot' || each.kind === 'lot end') && each.product === pool.product && each.owner === pool.owner)
+  const drafted = Object.values(draft.changes).filter(
+    (each): each is Extract<Change, { kind: 'new lot' | 'lot end' }> =>
+      (each.kind === 'new lot' || each.kind === 'lot end') &&
+      each.product === pool.product &&
+      each.owner === pool.owner,
+  )
   const shown = [
-    ...pool.lots.map((lot) => ({ ...lot, last_day: drafted.find((each) => each.kind === 'lot end' && each.reference === lot.reference && each.first_day === lot.first_day)?.last_day ?? lot.last_day })),
-    ...drafted.flatMap((each) => (each.kind === 'new lot' ? [{ reference: each.reference, quantity: each.quantity, first_day: each.first_day, last_day: each.last_day, unit_cost: each.unit_cost, true_up: each.true_up, overcommit: each.overcommit }] : [])),
+    ...pool.lots.map((lot) => ({
+      ...lot,
+      last_day:
+        drafted.find(
+          (each) => each.kind === 'lot end' && each.reference === lot.reference && each.first_day === lot.first_day,
+        )?.last_day ?? lot.last_day,
+    })),
+    ...drafted.flatMap((each) =>
+      each.kind === 'new lot'
+        ? [
+            {
+              reference: each.reference,
+              quantity: each.quantity,
+              first_day: each.first_day,
+              last_day: each.last_day,
+              unit_cost: each.unit_cost,
+              true_up: each.true_up,
+              overcommit: each.overcommit,
+            },
+          ]
+        : [],
+    ),
   ]
   const firstShort = found.data?.points.find((each) => each.short > 0 && each.day > today)
-  const owners = (grid.data?.accounts.code ?? []).map((code, at) => ({ code, name: grid.data?.accounts.name[at] ?? code, kind: grid.data?.accounts.kind[at] })).filter((each) => each.kind !== 'sub-account')
+  const owners = (grid.data?.accounts.code ?? [])
+    .map((code, at) => ({ code, name: grid.data?.accounts.name[at] ?? code, kind: grid.data?.accounts.kind[at] }))
+    .filter((each) => each.kind !== 'sub-account')
   return (
     <div className="poolside" role="region" aria-label={`${pool.name} of ${pool.owner_name}`} tabIndex={0}>
       <div className="bar flat">
-        <h2>{pool.name} <span className="quiet small">{pool.owner_name}, {unit}</span></h2>
-        <span className="legend" aria-hidden="true"><i className="lotkey" />lots<i className="promisedkey" />promised<i className="usedkey" />used<i className="shortkey" />short</span>
+        <h2>
+          {pool.name}{' '}
+          <span className="quiet small">
+            {pool.owner_name}, {unit}
+          </span>
+        </h2>
+        <span className="legend" aria-hidden="true">
+          <i className="lotkey" />
+          lots
+          <i className="promisedkey" />
+          promised
+          <i className="usedkey" />
+          used
+          <i className="shortkey" />
+          short
+        </span>
         <span className="grow" />
-        {firstShort && <Button variant="outline-primary" onClick={() => setPlan(firstShort.day)}>Plan for {dayName(firstShort.day)}</Button>}
+        {firstShort && (
+          <Button variant="outline-primary" onClick={() => setPlan(firstShort.day)}>
+            Plan for {dayName(firstShort.day)}
+          </Button>
+        )}
         <Button onClick={() => setBuying({ renews: null })}>Buy</Button>
       </div>
       <div ref={frame}>
-        {found.isError ? <Trouble error={found.error} /> : !found.data ? <Wait what="its past and what is ahead" /> : (
-          <PoolChart lots={shown} points={found.data.points} today={today} perUnit={pool.per_unit} unit={unit} width={width} height={250} onShort={setPlan} />
+        {found.isError ? (
+          <Trouble error={found.error} />
+        ) : !found.data ? (
+          <Wait what="its past and what is ahead" />
+        ) : (
+          <PoolChart
+            lots={shown}
+            points={found.data.points}
+            today={today}
+            perUnit={pool.per_unit}
+            unit={unit}
+            width={width}
+            height={250}
+            onShort={setPlan}
+          />
         )}
       </div>
       {plan && <PlanPanel pool={pool} day={plan} close={() => setPlan(null)} />}
       <table className="ledger" aria-label="Lots">
-        <thead><tr><th>Lot</th><th className="fig">Quantity, {unit}</th><th>First day</th><th>Last day</th><th className="fig">Price a month</th><th className="fig">True-up</th><th><span className="visually-hidden">Do</span></th></tr></thead>
+        <thead>
+          <tr>
+            <th>Lot</th>
+            <th className="fig">Quantity, {unit}</th>
+            <th>First day</th>
+            <th>Last day</th>
+            <th className="fig">Price a month</th>
+            <th className="fig">True-up</th>
+            <th>
+              <span className="visually-hidden">Do</span>
+            </th>
+          </tr>
+        </thead>
         <tbody>
           {pool.lots.map((lot) => {
             const over = lot.last_day !== null && lot.last_day < today
             return (
               <tr key={`${lot.reference} ${lot.first_day}`} className={over ? 'quiet' : undefined}>
-                <td><b>{lot.reference}</b></td>
+                <td>
+                  <b>{lot.reference}</b>
+                </td>
                 <td className="fig">{units(lot.quantity, pool.per_unit)}</td>
                 <td>{dayName(lot.first_day)}</td>
                 <td>{lot.last_day ? dayName(lot.last_day) : 'open'}</td>
-                <td className="fig">{decimal(lot.unit_cost, 2)} <span className="quiet small">{pool.currency}</span></td>
+                <td className="fig">
+                  {decimal(lot.unit_cost, 2)} <span className="quiet small">{pool.currency}</span>
+                </td>
                 <td className="fig">{lot.true_up ? units(lot.true_up, pool.per_unit) : '–'}</td>
                 <td className="text-nowrap">
-                  {!over && <>
-                    <button type="button" className="btn btn-link btn-sm p-0 me-2" aria-label={`Renew ${lot.reference}`} onClick={() => setBuying({ renews: lot })} disabled={!lot.last_day}>Renew</button>
-                    <button type="button" className="btn btn-link btn-sm p-0 me-2" aria-label={`Split ${lot.reference}`} onClick={() => setEnding({ lot, split: true })}>Split</button>
-                    <button type="button" className="btn btn-link btn-sm p-0" aria-label={`End ${lot.reference}`} onClick={() => setEnding({ lot, split: false })}>End</button>
-                  </>}
+                  {!over && (
+                    <>
+                      <button
+                        type="button"
+                        className="btn btn-link btn-sm p-0 me-2"
+                        aria-label={`Renew ${lot.reference}`}
+                        onClick={() => setBuying({ renews: lot })}
+                        disabled={!lot.last_day}
+                      >
+                        Renew
+                      </button>
+                      <button
+                        type="button"
+                        className="btn btn-link btn-sm p-0 me-2"
+                        aria-label={`Split ${lot.reference}`}
+                        onClick={() => setEnding({ lot, split: true })}
+                      >
+                        Split
+                      </button>
+                      <button
+                        type="button"
+                        className="btn btn-link btn-sm p-0"
+                        aria-label={`End ${lot.reference}`}
+                        onClick={() => setEnding({ lot, split: false })}
+                      >
+                        End
+                      </button>
+                    </>
+                  )}
                 </td>
               </tr>
             )
           })}
         </tbody>
       </table>
-      {buying && <LotForm pool={pool} renews={buying.renews} today={today} owners={owners} put={(lot) => draft.set([lot])} close={() => setBuying(null)} />}
-      {ending && <EndForm pool={pool} lot={ending.lot} split={ending.split} today={today} put={draft.set} close={() => setEnding(null)} />}
+      {buying && (
+        <LotForm
+          pool={pool}
+          renews={buying.renews}
+          today={today}
+          owners={owners}
+          put={(lot) => draft.set([lot])}
+          close={() => setBuying(null)}
+        />
+      )}
+      {ending && (
+        <EndForm
+          pool={pool}
+          lot={ending.lot}
+          split={ending.split}
+          today={today}
+          put={draft.set}
+          close={() => setEnding(null)}
+        />
+      )}
     </div>
   )
 }
 
 /** Let a lot end on another day, or split it from a day on into two that can end apart. */
-function EndForm({ pool, lot, split, today, put, close }: { pool: PoolBody; lot: Lot; split: boolean; today: string; put: (changes: Change[]) => void; close: () => void }) {
+function EndForm({
+  pool,
+  lot,
+  split,
+  today,
+  put,
+  close,
+}: {
+  pool: PoolBody
+  lot: Lot
+  split: boolean
+  today: string
+  put: (changes: Change[]) => void
+  close: () => void
+}) {
   const begins = lot.first_day > today ? lot.first_day : today
   const [day, setDay] = useState(split ? begins : (lot.last_day ?? today))
   const [typed, setTyped] = useState('')
   const part = parseUnits(typed, pool.per_unit)
   const sound = day !== '' && (!split || (part !== null && part > 0 && part < lot.quantity))
   const send = () => {
-    const end: Change = { kind: 'lot end', owner: pool.owner, product: pool.product, reference: lot.reference, first_day: lot.first_day, last_day: split ? nextDay(day, -1) : day, was: lot.last_day }
+    const end: Change = {
+      kind: 'lot end',
+      owner: pool.owner,
+      product: pool.product,
+      reference: lot.reference,
+      first_day: lot.first_day,
+      last_day: split ? nextDay(day, -1) : day,
+      was: lot.last_day,
+    }
     const half = (suffix: string, quantity: number, trueUp: number): Change => ({
-      kind: 'new lot', owner: pool.owner, product: pool.product, reference: `${lot.reference}${suffix}`, quantity, first_day: day, last_day: lot.last_day, unit_cost: lot.unit_cost,
-      currency: pool.currency, true_up: trueUp, overcommit: lot.overcommit, renews: null,
+      kind: 'new lot',
+      owner: pool.owner,
+      product: pool.product,
+      reference: `${lot.reference}${suffix}`,
+      quantity,
+      first_day: day,
+      last_day: lot.last_day,
+      unit_cost: lot.unit_cost,
+      currency: pool.currency,
+      true_up: trueUp,
+      overcommit: lot.overcommit,
+      renews: null,
     })
     put(split && part !== null ? [end, half('/1', part, lot.true_up), half('/2', lot.quantity - part, 0)] : [end])
     close()
   }
   return (
     <Modal show onHide={close} animation={false} aria-labelledby="end-title">
-      <Form onSubmit={(event) => { event.preventDefault(); if (sound) send() }}>
-        <Modal.Header closeButton><Modal.Title id="end-title">{split ? `Split ${lot.reference}` : `End ${lot.reference}`}</Modal.Title></Modal.Header>
+      <Form
+        onSubmit={(event) => {
+          event.preventDefault()
+          if (sound) send()
+        }}
+      >
+        <Modal.Header closeButton>
+          <Modal.Title id="end-title">{split ? `Split ${lot.reference}` : `End ${lot.reference}`}</Modal.Title>
+        </Modal.Header>
         <Modal.Body>
           <div className="lotform">
-            <Form.Group controlId="end-day"><Form.Label>{split ? 'From this day on' : 'Last day'}</Form.Label><Form.Control type="date" value={day} min={split ? begins : nextDay(today, -1)} autoFocus onChange={(event) => setDay(event.target.value)} /></Form.Group>
-            {split && <Form.Group controlId="end-part"><Form.Label>One part of the {units(lot.quantity, pool.per_unit)} {unitName(pool.unit, 2)}</Form.Label><Form.Control value={typed} inputMode="decimal" isInvalid={typed !== '' && !sound} onChange={(event) => setTyped(event.target.value)} /></Form.Group>}
+            <Form.Group controlId="end-day">
+              <Form.Label>{split ? 'From this day on' : 'Last day'}</Form.Label>
+              <Form.Control
+                type="date"
+                value={day}
+                min={split ? begins : nextDay(today, -1)}
+                autoFocus
+                onChange={(event) => setDay(event.target.value)}
+              />
+            </Form.Group>
+            {split && (
+              <Form.Group controlId="end-part">
+                <Form.Label>
+                  One part of the {units(lot.quantity, pool.per_unit)} {unitName(pool.unit, 2)}
+                </Form.Label>
+                <Form.Control
+                  value={typed}
+                  inputMode="decimal"
+                  isInvalid={typed !== '' && !sound}
+                  onChange={(event) => setTyped(event.target.value)}
+                />
+              </Form.Group>
+            )}
           </div>
-          <p className="quiet small mt-2">{split ? 'The lot ends the day before; its two parts begin, at the same price and until the same day, and can be ended or renewed apart.' : 'What that leaves uncovered stands in the draft before it is applied.'}</p>
+          <p className="quiet small mt-2">
+            {split
+              ? 'The lot ends the day before; its two parts begin, at the same price and until the same day, and can be ended or renewed apart.'
+              : 'What that leaves uncovered stands in the draft before it is applied.'}
+          </p>
         </Modal.Body>
-        <Modal.Footer><Button variant="outline-primary" onClick={close}>Cancel</Button><Button type="submit" disabled={!sound}>Put it into the draft</Button></Modal.Footer>
+        <Modal.Footer>
+          <Button variant="outline-primary" onClick={close}>
+            Cancel
+          </Button>
+          <Button type="submit" disabled={!sound}>
+            Put it into the draft
+          </Button>
+        </Modal.Footer>
       </Form>
     </Modal>
   )
 }
-

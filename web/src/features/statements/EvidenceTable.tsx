@@ -6,7 +6,17 @@ import { decimal, unitName, whole } from '../../domain/units'
 import { Trouble, Wait } from '../../parts/States'
 
 /** What stands behind a day of a line: its assignments with their part of the day, or its samples. */
-export function EvidenceTable({ buyer, line, day, close }: { buyer: string; line: Line; day: string; close: () => void }) {
+export function EvidenceTable({
+  buyer,
+  line,
+  day,
+  close,
+}: {
+  buyer: string
+  line: Line
+  day: string
+  close: () => void
+}) {
   const found = useQuery(evidenceQuery(buyer, line.product, day))
   const storage = line.measure === 'storage'
   const reading = line.days.find((each) => each.day === day)
@@ -14,22 +24,44 @@ export function EvidenceTable({ buyer, line, day, close }: { buyer: string; line
     <section className="evidence" aria-label={`Behind ${longDay(day)}`}>
       <h3 className="d-flex justify-content-between align-items-center">
         <span>
-          {longDay(day)}: {reading && `${decimal(reading.used, 6)} ${unitName(line.unit, 2)} in use, ${decimal(reading.held, 6)} held, over ${reading.hours} hours`}
-          {found.data && ` · ${whole(found.data.rows.length)}${found.data.more ? ' and more' : ''} ${storage ? 'samples that count' : 'assignments'}`}
+          {longDay(day)}:{' '}
+          {reading &&
+            `${decimal(reading.used, 6)} ${unitName(line.unit, 2)} in use, ${decimal(reading.held, 6)} held, over ${reading.hours} hours`}
+          {found.data &&
+            ` · ${whole(found.data.rows.length)}${found.data.more ? ' and more' : ''} ${storage ? 'samples that count' : 'assignments'}`}
         </span>
-        <Button size="sm" variant="outline-primary" onClick={close}>Close the day</Button>
+        <Button size="sm" variant="outline-primary" onClick={close}>
+          Close the day
+        </Button>
       </h3>
-      {found.isError ? <Trouble error={found.error} again={() => void found.refetch()} /> : !found.data ? <Wait what="the day" /> : (
+      {found.isError ? (
+        <Trouble error={found.error} again={() => void found.refetch()} />
+      ) : !found.data ? (
+        <Wait what="the day" />
+      ) : (
         <div className="scroll" role="region" aria-label="Evidence" tabIndex={0}>
           <table className="ledger">
             <thead>
-              <tr><th>Account</th><th>{storage ? 'Category' : line.measure === 'seat' ? 'Person' : 'Subject'}</th><th>{storage ? 'Sampled' : 'From'}</th>{!storage && <th>To</th>}<th className="fig">{storage ? 'Bytes' : 'Hours of the day'}</th></tr>
+              <tr>
+                <th>Account</th>
+                <th>{storage ? 'Category' : line.measure === 'seat' ? 'Person' : 'Subject'}</th>
+                <th>{storage ? 'Sampled' : 'From'}</th>
+                {!storage && <th>To</th>}
+                <th className="fig">{storage ? 'Bytes' : 'Hours of the day'}</th>
+              </tr>
             </thead>
             <tbody>
               {found.data.rows.map((row) => (
                 <tr key={`${row.account} ${row.what} ${row.begins}`}>
-                  <td>{row.account_name}</td><td>{row.what}</td><td>{instantName(row.begins)}</td>{!storage && <td>{row.ends ? instantName(row.ends) : <span className="quiet">still in use</span>}</td>}
-                  <td className="fig">{storage ? whole(Number(row.figure)) : (Number(row.figure) / 3600).toFixed(2)}</td>
+                  <td>{row.account_name}</td>
+                  <td>{row.what}</td>
+                  <td>{instantName(row.begins)}</td>
+                  {!storage && (
+                    <td>{row.ends ? instantName(row.ends) : <span className="quiet">still in use</span>}</td>
+                  )}
+                  <td className="fig">
+                    {storage ? whole(Number(row.figure)) : (Number(row.figure) / 3600).toFixed(2)}
+                  </td>
                 </tr>
               ))}
             </tbody>

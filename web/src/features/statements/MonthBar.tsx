@@ -2,15 +2,29 @@ import { Link } from 'react-router'
 import { monthAfter, monthName, monthWord } from '../../domain/months'
 
 /** The months around the chosen one, as links; the present one is so far. */
-export function MonthBar({ month, present, address }: { month: string; present: string; address: (month: string) => string }) {
-  const months = month === present ? [monthAfter(month, -2), monthAfter(month, -1), month] : [monthAfter(month, -1), month, monthAfter(month, 1)]
+export function MonthBar({
+  month,
+  present,
+  address,
+}: {
+  month: string
+  present: string
+  address: (month: string) => string
+}) {
+  const months =
+    month === present
+      ? [monthAfter(month, -2), monthAfter(month, -1), month]
+      : [monthAfter(month, -1), month, monthAfter(month, 1)]
   return (
     <nav className="seg" aria-label="Month">
-      {months.filter((each) => each <= present).map((each) => (
-        <Link key={each} to={address(each)} aria-current={each === month ? 'page' : undefined}>
-          {each === month ? monthName(each) : monthWord(each)}{each === present && ', so far'}
-        </Link>
-      ))}
+      {months
+        .filter((each) => each <= present)
+        .map((each) => (
+          <Link key={each} to={address(each)} aria-current={each === month ? 'page' : undefined}>
+            {each === month ? monthName(each) : monthWord(each)}
+            {each === present && ', so far'}
+          </Link>
+        ))}
     </nav>
   )
 }

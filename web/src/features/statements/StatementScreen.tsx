@@ -30,42 +30,89 @@ export default function StatementScreen() {
   return (
     <>
       <div className="bar">
-        <Link to={`/statements?month=${month}`} aria-label="All statements">←</Link>
+        <Link to={`/statements?month=${month}`} aria-label="All statements">
+          ←
+        </Link>
         <h1>{body.name}</h1>
-        <MonthBar month={month} present={now.slice(0, 7)} address={(each) => `/statements/${encodeURIComponent(buyer)}?month=${each}`} />
+        <MonthBar
+          month={month}
+          present={now.slice(0, 7)}
+          address={(each) => `/statements/${encodeURIComponent(buyer)}?month=${each}`}
+        />
         <span className="seg" role="group" aria-label="Shown by">
-          <button type="button" aria-pressed={by === 'product'} onClick={() => choose('by', null)}>By product</button>
-          <button type="button" aria-pressed={by === 'department'} onClick={() => choose('by', 'department')}>By department</button>
+          <button type="button" aria-pressed={by === 'product'} onClick={() => choose('by', null)}>
+            By product
+          </button>
+          <button type="button" aria-pressed={by === 'department'} onClick={() => choose('by', 'department')}>
+            By department
+          </button>
         </span>
         <span className="grow" />
         <ExportMenu path={`/api/statements/${encodeURIComponent(buyer)}/export`} params={{ month }} />
       </div>
       <div className="sums">
-        <div className="main"><span>Owed to {body.seller_name ?? body.seller}</span><b>{money(body.total)} {body.currency}</b></div>
-        <div><span>Against {before}</span><b>{signed(minus(body.total, body.before))}</b></div>
-        <div><span>of that, more or less used</span><b>{signed(body.by_use)}</b></div>
-        <div><span>of that, prices</span><b>{signed(body.by_price)}</b></div>
+        <div className="main">
+          <span>Owed to {body.seller_name ?? body.seller}</span>
+          <b>
+            {money(body.total)} {body.currency}
+          </b>
+        </div>
+        <div>
+          <span>Against {before}</span>
+          <b>{signed(minus(body.total, body.before))}</b>
+        </div>
+        <div>
+          <span>of that, more or less used</span>
+          <b>{signed(body.by_use)}</b>
+        </div>
+        <div>
+          <span>of that, prices</span>
+          <b>{signed(body.by_price)}</b>
+        </div>
         {body.cost !== null && (
           <>
-            <div><span>What it cost</span><b>{money(body.cost)}</b></div>
-            <div><span>Margin</span><b>{money(minus(body.total, body.cost))} <small className="quiet">{percent(minus(body.total, body.cost), body.total)}</small></b></div>
+            <div>
+              <span>What it cost</span>
+              <b>{money(body.cost)}</b>
+            </div>
+            <div>
+              <span>Margin</span>
+              <b>
+                {money(minus(body.total, body.cost))}{' '}
+                <small className="quiet">{percent(minus(body.total, body.cost), body.total)}</small>
+              </b>
+            </div>
           </>
         )}
       </div>
       <div className="scroll" role="region" aria-label="Lines" tabIndex={0}>
-        {body.notes.map((each) => <p className="near mx-3 my-1" key={each}>{each}</p>)}
+        {body.notes.map((each) => (
+          <p className="near mx-3 my-1" key={each}>
+            {each}
+          </p>
+        ))}
         {body.lines.length === 0 ? (
-          <Empty title={`Nothing to charge in ${monthName(month)}`}>{body.days_read === 0 ? 'No day of it is over yet.' : 'Nothing was held or used that has a price.'}</Empty>
+          <Empty title={`Nothing to charge in ${monthName(month)}`}>
+            {body.days_read === 0 ? 'No day of it is over yet.' : 'Nothing was held or used that has a price.'}
+          </Empty>
         ) : by === 'department' ? (
           <ByDepartment body={body} />
         ) : (
           <Lines body={body} month={month} line={params.get('line')} day={params.get('day')} choose={choose} />
         )}
         <p className="quiet small px-3 py-2 m-0">
-          {body.days_read === body.days ? `All ${body.days} days are read.` : `${body.days_read} of ${body.days} days are read; the rest of the month is to come.`}
-          {' '}Department shares add up to each line.
-          {body.unpriced.length > 0 && <span className="near"> △ No rate from {body.seller_name ?? body.seller}: {body.unpriced.join(', ')}.</span>}
-          {body.gone.length > 0 && ` In ${before} there was also ${body.gone.map((each) => `${each.product_name} (${money(each.amount)})`).join(', ')}.`}
+          {body.days_read === body.days
+            ? `All ${body.days} days are read.`
+            : `${body.days_read} of ${body.days} days are read; the rest of the month is to come.`}{' '}
+          Department shares add up to each line.
+          {body.unpriced.length > 0 && (
+            <span className="near">
+              {' '}
+              △ No rate from {body.seller_name ?? body.seller}: {body.unpriced.join(', ')}.
+            </span>
+          )}
+          {body.gone.length > 0 &&
+            ` In ${before} there was also ${body.gone.map((each) => `${each.product_name} (${money(each.amount)})`).join(', ')}.`}
         </p>
       </div>
     </>
@@ -86,8 +133,15 @@ function Lines({ body, month, line: opened, day, choose }: LinesProps) {
     <table className="ledger lines">
       <thead>
         <tr>
-          <th>Product</th><th>Reckoned by</th><th className="fig">Quantity</th><th className="fig">Past the cap</th><th className="fig">Amount, {body.currency}</th>
-          <th className="fig">Since {monthWord(monthAfter(month, -1))}</th><th><span className="visually-hidden">The difference as a bar</span></th>
+          <th>Product</th>
+          <th>Reckoned by</th>
+          <th className="fig">Quantity</th>
+          <th className="fig">Past the cap</th>
+          <th className="fig">Amount, {body.currency}</th>
+          <th className="fig">Since {monthWord(monthAfter(month, -1))}</th>
+          <th>
+            <span className="visually-hidden">The difference as a bar</span>
+          </th>
         </tr>
       </thead>
       <tbody>
@@ -98,20 +152,47 @@ function Lines({ body, month, line: opened, day, choose }: LinesProps) {
           return [
             <tr key={line.product} className={isOpen ? 'open' : undefined}>
               <td className="product">
-                <button type="button" aria-expanded={isOpen} onClick={() => choose('line', isOpen ? null : line.product, 'day')}>
-                  <span className="tw" aria-hidden="true">{isOpen ? '▾' : '▸'}</span>{line.product_name}
+                <button
+                  type="button"
+                  aria-expanded={isOpen}
+                  onClick={() => choose('line', isOpen ? null : line.product, 'day')}
+                >
+                  <span className="tw" aria-hidden="true">
+                    {isOpen ? '▾' : '▸'}
+                  </span>
+                  {line.product_name}
                 </button>
               </td>
-              <td className="quiet">{line.rate.basis}, {line.rate.aggregate}</td>
-              <td className="fig">{quantity(line.quantity)} <span className="quiet small">{unitName(line.unit, 2)}</span></td>
+              <td className="quiet">
+                {line.rate.basis}, {line.rate.aggregate}
+              </td>
+              <td className="fig">
+                {quantity(line.quantity)} <span className="quiet small">{unitName(line.unit, 2)}</span>
+              </td>
               <td className="fig">{Number(line.overage_quantity) ? quantity(line.overage_quantity) : '–'}</td>
-              <td className="fig"><b>{money(line.amount)}</b></td>
+              <td className="fig">
+                <b>{money(line.amount)}</b>
+              </td>
               <td className="fig quiet">{signed(change)}</td>
-              <td><span className="diff" aria-hidden="true"><i style={{ position: 'absolute', left: 0, height: 8, width, background: Number(change) < 0 ? 'var(--use)' : 'var(--acc)' }} /></span></td>
+              <td>
+                <span className="diff" aria-hidden="true">
+                  <i
+                    style={{
+                      position: 'absolute',
+                      left: 0,
+                      height: 8,
+                      width,
+                      background: Number(change) < 0 ? 'var(--use)' : 'var(--acc)',
+                    }}
+                  />
+                </span>
+              </td>
             </tr>,
             isOpen && (
               <tr key={`${line.product} open`}>
-                <td colSpan={7} style={{ padding: 0 }}><Reckoning body={body} line={line} day={day} choose={choose} /></td>
+                <td colSpan={7} style={{ padding: 0 }}>
+                  <Reckoning body={body} line={line} day={day} choose={choose} />
+                </td>
               </tr>
             ),
           ]
@@ -119,14 +200,30 @@ function Lines({ body, month, line: opened, day, choose }: LinesProps) {
       </tbody>
       <tfoot>
         <tr>
-          <td>{monthName(month)}</td><td /><td /><td /><td className="fig">{money(body.total)}</td><td className="fig">{signed(minus(body.total, body.before))}</td><td />
+          <td>{monthName(month)}</td>
+          <td />
+          <td />
+          <td />
+          <td className="fig">{money(body.total)}</td>
+          <td className="fig">{signed(minus(body.total, body.before))}</td>
+          <td />
         </tr>
       </tfoot>
     </table>
   )
 }
 
-function Reckoning({ body, line, day, choose }: { body: Statement; line: Line; day: string | null; choose: LinesProps['choose'] }) {
+function Reckoning({
+  body,
+  line,
+  day,
+  choose,
+}: {
+  body: Statement
+  line: Line
+  day: string | null
+  choose: LinesProps['choose']
+}) {
   const box = useRef<HTMLDivElement>(null)
   const [width, setWidth] = useState(480)
   useLayoutEffect(() => {
@@ -142,23 +239,66 @@ function Reckoning({ body, line, day, choose }: { body: Statement; line: Line; d
         <h3>How it is reckoned</h3>
         <dl>
           {steps(line, body.days_read, body.hours_read).map((step) => (
-            <div key={step.words} style={{ display: 'contents' }}><dt className={step.total ? 'total' : undefined}>{step.words}</dt><dd className={step.total ? 'total' : undefined}>{step.figure}</dd></div>
+            <div key={step.words} style={{ display: 'contents' }}>
+              <dt className={step.total ? 'total' : undefined}>{step.words}</dt>
+              <dd className={step.total ? 'total' : undefined}>{step.figure}</dd>
+            </div>
           ))}
         </dl>
         <p className="quiet small mt-2 mb-0">{rateWords(line, body.seller_name ?? body.seller, body.name)}</p>
-        {line.cost !== null && <p className="quiet small m-0">It cost {money(line.cost)}; margin {money(minus(line.amount, line.cost))}.</p>}
+        {line.cost !== null && (
+          <p className="quiet small m-0">
+            It cost {money(line.cost)}; margin {money(minus(line.amount, line.cost))}.
+          </p>
+        )}
       </section>
       <section>
-        <h3 className="d-flex justify-content-between"><span>Day by day, {unitName(line.unit, 2)}</span><span style={{ fontWeight: 400 }}>choose a day for its {line.measure === 'storage' ? 'samples' : 'assignments'}</span></h3>
-        <div ref={box}><DayChart days={line.days} unit={line.unit} chosen={day} onChoose={(each) => choose('day', each === day ? null : each)} width={width} /></div>
-        <span className="gaugekey mt-1"><span><i className="k u" />in use</span><span><i className="k h" />held, not used</span><span>━ cap</span><span>┅ reserve</span></span>
+        <h3 className="d-flex justify-content-between">
+          <span>Day by day, {unitName(line.unit, 2)}</span>
+          <span style={{ fontWeight: 400 }}>
+            choose a day for its {line.measure === 'storage' ? 'samples' : 'assignments'}
+          </span>
+        </h3>
+        <div ref={box}>
+          <DayChart
+            days={line.days}
+            unit={line.unit}
+            chosen={day}
+            onChoose={(each) => choose('day', each === day ? null : each)}
+            width={width}
+          />
+        </div>
+        <span className="gaugekey mt-1">
+          <span>
+            <i className="k u" />
+            in use
+          </span>
+          <span>
+            <i className="k h" />
+            held, not used
+          </span>
+          <span>━ cap</span>
+          <span>┅ reserve</span>
+        </span>
       </section>
       <section>
         <h3>Whose it is</h3>
         <table className="parts">
-          <thead><tr><th>Department</th><th className="fig">{unitName(line.unit, 2)}</th><th className="fig">{line.currency}</th></tr></thead>
+          <thead>
+            <tr>
+              <th>Department</th>
+              <th className="fig">{unitName(line.unit, 2)}</th>
+              <th className="fig">{line.currency}</th>
+            </tr>
+          </thead>
           <tbody>
-            {line.parts.map((part) => <tr key={part.account}><td>{part.name}</td><td className="fig quiet">{quantity(part.quantity)}</td><td className="fig">{money(part.amount)}</td></tr>)}
+            {line.parts.map((part) => (
+              <tr key={part.account}>
+                <td>{part.name}</td>
+                <td className="fig quiet">{quantity(part.quantity)}</td>
+                <td className="fig">{money(part.amount)}</td>
+              </tr>
+            ))}
           </tbody>
         </table>
       </section>
@@ -178,21 +318,51 @@ function ByDepartment({ body }: { body: Statement }) {
       amounts.set(part.account, mine)
     }
   }
-  const rows = [...names].map(([account, name]) => ({ account, name, by: amounts.get(account) ?? new Map<string, string>() }))
+  const rows = [...names].map(([account, name]) => ({
+    account,
+    name,
+    by: amounts.get(account) ?? new Map<string, string>(),
+  }))
   rows.sort((one, other) => Number(sum([...other.by.values()])) - Number(sum([...one.by.values()])))
   return (
     <table className="ledger">
-      <thead><tr><th>Department</th>{body.lines.map((line) => <th className="fig" key={line.product}>{line.product_name}</th>)}<th className="fig">Together, {body.currency}</th></tr></thead>
+      <thead>
+        <tr>
+          <th>Department</th>
+          {body.lines.map((line) => (
+            <th className="fig" key={line.product}>
+              {line.product_name}
+            </th>
+          ))}
+          <th className="fig">Together, {body.currency}</th>
+        </tr>
+      </thead>
       <tbody>
         {rows.map((row) => (
           <tr key={row.account}>
             <td style={{ fontWeight: 620 }}>{row.name}</td>
-            {body.lines.map((line) => <td className="fig" key={line.product}>{row.by.has(line.product) ? money(row.by.get(line.product) ?? '0') : <span className="quiet">–</span>}</td>)}
-            <td className="fig"><b>{money(sum([...row.by.values()]))}</b></td>
+            {body.lines.map((line) => (
+              <td className="fig" key={line.product}>
+                {row.by.has(line.product) ? money(row.by.get(line.product) ?? '0') : <span className="quiet">–</span>}
+              </td>
+            ))}
+            <td className="fig">
+              <b>{money(sum([...row.by.values()]))}</b>
+            </td>
           </tr>
         ))}
       </tbody>
-      <tfoot><tr><td>{rows.length} departments</td>{body.lines.map((line) => <td className="fig" key={line.product}>{money(line.amount)}</td>)}<td className="fig">{money(body.total)}</td></tr></tfoot>
+      <tfoot>
+        <tr>
+          <td>{rows.length} departments</td>
+          {body.lines.map((line) => (
+            <td className="fig" key={line.product}>
+              {money(line.amount)}
+            </td>
+          ))}
+          <td className="fig">{money(body.total)}</td>
+        </tr>
+      </tfoot>
     </table>
   )
 }

@@ -13,7 +13,8 @@ import { sorted, VirtualTable, type Column, type Sorting } from '../../parts/Vir
 import { lastMonth, MonthBar } from './MonthBar'
 
 type Buyer = Schemas['Buyer']
-const byNumber = (figure: (row: Buyer) => string | null) => (one: Buyer, other: Buyer) => Number(figure(one) ?? 0) - Number(figure(other) ?? 0)
+const byNumber = (figure: (row: Buyer) => string | null) => (one: Buyer, other: Buyer) =>
+  Number(figure(one) ?? 0) - Number(figure(other) ?? 0)
 
 /** What does each client owe? */
 export default function StatementsScreen() {
@@ -27,9 +28,15 @@ export default function StatementsScreen() {
   if (!found.data) return <Wait what="the statements" />
   const { buyers, days, days_read } = found.data
   const words = find.toLowerCase().split(/\s+/).filter(Boolean)
-  const shown = buyers.filter((each) => words.every((word) => `${each.name} ${each.buyer}`.toLowerCase().includes(word)))
+  const shown = buyers.filter((each) =>
+    words.every((word) => `${each.name} ${each.buyer}`.toLowerCase().includes(word)),
+  )
   const totals = new Map<string, string>()
-  for (const each of buyers) totals.set(`${each.seller} ${each.currency}`, sum([totals.get(`${each.seller} ${each.currency}`) ?? '0', each.amount]))
+  for (const each of buyers)
+    totals.set(
+      `${each.seller} ${each.currency}`,
+      sum([totals.get(`${each.seller} ${each.currency}`) ?? '0', each.amount]),
+    )
   const sellers = new Set(buyers.map((each) => each.seller))
   const currencies = new Set(buyers.map((each) => each.currency).filter(Boolean))
   const currency = currencies.size === 1 ? [...currencies][0] : undefined
@@ -37,31 +44,101 @@ export default function StatementsScreen() {
   const largest = Math.max(1, ...shown.map((each) => Number(each.amount)))
   const columns: Column<Buyer>[] = [
     {
-      key: 'name', title: 'Buyer', width: 'minmax(200px, 2fr)', sort: (one, other) => one.name.localeCompare(other.name),
+      key: 'name',
+      title: 'Buyer',
+      width: 'minmax(200px, 2fr)',
+      sort: (one, other) => one.name.localeCompare(other.name),
       cell: (row) => (
         <>
-          <Link to={`/statements/${encodeURIComponent(row.buyer)}?month=${month}`} style={{ fontWeight: 620 }}>{row.name}</Link>
+          <Link to={`/statements/${encodeURIComponent(row.buyer)}?month=${month}`} style={{ fontWeight: 620 }}>
+            {row.name}
+          </Link>
           {row.kind !== 'client' && <span className="tag">{row.kind}</span>}
           {row.unpriced > 0 && <span className="near small ms-2">△ {row.unpriced} without a price</span>}
         </>
       ),
     },
-    ...(sellers.size > 1 ? [{ key: 'seller', title: 'Sold by', width: 'minmax(90px, 1fr)', sort: (one: Buyer, other: Buyer) => one.seller.localeCompare(other.seller), cell: (row: Buyer) => <span className="quiet">{row.seller}</span> }] : []),
-    { key: 'amount', title: `Amount${currency ? `, ${currency}` : ''}`, width: 'minmax(110px, 1fr)', fig: true, sort: byNumber((row) => row.amount), cell: (row) => <b>{money(row.amount)}{!currency && ` ${row.currency}`}</b> },
-    { key: 'before', title: 'Against last month', width: 'minmax(130px, 1fr)', fig: true, sort: byNumber((row) => minus(row.amount, row.before)), cell: (row) => signed(minus(row.amount, row.before)) },
-    ...(costs
+    ...(sellers.size > 1
       ? [
-          { key: 'cost', title: 'Cost', width: 'minmax(100px, 1fr)', fig: true, sort: byNumber((row) => row.cost), cell: (row: Buyer) => (row.cost === null ? '–' : money(row.cost)) },
-          { key: 'margin', title: 'Margin', width: 'minmax(100px, 1fr)', fig: true, sort: byNumber((row) => (row.cost === null ? null : minus(row.amount, row.cost))), cell: (row: Buyer) => (row.cost === null ? '–' : <span className={Number(minus(row.amount, row.cost)) < 0 ? 'over' : undefined}>{money(minus(row.amount, row.cost))}</span>) },
-          { key: 'percent', title: 'Margin, %', width: '96px', fig: true, cell: (row: Buyer) => <span className="quiet">{row.cost === null ? '–' : percent(minus(row.amount, row.cost), row.amount)}</span> },
+          {
+            key: 'seller',
+            title: 'Sold by',
+            width: 'minmax(90px, 1fr)',
+            sort: (one: Buyer, other: Buyer) => one.seller.localeCompare(other.seller),
+            cell: (row: Buyer) => <span className="quiet">{row.seller}</span>,
+          },
         ]
       : []),
     {
-      key: 'share', title: sellers.size > 1 ? 'Share of its seller’s total' : 'Share of total', width: '190px', fig: true,
+      key: 'amount',
+      title: `Amount${currency ? `, ${currency}` : ''}`,
+      width: 'minmax(110px, 1fr)',
+      fig: true,
+      sort: byNumber((row) => row.amount),
+      cell: (row) => (
+        <b>
+          {money(row.amount)}
+          {!currency && ` ${row.currency}`}
+        </b>
+      ),
+    },
+    {
+      key: 'before',
+      title: 'Against last month',
+      width: 'minmax(130px, 1fr)',
+      fig: true,
+      sort: byNumber((row) => minus(row.amount, row.before)),
+      cell: (row) => signed(minus(row.amount, row.before)),
+    },
+    ...(costs
+      ? [
+          {
+            key: 'cost',
+            title: 'Cost',
+            width: 'minmax(100px, 1fr)',
+            fig: true,
+            sort: byNumber((row) => row.cost),
+            cell: (row: Buyer) => (row.cost === null ? '–' : money(row.cost)),
+          },
+          {
+            key: 'margin',
+            title: 'Margin',
+            width: 'minmax(100px, 1fr)',
+            fig: true,
+            sort: byNumber((row) => (row.cost === null ? null : minus(row.amount, row.cost))),
+            cell: (row: Buyer) =>
+              row.cost === null ? (
+                '–'
+              ) : (
+                <span className={Number(minus(row.amount, row.cost)) < 0 ? 'over' : undefined}>
+                  {money(minus(row.amount, row.cost))}
+                </span>
+              ),
+          },
+          {
+            key: 'percent',
+            title: 'Margin, %',
+            width: '96px',
+            fig: true,
+            cell: (row: Buyer) => (
+              <span className="quiet">
+                {row.cost === null ? '–' : percent(minus(row.amount, row.cost), row.amount)}
+              </span>
+            ),
+          },
+        ]
+      : []),
+    {
+      key: 'share',
+      title: sellers.size > 1 ? 'Share of its seller’s total' : 'Share of total',
+      width: '190px',
+      fig: true,
       cell: (row) => (
         <span className="sharebar">
           <span className="quiet">{percent(row.amount, totals.get(`${row.seller} ${row.currency}`) ?? '0')}</span>
-          <span className="track" aria-hidden="true"><i style={{ width: `${(Number(row.amount) / largest) * 100}%` }} /></span>
+          <span className="track" aria-hidden="true">
+            <i style={{ width: `${(Number(row.amount) / largest) * 100}%` }} />
+          </span>
         </span>
       ),
     },
@@ -77,10 +154,20 @@ export default function StatementsScreen() {
       <div className="bar">
         <h1>Statements</h1>
         <MonthBar month={month} present={now.slice(0, 7)} address={(each) => `/statements?month=${each}`} />
-        <span className="quiet small">{days_read === days ? `all ${days} days read` : days_read === 0 ? 'no day read yet' : `${days_read} of ${days} days read`}</span>
+        <span className="quiet small">
+          {days_read === days
+            ? `all ${days} days read`
+            : days_read === 0
+              ? 'no day read yet'
+              : `${days_read} of ${days} days read`}
+        </span>
         <span className="grow" />
         <Form.Control
-          type="search" placeholder="Find a buyer" aria-label="Find a buyer" style={{ width: 170 }} defaultValue={find}
+          type="search"
+          placeholder="Find a buyer"
+          aria-label="Find a buyer"
+          style={{ width: 170 }}
+          defaultValue={find}
           onChange={(event) => change({ find: event.target.value })}
         />
         <ExportMenu path="/api/statements/export" params={{ month }} />
@@ -88,20 +175,35 @@ export default function StatementsScreen() {
       {rows.length === 0 ? (
         <div className="scroll">
           <Empty title={buyers.length ? 'No buyer like that' : `Nothing to charge in ${monthName(month)}`}>
-            {buyers.length ? 'Try other words.' : 'No buyer held or used anything that has a price, or no day of it is over yet.'}
+            {buyers.length
+              ? 'Try other words.'
+              : 'No buyer held or used anything that has a price, or no day of it is over yet.'}
           </Empty>
         </div>
       ) : (
         <VirtualTable
-          rows={rows} columns={columns} rowKey={(row) => row.buyer} label={`Statements of ${monthName(month)}`} sorting={sorting} onSort={setSorting}
-          foot={sellers.size === 1 && currency ? columns.map((column) => (
-            <div role="cell" key={column.key} className={column.fig ? 'fig' : undefined}>
-              {{
-                name: `${rows.length} ${rows.length === 1 ? 'buyer' : 'buyers'}`, amount: money(amount), before: signed(minus(amount, before)), cost: money(cost),
-                margin: money(margin), percent: percent(margin, sum(known.map((each) => each.amount))),
-              }[column.key] ?? ''}
-            </div>
-          )) : undefined}
+          rows={rows}
+          columns={columns}
+          rowKey={(row) => row.buyer}
+          label={`Statements of ${monthName(month)}`}
+          sorting={sorting}
+          onSort={setSorting}
+          foot={
+            sellers.size === 1 && currency
+              ? columns.map((column) => (
+                  <div role="cell" key={column.key} className={column.fig ? 'fig' : undefined}>
+                    {{
+                      name: `${rows.length} ${rows.length === 1 ? 'buyer' : 'buyers'}`,
+                      amount: money(amount),
+                      before: signed(minus(amount, before)),
+                      cost: money(cost),
+                      margin: money(margin),
+                      percent: percent(margin, sum(known.map((each) => each.amount))),
+                    }[column.key] ?? ''}
+                  </div>
+                ))
+              : undefined
+          }
         />
       )}
     </>

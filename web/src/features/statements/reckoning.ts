@@ -25,7 +25,10 @@ export function steps(line: Line, daysRead: number, hours: number): Step[] {
     p95: `at the 95th percentile of ${daysRead} days`,
   }[line.rate.aggregate]
   const found: Step[] = [
-    { words: `${basisWords[line.rate.basis] ?? line.rate.basis} ${how ?? ''}${Number(line.overage_quantity) ? ', up to the cap' : ''}`, figure: `${quantity(line.quantity)} ${unit}` },
+    {
+      words: `${basisWords[line.rate.basis] ?? line.rate.basis} ${how ?? ''}${Number(line.overage_quantity) ? ', up to the cap' : ''}`,
+      figure: `${quantity(line.quantity)} ${unit}`,
+    },
   ]
   if (Number(line.included)) {
     found.push({ words: 'less what is included', figure: `${quantity(line.included)} ${unit}` })
@@ -33,13 +36,21 @@ export function steps(line: Line, daysRead: number, hours: number): Step[] {
   }
   const volume = line.rate.tier_mode === 'volume'
   for (const tier of line.tiers) {
-    const from = Number(tier.from_quantity) ? (volume ? `, the price from ${decimal(tier.from_quantity, 0)} on for all of them` : `, from ${decimal(tier.from_quantity, 0)} on`) : ''
+    const from = Number(tier.from_quantity)
+      ? volume
+        ? `, the price from ${decimal(tier.from_quantity, 0)} on for all of them`
+        : `, from ${decimal(tier.from_quantity, 0)} on`
+      : ''
     found.push({ words: `${quantity(tier.quantity)} at ${price(tier.unit_price)}${from}`, figure: amount(tier.amount) })
   }
-  if (line.tiers.length === 0 && !Number(line.overage_quantity)) found.push({ words: 'nothing to charge beyond that', figure: amount('0') })
+  if (line.tiers.length === 0 && !Number(line.overage_quantity))
+    found.push({ words: 'nothing to charge beyond that', figure: amount('0') })
   if (Number(line.overage_quantity)) {
     const against = line.rate.basis === 'reserved' ? 'past the reserve' : 'past the cap'
-    found.push({ words: `${quantity(line.overage_quantity)} ${against}, at ${price(line.rate.overage_price ?? '0')}`, figure: amount(line.overage_amount) })
+    found.push({
+      words: `${quantity(line.overage_quantity)} ${against}, at ${price(line.rate.overage_price ?? '0')}`,
+      figure: amount(line.overage_amount),
+    })
   }
   if (line.minimum_applied) found.push({ words: 'raised to the minimum', figure: amount(line.rate.minimum ?? '0') })
   if (Number(line.fixed_fee)) found.push({ words: 'and the fixed fee', figure: amount(line.fixed_fee) })

@@ -3,7 +3,11 @@ import type { Today } from '../../api/queries'
 /** How many things of a day need somebody: what is past a limit, and what falls short. */
 export function needsSomebody(day: Today): number {
   return (
-    day.requests.length + day.joins.length + day.held_drafts.length + day.failed_jobs.length + day.failed_policies.length +
+    day.requests.length +
+    day.joins.length +
+    day.held_drafts.length +
+    day.failed_jobs.length +
+    day.failed_policies.length +
     day.shortfalls.length +
     day.endings.filter((each) => each.uncovered > 0).length +
     day.pressed.filter((each) => each.state !== 'near').length

@@ -16,7 +16,7 @@ from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.drafts.routes import effect_body
 from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
-from fair_ladle.app.plumbing.database import Database, Unit
+from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.connectors.sheets_in import SheetTable
 
@@ -36,13 +36,13 @@ def _keystrokes(clients: int, products: int) -> tuple[float, float, int]:
         database.run(intake.bring_in, COMMAND_LINE, everything)
         database.run(sign_in.give_sign_in, COMMAND_LINE, "msp@x.example", "Ines", "MSP", "only-for-this-measurement")
         who = Actor("Ines", "msp@x.example", "MSP", 1)
-        with database.transaction() as unit:
-            there = views.terms(unit, who, [("C1", "P1")])[0].version
+        with database.transaction() as tx:
+            there = views.terms(tx, who, [("C1", "P1")])[0].version
         was = terms_of(there)
         assert was is not None
         revision, cap = count(), count(401)
 
-        def keystroke(unit: Unit) -> str:
+        def keystroke(tx: Transaction) -> str:
             change = AllocationChange(
                 account="C1",
                 product="P1",
@@ -50,8 +50,8 @@ def _keystrokes(clients: int, products: int) -> tuple[float, float, int]:
                 seen=there.id,
                 was=was,
             )
-            draft = drafts.edit(unit, who, None, next(revision), [change])
-            return effect_body(drafts.look(unit, who, draft.changes), who).model_dump_json()
+            draft = drafts.edit(tx, who, None, next(revision), [change])
+            return effect_body(drafts.look(tx, who, draft.changes), who).model_dump_json()
 
         found = []
         for _ in range(9):
@@ -64,9 +64,9 @@ def _keystrokes(clients: int, products: int) -> tuple[float, float, int]:
 
 
 def _settled(database: Database, who: Actor) -> float:
-    with database.transaction() as unit:
+    with database.transaction() as tx:
         begin = time.perf_counter()
-        views.grid(unit, who, ["P1"])
+        views.grid(tx, who, ["P1"])
         return time.perf_counter() - begin
 
 

@@ -104,8 +104,8 @@ def measure() -> list[Measure]:
         bare_load = _bare_insert(database)
         bare_sum = _bare_sum(database)
         begin = time.perf_counter()
-        with database.transaction() as unit:
-            book = Book(unit, *parse_month("2026-10"))
+        with database.transaction() as tx:
+            book = Book(tx, *parse_month("2026-10"))
         read = time.perf_counter() - begin
         statements = [book.statement(f"C{n}") for n in range(CLIENTS)]
         priced = time.perf_counter() - begin - read

@@ -22,7 +22,7 @@ from fair_ladle.app.people_admin import listing, store
 from fair_ladle.app.people_admin.groups import Wanted, look
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
-from fair_ladle.app.plumbing.database import Database, Unit
+from fair_ladle.app.plumbing.database import Database, Transaction
 
 PEOPLE, CLIENTS, RULES = 100_000, 500, 50
 TITLES = ("Manager", "Director", "Officer", "Engineer", "Assistant", "Apprentice")
@@ -96,7 +96,7 @@ def _fill(database: Database) -> None:
         )
 
 
-def _took(database: Database, work: Callable[[Unit], Any]) -> float:
+def _took(database: Database, work: Callable[[Transaction], Any]) -> float:
     found = []
     for _ in range(5):
         begin = time.perf_counter()
@@ -113,13 +113,11 @@ def measure() -> list[Measure]:
         _fill(database)
         bare = _took(
             database,
-            lambda unit: unit.connection.execute(
-                sa.text("SELECT COUNT(*) FROM people WHERE title = 'Manager'")
-            ).scalar(),
+            lambda tx: tx.connection.execute(sa.text("SELECT COUNT(*) FROM people WHERE title = 'Manager'")).scalar(),
         )
         for name, asked in ASKED.items():
-            took = _took(database, lambda unit, asked=asked: listing.listing(unit, COMMAND_LINE, asked))  # type: ignore[misc]
-            counting = _took(database, lambda unit, asked=asked: listing.count(unit, COMMAND_LINE, asked))  # type: ignore[misc]
+            took = _took(database, lambda tx, asked=asked: listing.listing(tx, COMMAND_LINE, asked))  # type: ignore[misc]
+            counting = _took(database, lambda tx, asked=asked: listing.count(tx, COMMAND_LINE, asked))  # type: ignore[misc]
             rows.append(
                 Measure(
                     f"people list, counted, {name}",
@@ -139,7 +137,7 @@ def measure() -> list[Measure]:
                 )
             )
         wanted = Wanted("MSP", "G7", "Group 7", 'title eq "Officer" or department sw "D3"', (), 7)
-        took = _took(database, lambda unit: look(unit, COMMAND_LINE, wanted))
+        took = _took(database, lambda tx: look(tx, COMMAND_LINE, wanted))
         rows.append(
             Measure(
                 "a rule looked at before it is kept",
@@ -150,9 +148,9 @@ def measure() -> list[Measure]:
             )
         )
 
-        def everybody(unit: Unit) -> list[int]:
-            every = Groups.read(unit, accounts_usecases.known(unit))
-            return store.counts_of(unit.connection, PRESENT, [every.reaches(each) for each in every.every])
+        def everybody(tx: Transaction) -> list[int]:
+            every = Groups.read(tx, accounts_usecases.known(tx))
+            return store.counts_of(tx.connection, PRESENT, [every.reaches(each) for each in every.every])
 
         with database.engine.begin() as connection:
             connection.execute(
@@ -161,7 +159,7 @@ def measure() -> list[Measure]:
                     "g.account_id, g.id, p.id, '[]', 100 FROM `groups` g JOIN products p"
                 )
             )
-        layered = _took(database, lambda unit: entitlements.queue(unit, COMMAND_LINE))
+        layered = _took(database, lambda tx: entitlements.queue(tx, COMMAND_LINE))
         rows.append(
             Measure(
                 f"what {RULES} layers by a rule give",

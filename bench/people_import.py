@@ -74,7 +74,7 @@ def measure() -> list[Measure]:
             database = new_database(home)
             _ready(database)
             bare = _bare(database)
-            actor = database.run(lambda unit: sign_in.actor_for(unit, 1, "MSP"))
+            actor = database.run(lambda tx: sign_in.actor_for(tx, 1, "MSP"))
             assert actor is not None
             lines = [
                 f"Guest {n % 4000},guest.{n}@c{n % CLIENTS}.example,C{n % CLIENTS},{columns}" for n in range(PEOPLE)

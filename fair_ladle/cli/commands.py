@@ -71,8 +71,8 @@ def import_(path: Path, as_csv: Csv = False) -> None:
         ) as progress:
             task = progress.add_task("reading")
             brought = run(
-                lambda unit: intake.bring_in(
-                    unit,
+                lambda tx: intake.bring_in(
+                    tx,
                     COMMAND_LINE,
                     source,
                     lambda what, done: progress.update(task, description=f"{what} {done:,}" if done else what),
@@ -105,8 +105,8 @@ def positions(
 ) -> None:
     """Every account's position in the product's pools."""
 
-    def rows(unit: Any) -> list[tuple[Any, ...]]:
-        found = positions_at(unit, [pools.product(unit, product)], _at(at, unit.now))
+    def rows(tx: Any) -> list[tuple[Any, ...]]:
+        found = positions_at(tx, [pools.product(tx, product)], _at(at, tx.now))
         world, measure = found.world, found.world.products[0].measure
         states = found.states()
         lines = []
@@ -150,9 +150,9 @@ def headroom(
 ) -> None:
     """The way up from an account, limit by limit, and the one that binds."""
 
-    def rows(unit: Any) -> tuple[list[tuple[Any, ...]], str, str]:
-        wanted = pools.product(unit, product)
-        found = positions_at(unit, [wanted], unit.now)
+    def rows(tx: Any) -> tuple[list[tuple[Any, ...]], str, str]:
+        wanted = pools.product(tx, product)
+        found = positions_at(tx, [wanted], tx.now)
         tree = found.world.accounts.tree
         if account not in tree:
             raise not_found("account", account)
@@ -225,10 +225,10 @@ def headroom(
 def readings(product: ProductCode, month: Month, as_csv: Csv = False) -> None:
     """Every day's reading of every account."""
 
-    def rows(unit: Any) -> list[tuple[Any, ...]]:
+    def rows(tx: Any) -> list[tuple[Any, ...]]:
         first, last = statements.parse_month(month)
-        wanted = pools.product(unit, product)
-        read = read_month(unit, wanted, first, last)
+        wanted = pools.product(tx, product)
+        read = read_month(tx, wanted, first, last)
         lines = []
         for stretch in read.stretches:
             tree = stretch.accounts.tree
@@ -263,8 +263,8 @@ def readings(product: ProductCode, month: Month, as_csv: Csv = False) -> None:
 def statement(buyer: Annotated[str, typer.Option("--buyer")], month: Month, as_csv: Csv = False) -> None:
     """A buyer's statement: every line, and whose it is."""
 
-    def rows(unit: Any) -> list[tuple[Any, ...]]:
-        _, found = statements.statement(unit, COMMAND_LINE, buyer, month)
+    def rows(tx: Any) -> list[tuple[Any, ...]]:
+        _, found = statements.statement(tx, COMMAND_LINE, buyer, month)
         lines: list[tuple[Any, ...]] = []
         for line in found.lines:
             shared = (found.seller, found.buyer, line.product.code)
@@ -309,12 +309,12 @@ def costs(
 ) -> None:
     """What the product's pools cost, and who bears it."""
 
-    def rows(unit: Any) -> list[tuple[Any, ...]]:
+    def rows(tx: Any) -> list[tuple[Any, ...]]:
         if idle not in ("retained", "spread"):
             raise invalid(f"--idle {idle!r}: retained or spread.")
         first, last = statements.parse_month(month)
-        wanted = pools.product(unit, product)
-        book = statements.Book(unit, first, last, [wanted])
+        wanted = pools.product(tx, product)
+        book = statements.Book(tx, first, last, [wanted])
         read = book.months[product]
         lines = []
         for pool in sorted(
@@ -339,7 +339,7 @@ def costs(
 @app.command()
 def verify(as_csv: Csv = False) -> None:
     """Every counter, chain of the log and closed statement that does not agree with its evidence."""
-    found = run(lambda unit: takings.verify(unit, COMMAND_LINE))
+    found = run(lambda tx: takings.verify(tx, COMMAND_LINE))
     show(("what", "where", "found", "evidence"), found, as_csv)
     if found:
         raise typer_exit(
@@ -366,7 +366,7 @@ def sign_in_(
         if sys.stdin.isatty()
         else sys.stdin.readline().strip()
     )
-    run(lambda unit: sign_in.give_sign_in(unit, COMMAND_LINE, email, name or email, account, password))
+    run(lambda tx: sign_in.give_sign_in(tx, COMMAND_LINE, email, name or email, account, password))
     print(f"{email} can sign in and run {account}.")
 
 
@@ -426,8 +426,8 @@ def _begin_again() -> None:
     server = OwnServer(settings.home)
     if (server.folder / "data").exists():
         database = open_database()
-        with database.transaction() as unit:
-            own_data = bool(accounts_usecases.ids_by_code(unit)) and not is_demo(database)
+        with database.transaction() as tx:
+            own_data = bool(accounts_usecases.ids_by_code(tx)) and not is_demo(database)
         if own_data:
             raise typer_exit("This home holds data of your own, not the demo; --fresh would throw it away.")
         database.engine.dispose()

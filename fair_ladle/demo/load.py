@@ -11,7 +11,7 @@ from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.enforcement.usecases import enforce_all
 from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
-from fair_ladle.app.plumbing.database import Database, Unit
+from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.installation import is_demo, set_demo_clock
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.takings import usecases as takings
@@ -58,8 +58,8 @@ class NotADemo(RuntimeError):
 def prepare(database: Database, home: Path, told: Callable[[str], None]) -> list[tuple[str, str, str]]:
     """Load the demo where there is nothing yet, let its clock run, and say who can sign in:
     (address, password, as whom)."""
-    with database.transaction() as unit:
-        empty = not accounts_usecases.ids_by_code(unit)
+    with database.transaction() as tx:
+        empty = not accounts_usecases.ids_by_code(tx)
     if not empty and not is_demo(database):
         raise NotADemo(
             "This home holds data of your own, not the demo. Serve it with `./fair-ladle serve`, "
@@ -82,8 +82,8 @@ def prepare(database: Database, home: Path, told: Callable[[str], None]) -> list
     return [tuple(line.split("\t")) for line in kept.read_text().splitlines()]  # type: ignore[misc]
 
 
-def _load(unit: Unit, signs: list[tuple[str, str, str]], told: Callable[[str], None]) -> None:
+def _load(tx: Transaction, signs: list[tuple[str, str, str]], told: Callable[[str], None]) -> None:
     told("Loading the demo")
-    intake.bring_in(unit, COMMAND_LINE, read_source(INTAKE), lambda what, done: told(f"  {what}") if not done else None)
+    intake.bring_in(tx, COMMAND_LINE, read_source(INTAKE), lambda what, done: told(f"  {what}") if not done else None)
     for (email, name, account, _), (_, password, _) in zip(PEOPLE, signs, strict=True):
-        sign_in.give_sign_in(unit, COMMAND_LINE, email, name, account, password)
+        sign_in.give_sign_in(tx, COMMAND_LINE, email, name, account, password)

@@ -13,7 +13,7 @@ from fair_ladle.app.people_admin import listing
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Database, Unit
+from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.pools import usecases as pools
 from fair_ladle.app.usage import usecases as usage
 from fair_ladle.connectors.reporting_client import DeviceClient, NotDone, ask
@@ -41,19 +41,19 @@ def set_up(database: Database, home: Path) -> None:
     kept.write_text("\n".join(keys))
 
 
-def _personal_storage(unit: Unit) -> None:
+def _personal_storage(tx: Transaction) -> None:
     """Some of the account's people store something of their own, under a default for everybody there."""
-    product = pools.product(unit, "DEEPSHELF")
-    personal_storage.set_limit(unit, ADMIN, ACCOUNT, None, product.code, "5")
-    rows = listing.listing(unit, ADMIN, Asked(account=ACCOUNT, status="active"), "username", False, 0, 12).rows
+    product = pools.product(tx, "DEEPSHELF")
+    personal_storage.set_limit(tx, ADMIN, ACCOUNT, None, product.code, "5")
+    rows = listing.listing(tx, ADMIN, Asked(account=ACCOUNT, status="active"), "username", False, 0, 12).rows
     usage.bring_in_samples(
-        unit,
+        tx,
         [
             {
                 "product_id": product.id,
                 "account_id": row.person.account_id,
                 "category": usage.home(row.person.username),
-                "at": unit.now,
+                "at": tx.now,
                 "bytes": (n * 137 % 61 + 3) * 10**8,
             }
             for n, row in enumerate(rows)

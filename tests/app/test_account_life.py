@@ -39,8 +39,8 @@ TODAY = date(2026, 11, 24)
 def admin(database: Database, account: str) -> Actor:
     email = f"{account.lower()}@x.example"
     database.run(sign_in.give_sign_in, COMMAND_LINE, email, f"Admin of {account}", account, "correct-ferry-staple")
-    with database.transaction() as unit:
-        found = sign_in.find_by_email(unit, email)
+    with database.transaction() as tx:
+        found = sign_in.find_by_email(tx, email)
     assert found is not None
     return Actor(f"Admin of {account}", email, account, found.id)
 
@@ -54,8 +54,8 @@ def applied(database: Database, who: Actor, *changes: Change) -> int:
 
 def figures(database: Database, account: str) -> dict[str, tuple[int, int, bool]]:
     """own of the branch, reserve, and whether anything is allocated, by product."""
-    with database.transaction() as unit:
-        found = positions_at(unit, pools.products(unit), unit.now)
+    with database.transaction() as tx:
+        found = positions_at(tx, pools.products(tx), tx.now)
         row = found.world.accounts.tree.row(account)
         used = found.used()
         return {
@@ -82,9 +82,9 @@ def test_a_suspended_account_keeps_what_it_has_and_takes_nothing_new(demo: Datab
     )
     applied(demo, who, StatusChange(account="TERN", status="suspended", charged=False))
     assert figures(demo, "TERN") == before
-    with demo.transaction() as unit:
-        product = pools.product(unit, "VOICE")
-        accounts = accounts_usecases.known(unit)
+    with demo.transaction() as tx:
+        product = pools.product(tx, "VOICE")
+        accounts = accounts_usecases.known(tx)
         below = next(accounts.tree.codes[row] for row in accounts.tree.branch(accounts.tree.row("TERN")).tolist()[::-1])
     for actor, says in (
         (COMMAND_LINE, "Tern Housing Association is suspended"),
@@ -162,9 +162,9 @@ def test_closing_releases_everything_leaves_a_last_statement_and_can_be_taken_ba
 
 def test_seats_are_taken_back_in_a_draft_and_given_again_by_its_reversal(demo: Database) -> None:
     who = admin(demo, "GANNET")
-    with demo.transaction() as unit:
-        product, accounts = pools.product(unit, "LANTERN-MAIL"), accounts_usecases.known(unit)
-        row = next(each for each in usage.all_assignments(unit, product) if each.ends is None)
+    with demo.transaction() as tx:
+        product, accounts = pools.product(tx, "LANTERN-MAIL"), accounts_usecases.known(tx)
+        row = next(each for each in usage.all_assignments(tx, product) if each.ends is None)
         account = accounts.tree.codes[accounts.row_of_id[row.account_id]]
     before = figures(demo, account)["LANTERN-MAIL"][0]
     take = UnitsChange(account=account, product="LANTERN-MAIL", subjects=(row.subject,), give=False)
@@ -190,11 +190,11 @@ def test_seats_are_taken_back_in_a_draft_and_given_again_by_its_reversal(demo: D
 
 
 def test_what_cannot_be_closed_or_suspended_says_why(demo: Database) -> None:
-    with demo.transaction() as unit:
+    with demo.transaction() as tx:
         lot = next(
             pool
-            for pool in pools.pools(unit, pools.products(unit))
-            if pool.owner_id == accounts_usecases.ids_by_code(unit)["OLDQUAY"]
+            for pool in pools.pools(tx, pools.products(tx))
+            if pool.owner_id == accounts_usecases.ids_by_code(tx)["OLDQUAY"]
         )
     cases: list[tuple[Actor, list[Any], str]] = [
         (

@@ -15,7 +15,7 @@ from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, Terms
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
-from fair_ladle.app.plumbing.database import Database, Unit
+from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import usecases as pools
 from fair_ladle.app.takings import counters
@@ -27,9 +27,9 @@ class Undo(Exception):
     """Leave the database as it was."""
 
 
-def anything(unit: Unit, chance: random.Random) -> list[Change]:
+def anything(tx: Transaction, chance: random.Random) -> list[Change]:
     """A draft of a few changes of every kind, most of them sensible."""
-    world = positions_at(unit, pools.products(unit), unit.now).world
+    world = positions_at(tx, pools.products(tx), tx.now).world
     codes = list(world.accounts.tree.codes)
     found: dict[str, Change] = {}
     for _ in range(chance.randint(1, 5)):
@@ -37,7 +37,7 @@ def anything(unit: Unit, chance: random.Random) -> list[Change]:
         kind = chance.random()
         change: Change
         if kind < 0.6:
-            version = views.terms(unit, COMMAND_LINE, [(account, product.code)])[0].version
+            version = views.terms(tx, COMMAND_LINE, [(account, product.code)])[0].version
             was = terms_of(version) or Terms()
             by = chance.choice([-5, -1, 1, 5, 40]) * product.per_unit
             cap = None if was.cap is None or chance.random() < 0.1 else max(0, was.cap + by)
@@ -91,26 +91,26 @@ def anything(unit: Unit, chance: random.Random) -> list[Change]:
 def test_the_effect_is_what_applying_does(shared_demo: Database, seed: int) -> None:
     outcome: list[str] = []
 
-    def try_it(unit: Unit) -> None:
-        changes = anything(unit, random.Random(seed))
-        looked = drafts.look(unit, COMMAND_LINE, changes)
+    def try_it(tx: Transaction) -> None:
+        changes = anything(tx, random.Random(seed))
+        looked = drafts.look(tx, COMMAND_LINE, changes)
         assert looked.effect is not None
         try:
-            drafts.apply_changes(unit, COMMAND_LINE, changes, "anything")
+            drafts.apply_changes(tx, COMMAND_LINE, changes, "anything")
         except Refused as refused:
             assert looked.faults or looked.effect.stopping or looked.clashes, refused
             outcome.append("refused")
             raise Undo from None
         assert not looked.faults and not looked.effect.stopping
         products = list(looked.effect.after.world.products)
-        there, said = positions_at(unit, products, unit.now), looked.effect.after
+        there, said = positions_at(tx, products, tx.now), looked.effect.after
         assert there.world.accounts.tree.codes == said.world.accounts.tree.codes
         for name in ("load", "held"):
             assert np.array_equal(getattr(there.settled, name), getattr(said.settled, name)), name
         reached = there.world.owner >= 0
         assert np.array_equal(there.headroom.room[reached], said.headroom.room[reached])
         assert np.array_equal(there.shortfalls(), said.shortfalls())
-        assert counters.differences(unit) == [], "and the live counters follow"
+        assert counters.differences(tx) == [], "and the live counters follow"
         outcome.append("applied")
         raise Undo
 

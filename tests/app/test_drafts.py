@@ -25,7 +25,7 @@ from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.notices import usecases as notices
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
-from fair_ladle.app.plumbing.database import Database, Unit
+from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import usecases as pools
 from fair_ladle.app.sign_in import usecases as sign_in
@@ -41,8 +41,8 @@ def actor(demo: Database) -> Callable[[str], Actor]:
     def of(account: str) -> Actor:
         email = f"{account.lower()}@x.example"
         demo.run(sign_in.give_sign_in, COMMAND_LINE, email, f"Admin of {account}", account, PASSWORD)
-        with demo.transaction() as unit:
-            found = sign_in.find_by_email(unit, email)
+        with demo.transaction() as tx:
+            found = sign_in.find_by_email(tx, email)
         assert found is not None
         return Actor(f"Admin of {account}", email, account, found.id)
 
@@ -50,8 +50,8 @@ def actor(demo: Database) -> Callable[[str], Actor]:
 
 
 def allocation(database: Database, account: str, product: str, **terms: Any) -> AllocationChange:
-    with database.transaction() as unit:
-        there = views.terms(unit, COMMAND_LINE, [(account, product)])[0].version
+    with database.transaction() as tx:
+        there = views.terms(tx, COMMAND_LINE, [(account, product)])[0].version
     was = terms_of(there)
     now = {**(was.model_dump() if was else {"reserve": 0}), **terms}
     return AllocationChange(account=account, product=product, terms=now, seen=there.id if there else None, was=was)  # type: ignore[arg-type]
@@ -172,8 +172,8 @@ def test_the_money_of_a_full_month_moves_with_what_is_held(demo: Database) -> No
 
 def test_a_purchase_and_a_renewal_show_what_they_cover(demo: Database, actor: Callable[[str], Actor]) -> None:
     who = actor("GANNET")
-    with demo.transaction() as unit:
-        mail = pools.pools(unit, [pools.product(unit, "LANTERN-MAIL")])[0]
+    with demo.transaction() as tx:
+        mail = pools.pools(tx, [pools.product(tx, "LANTERN-MAIL")])[0]
     ending = next(each for each in mail.lots if each.last_day == date(2026, 12, 31))
     renewal = lot(
         "LANTERN-MAIL",
@@ -188,20 +188,20 @@ def test_a_purchase_and_a_renewal_show_what_they_cover(demo: Database, actor: Ca
     assert (ahead.label, ahead.before, ahead.after) == ("cleared", 311, 0)
     draft = kept(demo, who, renewal)
     demo.run(drafts.apply, who, draft.row.id, draft.row.revision)
-    with demo.transaction() as unit:
-        assert "GR-27" in [each.reference for each in pools.pools(unit, [mail.product])[0].lots]
+    with demo.transaction() as tx:
+        assert "GR-27" in [each.reference for each in pools.pools(tx, [mail.product])[0].lots]
     back = demo.run(drafts.reverse, who, draft.row.id)
     demo.run(drafts.apply, who, back.row.id, back.row.revision)
-    with demo.transaction() as unit:
-        assert pools.pools(unit, [mail.product])[0].lots == mail.lots, "a lot that has not begun is taken back whole"
+    with demo.transaction() as tx:
+        assert pools.pools(tx, [mail.product])[0].lots == mail.lots, "a lot that has not begun is taken back whole"
     assert demo.run(takings.verify, COMMAND_LINE) == []
 
 
 def test_a_move_takes_its_holdings_along(demo: Database, actor: Callable[[str], Actor]) -> None:
     who = actor("GANNET")
 
-    def loads(unit: Unit) -> dict[str, int]:
-        found = positions_at(unit, [pools.product(unit, "WATCHGLASS")], unit.now)
+    def loads(tx: Transaction) -> dict[str, int]:
+        found = positions_at(tx, [pools.product(tx, "WATCHGLASS")], tx.now)
         return {code: int(found.settled.load[row, 0]) for row, code in enumerate(found.world.accounts.tree.codes)}
 
     before = demo.run(loads)
@@ -229,8 +229,8 @@ def test_a_new_client_with_what_it_gets_in_one_draft(demo: Database, actor: Call
     gets = AllocationChange(account="PLOVER", product="VOICE", terms={"reserve": 2, "cap": 5}, seen=None)  # type: ignore[arg-type]
     draft = kept(demo, who, account, gets)
     demo.run(drafts.apply, who, draft.row.id, draft.row.revision)
-    with demo.transaction() as unit:
-        found = positions_at(unit, [pools.product(unit, "VOICE")], unit.now)
+    with demo.transaction() as tx:
+        found = positions_at(tx, [pools.product(tx, "VOICE")], tx.now)
         row = found.world.accounts.tree.row("PLOVER")
         assert (int(found.settled.held[row, 0]), int(found.world.grid.cap[row, 0])) == (2, 5)
     assert demo.run(takings.verify, COMMAND_LINE) == []
@@ -257,8 +257,8 @@ def test_a_draft_waits_for_its_day_is_checked_again_and_held_back_with_a_reason(
     first, other = (demo.run(drafts.get, who, each.row.id).row for each in (draft, second))
     assert (first.state, other.state) == ("applied", "held")
     assert "Changed by somebody else meanwhile: OLDQUAY WATCHGLASS" in other.reason
-    with demo.transaction() as unit:
-        version = views.cell(unit, who, "OLDQUAY-ENGINEERING", "WATCHGLASS").version
+    with demo.transaction() as tx:
+        version = views.cell(tx, who, "OLDQUAY-ENGINEERING", "WATCHGLASS").version
     assert version is not None and (version.cap, version.first_day) == (18, TOMORROW)
     with demo.engine.connect() as connection:
         told = connection.execute(sa.text("SELECT subject, text FROM notices")).all()
@@ -302,14 +302,14 @@ def test_nothing_of_what_stands_above_or_beside_is_told_below(demo: Database, ac
     )
     demo.run(drafts.apply, operator, draft.row.id, draft.row.revision)
     demo.run(enforce_all_products)
-    with demo.transaction() as unit:
-        accounts = accounts_usecases.known(unit)
-        seen = [f"{row.subject} {row.text}" for row in notices.shown(unit, client, accounts)]
-        seen += [f"{row.subject} {row.before} {row.after}" for row in log.read(unit, client).entries]
+    with demo.transaction() as tx:
+        accounts = accounts_usecases.known(tx)
+        seen = [f"{row.subject} {row.text}" for row in notices.shown(tx, client, accounts)]
+        seen += [f"{row.subject} {row.before} {row.after}" for row in log.read(tx, client).entries]
     assert any("VOICE" in text or "Fieldbook Voice" in text for text in seen)
     for name in ("Tern", "Fenwick", "BRAMBLE", "Bramble", "'GANNET'"):
         assert not [text for text in seen if name in text], name
-    held = [row.after for row in demo.run(lambda unit: log.read(unit, reseller).entries) if row.action == "put on hold"]
+    held = [row.after for row in demo.run(lambda tx: log.read(tx, reseller).entries) if row.action == "put on hold"]
     assert held and not [each for each in held if "BRAMBLE" in str(each)]
     demo.run(drafts.apply_changes, COMMAND_LINE, [allocation(demo, "HAZEL", "VOICE", cap=None)], "no cap of its own")
     with pytest.raises(Refused, match="It would break a limit above your branch") as refused:
@@ -322,10 +322,10 @@ def test_nothing_of_what_stands_above_or_beside_is_told_below(demo: Database, ac
     assert "Fieldbook" not in refused.value.problem.detail and refused.value.problem.more == {"breaches": []}
 
 
-def enforce_all_products(unit: Unit) -> None:
-    for product in pools.products(unit):
-        enforcement_store.begin_enforced(unit.connection, product.id, instant(0))
-        enforcement.enforce(unit, product.code)
+def enforce_all_products(tx: Transaction) -> None:
+    for product in pools.products(tx):
+        enforcement_store.begin_enforced(tx.connection, product.id, instant(0))
+        enforcement.enforce(tx, product.code)
 
 
 def test_a_change_made_on_the_same_day_is_not_overwritten_unseen(demo: Database) -> None:
@@ -341,8 +341,8 @@ def test_a_change_made_on_the_same_day_is_not_overwritten_unseen(demo: Database)
 def test_a_draft_is_its_owners_and_whom_it_is_shared_with(demo: Database, actor: Callable[[str], Actor]) -> None:
     owner, colleague, client = actor("GANNET"), actor("GANNET"), actor("OLDQUAY")
     demo.run(sign_in.give_sign_in, COMMAND_LINE, "second@x.example", "Second", "GANNET", PASSWORD)
-    with demo.transaction() as unit:
-        found = sign_in.find_by_email(unit, "second@x.example")
+    with demo.transaction() as tx:
+        found = sign_in.find_by_email(tx, "second@x.example")
     assert found is not None
     colleague = Actor("Second", "second@x.example", "GANNET", found.id)
     draft = kept(demo, owner, allocation(demo, "TERN", "VOICE", cap=20))

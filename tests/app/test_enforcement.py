@@ -170,15 +170,15 @@ def test_a_job_that_breaks_is_told_and_stops_nothing_else(database: Database) ->
         "broken",
         "sound",
     ]
-    with database.transaction() as unit:
-        assert failed(unit) == [("broken", "KeyError: 'a bug'")] and done == [1]
+    with database.transaction() as tx:
+        assert failed(tx) == [("broken", "KeyError: 'a bug'")] and done == [1]
 
 
 def test_a_mail_that_cannot_be_written_does_not_hold_up_the_others(database: Database, tmp_path: Path) -> None:
     stand_in = StandIn(tmp_path / "mail")
-    with database.transaction() as unit:
-        outbox.write(unit, "no\nbody@x.example", "A", "a")
-        outbox.write(unit, "ada@x.example", "B", "b")
+    with database.transaction() as tx:
+        outbox.write(tx, "no\nbody@x.example", "A", "a")
+        outbox.write(tx, "ada@x.example", "B", "b")
     try:
         assert outbox.send(database, Smtp(stand_in.start(), "us@x.example").deliver) == 1
     finally:
@@ -187,8 +187,8 @@ def test_a_mail_that_cannot_be_written_does_not_hold_up_the_others(database: Dat
 
 
 def test_mail_goes_out_once_it_can(database: Database, tmp_path: Path) -> None:
-    with database.transaction() as unit:
-        outbox.write(unit, "ada@x.example", "A word\nBcc: mallory@x.example", "Grüße: 5 > 4.\n.\nend")
+    with database.transaction() as tx:
+        outbox.write(tx, "ada@x.example", "A word\nBcc: mallory@x.example", "Grüße: 5 > 4.\n.\nend")
     assert outbox.send(database, Smtp("smtp://127.0.0.1:1", "us@x.example").deliver) == 0
     stand_in = StandIn(tmp_path / "mail")
     address = stand_in.start()

@@ -87,12 +87,12 @@ def test_who_gets_no_seat_waits_by_priority_and_is_served_when_one_comes_free(de
     everybody = give(demo, Gives("OLDQUAY", None, "LANTERN-MAIL", (), 500))
     short = [name for name, _, _ in everybody.waiting]
     if not short:
-        with demo.transaction() as unit:
+        with demo.transaction() as tx:
             left = takings.room(
-                unit,
+                tx,
                 COMMAND_LINE,
                 "OLDQUAY",
-                next(each for each in entitlements.pools_usecases.products(unit) if each.code == "LANTERN-MAIL"),
+                next(each for each in entitlements.pools_usecases.products(tx) if each.code == "LANTERN-MAIL"),
             )
         assert left == 0, "nobody waits while there is room"
     assert waiting(demo) and set(waiting(demo)) == set(short)
@@ -148,10 +148,10 @@ def test_components_come_by_any_layer_and_a_direct_switch_turns_one_off(demo: Da
     give(demo, Gives("OLDQUAY", "OLDQUAY-LEADS", "FIELD-CORE", ("MEETINGS", "INSIGHTS"), 10))
 
     def core() -> of_person.PersonLayers:
-        with demo.transaction() as unit:
+        with demo.transaction() as tx:
             return next(
                 each
-                for each in of_person.layers_of(unit, OLDQUAY, listing.found_in_scope(unit, OLDQUAY, person)[1])
+                for each in of_person.layers_of(tx, OLDQUAY, listing.found_in_scope(tx, OLDQUAY, person)[1])
                 if each.product.code == "FIELD-CORE"
             )
 
@@ -161,10 +161,8 @@ def test_components_come_by_any_layer_and_a_direct_switch_turns_one_off(demo: Da
     }
 
     def switch(component: str, on: bool) -> None:
-        with demo.transaction() as unit:
-            of_person.switch(
-                unit, OLDQUAY, listing.found_in_scope(unit, OLDQUAY, person)[1], "FIELD-CORE", component, on
-            )
+        with demo.transaction() as tx:
+            of_person.switch(tx, OLDQUAY, listing.found_in_scope(tx, OLDQUAY, person)[1], "FIELD-CORE", component, on)
 
     switch("INSIGHTS", False)
     assert core().on == ["WRITER", "SHEETS", "MEETINGS"] and core().off == ["INSIGHTS"]

@@ -154,6 +154,6 @@ def test_a_known_address_is_linked_as_member_or_as_admin_and_never_twice_in_one_
     )
     demo.run(joining.add, OLDQUAY, NewPerson("OLDQUAY-ISLAND", "Ada", known.email, link=True, role="admin"))
     assert (
-        demo.run(lambda unit: sign_in.actor_for(unit, sign_in.find_by_email(unit, known.email).id, "OLDQUAY-ISLAND"))
+        demo.run(lambda tx: sign_in.actor_for(tx, sign_in.find_by_email(tx, known.email).id, "OLDQUAY-ISLAND"))
         is not None
     )

@@ -17,11 +17,11 @@ OPERATOR, CLIENT, INES = "admin.gannet@gannet.example", "admin.oldquay@oldquay.e
 
 def told(database: Database, *what: tuple[str, str, bool], but_not: str = "") -> dict[str, str]:
     """The subjects of the mails that telling these (key, account, the parent's too) writes, by address."""
-    with database.transaction() as unit:
-        accounts = accounts_usecases.known(unit)
-        before = unit.connection.scalar(sa.text("SELECT COALESCE(MAX(id), 0) FROM outbox"))
+    with database.transaction() as tx:
+        accounts = accounts_usecases.known(tx)
+        before = tx.connection.scalar(sa.text("SELECT COALESCE(MAX(id), 0) FROM outbox"))
         notices.tell(
-            unit,
+            tx,
             accounts,
             [
                 Notice(key, "cap", int(accounts.ids[accounts.tree.row(code)]), f"{key} of {code}", "…", None, too)
@@ -31,7 +31,7 @@ def told(database: Database, *what: tuple[str, str, bool], but_not: str = "") ->
         )
         return {
             row.to_address: row.subject
-            for row in unit.connection.execute(
+            for row in tx.connection.execute(
                 sa.text("SELECT to_address, subject FROM outbox WHERE id > :before ORDER BY id"), {"before": before}
             )
         }
@@ -52,8 +52,8 @@ def test_contacts_are_told_where_nobody_signs_in(
 ) -> None:
     key = f"{account} {parent_too}"
     assert list(told(shared_demo, (key, account, parent_too))) == to
-    with shared_demo.transaction() as unit:
-        shown = [each.key for each in notices.shown(unit, COMMAND_LINE, accounts_usecases.known(unit), account)]
+    with shared_demo.transaction() as tx:
+        shown = [each.key for each in notices.shown(tx, COMMAND_LINE, accounts_usecases.known(tx), account)]
     assert key in shown, "in Today for whoever runs the branch, mail or not"
     assert told(shared_demo, (key, account, parent_too)) == {}, "never twice for the same"
 
@@ -67,6 +67,6 @@ def test_who_runs_an_account_is_told_instead_of_its_contact_and_who_did_it_is_no
         INES: "2 notices: three of OLDQUAY …",
         "admin.tern@tern.example": "four of TERN",
     }, "one mail each for all of a run"
-    with demo.transaction() as unit:
-        mine = [each.key for each in notices.shown(unit, Actor("Tilde", "", "TERN"), accounts_usecases.known(unit))]
+    with demo.transaction() as tx:
+        mine = [each.key for each in notices.shown(tx, Actor("Tilde", "", "TERN"), accounts_usecases.known(tx))]
     assert mine == ["four"], "another client's notices are not theirs to see"

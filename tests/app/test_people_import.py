@@ -30,7 +30,7 @@ HEADER = ["Full name", "Work e-mail", "Login", "Site", "Job title", "Licences", 
 def admin(database: Database, account: str = "OLDQUAY") -> Actor:
     email = f"{account.lower()}@import.example"
     database.run(sign_in.give_sign_in, COMMAND_LINE, email, "Maren", account, "correct-ferry-staple")
-    actor = database.run(lambda unit: sign_in.actor_for(unit, sign_in.find_by_email(unit, email).id, account))
+    actor = database.run(lambda tx: sign_in.actor_for(tx, sign_in.find_by_email(tx, email).id, account))
     assert actor is not None
     return actor
 

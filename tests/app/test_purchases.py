@@ -24,21 +24,21 @@ NEW_YEAR = date(2027, 1, 1)
 def test_a_timeline_is_what_positions_say_on_each_day(shared_demo: Database) -> None:
     found = shared_demo.run(purchases.timeline, COMMAND_LINE, "GANNET", "LANTERN-MAIL")
     assert found.points[0].day == date(2025, 11, 25) and any(each.day == NEW_YEAR for each in found.points)
-    with shared_demo.transaction() as unit:
-        product = [pools.product(unit, "LANTERN-MAIL")]
+    with shared_demo.transaction() as tx:
+        product = [pools.product(tx, "LANTERN-MAIL")]
         for point in [
             found.points[-20],
             next(each for each in found.points if each.day == found.today),
             next(each for each in found.points if each.day == NEW_YEAR),
         ]:
             end_of = point.day if point.day >= found.today else date.fromordinal(point.day.toordinal() + 1)
-            zone = positions_at(unit, product, unit.now).world.zone
+            zone = positions_at(tx, product, tx.now).world.zone
             at = (
-                unit.now
+                tx.now
                 if point.day == found.today
                 else instant(day_start(end_of, zone) * 10**6 - (1 if point.day < found.today else 0))
             )
-            there = positions_at(unit, product, at)
+            there = positions_at(tx, product, at)
             assert (point.promised, point.used, point.supply) == (
                 int(there.pool_load()[0]),
                 int(there.pool_used()[0]),
@@ -66,8 +66,8 @@ def test_every_way_out_keeps_what_it_says(shared_demo: Database) -> None:
             f"{option.key} breaks nobody's hard limit"
         )
     release = next(each for each in plan.options if each.key == "release")
-    with shared_demo.transaction() as unit:
-        taken = people.by_username(unit, [subject for each in release.changes for subject in each.subjects])  # type: ignore[union-attr]
+    with shared_demo.transaction() as tx:
+        taken = people.by_username(tx, [subject for each in release.changes for subject in each.subjects])  # type: ignore[union-attr]
     assert len(taken) == release.people and not any(each.protected for each in taken.values())
     with pytest.raises(Refused, match="there is nothing to plan"):
         shared_demo.run(purchases.plan, COMMAND_LINE, "GANNET", "VOICE", NEW_YEAR)
@@ -86,8 +86,8 @@ def test_a_smaller_renewal_says_what_each_account_would_have_to_give(shared_demo
             0 <= amount <= each.counted for each, amount in given
         ), way
     most = max(each.counted - each.to_one_level for each in small.gives if each.to_one_level)
-    with shared_demo.transaction() as unit:
-        found = positions_at(unit, [pools.product(unit, "LANTERN-MAIL")], unit.now)
+    with shared_demo.transaction() as tx:
+        found = positions_at(tx, [pools.product(tx, "LANTERN-MAIL")], tx.now)
     past = {
         code
         for row, code in enumerate(found.world.accounts.tree.codes)
@@ -102,8 +102,8 @@ def test_a_smaller_renewal_says_what_each_account_would_have_to_give(shared_demo
 
 def test_the_calendar_is_for_whoever_knows_the_address(demo: Database) -> None:
     demo.run(sign_in.give_sign_in, COMMAND_LINE, "ada@x.example", "Ada", "GANNET", "correct-ferry-staple")
-    with demo.transaction() as unit:
-        found = sign_in.find_by_email(unit, "ada@x.example")
+    with demo.transaction() as tx:
+        found = sign_in.find_by_email(tx, "ada@x.example")
     assert found is not None
     who = Actor("Ada", "ada@x.example", "GANNET", found.id)
     token = demo.run(purchases.make_calendar, who)

@@ -79,8 +79,8 @@ def test_who_is_idle_loses_what_they_have_and_nobody_sheltered_does(demo: Databa
         has[name] for name in having & (protected | watched)
     )
     assert {each.why for each in did.left} <= {"protected", "in a group that is exempt", "has nothing of it"}
-    cost = sum(unit.cost for unit in did.taken())
-    assert cost > 0 and {unit.currency for unit in did.taken()} == {"EUR"}
+    cost = sum(taken.cost for taken in did.taken())
+    assert cost > 0 and {taken.currency for taken in did.taken()} == {"EUR"}
     assert not run(demo, policy_id).deeds, "running twice does nothing twice"
     rows = demo.run(reclaim.runs, COMMAND_LINE)
     assert len(rows) == 1 and Counter(each.what for each in rows[0].deeds) == Counter(
@@ -146,9 +146,9 @@ def test_each_policy_finds_its_own_and_does_what_it_says(
     } <= status
     after, has = everybody(demo), seats(demo)
     for each in did.deeds:
-        assert {unit.product for unit in each.units} <= set(other.get("products", had[each.username])) and each.units
+        assert {taken.product for taken in each.units} <= set(other.get("products", had[each.username])) and each.units
         assert has[each.username] == (
-            had[each.username] if does == "reported" else had[each.username] - {unit.product for unit in each.units}
+            had[each.username] if does == "reported" else had[each.username] - {taken.product for taken in each.units}
         )
         assert (after[each.username].person.status == "suspended") == (does == "suspended")
     if does == "suspended" and did.deeds:
@@ -208,7 +208,7 @@ def test_a_policy_that_makes_no_sense_is_refused(demo: Database) -> None:
     for who, policy, says in cases:
         with pytest.raises(Refused, match=re.escape(says)):
             demo.run(reclaim.put, who, None, policy)
-    for act in (reclaim.run, lambda unit, who, policy_id: reclaim.put(unit, who, policy_id, UNSEEN)):
+    for act in (reclaim.run, lambda tx, who, policy_id: reclaim.put(tx, who, policy_id, UNSEEN)):
         with pytest.raises(Refused):
             demo.run(act, MARROW, mine)
     assert demo.run(reclaim.policies, MARROW) == [], "a provider's policies are not the client's to see"

@@ -23,8 +23,8 @@ def actor(demo: Database) -> Callable[[str], Actor]:
     def of(account: str) -> Actor:
         email = f"{account.lower()}@x.example"
         demo.run(sign_in.give_sign_in, COMMAND_LINE, email, f"Admin of {account}", account, "correct-ferry-staple")
-        with demo.transaction() as unit:
-            found = sign_in.find_by_email(unit, email)
+        with demo.transaction() as tx:
+            found = sign_in.find_by_email(tx, email)
         assert found is not None
         return Actor(f"Admin of {account}", email, account, found.id)
 
@@ -32,16 +32,16 @@ def actor(demo: Database) -> Callable[[str], Actor]:
 
 
 def cap(database: Database, account: str, product: str) -> int | None:
-    with database.transaction() as unit:
-        version = views.cell(unit, COMMAND_LINE, account, product).version
+    with database.transaction() as tx:
+        version = views.cell(tx, COMMAND_LINE, account, product).version
     return None if version is None else version.cap
 
 
 def told(database: Database, who: Actor) -> list[str]:
-    with database.transaction() as unit:
+    with database.transaction() as tx:
         from fair_ladle.app.accounts import usecases as accounts
 
-        return [row.subject for row in notices.shown(unit, who, accounts.on_day(unit, accounts.today(unit)))]
+        return [row.subject for row in notices.shown(tx, who, accounts.on_day(tx, accounts.today(tx)))]
 
 
 def test_a_request_goes_up_and_comes_back_granted_in_part(demo: Database, actor: Callable[[str], Actor]) -> None:

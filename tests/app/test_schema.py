@@ -52,8 +52,8 @@ def test_an_installation_of_the_first_schema_is_brought_up_with_its_data(
         connection.execute(sa.text("SET foreign_key_checks = 1"))
 
     def figures(of: Database) -> list[list[int]]:
-        with of.transaction() as unit:
-            found = positions_at(unit, pools.products(unit), shared_demo.clock.now())
+        with of.transaction() as tx:
+            found = positions_at(tx, pools.products(tx), shared_demo.clock.now())
         return [found.settled.load.tolist(), found.settled.held.tolist(), found.headroom.room.tolist()]
 
     assert migrate(database.engine) is True

@@ -177,7 +177,7 @@ def holds_always(database: Database) -> None:
     ]
     assert len(set(families)) == len(families), "of a family only one at a time"
     assert database.run(takings.verify, COMMAND_LINE) == [], "counters are what the assignments say"
-    found = database.run(lambda unit: positions_at(unit, pools.products(unit), unit.now))
+    found = database.run(lambda tx: positions_at(tx, pools.products(tx), tx.now))
     bought = [BOUGHT[each.code] for each in found.world.products]
     assert (found.settled.load <= found.hard).all() and (found.world.own.sum(axis=0) <= bought).all(), (
         "no limit is passed, and no more handed out than bought"

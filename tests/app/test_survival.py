@@ -100,14 +100,14 @@ class Load:
                         answer = client.post("/api/assignments/release", json={"units": [mine.pop()]})
                     else:
                         serial += 1
-                        unit = {
+                        tx = {
                             "account": f"C{chance.randrange(4)}-{chance.choice('AB')}",
                             "product": "BOX",
                             "subject": f"k{number}-{serial}",
                         }
-                        answer = client.post("/api/assignments", json={"units": [unit]})
+                        answer = client.post("/api/assignments", json={"units": [tx]})
                         if answer.status_code == 200:
-                            mine.append(unit)
+                            mine.append(tx)
                     self.answers[str(answer.status_code)] += 1
                 except httpx.HTTPError:
                     self.answers["no answer"] += 1

@@ -22,7 +22,7 @@ from fair_ladle.app.drafts.changes import AllocationChange, Terms
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
-from fair_ladle.app.plumbing.database import Database, Unit
+from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import usecases as pools
 from fair_ladle.app.takings import usecases as takings
@@ -61,8 +61,8 @@ def take(database: Database, account: str, *subjects: str) -> Any:
 
 
 def headrooms(database: Database) -> dict[str, int]:
-    with database.transaction() as unit:
-        found = positions_at(unit, [pools.product(unit, "BOX")], unit.now)
+    with database.transaction() as tx:
+        found = positions_at(tx, [pools.product(tx, "BOX")], tx.now)
     return dict(zip(found.world.accounts.tree.codes, found.headroom.room[:, 0].tolist(), strict=True))
 
 
@@ -163,14 +163,14 @@ def test_who_and_what_a_seat_can_be_for(shared_demo: Database) -> None:
     assert elsewhere.value.problem.status == 404
 
 
-def another_cap(unit: Unit, cap: int) -> None:
+def another_cap(tx: Transaction, cap: int) -> None:
     """A draft of one change made on what is there now, applied at once."""
-    version = views.cell(unit, OPERATOR, "C3", "BOX").version
+    version = views.cell(tx, OPERATOR, "C3", "BOX").version
     terms = Terms(reserve=10, cap=cap)
     change = AllocationChange(
         account="C3", product="BOX", terms=terms, seen=version.id if version else None, was=terms_of(version)
     )
-    drafts.apply_changes(unit, OPERATOR, [change], "another cap")
+    drafts.apply_changes(tx, OPERATOR, [change], "another cap")
 
 
 def _fight(url: str, number: int, seconds: float, results: Any) -> None:
@@ -223,8 +223,8 @@ def _fought(
 
 
 def within_limits(database: Database) -> None:
-    with database.transaction() as unit:
-        found = positions_at(unit, [pools.product(unit, "BOX")], unit.now)
+    with database.transaction() as tx:
+        found = positions_at(tx, [pools.product(tx, "BOX")], tx.now)
     assert (found.settled.load <= found.hard).all()
     assert found.pool_used()[0] <= found.world.supply.physical[0]
 

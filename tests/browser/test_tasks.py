@@ -15,7 +15,7 @@ from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import AllocationChange
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Database, Unit
+from fair_ladle.app.plumbing.database import Database, Transaction
 from tests.browser.conftest import press, serious_findings
 
 Open = Callable[..., Page]
@@ -298,16 +298,16 @@ def test_a_client_is_created_after_another_ones_shape(open_page: Open) -> None:
     expect(draft).to_have_count(0)
 
 
-def change_a_cap(unit: Unit, account: str, product: str, cap: int) -> None:
+def change_a_cap(tx: Transaction, account: str, product: str, cap: int) -> None:
     """Somebody else's change, made at once."""
     who = Actor("Otis Calder", "", None)
-    there = views.terms(unit, who, [(account, product)])[0].version
+    there = views.terms(tx, who, [(account, product)])[0].version
     was = terms_of(there)
     assert there is not None and was is not None
     change = AllocationChange(
         account=account, product=product, terms=was.model_copy(update={"cap": cap}), seen=there.id, was=was
     )
-    drafts.apply_changes(unit, who, [change], "meanwhile")
+    drafts.apply_changes(tx, who, [change], "meanwhile")
 
 
 def test_a_change_that_would_break_a_limit_says_so_and_is_not_applied(open_page: Open) -> None:

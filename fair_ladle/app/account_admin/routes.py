@@ -13,7 +13,7 @@ from fair_ladle.app.account_admin import usecases
 from fair_ladle.app.account_admin.templates import Shape
 from fair_ladle.app.accounts.usecases import Accounts, top_row
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
 
 routes = APIRouter(prefix="/api/accounts", tags=["accounts"], responses=PROBLEMS)
@@ -74,7 +74,7 @@ class AccountFacts(BaseModel):
     billing_email: str | None = Field(None, max_length=254)
 
 
-def _body(unit: Unit, who: Actor, accounts: Accounts, row: int) -> AccountBody:
+def _body(tx: Transaction, who: Actor, accounts: Accounts, row: int) -> AccountBody:
     facts, tree, top = accounts.facts[row], accounts.tree, top_row(accounts, who)
     parent = int(tree.parent[row]) if row != top else -1
     below = [each for each in tree.branch(row).tolist() if int(tree.parent[each]) == row and each != row]
@@ -92,7 +92,7 @@ def _body(unit: Unit, who: Actor, accounts: Accounts, row: int) -> AccountBody:
         own_status=facts.status or "active",
         status_since=facts.status_since,
         charged=not accounts.uncharged[row],
-        people=usecases.people_of(unit, accounts, row),
+        people=usecases.people_of(tx, accounts, row),
         below=[
             SubAccount(account=tree.codes[each], name=accounts.name(each), kind=accounts.facts[each].kind)
             for each in below
@@ -130,14 +130,12 @@ def shape(account: str, db: Db, who: Who) -> Any:
 @routes.get("/{account}", response_model=AccountBody)
 def account(account: str, db: Db, who: Who) -> Any:
     """One account of one's branch."""
-    return db.run(lambda unit: _body(unit, who, *usecases.one(unit, who, account)))
+    return db.run(lambda tx: _body(tx, who, *usecases.one(tx, who, account)))
 
 
 @routes.put("/{account}", response_model=AccountBody)
 def edit(account: str, body: AccountFacts, db: Db, who: Who) -> Any:
     """Rename an account or change its contacts; the code stays."""
     return db.run(
-        lambda unit: _body(
-            unit, who, *usecases.edit(unit, who, account, body.name, body.admin_email, body.billing_email)
-        )
+        lambda tx: _body(tx, who, *usecases.edit(tx, who, account, body.name, body.admin_email, body.billing_email))
     )

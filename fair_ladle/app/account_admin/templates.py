@@ -17,7 +17,7 @@ from fair_ladle.app.drafts.changes import RateTerms, Terms
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.statements import rate_cards
@@ -68,21 +68,21 @@ class Template:
 MOST_ACCOUNTS = 500
 
 
-def shape_of(unit: Unit, actor: Actor, code: str) -> Shape:
+def shape_of(tx: Transaction, actor: Actor, code: str) -> Shape:
     """The shape of an account of the branch as it is today; pools that its own branch owns stay behind."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     row = accounts_usecases.row_in_scope(accounts, actor, code)
     if row == 0:
         raise invalid("The operator is no model for an account below it.", "account")
-    tree, day = accounts.tree, accounts_usecases.today(unit)
+    tree, day = accounts.tree, accounts_usecases.today(tx)
     rows = [each for each in tree.branch(row).tolist() if accounts.status(each) != "closed"]
     if len(rows) > MOST_ACCOUNTS:
         raise invalid(f"{accounts.name(row)} has {len(rows)} accounts; a shape has at most {MOST_ACCOUNTS}.", "account")
-    products = pools_usecases.products(unit)
+    products = pools_usecases.products(tx)
     by_id = {each.id: each for each in products}
-    owners = {pool.owner_id for pool in pools_usecases.pools(unit, products)}
+    owners = {pool.owner_id for pool in pools_usecases.pools(tx, products)}
     inside = {int(accounts.ids[each]): each for each in rows if int(accounts.ids[each]) not in owners}
-    there = allocations.in_force(unit, list(by_id), list(inside), day)
+    there = allocations.in_force(tx, list(by_id), list(inside), day)
     return Shape(
         accounts=[
             ShapeAccount(
@@ -98,18 +98,18 @@ def shape_of(unit: Unit, actor: Actor, code: str) -> Shape:
             for (account, product), version in sorted(there.items())
             if (terms := terms_of(version))
         ],
-        rates=[] if row == accounts_usecases.top_row(accounts, actor) else _rates_of(unit, accounts, row),
+        rates=[] if row == accounts_usecases.top_row(accounts, actor) else _rates_of(tx, accounts, row),
         admin_email=None,
         billing_email=None,
     )
 
 
-def _rates_of(unit: Unit, accounts: accounts_usecases.Accounts, row: int) -> list[ShapeRate]:
+def _rates_of(tx: Transaction, accounts: accounts_usecases.Accounts, row: int) -> list[ShapeRate]:
     """The newest rate of every product that its seller wrote for this buyer alone."""
     buyer, seller = accounts.tree.codes[row], accounts.tree.codes[int(accounts.tree.parent[row])]
     newest = {}
-    for rate in rate_cards.Tariff(unit, accounts).rates:
-        if rate.buyer == buyer and rate.seller == seller and rate.first_day <= accounts_usecases.today(unit):
+    for rate in rate_cards.Tariff(tx, accounts).rates:
+        if rate.buyer == buyer and rate.seller == seller and rate.first_day <= accounts_usecases.today(tx):
             newest[rate.product] = rate
     return [
         ShapeRate.model_validate(
@@ -130,47 +130,45 @@ def _rates_of(unit: Unit, accounts: accounts_usecases.Accounts, row: int) -> lis
     ]
 
 
-def templates(unit: Unit, actor: Actor) -> list[Template]:
+def templates(tx: Transaction, actor: Actor) -> list[Template]:
     """The templates of the branch, by name."""
     return [
         Template(row.name, Shape.model_validate(row.shape), row.made_by)
-        for row in store.templates(unit.connection, _branch(unit, actor))
+        for row in store.templates(tx.connection, _branch(tx, actor))
     ]
 
 
 def keep(
-    unit: Unit, actor: Actor, name: str, account: str, admin_email: str | None, billing_email: str | None
+    tx: Transaction, actor: Actor, name: str, account: str, admin_email: str | None, billing_email: str | None
 ) -> Template:
     """Keep an account's shape as a template, with contacts for those that have none of their own yet."""
     name = name.strip()
     if not name:
         raise invalid("A template has a name.", "name")
-    shape = shape_of(unit, actor, account).model_copy(
-        update={"admin_email": admin_email, "billing_email": billing_email}
-    )
-    branch = _branch(unit, actor)
+    shape = shape_of(tx, actor, account).model_copy(update={"admin_email": admin_email, "billing_email": billing_email})
+    branch = _branch(tx, actor)
     store.put(
-        unit.connection,
+        tx.connection,
         {
             "branch_id": branch,
             "name": name,
             "shape": shape.model_dump(mode="json"),
             "made_by": actor.name,
-            "made_at": unit.now,
+            "made_at": tx.now,
         },
     )
-    log.write(unit, actor, None, [log.Entry("template kept", name, branch, None, {"after": account})])
+    log.write(tx, actor, None, [log.Entry("template kept", name, branch, None, {"after": account})])
     return Template(name, shape, actor.name)
 
 
-def forget(unit: Unit, actor: Actor, name: str) -> None:
+def forget(tx: Transaction, actor: Actor, name: str) -> None:
     """Put a template away; accounts made after it stay as they are."""
-    branch = _branch(unit, actor)
-    if not store.forget(unit.connection, branch, name):
+    branch = _branch(tx, actor)
+    if not store.forget(tx.connection, branch, name):
         raise not_found("template", name)
-    log.write(unit, actor, None, [log.Entry("template put away", name, branch)])
+    log.write(tx, actor, None, [log.Entry("template put away", name, branch)])
 
 
-def _branch(unit: Unit, actor: Actor) -> int:
-    accounts = accounts_usecases.known(unit)
+def _branch(tx: Transaction, actor: Actor) -> int:
+    accounts = accounts_usecases.known(tx)
     return int(accounts.ids[accounts_usecases.top_row(accounts, actor)])

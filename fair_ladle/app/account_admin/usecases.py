@@ -10,19 +10,19 @@ from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.addresses import email as an_email
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid
 
 
-def one(unit: Unit, actor: Actor, code: str) -> tuple[Accounts, int]:
+def one(tx: Transaction, actor: Actor, code: str) -> tuple[Accounts, int]:
     """An account of the actor's branch, with the tree it stands in."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     return accounts, accounts_usecases.row_in_scope(accounts, actor, code)
 
 
-def people_of(unit: Unit, accounts: Accounts, row: int) -> dict[str, int]:
+def people_of(tx: Transaction, accounts: Accounts, row: int) -> dict[str, int]:
     """How many people the account's branch has, by status."""
-    return people.counts(unit, [int(each) for each in accounts.ids[accounts.tree.branch(row)]])
+    return people.counts(tx, [int(each) for each in accounts.ids[accounts.tree.branch(row)]])
 
 
 def missing_contacts(facts: Any) -> list[str]:
@@ -40,10 +40,10 @@ def missing_contacts(facts: Any) -> list[str]:
 
 
 def edit(
-    unit: Unit, actor: Actor, code: str, name: str, admin_email: str | None, billing_email: str | None
+    tx: Transaction, actor: Actor, code: str, name: str, admin_email: str | None, billing_email: str | None
 ) -> tuple[Accounts, int]:
     """Another name or other contacts."""
-    accounts, row = one(unit, actor, code)
+    accounts, row = one(tx, actor, code)
     facts = accounts.facts[row]
     name = name.strip()
     if not name:
@@ -55,7 +55,7 @@ def edit(
     }
     before = {field: getattr(facts, field) for field, value in values.items() if getattr(facts, field) != value}
     if before:
-        accounts_usecases.change(unit, int(accounts.ids[row]), values)
+        accounts_usecases.change(tx, int(accounts.ids[row]), values)
         after = {field: values[field] for field in before}
-        log.write(unit, actor, None, [log.Entry("account changed", facts.code, facts.id, before, after)])
-    return one(unit, actor, code)
+        log.write(tx, actor, None, [log.Entry("account changed", facts.code, facts.id, before, after)])
+    return one(tx, actor, code)

@@ -16,7 +16,7 @@ import numpy as np
 
 from fair_ladle.app.accounts import store
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.kept import Kept
 from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import Problem, Refused, not_found
@@ -71,34 +71,34 @@ class Accounts:
         return str(self.facts[row].name)
 
 
-def operator(unit: Unit) -> Any:
+def operator(tx: Transaction) -> Any:
     """The root account; refused while there is none."""
-    found = store.root(unit.connection)
+    found = store.root(tx.connection)
     if found is None:
         raise Refused(Problem("empty", "Nothing here yet", 409, "There are no accounts; bring an intake in first."))
     return found
 
 
-def zone(unit: Unit) -> ZoneInfo:
+def zone(tx: Transaction) -> ZoneInfo:
     """The operator's time zone: what days are reckoned in."""
-    return ZoneInfo(operator(unit).time_zone or "UTC")
+    return ZoneInfo(operator(tx).time_zone or "UTC")
 
 
-def today(unit: Unit) -> date:
+def today(tx: Transaction) -> date:
     """The operator's present day."""
-    return local_day(unit.now, zone(unit))
+    return local_day(tx.now, zone(tx))
 
 
-def start_of(unit: Unit, day: date) -> datetime:
+def start_of(tx: Transaction, day: date) -> datetime:
     """The instant at which a day of the operator begins."""
-    return instant(day_start(day, zone(unit)) * MICRO)
+    return instant(day_start(day, zone(tx)) * MICRO)
 
 
-def on_day(unit: Unit, day: date) -> Accounts:
+def on_day(tx: Transaction, day: date) -> Accounts:
     """All accounts as they stand on a day."""
-    found = store.on_day(unit.connection, day)
+    found = store.on_day(tx.connection, day)
     if not found:
-        operator(unit)
+        operator(tx)
     code_of = {each.id: each.code for each in found}
     tree = Tree.build({each.code: code_of.get(each.parent_id) for each in found})
     by_code = {each.code: each for each in found}
@@ -110,17 +110,17 @@ def on_day(unit: Unit, day: date) -> Accounts:
 _known: Kept[Accounts] = Kept(timedelta(hours=1))
 
 
-def known(unit: Unit) -> Accounts:
+def known(tx: Transaction) -> Accounts:
     """All accounts as they stand today, kept while the structure stays the same. Whoever changes them says so before
     asking."""
-    day = today(unit)
-    key = (unit.connection.engine.url, structure_number(unit), day)
-    return _known.get(key, unit.now, lambda: on_day(unit, day))
+    day = today(tx)
+    key = (tx.connection.engine.url, structure_number(tx), day)
+    return _known.get(key, tx.now, lambda: on_day(tx, day))
 
 
-def stretches(unit: Unit, first: date, last: date) -> list[tuple[date, date]]:
+def stretches(tx: Transaction, first: date, last: date) -> list[tuple[date, date]]:
     """A period cut at the days on which accounts moved, so that each part has one tree."""
-    begins = [first, *store.changes_of_place(unit.connection, first, last)]
+    begins = [first, *store.changes_of_place(tx.connection, first, last)]
     ends = [*(date.fromordinal(day.toordinal() - 1) for day in begins[1:]), last]
     return list(zip(begins, ends, strict=True))
 
@@ -157,76 +157,76 @@ def branch_ids(accounts: Accounts, actor: Actor, code: str | None = None) -> lis
     return None if row == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(row)]]
 
 
-def bring_in(unit: Unit, rows: list[dict[str, Any]], parents: dict[str, str | None]) -> Merged:
+def bring_in(tx: Transaction, rows: list[dict[str, Any]], parents: dict[str, str | None]) -> Merged:
     """Create and change accounts by code and put each below its parent.
 
     A new account stands there since ever; one that is there and gets another parent moves today.
     """
-    merged = merge(unit.connection, store.accounts, ["code"], rows)
-    moved = store.place(unit.connection, parents, local_day(unit.now, zone_of(rows, unit)))
+    merged = merge(tx.connection, store.accounts, ["code"], rows)
+    moved = store.place(tx.connection, parents, local_day(tx.now, zone_of(rows, tx)))
     merged.changed += moved
     merged.left -= min(moved, merged.left)
     return merged
 
 
-def create(unit: Unit, row: dict[str, Any], parent: str) -> int:
+def create(tx: Transaction, row: dict[str, Any], parent: str) -> int:
     """A new account below a parent (codes), there since ever; its id."""
-    account_id = store.insert(unit.connection, row)
-    store.place(unit.connection, {row["code"]: parent}, today(unit))
+    account_id = store.insert(tx.connection, row)
+    store.place(tx.connection, {row["code"]: parent}, today(tx))
     return account_id
 
 
-def change(unit: Unit, account_id: int, values: dict[str, Any]) -> None:
+def change(tx: Transaction, account_id: int, values: dict[str, Any]) -> None:
     """Other facts of an account; whoever keeps a copy of the structure reads it anew."""
-    store.update(unit.connection, account_id, values)
-    structure_changed(unit)
+    store.update(tx.connection, account_id, values)
+    structure_changed(tx)
 
 
-def move(unit: Unit, code: str, parent: str) -> None:
+def move(tx: Transaction, code: str, parent: str) -> None:
     """Let an account stand below another parent from today on."""
-    store.place(unit.connection, {code: parent}, today(unit))
+    store.place(tx.connection, {code: parent}, today(tx))
 
 
-def set_status(unit: Unit, account_id: int, status: str, charged: bool) -> None:
+def set_status(tx: Transaction, account_id: int, status: str, charged: bool) -> None:
     """Let an account be active, suspended or closed from today on. Whoever keeps a copy of the structure is the
     caller's to tell."""
-    store.set_status(unit.connection, account_id, None if status == "active" else status, charged, today(unit))
+    store.set_status(tx.connection, account_id, None if status == "active" else status, charged, today(tx))
 
 
-def uncharged(unit: Unit, first: date, last: date) -> list[tuple[int, date, date]]:
+def uncharged(tx: Transaction, first: date, last: date) -> list[tuple[int, date, date]]:
     """Accounts (ids) suspended without being charged in a period, each with the first and last of those days within
     it."""
     return [
         (row.account_id, max(first, row.first_day), min(last, row.last_day or last))
-        for row in store.uncharged(unit.connection, first, last)
+        for row in store.uncharged(tx.connection, first, last)
     ]
 
 
-def closed_in(unit: Unit, accounts: Accounts, row: int, first: date, last: date) -> date | None:
+def closed_in(tx: Transaction, accounts: Accounts, row: int, first: date, last: date) -> date | None:
     """The last day of an account that it, or an account above it, was closed after in a period and not reopened
     since."""
-    closed = store.closings(unit.connection, first, last + timedelta(days=1))
+    closed = store.closings(tx.connection, first, last + timedelta(days=1))
     days = [
         closed[int(accounts.ids[above])] for above in accounts.tree.path_up(row) if int(accounts.ids[above]) in closed
     ]
     return min(days) - timedelta(days=1) if days else None
 
 
-def zone_of(rows: list[dict[str, Any]], unit: Unit) -> ZoneInfo:
+def zone_of(rows: list[dict[str, Any]], tx: Transaction) -> ZoneInfo:
     """The operator's zone, from rows about to be placed or from what is there."""
     found = next((row["time_zone"] for row in rows if row["kind"] == "operator"), None)
-    there = store.root(unit.connection)
+    there = store.root(tx.connection)
     return ZoneInfo(found or (there.time_zone if there else None) or "UTC")
 
 
-def ids_by_code(unit: Unit) -> dict[str, int]:
+def ids_by_code(tx: Transaction) -> dict[str, int]:
     """Every account's id by its code."""
-    return store.ids_by_code(unit.connection)
+    return store.ids_by_code(tx.connection)
 
 
-def find(unit: Unit, actor: Actor, words: str, limit: int) -> tuple[Accounts, list[int]]:
+def find(tx: Transaction, actor: Actor, words: str, limit: int) -> tuple[Accounts, list[int]]:
     """The rows of the actor's branch whose name or code has every one of these words, in tree order."""
-    accounts = on_day(unit, today(unit))
+    accounts = on_day(tx, today(tx))
     wanted = words.casefold().split()
     found: list[int] = []
     for row in accounts.tree.branch(top_row(accounts, actor)).tolist():
@@ -238,11 +238,11 @@ def find(unit: Unit, actor: Actor, words: str, limit: int) -> tuple[Accounts, li
     return accounts, found
 
 
-def structure_number(unit: Unit) -> int:
+def structure_number(tx: Transaction) -> int:
     """While it stays the same, accounts, their places, products and pools do."""
-    return store.structure_number(unit.connection)
+    return store.structure_number(tx.connection)
 
 
-def structure_changed(unit: Unit) -> None:
+def structure_changed(tx: Transaction) -> None:
     """Say that accounts, places, products or pools have changed."""
-    store.renew_structure_number(unit.connection)
+    store.renew_structure_number(tx.connection)

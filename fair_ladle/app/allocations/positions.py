@@ -15,7 +15,7 @@ from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.allocations import store
 from fair_ladle.app.allocations.ladders import ladder_members
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Pool, Product
 from fair_ladle.app.usage import usecases as usage
@@ -168,19 +168,17 @@ def to_version(row: Any, code: str) -> Version:
     )
 
 
-def world_at(unit: Unit, products: Sequence[Product], at: datetime) -> World:
+def world_at(tx: Transaction, products: Sequence[Product], at: datetime) -> World:
     """The facts of an instant for these products."""
-    zone = accounts_usecases.zone(unit)
+    zone = accounts_usecases.zone(tx)
     day = local_day(at, zone)
-    accounts = (
-        accounts_usecases.known(unit) if day == accounts_usecases.today(unit) else accounts_usecases.on_day(unit, day)
-    )
-    roots, pools = pools_usecases.layout(accounts, pools_usecases.pools(unit, products), list(products))
-    own = usage.own_at(unit, accounts, products, at)
+    accounts = accounts_usecases.known(tx) if day == accounts_usecases.today(tx) else accounts_usecases.on_day(tx, day)
+    roots, pools = pools_usecases.layout(accounts, pools_usecases.pools(tx, products), list(products))
+    own = usage.own_at(tx, accounts, products, at)
     column = {product.id: place for place, product in enumerate(products)}
     grid = Grid.empty(*own.shape)
     grace_days = {}
-    for row in store.versions(unit.connection, list(column), day, day):
+    for row in store.versions(tx.connection, list(column), day, day):
         place = accounts.row_of_id.get(row.account_id)
         if place is not None:
             grid.put(place, column[row.product_id], to_version(row, accounts.tree.codes[place]))
@@ -201,7 +199,7 @@ def world_at(unit: Unit, products: Sequence[Product], at: datetime) -> World:
         grace_days,
         {},
     )
-    return replace(world, clocks=_replayed_clocks(unit, world))
+    return replace(world, clocks=_replayed_clocks(tx, world))
 
 
 def settle_world(world: World) -> Positions:
@@ -214,33 +212,33 @@ def settle_world(world: World) -> Positions:
     return Positions(world, settled, hard, room, restricted)
 
 
-def positions_at(unit: Unit, products: Sequence[Product], at: datetime) -> Positions:
+def positions_at(tx: Transaction, products: Sequence[Product], at: datetime) -> Positions:
     """Positions at an instant, from the facts."""
-    return settle_world(world_at(unit, products, at))
+    return settle_world(world_at(tx, products, at))
 
 
-def _replayed_clocks(unit: Unit, world: World) -> dict[tuple[int, int], Clock]:
+def _replayed_clocks(tx: Transaction, world: World) -> dict[tuple[int, int], Clock]:
     """The grace clocks that run at the instant, from the history of each account now past its cap under grace."""
     settled = settle(world.accounts.tree, world.own, world.grid.reserve, world.roots)
     past = np.argwhere(world.grid.grace & (settled.load > world.grid.cap))
     clocks = {}
     for row, column in past.tolist():
-        load, versions = _history(unit, world, row, column)
+        load, versions = _history(tx, world, row, column)
         clock = grace_clock(load, versions, micros(world.at), world.zone)
         if clock is not None:
             clocks[row, column] = clock
     return clocks
 
 
-def _history(unit: Unit, world: World, row: int, column: int) -> tuple[Steps, list[Version]]:
+def _history(tx: Transaction, world: World, row: int, column: int) -> tuple[Steps, list[Version]]:
     """load of an account over time up to the world's instant, and its allocation's versions."""
     product, accounts = world.products[column], world.accounts
     owner = int(world.owner[row, column])
     rows = [int(each) for each in accounts.tree.branch(row) if int(world.owner[each, column]) == owner]
-    own = usage.own_over_time(unit, accounts, product, rows, world.at)
+    own = usage.own_over_time(tx, accounts, product, rows, world.at)
     versions: dict[int, list[Version]] = {each: [] for each in rows}
     ids = [int(accounts.ids[each]) for each in rows]
-    for each in store.versions(unit.connection, [product.id], None, world.day, ids):
+    for each in store.versions(tx.connection, [product.id], None, world.day, ids):
         place = accounts.row_of_id[each.account_id]
         versions[place].append(to_version(each, accounts.tree.codes[place]))
     loads = loads_over_time(

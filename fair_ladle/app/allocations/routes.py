@@ -213,7 +213,7 @@ def grid(
 ) -> Response:
     """Positions of one's branch in all pools or in those of these products: now, at an instant, or as of a day past
     or ahead."""
-    body = db.run(lambda unit: grid_body(views.grid(unit, who, product, at or views.instant_of(unit, on))))
+    body = db.run(lambda tx: grid_body(views.grid(tx, who, product, at or views.instant_of(tx, on))))
     return Response(json.dumps(body, separators=(",", ":")), media_type="application/json")
 
 
@@ -228,7 +228,7 @@ def export(
     on: date | None = None,
 ) -> Response:
     """The positions that are shown (all, or of these accounts), as a file, in units."""
-    body = db.run(lambda unit: grid_body(views.grid(unit, who, product, at or views.instant_of(unit, on))))
+    body = db.run(lambda tx: grid_body(views.grid(tx, who, product, at or views.instant_of(tx, on))))
     wanted = set(account or body["accounts"]["code"])
     rows: list[list[Any]] = []
     for place, code in enumerate(body["accounts"]["code"]):
@@ -316,9 +316,7 @@ def cell_body(found: views.Cell, who: Actor) -> dict[str, Any]:
 @routes.get("/cell", response_model=CellBody)
 def cell(db: Db, who: Who, account: str, product: str, at: AwareDatetime | None = None, on: date | None = None) -> Any:
     """One account in one pool with the limits on its way up: now, at an instant, or as of a day."""
-    return db.run(
-        lambda unit: cell_body(views.cell(unit, who, account, product, at or views.instant_of(unit, on)), who)
-    )
+    return db.run(lambda tx: cell_body(views.cell(tx, who, account, product, at or views.instant_of(tx, on)), who))
 
 
 class HistoryBody(BaseModel):

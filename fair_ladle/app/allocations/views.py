@@ -14,7 +14,7 @@ from fair_ladle.app.allocations import store
 from fair_ladle.app.allocations.positions import Positions, World, positions_at, settle_world, world_at
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.kept import Kept
 from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.pools import usecases as pools_usecases
@@ -31,10 +31,10 @@ MOST_CELLS = 5000
 _worlds: Kept[World] = Kept(KEPT_FOR)
 
 
-def present_world(unit: Unit, products: Sequence[Product]) -> World:
+def present_world(tx: Transaction, products: Sequence[Product]) -> World:
     """The present world of some products, at most moments old and of the newest facts: for typing against."""
-    key = (unit.connection.engine.url, log.head(unit), tuple(each.id for each in products))
-    return _worlds.get(key, unit.now, lambda: world_at(unit, products, unit.now))
+    key = (tx.connection.engine.url, log.head(tx), tuple(each.id for each in products))
+    return _worlds.get(key, tx.now, lambda: world_at(tx, products, tx.now))
 
 
 @dataclass(frozen=True)
@@ -57,10 +57,10 @@ class Grid:
     endings: dict[int, Ending]
 
 
-def chosen_products(unit: Unit, codes: Sequence[str] | None) -> list[Product]:
+def chosen_products(tx: Transaction, codes: Sequence[str] | None) -> list[Product]:
     """All products that have a pool, or those of these codes, in their order."""
-    every = pools_usecases.products(unit)
-    pooled = {pool.product.id for pool in pools_usecases.pools(unit, every)}
+    every = pools_usecases.products(tx)
+    pooled = {pool.product.id for pool in pools_usecases.pools(tx, every)}
     if not codes:
         return [each for each in every if each.id in pooled]
     by_code = {each.code: each for each in every}
@@ -70,20 +70,20 @@ def chosen_products(unit: Unit, codes: Sequence[str] | None) -> list[Product]:
     return [by_code[code] for code in dict.fromkeys(codes)]
 
 
-def instant_of(unit: Unit, on: date | None) -> datetime | None:
+def instant_of(tx: Transaction, on: date | None) -> datetime | None:
     """For "as of a day": the last instant of a day that is over, the first of one ahead; None = now."""
-    today = accounts_usecases.today(unit)
+    today = accounts_usecases.today(tx)
     if on is None or on == today:
         return None
     if on > today:
-        return accounts_usecases.start_of(unit, on)
-    return accounts_usecases.start_of(unit, on + timedelta(days=1)) - timedelta(microseconds=1)
+        return accounts_usecases.start_of(tx, on)
+    return accounts_usecases.start_of(tx, on + timedelta(days=1)) - timedelta(microseconds=1)
 
 
-def grid(unit: Unit, actor: Actor, codes: Sequence[str] | None = None, at: datetime | None = None) -> Grid:
+def grid(tx: Transaction, actor: Actor, codes: Sequence[str] | None = None, at: datetime | None = None) -> Grid:
     """The positions of the actor's branch, now or at an instant."""
-    products = chosen_products(unit, codes)
-    world = present_world(unit, products) if at is None else world_at(unit, products, at)
+    products = chosen_products(tx, codes)
+    world = present_world(tx, products) if at is None else world_at(tx, products, at)
     found = settle_world(world)
     top = accounts_usecases.top_row(world.accounts, actor)
     rows = world.accounts.tree.branch(top)
@@ -139,15 +139,15 @@ class Cell:
     most_reserve: int
 
 
-def cell(unit: Unit, actor: Actor, account: str, product: str, at: datetime | None = None) -> Cell:
+def cell(tx: Transaction, actor: Actor, account: str, product: str, at: datetime | None = None) -> Cell:
     """One account in one pool, now or at an instant."""
-    wanted = pools_usecases.product(unit, product)
-    found = positions_at(unit, [wanted], at or unit.now)
+    wanted = pools_usecases.product(tx, product)
+    found = positions_at(tx, [wanted], at or tx.now)
     world = found.world
     row = accounts_usecases.row_in_scope(world.accounts, actor, account)
     if world.owner[row, 0] < 0:
         raise not_found("pool of the product here", product)
-    rows = store.versions(unit.connection, [wanted.id], world.day, world.day, [int(world.accounts.ids[row])])
+    rows = store.versions(tx.connection, [wanted.id], world.day, world.day, [int(world.accounts.ids[row])])
     top = accounts_usecases.top_row(world.accounts, actor)
     return Cell(
         found, row, rows[0] if rows else None, may_change(found, top, row, 0), int(found.most_reserve()[row, 0])
@@ -187,17 +187,17 @@ class Terms:
     fixed: str | None
 
 
-def terms(unit: Unit, actor: Actor, cells: Sequence[tuple[str, str]]) -> list[Terms]:
+def terms(tx: Transaction, actor: Actor, cells: Sequence[tuple[str, str]]) -> list[Terms]:
     """The allocations in force in many cells of the branch, in their order."""
-    products = chosen_products(unit, [product for _, product in cells])
+    products = chosen_products(tx, [product for _, product in cells])
     column = {each.code: place for place, each in enumerate(products)}
-    world = present_world(unit, products)
+    world = present_world(tx, products)
     top = accounts_usecases.top_row(world.accounts, actor)
     rows = [accounts_usecases.row_in_scope(world.accounts, actor, account) for account, _ in cells]
     ids = {int(world.accounts.ids[row]) for row in rows}
     there = {
         (row.account_id, row.product_id): row
-        for row in store.versions(unit.connection, [each.id for each in products], world.day, world.day, ids)
+        for row in store.versions(tx.connection, [each.id for each in products], world.day, world.day, ids)
     }
     found = []
     for row, (account, product) in zip(rows, cells, strict=True):
@@ -224,16 +224,16 @@ class HistoryEntry:
     through: str | None
 
 
-def history(unit: Unit, actor: Actor, account: str, product: str) -> list[HistoryEntry]:
+def history(tx: Transaction, actor: Actor, account: str, product: str) -> list[HistoryEntry]:
     """Every version of one allocation, past and ahead, the newest first."""
-    found = cell(unit, actor, account, product)
+    found = cell(tx, actor, account, product)
     world, wanted = found.positions.world, found.positions.world.products[0]
     account_id = int(world.accounts.ids[found.row])
     made = {}
-    for entry in log.about(unit, account_id, "allocation changed", product):
+    for entry in log.about(tx, account_id, "allocation changed", product):
         made[local_day(entry.at, world.zone)] = entry
     entries = []
-    for version in reversed(store.versions(unit.connection, [wanted.id], None, None, [account_id])):
+    for version in reversed(store.versions(tx.connection, [wanted.id], None, None, [account_id])):
         entry = made.get(version.first_day)
         entries.append(
             HistoryEntry(

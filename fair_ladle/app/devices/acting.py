@@ -12,7 +12,7 @@ from fair_ladle.app.devices import store
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people_usecases
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
@@ -46,17 +46,17 @@ class Chosen:
         return self.row is not None and self.row.token_hash is not None
 
 
-def _chosen(unit: Unit, actor: Actor, refs: Sequence[Ref]) -> tuple[Accounts, list[Chosen]]:
+def _chosen(tx: Transaction, actor: Actor, refs: Sequence[Ref]) -> tuple[Accounts, list[Chosen]]:
     """The devices meant; whatever is out of sight does not exist."""
     if not 1 <= len(refs) <= MOST_AT_ONCE:
         raise invalid(f"Between 1 and {MOST_AT_ONCE} devices at once; here are {len(refs)}.", "devices")
-    accounts = accounts_usecases.known(unit)
-    products = {each.code: each for each in pools_usecases.products(unit) if each.measure == "device"}
+    accounts = accounts_usecases.known(tx)
+    products = {each.code: each for each in pools_usecases.products(tx) if each.measure == "device"}
     known = [(products[product].id, machine) for product, machine in refs if product in products]
-    rows = {(row.product_id, row.machine): row for row in store.some(unit.connection, known)}
+    rows = {(row.product_id, row.machine): row for row in store.some(tx.connection, known)}
     there = {
         (row.product_id, row.subject): row
-        for row in usage.open_assignments(unit, list(products.values()), [machine for _, machine in known], unit.now)
+        for row in usage.open_assignments(tx, list(products.values()), [machine for _, machine in known], tx.now)
     }
     found = []
     for product, machine in dict.fromkeys(refs):
@@ -69,11 +69,11 @@ def _chosen(unit: Unit, actor: Actor, refs: Sequence[Ref]) -> tuple[Accounts, li
     return accounts, found
 
 
-def _set(unit: Unit, chosen: Sequence[Chosen], values: dict[str, Any]) -> None:
+def _set(tx: Transaction, chosen: Sequence[Chosen], values: dict[str, Any]) -> None:
     """The same new values for all; what was only recorded is kept as a device from now on."""
-    store.change(unit.connection, [each.row.id for each in chosen if each.row is not None], values)
+    store.change(tx.connection, [each.row.id for each in chosen if each.row is not None], values)
     store.record(
-        unit.connection,
+        tx.connection,
         [
             {
                 "account_id": each.account_id,
@@ -81,7 +81,7 @@ def _set(unit: Unit, chosen: Sequence[Chosen], values: dict[str, Any]) -> None:
                 "machine": each.machine,
                 "name": each.machine,
                 "state": "active",
-                "activated_at": unit.now,
+                "activated_at": tx.now,
                 **values,
             }
             for each in chosen
@@ -90,9 +90,9 @@ def _set(unit: Unit, chosen: Sequence[Chosen], values: dict[str, Any]) -> None:
     )
 
 
-def _tell(unit: Unit, actor: Actor, act: str, chosen: Sequence[Chosen], after: dict[str, Any]) -> None:
+def _tell(tx: Transaction, actor: Actor, act: str, chosen: Sequence[Chosen], after: dict[str, Any]) -> None:
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [
@@ -102,10 +102,10 @@ def _tell(unit: Unit, actor: Actor, act: str, chosen: Sequence[Chosen], after: d
     )
 
 
-def revoke(unit: Unit, actor: Actor, refs: Sequence[Ref]) -> int:
+def revoke(tx: Transaction, actor: Actor, refs: Sequence[Ref]) -> int:
     """First step: their units are free at once. Second: each is told at its next report. How many are still to be told;
     what reports nothing is revoked at once."""
-    accounts, chosen = _chosen(unit, actor, refs)
+    accounts, chosen = _chosen(tx, actor, refs)
     for each in chosen:
         if each.state != "active":
             raise conflict(f"{each.machine} is revoked already.")
@@ -115,37 +115,37 @@ def revoke(unit: Unit, actor: Actor, refs: Sequence[Ref]) -> int:
         if each.in_use
     ]
     if used:
-        takings.release(unit, actor, used)
+        takings.release(tx, actor, used)
     for reports, state in ((True, "revoking"), (False, "revoked")):
-        _set(unit, [each for each in chosen if each.reports == reports], {"state": state, "revoked_at": unit.now})
-    _tell(unit, actor, "revoked", chosen, {})
+        _set(tx, [each for each in chosen if each.reports == reports], {"state": state, "revoked_at": tx.now})
+    _tell(tx, actor, "revoked", chosen, {})
     return sum(each.reports for each in chosen)
 
 
-def confirm_revoked(unit: Unit, actor: Actor, refs: Sequence[Ref]) -> None:
+def confirm_revoked(tx: Transaction, actor: Actor, refs: Sequence[Ref]) -> None:
     """Second step by hand: they are gone and will not report any more."""
-    _, chosen = _chosen(unit, actor, refs)
+    _, chosen = _chosen(tx, actor, refs)
     for each in chosen:
         if each.state != "revoking":
             raise conflict(f"{each.machine} does not wait to be told.")
-    _set(unit, chosen, {"state": "revoked"})
-    _tell(unit, actor, "revoking confirmed", chosen, {})
+    _set(tx, chosen, {"state": "revoked"})
+    _tell(tx, actor, "revoking confirmed", chosen, {})
 
 
-def let_back(unit: Unit, actor: Actor, refs: Sequence[Ref]) -> None:
+def let_back(tx: Transaction, actor: Actor, refs: Sequence[Ref]) -> None:
     """Revoked devices may be activated again."""
-    _, chosen = _chosen(unit, actor, refs)
+    _, chosen = _chosen(tx, actor, refs)
     for each in chosen:
         if each.state == "active":
             raise conflict(f"{each.machine} is not revoked.")
-    store.forget(unit.connection, [each.row.id for each in chosen if each.row is not None])
-    _tell(unit, actor, "let come back", chosen, {})
+    store.forget(tx.connection, [each.row.id for each in chosen if each.row is not None])
+    _tell(tx, actor, "let come back", chosen, {})
 
 
-def give_to(unit: Unit, actor: Actor, refs: Sequence[Ref], username: str | None) -> None:
+def give_to(tx: Transaction, actor: Actor, refs: Sequence[Ref], username: str | None) -> None:
     """Move devices to somebody of their account or below it, or to nobody; their units stay where they are counted."""
-    accounts, chosen = _chosen(unit, actor, refs)
-    person = people_usecases.by_username(unit, [username]).get(username) if username else None
+    accounts, chosen = _chosen(tx, actor, refs)
+    person = people_usecases.by_username(tx, [username]).get(username) if username else None
     above = (
         []
         if person is None or person.status == "removed"
@@ -160,5 +160,5 @@ def give_to(unit: Unit, actor: Actor, refs: Sequence[Ref], username: str | None)
                 f"{accounts.name(accounts.row_of_id[each.account_id])}, which {each.machine} belongs to.",
                 "username",
             )
-    _set(unit, chosen, {"person_id": person.id if person else None})
-    _tell(unit, actor, "device given", chosen, {"to": username or "nobody"})
+    _set(tx, chosen, {"person_id": person.id if person else None})
+    _tell(tx, actor, "device given", chosen, {"to": username or "nobody"})

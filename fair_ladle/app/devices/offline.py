@@ -17,24 +17,24 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.devices import store, usecases
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Again, Unit
+from fair_ladle.app.plumbing.database import Again, Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
 
 MOST_DAYS = 30
 KIND = "fair-ladle device request 1"
 
 
-def public_key(unit: Unit) -> str:
+def public_key(tx: Transaction) -> str:
     """What answers are checked with, in base64; made when it is first asked for."""
-    return base64.b64encode(_signer(unit).public_key().public_bytes_raw()).decode()
+    return base64.b64encode(_signer(tx).public_key().public_bytes_raw()).decode()
 
 
-def _signer(unit: Unit) -> Ed25519PrivateKey:
-    private = store.signing_key(unit.connection)
+def _signer(tx: Transaction) -> Ed25519PrivateKey:
+    private = store.signing_key(tx.connection)
     if private is None:
         made = Ed25519PrivateKey.generate()
         try:
-            store.keep_signing_key(unit.connection, made.private_bytes_raw(), unit.now)
+            store.keep_signing_key(tx.connection, made.private_bytes_raw(), tx.now)
         except sa.exc.IntegrityError:
             raise Again from None
         return made
@@ -46,26 +46,26 @@ def canonical(answer: dict[str, Any]) -> bytes:
     return json.dumps(answer, sort_keys=True, separators=(",", ":")).encode()
 
 
-def answer(unit: Unit, actor: Actor, request: dict[str, Any], days: int) -> dict[str, Any]:
+def answer(tx: Transaction, actor: Actor, request: dict[str, Any], days: int) -> dict[str, Any]:
     """The signed answer to a request file: the machine has its unit, and works without a network for so many days."""
     if not 1 <= days <= MOST_DAYS:
         raise invalid(f"Between 1 and {MOST_DAYS} days.", "days")
     texts = {name: request.get(name) for name in ("kind", "key_hash", "machine", "nonce")}
     if texts["kind"] != KIND or not all(isinstance(each, str) and 0 < len(each) <= 200 for each in texts.values()):
         raise invalid("This is no request file of a device; have the device write a new one.", "request")
-    key, _ = usecases.valid_key(unit, None, "device", str(texts["key_hash"]))
-    accounts = accounts_usecases.known(unit)
+    key, _ = usecases.valid_key(tx, None, "device", str(texts["key_hash"]))
+    accounts = accounts_usecases.known(tx)
     if not accounts_usecases.sees(accounts, actor, key.row.account_id):
         raise not_found("key", "of this request")
-    until = unit.now + timedelta(days=days)
-    usecases.activate(unit, None, str(texts["machine"]), str(request.get("name") or ""), str(texts["key_hash"]), until)
+    until = tx.now + timedelta(days=days)
+    usecases.activate(tx, None, str(texts["machine"]), str(request.get("name") or ""), str(texts["key_hash"]), until)
     told = {
         "kind": "fair-ladle device answer 1",
         "machine": texts["machine"],
         "nonce": texts["nonce"],
         "product": key.product.code,
         "account": key.account_name,
-        "from": unit.now.isoformat(),
+        "from": tx.now.isoformat(),
         "until": until.isoformat(),
     }
-    return {"answer": told, "signature": base64.b64encode(_signer(unit).sign(canonical(told))).decode()}
+    return {"answer": told, "signature": base64.b64encode(_signer(tx).sign(canonical(told))).decode()}

@@ -19,7 +19,7 @@ from fair_ladle.app.devices import store
 from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Again, Unit
+from fair_ladle.app.plumbing.database import Again, Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
@@ -77,7 +77,7 @@ def _refused(title: str, detail: str, status: int = 403) -> Refused:
 
 
 def make_key(
-    unit: Unit,
+    tx: Transaction,
     actor: Actor,
     account: str,
     product: str,
@@ -87,22 +87,22 @@ def make_key(
 ) -> tuple[int, str]:
     """A new key for devices or sessions of a product in an account; its number, and the key, which is shown only
     now."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     row = accounts_usecases.row_in_scope(accounts, actor, account)
-    found = pools_usecases.product(unit, product)
+    found = pools_usecases.product(tx, product)
     if found.measure not in ("device", "session"):
         raise invalid(f"{found.name} is measured by {found.measure}; keys are for devices and sessions.", "product")
     if not name.strip():
         raise invalid("A key has a name, to know it by.", "name")
     if most is not None and not 1 <= most <= 1_000_000:
         raise invalid("At least one device.", "most")
-    if last_day is not None and last_day < accounts_usecases.today(unit):
+    if last_day is not None and last_day < accounts_usecases.today(tx):
         raise invalid("Its last day is over already.", "last_day")
-    takings.room(unit, actor, account, found)  # refused where no pool reaches the account
+    takings.room(tx, actor, account, found)  # refused where no pool reaches the account
     key = "-".join("".join(secrets.choice(LETTERS) for _ in range(5)) for _ in range(5))
     account_id = int(accounts.ids[row])
     key_id = store.add_key(
-        unit.connection,
+        tx.connection,
         {
             "account_id": account_id,
             "product_id": found.id,
@@ -111,12 +111,12 @@ def make_key(
             "ending": key[-5:],
             "most": most,
             "last_day": last_day,
-            "made_at": unit.now,
+            "made_at": tx.now,
             "made_by": actor.name,
         },
     )
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [log.Entry("key made", name.strip(), account_id, None, {"product": found.code, "ends with": key[-5:]})],
@@ -124,19 +124,19 @@ def make_key(
     return key_id, key
 
 
-def keys(unit: Unit, actor: Actor) -> list[Key]:
+def keys(tx: Transaction, actor: Actor) -> list[Key]:
     """The keys of the branch, the newest first."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     branch = accounts.tree.branch(accounts_usecases.top_row(accounts, actor))
-    products = _products(unit)
+    products = _products(tx)
     return [
         _key(accounts, products, row, row.devices)
-        for row in store.every_key(unit.connection, [int(each) for each in accounts.ids[branch]])
+        for row in store.every_key(tx.connection, [int(each) for each in accounts.ids[branch]])
     ]
 
 
-def _products(unit: Unit) -> dict[int, Product]:
-    return {each.id: each for each in pools_usecases.products(unit)}
+def _products(tx: Transaction) -> dict[int, Product]:
+    return {each.id: each for each in pools_usecases.products(tx)}
 
 
 def _key(accounts: Accounts, products: dict[int, Product], row: Any, devices: int = 0) -> Key:
@@ -144,28 +144,28 @@ def _key(accounts: Accounts, products: dict[int, Product], row: Any, devices: in
     return Key(row, accounts.tree.codes[place], accounts.name(place), products[row.product_id], devices)
 
 
-def withdraw_key(unit: Unit, actor: Actor, key_id: int) -> None:
+def withdraw_key(tx: Transaction, actor: Actor, key_id: int) -> None:
     """Nothing new begins with a key; what began stays."""
-    accounts = accounts_usecases.known(unit)
-    row = store.key(unit.connection, key_id=key_id)
+    accounts = accounts_usecases.known(tx)
+    row = store.key(tx.connection, key_id=key_id)
     if row is None or not accounts_usecases.sees(accounts, actor, row.account_id):
         raise not_found("key", str(key_id))
     if row.withdrawn_at is None:
-        store.withdraw_key(unit.connection, key_id, unit.now)
-        log.write(unit, actor, None, [log.Entry("key withdrawn", row.name, row.account_id, {"ends with": row.ending})])
+        store.withdraw_key(tx.connection, key_id, tx.now)
+        log.write(tx, actor, None, [log.Entry("key withdrawn", row.name, row.account_id, {"ends with": row.ending})])
 
 
-def valid_key(unit: Unit, key: str | None, measure: str, key_hash: str | None = None) -> tuple[Key, Actor]:
+def valid_key(tx: Transaction, key: str | None, measure: str, key_hash: str | None = None) -> tuple[Key, Actor]:
     """A key that something may begin with, and who acts by it; locked. Refused with the reason where it is over."""
-    row = store.key(unit.connection, key_hash=key_hash or hashed((key or "").strip().upper()))
+    row = store.key(tx.connection, key_hash=key_hash or hashed((key or "").strip().upper()))
     if row is None:
         raise _refused("No such key", "There is no such key; look whether it was copied whole.")
-    found = _key(accounts_usecases.known(unit), _products(unit), row)
+    found = _key(accounts_usecases.known(tx), _products(tx), row)
     if found.product.measure != measure:
         raise _refused("Another kind of key", f"This key is for {found.product.measure}s of {found.product.name}.")
     if row.withdrawn_at is not None:
         raise _refused("Withdrawn", "This key was withdrawn; ask whoever gave it for another one.")
-    if row.last_day is not None and row.last_day < accounts_usecases.today(unit):
+    if row.last_day is not None and row.last_day < accounts_usecases.today(tx):
         raise _refused("Over", f"This key ended on {row.last_day:%-d %B %Y}.")
     return found, Actor(f"key {row.ending}", "", found.account)
 
@@ -174,7 +174,7 @@ def valid_key(unit: Unit, key: str | None, measure: str, key_hash: str | None = 
 
 
 def activate(
-    unit: Unit,
+    tx: Transaction,
     key: str | None,
     machine: str,
     name: str = "",
@@ -186,23 +186,23 @@ def activate(
     machine = machine.strip()
     if not machine or len(machine) > 128 or not machine.isprintable():
         raise invalid("A machine says what it is called, in at most 128 characters.", "machine")
-    found, actor = valid_key(unit, key, "device", key_hash)
-    row = store.device(unit.connection, found.product.id, machine)
+    found, actor = valid_key(tx, key, "device", key_hash)
+    row = store.device(tx.connection, found.product.id, machine)
     if row is not None and row.state != "active":
         raise _refused("Revoked", "This device was revoked; its administrator can let it come back.")
-    account_id, token, now = found.row.account_id, secrets.token_urlsafe(32), unit.now
-    there = next(iter(usage.open_assignments(unit, [found.product], [machine], now)), None)
+    account_id, token, now = found.row.account_id, secrets.token_urlsafe(32), tx.now
+    there = next(iter(usage.open_assignments(tx, [found.product], [machine], now)), None)
     if there is not None and there.account_id != account_id:
         raise conflict("A machine of that name is active elsewhere; give this one another name.")
     if there is None:
-        if found.row.most is not None and store.active_by_key(unit.connection, found.row.id) >= found.row.most:
+        if found.row.most is not None and store.active_by_key(tx.connection, found.row.id) >= found.row.most:
             raise _refused(
                 "Used up",
                 f"This key is for {found.row.most} "
                 f"{found.product.unit}{'s' if found.row.most > 1 else ''} at once, and all of them are active.",
                 409,
             )
-        takings.assign(unit, actor, [Wanted(found.account, found.product.code, machine)])
+        takings.assign(tx, actor, [Wanted(found.account, found.product.code, machine)])
     values = {
         "key_id": found.row.id,
         "account_id": account_id,
@@ -216,35 +216,35 @@ def activate(
         "offline_until": offline_until,
     }
     try:
-        store.put(unit.connection, row.id if row else None, values if row else {**values, "activated_at": now})
+        store.put(tx.connection, row.id if row else None, values if row else {**values, "activated_at": now})
     except sa.exc.IntegrityError:
         raise Again from None
     return found, token
 
 
-def _by_token(unit: Unit, token: str) -> Any:
-    row = store.by_token(unit.connection, hashed(token))
+def _by_token(tx: Transaction, token: str) -> Any:
+    row = store.by_token(tx.connection, hashed(token))
     if row is None:
         raise _refused("Not known", "This device is not known (any more); activate it with a key.", 401)
     return row
 
 
-def report(unit: Unit, token: str) -> dict[str, Any]:
+def report(tx: Transaction, token: str) -> dict[str, Any]:
     """A device says that it is there and hears whether it may go on."""
-    row = _by_token(unit, token)
+    row = _by_token(tx, token)
     if row.state != "active":
         if row.state == "revoking":
-            store.put(unit.connection, row.id, {"state": "revoked", "reported_at": unit.now})
+            store.put(tx.connection, row.id, {"state": "revoked", "reported_at": tx.now})
         return {"state": "revoked", "says": "This device was revoked: stop, and remove what was installed."}
-    product = _products(unit)[row.product_id]
-    if not usage.open_assignments(unit, [product], [row.machine], unit.now):
-        store.put(unit.connection, row.id, {"state": "revoked", "revoked_at": unit.now, "reported_at": unit.now})
+    product = _products(tx)[row.product_id]
+    if not usage.open_assignments(tx, [product], [row.machine], tx.now):
+        store.put(tx.connection, row.id, {"state": "revoked", "revoked_at": tx.now, "reported_at": tx.now})
         return {
             "state": "revoked",
             "says": "The unit of this device was released: stop, and activate it anew if it is needed.",
         }
-    store.put(unit.connection, row.id, {"reported_at": unit.now})
-    if _held(unit, row.account_id, product.code, [row.machine]):
+    store.put(tx.connection, row.id, {"reported_at": tx.now})
+    if _held(tx, row.account_id, product.code, [row.machine]):
         return {
             "state": "on hold",
             "says": "The account is past its cap and its grace is over; this unit is on hold until there is room.",
@@ -253,28 +253,26 @@ def report(unit: Unit, token: str) -> dict[str, Any]:
     return {"state": "active", "report_again": REPORTS_EVERY}
 
 
-def _held(unit: Unit, account_id: int, product: str, machines: list[str]) -> set[str]:
-    accounts = accounts_usecases.known(unit)
+def _held(tx: Transaction, account_id: int, product: str, machines: list[str]) -> set[str]:
+    accounts = accounts_usecases.known(tx)
     code = accounts.tree.codes[accounts.row_of_id[account_id]]
-    return {each.subject for each in enforcement.on_hold(unit, Actor("device", "", code), code, product)} & set(
-        machines
-    )
+    return {each.subject for each in enforcement.on_hold(tx, Actor("device", "", code), code, product)} & set(machines)
 
 
-def give_back(unit: Unit, token: str) -> None:
+def give_back(tx: Transaction, token: str) -> None:
     """A device gives its unit back by itself."""
-    row = _by_token(unit, token)
+    row = _by_token(tx, token)
     if row.state == "active":
-        _release(unit, Actor("device", "", None), row)
-    store.forget(unit.connection, [row.id])
+        _release(tx, Actor("device", "", None), row)
+    store.forget(tx.connection, [row.id])
 
 
-def _release(unit: Unit, actor: Actor, row: Any) -> None:
-    accounts = accounts_usecases.known(unit)
-    product = _products(unit)[row.product_id]
-    if usage.open_assignments(unit, [product], [row.machine], unit.now):
+def _release(tx: Transaction, actor: Actor, row: Any) -> None:
+    accounts = accounts_usecases.known(tx)
+    product = _products(tx)[row.product_id]
+    if usage.open_assignments(tx, [product], [row.machine], tx.now):
         takings.release(
-            unit, actor, [Wanted(accounts.tree.codes[accounts.row_of_id[row.account_id]], product.code, row.machine)]
+            tx, actor, [Wanted(accounts.tree.codes[accounts.row_of_id[row.account_id]], product.code, row.machine)]
         )
 
 
@@ -282,7 +280,7 @@ def _release(unit: Unit, actor: Actor, row: Any) -> None:
 
 
 def listing(
-    unit: Unit,
+    tx: Transaction,
     actor: Actor,
     find: str = "",
     product: str | None = None,
@@ -295,17 +293,17 @@ def listing(
     limit: int = 200,
 ) -> tuple[int, list[Device]]:
     """How many devices the branch has, and some of them in an order."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     ids = accounts_usecases.branch_ids(accounts, actor, account)
     products = {
         each.id: each
-        for each in pools_usecases.products(unit)
+        for each in pools_usecases.products(tx)
         if each.measure == "device" and product in (None, each.code)
     }
     total, rows = store.page(
-        unit.connection, ids, list(products), revoked, find, username, unit.now, sort, down, offset, limit
+        tx.connection, ids, list(products), revoked, find, username, tx.now, sort, down, offset, limit
     )
-    held = {(each.product, each.subject) for each in enforcement.on_hold(unit, actor, account, product)}
+    held = {(each.product, each.subject) for each in enforcement.on_hold(tx, actor, account, product)}
     found = []
     for row in rows:
         place, of = accounts.row_of_id[row.account_id], products[row.product_id]

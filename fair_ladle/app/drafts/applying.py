@@ -24,7 +24,7 @@ from fair_ladle.app.drafts.plan import Planned
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.log.usecases import Entry
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
@@ -42,15 +42,17 @@ class Before:
     change: Change
 
 
-def write_changes(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Change], through: str) -> list[Before]:
+def write_changes(
+    tx: Transaction, actor: Actor, plan: Planned, changes: Sequence[Change], through: str
+) -> list[Before]:
     """New accounts, then moves, lots and allocations."""
-    ids = accounts_usecases.ids_by_code(unit)
+    ids = accounts_usecases.ids_by_code(tx)
     products = {each.code: each for each in plan.world.products}
     entries: list[Entry] = []
     before: list[Before] = []
     for change in changes:
         if isinstance(change, NewAccount):
-            ids[change.code] = _create(unit, change)
+            ids[change.code] = _create(tx, change)
             entries.append(
                 Entry(
                     "account created",
@@ -63,7 +65,7 @@ def write_changes(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Cha
             before.append(Before(change))
     rates = [each for each in changes if isinstance(each, RateChange)]
     if rates:
-        _write_rates(unit, rates, ids, products)
+        _write_rates(tx, rates, ids, products)
         before.extend(Before(each) for each in rates)
         entries.extend(
             Entry("rate written", each.product, ids[each.buyer], None, {"from": each.first_day.isoformat()})
@@ -73,7 +75,7 @@ def write_changes(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Cha
         if isinstance(change, Move):
             tree = plan.before.accounts.tree
             was = tree.codes[int(tree.parent[tree.row(change.account)])]
-            accounts_usecases.move(unit, change.account, change.parent)
+            accounts_usecases.move(tx, change.account, change.parent)
             # Each side is told its own: whoever runs the account, or one of the two, need not know the others.
             entries.append(Entry("account moved away", change.account, ids[was]))
             entries.append(Entry("account moved here", change.account, ids[change.parent]))
@@ -81,7 +83,7 @@ def write_changes(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Cha
         elif isinstance(change, NewLot):
             product = products[change.product]
             pools_usecases.add_lot(
-                unit,
+                tx,
                 {
                     "reference": change.reference,
                     "owner_id": ids[change.owner],
@@ -112,19 +114,19 @@ def write_changes(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Cha
             )
             before.append(Before(change))
         elif isinstance(change, LotEnd):
-            before.append(Before(_end_lot(unit, plan, change, ids[change.owner], products[change.product], entries)))
+            before.append(Before(_end_lot(tx, plan, change, ids[change.owner], products[change.product], entries)))
         elif isinstance(change, StatusChange):
-            before.extend(Before(each) for each in _set_status(unit, plan, change, entries))
+            before.extend(Before(each) for each in _set_status(tx, plan, change, entries))
         elif isinstance(change, UnitsChange):
-            _give_or_take(unit, change, ids[change.account], products[change.product], entries)
+            _give_or_take(tx, change, ids[change.account], products[change.product], entries)
             before.append(Before(change))
     if any(isinstance(each, NewAccount | Move | NewLot | LotEnd | StatusChange) for each in changes):
-        accounts_usecases.structure_changed(unit)
+        accounts_usecases.structure_changed(tx)
     for change in changes:
         if isinstance(change, AllocationChange):
-            before.append(Before(_allocate(unit, plan, change, ids[change.account], products[change.product], entries)))
+            before.append(Before(_allocate(tx, plan, change, ids[change.account], products[change.product], entries)))
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [Entry(e.action, e.subject, e.account_id, e.before, {**(e.after or {}), "through": through}) for e in entries],
@@ -132,9 +134,9 @@ def write_changes(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Cha
     return before
 
 
-def _create(unit: Unit, change: NewAccount) -> int:
+def _create(tx: Transaction, change: NewAccount) -> int:
     return accounts_usecases.create(
-        unit,
+        tx,
         {
             "code": change.code,
             "kind": change.account_kind,
@@ -148,7 +150,9 @@ def _create(unit: Unit, change: NewAccount) -> int:
     )
 
 
-def _write_rates(unit: Unit, changes: Sequence[RateChange], ids: dict[str, int], products: dict[str, Product]) -> None:
+def _write_rates(
+    tx: Transaction, changes: Sequence[RateChange], ids: dict[str, int], products: dict[str, Product]
+) -> None:
     keys = [
         {
             "seller_id": ids[each.seller],
@@ -160,7 +164,7 @@ def _write_rates(unit: Unit, changes: Sequence[RateChange], ids: dict[str, int],
     ]
     fields = ("basis", "aggregate", "tier_mode", "included", "overage_price", "minimum", "fixed_fee", "currency")
     rate_cards.bring_in(
-        unit,
+        tx,
         [{**key, **{field: getattr(each, field) for field in fields}} for key, each in zip(keys, changes, strict=True)],
         [
             {**key, "from_quantity": tier.from_quantity, "unit_price": tier.unit_price}
@@ -170,7 +174,7 @@ def _write_rates(unit: Unit, changes: Sequence[RateChange], ids: dict[str, int],
     )
 
 
-def _set_status(unit: Unit, plan: Planned, change: StatusChange, entries: list[Entry]) -> list[Change]:
+def _set_status(tx: Transaction, plan: Planned, change: StatusChange, entries: list[Entry]) -> list[Change]:
     """Write another status; for one that is closed, release everything and end the allocations of its branch.
 
     What comes back is the change and the allocations it ended, each knowing what was before.
@@ -178,7 +182,7 @@ def _set_status(unit: Unit, plan: Planned, change: StatusChange, entries: list[E
     world, day = plan.before, plan.before.day
     facts = plan.accounts.facts[plan.accounts.tree.row(change.account)]
     old = plan.before.accounts.facts[plan.before.accounts.tree.row(change.account)]
-    accounts_usecases.set_status(unit, facts.id, change.status, change.charged)
+    accounts_usecases.set_status(tx, facts.id, change.status, change.charged)
     was = old.status or "active"
     said = {"status": change.status} | (
         {"charged": "yes" if change.charged else "no"} if change.status == "suspended" else {}
@@ -196,15 +200,15 @@ def _set_status(unit: Unit, plan: Planned, change: StatusChange, entries: list[E
         if int(plan.accounts.ids[row]) > 0
     }
     by_id = {each.id: each for each in world.products}
-    for (account_id, product_id), version in sorted(allocations.in_force(unit, list(by_id), list(ids), day).items()):
+    for (account_id, product_id), version in sorted(allocations.in_force(tx, list(by_id), list(ids), day).items()):
         terms = Terms(**{name: getattr(version, name) for name in TERMS})
         ended.append(
             AllocationChange(
                 account=ids[account_id], product=by_id[product_id].code, terms=None, seen=version.id, was=terms
             )
         )
-    allocations.end_all_from(unit, list(ids), day)
-    for (account_id, product_id), units in sorted(usage.release_all(unit, list(ids), unit.now).items()):
+    allocations.end_all_from(tx, list(ids), day)
+    for (account_id, product_id), units in sorted(usage.release_all(tx, list(ids), tx.now).items()):
         product = by_id[product_id]
         entries.append(
             Entry(
@@ -218,21 +222,23 @@ def _set_status(unit: Unit, plan: Planned, change: StatusChange, entries: list[E
     return ended
 
 
-def _give_or_take(unit: Unit, change: UnitsChange, account_id: int, product: Product, entries: list[Entry]) -> None:
+def _give_or_take(
+    tx: Transaction, change: UnitsChange, account_id: int, product: Product, entries: list[Entry]
+) -> None:
     """Assign or release for each subject; the counters are the caller's."""
     told = {"product": product.code}
     if change.give:
-        takings.check_subjects(unit, account_id, product, change.subjects)
+        takings.check_subjects(tx, account_id, product, change.subjects)
         usage.begin(
-            unit,
+            tx,
             [
-                {"account_id": account_id, "product_id": product.id, "subject": each, "begins": unit.now}
+                {"account_id": account_id, "product_id": product.id, "subject": each, "begins": tx.now}
                 for each in change.subjects
             ],
         )
     else:
-        rows = usage.open_assignments(unit, [product], change.subjects, unit.now)
-        usage.end(unit, list({row.subject: row.id for row in rows if row.account_id == account_id}.values()), unit.now)
+        rows = usage.open_assignments(tx, [product], change.subjects, tx.now)
+        usage.end(tx, list({row.subject: row.id for row in rows if row.account_id == account_id}.values()), tx.now)
     entries.extend(
         Entry(
             "assigned" if change.give else "released",
@@ -246,14 +252,14 @@ def _give_or_take(unit: Unit, change: UnitsChange, account_id: int, product: Pro
 
 
 def _end_lot(
-    unit: Unit, plan: Planned, change: LotEnd, owner_id: int, product: Product, entries: list[Entry]
+    tx: Transaction, plan: Planned, change: LotEnd, owner_id: int, product: Product, entries: list[Entry]
 ) -> LotEnd:
     pool = next(each for each in plan.before.pools if each.owner_id == owner_id and each.product.id == product.id)
     lot = next(each for each in pool.lots if (each.reference, each.first_day) == (change.reference, change.first_day))
     taken_out = change.last_day is not None and change.last_day < change.first_day
     if taken_out and change.first_day < plan.before.day:
         raise conflict(f"Lot {change.reference} has begun; it can end yesterday at the earliest.")
-    pools_usecases.end_lot(unit, owner_id, product.id, change.reference, change.first_day, change.last_day)
+    pools_usecases.end_lot(tx, owner_id, product.id, change.reference, change.first_day, change.last_day)
     entries.append(
         Entry(
             "lot taken back" if taken_out else "lot ended",
@@ -267,16 +273,16 @@ def _end_lot(
 
 
 def _allocate(
-    unit: Unit, plan: Planned, change: AllocationChange, account_id: int, product: Product, entries: list[Entry]
+    tx: Transaction, plan: Planned, change: AllocationChange, account_id: int, product: Product, entries: list[Entry]
 ) -> AllocationChange:
     day = plan.before.day
-    present = allocations.lock_present(unit, account_id, product.id, day)
+    present = allocations.lock_present(tx, account_id, product.id, day)
     was = {name: getattr(present, name) for name in TERMS} if present else {}
     now: dict[str, Any] = {} if change.terms is None else change.terms.model_dump()
     if change.terms is None:
-        allocations.end_from(unit, day, present)
+        allocations.end_from(tx, day, present)
     else:
-        allocations.put_from(unit, account_id, product.id, day, present, now)
+        allocations.put_from(tx, account_id, product.id, day, present, now)
     differs = [name for name in TERMS if was.get(name) != now.get(name)]
     entries.append(
         Entry(

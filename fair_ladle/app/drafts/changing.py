@@ -28,7 +28,7 @@ from fair_ladle.app.drafts.plan import Fault, InUse, Planned
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.kept import Kept
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
@@ -70,34 +70,36 @@ class Looked:
     told: list[Told] = field(default_factory=list)
 
 
-def look(unit: Unit, actor: Actor, changes: Sequence[Change], on: date | None = None) -> Looked:
+def look(tx: Transaction, actor: Actor, changes: Sequence[Change], on: date | None = None) -> Looked:
     """What changes would do to the whole of their pools now, or on a day ahead; nothing is kept."""
     if not changes:
         return Looked(None, None)
-    products = _products(unit, changes)
-    today = accounts_usecases.today(unit)
+    products = _products(tx, changes)
+    today = accounts_usecases.today(tx)
     if on is None or on <= today:
-        world = present_world(unit, products)
+        world = present_world(tx, products)
     else:
-        world = world_at(unit, products, accounts_usecases.start_of(unit, on))
-    plan = Planned(world, actor, changes, _in_use(unit, world, changes))
-    clashes = _clashes(unit, world, changes)
-    url = unit.connection.engine.url
-    tariff = _tariffs.get((url, log.head(unit)), unit.now, lambda: Tariff(unit, world.accounts))
-    return Looked(Effect(plan), tariff, plan.faults, clashes, _told(unit, actor, plan, changes))
+        world = world_at(tx, products, accounts_usecases.start_of(tx, on))
+    plan = Planned(world, actor, changes, _in_use(tx, world, changes))
+    clashes = _clashes(tx, world, changes)
+    url = tx.connection.engine.url
+    tariff = _tariffs.get((url, log.head(tx)), tx.now, lambda: Tariff(tx, world.accounts))
+    return Looked(Effect(plan), tariff, plan.faults, clashes, _told(tx, actor, plan, changes))
 
 
-def apply_changes(unit: Unit, actor: Actor, changes: Sequence[Change], through: str) -> tuple[Effect, list[Before]]:
+def apply_changes(
+    tx: Transaction, actor: Actor, changes: Sequence[Change], through: str
+) -> tuple[Effect, list[Before]]:
     """Check changes under locks and write them; what each of them was before comes back with the effect.
 
     ``through`` stands in the log for what made them, and is read by whoever runs an account they touch.
     """
     if not changes:
         raise invalid("The draft holds nothing.", "changes")
-    products = _products(unit, changes)
-    takings.lock(unit, products)
-    world = world_at(unit, products, unit.now)
-    plan = Planned(world, actor, changes, _in_use(unit, world, changes))
+    products = _products(tx, changes)
+    takings.lock(tx, products)
+    world = world_at(tx, products, tx.now)
+    plan = Planned(world, actor, changes, _in_use(tx, world, changes))
     if plan.faults:
         raise Refused(
             Problem(
@@ -108,7 +110,7 @@ def apply_changes(unit: Unit, actor: Actor, changes: Sequence[Change], through: 
                 {"faults": [{"kind": f.kind, "key": f.key, "detail": f.detail} for f in plan.faults]},
             )
         )
-    clashes = _clashes(unit, world, changes)
+    clashes = _clashes(tx, world, changes)
     if clashes:
         names = ", ".join(f"{clash.change.account} {clash.change.product}" for clash in clashes)
         raise conflict(
@@ -131,14 +133,14 @@ def apply_changes(unit: Unit, actor: Actor, changes: Sequence[Change], through: 
                 },
             )
         )
-    before = write_changes(unit, actor, plan, changes, through)
-    takings.rebuild_locked(unit, products)
+    before = write_changes(tx, actor, plan, changes, through)
+    takings.rebuild_locked(tx, products)
     return effect, before
 
 
-def _products(unit: Unit, changes: Sequence[Change]) -> list[Product]:
+def _products(tx: Transaction, changes: Sequence[Change]) -> list[Product]:
     """The products a draft touches: every pooled one where it changes the tree."""
-    every = {each.code: each for each in pools_usecases.products(unit)}
+    every = {each.code: each for each in pools_usecases.products(tx)}
     named = {
         each.product
         for each in changes
@@ -148,25 +150,25 @@ def _products(unit: Unit, changes: Sequence[Change]) -> list[Product]:
         if code not in every:
             raise not_found("product", code)
     if any(isinstance(each, Move | NewAccount | StatusChange) for each in changes):
-        named |= {each.code for each in chosen_products(unit, None)}
+        named |= {each.code for each in chosen_products(tx, None)}
     return [every[code] for code in sorted(named)]
 
 
-def _in_use(unit: Unit, world: World, changes: Sequence[Change]) -> InUse:
+def _in_use(tx: Transaction, world: World, changes: Sequence[Change]) -> InUse:
     """Who has, now, what the draft gives out or takes back."""
     named = [each for each in changes if isinstance(each, UnitsChange)]
     products = {each.id: each for each in world.products if each.code in {change.product for change in named}}
     found: InUse = {}
     if named:
         for row in usage.open_assignments(
-            unit, list(products.values()), [subject for each in named for subject in each.subjects], unit.now
+            tx, list(products.values()), [subject for each in named for subject in each.subjects], tx.now
         ):
             account = world.accounts.tree.codes[world.accounts.row_of_id[row.account_id]]
             found.setdefault((products[row.product_id].code, row.subject), set()).add(account)
     return found
 
 
-def _clashes(unit: Unit, world: World, changes: Sequence[Change]) -> list[Clash]:
+def _clashes(tx: Transaction, world: World, changes: Sequence[Change]) -> list[Clash]:
     column = {each.code: each for each in world.products}
     wanted = [
         (int(world.accounts.ids[world.accounts.tree.row(each.account)]), column[each.product].id, each)
@@ -174,19 +176,19 @@ def _clashes(unit: Unit, world: World, changes: Sequence[Change]) -> list[Clash]
         if isinstance(each, AllocationChange) and each.account in world.accounts.tree and each.product in column
     ]
     there = allocations.in_force(
-        unit, {product for _, product, _ in wanted}, {account for account, _, _ in wanted}, world.day
+        tx, {product for _, product, _ in wanted}, {account for account, _, _ in wanted}, world.day
     )
     found = []
     for account_id, product_id, change in wanted:
         now = there.get((account_id, product_id))
         # A version changed on its first day keeps its number: what it was is compared too.
         if (now.id if now else None) != change.seen or terms_of(now) != change.was:
-            entry = log.last(unit, account_id, "allocation changed", change.product)
+            entry = log.last(tx, account_id, "allocation changed", change.product)
             found.append(Clash(change, now, entry.actor if entry else None))
     return found
 
 
-def _told(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Change]) -> list[Told]:
+def _told(tx: Transaction, actor: Actor, plan: Planned, changes: Sequence[Change]) -> list[Told]:
     """The admins of the accounts a draft changes, and of those above them within the branch; not the actor."""
     accounts = plan.before.accounts
     rows: dict[int, None] = {}
@@ -198,7 +200,7 @@ def _told(unit: Unit, actor: Actor, plan: Planned, changes: Sequence[Change]) ->
                 rows[int(accounts.tree.parent[row])] = None
     top = accounts_usecases.top_row(accounts, actor)
     inside = [row for row in rows if top in accounts.tree.path_up(row)]
-    running = sign_in.admins_of(unit, [int(accounts.ids[row]) for row in inside])
+    running = sign_in.admins_of(tx, [int(accounts.ids[row]) for row in inside])
     found: dict[str, Told] = {}
     for row in inside:
         people = [(each.name, each.email) for each in running.get(int(accounts.ids[row]), [])]

@@ -19,19 +19,19 @@ from fair_ladle.app.drafts.changes import (
     Terms,
     UnitsChange,
 )
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import usecases as pools_usecases
 
 
-def reversed_changes(unit: Unit, changes: Sequence[Change]) -> list[Change]:
+def reversed_changes(tx: Transaction, changes: Sequence[Change]) -> list[Change]:
     """What puts back what these changes did, the last of them first; allocations go back from what is in force by
     now."""
-    products = {each.code: each.id for each in pools_usecases.products(unit)}
-    ids = accounts_usecases.ids_by_code(unit)
-    day = accounts_usecases.today(unit)
+    products = {each.code: each.id for each in pools_usecases.products(tx)}
+    ids = accounts_usecases.ids_by_code(tx)
+    day = accounts_usecases.today(tx)
     wanted = [each for each in changes if isinstance(each, AllocationChange)]
     there = allocations.in_force(
-        unit, {products[each.product] for each in wanted}, {ids[each.account] for each in wanted}, day
+        tx, {products[each.product] for each in wanted}, {ids[each.account] for each in wanted}, day
     )
     found: list[Change] = []
     made = {each.code for each in changes if isinstance(each, NewAccount)}

@@ -333,7 +333,7 @@ def drafts(db: Db, who: Who) -> Any:
 @routes.post("/look", response_model=EffectBody)
 def look(body: Look, db: Db, who: Who) -> Any:
     """What changes would do; nothing is kept."""
-    return db.run(lambda unit: effect_body(usecases.look(unit, who, body.changes, body.on), who, body.look_at))
+    return db.run(lambda tx: effect_body(usecases.look(tx, who, body.changes, body.on), who, body.look_at))
 
 
 class ShareOutWanted(BaseModel):
@@ -392,12 +392,12 @@ def share_out(body: ShareOut, db: Db, who: Who) -> Any:
 def current(db: Db, who: Who, account: str | None = None, product: str | None = None) -> Any:
     """The draft one has open, with what it would do; null where there is none."""
 
-    def read(unit: Any) -> DraftBody | None:
-        draft = usecases.current(unit, who)
+    def read(tx: Any) -> DraftBody | None:
+        draft = usecases.current(tx, who)
         return (
             None
             if draft is None
-            else _body(draft, who, usecases.look(unit, who, draft.changes), _look_at(account, product))
+            else _body(draft, who, usecases.look(tx, who, draft.changes), _look_at(account, product))
         )
 
     return db.run(read)
@@ -407,11 +407,11 @@ def current(db: Db, who: Who, account: str | None = None, product: str | None = 
 def edit(body: Edit, db: Db, who: Who) -> Any:
     """Take changes in and out of a draft; what it then would do comes back."""
 
-    def write(unit: Any) -> DraftBody:
+    def write(tx: Any) -> DraftBody:
         draft = usecases.edit(
-            unit, who, body.draft, body.revision, body.put, [(each.kind, each.key) for each in body.forget], body.name
+            tx, who, body.draft, body.revision, body.put, [(each.kind, each.key) for each in body.forget], body.name
         )
-        return _body(draft, who, usecases.look(unit, who, draft.changes), body.look_at)
+        return _body(draft, who, usecases.look(tx, who, draft.changes), body.look_at)
 
     return db.run(write)
 
@@ -420,9 +420,9 @@ def edit(body: Edit, db: Db, who: Who) -> Any:
 def get(draft_id: int, db: Db, who: Who, account: str | None = Query(None), product: str | None = Query(None)) -> Any:
     """A draft with what it would do now, or on its day."""
 
-    def read(unit: Any) -> DraftBody:
-        draft = usecases.get(unit, who, draft_id)
-        looked = None if draft.row.state == "applied" else usecases.look(unit, who, draft.changes, draft.row.apply_on)
+    def read(tx: Any) -> DraftBody:
+        draft = usecases.get(tx, who, draft_id)
+        looked = None if draft.row.state == "applied" else usecases.look(tx, who, draft.changes, draft.row.apply_on)
         return _body(draft, who, looked, _look_at(account, product))
 
     return db.run(read)
@@ -432,9 +432,9 @@ def get(draft_id: int, db: Db, who: Who, account: str | None = Query(None), prod
 def apply(draft_id: int, body: Revision, db: Db, who: Who) -> Any:
     """Apply a draft from today on, all of it or nothing."""
 
-    def write(unit: Any) -> DraftBody:
-        usecases.apply(unit, who, draft_id, body.revision)
-        return _body(usecases.get(unit, who, draft_id), who, None)
+    def write(tx: Any) -> DraftBody:
+        usecases.apply(tx, who, draft_id, body.revision)
+        return _body(usecases.get(tx, who, draft_id), who, None)
 
     return db.run(write)
 
@@ -467,8 +467,8 @@ def share(draft_id: int, body: Colleague, db: Db, who: Who) -> Any:
 def reverse(draft_id: int, db: Db, who: Who) -> Any:
     """Make a draft that puts back what an applied one changed."""
 
-    def write(unit: Any) -> DraftBody:
-        draft = usecases.reverse(unit, who, draft_id)
-        return _body(draft, who, usecases.look(unit, who, draft.changes))
+    def write(tx: Any) -> DraftBody:
+        draft = usecases.reverse(tx, who, draft_id)
+        return _body(draft, who, usecases.look(tx, who, draft.changes))
 
     return db.run(write)

@@ -15,7 +15,7 @@ from fair_ladle.app.drafts.changes import AllocationChange, Terms
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.people import usecases as people
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
@@ -58,15 +58,21 @@ class SharedOut:
 
 
 def share_out(
-    unit: Unit, actor: Actor, product_code: str, amount: int | None, wanted: Sequence[Wanted], way: Way, as_what: As
+    tx: Transaction,
+    actor: Actor,
+    product_code: str,
+    amount: int | None,
+    wanted: Sequence[Wanted],
+    way: Way,
+    as_what: As,
 ) -> SharedOut:
     """Share an amount (None = all that is free) over accounts that do not stand below one another.
 
     ``cap``: each cap goes up by the part. ``reserve``: each reserve goes up to what is held and the part, and the
     cap with it.
     """
-    product = pools_usecases.product(unit, product_code)
-    found = settle_world(present_world(unit, [product]))
+    product = pools_usecases.product(tx, product_code)
+    found = settle_world(present_world(tx, [product]))
     rows = _rows(found, actor, wanted, product)
     bounds = {each.account: each for each in wanted}
     codes = [found.world.accounts.tree.codes[row] for row in rows]
@@ -80,7 +86,7 @@ def share_out(
     high = [max(amount, bounds[code].least) if (most := bounds[code].most) is None else most for code in codes]
     uncapped = [as_what == "cap" and found.world.grid.cap[row, 0] >= NO_LIMIT for row in rows]
     low, high = ([0 if none else each for each, none in zip(bound, uncapped, strict=True)] for bound in (low, high))
-    weights = _weights(unit, found, rows, way)
+    weights = _weights(tx, found, rows, way)
     needs = [_over(found, row) for row in rows]
     mode = {"even": Mode.EVEN, "max-min": Mode.MAX_MIN, "need": Mode.NEED}.get(way, Mode.PROPORTIONAL)
     try:
@@ -88,7 +94,7 @@ def share_out(
     except ValueError as trouble:
         raise invalid(f"That cannot be shared out: {_in_units(str(trouble), product)}.", "amount") from None
     there = allocations.in_force(
-        unit, [product.id], [int(found.world.accounts.ids[row]) for row in rows], found.world.day
+        tx, [product.id], [int(found.world.accounts.ids[row]) for row in rows], found.world.day
     )
     told = _Reasons(product, way, amount, weights, low, high, needs)
     result = []
@@ -130,9 +136,9 @@ def _rows(found: Positions, actor: Actor, wanted: Sequence[Wanted], product: Pro
     return sorted(rows, key=lambda row: int(accounts.tree.depth_first[row]))
 
 
-def _weights(unit: Unit, found: Positions, rows: Sequence[int], way: Way) -> list[int]:
+def _weights(tx: Transaction, found: Positions, rows: Sequence[int], way: Way) -> list[int]:
     if way == "people":
-        counts = people.active_by_account(unit)
+        counts = people.active_by_account(tx)
         accounts = found.world.accounts
         return [sum(counts.get(int(accounts.ids[each]), 0) for each in accounts.tree.branch(row)) for row in rows]
     if way == "use":

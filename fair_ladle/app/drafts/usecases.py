@@ -31,7 +31,7 @@ from fair_ladle.app.log import usecases as log
 from fair_ladle.app.notices import usecases as notices
 from fair_ladle.app.notices.usecases import Notice
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
 from fair_ladle.app.sign_in import usecases as sign_in
 
@@ -53,24 +53,24 @@ class Draft:
     shared_with: list[Any]
 
 
-def current(unit: Unit, actor: Actor) -> Draft | None:
+def current(tx: Transaction, actor: Actor) -> Draft | None:
     """The draft the actor has open in the branch; None where there is none."""
-    row = store.open_of(unit.connection, _person(actor), _through(unit, actor))
-    return None if row is None else _whole(unit, row)
+    row = store.open_of(tx.connection, _person(actor), _through(tx, actor))
+    return None if row is None else _whole(tx, row)
 
 
-def seen(unit: Unit, actor: Actor) -> list[Any]:
+def seen(tx: Transaction, actor: Actor) -> list[Any]:
     """The actor's drafts of the branch and those shared with the actor, newest first."""
-    return store.seen_by(unit.connection, _person(actor), _through(unit, actor), 100)
+    return store.seen_by(tx.connection, _person(actor), _through(tx, actor), 100)
 
 
-def get(unit: Unit, actor: Actor, draft_id: int) -> Draft:
+def get(tx: Transaction, actor: Actor, draft_id: int) -> Draft:
     """One draft, for its owner and whom it is shared with."""
-    return _whole(unit, _mine(unit, actor, draft_id))
+    return _whole(tx, _mine(tx, actor, draft_id))
 
 
 def edit(
-    unit: Unit,
+    tx: Transaction,
     actor: Actor,
     draft_id: int | None,
     revision: int,
@@ -83,65 +83,65 @@ def edit(
     Refused where somebody else edited it since ``revision``: nothing of it is lost, look again.
     """
     if draft_id is None:
-        store.lock_person(unit.connection, _person(actor))
-        there = store.open_of(unit.connection, _person(actor), _through(unit, actor))
-        found = _begin(unit, actor, name) if there is None else _mine(unit, actor, there.id, lock=True)
+        store.lock_person(tx.connection, _person(actor))
+        there = store.open_of(tx.connection, _person(actor), _through(tx, actor))
+        found = _begin(tx, actor, name) if there is None else _mine(tx, actor, there.id, lock=True)
         revision = found.revision if there is None else revision
     else:
-        found = _mine(unit, actor, draft_id, lock=True)
+        found = _mine(tx, actor, draft_id, lock=True)
     if found.state not in EDITABLE:
         raise conflict(f"This draft is {found.state}; it cannot be changed any more.")
     if found.revision != revision:
         raise conflict("Somebody else edited this draft meanwhile; look at it again.", revision=found.revision)
     store.put(
-        unit.connection,
+        tx.connection,
         found.id,
         [{"kind": each.kind, "key": each.key, "body": each.model_dump(mode="json")} for each in put],
         forget,
     )
-    values: dict[str, Any] = {"revision": found.revision + 1, "changed_at": unit.now, "state": "open", "reason": None}
+    values: dict[str, Any] = {"revision": found.revision + 1, "changed_at": tx.now, "state": "open", "reason": None}
     if name is not None:
         values["name"] = name.strip() or found.name
-    store.update(unit.connection, found.id, values)
-    whole = get(unit, actor, found.id)
+    store.update(tx.connection, found.id, values)
+    whole = get(tx, actor, found.id)
     if len(whole.changes) > MOST_CHANGES:
         raise invalid(f"A draft holds at most {MOST_CHANGES} changes; apply this one first.", "changes")
     return whole
 
 
-def apply(unit: Unit, actor: Actor, draft_id: int, revision: int) -> Effect:
+def apply(tx: Transaction, actor: Actor, draft_id: int, revision: int) -> Effect:
     """Apply a draft from today on, all of it or nothing.
 
     Under the locks of the pools' counters it is checked again. Refused where it would make a new or worse hard
     breach, or where an allocation it touches is no longer the one it was made on.
     """
-    found = _mine(unit, actor, draft_id, lock=True)
+    found = _mine(tx, actor, draft_id, lock=True)
     if found.state not in ("open", "held", "scheduled"):
         raise conflict(f"This draft is {found.state} already.")
     if found.revision != revision:
         raise conflict("Somebody else edited this draft meanwhile; look at it again.", revision=found.revision)
-    changes = [adapter.validate_python(body) for body in store.changes(unit.connection, draft_id)]
-    effect, before = apply_changes(unit, actor, changes, f"draft {draft_id}")
+    changes = [adapter.validate_python(body) for body in store.changes(tx.connection, draft_id)]
+    effect, before = apply_changes(tx, actor, changes, f"draft {draft_id}")
     store.put(
-        unit.connection,
+        tx.connection,
         draft_id,
         [{"kind": b.change.kind, "key": b.change.key, "body": b.change.model_dump(mode="json")} for b in before],
         [],
     )
     store.update(
-        unit.connection, draft_id, {"state": "applied", "applied_at": unit.now, "changed_at": unit.now, "reason": None}
+        tx.connection, draft_id, {"state": "applied", "applied_at": tx.now, "changed_at": tx.now, "reason": None}
     )
-    _tell(unit, actor, draft_id, effect, changes)
+    _tell(tx, actor, draft_id, effect, changes)
     return effect
 
 
-def _tell(unit: Unit, actor: Actor, draft_id: int, effect: Effect, changes: Sequence[Change]) -> None:
+def _tell(tx: Transaction, actor: Actor, draft_id: int, effect: Effect, changes: Sequence[Change]) -> None:
     """One notice for every account that the draft changed, with what of it, to its admins and those of the account
     above.
 
     They know nothing of the rest of the draft: neither its name nor where a moved account stands is told.
     """
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     products = {each.code: each for each in effect.after.world.products}
     by_account: dict[str, list[str]] = {}
     for change in changes:
@@ -191,110 +191,108 @@ def _tell(unit: Unit, actor: Actor, draft_id: int, effect: Effect, changes: Sequ
         )
         for code, lines in by_account.items()
     ]
-    notices.tell(unit, accounts, told, but_not=actor.email)
+    notices.tell(tx, accounts, told, but_not=actor.email)
 
 
-def schedule(unit: Unit, actor: Actor, draft_id: int, revision: int, day: date) -> Draft:
+def schedule(tx: Transaction, actor: Actor, draft_id: int, revision: int, day: date) -> Draft:
     """Let a draft be applied on a day ahead. It has to be sound now, as that day is known."""
-    found = _mine(unit, actor, draft_id, lock=True)
+    found = _mine(tx, actor, draft_id, lock=True)
     if found.state not in EDITABLE:
         raise conflict(f"This draft is {found.state}; open it again first.")
     if found.revision != revision:
         raise conflict("Somebody else edited this draft meanwhile; look at it again.", revision=found.revision)
-    today = accounts_usecases.today(unit)
+    today = accounts_usecases.today(tx)
     if day <= today:
         raise invalid(f"A draft can be applied now or from {today + timedelta(days=1)} on; {day} is not ahead.", "day")
-    whole = _whole(unit, found)
-    looked = look(unit, actor, whole.changes, day)
+    whole = _whole(tx, found)
+    looked = look(tx, actor, whole.changes, day)
     if looked.effect is None or looked.faults:
         raise invalid(looked.faults[0].detail if looked.faults else "The draft holds nothing.", "changes")
     if looked.effect.stopping:
         raise conflict(f"On {day} it cannot be: {why_not(looked.effect, actor)}")
-    store.update(
-        unit.connection, draft_id, {"state": "scheduled", "apply_on": day, "changed_at": unit.now, "reason": None}
-    )
+    store.update(tx.connection, draft_id, {"state": "scheduled", "apply_on": day, "changed_at": tx.now, "reason": None})
     log.write(
-        unit,
+        tx,
         actor,
         found.through_id,
         [log.Entry("draft scheduled", found.name, found.through_id, None, {"on": day.isoformat()})],
     )
-    return get(unit, actor, draft_id)
+    return get(tx, actor, draft_id)
 
 
-def open_again(unit: Unit, actor: Actor, draft_id: int) -> Draft:
+def open_again(tx: Transaction, actor: Actor, draft_id: int) -> Draft:
     """Take a scheduled or held draft back to edit it; refused while another one is open."""
-    found = _mine(unit, actor, draft_id, lock=True)
+    found = _mine(tx, actor, draft_id, lock=True)
     if found.state not in ("scheduled", "held"):
         raise conflict(f"This draft is {found.state}; only one that waits can be opened again.")
-    _refuse_second(unit, actor)
-    store.update(unit.connection, draft_id, {"state": "open", "apply_on": None, "changed_at": unit.now})
-    return get(unit, actor, draft_id)
+    _refuse_second(tx, actor)
+    store.update(tx.connection, draft_id, {"state": "open", "apply_on": None, "changed_at": tx.now})
+    return get(tx, actor, draft_id)
 
 
-def due(unit: Unit) -> list[int]:
+def due(tx: Transaction) -> list[int]:
     """Scheduled drafts whose day has come."""
-    return store.due(unit.connection, accounts_usecases.today(unit))
+    return store.due(tx.connection, accounts_usecases.today(tx))
 
 
-def apply_one_due(unit: Unit, draft_id: int) -> None:
+def apply_one_due(tx: Transaction, draft_id: int) -> None:
     """Apply a scheduled draft whose day has come, as its owner; Refused where it cannot be."""
-    found = store.one(unit.connection, draft_id, lock=True)
-    if found is None or found.state != "scheduled" or found.apply_on > accounts_usecases.today(unit):
+    found = store.one(tx.connection, draft_id, lock=True)
+    if found is None or found.state != "scheduled" or found.apply_on > accounts_usecases.today(tx):
         return
-    owner = sign_in.actor_for(unit, found.owner_id, found.through)
+    owner = sign_in.actor_for(tx, found.owner_id, found.through)
     if owner is None:
         raise conflict(f"{found.owner_name} does not run {found.through} any more.")
-    apply(unit, owner, draft_id, found.revision)
+    apply(tx, owner, draft_id, found.revision)
 
 
-def hold_back(unit: Unit, draft_id: int, reason: str) -> None:
+def hold_back(tx: Transaction, draft_id: int, reason: str) -> None:
     """Keep a scheduled draft that could not be applied, with the reason."""
-    found = store.one(unit.connection, draft_id, lock=True)
+    found = store.one(tx.connection, draft_id, lock=True)
     if found is not None and found.state == "scheduled":
-        store.update(unit.connection, draft_id, {"state": "held", "reason": reason, "changed_at": unit.now})
+        store.update(tx.connection, draft_id, {"state": "held", "reason": reason, "changed_at": tx.now})
         log.write(
-            unit,
+            tx,
             Actor("schedule", "", None),
             None,
             [log.Entry("draft held back", found.name, found.through_id, None, {"reason": reason})],
         )
 
 
-def discard(unit: Unit, actor: Actor, draft_id: int) -> None:
+def discard(tx: Transaction, actor: Actor, draft_id: int) -> None:
     """Put a draft away for good."""
-    found = _mine(unit, actor, draft_id, lock=True)
+    found = _mine(tx, actor, draft_id, lock=True)
     if found.owner_id != actor.sign_in_id:
         raise not_allowed(f"This draft is {found.owner_name}'s to discard.")
     if found.state == "applied":
         raise conflict("This draft is applied; reverse it instead.")
-    store.update(unit.connection, draft_id, {"state": "discarded", "changed_at": unit.now})
+    store.update(tx.connection, draft_id, {"state": "discarded", "changed_at": tx.now})
 
 
-def share(unit: Unit, actor: Actor, draft_id: int, email: str) -> Draft:
+def share(tx: Transaction, actor: Actor, draft_id: int, email: str) -> Draft:
     """Let a colleague see and edit a draft: somebody who runs the branch it was made in, or one above."""
-    found = _mine(unit, actor, draft_id, lock=True)
-    colleague = sign_in.find_by_email(unit, email)
-    accounts = accounts_usecases.known(unit)
+    found = _mine(tx, actor, draft_id, lock=True)
+    colleague = sign_in.find_by_email(tx, email)
+    accounts = accounts_usecases.known(tx)
     above = [int(accounts.ids[row]) for row in accounts.tree.path_up(accounts.tree.row(found.through))]
-    running = {row.sign_in_id for rows in sign_in.admins_of(unit, above).values() for row in rows}
+    running = {row.sign_in_id for rows in sign_in.admins_of(tx, above).values() for row in rows}
     if colleague is None or colleague.id not in running:
         raise invalid(
             f"Nobody with the address {email} runs {found.through}; share it with somebody who does.", "email"
         )
-    store.share(unit.connection, draft_id, colleague.id)
-    return get(unit, actor, draft_id)
+    store.share(tx.connection, draft_id, colleague.id)
+    return get(tx, actor, draft_id)
 
 
-def reverse(unit: Unit, actor: Actor, draft_id: int) -> Draft:
+def reverse(tx: Transaction, actor: Actor, draft_id: int) -> Draft:
     """Make a draft that puts back what an applied one changed; it is looked at and applied like any other."""
-    found = _mine(unit, actor, draft_id)
+    found = _mine(tx, actor, draft_id)
     if found.state != "applied":
         raise conflict("Only an applied draft can be reversed.")
-    _refuse_second(unit, actor)
-    changes = [adapter.validate_python(body) for body in store.changes(unit.connection, draft_id)]
-    whole = _begin(unit, actor, f"Reverses: {found.name}", found.id)
-    return edit(unit, actor, whole.id, whole.revision, reversed_changes(unit, changes))
+    _refuse_second(tx, actor)
+    changes = [adapter.validate_python(body) for body in store.changes(tx.connection, draft_id)]
+    whole = _begin(tx, actor, f"Reverses: {found.name}", found.id)
+    return edit(tx, actor, whole.id, whole.revision, reversed_changes(tx, changes))
 
 
 def _person(actor: Actor) -> int:
@@ -303,48 +301,48 @@ def _person(actor: Actor) -> int:
     return actor.sign_in_id
 
 
-def _through(unit: Unit, actor: Actor) -> int:
-    accounts = accounts_usecases.known(unit)
+def _through(tx: Transaction, actor: Actor) -> int:
+    accounts = accounts_usecases.known(tx)
     return int(accounts.ids[accounts_usecases.top_row(accounts, actor)])
 
 
-def _mine(unit: Unit, actor: Actor, draft_id: int, lock: bool = False) -> Any:
-    found = store.one(unit.connection, draft_id, lock)
+def _mine(tx: Transaction, actor: Actor, draft_id: int, lock: bool = False) -> Any:
+    found = store.one(tx.connection, draft_id, lock)
     if found is not None and found.state != "discarded":
-        accounts = accounts_usecases.known(unit)
+        accounts = accounts_usecases.known(tx)
         own = found.owner_id == actor.sign_in_id
-        if own or store.is_shared_with(unit.connection, draft_id, _person(actor)):
+        if own or store.is_shared_with(tx.connection, draft_id, _person(actor)):
             accounts_usecases.row_in_scope(accounts, actor, found.through)
             return found
     raise not_found("draft", str(draft_id))
 
 
-def _whole(unit: Unit, row: Any) -> Draft:
-    bodies = store.changes(unit.connection, row.id)
-    return Draft(row, [adapter.validate_python(body) for body in bodies], store.shares(unit.connection, row.id))
+def _whole(tx: Transaction, row: Any) -> Draft:
+    bodies = store.changes(tx.connection, row.id)
+    return Draft(row, [adapter.validate_python(body) for body in bodies], store.shares(tx.connection, row.id))
 
 
-def _begin(unit: Unit, actor: Actor, name: str | None, reverses_id: int | None = None) -> Any:
-    now, day = unit.now, accounts_usecases.today(unit)
+def _begin(tx: Transaction, actor: Actor, name: str | None, reverses_id: int | None = None) -> Any:
+    now, day = tx.now, accounts_usecases.today(tx)
     draft_id = store.add(
-        unit.connection,
+        tx.connection,
         {
             "name": (name or "").strip() or f"Draft of {day:%d %B %Y}",
             "state": "open",
             "owner_id": _person(actor),
-            "through_id": _through(unit, actor),
+            "through_id": _through(tx, actor),
             "revision": 0,
             "created_at": now,
             "changed_at": now,
             "reverses_id": reverses_id,
         },
     )
-    return store.one(unit.connection, draft_id)
+    return store.one(tx.connection, draft_id)
 
 
-def _refuse_second(unit: Unit, actor: Actor) -> None:
-    there = store.open_of(unit.connection, _person(actor), _through(unit, actor))
+def _refuse_second(tx: Transaction, actor: Actor) -> None:
+    there = store.open_of(tx.connection, _person(actor), _through(tx, actor))
     if there is not None:
-        if store.changes(unit.connection, there.id):
+        if store.changes(tx.connection, there.id):
             raise conflict(f"You have a draft open, “{there.name}”. Apply, schedule or discard it first.")
-        store.update(unit.connection, there.id, {"state": "discarded"})
+        store.update(tx.connection, there.id, {"state": "discarded"})

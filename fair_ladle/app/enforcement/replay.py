@@ -12,7 +12,7 @@ import numpy as np
 from fair_ladle.app.allocations import usecases as allocations
 from fair_ladle.app.allocations.positions import World, to_version
 from fair_ladle.app.people import usecases as people
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.usage import usecases as usage
 from fair_ladle.core.allocations import AtCap, Version
 from fair_ladle.core.calendar import FAR, MICRO, day_start, instant, local_day, micros
@@ -33,13 +33,13 @@ from fair_ladle.core.settling import NO_LIMIT
 class Past:
     """One product's past up to the world's instant, over the world's tree."""
 
-    def __init__(self, unit: Unit, world: World):
+    def __init__(self, tx: Transaction, world: World):
         self.world, self.zone, self.tree = world, world.zone, world.accounts.tree
         self.product = world.products[0]
         self.now = micros(world.at)
-        self._unit = unit
+        self._unit = tx
         self.versions: dict[int, list[Version]] = defaultdict(list)
-        for row in allocations.all_versions(unit, [self.product.id]):
+        for row in allocations.all_versions(tx, [self.product.id]):
             place = world.accounts.row_of_id.get(row.account_id)
             if place is not None and row.first_day <= world.day:
                 self.versions[place].append(to_version(row, self.tree.codes[place]))

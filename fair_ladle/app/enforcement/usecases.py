@@ -19,7 +19,7 @@ from fair_ladle.app.log import usecases as log
 from fair_ladle.app.notices import usecases as notices
 from fair_ladle.app.notices.usecases import Notice
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Again, Database, Unit
+from fair_ladle.app.plumbing.database import Again, Database, Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
@@ -43,38 +43,40 @@ class Done:
 
 def enforce_all(database: Database) -> None:
     """Every product in a transaction of its own."""
-    with database.transaction() as unit:
-        codes = [each.code for each in pools_usecases.products(unit)]
+    with database.transaction() as tx:
+        codes = [each.code for each in pools_usecases.products(tx)]
     for code in codes:
         database.run(enforce, code)
 
 
-def enforce(unit: Unit, product_code: str) -> Done:
+def enforce(tx: Transaction, product_code: str) -> Done:
     """Bring one product's clocks, holds and thresholds up to now, and tell whom it concerns."""
-    product = pools_usecases.product(unit, product_code)
-    until = store.lock_product(unit.connection, product.id)
+    product = pools_usecases.product(tx, product_code)
+    until = store.lock_product(tx.connection, product.id)
     if until is None:
         raise Again(lambda first: store.begin_enforced(first.connection, product.id, instant(0)))
-    world = world_at(unit, [product], unit.now)
+    world = world_at(tx, [product], tx.now)
     if not world.pools:
         return Done(0, 0, 0)
     found = settle_world(world)
-    new, freed = _sync_holds(unit, found, product, micros(until))
+    new, freed = _sync_holds(tx, found, product, micros(until))
     told = [
         *_clock_notices(found, product),
         *_hold_notices(found, product, new),
-        *_threshold_notices(unit, found, product),
+        *_threshold_notices(tx, found, product),
     ]
-    count = notices.tell(unit, world.accounts, told)
-    store.set_enforced(unit.connection, product.id, world.at)
+    count = notices.tell(tx, world.accounts, told)
+    store.set_enforced(tx.connection, product.id, world.at)
     return Done(len(new), freed, count)
 
 
-def _sync_holds(unit: Unit, found: Positions, product: Product, since: int) -> tuple[list[tuple[int, Hold, Any]], int]:
+def _sync_holds(
+    tx: Transaction, found: Positions, product: Product, since: int
+) -> tuple[list[tuple[int, Hold, Any]], int]:
     """Keep what a replay finds beyond what is kept: new holds as (account row, hold, assignment), and how many
     ended."""
-    accounts, past = found.world.accounts, Past(unit, found.world)
-    kept = store.open_holds(unit.connection, product.id)
+    accounts, past = found.world.accounts, Past(tx, found.world)
+    kept = store.open_holds(tx.connection, product.id)
     before: dict[int, list[Hold]] = {}
     for row in kept:
         before.setdefault(accounts.row_of_id[row.account_id], []).append(
@@ -87,7 +89,7 @@ def _sync_holds(unit: Unit, found: Positions, product: Product, since: int) -> t
             hold_id = ids.get((place, hold.assignment, hold.begins))
             if hold_id is not None:
                 if hold.ends is not None:
-                    store.end_hold(unit.connection, hold_id, instant(hold.ends))
+                    store.end_hold(tx.connection, hold_id, instant(hold.ends))
                     freed += 1
                     entries.append(_entry("hold ended", past.unit_of(hold.assignment), place, accounts, product))
                 continue
@@ -105,9 +107,9 @@ def _sync_holds(unit: Unit, found: Positions, product: Product, since: int) -> t
             entries.append(_entry("put on hold", assignment, place, accounts, product))
             if hold.ends is None:
                 new.append((place, hold, assignment))
-    store.add_holds(unit.connection, rows)
+    store.add_holds(tx.connection, rows)
     if entries:
-        log.write(unit, SCHEDULE, None, entries)
+        log.write(tx, SCHEDULE, None, entries)
     return new, freed
 
 
@@ -196,10 +198,10 @@ def _hold_notices(found: Positions, product: Product, new: Sequence[tuple[int, H
     return told
 
 
-def _threshold_notices(unit: Unit, found: Positions, product: Product) -> list[Notice]:
+def _threshold_notices(tx: Transaction, found: Positions, product: Product) -> list[Notice]:
     """A notice for each threshold crossed upwards since the last run; one crossed back is armed again."""
-    world, other = found.world, store.levels(unit.connection)
-    known = store.crossed(unit.connection, product.id)
+    world, other = found.world, store.levels(tx.connection)
+    known = store.crossed(tx.connection, product.id)
     now: dict[tuple[int, int], int] = {}
     for row, account_id in enumerate(world.accounts.ids.tolist()):
         cap, load = int(world.grid.cap[row, 0]), int(found.settled.load[row, 0])
@@ -209,8 +211,8 @@ def _threshold_notices(unit: Unit, found: Positions, product: Product) -> list[N
             if load * 100 >= cap * level:
                 now[account_id, level] = row
     new = now.keys() - known
-    store.cross(unit.connection, product.id, new, unit.now)
-    store.uncross(unit.connection, product.id, known - now.keys())
+    store.cross(tx.connection, product.id, new, tx.now)
+    store.uncross(tx.connection, product.id, known - now.keys())
     told = []
     for account_id in sorted({account_id for account_id, _ in new}):
         level = max(each for account, each in new if account == account_id)
@@ -219,7 +221,7 @@ def _threshold_notices(unit: Unit, found: Positions, product: Product) -> list[N
         name = world.accounts.name(row)
         told.append(
             Notice(
-                f"threshold {account_id} {product.id} {level} {micros(unit.now)}",
+                f"threshold {account_id} {product.id} {level} {micros(tx.now)}",
                 "threshold",
                 account_id,
                 f"{name} has reached {level} % of its cap of {product.name}",
@@ -243,19 +245,19 @@ class OnHold:
     place: int
 
 
-def on_hold(unit: Unit, actor: Actor, account: str | None = None, product: str | None = None) -> list[OnHold]:
+def on_hold(tx: Transaction, actor: Actor, account: str | None = None, product: str | None = None) -> list[OnHold]:
     """Units on hold in the actor's branch, or in one below it, in the order in which they were put there."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     top = (
         accounts_usecases.top_row(accounts, actor)
         if account is None
         else accounts_usecases.row_in_scope(accounts, actor, account)
     )
-    product_id = None if product is None else pools_usecases.product(unit, product).id
+    product_id = None if product is None else pools_usecases.product(tx, product).id
     inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
     found = []
     for row in store.shown_holds(
-        unit.connection, [int(each) for each in accounts.ids[accounts.tree.branch(top)]], product_id
+        tx.connection, [int(each) for each in accounts.ids[accounts.tree.branch(top)]], product_id
     ):
         of, cause = accounts.row_of_id[row.of_account_id], accounts.row_of_id[row.account_id]
         found.append(
@@ -271,32 +273,34 @@ def on_hold(unit: Unit, actor: Actor, account: str | None = None, product: str |
     return found
 
 
-def levels_of(unit: Unit, actor: Actor, account: str, product: str) -> tuple[int, ...]:
+def levels_of(tx: Transaction, actor: Actor, account: str, product: str) -> tuple[int, ...]:
     """At which percents of the cap an account in a pool is told."""
-    account_id, found = _named(unit, actor, account, product)
-    return store.levels(unit.connection).get((account_id, found.id), USUAL_LEVELS)
+    account_id, found = _named(tx, actor, account, product)
+    return store.levels(tx.connection).get((account_id, found.id), USUAL_LEVELS)
 
 
-def set_levels(unit: Unit, actor: Actor, account: str, product: str, levels: Sequence[int] | None) -> tuple[int, ...]:
+def set_levels(
+    tx: Transaction, actor: Actor, account: str, product: str, levels: Sequence[int] | None
+) -> tuple[int, ...]:
     """Other thresholds for an account in a pool; None = the usual ones."""
-    account_id, found = _named(unit, actor, account, product)
+    account_id, found = _named(tx, actor, account, product)
     if levels is not None:
         if any(not 1 <= each <= 1000 for each in levels) or len(levels) > 10:
             raise invalid("Up to ten thresholds, each from 1 to 1000 % of the cap.", "levels")
         levels = sorted(set(levels))
-    before = store.levels(unit.connection).get((account_id, found.id), USUAL_LEVELS)
-    store.set_levels(unit.connection, account_id, found.id, levels)
+    before = store.levels(tx.connection).get((account_id, found.id), USUAL_LEVELS)
+    store.set_levels(tx.connection, account_id, found.id, levels)
     after = tuple(USUAL_LEVELS if levels is None else levels)
     if before != after:
         told = [{"warn at": ", ".join(f"{each} %" for each in each_of)} for each_of in (before, after)]
-        log.write(unit, actor, None, [log.Entry("thresholds changed", product, account_id, told[0], told[1])])
+        log.write(tx, actor, None, [log.Entry("thresholds changed", product, account_id, told[0], told[1])])
     return after
 
 
-def _named(unit: Unit, actor: Actor, account: str, product: str) -> tuple[int, Product]:
-    accounts = accounts_usecases.known(unit)
+def _named(tx: Transaction, actor: Actor, account: str, product: str) -> tuple[int, Product]:
+    accounts = accounts_usecases.known(tx)
     row = accounts_usecases.row_in_scope(accounts, actor, account)
-    found = pools_usecases.product(unit, product)
-    if not pools_usecases.pools(unit, [found]):
+    found = pools_usecases.product(tx, product)
+    if not pools_usecases.pools(tx, [found]):
         raise not_found("pool of the product here", product)
     return int(accounts.ids[row]), found

@@ -14,7 +14,7 @@ from fair_ladle.app.entitlements.usecases import Entitlement, Layers, named
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people.groups import is_present
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
@@ -44,27 +44,26 @@ class PersonLayers:
     waits_since: datetime | None
 
 
-def layers_of(unit: Unit, actor: Actor, person: Any) -> list[PersonLayers]:
+def layers_of(tx: Transaction, actor: Actor, person: Any) -> list[PersonLayers]:
     """How products reach one person of the branch. What layers above the branch give counts, and is told as “above”."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
-    layers = Layers(unit, accounts)
+    layers = Layers(tx, accounts)
     me = is_present(person.id)
     mine = [
         each
         for each, members in zip(
             layers.every,
-            store.members(unit.connection, me, [layers.clause(each) for each in layers.every]),
+            store.members(tx.connection, me, [layers.clause(each) for each in layers.every]),
             strict=True,
         )
         if len(members)
     ]
     off: dict[int, list[str]] = defaultdict(list)
-    for row in store.switched_off(unit.connection, [person.id]):
+    for row in store.switched_off(tx.connection, [person.id]):
         off[row.product_id].append(row.component)
     have = {
-        row.product_id
-        for row in usage.open_assignments(unit, list(layers.products.values()), [person.username], unit.now)
+        row.product_id for row in usage.open_assignments(tx, list(layers.products.values()), [person.username], tx.now)
     }
     _, products, reached = layers.reached(mine, me)
     column = {product.id: n for n, product in enumerate(products)}
@@ -77,7 +76,7 @@ def layers_of(unit: Unit, actor: Actor, person: Any) -> list[PersonLayers]:
             for each in mine
             if each.product.id == product.id
         ]
-        by_rule = person.id in store.given(unit.connection, product.id)
+        by_rule = person.id in store.given(tx.connection, product.id)
         direct = product.id in have and not by_rule
         on = named(product, int(reached.components[0, column[product.id]])) if product.id in column else []
         if direct:
@@ -86,7 +85,7 @@ def layers_of(unit: Unit, actor: Actor, person: Any) -> list[PersonLayers]:
                 for code in product.components
                 if code in on or code not in off[product.id] or code in product.mandatory
             ]
-        waits = store.waiting(unit.connection, product.id).get(person.id)
+        waits = store.waiting(tx.connection, product.id).get(person.id)
         found.append(
             PersonLayers(product, cells, off[product.id], product.id in column, on, product.id in have, direct, waits)
         )
@@ -97,16 +96,16 @@ def _layer_name(accounts: Accounts, layers: Layers, each: Entitlement) -> str:
     return each.group.name if each.group else f"everybody of {accounts.name(layers.row(each))}"
 
 
-def switch(unit: Unit, actor: Actor, person: Any, product_code: str, component: str, on: bool) -> None:
+def switch(tx: Transaction, actor: Actor, person: Any, product_code: str, component: str, on: bool) -> None:
     """Switch a component of what somebody has off, or on again; a mandatory one stays on."""
-    product = pools_usecases.product(unit, product_code)
+    product = pools_usecases.product(tx, product_code)
     if component not in product.components:
         raise invalid(f"{product.name} has no component {component}.", "component")
     if component in product.mandatory and not on:
         raise conflict(f"{component} is always on in {product.name}.")
-    store.switch(unit.connection, person.id, product.id, component, on)
+    store.switch(tx.connection, person.id, product.id, component, on)
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [

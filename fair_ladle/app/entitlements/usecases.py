@@ -17,7 +17,7 @@ from fair_ladle.app.entitlements import store
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people.groups import PRESENT, Group, Groups, in_branch
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
@@ -67,10 +67,10 @@ class Laid:
 class Layers:
     """Everything any layer gives, over a tree."""
 
-    def __init__(self, unit: Unit, accounts: Accounts):
-        self.unit, self.accounts = unit, accounts
-        self.products = {each.id: each for each in pools_usecases.products(unit)}
-        self.groups = Groups.read(unit, accounts)
+    def __init__(self, tx: Transaction, accounts: Accounts):
+        self.unit, self.accounts = tx, accounts
+        self.products = {each.id: each for each in pools_usecases.products(tx)}
+        self.groups = Groups.read(tx, accounts)
         by_id = {each.id: each for each in self.groups.every}
         self.every = [
             Entitlement(
@@ -81,7 +81,7 @@ class Layers:
                 tuple(row.components),
                 row.priority,
             )
-            for row in store.all_entitlements(unit.connection)
+            for row in store.all_entitlements(tx.connection)
             if row.account_id in accounts.row_of_id
         ]
 
@@ -129,11 +129,11 @@ def named(product: Product, on: int) -> list[str]:
     return [code for n, code in enumerate(product.components[:MOST_COMPONENTS]) if on >> n & 1]
 
 
-def entitlements(unit: Unit, actor: Actor) -> list[tuple[str, str, Entitlement]]:
+def entitlements(tx: Transaction, actor: Actor) -> list[tuple[str, str, Entitlement]]:
     """What the layers of the branch give: account's code and name, and what."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
-    layers = Layers(unit, accounts)
+    layers = Layers(tx, accounts)
     return [
         (accounts.tree.codes[layers.row(each)], accounts.name(layers.row(each)), each)
         for each in layers.every
@@ -141,16 +141,16 @@ def entitlements(unit: Unit, actor: Actor) -> list[tuple[str, str, Entitlement]]
     ]
 
 
-def seat_products(unit: Unit, actor: Actor) -> list[Product]:
+def seat_products(tx: Transaction, actor: Actor) -> list[Product]:
     """The products that people have seats of."""
-    accounts_usecases.top_row(accounts_usecases.known(unit), actor)
-    return [each for each in pools_usecases.products(unit) if each.measure == "seat"]
+    accounts_usecases.top_row(accounts_usecases.known(tx), actor)
+    return [each for each in pools_usecases.products(tx) if each.measure == "seat"]
 
 
-def put(unit: Unit, actor: Actor, wanted: Gives) -> Laid:
+def put(tx: Transaction, actor: Actor, wanted: Gives) -> Laid:
     """Let a layer give a product, or give it otherwise; seats follow at once."""
-    accounts = accounts_usecases.known(unit)
-    layers, there, group, product = _find(unit, actor, accounts, wanted)
+    accounts = accounts_usecases.known(tx)
+    layers, there, group, product = _find(tx, actor, accounts, wanted)
     unknown = [code for code in wanted.on if code not in product.components]
     if unknown:
         raise invalid(
@@ -164,7 +164,7 @@ def put(unit: Unit, actor: Actor, wanted: Gives) -> Laid:
     on = [code for code in product.components if code in wanted.on or code in product.mandatory]
     row = accounts.tree.row(wanted.account)
     store.put(
-        unit.connection,
+        tx.connection,
         there.id if there else None,
         {
             "account_id": int(accounts.ids[row]),
@@ -176,7 +176,7 @@ def put(unit: Unit, actor: Actor, wanted: Gives) -> Laid:
     )
     to = group.name if group else "everybody"
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [
@@ -189,31 +189,31 @@ def put(unit: Unit, actor: Actor, wanted: Gives) -> Laid:
             )
         ],
     )
-    return lay_out(unit, [product])
+    return lay_out(tx, [product])
 
 
-def forget(unit: Unit, actor: Actor, wanted: Gives) -> Laid:
+def forget(tx: Transaction, actor: Actor, wanted: Gives) -> Laid:
     """Let a layer give a product no more; seats that only it gave are taken back."""
-    accounts = accounts_usecases.known(unit)
-    _, there, group, product = _find(unit, actor, accounts, wanted)
+    accounts = accounts_usecases.known(tx)
+    _, there, group, product = _find(tx, actor, accounts, wanted)
     if there is None:
         raise not_found("layer that gives", wanted.product)
-    store.forget(unit.connection, there.id)
+    store.forget(tx.connection, there.id)
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [log.Entry("layer taken away", product.code, there.account_id, {"to": group.name if group else "everybody"})],
     )
-    return lay_out(unit, [product])
+    return lay_out(tx, [product])
 
 
 def _find(
-    unit: Unit, actor: Actor, accounts: Accounts, wanted: Gives
+    tx: Transaction, actor: Actor, accounts: Accounts, wanted: Gives
 ) -> tuple[Layers, Entitlement | None, Group | None, Product]:
     row = accounts_usecases.row_in_scope(accounts, actor, wanted.account)
-    store.lock_products(unit.connection)
-    layers, account_id = Layers(unit, accounts), int(accounts.ids[row])
+    store.lock_products(tx.connection)
+    layers, account_id = Layers(tx, accounts), int(accounts.ids[row])
     group = (
         None
         if wanted.group is None
@@ -223,7 +223,7 @@ def _find(
     )
     if wanted.group is not None and group is None:
         raise not_found("group", wanted.group)
-    product = pools_usecases.product(unit, wanted.product)
+    product = pools_usecases.product(tx, wanted.product)
     there = next(
         (
             each
@@ -235,29 +235,29 @@ def _find(
     return layers, there, group, product
 
 
-def lay_out(unit: Unit, only: Sequence[Product] | None = None) -> Laid:
+def lay_out(tx: Transaction, only: Sequence[Product] | None = None) -> Laid:
     """Let seats follow the layers: who is reached gets one or waits, who is reached no more gives back what a layer
     gave.
 
     Seats given directly stay. Doing it twice does nothing twice.
     """
-    store.lock_products(unit.connection)
-    accounts, laid = accounts_usecases.known(unit), Laid()
-    layers = Layers(unit, accounts)
+    store.lock_products(tx.connection)
+    accounts, laid = accounts_usecases.known(tx), Laid()
+    layers = Layers(tx, accounts)
     of = [each for each in layers.every if only is None or each.product.id in {product.id for product in only}]
     ids, products, reached = layers.reached(of)
     column = {product.id: n for n, product in enumerate(products)}
-    also = store.products_given(unit.connection) if only is None else {each.id for each in only}
+    also = store.products_given(tx.connection) if only is None else {each.id for each in only}
     turn = [*products, *(layers.products[each] for each in sorted(also - set(column)))]
     # What needs another product is taken back first, and given last.
-    before = {product.id: store.given(unit.connection, product.id) for product in turn}
+    before = {product.id: store.given(tx.connection, product.id) for product in turn}
     for product in reversed(turn):
         there = (
             {ids[place] for place in np.flatnonzero(reached.layers[:, column[product.id]]).tolist()}
             if product.id in column
             else set()
         )
-        _take_back(unit, accounts, product, before[product.id] - there, laid)
+        _take_back(tx, accounts, product, before[product.id] - there, laid)
     for product in turn:
         places = (
             np.flatnonzero(reached.layers[:, column[product.id]])
@@ -265,27 +265,27 @@ def lay_out(unit: Unit, only: Sequence[Product] | None = None) -> Laid:
             else np.empty(0, dtype=np.int64)
         )
         priority = {ids[place]: int(reached.priority[place, column[product.id]]) for place in places.tolist()}
-        _give(unit, accounts, product, priority, laid)
+        _give(tx, accounts, product, priority, laid)
     return laid
 
 
-def lay_out_of(unit: Unit, groups: Sequence[Group]) -> Laid:
+def lay_out_of(tx: Transaction, groups: Sequence[Group]) -> Laid:
     """Lay out what these groups give."""
     ids = {each.id for each in groups}
     of = {
         each.product.id: each.product
-        for each in Layers(unit, accounts_usecases.known(unit)).every
+        for each in Layers(tx, accounts_usecases.known(tx)).every
         if each.group is not None and each.group.id in ids
     }
-    return lay_out(unit, list(of.values())) if of else Laid()
+    return lay_out(tx, list(of.values())) if of else Laid()
 
 
-def _take_back(unit: Unit, accounts: Accounts, product: Product, person_ids: set[int], laid: Laid) -> None:
-    people = store.facts(unit.connection, person_ids)
+def _take_back(tx: Transaction, accounts: Accounts, product: Product, person_ids: set[int], laid: Laid) -> None:
+    people = store.facts(tx.connection, person_ids)
     open_now = (
         {
             row.subject: row
-            for row in usage.open_assignments(unit, [product], [each.username for each in people.values()], unit.now)
+            for row in usage.open_assignments(tx, [product], [each.username for each in people.values()], tx.now)
         }
         if people
         else {}
@@ -295,33 +295,33 @@ def _take_back(unit: Unit, accounts: Accounts, product: Product, person_ids: set
         for username, row in sorted(open_now.items())
     ]
     for part in takings.in_parts(wanted):
-        takings.release(unit, RULES, part)
-    store.forget_given(unit.connection, product.id, person_ids)
+        takings.release(tx, RULES, part)
+    store.forget_given(tx.connection, product.id, person_ids)
     laid.taken.extend((each.subject, product.code) for each in wanted)
 
 
-def _give(unit: Unit, accounts: Accounts, product: Product, priority: dict[int, int], laid: Laid) -> None:
-    waits = store.waiting(unit.connection, product.id)
+def _give(tx: Transaction, accounts: Accounts, product: Product, priority: dict[int, int], laid: Laid) -> None:
+    waits = store.waiting(tx.connection, product.id)
     people = {
         person_id: each
-        for person_id, each in store.facts(unit.connection, list(priority)).items()
+        for person_id, each in store.facts(tx.connection, list(priority)).items()
         if each.status in MAY_HAVE
     }
     have = (
         {
             row.subject
-            for row in usage.open_assignments(unit, [product], [each.username for each in people.values()], unit.now)
+            for row in usage.open_assignments(tx, [product], [each.username for each in people.values()], tx.now)
         }
         if people
         else set()
     )
     wanting = [person_id for person_id, each in people.items() if each.username not in have]
-    store.wait_no_more(unit.connection, product.id, set(waits) - set(wanting))
-    now = unit.now
+    store.wait_no_more(tx.connection, product.id, set(waits) - set(wanting))
+    now = tx.now
     new = [person_id for person_id in wanting if person_id not in waits]
-    store.wait(unit.connection, product.id, new, now)
+    store.wait(tx.connection, product.id, new, now)
     kept = {
-        username for username, _, _ in takings.set_aside(unit, [product], [people[each].username for each in wanting])
+        username for username, _, _ in takings.set_aside(tx, [product], [people[each].username for each in wanting])
     }
     priority = {person_id: -1 if people[person_id].username in kept else priority[person_id] for person_id in wanting}
     since = {person_id: micros(waits.get(person_id, now)) for person_id in wanting}
@@ -330,35 +330,35 @@ def _give(unit: Unit, accounts: Accounts, product: Product, priority: dict[int, 
         np.array([priority[each] for each in wanting], dtype=np.int64),
         np.array([since[each] for each in wanting], dtype=np.int64),
     ).tolist()
-    against = takings.what_speaks_against(unit, product, [people[each] for each in order])
+    against = takings.what_speaks_against(tx, product, [people[each] for each in order])
     laid.waiting.extend((username, product.code, why) for username, why in against.items())
     able = [each for each in order if people[each].username not in against]
 
     def give(part: list[int]) -> None:
         codes = {each: accounts.tree.codes[accounts.row_of_id[people[each].account_id]] for each in part}
-        takings.give(unit, RULES, product, [(codes[each], people[each].username) for each in part])
+        takings.give(tx, RULES, product, [(codes[each], people[each].username) for each in part])
 
-    served = _to_all(unit, able, give)
+    served = _to_all(tx, able, give)
     if not served:
         # There are too few for all: one after the other, as they stand in the queue.
         full: dict[int, str] = {}
         for account_id, run in groupby(able, key=lambda person_id: people[person_id].account_id):
             mine, given = list(run), list[int]()
             if account_id not in full:
-                given, why = takings.as_many_as_fit(unit, mine, give)
+                given, why = takings.as_many_as_fit(tx, mine, give)
                 served.extend(given)
                 if len(given) < len(mine):
                     full[account_id] = why
             laid.waiting.extend((people[each].username, product.code, full[account_id]) for each in mine[len(given) :])
-    store.note_given(unit.connection, product.id, served)
-    store.wait_no_more(unit.connection, product.id, served)
+    store.note_given(tx.connection, product.id, served)
+    store.wait_no_more(tx.connection, product.id, served)
     laid.given.extend((people[each].username, product.code) for each in served)
 
 
-def _to_all(unit: Unit, people: list[int], give: Callable[[list[int]], None]) -> list[int]:
+def _to_all(tx: Transaction, people: list[int], give: Callable[[list[int]], None]) -> list[int]:
     """Give to everybody where there is room for all; else to nobody."""
     try:
-        with unit.connection.begin_nested():
+        with tx.connection.begin_nested():
             for part in takings.in_parts(people):
                 give(list(part))
     except Refused:
@@ -382,22 +382,22 @@ class Waiting:
     why: str
 
 
-def queue(unit: Unit, actor: Actor) -> list[Waiting]:
+def queue(tx: Transaction, actor: Actor) -> list[Waiting]:
     """Who of the branch waits for a seat, product by product, first come first."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
-    layers = Layers(unit, accounts)
+    layers = Layers(tx, accounts)
     ids, products, reached = layers.reached(layers.every)
     place, found = {person_id: n for n, person_id in enumerate(ids)}, []
     for n, product in enumerate(products):
-        waits = store.waiting(unit.connection, product.id)
-        people = store.facts(unit.connection, list(waits))
+        waits = store.waiting(tx.connection, product.id)
+        people = store.facts(tx.connection, list(waits))
         mine = [
             each
             for each in people.values()
             if accounts.row_of_id[each.account_id] in inside and each.id in place and reached.layers[place[each.id], n]
         ]
-        against = takings.what_speaks_against(unit, product, mine)
+        against = takings.what_speaks_against(tx, product, mine)
         rows = [
             Waiting(
                 each.username,
@@ -414,23 +414,21 @@ def queue(unit: Unit, actor: Actor) -> list[Waiting]:
     return found
 
 
-def given_to(unit: Unit, group: Group) -> list[str]:
+def given_to(tx: Transaction, group: Group) -> list[str]:
     """Names of the products a group gives: it cannot go before these do."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     return [
-        each.product.name
-        for each in Layers(unit, accounts).every
-        if each.group is not None and each.group.id == group.id
+        each.product.name for each in Layers(tx, accounts).every if each.group is not None and each.group.id == group.id
     ]
 
 
-def comes_by_a_layer(unit: Unit, product: Product, person_ids: Sequence[int]) -> set[int]:
+def comes_by_a_layer(tx: Transaction, product: Product, person_ids: Sequence[int]) -> set[int]:
     """Whose seat of a product a layer gave: it goes with the layer, not by hand."""
-    return store.given(unit.connection, product.id) & set(person_ids)
+    return store.given(tx.connection, product.id) & set(person_ids)
 
 
 def carry_over(
-    unit: Unit, old: Product, new: Product, mapped: dict[str, str | None], person_ids: Sequence[int]
+    tx: Transaction, old: Product, new: Product, mapped: dict[str, str | None], person_ids: Sequence[int]
 ) -> dict[str, int]:
     """What is switched off of one product is switched off of what it becomes in another one; components that were on
     and become nothing, with how many people lose each.
@@ -439,7 +437,7 @@ def carry_over(
     off where everything it comes from was off, and one that comes from nothing is as the product has it.
     """
     off: dict[int, set[str]] = defaultdict(set)
-    for row in store.switched_off(unit.connection, person_ids) if person_ids else []:
+    for row in store.switched_off(tx.connection, person_ids) if person_ids else []:
         if row.product_id == old.id:
             off[row.person_id].add(row.component)
     lost = {
@@ -454,7 +452,7 @@ def carry_over(
     }
     origins = {each: parts for each, parts in origins.items() if parts}
     store.switch_anew(
-        unit.connection,
+        tx.connection,
         list(off),
         [(old.id, old.components), (new.id, list(origins))],
         [
@@ -467,12 +465,12 @@ def carry_over(
     return {component: count for component, count in lost.items() if count}
 
 
-def has_component(unit: Unit, accounts: Accounts, product: Product, component: str) -> sa.ColumnElement[bool]:
+def has_component(tx: Transaction, accounts: Accounts, product: Product, component: str) -> sa.ColumnElement[bool]:
     """People, of those with a seat of a product, who have a component of it on."""
     if component not in product.components:
         raise invalid(f"{product.name} has no component {component}.", "component")
     if component in product.mandatory:
         return sa.true()
-    layers = Layers(unit, accounts)
+    layers = Layers(tx, accounts)
     giving = [layers.clause(each) for each in layers.every if each.product.id == product.id and component in each.on]
     return store.has_it_on(product.id, component, sa.or_(sa.false(), *giving))

@@ -16,7 +16,7 @@ from fair_ladle.app.intake.reading import Intake, Told, parse
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged
 from fair_ladle.app.plumbing.problems import Problem, Refused, not_allowed
 from fair_ladle.app.pools import usecases as pools
@@ -42,9 +42,9 @@ class Brought:
     tables: dict[str, Merged]
 
 
-def bring_in(unit: Unit, actor: Actor, source: Source, told: Told = lambda what, done: None) -> Brought:
+def bring_in(tx: Transaction, actor: Actor, source: Source, told: Told = lambda what, done: None) -> Brought:
     """Check a source and load it; FaultyIntake with every fault otherwise. For the operator's side only."""
-    if actor.scope is not None and actor.scope != accounts_usecases.operator(unit).code:
+    if actor.scope is not None and actor.scope != accounts_usecases.operator(tx).code:
         raise not_allowed("Only the operator brings intakes in.")
     intake = parse(source, told)
     if not source.tables and not source.faults:
@@ -52,7 +52,7 @@ def bring_in(unit: Unit, actor: Actor, source: Source, told: Told = lambda what,
             Fault("intake", None, None, "no table", "at least one of " + ", ".join(f"{name}.csv" for name in FORMATS))
         )
     told("checking", 0)
-    Checks(intake, _there(unit)).run()
+    Checks(intake, _there(tx)).run()
     if intake.faults:
         order = list(FORMATS)
         raise FaultyIntake(
@@ -66,29 +66,29 @@ def bring_in(unit: Unit, actor: Actor, source: Source, told: Told = lambda what,
                 ),
             )
         )
-    brought = _load(unit, intake, told)
-    _log(unit, actor, brought)
+    brought = _load(tx, intake, told)
+    _log(tx, actor, brought)
     return brought
 
 
-def _there(unit: Unit) -> There:
-    code_of = {value: key for key, value in accounts_usecases.ids_by_code(unit).items()}
+def _there(tx: Transaction) -> There:
+    code_of = {value: key for key, value in accounts_usecases.ids_by_code(tx).items()}
     if not code_of:
         return There({}, {}, {}, {}, {}, frozenset(), frozenset(), frozenset())
-    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    accounts = accounts_usecases.on_day(tx, accounts_usecases.today(tx))
     tree = accounts.tree
-    products = {each.id: each for each in pools.products(unit)}
+    products = {each.id: each for each in pools.products(tx)}
     owners: dict[tuple[str, str], set[str]] = defaultdict(set)
-    for pool in pools.pools(unit, list(products.values())):
+    for pool in pools.pools(tx, list(products.values())):
         owners[code_of[pool.owner_id], pool.product.code] |= {pool.currency} if pool.currency else set()
     versions = defaultdict(list)
-    for row in allocations.all_versions(unit, list(products)):
+    for row in allocations.all_versions(tx, list(products)):
         pair = (code_of[row.account_id], products[row.product_id].code)
         versions[pair].append(to_version(row, pair[0]))
-    usernames, group_codes = people.known_names(unit)
+    usernames, group_codes = people.known_names(tx)
     rate_keys = frozenset(
         (code_of[row.seller_id], code_of.get(row.buyer_id), products[row.product_id].code, row.first_day)
-        for row in rate_cards.keys(unit)
+        for row in rate_cards.keys(tx)
     )
     return There(
         {
@@ -105,7 +105,7 @@ def _there(unit: Unit) -> There:
     )
 
 
-def _load(unit: Unit, intake: Intake, told: Told) -> Brought:
+def _load(tx: Transaction, intake: Intake, told: Told) -> Brought:
     done: dict[str, Merged] = {}
 
     def rows(table: str) -> list[dict[str, Any]]:
@@ -115,14 +115,14 @@ def _load(unit: Unit, intake: Intake, told: Told) -> Brought:
     if intake.table("accounts"):
         new = rows("accounts")
         done["accounts"] = accounts_usecases.bring_in(
-            unit,
+            tx,
             [{k: v for k, v in row.items() if k != "parent"} for row in new],
             {row["code"]: row["parent"] for row in new},
         )
-    ids = accounts_usecases.ids_by_code(unit)
+    ids = accounts_usecases.ids_by_code(tx)
     if intake.table("products"):
         done["products"] = pools.bring_in_products(
-            unit,
+            tx,
             [
                 row
                 | {
@@ -133,7 +133,7 @@ def _load(unit: Unit, intake: Intake, told: Told) -> Brought:
                 for row in rows("products")
             ],
         )
-    product_ids = {each.code: each.id for each in pools.products(unit)}
+    product_ids = {each.code: each.id for each in pools.products(tx)}
 
     def placed(table: str, accounts: Iterable[str], renamed: dict[str, str] | None = None) -> list[dict[str, Any]]:
         """Rows with ids in place of codes, columns renamed where the table calls them otherwise."""
@@ -152,17 +152,17 @@ def _load(unit: Unit, intake: Intake, told: Told) -> Brought:
         return found
 
     if intake.table("lots"):
-        done["lots"] = pools.bring_in_lots(unit, placed("lots", ("owner",)))
+        done["lots"] = pools.bring_in_lots(tx, placed("lots", ("owner",)))
     if intake.table("allocations"):
-        done["allocations"] = allocations.bring_in(unit, placed("allocations", ("account",)))
+        done["allocations"] = allocations.bring_in(tx, placed("allocations", ("account",)))
     if intake.table("people"):
-        done["people"] = people.bring_in_people(unit, placed("people", ("account",)))
+        done["people"] = people.bring_in_people(tx, placed("people", ("account",)))
     if intake.table("groups"):
         joined = [row | {"members": ";".join(row["members"])} for row in placed("groups", ("account",))]
-        done["groups"] = people.bring_in_groups(unit, joined)
+        done["groups"] = people.bring_in_groups(tx, joined)
     if intake.table("assignments"):
         done["assignments"] = usage.bring_in_assignments(
-            unit,
+            tx,
             placed("assignments", ("account",), {"from": "begins", "to": "ends"}),
             lambda count: told("loading assignments", count),
         )
@@ -172,22 +172,22 @@ def _load(unit: Unit, intake: Intake, told: Told) -> Brought:
             for row in placed("storage", ("account",))
         }
         done["storage"] = usage.bring_in_samples(
-            unit, list(newest.values()), lambda count: told("loading storage", count)
+            tx, list(newest.values()), lambda count: told("loading storage", count)
         )
     if intake.table("rates") or intake.table("rate_tiers"):
         merged, tiers = rate_cards.bring_in(
-            unit, placed("rates", ("seller", "buyer")), placed("rate_tiers", ("seller", "buyer"))
+            tx, placed("rates", ("seller", "buyer")), placed("rate_tiers", ("seller", "buyer"))
         )
         done.update({name: each for name, each in (("rates", merged), ("rate_tiers", tiers)) if intake.table(name)})
-    pools.mark_stale(unit)
-    accounts_usecases.structure_changed(unit)
+    pools.mark_stale(tx)
+    accounts_usecases.structure_changed(tx)
     return Brought(done)
 
 
-def _log(unit: Unit, actor: Actor, brought: Brought) -> None:
+def _log(tx: Transaction, actor: Actor, brought: Brought) -> None:
     if not any(merged.created or merged.changed for merged in brought.tables.values()):
         return
-    root = accounts_usecases.operator(unit)
+    root = accounts_usecases.operator(tx)
     entries = [
         log.Entry(
             "intake",
@@ -215,7 +215,7 @@ def _log(unit: Unit, actor: Actor, brought: Brought) -> None:
                     f"intake: {table}", ", ".join(str(part) for part in key if part is not None), account, before, after
                 )
             )
-    log.write(unit, actor, None, entries)
+    log.write(tx, actor, None, entries)
 
 
 def _key_names(table: str) -> tuple[str, ...]:

@@ -15,7 +15,7 @@ from fair_ladle.app.items import store
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people_usecases
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Pool, Product
@@ -63,25 +63,25 @@ def needs_address(number: str) -> bool:
     return number.startswith("+")
 
 
-def _product(unit: Unit, code: str) -> Product:
-    found = pools_usecases.product(unit, code)
+def _product(tx: Transaction, code: str) -> Product:
+    found = pools_usecases.product(tx, code)
     if found.measure != "item":
         raise invalid(f"{found.name} is measured by {found.measure}; it has no numbers.", "product")
     return found
 
 
-def _pools(unit: Unit, actor: Actor, accounts: Accounts, product: Product) -> list[tuple[Pool, int]]:
+def _pools(tx: Transaction, actor: Actor, accounts: Accounts, product: Product) -> list[tuple[Pool, int]]:
     """The pools that reach the branch, each with its owner's row: those in it, and the nearest above its top."""
-    every = {accounts.row_of_id[pool.owner_id]: pool for pool in pools_usecases.pools(unit, [product])}
+    every = {accounts.row_of_id[pool.owner_id]: pool for pool in pools_usecases.pools(tx, [product])}
     path = accounts.tree.path_up(accounts_usecases.top_row(accounts, actor))
     inside = set(accounts.tree.branch(path[0]).tolist())
     nearest = next((row for row in path if row in every), None)
     return [(pool, row) for row, pool in every.items() if row in inside or row == nearest]
 
 
-def _pool_above(unit: Unit, accounts: Accounts, row: int, product: Product) -> Pool:
+def _pool_above(tx: Transaction, accounts: Accounts, row: int, product: Product) -> Pool:
     """The pool an account's units come from: the nearest upwards. Refused where there is none."""
-    owned = {accounts.row_of_id[pool.owner_id]: pool for pool in pools_usecases.pools(unit, [product])}
+    owned = {accounts.row_of_id[pool.owner_id]: pool for pool in pools_usecases.pools(tx, [product])}
     found = next((owned[each] for each in accounts.tree.path_up(row) if each in owned), None)
     if found is None:
         raise invalid(f"Neither {accounts.name(row)} nor any account above it has a pool of {product.name}.", "product")
@@ -124,12 +124,12 @@ def expanded(text: str) -> Iterator[str]:
             yield f"{first[1]}{value:0{len(first[2])}}"
 
 
-def bring_in(unit: Unit, actor: Actor, product: str, owner: str, text: str) -> int:
+def bring_in(tx: Transaction, actor: Actor, product: str, owner: str, text: str) -> int:
     """Put numbers into the pool that an account of the branch owns, all or none; how many. Refused where one is
     there."""
-    accounts, found = accounts_usecases.known(unit), _product(unit, product)
+    accounts, found = accounts_usecases.known(tx), _product(tx, product)
     row = accounts_usecases.row_in_scope(accounts, actor, owner)
-    pool = next((pool for pool, at in _pools(unit, actor, accounts, found) if at == row), None)
+    pool = next((pool for pool, at in _pools(tx, actor, accounts, found) if at == row), None)
     if pool is None:
         raise invalid(f"{accounts.name(row)} has no pool of {found.name} of its own.", "owner")
     numbers: dict[str, None] = {}
@@ -141,7 +141,7 @@ def bring_in(unit: Unit, actor: Actor, product: str, owner: str, text: str) -> i
             raise invalid(f"At most {MOST_AT_ONCE} numbers at once.", "numbers")
     if not numbers:
         raise invalid("Write numbers, one a line, or a range: first - last.", "numbers")
-    there = store.known(unit.connection, found.id, numbers)
+    there = store.known(tx.connection, found.id, numbers)
     back = [each for each, item in there.items() if item.withdrawn_at is not None and item.pool_id == pool.id]
     double = [each for each in there if each not in back]
     if double:
@@ -149,15 +149,15 @@ def bring_in(unit: Unit, actor: Actor, product: str, owner: str, text: str) -> i
             f"{double[0]} is there "
             f"already{f', as are {len(double) - 1} others' if len(double) > 1 else ''}; nothing was brought in."
         )
-    store.change(unit.connection, found.id, back, {"withdrawn_at": None, "brought_in_at": unit.now})
+    store.change(tx.connection, found.id, back, {"withdrawn_at": None, "brought_in_at": tx.now})
     new = [each for each in numbers if each not in there]
     if new:
         store.add(
-            unit.connection,
-            [{"pool_id": pool.id, "product_id": found.id, "number": each, "brought_in_at": unit.now} for each in new],
+            tx.connection,
+            [{"pool_id": pool.id, "product_id": found.id, "number": each, "brought_in_at": tx.now} for each in new],
         )
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [
@@ -173,29 +173,29 @@ def bring_in(unit: Unit, actor: Actor, product: str, owner: str, text: str) -> i
     return len(numbers)
 
 
-def withdraw(unit: Unit, actor: Actor, product: str, numbers: Sequence[str]) -> int:
+def withdraw(tx: Transaction, actor: Actor, product: str, numbers: Sequence[str]) -> int:
     """Take free numbers out of the stock, all or none."""
-    accounts, found = accounts_usecases.known(unit), _product(unit, product)
+    accounts, found = accounts_usecases.known(tx), _product(tx, product)
     own = {
         pool.id: row
-        for pool, row in _pools(unit, actor, accounts, found)
+        for pool, row in _pools(tx, actor, accounts, found)
         if accounts_usecases.sees(accounts, actor, pool.owner_id)
     }
-    there = store.known(unit.connection, found.id, numbers, lock=True)
-    taken = {row.subject for row in usage.open_assignments(unit, [found], numbers, unit.now)}
+    there = store.known(tx.connection, found.id, numbers, lock=True)
+    taken = {row.subject for row in usage.open_assignments(tx, [found], numbers, tx.now)}
     for number in numbers:
         item = there.get(number)
         if item is None or item.pool_id not in own or item.withdrawn_at is not None:
             raise not_found("number", number)
         if number in taken or (
-            item.reserved_until is not None and item.reserved_until > unit.now and item.reserved_by != actor.sign_in_id
+            item.reserved_until is not None and item.reserved_until > tx.now and item.reserved_by != actor.sign_in_id
         ):
             raise conflict(f"{number} is in use; release it first.")
     store.change(
-        unit.connection, found.id, numbers, {"withdrawn_at": unit.now, "reserved_by": None, "reserved_until": None}
+        tx.connection, found.id, numbers, {"withdrawn_at": tx.now, "reserved_by": None, "reserved_until": None}
     )
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [
@@ -207,29 +207,29 @@ def withdraw(unit: Unit, actor: Actor, product: str, numbers: Sequence[str]) -> 
 
 
 def reserve(
-    unit: Unit, actor: Actor, product: str, account: str, count: int = 0, numbers: Sequence[str] = ()
+    tx: Transaction, actor: Actor, product: str, account: str, count: int = 0, numbers: Sequence[str] = ()
 ) -> tuple[list[str], datetime]:
     """Keep numbers for oneself while choosing, ten minutes: those named, or the first so many that are free; until
     when."""
-    accounts, found = accounts_usecases.known(unit), _product(unit, product)
+    accounts, found = accounts_usecases.known(tx), _product(tx, product)
     row = accounts_usecases.row_in_scope(accounts, actor, account)
-    pool = _pool_above(unit, accounts, row, found)
+    pool = _pool_above(tx, accounts, row, found)
     if not numbers:
         if not 1 <= count <= takings.MOST_AT_ONCE:
             raise invalid(f"Between 1 and {takings.MOST_AT_ONCE} numbers.", "count")
-        numbers = store.pick(unit.connection, pool.id, found.id, count, unit.now)
+        numbers = store.pick(tx.connection, pool.id, found.id, count, tx.now)
         if len(numbers) < count:
             raise conflict(f"Only {len(numbers)} of {count} are free in the stock; bring more in, or choose fewer.")
-    now, there = unit.now, store.known(unit.connection, found.id, numbers, lock=True)
-    _not_taken(unit, actor, accounts, found, pool.id, numbers, there)
+    now, there = tx.now, store.known(tx.connection, found.id, numbers, lock=True)
+    _not_taken(tx, actor, accounts, found, pool.id, numbers, there)
     store.change(
-        unit.connection, found.id, numbers, {"reserved_by": actor.sign_in_id or 0, "reserved_until": now + RESERVED_FOR}
+        tx.connection, found.id, numbers, {"reserved_by": actor.sign_in_id or 0, "reserved_until": now + RESERVED_FOR}
     )
     return list(numbers), now + RESERVED_FOR
 
 
 def _not_taken(
-    unit: Unit,
+    tx: Transaction,
     actor: Actor,
     accounts: Accounts,
     product: Product,
@@ -239,8 +239,8 @@ def _not_taken(
 ) -> None:
     """Refuse what is in use or reserved; what others use of the same stock is not there."""
     now, taken = (
-        unit.now,
-        {row.subject: row.account_id for row in usage.open_assignments(unit, [product], numbers, unit.now)},
+        tx.now,
+        {row.subject: row.account_id for row in usage.open_assignments(tx, [product], numbers, tx.now)},
     )
     for number in numbers:
         item = there.get(number)
@@ -261,24 +261,24 @@ def _not_taken(
             raise conflict(f"{number} is reserved by somebody else until {item.reserved_until:%H:%M} UTC.")
 
 
-def let_go(unit: Unit, actor: Actor, product: str, numbers: Sequence[str]) -> None:
+def let_go(tx: Transaction, actor: Actor, product: str, numbers: Sequence[str]) -> None:
     """Numbers reserved by oneself are free again."""
-    found = _product(unit, product)
+    found = _product(tx, product)
     mine = [
         number
-        for number, item in store.known(unit.connection, found.id, numbers, lock=True).items()
+        for number, item in store.known(tx.connection, found.id, numbers, lock=True).items()
         if item.reserved_by == (actor.sign_in_id or 0)
     ]
-    store.change(unit.connection, found.id, mine, {"reserved_by": None, "reserved_until": None})
+    store.change(tx.connection, found.id, mine, {"reserved_by": None, "reserved_until": None})
 
 
-def assign(unit: Unit, actor: Actor, product: str, account: str, uses: Sequence[Use]) -> int:
+def assign(tx: Transaction, actor: Actor, product: str, account: str, uses: Sequence[Use]) -> int:
     """Assign numbers in an account, all or none; refused where one lacks what it needs, or a limit stops them."""
-    accounts, found = accounts_usecases.known(unit), _product(unit, product)
+    accounts, found = accounts_usecases.known(tx), _product(tx, product)
     row = accounts_usecases.row_in_scope(accounts, actor, account)
     if not uses or len(uses) > takings.MOST_AT_ONCE:
         raise invalid(f"Between 1 and {takings.MOST_AT_ONCE} numbers at once.", "numbers")
-    people = people_usecases.by_username(unit, [use.username for use in uses if use.username])
+    people = people_usecases.by_username(tx, [use.username for use in uses if use.username])
     for use in uses:
         if needs_address(use.number) and not (use.address or "").strip():
             raise invalid(f"{use.number} needs the address where it is used.", "address")
@@ -291,14 +291,14 @@ def assign(unit: Unit, actor: Actor, product: str, account: str, uses: Sequence[
             or person.status not in ("active", "invited")
         ):
             raise invalid(f"{use.username} is nobody of {accounts.name(row)}, or not active.", "username")
-    pool = _pool_above(unit, accounts, row, found)
+    pool = _pool_above(tx, accounts, row, found)
     numbers = [use.number for use in uses]
-    there = store.known(unit.connection, found.id, numbers, lock=True)
-    _not_taken(unit, actor, accounts, found, pool.id, numbers, there)
-    takings.assign(unit, actor, [Wanted(account, found.code, number) for number in numbers])
+    there = store.known(tx.connection, found.id, numbers, lock=True)
+    _not_taken(tx, actor, accounts, found, pool.id, numbers, there)
+    takings.assign(tx, actor, [Wanted(account, found.code, number) for number in numbers])
     for use in uses:
         store.change(
-            unit.connection,
+            tx.connection,
             found.id,
             [use.number],
             {
@@ -311,24 +311,24 @@ def assign(unit: Unit, actor: Actor, product: str, account: str, uses: Sequence[
     return len(uses)
 
 
-def release(unit: Unit, actor: Actor, product: str, numbers: Sequence[str]) -> int:
+def release(tx: Transaction, actor: Actor, product: str, numbers: Sequence[str]) -> int:
     """Numbers are free again, all or none."""
-    accounts, found = accounts_usecases.known(unit), _product(unit, product)
+    accounts, found = accounts_usecases.known(tx), _product(tx, product)
     there = {
         row.subject: accounts.tree.codes[accounts.row_of_id[row.account_id]]
-        for row in usage.open_assignments(unit, [found], numbers, unit.now)
+        for row in usage.open_assignments(tx, [found], numbers, tx.now)
         if accounts_usecases.sees(accounts, actor, row.account_id)
     }
     for number in numbers:
         if number not in there:
             raise not_found("number", number)
-    takings.release(unit, actor, [Wanted(there[number], found.code, number) for number in numbers])
-    store.change(unit.connection, found.id, numbers, {"person_id": None, "address": None})
+    takings.release(tx, actor, [Wanted(there[number], found.code, number) for number in numbers])
+    store.change(tx.connection, found.id, numbers, {"person_id": None, "address": None})
     return len(numbers)
 
 
 def listing(
-    unit: Unit,
+    tx: Transaction,
     actor: Actor,
     product: str,
     state: State = "assigned",
@@ -342,11 +342,11 @@ def listing(
 ) -> tuple[int, list[Item]]:
     """How many numbers there are in a state, and some of them in an order: those in use in the branch, or those of
     the pools that reach it which nobody uses."""
-    accounts, found = accounts_usecases.known(unit), _product(unit, product)
+    accounts, found = accounts_usecases.known(tx), _product(tx, product)
     ids = accounts_usecases.branch_ids(accounts, actor, account)
-    pools = [pool.id for pool, _ in _pools(unit, actor, accounts, found)]
+    pools = [pool.id for pool, _ in _pools(tx, actor, accounts, found)]
     total, rows = store.page(
-        unit.connection, found.id, pools, ids, state, find, username, unit.now, sort, down, offset, limit
+        tx.connection, found.id, pools, ids, state, find, username, tx.now, sort, down, offset, limit
     )
     return total, [
         Item(

@@ -16,7 +16,7 @@ from fair_ladle.app.leases import store
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people_usecases
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
@@ -49,37 +49,37 @@ def _over(detail: str) -> Refused:
     return Refused(Problem("session-over", "The session is over", 410, detail))
 
 
-def begin(unit: Unit, key: str, username: str, machine: str) -> tuple[str, Product, list[str]]:
+def begin(tx: Transaction, key: str, username: str, machine: str) -> tuple[str, Product, list[str]]:
     """Begin a session by a key of the account, for somebody of it or below; its token, the product, and the machines on
     which their sessions before it are told to end. Refused where no unit is left."""
     machine = machine.strip()
     if not machine or len(machine) > 128 or not machine.isprintable():
         raise invalid("A machine says what it is called, in at most 128 characters.", "machine")
-    found, actor = valid_key(unit, key, "session")
-    accounts = accounts_usecases.known(unit)
-    person = people_usecases.by_username(unit, [username]).get(username)
+    found, actor = valid_key(tx, key, "session")
+    accounts = accounts_usecases.known(tx)
+    person = people_usecases.by_username(tx, [username]).get(username)
     if person is None or accounts.tree.row(found.account) not in accounts.tree.path_up(
         accounts.row_of_id[person.account_id]
     ):
         raise not_found("person", username)
-    (person,) = people_usecases.lock(unit, [person.id])  # two beginnings of one person, one after the other
+    (person,) = people_usecases.lock(tx, [person.id])  # two beginnings of one person, one after the other
     if person.status != "active":
         raise conflict(f"{username} is {person.status}.")
-    now, code = unit.now, accounts.tree.codes[accounts.row_of_id[person.account_id]]
-    before = store.live_of(unit.connection, found.product.id, person.id)
+    now, code = tx.now, accounts.tree.codes[accounts.row_of_id[person.account_id]]
+    before = store.live_of(tx.connection, found.product.id, person.id)
     lost = [each.id for each in before if each.until < now]
-    store.change(unit.connection, lost, {"ended_at": now, "why": "no heartbeat came"})
+    store.change(tx.connection, lost, {"ended_at": now, "why": "no heartbeat came"})
     told = [each for each in before if each.id not in lost]
     store.change(
-        unit.connection,
+        tx.connection,
         [each.id for each in told if each.ends_at is None],
         {"ends_at": now + TO_SAVE, "why": f"{username} has signed in on {machine}"},
     )
-    if not usage.open_assignments(unit, [found.product], [username], now):
-        takings.assign(unit, Actor(actor.name, "", found.account), [Wanted(code, found.product.code, username)])
+    if not usage.open_assignments(tx, [found.product], [username], now):
+        takings.assign(tx, Actor(actor.name, "", found.account), [Wanted(code, found.product.code, username)])
     token = secrets.token_urlsafe(32)
     store.add(
-        unit.connection,
+        tx.connection,
         {
             "account_id": person.account_id,
             "product_id": found.product.id,
@@ -91,18 +91,18 @@ def begin(unit: Unit, key: str, username: str, machine: str) -> tuple[str, Produ
             "until": now + LEASE,
         },
     )
-    people_usecases.change(unit, [person.id], {"last_seen_at": now})
+    people_usecases.change(tx, [person.id], {"last_seen_at": now})
     return token, found.product, [each.machine for each in told]
 
 
-def beat(unit: Unit, token: str) -> dict[str, Any]:
+def beat(tx: Transaction, token: str) -> dict[str, Any]:
     """A heartbeat: the lease goes on. Says when it is told to end; refused where it has ended."""
-    if store.beat(unit.connection, hashed(token), unit.now + LEASE):
+    if store.beat(tx.connection, hashed(token), tx.now + LEASE):
         return {"state": "live", "beat_again": BEAT_SECONDS}
-    row = _live(unit, token)
-    if row.ends_at is None or row.ends_at <= unit.now:
+    row = _live(tx, token)
+    if row.ends_at is None or row.ends_at <= tx.now:
         raise _over(f"This session has ended: {row.why or 'its time is over'}.")
-    store.change(unit.connection, [row.id], {"until": max(row.ends_at, unit.now + LEASE)})
+    store.change(tx.connection, [row.id], {"until": max(row.ends_at, tx.now + LEASE)})
     return {
         "state": "ending",
         "save_by": row.ends_at,
@@ -111,8 +111,8 @@ def beat(unit: Unit, token: str) -> dict[str, Any]:
     }
 
 
-def _live(unit: Unit, token: str) -> Any:
-    row = store.by_token(unit.connection, hashed(token), lock=True)
+def _live(tx: Transaction, token: str) -> Any:
+    row = store.by_token(tx.connection, hashed(token), lock=True)
     if row is None:
         raise Refused(Problem("session-over", "No such session", 401, "This session is not known; begin a new one."))
     if row.ended_at is not None:
@@ -120,57 +120,57 @@ def _live(unit: Unit, token: str) -> Any:
     return row
 
 
-def end(unit: Unit, token: str) -> None:
+def end(tx: Transaction, token: str) -> None:
     """A session closes; its unit is free unless the person has another one."""
-    row = _live(unit, token)
-    store.change(unit.connection, [row.id], {"ended_at": unit.now, "why": "closed"})
-    _free(unit, [row])
+    row = _live(tx, token)
+    store.change(tx.connection, [row.id], {"ended_at": tx.now, "why": "closed"})
+    _free(tx, [row])
 
 
-def go_offline(unit: Unit, token: str, days: int) -> datetime:
+def go_offline(tx: Transaction, token: str, days: int) -> datetime:
     """Work without a network: the lease holds without heartbeats; until when."""
     if not 1 <= days <= MOST_OFFLINE_DAYS:
         raise invalid(f"Between 1 and {MOST_OFFLINE_DAYS} days.", "days")
-    row = _live(unit, token)
+    row = _live(tx, token)
     if row.ends_at is not None:
         raise conflict("This session is about to end; it cannot be taken along.")
-    until = unit.now + timedelta(days=days)
-    store.change(unit.connection, [row.id], {"until": until, "offline_until": until})
+    until = tx.now + timedelta(days=days)
+    store.change(tx.connection, [row.id], {"until": until, "offline_until": until})
     return until
 
 
-def end_lost(unit: Unit) -> int:
+def end_lost(tx: Transaction) -> int:
     """End what no heartbeat came for, what had its time to save, and what has lost its unit; how many. Called until
     there is nothing left."""
-    now = unit.now
-    over = store.over(unit.connection, now, AT_ONCE)
+    now = tx.now
+    over = store.over(tx.connection, now, AT_ONCE)
     reasons = {
         each.id: "no heartbeat came" if each.until < now else None if each.held else "its unit was released"
         for each in over
     }
     for why in ("no heartbeat came", "its unit was released", None):
         store.change(
-            unit.connection,
+            tx.connection,
             [each for each, reason in reasons.items() if reason == why],
             {"ended_at": now} | ({"why": why} if why else {}),
         )
-    _free(unit, over)
+    _free(tx, over)
     return len(over)
 
 
-def _free(unit: Unit, ended: list[Any]) -> None:
+def _free(tx: Transaction, ended: list[Any]) -> None:
     """Release the units of people who have no live session of the product any more."""
-    accounts, products = accounts_usecases.known(unit), {each.id: each for each in pools_usecases.products(unit)}
+    accounts, products = accounts_usecases.known(tx), {each.id: each for each in pools_usecases.products(tx)}
     by_product: dict[int, dict[int, str]] = defaultdict(dict)
     for each in ended:
         by_product[each.product_id][each.person_id] = each.username
     for product_id, people in by_product.items():
-        for still in store.still_live(unit.connection, product_id, list(people)):
+        for still in store.still_live(tx.connection, product_id, list(people)):
             del people[still]
-        there = usage.open_assignments(unit, [products[product_id]], list(people.values()), unit.now) if people else []
+        there = usage.open_assignments(tx, [products[product_id]], list(people.values()), tx.now) if people else []
         if there:
             takings.release(
-                unit,
+                tx,
                 SCHEDULE,
                 [
                     Wanted(
@@ -182,7 +182,7 @@ def _free(unit: Unit, ended: list[Any]) -> None:
 
 
 def sessions(
-    unit: Unit,
+    tx: Transaction,
     actor: Actor,
     username: str | None = None,
     find: str = "",
@@ -194,14 +194,14 @@ def sessions(
     limit: int = 500,
 ) -> tuple[int, list[Session]]:
     """How many sessions are live in the branch, and some of them in an order."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     products = {
         each.id: each
-        for each in pools_usecases.products(unit)
+        for each in pools_usecases.products(tx)
         if each.measure == "session" and product in (None, each.code)
     }
     total, rows = store.live(
-        unit.connection,
+        tx.connection,
         accounts_usecases.branch_ids(accounts, actor, account),
         list(products),
         find,
@@ -223,26 +223,26 @@ def sessions(
     ]
 
 
-def tell_to_end(unit: Unit, actor: Actor, lease_ids: Sequence[int]) -> int:
+def tell_to_end(tx: Transaction, actor: Actor, lease_ids: Sequence[int]) -> int:
     """An admin ends sessions, with time to save; how many of them. One that works without a network ends at once here,
     since nobody could tell it; one that has ended meanwhile stays ended."""
-    accounts = accounts_usecases.known(unit)
-    rows = store.by_ids(unit.connection, lease_ids)
+    accounts = accounts_usecases.known(tx)
+    rows = store.by_ids(tx.connection, lease_ids)
     unseen = set(lease_ids) - {row.id for row in rows if accounts_usecases.sees(accounts, actor, row.account_id)}
     if unseen:
         raise not_found("session", str(min(unseen)))
     live = [row for row in rows if row.ended_at is None]
-    why, by = f"{actor.name} has ended it", unit.now + TO_SAVE
+    why, by = f"{actor.name} has ended it", tx.now + TO_SAVE
     store.change(
-        unit.connection, [row.id for row in live if row.offline_until is not None], {"ends_at": unit.now, "why": why}
+        tx.connection, [row.id for row in live if row.offline_until is not None], {"ends_at": tx.now, "why": why}
     )
     store.change(
-        unit.connection,
+        tx.connection,
         [row.id for row in live if row.offline_until is None and row.ends_at is None],
         {"ends_at": by, "why": why},
     )
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [log.Entry("session told to end", row.username, row.account_id, {"on": row.machine}) for row in live],

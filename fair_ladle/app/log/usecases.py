@@ -16,7 +16,7 @@ from typing import Any
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.log import store
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 
 AT_ONCE = 5000
 
@@ -40,13 +40,13 @@ class Entry:
     after: dict[str, Any] | None = None
 
 
-def write(unit: Unit, actor: Actor, scope_id: int | None, entries: list[Entry]) -> None:
+def write(tx: Transaction, actor: Actor, scope_id: int | None, entries: list[Entry]) -> None:
     """Write entries in the transaction they tell of."""
     if not entries:
         return
-    at = unit.now
+    at = tx.now
     store.add(
-        unit.connection,
+        tx.connection,
         [
             {
                 "at": at,
@@ -73,7 +73,7 @@ class LogPage:
 
 
 def read(
-    unit: Unit,
+    tx: Transaction,
     actor: Actor,
     account: str | None = None,
     by: str | None = None,
@@ -82,37 +82,37 @@ def read(
     limit: int = 100,
 ) -> LogPage:
     """The log of the actor's branch, or of one branch within it; the operator also sees what is of no account."""
-    accounts = accounts_usecases.on_day(unit, accounts_usecases.today(unit))
+    accounts = accounts_usecases.on_day(tx, accounts_usecases.today(tx))
     top = accounts_usecases.top_row(accounts, actor)
     row = top if account is None else accounts_usecases.row_in_scope(accounts, actor, account)
     ids = None if row == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(row)]]
-    entries = store.newest(unit.connection, ids, by, action, before, min(limit, 500))
-    return LogPage(entries, store.actors(unit.connection, ids), accounts)
+    entries = store.newest(tx.connection, ids, by, action, before, min(limit, 500))
+    return LogPage(entries, store.actors(tx.connection, ids), accounts)
 
 
-def about(unit: Unit, account_id: int, action: str, subject: str) -> list[Any]:
+def about(tx: Transaction, account_id: int, action: str, subject: str) -> list[Any]:
     """Every entry of an account about something, the oldest first."""
-    return store.about(unit.connection, account_id, action, subject)
+    return store.about(tx.connection, account_id, action, subject)
 
 
-def about_subject(unit: Unit, account_id: int, subject: str) -> list[Any]:
+def about_subject(tx: Transaction, account_id: int, subject: str) -> list[Any]:
     """What was done to one subject of an account, the newest first."""
-    return store.about_subject(unit.connection, account_id, subject)
+    return store.about_subject(tx.connection, account_id, subject)
 
 
-def last(unit: Unit, account_id: int, action: str, subject: str) -> Any | None:
+def last(tx: Transaction, account_id: int, action: str, subject: str) -> Any | None:
     """The newest entry of an account about something; None where there is none."""
-    return store.last(unit.connection, account_id, action, subject)
+    return store.last(tx.connection, account_id, action, subject)
 
 
-def head(unit: Unit) -> int:
+def head(tx: Transaction) -> int:
     """The newest entry's number: while it stays the same, no fact has changed."""
-    return store.head(unit.connection)
+    return store.head(tx.connection)
 
 
-def newest_instant(unit: Unit) -> datetime | None:
+def newest_instant(tx: Transaction) -> datetime | None:
     """When the newest entry was written."""
-    return store.newest_instant(unit.connection)
+    return store.newest_instant(tx.connection)
 
 
 def _seal(before: str, entry: Any) -> str:
@@ -130,23 +130,23 @@ def _seal(before: str, entry: Any) -> str:
     return hashlib.sha256((before + json.dumps(told, sort_keys=True, ensure_ascii=False)).encode()).hexdigest()
 
 
-def seal_new(unit: Unit) -> int:
+def seal_new(tx: Transaction) -> int:
     """Seal what has been written since; how many entries."""
-    last = store.last_seal(unit.connection)
+    last = store.last_seal(tx.connection)
     number, seal = (last.seal_number, last.seal) if last else (0, "")
     rows = []
-    for entry in store.unsealed(unit.connection, AT_ONCE):
+    for entry in store.unsealed(tx.connection, AT_ONCE):
         number, seal = number + 1, _seal(seal, entry)
         rows.append({"entry_id": entry.id, "number": number, "value": seal})
     if rows:
-        store.seal(unit.connection, rows)
+        store.seal(tx.connection, rows)
     return len(rows)
 
 
-def broken_seals(unit: Unit) -> list[str]:
+def broken_seals(tx: Transaction) -> list[str]:
     """Every entry whose seal does not follow from it and the one before, or whose number is missing."""
     found, number, seal = [], 0, ""
-    while chain := store.sealed(unit.connection, number, AT_ONCE):
+    while chain := store.sealed(tx.connection, number, AT_ONCE):
         for entry in chain:
             if entry.seal_number != number + 1:
                 found.append(f"entries {number + 1} to {entry.seal_number - 1} are gone")

@@ -12,7 +12,7 @@ from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.notices import store
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.sign_in import usecases as sign_in
 
@@ -35,13 +35,13 @@ class Notice:
     parent_too: bool = True
 
 
-def tell(unit: Unit, accounts: Accounts, told: Sequence[Notice], but_not: str = "") -> int:
+def tell(tx: Transaction, accounts: Accounts, told: Sequence[Notice], but_not: str = "") -> int:
     """Keep the notices that were not told before and write their mails; how many were new."""
-    known = store.known(unit.connection, [each.key for each in told])
+    known = store.known(tx.connection, [each.key for each in told])
     new = [each for each in {each.key: each for each in told}.values() if each.key not in known]
-    now = unit.now
+    now = tx.now
     store.add(
-        unit.connection,
+        tx.connection,
         [
             {
                 "at": now,
@@ -56,7 +56,7 @@ def tell(unit: Unit, accounts: Accounts, told: Sequence[Notice], but_not: str = 
         ],
     )
     mails: dict[str, list[Notice]] = {}
-    addresses = _addresses(unit, accounts, new)
+    addresses = _addresses(tx, accounts, new)
     for notice in new:
         for address in addresses[notice.account_id, notice.parent_too]:
             if address != but_not:
@@ -64,19 +64,19 @@ def tell(unit: Unit, accounts: Accounts, told: Sequence[Notice], but_not: str = 
     for address, mine in mails.items():
         subject = mine[0].subject if len(mine) == 1 else f"{len(mine)} notices: {mine[0].subject} …"
         outbox.write(
-            unit, address, subject, "\n\n".join(f"{each.subject}\n{each.text}" for each in mine) + "\n\nFair Ladle\n"
+            tx, address, subject, "\n\n".join(f"{each.subject}\n{each.text}" for each in mine) + "\n\nFair Ladle\n"
         )
     return len(new)
 
 
-def _addresses(unit: Unit, accounts: Accounts, told: Sequence[Notice]) -> dict[tuple[int, bool], list[str]]:
+def _addresses(tx: Transaction, accounts: Accounts, told: Sequence[Notice]) -> dict[tuple[int, bool], list[str]]:
     wanted: dict[tuple[int, bool], list[int]] = {}
     for notice in told:
         row = accounts.row_of_id[notice.account_id]
         above = int(accounts.tree.parent[row])
         wanted[notice.account_id, notice.parent_too] = [row, above] if notice.parent_too and above >= 0 else [row]
     rows = {row for each in wanted.values() for row in each}
-    running = sign_in.admins_of(unit, [int(accounts.ids[row]) for row in rows])
+    running = sign_in.admins_of(tx, [int(accounts.ids[row]) for row in rows])
     found = {}
     for key, way in wanted.items():
         addresses: dict[str, None] = {}
@@ -89,22 +89,22 @@ def _addresses(unit: Unit, accounts: Accounts, told: Sequence[Notice]) -> dict[t
     return found
 
 
-def shown(unit: Unit, actor: Actor, accounts: Accounts, account: str | None = None, limit: int = 200) -> list[Any]:
+def shown(tx: Transaction, actor: Actor, accounts: Accounts, account: str | None = None, limit: int = 200) -> list[Any]:
     """Notices of the actor's branch (or of one account in it) that the actor has not put away, newest first."""
     if account is None:
         rows = accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist()
     else:
         rows = [accounts_usecases.row_in_scope(accounts, actor, account)]
     ids = [int(accounts.ids[row]) for row in rows]
-    return store.of_accounts(unit.connection, ids, actor.sign_in_id or 0, unit.now - SHOWN_FOR, limit)
+    return store.of_accounts(tx.connection, ids, actor.sign_in_id or 0, tx.now - SHOWN_FOR, limit)
 
 
-def put_away(unit: Unit, actor: Actor, ids: Sequence[int]) -> None:
+def put_away(tx: Transaction, actor: Actor, ids: Sequence[int]) -> None:
     """Do not show these notices to the actor any more."""
-    accounts = accounts_usecases.known(unit)
-    about = store.accounts_of(unit.connection, ids)
+    accounts = accounts_usecases.known(tx)
+    about = store.accounts_of(tx.connection, ids)
     for notice_id in ids:
         if notice_id not in about:
             raise not_found("notice", str(notice_id))
         accounts_usecases.row_in_scope(accounts, actor, accounts.tree.codes[accounts.row_of_id[about[notice_id]]])
-    store.put_away(unit.connection, ids, actor.sign_in_id or 0)
+    store.put_away(tx.connection, ids, actor.sign_in_id or 0)

@@ -16,7 +16,7 @@ from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.people import store
 from fair_ladle.app.people.filters import Clause, clause
 from fair_ladle.app.people.tables import people
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused, invalid
 
 PRESENT = people.c.status != "removed"
@@ -61,9 +61,9 @@ class Groups:
             self._by_code.setdefault(each.code, []).append(each)
 
     @staticmethod
-    def read(unit: Unit, accounts: Accounts) -> Groups:
+    def read(tx: Transaction, accounts: Accounts) -> Groups:
         """Every group there is."""
-        return Groups(accounts, [of_row(row) for row in store.all_groups(unit.connection)])
+        return Groups(accounts, [of_row(row) for row in store.all_groups(tx.connection)])
 
     def row(self, group: Group) -> int:
         """The row of the account it belongs to."""

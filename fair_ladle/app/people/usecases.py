@@ -9,58 +9,58 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.people import store
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, merge
 
 
-def bring_in_people(unit: Unit, rows: list[dict[str, Any]]) -> Merged:
+def bring_in_people(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     """Create and change people by username."""
-    return merge(unit.connection, store.people, ["username"], rows)
+    return merge(tx.connection, store.people, ["username"], rows)
 
 
-def bring_in_groups(unit: Unit, rows: list[dict[str, Any]]) -> Merged:
+def bring_in_groups(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     """Create and change groups by account and code."""
-    return merge(unit.connection, store.groups, ["account_id", "code"], rows)
+    return merge(tx.connection, store.groups, ["account_id", "code"], rows)
 
 
-def known_names(unit: Unit) -> tuple[frozenset[str], frozenset[str]]:
+def known_names(tx: Transaction) -> tuple[frozenset[str], frozenset[str]]:
     """Every username, and every group's code."""
-    return store.codes_and_usernames(unit.connection)
+    return store.codes_and_usernames(tx.connection)
 
 
-def by_username(unit: Unit, usernames: Collection[str]) -> dict[str, Any]:
+def by_username(tx: Transaction, usernames: Collection[str]) -> dict[str, Any]:
     """People by username; those unknown are left out."""
-    return {row.username: row for row in store.named(unit.connection, usernames)}
+    return {row.username: row for row in store.named(tx.connection, usernames)}
 
 
-def by_email(unit: Unit, emails: Collection[str]) -> dict[str, list[Any]]:
+def by_email(tx: Transaction, emails: Collection[str]) -> dict[str, list[Any]]:
     """People by address, written in small letters; an address may be several people's."""
     found: dict[str, list[Any]] = {}
-    for row in store.by_email(unit.connection, emails):
+    for row in store.by_email(tx.connection, emails):
         if row.email.lower() in emails:
             found.setdefault(row.email.lower(), []).append(row)
     return found
 
 
-def active_by_account(unit: Unit) -> dict[int, int]:
+def active_by_account(tx: Transaction) -> dict[int, int]:
     """How many active people each account itself has, by the account's id."""
-    return store.active_by_account(unit.connection)
+    return store.active_by_account(tx.connection)
 
 
-def counts(unit: Unit, account_ids: Collection[int]) -> dict[str, int]:
+def counts(tx: Transaction, account_ids: Collection[int]) -> dict[str, int]:
     """How many people these accounts have, by status."""
-    return store.counts(unit.connection, account_ids)
+    return store.counts(tx.connection, account_ids)
 
 
-def lock(unit: Unit, ids: Collection[int]) -> list[Any]:
+def lock(tx: Transaction, ids: Collection[int]) -> list[Any]:
     """People by id, locked until the transaction ends."""
-    return store.lock_people(unit.connection, ids)
+    return store.lock_people(tx.connection, ids)
 
 
-def change(unit: Unit, ids: Collection[int], values: dict[str, Any]) -> None:
+def change(tx: Transaction, ids: Collection[int], values: dict[str, Any]) -> None:
     """The same other facts for several people."""
     if ids:
-        store.change_people(unit.connection, ids, values)
+        store.change_people(tx.connection, ids, values)
 
 
 def status_again(person: Any) -> str:
@@ -68,16 +68,16 @@ def status_again(person: Any) -> str:
     return "active" if person.last_seen_at is not None or person.invited_at is None else "invited"
 
 
-def add(unit: Unit, rows: Sequence[dict[str, Any]]) -> dict[str, Any]:
+def add(tx: Transaction, rows: Sequence[dict[str, Any]]) -> dict[str, Any]:
     """New people, by username."""
-    store.add_people(unit.connection, rows)
-    return by_username(unit, [row["username"] for row in rows])
+    store.add_people(tx.connection, rows)
+    return by_username(tx, [row["username"] for row in rows])
 
 
-def invite(unit: Unit, token_hashes: dict[int, str], at: datetime, until: datetime) -> None:
+def invite(tx: Transaction, token_hashes: dict[int, str], at: datetime, until: datetime) -> None:
     """New invitations by the person's id; those before them stop working."""
     store.invite(
-        unit.connection,
+        tx.connection,
         [
             {"person_id": each, "token_hash": token, "sent_at": at, "expires_at": until}
             for each, token in token_hashes.items()
@@ -85,37 +85,37 @@ def invite(unit: Unit, token_hashes: dict[int, str], at: datetime, until: dateti
     )
 
 
-def withdraw_invitations(unit: Unit, person_ids: Collection[int]) -> None:
+def withdraw_invitations(tx: Transaction, person_ids: Collection[int]) -> None:
     """Open invitations of these people stop working."""
     if person_ids:
-        store.withdraw(unit.connection, person_ids, unit.now)
+        store.withdraw(tx.connection, person_ids, tx.now)
 
 
-def invitation(unit: Unit, token_hash: str) -> Any | None:
+def invitation(tx: Transaction, token_hash: str) -> Any | None:
     """An invitation with its person, locked; None where there is none."""
-    return store.invitation(unit.connection, token_hash)
+    return store.invitation(tx.connection, token_hash)
 
 
-def use_invitation(unit: Unit, invitation_id: int) -> None:
+def use_invitation(tx: Transaction, invitation_id: int) -> None:
     """It was accepted."""
-    store.use_invitation(unit.connection, invitation_id, unit.now)
+    store.use_invitation(tx.connection, invitation_id, tx.now)
 
 
-def lock_group(unit: Unit, group_id: int) -> Any | None:
+def lock_group(tx: Transaction, group_id: int) -> Any | None:
     """A group, locked until the transaction ends."""
-    return store.lock_group(unit.connection, group_id)
+    return store.lock_group(tx.connection, group_id)
 
 
-def put_group(unit: Unit, group_id: int | None, values: dict[str, Any]) -> int:
+def put_group(tx: Transaction, group_id: int | None, values: dict[str, Any]) -> int:
     """Create (id None) or change a group; its id."""
-    return store.put_group(unit.connection, group_id, values)
+    return store.put_group(tx.connection, group_id, values)
 
 
-def forget_group(unit: Unit, group_id: int) -> None:
+def forget_group(tx: Transaction, group_id: int) -> None:
     """Delete a group."""
-    store.forget_group(unit.connection, group_id)
+    store.forget_group(tx.connection, group_id)
 
 
-def true_of(unit: Unit, person_ids: Collection[int], clauses: Sequence[sa.ColumnElement[bool]]) -> list[set[int]]:
+def true_of(tx: Transaction, person_ids: Collection[int], clauses: Sequence[sa.ColumnElement[bool]]) -> list[set[int]]:
     """For each condition the people (of these) of whom it is true."""
-    return store.true_of(unit.connection, person_ids, clauses) if person_ids and clauses else [set() for _ in clauses]
+    return store.true_of(tx.connection, person_ids, clauses) if person_ids and clauses else [set() for _ in clauses]

@@ -19,7 +19,7 @@ from fair_ladle.app.people_admin import store
 from fair_ladle.app.people_admin.listing import MOST_AT_ONCE, Asked, conditions
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused, invalid
 from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.pools import usecases as pools_usecases
@@ -94,19 +94,19 @@ class Outcome:
     """Components that a swap has nothing for, with how many people had each on."""
 
 
-def act(unit: Unit, actor: Actor, what: Act, asked: Asked, how: How | None = None) -> Outcome:
+def act(tx: Transaction, actor: Actor, what: Act, asked: Asked, how: How | None = None) -> Outcome:
     """Do one thing to everybody of the branch who is asked for. It is whole for each of them, never for half of one."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     if what == "restore":
         asked = replace(asked, status="removed")
-    ids = store.ids(unit.connection, conditions(unit, actor, accounts, asked), MOST_AT_ONCE + 1)
+    ids = store.ids(tx.connection, conditions(tx, actor, accounts, asked), MOST_AT_ONCE + 1)
     if len(ids) > MOST_AT_ONCE:
         raise invalid(f"More than {MOST_AT_ONCE} people at once; choose fewer.", "people")
-    found = people_usecases.lock(unit, ids)
+    found = people_usecases.lock(tx, ids)
     outcome = Outcome(len(found))
     missing = sorted(set(asked.usernames or ()) - {each.username for each in found})
     outcome.could_not.extend(CouldNot(name, name, "is not here (any more).") for name in missing)
-    doing = _Doing(unit, actor, accounts, outcome, how or How())
+    doing = _Doing(tx, actor, accounts, outcome, how or How())
     getattr(doing, f"_{what.replace(' ', '_')}")(found)
     return outcome
 
@@ -114,9 +114,9 @@ def act(unit: Unit, actor: Actor, what: Act, asked: Asked, how: How | None = Non
 class _Doing:
     """One act under way."""
 
-    def __init__(self, unit: Unit, actor: Actor, accounts: Accounts, outcome: Outcome, how: How):
-        self.unit, self.actor, self.accounts, self.outcome, self.how = unit, actor, accounts, outcome, how
-        self.products = {each.code: each for each in pools_usecases.products(unit)}
+    def __init__(self, tx: Transaction, actor: Actor, accounts: Accounts, outcome: Outcome, how: How):
+        self.unit, self.actor, self.accounts, self.outcome, self.how = tx, actor, accounts, outcome, how
+        self.products = {each.code: each for each in pools_usecases.products(tx)}
         self.product_of = {each.id: each for each in self.products.values()}
 
     def _named(self, code: str | None, where: str) -> Product:
@@ -420,7 +420,7 @@ class _Doing:
             ]
             units = [
                 Wanted(account, product.code, username)
-                for username, product, account in sorted(there, key=lambda unit: bool(unit[1].requires))
+                for username, product, account in sorted(there, key=lambda each: bool(each[1].requires))
             ]
             units += [
                 Wanted(account, product_code, takings.ASIDE + each.username)
@@ -501,11 +501,11 @@ class _Doing:
         self._log("invitation withdrawn", able)
 
 
-def send_invitations(unit: Unit, actor: Actor, accounts: Accounts, people: Sequence[Any]) -> None:
+def send_invitations(tx: Transaction, actor: Actor, accounts: Accounts, people: Sequence[Any]) -> None:
     """A new invitation for each, valid for a week; earlier ones stop working. Only a token's hash is kept."""
-    tokens, now, address = {each.id: secrets.token_urlsafe(32) for each in people}, unit.now, Settings.read().address
+    tokens, now, address = {each.id: secrets.token_urlsafe(32) for each in people}, tx.now, Settings.read().address
     people_usecases.invite(
-        unit,
+        tx,
         {each: hashlib.sha256(token.encode()).hexdigest() for each, token in tokens.items()},
         now,
         now + INVITED_FOR,
@@ -522,9 +522,9 @@ def send_invitations(unit: Unit, actor: Actor, accounts: Accounts, people: Seque
                 f"{address}/join/{tokens[each.id]}\n\nIf you did not expect this, do nothing.\n\nFair Ladle\n",
             )
         )
-    outbox.write_all(unit, mails)
+    outbox.write_all(tx, mails)
 
 
-def needs_another(unit: Unit, code: str) -> bool:
+def needs_another(tx: Transaction, code: str) -> bool:
     """Whether a product needs another one to be there."""
-    return bool(pools_usecases.product(unit, code).requires)
+    return bool(pools_usecases.product(tx, code).requires)

@@ -18,7 +18,7 @@ from fair_ladle.app.people_admin.joining import usernames_for
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.addresses import email as an_email
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
 from fair_ladle.app.plumbing.settings import Settings
 
@@ -52,50 +52,50 @@ class Asked:
     at_once: bool
 
 
-def domains(unit: Unit, actor: Actor) -> tuple[Accounts, list[Any]]:
+def domains(tx: Transaction, actor: Actor) -> tuple[Accounts, list[Any]]:
     """The domains of the branch: domain, account_id and joining, by name."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     return accounts, [
-        row for row in store.domains(unit.connection) if accounts_usecases.sees(accounts, actor, row.account_id)
+        row for row in store.domains(tx.connection) if accounts_usecases.sees(accounts, actor, row.account_id)
     ]
 
 
-def put_domain(unit: Unit, actor: Actor, domain: str, account: str, joining: Joining) -> None:
+def put_domain(tx: Transaction, actor: Actor, domain: str, account: str, joining: Joining) -> None:
     """Let a domain belong to an account of the branch; a domain belongs to one account."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     row = accounts_usecases.row_in_scope(accounts, actor, account)
     domain = domain.strip().lower().removeprefix("@")
     if not DOMAIN.match(domain):
         raise invalid(f"{domain[:80]!r} is no domain; one looks like client.example.", "domain")
-    there = store.domain(unit.connection, domain)
+    there = store.domain(tx.connection, domain)
     if there is not None and not accounts_usecases.sees(accounts, actor, there.account_id):
         raise conflict(f"{domain} belongs to another account already.")
     account_id = int(accounts.ids[row])
-    store.put_domain(unit.connection, domain, account_id, joining)
+    store.put_domain(tx.connection, domain, account_id, joining)
     before = (
         None
         if there is None
         else {"joining": there.joining, "account": accounts.name(accounts.row_of_id[there.account_id])}
     )
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [log.Entry("domain set", domain, account_id, before, {"joining": joining, "account": accounts.name(row)})],
     )
 
 
-def forget_domain(unit: Unit, actor: Actor, domain: str) -> None:
+def forget_domain(tx: Transaction, actor: Actor, domain: str) -> None:
     """The domain belongs to nobody any more; who joined by it stays."""
-    accounts = accounts_usecases.known(unit)
-    there = store.domain(unit.connection, domain)
+    accounts = accounts_usecases.known(tx)
+    there = store.domain(tx.connection, domain)
     if there is None or not accounts_usecases.sees(accounts, actor, there.account_id):
         raise not_found("domain", domain)
-    store.forget_domain(unit.connection, domain)
-    log.write(unit, actor, None, [log.Entry("domain taken away", domain, there.account_id, {"joining": there.joining})])
+    store.forget_domain(tx.connection, domain)
+    log.write(tx, actor, None, [log.Entry("domain taken away", domain, there.account_id, {"joining": there.joining})])
 
 
-def ask(unit: Unit, email: str, name: str) -> None:
+def ask(tx: Transaction, email: str, name: str) -> None:
     """Somebody asks to join by their address. The answer is the same whether the domain is known or not; a link goes to
     the address where it is."""
     address = an_email(email, "email")
@@ -105,24 +105,24 @@ def ask(unit: Unit, email: str, name: str) -> None:
     if not name or len(name) > 200 or not name.isprintable() or any(each in "<>/:@" for each in name):
         # It stands in the mail to the address, so nobody can write an address of their own there.
         raise invalid("Give your name, at most 200 characters, without < > / : @.", "name")
-    domain = store.domain(unit.connection, address.rpartition("@")[2])
-    now = unit.now
+    domain = store.domain(tx.connection, address.rpartition("@")[2])
+    now = tx.now
     if domain is None:
         return
-    asked, of_domain = store.asked_since(unit.connection, address, domain.account_id, now - LINK_HOLDS)
+    asked, of_domain = store.asked_since(tx.connection, address, domain.account_id, now - LINK_HOLDS)
     if asked >= MOST_ASKED or of_domain >= MOST_OF_A_DOMAIN:
         return
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     account = accounts.name(accounts.row_of_id[domain.account_id])
     token = secrets.token_urlsafe(32)
     store.add_join_request(
-        unit.connection,
+        tx.connection,
         {"account_id": domain.account_id, "email": address, "name": name, "token_hash": _hash(token), "asked_at": now},
     )
-    if any(each.status != "removed" for each in people_usecases.by_email(unit, {address}).get(address, [])):
+    if any(each.status != "removed" for each in people_usecases.by_email(tx, {address}).get(address, [])):
         # It counts as asked, so that nobody is written to without end; the link is sent to nobody.
         outbox.write(
-            unit,
+            tx,
             address,
             f"You are at {account} already",
             f"Hello {name},\n\nsomebody asked to join {account} with this address. You are known "
@@ -130,7 +130,7 @@ def ask(unit: Unit, email: str, name: str) -> None:
         )
         return
     outbox.write(
-        unit,
+        tx,
         address,
         f"Join {account}",
         f"Hello {name},\n\nfollow this link within a day to join {account}; it proves that the address is "
@@ -143,17 +143,17 @@ def _hash(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()
 
 
-def asked(unit: Unit, token: str) -> Asked:
+def asked(tx: Transaction, token: str) -> Asked:
     """What a link is about; refused where there is none or it is too old."""
-    row = store.join_request(unit.connection, token_hash=_hash(token))
+    row = store.join_request(tx.connection, token_hash=_hash(token))
     if row is None:
         raise Refused(
             Problem("not-found", "No such link", 404, "There is nothing at this address; ask to join once more.")
         )
-    if row.proven_at is None and unit.now > row.asked_at + LINK_HOLDS:
+    if row.proven_at is None and tx.now > row.asked_at + LINK_HOLDS:
         raise conflict("This link held for a day and is over; ask to join once more.")
-    accounts = accounts_usecases.known(unit)
-    domain = store.domain(unit.connection, row.email.rpartition("@")[2])
+    accounts = accounts_usecases.known(tx)
+    domain = store.domain(tx.connection, row.email.rpartition("@")[2])
     if row.proven_at is None and (domain is None or domain.account_id != row.account_id):
         raise conflict("People with this address no longer join by themselves; ask your administrator.")
     state: Literal["open", "waits", "joined", "refused"] = (
@@ -173,35 +173,35 @@ def asked(unit: Unit, token: str) -> Asked:
     )
 
 
-def prove(unit: Unit, token: str) -> Asked:
+def prove(tx: Transaction, token: str) -> Asked:
     """The link was followed: they join at once, or wait for approval. Following it twice does nothing twice."""
-    row = store.join_request(unit.connection, token_hash=_hash(token), lock=True)
-    found = asked(unit, token)
+    row = store.join_request(tx.connection, token_hash=_hash(token), lock=True)
+    found = asked(tx, token)
     if row is None or found.state != "open":
         return found
-    store.change_join_request(unit.connection, row.id, {"proven_at": unit.now})
+    store.change_join_request(tx.connection, row.id, {"proven_at": tx.now})
     if found.at_once:
-        _let_in(unit, Actor(row.name, row.email, None), row)
+        _let_in(tx, Actor(row.name, row.email, None), row)
     else:
         log.write(
-            unit,
+            tx,
             Actor(row.name, row.email, None),
             None,
             [log.Entry("asks to join", row.email, row.account_id, None, {"name": row.name})],
         )
-    return asked(unit, token)
+    return asked(tx, token)
 
 
-def _let_in(unit: Unit, actor: Actor, row: Any) -> str:
-    accounts = accounts_usecases.known(unit)
+def _let_in(tx: Transaction, actor: Actor, row: Any) -> str:
+    accounts = accounts_usecases.known(tx)
     place = accounts.row_of_id[row.account_id]
     if accounts.status(place) != "active":
         raise conflict(f"{accounts.name(place)} is {accounts.status(place)}; nobody new joins there.")
-    if any(each.status != "removed" for each in people_usecases.by_email(unit, {row.email}).get(row.email, [])):
+    if any(each.status != "removed" for each in people_usecases.by_email(tx, {row.email}).get(row.email, [])):
         raise conflict(f"{row.email} has come in otherwise meanwhile.")
-    username = usernames_for(unit, [row.name])[0]
+    username = usernames_for(tx, [row.name])[0]
     people_usecases.add(
-        unit,
+        tx,
         [
             {
                 "account_id": row.account_id,
@@ -217,10 +217,10 @@ def _let_in(unit: Unit, actor: Actor, row: Any) -> str:
         ],
     )
     store.change_join_request(
-        unit.connection, row.id, {"decided_at": unit.now, "decided_by": actor.name, "username": username}
+        tx.connection, row.id, {"decided_at": tx.now, "decided_by": actor.name, "username": username}
     )
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [
@@ -236,9 +236,9 @@ def _let_in(unit: Unit, actor: Actor, row: Any) -> str:
     return username
 
 
-def waiting(unit: Unit, actor: Actor) -> list[Waiting]:
+def waiting(tx: Transaction, actor: Actor) -> list[Waiting]:
     """Who waits to be let into an account of the branch, the longest first."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     return [
         Waiting(
             row.id,
@@ -248,33 +248,33 @@ def waiting(unit: Unit, actor: Actor) -> list[Waiting]:
             accounts.name(accounts.row_of_id[row.account_id]),
             row.proven_at,
         )
-        for row in store.waiting_to_join(unit.connection)
+        for row in store.waiting_to_join(tx.connection)
         if accounts_usecases.sees(accounts, actor, row.account_id)
     ]
 
 
-def decide(unit: Unit, actor: Actor, request_id: int, let_in: bool) -> str | None:
+def decide(tx: Transaction, actor: Actor, request_id: int, let_in: bool) -> str | None:
     """Let somebody in who waits (their username), or do not; they are told by mail."""
-    accounts = accounts_usecases.known(unit)
-    row = store.join_request(unit.connection, request_id=request_id, lock=True)
+    accounts = accounts_usecases.known(tx)
+    row = store.join_request(tx.connection, request_id=request_id, lock=True)
     if row is None or row.proven_at is None or not accounts_usecases.sees(accounts, actor, row.account_id):
         raise not_found("request to join", str(request_id))
     if row.decided_at is not None:
         raise conflict(f"{row.decided_by} has decided that already.")
     account = accounts.name(accounts.row_of_id[row.account_id])
     if let_in:
-        username = _let_in(unit, actor, row)
+        username = _let_in(tx, actor, row)
         outbox.write(
-            unit,
+            tx,
             row.email,
             f"You have joined {account}",
             f"Hello {row.name},\n\nyou are at {account} now.\n\nFair Ladle\n",
         )
         return username
-    store.change_join_request(unit.connection, row.id, {"decided_at": unit.now, "decided_by": actor.name})
-    log.write(unit, actor, None, [log.Entry("not let in", row.email, row.account_id, None, {"name": row.name})])
+    store.change_join_request(tx.connection, row.id, {"decided_at": tx.now, "decided_by": actor.name})
+    log.write(tx, actor, None, [log.Entry("not let in", row.email, row.account_id, None, {"name": row.name})])
     outbox.write(
-        unit,
+        tx,
         row.email,
         f"You have not joined {account}",
         f"Hello {row.name},\n\nyour wish to join {account} was not granted. Ask whoever runs it there.\n\nFair Ladle\n",

@@ -19,7 +19,7 @@ from fair_ladle.app.people_admin import store
 from fair_ladle.app.people_admin.listing import group_named, groups_in_sight
 from fair_ladle.app.people_admin.store import people
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 
 CODE = re.compile(r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$")
@@ -63,11 +63,11 @@ class Looked:
     """Whether it, or a group it stands in, gives a product: then seats follow."""
 
 
-def groups(unit: Unit, actor: Actor) -> list[GroupRow]:
+def groups(tx: Transaction, actor: Actor) -> list[GroupRow]:
     """The groups of the branch, account by account, by precedence."""
-    accounts = accounts_usecases.known(unit)
-    every = groups_in_sight(unit, actor, accounts)
-    counts = store.counts_of(unit.connection, PRESENT, [every.reaches(each) for each in every.every])
+    accounts = accounts_usecases.known(tx)
+    every = groups_in_sight(tx, actor, accounts)
+    counts = store.counts_of(tx.connection, PRESENT, [every.reaches(each) for each in every.every])
     rows = [
         GroupRow(
             each,
@@ -86,12 +86,12 @@ def groups(unit: Unit, actor: Actor) -> list[GroupRow]:
 
 
 def _as_group(
-    unit: Unit, actor: Actor, accounts: accounts_usecases.Accounts, wanted: Wanted
+    tx: Transaction, actor: Actor, accounts: accounts_usecases.Accounts, wanted: Wanted
 ) -> tuple[Groups, Group, Group | None]:
     """All groups, the group as it shall be, and as it is (None = not yet)."""
     row = accounts_usecases.row_in_scope(accounts, actor, wanted.account)
     account_id = int(accounts.ids[row])
-    every = groups_in_sight(unit, actor, accounts)
+    every = groups_in_sight(tx, actor, accounts)
     there = next((each for each in every.every if each.account_id == account_id and each.code == wanted.code), None)
     if not CODE.match(wanted.code):
         raise invalid("A group's code is letters, digits, . _ and -, at most 64.", "code")
@@ -113,18 +113,18 @@ def _as_group(
     return every, group, there
 
 
-def look(unit: Unit, actor: Actor, wanted: Wanted) -> Looked:
+def look(tx: Transaction, actor: Actor, wanted: Wanted) -> Looked:
     """Who would be in a group as it shall be, and what that changes; nothing is kept."""
-    accounts = accounts_usecases.known(unit)
-    every, group, there = _as_group(unit, actor, accounts, wanted)
+    accounts = accounts_usecases.known(tx)
+    every, group, there = _as_group(tx, actor, accounts, wanted)
     now = Groups(accounts, [group, *(each for each in every.every if each.id != group.id)]).reaches(group)
     before = sa.false() if there is None else every.reaches(there)
     order = [people.c.display_name, people.c.id]
 
     ways = [now, sa.and_(now, sa.not_(before)), sa.and_(before, sa.not_(now))]
-    counts = store.came_and_left(unit.connection, PRESENT, now, before)
+    counts = store.came_and_left(tx.connection, PRESENT, now, before)
     shown, come, leave = (
-        store.page(unit.connection, [PRESENT, way], order, 0, SHOWN, count)[1]
+        store.page(tx.connection, [PRESENT, way], order, 0, SHOWN, count)[1]
         for way, count in zip(ways, counts, strict=True)
     )
     around = (
@@ -133,17 +133,17 @@ def look(unit: Unit, actor: Actor, wanted: Wanted) -> Looked:
         else [each for each in every.every if any(part.id == there.id for part in every.inside(each))]
     )
     return Looked(
-        counts[0], shown, come, counts[1], leave, counts[2], any(entitlements.given_to(unit, each) for each in around)
+        counts[0], shown, come, counts[1], leave, counts[2], any(entitlements.given_to(tx, each) for each in around)
     )
 
 
-def put(unit: Unit, actor: Actor, wanted: Wanted) -> Laid:
+def put(tx: Transaction, actor: Actor, wanted: Wanted) -> Laid:
     """Make a group, or change the one of that code; what it gives follows at once."""
-    accounts = accounts_usecases.known(unit)
-    every, group, there = _as_group(unit, actor, accounts, wanted)
+    accounts = accounts_usecases.known(tx)
+    every, group, there = _as_group(tx, actor, accounts, wanted)
     if there is not None and there.source != "here":
         raise conflict(f"{there.name} is kept by {there.source}; change it there.")
-    known = people_usecases.by_username(unit, group.members)
+    known = people_usecases.by_username(tx, group.members)
     branch = {int(each) for each in accounts.ids[accounts.tree.branch(every.row(group))]}
     for member in group.members:
         person = known.get(member)
@@ -157,7 +157,7 @@ def put(unit: Unit, actor: Actor, wanted: Wanted) -> Laid:
         "members": ";".join(group.members),
         "precedence": group.precedence,
     }
-    people_usecases.put_group(unit, there.id if there else None, values)
+    people_usecases.put_group(tx, there.id if there else None, values)
     told = {
         "name": group.name,
         "rule": group.rule or "none",
@@ -176,7 +176,7 @@ def put(unit: Unit, actor: Actor, wanted: Wanted) -> Laid:
     )
     changed = [name for name in told if was is None or was[name] != told[name]]
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [
@@ -194,14 +194,14 @@ def put(unit: Unit, actor: Actor, wanted: Wanted) -> Laid:
         if there is None
         else [each for each in every.every if any(part.id == there.id for part in every.inside(each))]
     )
-    return entitlements.lay_out_of(unit, around)
+    return entitlements.lay_out_of(tx, around)
 
 
-def members(unit: Unit, actor: Actor, name: str, add: Sequence[str], take: Sequence[str]) -> int:
+def members(tx: Transaction, actor: Actor, name: str, add: Sequence[str], take: Sequence[str]) -> int:
     """Put people into a group by hand, or take them out; how many of them changed."""
-    accounts = accounts_usecases.known(unit)
-    seen = group_named(unit, actor, accounts, name)
-    row = people_usecases.lock_group(unit, seen.id)
+    accounts = accounts_usecases.known(tx)
+    seen = group_named(tx, actor, accounts, name)
+    row = people_usecases.lock_group(tx, seen.id)
     if row is None:
         raise not_found("group", name)
     group = of_row(row)
@@ -216,16 +216,16 @@ def members(unit: Unit, actor: Actor, name: str, add: Sequence[str], take: Seque
         other.members,
         group.precedence,
     )
-    put(unit, actor, wanted)
+    put(tx, actor, wanted)
     return len(set(other.members) ^ set(group.members))
 
 
-def forget(unit: Unit, actor: Actor, name: str) -> None:
+def forget(tx: Transaction, actor: Actor, name: str) -> None:
     """Delete a group that stands in no other."""
-    accounts = accounts_usecases.known(unit)
-    group = group_named(unit, actor, accounts, name)
-    every = Groups.read(unit, accounts)
-    gives = entitlements.given_to(unit, group)
+    accounts = accounts_usecases.known(tx)
+    group = group_named(tx, actor, accounts, name)
+    every = Groups.read(tx, accounts)
+    gives = entitlements.given_to(tx, group)
     if gives:
         raise conflict(f"{group.name} gives {', '.join(gives)}; take that away first.")
     around = [
@@ -237,15 +237,15 @@ def forget(unit: Unit, actor: Actor, name: str) -> None:
         raise conflict(f"{group.name} stands in {around[0].name}; take it out there first.")
     if group.source != "here":
         raise conflict(f"{group.name} is kept by {group.source}; change it there.")
-    people_usecases.forget_group(unit, group.id)
-    log.write(unit, actor, None, [log.Entry("group deleted", group.code, group.account_id, {"name": group.name})])
+    people_usecases.forget_group(tx, group.id)
+    log.write(tx, actor, None, [log.Entry("group deleted", group.code, group.account_id, {"name": group.name})])
 
 
-def order(unit: Unit, actor: Actor, account: str, codes: Sequence[str]) -> None:
+def order(tx: Transaction, actor: Actor, account: str, codes: Sequence[str]) -> None:
     """Put an account's groups in an order of precedence: the first counts before the others."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     row = accounts_usecases.row_in_scope(accounts, actor, account)
-    mine = {each.code: each for each in Groups.read(unit, accounts).every if each.account_id == int(accounts.ids[row])}
+    mine = {each.code: each for each in Groups.read(tx, accounts).every if each.account_id == int(accounts.ids[row])}
     if sorted(codes) != sorted(mine):
         raise conflict("The groups of this account are others by now; look again.")
     changed = [
@@ -254,9 +254,9 @@ def order(unit: Unit, actor: Actor, account: str, codes: Sequence[str]) -> None:
         if mine[code].precedence != 10 * place
     ]
     for each in changed:
-        people_usecases.put_group(unit, each.id, {"precedence": each.precedence})
+        people_usecases.put_group(tx, each.id, {"precedence": each.precedence})
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [

@@ -19,7 +19,7 @@ from fair_ladle.app.people_admin.acting import send_invitations
 from fair_ladle.app.people_admin.listing import found_in_scope
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.addresses import email as an_email
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid
 from fair_ladle.app.sign_in import usecases as sign_in
 
@@ -43,9 +43,9 @@ class NewPerson:
     """``admin``: they run the account besides; whoever has a sign-in already can be given that."""
 
 
-def add(unit: Unit, actor: Actor, new: NewPerson) -> str:
+def add(tx: Transaction, actor: Actor, new: NewPerson) -> str:
     """A new person of an account of the branch; their username. Invited by mail, or active at once."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     row = accounts_usecases.row_in_scope(accounts, actor, new.account)
     if accounts.status(row) != "active":
         raise conflict(f"{accounts.name(row)} is {accounts.status(row)}; nobody new joins there.")
@@ -55,17 +55,17 @@ def add(unit: Unit, actor: Actor, new: NewPerson) -> str:
     email = an_email(new.email, "email")
     if new.invite and not email:
         raise invalid("An invitation needs an e-mail address.", "email")
-    joined = _refuse_known_email(unit, actor, accounts, email, link_to=int(accounts.ids[row]) if new.link else None)
+    joined = _refuse_known_email(tx, actor, accounts, email, link_to=int(accounts.ids[row]) if new.link else None)
     invite = new.invite and not joined
-    username = (new.username or "").strip() or usernames_for(unit, [name])[0]
+    username = (new.username or "").strip() or usernames_for(tx, [name])[0]
     if not USERNAME.match(username):
         raise invalid(
             f"{username[:80]!r} is no username; letters, digits and . _ @ + - after the first, 128 at most.", "username"
         )
-    if store.one(unit.connection, username) is not None:
+    if store.one(tx.connection, username) is not None:
         raise invalid(f"The username {username} is taken.", "username")
     added = people_usecases.add(
-        unit,
+        tx,
         [
             {
                 "account_id": int(accounts.ids[row]),
@@ -73,7 +73,7 @@ def add(unit: Unit, actor: Actor, new: NewPerson) -> str:
                 "display_name": name,
                 "email": email,
                 "status": "invited" if invite else "active",
-                "invited_at": unit.now if invite else None,
+                "invited_at": tx.now if invite else None,
                 "title": _text(new.title),
                 "department": _text(new.department),
                 "protected": False,
@@ -81,7 +81,7 @@ def add(unit: Unit, actor: Actor, new: NewPerson) -> str:
         ],
     )
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [
@@ -95,9 +95,9 @@ def add(unit: Unit, actor: Actor, new: NewPerson) -> str:
         ],
     )
     if new.role == "admin":
-        sign_in.let_run(unit, actor, email or "", int(accounts.ids[row]))
+        sign_in.let_run(tx, actor, email or "", int(accounts.ids[row]))
     if invite:
-        send_invitations(unit, actor, accounts, [added[username]])
+        send_invitations(tx, actor, accounts, [added[username]])
     return username
 
 
@@ -106,7 +106,7 @@ def _text(text: str | None) -> str | None:
 
 
 def _refuse_known_email(
-    unit: Unit,
+    tx: Transaction,
     actor: Actor,
     accounts: accounts_usecases.Accounts,
     email: str | None,
@@ -117,7 +117,7 @@ def _refuse_known_email(
 
     Whether somebody who joined already is linked."""
     joined = False
-    for each in people_usecases.by_email(unit, {email}).get(email, []) if email else []:
+    for each in people_usecases.by_email(tx, {email}).get(email, []) if email else []:
         if each.id == but_not or each.status == "removed":
             continue
         place = accounts.row_of_id[each.account_id]
@@ -135,13 +135,13 @@ def _refuse_known_email(
     return joined
 
 
-def usernames_for(unit: Unit, names: Sequence[str], but_not: Collection[str] = ()) -> list[str]:
+def usernames_for(tx: Transaction, names: Sequence[str], but_not: Collection[str] = ()) -> list[str]:
     """first.last in small letters for each name, with a number where that is taken."""
     bases = []
     for name in names:
         plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
         bases.append(".".join(re.findall(r"[a-z0-9]+", plain))[:100] or "person")
-    taken, found = set(but_not) | store.usernames_like(unit.connection, bases), []
+    taken, found = set(but_not) | store.usernames_like(tx.connection, bases), []
     for base in bases:
         free = next(
             each
@@ -163,9 +163,9 @@ class Facts:
     department: str | None
 
 
-def edit(unit: Unit, actor: Actor, username: str, facts: Facts) -> None:
+def edit(tx: Transaction, actor: Actor, username: str, facts: Facts) -> None:
     """Another name, address, title or department."""
-    accounts, found = found_in_scope(unit, actor, username)
+    accounts, found = found_in_scope(tx, actor, username)
     if found.source != "here":
         raise conflict(f"{found.display_name} is kept by {found.source}; change it there.")
     values = {
@@ -177,12 +177,12 @@ def edit(unit: Unit, actor: Actor, username: str, facts: Facts) -> None:
     if not values["display_name"]:
         raise invalid("Everybody has a name.", "display_name")
     if values["email"] != (found.email or "").lower():
-        _refuse_known_email(unit, actor, accounts, values["email"], found.id)
+        _refuse_known_email(tx, actor, accounts, values["email"], found.id)
     before = {name: getattr(found, name) for name, value in values.items() if getattr(found, name) != value}
     if before:
-        people_usecases.change(unit, [found.id], values)
+        people_usecases.change(tx, [found.id], values)
         log.write(
-            unit,
+            tx,
             actor,
             None,
             [log.Entry("changed", username, found.account_id, before, {name: values[name] for name in before})],
@@ -198,23 +198,23 @@ class Invitation:
     until: datetime
 
 
-def invitation(unit: Unit, token: str) -> Invitation:
+def invitation(tx: Transaction, token: str) -> Invitation:
     """An open invitation by its token; refused with the reason where it is used, late or withdrawn."""
-    row, account = _open_invitation(unit, token)
+    row, account = _open_invitation(tx, token)
     return Invitation(row.display_name, account, row.expires_at)
 
 
-def accept(unit: Unit, token: str) -> Invitation:
+def accept(tx: Transaction, token: str) -> Invitation:
     """Join: once, and in time."""
-    row, account = _open_invitation(unit, token)
-    people_usecases.use_invitation(unit, row.id)
-    people_usecases.change(unit, [row.person_id], {"status": "active", "last_seen_at": unit.now})
-    log.write(unit, Actor(row.display_name, "", None), None, [log.Entry("joined", row.username, row.account_id)])
+    row, account = _open_invitation(tx, token)
+    people_usecases.use_invitation(tx, row.id)
+    people_usecases.change(tx, [row.person_id], {"status": "active", "last_seen_at": tx.now})
+    log.write(tx, Actor(row.display_name, "", None), None, [log.Entry("joined", row.username, row.account_id)])
     return Invitation(row.display_name, account, row.expires_at)
 
 
-def _open_invitation(unit: Unit, token: str) -> tuple[Any, str]:
-    row = people_usecases.invitation(unit, hashlib.sha256(token.encode()).hexdigest())
+def _open_invitation(tx: Transaction, token: str) -> tuple[Any, str]:
+    row = people_usecases.invitation(tx, hashlib.sha256(token.encode()).hexdigest())
     if row is None:
         raise Refused(
             Problem(
@@ -230,7 +230,7 @@ def _open_invitation(unit: Unit, token: str) -> tuple[Any, str]:
         raise conflict(
             "This invitation is no longer valid: a newer one was sent, or it was withdrawn. Ask whoever invited you."
         )
-    if unit.now > row.expires_at:
+    if tx.now > row.expires_at:
         raise conflict(f"This invitation ended on {row.expires_at:%-d %B %Y}; ask whoever invited you for a new one.")
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     return row, accounts.name(accounts.row_of_id[row.account_id])

@@ -23,7 +23,7 @@ from fair_ladle.app.people_admin.store import people
 from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.personal_storage.usecases import Storage
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
@@ -75,7 +75,9 @@ class Page:
     rows: list[Row]
 
 
-def conditions(unit: Unit, actor: Actor, accounts: Accounts, asked: Asked, for_a_page: bool = False) -> list[Clause]:
+def conditions(
+    tx: Transaction, actor: Actor, accounts: Accounts, asked: Asked, for_a_page: bool = False
+) -> list[Clause]:
     """What is asked for as conditions on people; the branch in sight is always one of them."""
     row = (
         accounts_usecases.top_row(accounts, actor)
@@ -87,23 +89,23 @@ def conditions(unit: Unit, actor: Actor, accounts: Accounts, asked: Asked, for_a
     for word in asked.find.split()[:8]:
         where.append(contains(people.c.find_small, word))
     if asked.group:
-        where.append(Groups.read(unit, accounts).clause(group_named(unit, actor, accounts, asked.group)))
+        where.append(Groups.read(tx, accounts).clause(group_named(tx, actor, accounts, asked.group)))
     for code, wanted in ((asked.product, True), (asked.without, False)):
         if code:
-            has = store.holds([pools_usecases.product(unit, code).id], unit.now)
+            has = store.holds([pools_usecases.product(tx, code).id], tx.now)
             has = store.one_by_one(has) if for_a_page else has
             where.append(has if wanted else sa.not_(has))
     if asked.component:
         code, _, component = asked.component.partition("/")
-        product = pools_usecases.product(unit, code)
-        where += [store.holds([product.id], unit.now), entitlements.has_component(unit, accounts, product, component)]
+        product = pools_usecases.product(tx, code)
+        where += [store.holds([product.id], tx.now), entitlements.has_component(tx, accounts, product, component)]
     if asked.seen == "never":
         where.append(people.c.last_seen_at.is_(None))
     elif asked.seen:
         if not asked.seen.isdigit() or len(asked.seen) > 4:
             raise invalid("Not seen for a number of days, or never.", "seen")
         where.append(
-            sa.or_(people.c.last_seen_at.is_(None), people.c.last_seen_at < unit.now - timedelta(days=int(asked.seen)))
+            sa.or_(people.c.last_seen_at.is_(None), people.c.last_seen_at < tx.now - timedelta(days=int(asked.seen)))
         )
     if asked.admin is not None:
         where.append(store.is_admin() if asked.admin else sa.not_(store.is_admin()))
@@ -118,13 +120,13 @@ def conditions(unit: Unit, actor: Actor, accounts: Accounts, asked: Asked, for_a
     return where
 
 
-def group_named(unit: Unit, actor: Actor, accounts: Accounts, name: str) -> Group:
+def group_named(tx: Transaction, actor: Actor, accounts: Accounts, name: str) -> Group:
     """A group of the branch by its account's code and its own, with a / between."""
     account, _, code = name.partition("/")
     row = accounts_usecases.row_in_scope(accounts, actor, account)
     account_id = int(accounts.ids[row])
     found = next(
-        (each for each in Groups.read(unit, accounts).every if each.account_id == account_id and each.code == code),
+        (each for each in Groups.read(tx, accounts).every if each.account_id == account_id and each.code == code),
         None,
     )
     if found is None:
@@ -133,11 +135,17 @@ def group_named(unit: Unit, actor: Actor, accounts: Accounts, name: str) -> Grou
 
 
 def listing(
-    unit: Unit, actor: Actor, asked: Asked, sort: Sort = "name", down: bool = False, offset: int = 0, limit: int = 100
+    tx: Transaction,
+    actor: Actor,
+    asked: Asked,
+    sort: Sort = "name",
+    down: bool = False,
+    offset: int = 0,
+    limit: int = 100,
 ) -> Page:
     """A part of the people list."""
-    accounts = accounts_usecases.known(unit)
-    where = conditions(unit, actor, accounts, asked, for_a_page=True)
+    accounts = accounts_usecases.known(tx)
+    where = conditions(tx, actor, accounts, asked, for_a_page=True)
     columns = {
         "name": people.c.display_name,
         "username": people.c.username,
@@ -149,25 +157,23 @@ def listing(
     }
     column = columns[sort]
     order = [column.desc() if down else column.asc(), people.c.id]
-    total, found = store.page(unit.connection, where, order, offset, limit)
-    return Page(total, _rows(unit, actor, accounts, found))
+    total, found = store.page(tx.connection, where, order, offset, limit)
+    return Page(total, _rows(tx, actor, accounts, found))
 
 
-def count(unit: Unit, actor: Actor, asked: Asked) -> int:
+def count(tx: Transaction, actor: Actor, asked: Asked) -> int:
     """How many people the list has."""
-    return store.count(unit.connection, conditions(unit, actor, accounts_usecases.known(unit), asked))
+    return store.count(tx.connection, conditions(tx, actor, accounts_usecases.known(tx), asked))
 
 
-def _rows(unit: Unit, actor: Actor, accounts: Accounts, found: list[Any]) -> list[Row]:
-    products = {each.id: each for each in pools_usecases.products(unit)}
+def _rows(tx: Transaction, actor: Actor, accounts: Accounts, found: list[Any]) -> list[Row]:
+    products = {each.id: each for each in pools_usecases.products(tx)}
     held: dict[str, list[str]] = {}
-    for row in store.held_by(unit.connection, list(products), [each.username for each in found], unit.now):
+    for row in store.held_by(tx.connection, list(products), [each.username for each in found], tx.now):
         held.setdefault(row.subject, []).append(products[row.product_id].code)
-    groups = groups_in_sight(unit, actor, accounts)
-    members = people_usecases.true_of(
-        unit, [each.id for each in found], [groups.reaches(each) for each in groups.every]
-    )
-    stored = personal_storage.of_people(unit, actor, found)
+    groups = groups_in_sight(tx, actor, accounts)
+    members = people_usecases.true_of(tx, [each.id for each in found], [groups.reaches(each) for each in groups.every])
+    stored = personal_storage.of_people(tx, actor, found)
     rows = []
     for each in found:
         place = accounts.row_of_id[each.account_id]
@@ -185,10 +191,10 @@ def _rows(unit: Unit, actor: Actor, accounts: Accounts, found: list[Any]) -> lis
     return rows
 
 
-def groups_in_sight(unit: Unit, actor: Actor, accounts: Accounts) -> Groups:
+def groups_in_sight(tx: Transaction, actor: Actor, accounts: Accounts) -> Groups:
     """The groups of the actor's branch. Others, and what they are called, are not the actor's to see."""
     inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
-    every = Groups.read(unit, accounts)
+    every = Groups.read(tx, accounts)
     return Groups(accounts, [each for each in every.every if every.row(each) in inside])
 
 
@@ -225,22 +231,22 @@ class Person:
     """Products of which a seat is set aside for them."""
 
 
-def found_in_scope(unit: Unit, actor: Actor, username: str) -> tuple[Accounts, Any]:
+def found_in_scope(tx: Transaction, actor: Actor, username: str) -> tuple[Accounts, Any]:
     """Somebody of the branch; whoever is out of sight does not exist."""
-    accounts = accounts_usecases.known(unit)
-    found = store.one(unit.connection, username)
+    accounts = accounts_usecases.known(tx)
+    found = store.one(tx.connection, username)
     if found is None or not accounts_usecases.sees(accounts, actor, found.account_id):
         raise not_found("person", username)
     return accounts, found
 
 
-def person(unit: Unit, actor: Actor, username: str) -> Person:
+def person(tx: Transaction, actor: Actor, username: str) -> Person:
     """One person's page."""
-    accounts, found = found_in_scope(unit, actor, username)
+    accounts, found = found_in_scope(tx, actor, username)
     tree, place, top = accounts.tree, accounts.row_of_id[found.account_id], accounts_usecases.top_row(accounts, actor)
     path = tree.path_up(place)
-    products = {each.id: each for each in pools_usecases.products(unit)}
-    held = {(each.product, each.subject) for each in enforcement.on_hold(unit, actor, tree.codes[place])}
+    products = {each.id: each for each in pools_usecases.products(tx)}
+    held = {(each.product, each.subject) for each in enforcement.on_hold(tx, actor, tree.codes[place])}
     holdings = [
         Holding(
             products[row.product_id],
@@ -248,14 +254,14 @@ def person(unit: Unit, actor: Actor, username: str) -> Person:
             row.begins,
             (products[row.product_id].code, username) in held,
         )
-        for row in store.held_by(unit.connection, list(products), [username], unit.now)
+        for row in store.held_by(tx.connection, list(products), [username], tx.now)
     ]
-    groups = groups_in_sight(unit, actor, accounts)
+    groups = groups_in_sight(tx, actor, accounts)
     rules = [each for each in groups.every if each.rule]
     matching = {
         group.id
         for group, ids in zip(
-            rules, people_usecases.true_of(unit, [found.id], [readable(each.rule or "") for each in rules]), strict=True
+            rules, people_usecases.true_of(tx, [found.id], [readable(each.rule or "") for each in rules]), strict=True
         )
         if ids
     }
@@ -266,7 +272,7 @@ def person(unit: Unit, actor: Actor, username: str) -> Person:
     ]
     runs = [
         (accounts.name(accounts.row_of_id[row.account_id]), row.role)
-        for row in (store.delegations_of(unit.connection, found.email) if found.email else [])
+        for row in (store.delegations_of(tx.connection, found.email) if found.email else [])
         if accounts_usecases.sees(accounts, actor, row.account_id)
     ]
     also = [
@@ -276,50 +282,50 @@ def person(unit: Unit, actor: Actor, username: str) -> Person:
             accounts.name(accounts.row_of_id[each.account_id]),
         )
         for each in (
-            people_usecases.by_email(unit, {found.email.lower()}).get(found.email.lower(), []) if found.email else []
+            people_usecases.by_email(tx, {found.email.lower()}).get(found.email.lower(), []) if found.email else []
         )
         if each.id != found.id and accounts_usecases.sees(accounts, actor, each.account_id)
     ]
     return Person(
-        _rows(unit, actor, accounts, [found])[0],
+        _rows(tx, actor, accounts, [found])[0],
         [accounts.name(each) for each in path[1 : path.index(top) + 1]],
         holdings,
         mine,
         runs,
         also,
-        store.ever_held(unit.connection, list(products), username),
-        log.about_subject(unit, found.account_id, username),
+        store.ever_held(tx.connection, list(products), username),
+        log.about_subject(tx, found.account_id, username),
         products,
-        of_person.layers_of(unit, actor, found),
-        personal_storage.of_one(unit, actor, found),
+        of_person.layers_of(tx, actor, found),
+        personal_storage.of_one(tx, actor, found),
         [
             next(each for each in products.values() if each.code == code)
-            for _, code, _ in takings.set_aside(unit, list(products.values()), [username])
+            for _, code, _ in takings.set_aside(tx, list(products.values()), [username])
         ],
     )
 
 
-def switch(unit: Unit, actor: Actor, username: str, product: str, component: str, on: bool) -> None:
+def switch(tx: Transaction, actor: Actor, username: str, product: str, component: str, on: bool) -> None:
     """Switch a component of a product off for somebody of the branch, or on again."""
-    of_person.switch(unit, actor, found_in_scope(unit, actor, username)[1], product, component, on)
+    of_person.switch(tx, actor, found_in_scope(tx, actor, username)[1], product, component, on)
 
 
-def set_storage_limit(unit: Unit, actor: Actor, username: str, product: str, amount: str | None) -> None:
+def set_storage_limit(tx: Transaction, actor: Actor, username: str, product: str, amount: str | None) -> None:
     """Set the limit of somebody of the branch themselves, in GB; None leaves it to the layers."""
-    personal_storage.set_direct(unit, actor, found_in_scope(unit, actor, username)[1], product, amount)
+    personal_storage.set_direct(tx, actor, found_in_scope(tx, actor, username)[1], product, amount)
 
 
-def move_bytes(unit: Unit, actor: Actor, username: str, from_account: str) -> int:
+def move_bytes(tx: Transaction, actor: Actor, username: str, from_account: str) -> int:
     """Move what stayed in an account that somebody of the branch has left to where they are now; grains."""
-    return personal_storage.move_here(unit, actor, found_in_scope(unit, actor, username)[1], from_account)
+    return personal_storage.move_here(tx, actor, found_in_scope(tx, actor, username)[1], from_account)
 
 
-def set_aside(unit: Unit, actor: Actor) -> list[tuple[Any, Product, str, str]]:
+def set_aside(tx: Transaction, actor: Actor) -> list[tuple[Any, Product, str, str]]:
     """Seats that are set aside in the branch: for whom, of which product, and the account's code and name."""
-    accounts = accounts_usecases.known(unit)
-    products = {each.id: each for each in pools_usecases.products(unit) if each.measure == "seat"}
+    accounts = accounts_usecases.known(tx)
+    products = {each.id: each for each in pools_usecases.products(tx) if each.measure == "seat"}
     rows = store.set_aside(
-        unit.connection, takings.ASIDE, list(products), accounts_usecases.branch_ids(accounts, actor), unit.now
+        tx.connection, takings.ASIDE, list(products), accounts_usecases.branch_ids(accounts, actor), tx.now
     )
     places = [accounts.row_of_id[row.account_id] for row in rows]
     return [

@@ -6,7 +6,7 @@ from typing import Any
 
 from fair_ladle.app.people_admin import store
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
 
 
@@ -16,18 +16,18 @@ def _who(actor: Actor) -> int:
     return actor.sign_in_id
 
 
-def views(unit: Unit, actor: Actor) -> list[Any]:
+def views(tx: Transaction, actor: Actor) -> list[Any]:
     """One's own views, by name."""
-    return store.views(unit.connection, _who(actor))
+    return store.views(tx.connection, _who(actor))
 
 
-def keep(unit: Unit, actor: Actor, name: str, query: str) -> None:
+def keep(tx: Transaction, actor: Actor, name: str, query: str) -> None:
     """Keep a view, in the place of one of the same name."""
     if not name.strip():
         raise invalid("A view has a name.", "name")
-    store.keep_view(unit.connection, _who(actor), name.strip(), query)
+    store.keep_view(tx.connection, _who(actor), name.strip(), query)
 
 
-def forget(unit: Unit, actor: Actor, name: str) -> None:
+def forget(tx: Transaction, actor: Actor, name: str) -> None:
     """Put a view away."""
-    store.forget_view(unit.connection, _who(actor), name)
+    store.forget_view(tx.connection, _who(actor), name)

@@ -15,7 +15,7 @@ from fair_ladle.app.people_admin.joining import USERNAME
 from fair_ladle.app.people_admin.listing import groups_in_sight
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.addresses import email as an_email
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.takings import usecases as takings
@@ -119,9 +119,9 @@ def guess(header: Sequence[str]) -> dict[str, int]:
     return found
 
 
-def plan(unit: Unit, actor: Actor, header: Sequence[str], rows: Sequence[tuple[int, list[str]]], how: How) -> Plan:
+def plan(tx: Transaction, actor: Actor, header: Sequence[str], rows: Sequence[tuple[int, list[str]]], how: How) -> Plan:
     """What would be done with every row, and every fault there is."""
-    return _Planning(unit, actor, header, rows, how).made()
+    return _Planning(tx, actor, header, rows, how).made()
 
 
 class _Wrong(Exception):
@@ -136,21 +136,21 @@ class _Planning:
     """One table being read."""
 
     def __init__(
-        self, unit: Unit, actor: Actor, header: Sequence[str], rows: Sequence[tuple[int, list[str]]], how: How
+        self, tx: Transaction, actor: Actor, header: Sequence[str], rows: Sequence[tuple[int, list[str]]], how: How
     ):
         self.header, self.rows, self.how = header, rows, how
-        self.accounts = accounts_usecases.known(unit)
+        self.accounts = accounts_usecases.known(tx)
         self.top = accounts_usecases.top_row(self.accounts, actor)
         self.branch = set(self.accounts.tree.branch(self.top).tolist())
         self.default = accounts_usecases.row_in_scope(self.accounts, actor, how.account) if how.account else self.top
         self.account_rows = self._account_rows(self.accounts)
         self.products = {}
-        for each in pools_usecases.products(unit):
+        for each in pools_usecases.products(tx):
             if each.measure == "seat":
                 self.products.update({each.code.lower(): each.code, each.name.lower(): each.code})
-        self.groups = self._groups(unit, actor)
-        self.by_username = people_usecases.by_username(unit, {name for name in self._column("username") if name})
-        self.by_email = people_usecases.by_email(unit, {email.lower() for email in self._column("email") if email})
+        self.groups = self._groups(tx, actor)
+        self.by_username = people_usecases.by_username(tx, {name for name in self._column("username") if name})
+        self.by_email = people_usecases.by_email(tx, {email.lower() for email in self._column("email") if email})
         self.first_row: dict[str, dict[str, int]] = {"email": {}, "username": {}}
 
     def _account_rows(self, accounts: Accounts) -> dict[str, int]:
@@ -158,8 +158,8 @@ class _Planning:
         found = {accounts.name(row).lower(): row for row in self.branch if names[accounts.name(row).lower()] == 1}
         return {**found, **{accounts.tree.codes[row].lower(): row for row in self.branch}}
 
-    def _groups(self, unit: Unit, actor: Actor) -> dict[str, str]:
-        every = groups_in_sight(unit, actor, self.accounts)
+    def _groups(self, tx: Transaction, actor: Actor) -> dict[str, str]:
+        every = groups_in_sight(tx, actor, self.accounts)
         full = {each.id: f"{self.accounts.tree.codes[every.row(each)]}/{each.code}" for each in every.every}
         times = Counter(word for each in every.every for word in {each.code.lower(), each.name.lower()})
         found = {
@@ -398,21 +398,21 @@ class _Planning:
         return [known[word.lower()] for word in words]
 
 
-def have(unit: Unit, usernames: Sequence[str]) -> set[tuple[str, str]]:
+def have(tx: Transaction, usernames: Sequence[str]) -> set[tuple[str, str]]:
     """(username, product) of what these people have now."""
-    products = pools_usecases.products(unit)
+    products = pools_usecases.products(tx)
     code = {each.id: each.code for each in products}
     return (
-        {(row.subject, code[row.product_id]) for row in usage.open_assignments(unit, products, usernames, unit.now)}
+        {(row.subject, code[row.product_id]) for row in usage.open_assignments(tx, products, usernames, tx.now)}
         if usernames
         else set()
     )
 
 
-def seats_needed(unit: Unit, actor: Actor, plan: Plan) -> list[Needed]:
+def seats_needed(tx: Transaction, actor: Actor, plan: Plan) -> list[Needed]:
     """What the rows ask for, account by account, beside what there is room for; those short of seats first."""
-    accounts, by_code = accounts_usecases.known(unit), {each.code: each for each in pools_usecases.products(unit)}
-    there = have(unit, [step.username for step in plan.steps if step.products and step.do == "update"])
+    accounts, by_code = accounts_usecases.known(tx), {each.code: each for each in pools_usecases.products(tx)}
+    there = have(tx, [step.username for step in plan.steps if step.products and step.do == "update"])
     wanted = Counter(
         (step.account, code)
         for step in plan.steps
@@ -422,7 +422,7 @@ def seats_needed(unit: Unit, actor: Actor, plan: Plan) -> list[Needed]:
     found = []
     for (account, code), needed in wanted.most_common(SEATS_LOOKED_AT):
         try:
-            left = max(0, takings.room(unit, actor, account, by_code[code]))
+            left = max(0, takings.room(tx, actor, account, by_code[code]))
         except Refused:  # no pool reaches the account
             left = 0
         found.append(Needed(account, accounts.name(accounts.tree.row(account)), code, by_code[code].name, needed, left))

@@ -18,7 +18,7 @@ from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.people_import import store
 from fair_ladle.app.people_import.planning import FIELDS, How, Needed, Plan, Step, guess, have, plan, seats_needed
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Database, Unit
+from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.connectors.sheets_in import SheetTable, Unreadable, read_table
@@ -29,7 +29,7 @@ MOST_CELL = 2000
 AT_ONCE = 1000
 
 
-def receive(unit: Unit, actor: Actor, name: str, content: bytes) -> int:
+def receive(tx: Transaction, actor: Actor, name: str, content: bytes) -> int:
     """Keep a table that people are to be brought in from; its number. Nothing is done with it yet."""
     if actor.sign_in_id is None:
         raise invalid("People are brought in by somebody signed in.")
@@ -46,13 +46,13 @@ def receive(unit: Unit, actor: Actor, name: str, content: bytes) -> int:
         ) from None
     how = How(guess(table.header), account=actor.scope or "")
     return store.add(
-        unit.connection,
+        tx.connection,
         {
             "sign_in_id": actor.sign_in_id,
             "through": actor.scope or "",
             "by": actor.name,
             "name": name[:200],
-            "at": unit.now,
+            "at": tx.now,
             "header": table.header,
             "cells": store.packed(rows),
             "count": len(rows),
@@ -102,33 +102,33 @@ def how_of(row: Any) -> How:
     )
 
 
-def _mine(unit: Unit, actor: Actor, import_id: int, lock: bool = False) -> Any:
-    row = store.one(unit.connection, import_id, lock)
+def _mine(tx: Transaction, actor: Actor, import_id: int, lock: bool = False) -> Any:
+    row = store.one(tx.connection, import_id, lock)
     if row is None or row.sign_in_id != actor.sign_in_id or row.through != (actor.scope or ""):
         raise not_found("import", str(import_id))
     return row
 
 
-def _open(unit: Unit, actor: Actor, import_id: int) -> Any:
-    row = _mine(unit, actor, import_id, lock=True)
+def _open(tx: Transaction, actor: Actor, import_id: int) -> Any:
+    row = _mine(tx, actor, import_id, lock=True)
     if row.state != "open":
         raise conflict(f"{row.name} has been begun; how it is read stays as it was then.")
     return row
 
 
-def imports(unit: Unit, actor: Actor) -> list[Any]:
+def imports(tx: Transaction, actor: Actor) -> list[Any]:
     """One's own imports, the newest first."""
-    return store.of(unit.connection, actor.sign_in_id or 0, actor.scope or "")
+    return store.of(tx.connection, actor.sign_in_id or 0, actor.scope or "")
 
 
-def one(unit: Unit, actor: Actor, import_id: int) -> Any:
+def one(tx: Transaction, actor: Actor, import_id: int) -> Any:
     """An import and how far it is."""
-    return _mine(unit, actor, import_id)
+    return _mine(tx, actor, import_id)
 
 
-def look(unit: Unit, actor: Actor, import_id: int, how: How | None = None) -> Looked:
+def look(tx: Transaction, actor: Actor, import_id: int, how: How | None = None) -> Looked:
     """What an import comes to, every fault with its place; ``how``, if given, is kept."""
-    row = _open(unit, actor, import_id) if how is not None else _mine(unit, actor, import_id)
+    row = _open(tx, actor, import_id) if how is not None else _mine(tx, actor, import_id)
     if row.cells is None:
         raise conflict(f"{row.name} has been brought in already.")
     chosen = how_of(row) if how is None else how
@@ -136,16 +136,16 @@ def look(unit: Unit, actor: Actor, import_id: int, how: How | None = None) -> Lo
         if name not in FIELDS or not 0 <= place < len(row.header):
             raise invalid(f"There is no column {place} to be {name}.", "columns")
     rows = [(number, cells) for number, cells in store.unpacked(row.cells)]
-    made = plan(unit, actor, row.header, rows, chosen)
+    made = plan(tx, actor, row.header, rows, chosen)
     if how is not None:
-        store.change(unit.connection, import_id, {"how": asdict(how)})
-    return Looked(row, chosen, rows[:5], made, seats_needed(unit, actor, made))
+        store.change(tx.connection, import_id, {"how": asdict(how)})
+    return Looked(row, chosen, rows[:5], made, seats_needed(tx, actor, made))
 
 
-def begin(unit: Unit, actor: Actor, import_id: int) -> None:
+def begin(tx: Transaction, actor: Actor, import_id: int) -> None:
     """Start bringing people in. Refused while there are faults, unless rows at fault are to be left out."""
-    _open(unit, actor, import_id)
-    looked = look(unit, actor, import_id)
+    _open(tx, actor, import_id)
+    looked = look(tx, actor, import_id)
     counts = looked.plan.counts()
     if counts["fault"] and not looked.how.leave_faults:
         raise conflict(
@@ -154,54 +154,54 @@ def begin(unit: Unit, actor: Actor, import_id: int) -> None:
         )
     if not looked.plan.steps:
         raise conflict("There is no row left to do anything with.")
-    order = accounts_usecases.known(unit).tree
+    order = accounts_usecases.known(tx).tree
     steps = sorted(looked.plan.steps, key=lambda step: (int(order.depth_first[order.row(step.account)]), step.row))
     store.put_parts(
-        unit.connection,
+        tx.connection,
         import_id,
         [[asdict(step) for step in steps[start : start + AT_ONCE]] for start in range(0, len(steps), AT_ONCE)],
     )
-    store.change(unit.connection, import_id, {"state": "running", "total": len(steps), "trouble": None})
+    store.change(tx.connection, import_id, {"state": "running", "total": len(steps), "trouble": None})
     log.write(
-        unit,
+        tx,
         actor,
         None,
-        [log.Entry("import begun", looked.row.name, _account_id(unit, actor), None, {"rows": len(steps)})],
+        [log.Entry("import begun", looked.row.name, _account_id(tx, actor), None, {"rows": len(steps)})],
     )
 
 
-def _account_id(unit: Unit, actor: Actor) -> int:
-    accounts = accounts_usecases.known(unit)
+def _account_id(tx: Transaction, actor: Actor) -> int:
+    accounts = accounts_usecases.known(tx)
     return int(accounts.ids[accounts_usecases.top_row(accounts, actor)])
 
 
-def cancel(unit: Unit, actor: Actor, import_id: int) -> None:
+def cancel(tx: Transaction, actor: Actor, import_id: int) -> None:
     """Stop after the part under way; who is in stays in."""
-    row = _mine(unit, actor, import_id, lock=True)
+    row = _mine(tx, actor, import_id, lock=True)
     if row.state != "running":
         raise conflict(f"{row.name} is not under way.")
-    store.change(unit.connection, import_id, {"state": "cancelled"})
+    store.change(tx.connection, import_id, {"state": "cancelled"})
 
 
-def resume(unit: Unit, actor: Actor, import_id: int) -> None:
+def resume(tx: Transaction, actor: Actor, import_id: int) -> None:
     """Go on where it was stopped or broke off."""
-    row = _mine(unit, actor, import_id, lock=True)
+    row = _mine(tx, actor, import_id, lock=True)
     if row.state not in ("cancelled", "broken"):
         raise conflict(f"{row.name} is {row.state}; only what was cancelled or broke off goes on.")
-    store.change(unit.connection, import_id, {"state": "running", "trouble": None})
+    store.change(tx.connection, import_id, {"state": "running", "trouble": None})
 
 
-def forget(unit: Unit, actor: Actor, import_id: int) -> None:
+def forget(tx: Transaction, actor: Actor, import_id: int) -> None:
     """Put an import away that is not under way; who came by it stays."""
-    if _mine(unit, actor, import_id, lock=True).state == "running":
+    if _mine(tx, actor, import_id, lock=True).state == "running":
         raise conflict("Cancel it first.")
-    store.forget(unit.connection, import_id)
+    store.forget(tx.connection, import_id)
 
 
-def outcomes(unit: Unit, actor: Actor, import_id: int) -> list[Any]:
+def outcomes(tx: Transaction, actor: Actor, import_id: int) -> list[Any]:
     """Row by row (row number, username, what was done, why not all of it), as far as it is done."""
-    _mine(unit, actor, import_id)
-    return store.outcomes(unit.connection, import_id)
+    _mine(tx, actor, import_id)
+    return store.outcomes(tx.connection, import_id)
 
 
 def work(database: Database, import_id: int) -> None:
@@ -219,29 +219,29 @@ def work(database: Database, import_id: int) -> None:
 
 def work_all(database: Database) -> None:
     """Go on with whatever is under way and was left by a server that is gone."""
-    for import_id in database.run(lambda unit: store.running(unit.connection)):
+    for import_id in database.run(lambda tx: store.running(tx.connection)):
         work(database, import_id)
 
 
-def _break_off(unit: Unit, import_id: int, trouble: str) -> None:
-    store.change(unit.connection, import_id, {"state": "broken", "trouble": trouble})
+def _break_off(tx: Transaction, import_id: int, trouble: str) -> None:
+    store.change(tx.connection, import_id, {"state": "broken", "trouble": trouble})
 
 
-def _next_part(unit: Unit, import_id: int) -> bool:
-    row = store.claim(unit.connection, import_id)
+def _next_part(tx: Transaction, import_id: int) -> bool:
+    row = store.claim(tx.connection, import_id)
     if row is None or row.state != "running":
         return False
-    actor = sign_in.actor_for(unit, row.sign_in_id, row.through)
+    actor = sign_in.actor_for(tx, row.sign_in_id, row.through)
     if actor is None:
         raise conflict(f"{row.by} no longer runs this branch.")
-    part = store.next_part(unit.connection, import_id)
+    part = store.next_part(tx.connection, import_id)
     if part is None:
-        trouble = _into_groups(unit, actor, store.outcomes(unit.connection, import_id))
-        store.change(unit.connection, import_id, {"state": "done", "cells": None, "trouble": trouble})
+        trouble = _into_groups(tx, actor, store.outcomes(tx.connection, import_id))
+        store.change(tx.connection, import_id, {"state": "done", "cells": None, "trouble": trouble})
         return False
     steps = [Step(**each) for each in store.unpacked(part.steps)]
-    store.note_outcome(unit.connection, import_id, part.number, _do(unit, actor, row, steps))
-    store.change(unit.connection, import_id, {"done": row.done + len(steps)})
+    store.note_outcome(tx.connection, import_id, part.number, _do(tx, actor, row, steps))
+    store.change(tx.connection, import_id, {"done": row.done + len(steps)})
     return True
 
 
@@ -265,7 +265,7 @@ class _Did:
         ]
 
 
-def _do(unit: Unit, actor: Actor, row: Any, steps: list[Step]) -> list[list[Any]]:
+def _do(tx: Transaction, actor: Actor, row: Any, steps: list[Step]) -> list[list[Any]]:
     every = [
         _Did(
             step,
@@ -274,18 +274,18 @@ def _do(unit: Unit, actor: Actor, row: Any, steps: list[Step]) -> list[list[Any]
         )
         for step in steps
     ]
-    able = _still_able(unit, actor, every)
-    _create(unit, actor, row, [each for each in able if each.step.do in ("create", "link")])
-    _update(unit, actor, [each for each in able if each.step.do == "update"])
-    _assign(unit, actor, [each for each in able if each.what not in ("left", "not done")])
+    able = _still_able(tx, actor, every)
+    _create(tx, actor, row, [each for each in able if each.step.do in ("create", "link")])
+    _update(tx, actor, [each for each in able if each.step.do == "update"])
+    _assign(tx, actor, [each for each in able if each.what not in ("left", "not done")])
     return [each.told() for each in every]
 
 
-def _still_able(unit: Unit, actor: Actor, every: Sequence[_Did]) -> list[_Did]:
+def _still_able(tx: Transaction, actor: Actor, every: Sequence[_Did]) -> list[_Did]:
     """What can still be done: accounts and people may have moved or gone since the table was looked at."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
-    known = people_usecases.by_username(unit, [each.username for each in every if each.step.do == "update"])
+    known = people_usecases.by_username(tx, [each.username for each in every if each.step.do == "update"])
     able = []
     for each in every:
         person = known.get(each.username)
@@ -310,12 +310,12 @@ def _still_able(unit: Unit, actor: Actor, every: Sequence[_Did]) -> list[_Did]:
     return able
 
 
-def _create(unit: Unit, actor: Actor, row: Any, wanted: Sequence[_Did]) -> None:
+def _create(tx: Transaction, actor: Actor, row: Any, wanted: Sequence[_Did]) -> None:
     """New people, unless their address or username has been taken since the table was looked at."""
     emails = people_usecases.by_email(
-        unit, {each.step.facts["email"] for each in wanted if each.step.do == "create" and "email" in each.step.facts}
+        tx, {each.step.facts["email"] for each in wanted if each.step.do == "create" and "email" in each.step.facts}
     )
-    taken = people_usecases.by_username(unit, [each.username for each in wanted if each.username])
+    taken = people_usecases.by_username(tx, [each.username for each in wanted if each.username])
     able = []
     for each in wanted:
         if (
@@ -330,16 +330,16 @@ def _create(unit: Unit, actor: Actor, row: Any, wanted: Sequence[_Did]) -> None:
     nameless = sorted((each for each in able if not each.username), key=lambda each: each.step.row)
     for each, username in zip(
         nameless,
-        usernames_for(unit, [each.step.facts["display_name"] for each in nameless], {each.username for each in able}),
+        usernames_for(tx, [each.step.facts["display_name"] for each in nameless], {each.username for each in able}),
         strict=True,
     ):
         each.username = username
     if not able:
         return
-    accounts, now = accounts_usecases.known(unit), unit.now
+    accounts, now = accounts_usecases.known(tx), tx.now
     ids = {each.step.account: int(accounts.ids[accounts.tree.row(each.step.account)]) for each in able}
     added = people_usecases.add(
-        unit,
+        tx,
         [
             {
                 "account_id": ids[each.step.account],
@@ -356,7 +356,7 @@ def _create(unit: Unit, actor: Actor, row: Any, wanted: Sequence[_Did]) -> None:
         ],
     )
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [
@@ -371,13 +371,13 @@ def _create(unit: Unit, actor: Actor, row: Any, wanted: Sequence[_Did]) -> None:
         ],
     )
     acting.send_invitations(
-        unit, actor, accounts, [added[each.username] for each in able if each.step.status == "invited"]
+        tx, actor, accounts, [added[each.username] for each in able if each.step.status == "invited"]
     )
 
 
-def _update(unit: Unit, actor: Actor, wanted: Sequence[_Did]) -> None:
-    known = people_usecases.by_username(unit, [each.username for each in wanted])
-    emails = people_usecases.by_email(unit, {each.step.facts["email"] for each in wanted if "email" in each.step.facts})
+def _update(tx: Transaction, actor: Actor, wanted: Sequence[_Did]) -> None:
+    known = people_usecases.by_username(tx, [each.username for each in wanted])
+    emails = people_usecases.by_email(tx, {each.step.facts["email"] for each in wanted if "email" in each.step.facts})
     entries = []
     for each in wanted:
         person = known[each.username]
@@ -392,32 +392,34 @@ def _update(unit: Unit, actor: Actor, wanted: Sequence[_Did]) -> None:
         }
         if before:
             after = {name: each.step.facts[name] for name in before}
-            people_usecases.change(unit, [person.id], after)
+            people_usecases.change(tx, [person.id], after)
             entries.append(log.Entry("changed", each.username, person.account_id, before, after))
         elif not each.step.status and not each.step.products and not each.step.groups:
             each.what = "as it was"
-    log.write(unit, actor, None, entries)
+    log.write(tx, actor, None, entries)
     for status, act in (("suspended", "suspend"), ("active", "resume")):
-        _act(unit, actor, act, [each for each in wanted if each.step.status == status and each.what != "not done"])
+        _act(tx, actor, act, [each for each in wanted if each.step.status == status and each.what != "not done"])
 
 
-def _assign(unit: Unit, actor: Actor, wanted: Sequence[_Did]) -> None:
-    there = have(unit, [each.username for each in wanted if each.step.products])
+def _assign(tx: Transaction, actor: Actor, wanted: Sequence[_Did]) -> None:
+    there = have(tx, [each.username for each in wanted if each.step.products])
     by_product: dict[str, list[_Did]] = defaultdict(list)
     for each in wanted:
         for product in each.step.products:
             if (each.username, product) not in there:
                 by_product[product].append(each)
     # What others need comes first: nobody is refused an add-on for a base product of the same row.
-    for product in sorted(by_product, key=lambda code: acting.needs_another(unit, code)):
-        _act(unit, actor, "assign", by_product[product], acting.How(product=product))
+    for product in sorted(by_product, key=lambda code: acting.needs_another(tx, code)):
+        _act(tx, actor, "assign", by_product[product], acting.How(product=product))
 
 
-def _act(unit: Unit, actor: Actor, what: acting.Act, wanted: Sequence[_Did], how: acting.How | None = None) -> None:
+def _act(
+    tx: Transaction, actor: Actor, what: acting.Act, wanted: Sequence[_Did], how: acting.How | None = None
+) -> None:
     if not wanted:
         return
     by_name = {each.username: each for each in wanted}
-    for each in acting.act(unit, actor, what, Asked(usernames=tuple(by_name)), how).could_not:
+    for each in acting.act(tx, actor, what, Asked(usernames=tuple(by_name)), how).could_not:
         if each.username in by_name:
             by_name[each.username].why = " ".join(
                 filter(
@@ -427,7 +429,7 @@ def _act(unit: Unit, actor: Actor, what: acting.Act, wanted: Sequence[_Did], how
             )
 
 
-def _into_groups(unit: Unit, actor: Actor, outcome: Sequence[Any]) -> str | None:
+def _into_groups(tx: Transaction, actor: Actor, outcome: Sequence[Any]) -> str | None:
     """Everybody who came into their groups, once for each group; why not, where one cannot be changed any more."""
     into: dict[str, list[str]] = defaultdict(list)
     for _, username, _, _, groups in outcome:
@@ -436,8 +438,8 @@ def _into_groups(unit: Unit, actor: Actor, outcome: Sequence[Any]) -> str | None
     troubles = []
     for group, usernames in sorted(into.items()):
         try:
-            with unit.connection.begin_nested():
-                groups_usecases.members(unit, actor, group, usernames, [])
+            with tx.connection.begin_nested():
+                groups_usecases.members(tx, actor, group, usernames, [])
         except Refused as refused:
             troubles.append(f"{group}: {refused.problem.detail}")
     return " ".join(troubles) or None

@@ -19,7 +19,7 @@ from fair_ladle.app.people import usecases as people_usecases
 from fair_ladle.app.people.groups import Group, Groups
 from fair_ladle.app.personal_storage import store
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
@@ -56,26 +56,25 @@ def _grains(in_bytes: int) -> int:
     return (in_bytes + BYTES_PER_GRAIN // 2) // BYTES_PER_GRAIN
 
 
-def of_people(unit: Unit, actor: Actor, people: Sequence[Any]) -> dict[str, list[Storage]]:
+def of_people(tx: Transaction, actor: Actor, people: Sequence[Any]) -> dict[str, list[Storage]]:
     """Storage of some people (rows), by username; products in which they neither have a limit nor bytes are left
     out."""
-    products = [each for each in pools_usecases.products(unit) if each.is_storage]
+    products = [each for each in pools_usecases.products(tx) if each.is_storage]
     if not people or not products:
         return {}
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     home_of = {each.username: each.account_id for each in people}
     used = {
         (product_id, username): in_bytes
         for product_id, account_id, username, in_bytes in usage.at_home(
-            unit, products, sorted({each.account_id for each in people}), [each.username for each in people], unit.now
+            tx, products, sorted({each.account_id for each in people}), [each.username for each in people], tx.now
         )
         if home_of[username] == account_id
     }
     direct = {
-        (row.product_id, row.person_id): row.grains
-        for row in store.direct(unit.connection, [each.id for each in people])
+        (row.product_id, row.person_id): row.grains for row in store.direct(tx.connection, [each.id for each in people])
     }
-    layers = _Layers(unit, accounts, actor)
+    layers = _Layers(tx, accounts, actor)
     members = layers.members([each.id for each in people])
     found = {}
     for each in people:
@@ -96,10 +95,10 @@ def of_people(unit: Unit, actor: Actor, people: Sequence[Any]) -> dict[str, list
 class _Layers:
     """Limits that accounts and groups set, and who they are told as to the actor."""
 
-    def __init__(self, unit: Unit, accounts: Accounts, actor: Actor):
-        self.unit, self.accounts = unit, accounts
-        every = Groups.read(unit, accounts)
-        rows = store.all_but_direct(unit.connection)
+    def __init__(self, tx: Transaction, accounts: Accounts, actor: Actor):
+        self.unit, self.accounts = tx, accounts
+        every = Groups.read(tx, accounts)
+        rows = store.all_but_direct(tx.connection)
         self.by_group: dict[int, dict[int, int]] = defaultdict(dict)
         self.by_account: dict[int, dict[int, int]] = defaultdict(dict)
         for row in rows:
@@ -144,21 +143,21 @@ class _Layers:
         )
 
 
-def of_one(unit: Unit, actor: Actor, person: Any) -> list[Storage]:
+def of_one(tx: Transaction, actor: Actor, person: Any) -> list[Storage]:
     """One person's storage of every product that reaches them, with what stayed in accounts they have left."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     path = accounts.tree.path_up(accounts.row_of_id[person.account_id])
     owners = {
         (accounts.row_of_id[pool.owner_id], pool.product.id)
-        for pool in pools_usecases.pools(unit, [each for each in pools_usecases.products(unit) if each.is_storage])
+        for pool in pools_usecases.pools(tx, [each for each in pools_usecases.products(tx) if each.is_storage])
     }
-    there = {each.product.id: each for each in of_people(unit, actor, [person]).get(person.username, [])}
+    there = {each.product.id: each for each in of_people(tx, actor, [person]).get(person.username, [])}
     left = [each for each in person.was_in or () if each != person.account_id and each in accounts.row_of_id]
     stayed = usage.at_home(
-        unit, [each for each in pools_usecases.products(unit) if each.is_storage], left, [person.username], unit.now
+        tx, [each for each in pools_usecases.products(tx) if each.is_storage], left, [person.username], tx.now
     )
     found = []
-    for product in pools_usecases.products(unit):
+    for product in pools_usecases.products(tx):
         if not product.is_storage:
             continue
         elsewhere = tuple(
@@ -178,26 +177,26 @@ def of_one(unit: Unit, actor: Actor, person: Any) -> list[Storage]:
     return found
 
 
-def limits(unit: Unit, actor: Actor, account: str, group: str | None) -> list[tuple[Product, int | None]]:
+def limits(tx: Transaction, actor: Actor, account: str, group: str | None) -> list[tuple[Product, int | None]]:
     """What an account (for everybody of it and below), or one of its groups, sets: every storage product, and grains
     or None."""
-    _, number = _layer(unit, actor, account, group)
+    _, number = _layer(tx, actor, account, group)
     there = {
         row.product_id: row.grains
-        for row in store.all_but_direct(unit.connection)
+        for row in store.all_but_direct(tx.connection)
         if (row.group_id if group else row.account_id) == number
     }
-    return [(each, there.get(each.id)) for each in pools_usecases.products(unit) if each.is_storage]
+    return [(each, there.get(each.id)) for each in pools_usecases.products(tx) if each.is_storage]
 
 
-def _layer(unit: Unit, actor: Actor, account: str, group: str | None) -> tuple[int, int]:
+def _layer(tx: Transaction, actor: Actor, account: str, group: str | None) -> tuple[int, int]:
     """The account's number, and the number of the layer: the group's, or again the account's."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     account_id = int(accounts.ids[accounts_usecases.row_in_scope(accounts, actor, account)])
     if group is None:
         return account_id, account_id
     found = next(
-        (each for each in Groups.read(unit, accounts).every if each.account_id == account_id and each.code == group),
+        (each for each in Groups.read(tx, accounts).every if each.account_id == account_id and each.code == group),
         None,
     )
     if found is None:
@@ -205,8 +204,8 @@ def _layer(unit: Unit, actor: Actor, account: str, group: str | None) -> tuple[i
     return account_id, found.id
 
 
-def _read(unit: Unit, product: str, amount: str | None) -> tuple[Product, int | None]:
-    found = pools_usecases.product(unit, product)
+def _read(tx: Transaction, product: str, amount: str | None) -> tuple[Product, int | None]:
+    found = pools_usecases.product(tx, product)
     if not found.is_storage:
         raise invalid(f"{found.name} is not storage; limits a person are for what is stored.", "product")
     if amount is None or not amount.strip():
@@ -220,12 +219,12 @@ def _read(unit: Unit, product: str, amount: str | None) -> tuple[Product, int | 
     return found, grains
 
 
-def set_limit(unit: Unit, actor: Actor, account: str, group: str | None, product: str, amount: str | None) -> None:
+def set_limit(tx: Transaction, actor: Actor, account: str, group: str | None, product: str, amount: str | None) -> None:
     """Let an account or a group set a limit, in GB; None takes it away."""
-    (account_id, number), (found, grains) = _layer(unit, actor, account, group), _read(unit, product, amount)
-    store.put(unit.connection, found.id, {"group_id": number} if group else {"account_id": number}, grains)
+    (account_id, number), (found, grains) = _layer(tx, actor, account, group), _read(tx, product, amount)
+    store.put(tx.connection, found.id, {"group_id": number} if group else {"account_id": number}, grains)
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [
@@ -240,13 +239,13 @@ def set_limit(unit: Unit, actor: Actor, account: str, group: str | None, product
     )
 
 
-def set_direct(unit: Unit, actor: Actor, person: Any, product: str, amount: str | None) -> None:
+def set_direct(tx: Transaction, actor: Actor, person: Any, product: str, amount: str | None) -> None:
     """Set one person's own limit, in GB; None leaves it to the layers. Whether they are in scope is the caller's to
     check."""
-    found, grains = _read(unit, product, amount)
-    store.put(unit.connection, found.id, {"person_id": person.id}, grains)
+    found, grains = _read(tx, product, amount)
+    store.put(tx.connection, found.id, {"person_id": person.id}, grains)
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [
@@ -265,35 +264,35 @@ def _told(product: Product, grains: int | None) -> str:
     return "none" if grains is None else f"{to_units(grains, product.measure):f}"
 
 
-def move_here(unit: Unit, actor: Actor, person: Any, from_account: str) -> int:
+def move_here(tx: Transaction, actor: Actor, person: Any, from_account: str) -> int:
     """Move what stayed in an account that somebody has left to where they are now, of every product; grains. Refused
     where the account they are in has no room."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     row = accounts_usecases.row_in_scope(accounts, actor, from_account)
     from_id, to = int(accounts.ids[row]), accounts.tree.codes[accounts.row_of_id[person.account_id]]
     if from_id == person.account_id:
         raise invalid("They are in that account.", "from_account")
-    moved, at = 0, unit.now
-    products = [each for each in pools_usecases.products(unit) if each.is_storage]
-    takings.lock(unit, products)
+    moved, at = 0, tx.now
+    products = [each for each in pools_usecases.products(tx) if each.is_storage]
+    takings.lock(tx, products)
     for product in products:
-        grains = _grains(sum(each[3] for each in usage.at_home(unit, [product], [from_id], [person.username], at)))
+        grains = _grains(sum(each[3] for each in usage.at_home(tx, [product], [from_id], [person.username], at)))
         if not grains:
             continue
-        room = takings.room(unit, actor, to, product)
+        room = takings.room(tx, actor, to, product)
         # What is counted in one branch and moves within it needs no room there; what is left is told as it stands.
         if room < grains and accounts.row_of_id[person.account_id] not in accounts.tree.path_up(row):
             raise conflict(
                 f"{accounts.name(accounts.row_of_id[person.account_id])} has room for {_told(product, max(0, room))} "
                 f"GB more of {product.name}; {_told(product, grains)} GB are to come."
             )
-        usage.move_home(unit, product, from_id, person.account_id, person.username, at)
+        usage.move_home(tx, product, from_id, person.account_id, person.username, at)
         moved += grains
     if not moved:
         raise conflict(f"Nothing of {person.display_name}'s own is in {accounts.name(row)}.")
-    takings.rebuild_locked(unit, products)
+    takings.rebuild_locked(tx, products)
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [

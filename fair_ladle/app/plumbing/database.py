@@ -33,7 +33,7 @@ class Again(Exception):
     """Something happened meanwhile that the use-case has to see: begin it anew, after some other work, if any,
     in a transaction of its own."""
 
-    def __init__(self, after: Callable[[Unit], Any] | None = None):
+    def __init__(self, after: Callable[[Transaction], Any] | None = None):
         super().__init__("begin anew")
         self.after = after
 
@@ -112,7 +112,7 @@ def money_column(name: str, **options: Any) -> sa.Column[Any]:
 
 
 @dataclass(frozen=True)
-class Unit:
+class Transaction:
     """One use-case's transaction and the instant at which it happens."""
 
     connection: sa.Connection
@@ -139,17 +139,17 @@ class Database:
         self.clock = Clock()
 
     @contextmanager
-    def transaction(self) -> Iterator[Unit]:
+    def transaction(self) -> Iterator[Transaction]:
         """Commits at the end, undoes everything on any exception."""
         with self.engine.begin() as connection:
-            yield Unit(connection, self.clock)
+            yield Transaction(connection, self.clock)
 
     def run(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
         """A use-case in a transaction of its own, begun again after a deadlock or a lost connection."""
         for attempt in range(TRIES):
             try:
-                with self.transaction() as unit:
-                    return usecase(unit, *args, **named)
+                with self.transaction() as tx:
+                    return usecase(tx, *args, **named)
             except Again as again:
                 if attempt == TRIES - 1:
                     raise
@@ -165,8 +165,8 @@ class Database:
     def try_out(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
         """What a use-case would do and answer; nothing of it is kept."""
 
-        def undone(unit: Unit) -> None:
-            raise _Undone(usecase(unit, *args, **named))
+        def undone(tx: Transaction) -> None:
+            raise _Undone(usecase(tx, *args, **named))
 
         try:
             self.run(undone)

@@ -12,7 +12,7 @@ from datetime import datetime, timedelta
 
 import sqlalchemy as sa
 
-from fair_ladle.app.plumbing.database import Again, Database, Unit
+from fair_ladle.app.plumbing.database import Again, Database, Transaction
 from fair_ladle.app.plumbing.tables import jobs
 
 logger = logging.getLogger("fair_ladle")
@@ -43,36 +43,36 @@ def run_due(database: Database, every: Mapping[str, Job]) -> list[str]:
     return done
 
 
-def failed(unit: Unit) -> list[tuple[str, str]]:
+def failed(tx: Transaction) -> list[tuple[str, str]]:
     """Jobs whose last run failed, with why."""
-    found = unit.connection.execute(
+    found = tx.connection.execute(
         sa.select(jobs.c.name, jobs.c.trouble).where(jobs.c.trouble.is_not(None)).order_by(jobs.c.name)
     )
     return [(row.name, row.trouble) for row in found]
 
 
-def newest_run(unit: Unit) -> datetime | None:
+def newest_run(tx: Transaction) -> datetime | None:
     """When any job was last begun; None where none was."""
-    return unit.connection.scalar(sa.select(sa.func.max(jobs.c.ran_at)))
+    return tx.connection.scalar(sa.select(sa.func.max(jobs.c.ran_at)))
 
 
-def _claim(unit: Unit, name: str, every: timedelta) -> bool:
-    now = unit.now
-    row = unit.connection.execute(sa.select(jobs).where(jobs.c.name == name).with_for_update(skip_locked=True)).first()
+def _claim(tx: Transaction, name: str, every: timedelta) -> bool:
+    now = tx.now
+    row = tx.connection.execute(sa.select(jobs).where(jobs.c.name == name).with_for_update(skip_locked=True)).first()
     if row is None:
-        there = unit.connection.execute(sa.select(jobs.c.name).where(jobs.c.name == name)).first()
+        there = tx.connection.execute(sa.select(jobs.c.name).where(jobs.c.name == name)).first()
         if there is not None:
             return False
         try:
-            unit.connection.execute(sa.insert(jobs).values(name=name, due_at=now + every, ran_at=now))
+            tx.connection.execute(sa.insert(jobs).values(name=name, due_at=now + every, ran_at=now))
         except sa.exc.IntegrityError:
             raise Again from None
         return True
     if row.due_at > now:
         return False
-    unit.connection.execute(sa.update(jobs).where(jobs.c.name == name).values(due_at=now + every, ran_at=now))
+    tx.connection.execute(sa.update(jobs).where(jobs.c.name == name).values(due_at=now + every, ran_at=now))
     return True
 
 
-def _note(unit: Unit, name: str, trouble: str | None) -> None:
-    unit.connection.execute(sa.update(jobs).where(jobs.c.name == name).values(trouble=trouble))
+def _note(tx: Transaction, name: str, trouble: str | None) -> None:
+    tx.connection.execute(sa.update(jobs).where(jobs.c.name == name).values(trouble=trouble))

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from fair_ladle.app.accounts.usecases import Accounts
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.pools import store
@@ -69,14 +69,14 @@ class Pool:
     currency: str
 
 
-def products(unit: Unit) -> list[Product]:
+def products(tx: Transaction) -> list[Product]:
     """Every product, by code."""
-    return [_product(row) for row in store.all_products(unit.connection)]
+    return [_product(row) for row in store.all_products(tx.connection)]
 
 
-def product(unit: Unit, code: str) -> Product:
+def product(tx: Transaction, code: str) -> Product:
     """One product; refused where there is none of that code."""
-    found = next((each for each in products(unit) if each.code == code), None)
+    found = next((each for each in products(tx) if each.code == code), None)
     if found is None:
         raise not_found("product", code)
     return found
@@ -98,14 +98,14 @@ def _product(row: Any) -> Product:
     )
 
 
-def pools(unit: Unit, of: Collection[Product]) -> list[Pool]:
+def pools(tx: Transaction, of: Collection[Product]) -> list[Pool]:
     """The pools of these products with their lots."""
     by_id = {each.id: each for each in of}
     lots: dict[tuple[int, int], list[Any]] = {}
-    for row in store.lots_of(unit.connection, list(by_id)):
+    for row in store.lots_of(tx.connection, list(by_id)):
         lots.setdefault((row.owner_id, row.product_id), []).append(row)
     found = []
-    for row in store.pools_of(unit.connection, list(by_id)):
+    for row in store.pools_of(tx.connection, list(by_id)):
         mine = lots.get((row.owner_id, row.product_id), [])
         product_of = by_id[row.product_id]
         found.append(
@@ -153,32 +153,34 @@ def supply(pool_list: list[Pool], day: date) -> Supply:
     return Supply(figures[:, 0], figures[:, 1], figures[:, 2])
 
 
-def mark_stale(unit: Unit, of: Collection[Product] | None = None) -> None:
+def mark_stale(tx: Transaction, of: Collection[Product] | None = None) -> None:
     """Counters of these products' pools (all, if not said) are rebuilt before their next use."""
-    store.mark_stale(unit.connection, None if of is None else [each.id for each in of])
+    store.mark_stale(tx.connection, None if of is None else [each.id for each in of])
 
 
-def bring_in_products(unit: Unit, rows: list[dict[str, Any]]) -> Merged:
+def bring_in_products(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     """Create and change products by code."""
-    return merge(unit.connection, store.products, ["code"], rows)
+    return merge(tx.connection, store.products, ["code"], rows)
 
 
-def bring_in_lots(unit: Unit, rows: list[dict[str, Any]]) -> Merged:
+def bring_in_lots(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     """Create and change lots by product, owner, reference and first day; pools come with them."""
-    merged = merge(unit.connection, store.lots, ["product_id", "owner_id", "reference", "first_day"], rows)
-    store.ensure_pools(unit.connection)
+    merged = merge(tx.connection, store.lots, ["product_id", "owner_id", "reference", "first_day"], rows)
+    store.ensure_pools(tx.connection)
     return merged
 
 
-def add_lot(unit: Unit, row: dict[str, Any]) -> None:
+def add_lot(tx: Transaction, row: dict[str, Any]) -> None:
     """Record a purchase; its pool comes with it. The counters are the caller's."""
-    store.add_lot(unit.connection, row)
-    store.ensure_pools(unit.connection)
+    store.add_lot(tx.connection, row)
+    store.ensure_pools(tx.connection)
 
 
-def end_lot(unit: Unit, owner_id: int, product_id: int, reference: str, first_day: date, last_day: date | None) -> None:
+def end_lot(
+    tx: Transaction, owner_id: int, product_id: int, reference: str, first_day: date, last_day: date | None
+) -> None:
     """Let a lot end on another day; one that would end before it begins is taken out. The counters are the caller's."""
     if last_day is not None and last_day < first_day:
-        store.take_out_lot(unit.connection, owner_id, product_id, reference, first_day)
+        store.take_out_lot(tx.connection, owner_id, product_id, reference, first_day)
     else:
-        store.end_lot(unit.connection, owner_id, product_id, reference, first_day, last_day)
+        store.end_lot(tx.connection, owner_id, product_id, reference, first_day, last_day)

@@ -22,7 +22,7 @@ from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.enforcement.replay import Past
 from fair_ladle.app.people import usecases as people
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Pool, Product
@@ -70,10 +70,10 @@ class Timeline:
     points: list[Point]
 
 
-def timelines(unit: Unit, actor: Actor) -> list[tuple[Pool, str, str, Point]]:
+def timelines(tx: Transaction, actor: Actor) -> list[tuple[Pool, str, str, Point]]:
     """Every pool that an account of the branch owns, with its present."""
-    products = pools_usecases.products(unit)
-    found = settle_world(world_at(unit, products, unit.now))
+    products = pools_usecases.products(tx)
+    found = settle_world(world_at(tx, products, tx.now))
     world = found.world
     inside = set(world.accounts.tree.branch(accounts_usecases.top_row(world.accounts, actor)).tolist())
     result = []
@@ -90,15 +90,15 @@ def timelines(unit: Unit, actor: Actor) -> list[tuple[Pool, str, str, Point]]:
     return result
 
 
-def timeline(unit: Unit, actor: Actor, owner: str, product: str) -> Timeline:
+def timeline(tx: Transaction, actor: Actor, owner: str, product: str) -> Timeline:
     """One pool over time. The past is as it was; ahead, what is in use stays as it is and allocations come and go as
     they are written."""
-    found, place, row = _pool(unit, actor, owner, product)
+    found, place, row = _pool(tx, actor, owner, product)
     world, pool = found.world, found.world.pools[place]
-    versions = allocations.all_versions(unit, [pool.product.id])
+    versions = allocations.all_versions(tx, [pool.product.id])
     days = [*(world.day - BACK + n * STEP for n in range(BACK // STEP + 1)), *_turns(pool, versions, world.day)]
     instants = np.array([_looked_at(day, world) for day in days], dtype=np.int64)
-    own = usage.own_at_each(unit, world.accounts, pool.product, instants)
+    own = usage.own_at_each(tx, world.accounts, pool.product, instants)
     reserve = _reserves(world, versions, days)
     points = []
     for begin in range(0, len(days), AT_ONCE):
@@ -144,10 +144,12 @@ def _turns(pool: Pool, versions: Sequence[Any], today: date) -> list[date]:
     return [*sorted(day for day in days if today < day < today + AHEAD), today + AHEAD]
 
 
-def _pool(unit: Unit, actor: Actor, owner: str, product: str, on: date | None = None) -> tuple[Positions, int, int]:
-    wanted = pools_usecases.product(unit, product)
-    at = unit.now if on is None or on <= accounts_usecases.today(unit) else accounts_usecases.start_of(unit, on)
-    found = settle_world(world_at(unit, [wanted], at))
+def _pool(
+    tx: Transaction, actor: Actor, owner: str, product: str, on: date | None = None
+) -> tuple[Positions, int, int]:
+    wanted = pools_usecases.product(tx, product)
+    at = tx.now if on is None or on <= accounts_usecases.today(tx) else accounts_usecases.start_of(tx, on)
+    found = settle_world(world_at(tx, [wanted], at))
     row = accounts_usecases.row_in_scope(found.world.accounts, actor, owner)
     place = found.pool_at(row, 0)
     if place < 0 or int(found.world.owner[row, 0]) != row:
@@ -181,10 +183,10 @@ class Plan:
     options: list[Option]
 
 
-def plan(unit: Unit, actor: Actor, owner: str, product: str, day: date) -> Plan:
+def plan(tx: Transaction, actor: Actor, owner: str, product: str, day: date) -> Plan:
     """What could be done about a shortfall on a day, compared by money and by people touched. Each is for a draft of
     that day."""
-    found, place, row = _pool(unit, actor, owner, product, day)
+    found, place, row = _pool(tx, actor, owner, product, day)
     world = found.world
     pool = world.pools[place]
     short = int(found.shortfalls()[place])
@@ -192,14 +194,14 @@ def plan(unit: Unit, actor: Actor, owner: str, product: str, day: date) -> Plan:
         raise conflict(f"{pool.product.name} is covered on {day}; there is nothing to plan.")
     below = _below(found, row)
     ids = [int(world.accounts.ids[each]) for each in below]
-    versions = allocations.in_force(unit, [pool.product.id], ids, accounts_usecases.today(unit))
+    versions = allocations.in_force(tx, [pool.product.id], ids, accounts_usecases.today(tx))
     there = {each: versions.get((account_id, pool.product.id)) for each, account_id in zip(below, ids, strict=True)}
     options = [
         _buy(pool, owner, day, short, int(found.pool_load()[place])),
         _take_back(found, below, there, pool, short),
         _shrink(found, below, there, pool, row, "max-min", "Shrink all to the same level", short),
         _shrink(found, below, there, pool, row, "least harm", "Shrink where least is used", short),
-        _release(unit, found, row, pool),
+        _release(tx, found, row, pool),
         Option(
             "let run",
             "Let it run over",
@@ -351,10 +353,10 @@ class Renewal:
 
 
 def renewal(
-    unit: Unit, actor: Actor, owner: str, product: str, quantity: int, true_up: int, first_day: date
+    tx: Transaction, actor: Actor, owner: str, product: str, quantity: int, true_up: int, first_day: date
 ) -> Renewal:
     """What buying so much from a day on, with what is in use and promised now, would do to each account below."""
-    found, place, row = _pool(unit, actor, owner, product, first_day)
+    found, place, row = _pool(tx, actor, owner, product, first_day)
     world, pool = found.world, found.world.pools[place]
     if not 1 <= quantity <= MOST_GRAINS or not 0 <= true_up <= MOST_GRAINS:
         raise invalid(f"A quantity from 1 to {pool.product.said(MOST_GRAINS)}.", "quantity")
@@ -383,26 +385,26 @@ def renewal(
     )
 
 
-def _release(unit: Unit, found: Positions, row: int, pool: Pool) -> Option | None:
+def _release(tx: Transaction, found: Positions, row: int, pool: Pool) -> Option | None:
     """Seats of people not seen for long are taken back from them; protected people keep theirs."""
     if pool.product.measure != "seat":
         return None
-    past = Past(unit, found.world)
+    past = Past(tx, found.world)
     branch = {each for each in past.rows if int(found.world.owner[each, 0]) == row}
     assigned = [
         each
         for each in past.open_assignments()
-        if each.begins <= unit.now and found.world.accounts.row_of_id[each.account_id] in branch
+        if each.begins <= tx.now and found.world.accounts.row_of_id[each.account_id] in branch
     ]
     subjects = [each.subject for each in assigned]
-    known = people.by_username(unit, subjects)
+    known = people.by_username(tx, subjects)
     world, idle = found.world, defaultdict(list)  # type: tuple[World, dict[int, list[str]]]
     for each in assigned:
         person = known.get(each.subject)
         if (
             person is not None
             and not person.protected
-            and (person.last_seen_at is None or unit.now - person.last_seen_at > UNSEEN)
+            and (person.last_seen_at is None or tx.now - person.last_seen_at > UNSEEN)
         ):
             idle[world.accounts.row_of_id[each.account_id]].append(each.subject)
     if not idle:
@@ -442,32 +444,32 @@ def _change(found: Positions, row: int, version: Any, pool: Pool, terms: dict[st
     )
 
 
-def make_calendar(unit: Unit, actor: Actor) -> str:
+def make_calendar(tx: Transaction, actor: Actor) -> str:
     """A new secret address for the calendar of the branch; the old one stops working. Only its hash is kept."""
     token = secrets.token_urlsafe(32)
-    store.replace(unit.connection, actor.sign_in_id or 0, _account_id(unit, actor), _hash(token), unit.now)
+    store.replace(tx.connection, actor.sign_in_id or 0, _account_id(tx, actor), _hash(token), tx.now)
     return token
 
 
-def drop_calendar(unit: Unit, actor: Actor) -> None:
+def drop_calendar(tx: Transaction, actor: Actor) -> None:
     """The address stops working."""
-    store.replace(unit.connection, actor.sign_in_id or 0, _account_id(unit, actor), None, unit.now)
+    store.replace(tx.connection, actor.sign_in_id or 0, _account_id(tx, actor), None, tx.now)
 
 
-def has_calendar(unit: Unit, actor: Actor) -> bool:
+def has_calendar(tx: Transaction, actor: Actor) -> bool:
     """Whether there is an address."""
-    return store.made(unit.connection, actor.sign_in_id or 0, _account_id(unit, actor)) is not None
+    return store.made(tx.connection, actor.sign_in_id or 0, _account_id(tx, actor)) is not None
 
 
-def calendar(unit: Unit, token: str) -> bytes:
+def calendar(tx: Transaction, token: str) -> bytes:
     """Renewals and endings of the branch's lots (RFC 5545), for whoever knows the address and while its maker runs
     the branch."""
-    row = store.by_token(unit.connection, _hash(token))
-    actor = None if row is None else sign_in.actor_for(unit, row.sign_in_id, row.code)
+    row = store.by_token(tx.connection, _hash(token))
+    actor = None if row is None else sign_in.actor_for(tx, row.sign_in_id, row.code)
     if actor is None:
         raise not_found("calendar", "at this address")
     events = []
-    for pool, owner, name, _ in timelines(unit, actor):
+    for pool, owner, name, _ in timelines(tx, actor):
         for lot in pool.lots:
             quantity = pool.product.said(lot.quantity)
             if lot.last_day is not None:
@@ -488,12 +490,12 @@ def calendar(unit: Unit, token: str) -> bytes:
                     f"Lot {lot.reference}.",
                 )
             )
-    return as_calendar("Fair Ladle: renewals and endings", events, unit.now)
+    return as_calendar("Fair Ladle: renewals and endings", events, tx.now)
 
 
 def _hash(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()
 
 
-def _account_id(unit: Unit, actor: Actor) -> int:
-    return accounts_usecases.ids_by_code(unit)[actor.scope or accounts_usecases.operator(unit).code]
+def _account_id(tx: Transaction, actor: Actor) -> int:
+    return accounts_usecases.ids_by_code(tx)[actor.scope or accounts_usecases.operator(tx).code]

@@ -9,7 +9,7 @@ from typing import Any
 
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused
 from fair_ladle.app.reclaim import store
 
@@ -23,8 +23,8 @@ class Asked:
     needed: bool
 
 
-def _notice(unit: Unit, token: str) -> Any:
-    row = store.by_token(unit.connection, hashlib.sha256(token.encode()).hexdigest())
+def _notice(tx: Transaction, token: str) -> Any:
+    row = store.by_token(tx.connection, hashlib.sha256(token.encode()).hexdigest())
     if row is None:
         raise Refused(
             Problem(
@@ -37,18 +37,18 @@ def _notice(unit: Unit, token: str) -> Any:
     return row
 
 
-def asked(unit: Unit, token: str) -> Asked:
+def asked(tx: Transaction, token: str) -> Asked:
     """A notice by its link; refused where it is over."""
-    row = _notice(unit, token)
+    row = _notice(tx, token)
     return Asked(row.display_name, row.told_at + timedelta(days=row.notice_days), row.needed_at is not None)
 
 
-def still_need_it(unit: Unit, token: str) -> Asked:
+def still_need_it(tx: Transaction, token: str) -> Asked:
     """Whoever was told keeps what they have, until the policy's days are over again."""
-    row = _notice(unit, token)
-    store.still_needed(unit.connection, row.policy_id, row.person_id, unit.now)
+    row = _notice(tx, token)
+    store.still_needed(tx.connection, row.policy_id, row.person_id, tx.now)
     log.write(
-        unit,
+        tx,
         Actor(row.display_name, "", None),
         None,
         [log.Entry("still needed", row.username, row.account_id, None, {"asked by": row.name})],

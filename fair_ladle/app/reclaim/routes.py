@@ -142,7 +142,7 @@ def _deed(each: Deed) -> DeedBody:
         name=each.name,
         account_name=each.account_name,
         what=each.what,
-        products=[unit.product for unit in each.units],
+        products=[taken.product for taken in each.units],
         why=each.why,
     )
 
@@ -183,7 +183,7 @@ def _row(found: usecases.RunRow) -> RunRowBody:
                 name=each.display_name,
                 account_name="",
                 what=each.what,
-                products=[unit[0] for unit in each.units],
+                products=[taken[0] for taken in each.units],
                 why=each.why,
             )
             for each in found.deeds[:1000]

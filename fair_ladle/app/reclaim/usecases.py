@@ -22,7 +22,7 @@ from fair_ladle.app.people import usecases as people_usecases
 from fair_ladle.app.people.groups import Groups, in_branch, people
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Database, Unit
+from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
 from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.pools import usecases as pools_usecases
@@ -86,7 +86,7 @@ class Run:
 
     def taken(self) -> list[Taken]:
         """Every unit that comes back."""
-        return [unit for each in self.deeds if each.what in ("released", "suspended") for unit in each.units]
+        return [taken for each in self.deeds if each.what in ("released", "suspended") for taken in each.units]
 
 
 @dataclass(frozen=True)
@@ -99,14 +99,14 @@ class Unseen:
     cost: dict[str, Decimal]
 
 
-def unseen(unit: Unit, actor: Actor, days: int = 60) -> Unseen:
+def unseen(tx: Transaction, actor: Actor, days: int = 60) -> Unseen:
     """How many seats of the branch belong to people who have not been seen for so many days."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     asked = SimpleNamespace(criterion="unseen", days=days, products=[])
     idle = store.candidates(
-        unit.connection, [in_branch(accounts, accounts_usecases.top_row(accounts, actor)), *_criterion(unit, asked)]
+        tx.connection, [in_branch(accounts, accounts_usecases.top_row(accounts, actor)), *_criterion(tx, asked)]
     )
-    units, _ = _units(unit, accounts, asked, idle)
+    units, _ = _units(tx, accounts, asked, idle)
     cost: dict[str, Decimal] = defaultdict(Decimal)
     for each in (one for mine in units.values() for one in mine):
         cost[each.currency] += each.cost
@@ -118,19 +118,19 @@ def unseen(unit: Unit, actor: Actor, days: int = 60) -> Unseen:
     )
 
 
-def policies(unit: Unit, actor: Actor) -> list[tuple[Any, str, str]]:
+def policies(tx: Transaction, actor: Actor) -> list[tuple[Any, str, str]]:
     """The policies of the branch (rows), with account's code and name."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
-    found = [(row, accounts.row_of_id[row.account_id]) for row in store.policies(unit.connection)]
+    found = [(row, accounts.row_of_id[row.account_id]) for row in store.policies(tx.connection)]
     return [(row, accounts.tree.codes[place], accounts.name(place)) for row, place in found if place in inside]
 
 
-def put(unit: Unit, actor: Actor, policy_id: int | None, wanted: Policy) -> int:
+def put(tx: Transaction, actor: Actor, policy_id: int | None, wanted: Policy) -> int:
     """Make a policy or change one; its number."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     row = accounts_usecases.row_in_scope(accounts, actor, wanted.account)
-    there = None if policy_id is None else _mine(unit, actor, policy_id)
+    there = None if policy_id is None else _mine(tx, actor, policy_id)
     if there is not None and accounts.row_of_id[there.account_id] != row:
         raise invalid("A policy stays with its account; make another one.", "account")
     name = wanted.name.strip()
@@ -138,15 +138,15 @@ def put(unit: Unit, actor: Actor, policy_id: int | None, wanted: Policy) -> int:
         raise invalid("A policy has a name.", "name")
     if not 1 <= wanted.days <= 3650 or not 0 <= wanted.notice_days <= 365:
         raise invalid("From 1 to 3650 days, and a notice from 0 to 365 days before.", "days")
-    known = {each.code for each in pools_usecases.products(unit) if each.measure == "seat"}
+    known = {each.code for each in pools_usecases.products(tx) if each.measure == "seat"}
     for code in wanted.products:
         if code not in known:
             raise invalid(f"{code} is no product that people have seats of.", "products")
-    groups = Groups.read(unit, accounts)
+    groups = Groups.read(tx, accounts)
     _exempt(groups, accounts, row, wanted.exempt)
     if any(
         each.name == name and each.account_id == int(accounts.ids[row]) and each.id != policy_id
-        for each in store.policies(unit.connection)
+        for each in store.policies(tx.connection)
     ):
         raise invalid(f"There is a policy {name} already.", "name")
     values = {
@@ -166,12 +166,12 @@ def put(unit: Unit, actor: Actor, policy_id: int | None, wanted: Policy) -> int:
         if key not in ("account_id", "name")
     }
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [log.Entry("policy changed" if there else "policy made", name, int(accounts.ids[row]), None, told)],
     )
-    return store.put_policy(unit.connection, policy_id, values)
+    return store.put_policy(tx.connection, policy_id, values)
 
 
 def _exempt(
@@ -194,59 +194,59 @@ def _exempt(
     return found
 
 
-def _mine(unit: Unit, actor: Actor, policy_id: int) -> Any:
-    accounts, row = accounts_usecases.known(unit), store.lock_policy(unit.connection, policy_id)
+def _mine(tx: Transaction, actor: Actor, policy_id: int) -> Any:
+    accounts, row = accounts_usecases.known(tx), store.lock_policy(tx.connection, policy_id)
     if row is None or not accounts_usecases.sees(accounts, actor, row.account_id):
         raise not_found("policy", str(policy_id))
     return row
 
 
-def run(unit: Unit, actor: Actor, policy_id: int) -> Run:
+def run(tx: Transaction, actor: Actor, policy_id: int) -> Run:
     """Run a policy now. Who is idle is told first, and loses the seat when the notice is over; a second run does
     nothing twice."""
-    policy = _mine(unit, actor, policy_id)
-    accounts, found = accounts_usecases.known(unit), Run()
+    policy = _mine(tx, actor, policy_id)
+    accounts, found = accounts_usecases.known(tx), Run()
     row = accounts.row_of_id[policy.account_id]
-    shelters = _exempt(Groups.read(unit, accounts), accounts, row, policy.exempt)
-    idle = store.candidates(unit.connection, [in_branch(accounts, row), *_criterion(unit, policy)])
+    shelters = _exempt(Groups.read(tx, accounts), accounts, row, policy.exempt)
+    idle = store.candidates(tx.connection, [in_branch(accounts, row), *_criterion(tx, policy)])
     sheltered = (
         set(
-            unit.connection.scalars(
+            tx.connection.scalars(
                 sa.select(people.c.id).where(people.c.id.in_([each.id for each in idle]), sa.or_(*shelters))
             )
         )
         if shelters and idle
         else set()
     )
-    notices = store.notices(unit.connection, policy_id)
-    store.forget_notices(unit.connection, policy_id, set(notices) - {each.id for each in idle})
-    units, layered = _units(unit, accounts, policy, idle)
-    names = {each.code: each.name for each in pools_usecases.products(unit)}
+    notices = store.notices(tx.connection, policy_id)
+    store.forget_notices(tx.connection, policy_id, set(notices) - {each.id for each in idle})
+    units, layered = _units(tx, accounts, policy, idle)
+    names = {each.code: each.name for each in pools_usecases.products(tx)}
     told: list[dict[str, Any]] = []
     mails: list[tuple[str, str, str]] = []
     taking: list[tuple[Any, list[Taken]]] = []
     for each in idle:
         mine, notice = units.get(each.username, []), notices.get(each.id)
-        stays = _stays(unit, policy, each, sheltered, mine, layered, notice)
+        stays = _stays(tx, policy, each, sheltered, mine, layered, notice)
         if stays:
             found.left.append(_deed(accounts, each, "left", mine, stays))
         elif policy.notice_days and notice is None:
-            told.append(_tell(unit, accounts, policy, each, [names[one.product] for one in mine], mails))
+            told.append(_tell(tx, accounts, policy, each, [names[one.product] for one in mine], mails))
             found.deeds.append(
                 _deed(accounts, each, "told", mine, f"{_why(policy, each)}; {policy.notice_days} days to answer")
             )
         else:
             taking.append((each, mine))
             found.deeds.append(_deed(accounts, each, SAID[policy.act], mine, _why(policy, each)))
-    store.tell(unit.connection, told)
-    outbox.write_all(unit, mails)
-    _take(unit, policy, taking)
+    store.tell(tx.connection, told)
+    outbox.write_all(tx, mails)
+    _take(tx, policy, taking)
     done = [each for each in found.deeds if each.what not in ("told", "reported")]
-    store.forget_notices(unit.connection, policy_id, [each.person_id for each in done])
+    store.forget_notices(tx.connection, policy_id, [each.person_id for each in done])
     if found.deeds:
         store.add_run(
-            unit.connection,
-            {"policy_id": policy_id, "at": unit.now, "by": actor.name},
+            tx.connection,
+            {"policy_id": policy_id, "at": tx.now, "by": actor.name},
             [
                 {
                     "person_id": each.person_id,
@@ -258,7 +258,7 @@ def run(unit: Unit, actor: Actor, policy_id: int) -> Run:
             ],
         )
         log.write(
-            unit,
+            tx,
             actor,
             None,
             [
@@ -279,8 +279,8 @@ def run(unit: Unit, actor: Actor, policy_id: int) -> Run:
     return found
 
 
-def _criterion(unit: Unit, policy: Any) -> list[sa.ColumnElement[bool]]:
-    before = unit.now - timedelta(days=policy.days)
+def _criterion(tx: Transaction, policy: Any) -> list[sa.ColumnElement[bool]]:
+    before = tx.now - timedelta(days=policy.days)
     if policy.criterion == "unseen":
         return [people.c.status == "active", people.c.last_seen_at < before]
     if policy.criterion == "never seen":
@@ -293,23 +293,23 @@ def _criterion(unit: Unit, policy: Any) -> list[sa.ColumnElement[bool]]:
 
 
 def _units(
-    unit: Unit, accounts: Accounts, policy: Any, idle: list[Any]
+    tx: Transaction, accounts: Accounts, policy: Any, idle: list[Any]
 ) -> tuple[dict[str, list[Taken]], set[tuple[int, str]]]:
     """What each of them has of the policy's products, add-ons before what they need; and which of it a layer gave."""
     products = [
         each
-        for each in pools_usecases.products(unit)
+        for each in pools_usecases.products(tx)
         if each.measure == "seat" and (not policy.products or each.code in policy.products)
     ]
     products.sort(key=lambda each: (not each.requires, each.code))
     by_id, found, layered = {each.id: each for each in products}, defaultdict(list), set()
-    owned, day = pools_usecases.pools(unit, products), accounts_usecases.today(unit)
+    owned, day = pools_usecases.pools(tx, products), accounts_usecases.today(tx)
     for product in products:
         layered |= {
             (person_id, product.code)
-            for person_id in entitlements.comes_by_a_layer(unit, product, [each.id for each in idle])
+            for person_id in entitlements.comes_by_a_layer(tx, product, [each.id for each in idle])
         }
-    rows = usage.open_assignments(unit, products, [each.username for each in idle], unit.now) if idle else []
+    rows = usage.open_assignments(tx, products, [each.username for each in idle], tx.now) if idle else []
     for row in sorted(rows, key=lambda row: products.index(by_id[row.product_id])):
         place = accounts.row_of_id[row.account_id]
         cost, currency = _cost(accounts, owned, by_id[row.product_id], place, day)
@@ -328,7 +328,7 @@ def _cost(accounts: Accounts, owned: list[Pool], product: Product, place: int, d
 
 
 def _stays(
-    unit: Unit,
+    tx: Transaction,
     policy: Any,
     person: Any,
     sheltered: set[int],
@@ -346,17 +346,13 @@ def _stays(
     through = [each.product for each in units if (person.id, each.product) in layered]
     if through and policy.act != "report":
         return f"has {through[0]} through a layer"
-    if (
-        notice is not None
-        and notice.needed_at is not None
-        and unit.now - notice.needed_at < timedelta(days=policy.days)
-    ):
+    if notice is not None and notice.needed_at is not None and tx.now - notice.needed_at < timedelta(days=policy.days):
         return f"said on {notice.needed_at:%-d %B %Y} that they still need it"
     if (
         policy.notice_days
         and notice is not None
         and notice.needed_at is None
-        and unit.now - notice.told_at < timedelta(days=policy.notice_days)
+        and tx.now - notice.told_at < timedelta(days=policy.notice_days)
     ):
         return f"told on {notice.told_at:%-d %B %Y}; the notice is not over"
     return ""
@@ -381,10 +377,15 @@ def _deed(accounts: Accounts, person: Any, what: str, units: list[Taken], why: s
 
 
 def _tell(
-    unit: Unit, accounts: Accounts, policy: Any, person: Any, products: list[str], mails: list[tuple[str, str, str]]
+    tx: Transaction,
+    accounts: Accounts,
+    policy: Any,
+    person: Any,
+    products: list[str],
+    mails: list[tuple[str, str, str]],
 ) -> dict[str, Any]:
     """The notice with its link; whoever has no address is told by nobody, and has the same time."""
-    token, now = secrets.token_urlsafe(32), unit.now
+    token, now = secrets.token_urlsafe(32), tx.now
     if person.email:
         what = ", ".join(products)
         does = {
@@ -412,22 +413,22 @@ def _tell(
     }
 
 
-def _take(unit: Unit, policy: Any, taking: list[tuple[Any, list[Taken]]]) -> None:
+def _take(tx: Transaction, policy: Any, taking: list[tuple[Any, list[Taken]]]) -> None:
     """Take back from everybody at once, and suspend them if that is what the policy does."""
     if policy.act == "report":
         return
     for part in takings.in_parts(
         [Wanted(each.account, each.product, person.username) for person, units in taking for each in units]
     ):
-        takings.release(unit, POLICIES, part)
+        takings.release(tx, POLICIES, part)
     if policy.act == "suspend":
         alike: dict[tuple[str, ...], list[int]] = defaultdict(list)
         for person, units in taking:
             alike[tuple(each.product for each in units)].append(person.id)
         for kept, ids in alike.items():
-            people_usecases.change(unit, ids, {"status": "suspended", "kept": list(kept)})
+            people_usecases.change(tx, ids, {"status": "suspended", "kept": list(kept)})
         log.write(
-            unit,
+            tx,
             POLICIES,
             None,
             [
@@ -447,28 +448,28 @@ class RunRow:
     deeds: list[Any]
 
 
-def runs(unit: Unit, actor: Actor) -> list[RunRow]:
+def runs(tx: Transaction, actor: Actor) -> list[RunRow]:
     """The runs of the branch's policies, the newest first."""
-    mine = {row.id: (row, name) for row, _, name in policies(unit, actor)}
-    found = store.runs(unit.connection, list(mine))
+    mine = {row.id: (row, name) for row, _, name in policies(tx, actor)}
+    found = store.runs(tx.connection, list(mine))
     deeds: dict[int, list[Any]] = defaultdict(list)
-    for deed in store.deeds(unit.connection, [row.id for row in found]):
+    for deed in store.deeds(tx.connection, [row.id for row in found]):
         deeds[deed.run_id].append(deed)
     return [RunRow(row, mine[row.policy_id][0].name, mine[row.policy_id][1], deeds[row.id]) for row in found]
 
 
-def undo(unit: Unit, actor: Actor, run_id: int) -> tuple[list[str], list[tuple[str, str]]]:
+def undo(tx: Transaction, actor: Actor, run_id: int) -> tuple[list[str], list[tuple[str, str]]]:
     """Take a run back: seats are given again as far as there is room, suspended people are resumed.
 
     Who has everything again, and who has not, with the reason.
     """
-    row = store.lock_run(unit.connection, run_id)
+    row = store.lock_run(tx.connection, run_id)
     if row is None:
         raise not_found("run", str(run_id))
-    policy = _mine(unit, actor, row.policy_id)
+    policy = _mine(tx, actor, row.policy_id)
     if row.undone_at is not None:
         raise conflict(f"This run was taken back already, by {row.undone_by}.")
-    deeds = [each for each in store.deeds(unit.connection, [run_id]) if each.what in ("released", "suspended")]
+    deeds = [each for each in store.deeds(tx.connection, [run_id]) if each.what in ("released", "suspended")]
     missing = {each.person_id: "was removed meanwhile" for each in deeds if each.status == "removed"}
     here = [each for each in deeds if each.status != "removed"]
     for status in ("active", "invited"):
@@ -477,7 +478,7 @@ def undo(unit: Unit, actor: Actor, run_id: int) -> tuple[list[str], list[tuple[s
             for each in here
             if each.what == each.status == "suspended" and people_usecases.status_again(each) == status
         ]
-        people_usecases.change(unit, again, {"status": status, "kept": None})
+        people_usecases.change(tx, again, {"status": status, "kept": None})
     # What others need comes first: add-ons were taken before what they need.
     units = [
         (each.person_id, Wanted(account, product, each.username))
@@ -485,12 +486,12 @@ def undo(unit: Unit, actor: Actor, run_id: int) -> tuple[list[str], list[tuple[s
         for product, account, _, _ in reversed(each.units)
     ]
     for part in takings.in_parts(units):
-        _, refused = takings.each_that_can(unit, part, lambda some: _assign(unit, actor, some))
+        _, refused = takings.each_that_can(tx, part, lambda some: _assign(tx, actor, some))
         missing |= {person_id: why for (person_id, _), why in refused}
     back = [each.display_name for each in here if each.person_id not in missing]
-    store.undone(unit.connection, run_id, unit.now, actor.name)
+    store.undone(tx.connection, run_id, tx.now, actor.name)
     log.write(
-        unit,
+        tx,
         actor,
         None,
         [
@@ -506,41 +507,41 @@ def undo(unit: Unit, actor: Actor, run_id: int) -> tuple[list[str], list[tuple[s
     return back, [(each.display_name, missing[each.person_id]) for each in deeds if each.person_id in missing]
 
 
-def _assign(unit: Unit, actor: Actor, units: Sequence[tuple[int, Wanted]]) -> None:
-    takings.assign(unit, actor, [wanted for _, wanted in units])
+def _assign(tx: Transaction, actor: Actor, units: Sequence[tuple[int, Wanted]]) -> None:
+    takings.assign(tx, actor, [wanted for _, wanted in units])
 
 
 def run_daily(database: Database) -> None:
     """Run what runs by itself, once a day each; one that cannot be does not stop the others."""
-    with database.transaction() as unit:
+    with database.transaction() as tx:
         due = [
             row.id
-            for row in store.policies(unit.connection)
-            if row.daily and row.looked_on != accounts_usecases.today(unit)
+            for row in store.policies(tx.connection)
+            if row.daily and row.looked_on != accounts_usecases.today(tx)
         ]
     for policy_id in due:
         database.run(_run_one_due, policy_id)
 
 
-def failed(unit: Unit, actor: Actor) -> list[tuple[str, str]]:
+def failed(tx: Transaction, actor: Actor) -> list[tuple[str, str]]:
     """Policies of the branch whose last run by itself could not be, with why."""
-    return [(row.name, row.trouble) for row, _, _ in policies(unit, actor) if row.trouble]
+    return [(row.name, row.trouble) for row, _, _ in policies(tx, actor) if row.trouble]
 
 
-def _run_one_due(unit: Unit, policy_id: int) -> None:
-    row = store.lock_policy(unit.connection, policy_id)
-    today = accounts_usecases.today(unit)
+def _run_one_due(tx: Transaction, policy_id: int) -> None:
+    row = store.lock_policy(tx.connection, policy_id)
+    today = accounts_usecases.today(tx)
     if row is None or not row.daily or row.looked_on == today:
         return
-    store.looked_on(unit.connection, policy_id, today)
+    store.looked_on(tx.connection, policy_id, today)
     try:
-        with unit.connection.begin_nested():
-            run(unit, POLICIES, policy_id)
-        store.note_trouble(unit.connection, policy_id, None)
+        with tx.connection.begin_nested():
+            run(tx, POLICIES, policy_id)
+        store.note_trouble(tx.connection, policy_id, None)
     except Refused as refused:
-        store.note_trouble(unit.connection, policy_id, refused.problem.detail)
+        store.note_trouble(tx.connection, policy_id, refused.problem.detail)
         log.write(
-            unit,
+            tx,
             POLICIES,
             None,
             [log.Entry("policy not run", row.name, row.account_id, None, {"reason": refused.problem.detail})],

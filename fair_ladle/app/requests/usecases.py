@@ -20,7 +20,7 @@ from fair_ladle.app.log import usecases as log
 from fair_ladle.app.notices import usecases as notices
 from fair_ladle.app.notices.usecases import Notice
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
@@ -46,9 +46,9 @@ class Request:
     to_withdraw: bool
 
 
-def possible(unit: Unit, actor: Actor, account: str, product: str) -> int:
+def possible(tx: Transaction, actor: Actor, account: str, product: str) -> int:
     """How much more (grains) the parent could give an account at once, were its own cap no limit."""
-    found, row, _ = _position(unit, actor, account, product)
+    found, row, _ = _position(tx, actor, account, product)
     return _possible(found, row)
 
 
@@ -61,7 +61,7 @@ def _possible(found: Positions, row: int) -> int:
 
 
 def ask(
-    unit: Unit,
+    tx: Transaction,
     actor: Actor,
     account: str,
     product: str,
@@ -72,7 +72,7 @@ def ask(
     because_of: int | None = None,
 ) -> Request:
     """Ask the parent of the account at the top of one's branch for more; an amount below 0 offers some back."""
-    found, row, wanted = _position(unit, actor, account, product)
+    found, row, wanted = _position(tx, actor, account, product)
     accounts = found.world.accounts
     if row != accounts_usecases.top_row(accounts, actor):
         raise invalid(f"What {accounts.name(row)} gets is yours to change; nobody has to be asked.", "account")
@@ -83,10 +83,10 @@ def ask(
     if wish_day is not None and wish_day < found.world.day:
         raise invalid(f"The day you wish for is over; today is {found.world.day}.", "wish_day")
     account_id = int(accounts.ids[row])
-    _terms(unit, found, row, wanted, as_what, amount)
-    now = unit.now
+    _terms(tx, found, row, wanted, as_what, amount)
+    now = tx.now
     request_id = store.add(
-        unit.connection,
+        tx.connection,
         {
             "account_id": account_id,
             "product_id": wanted.id,
@@ -101,7 +101,7 @@ def ask(
         },
     )
     if because_of is not None:
-        store.update(unit.connection, because_of, {"passed_up_id": request_id})
+        store.update(tx.connection, because_of, {"passed_up_id": request_id})
     what = f"{wanted.said(abs(amount))} of {wanted.name}"
     by_when = f", by {wish_day:%d %B %Y}" if wish_day else ""
     subject = (
@@ -109,31 +109,29 @@ def ask(
         if amount > 0
         else f"{accounts.name(row)} offers {what} back{by_when}"
     )
-    _step(unit, actor, accounts, request_id, account_id, wanted, "asked", reason.strip(), subject)
-    return _one(unit, actor, request_id)
+    _step(tx, actor, accounts, request_id, account_id, wanted, "asked", reason.strip(), subject)
+    return _one(tx, actor, request_id)
 
 
-def look(unit: Unit, actor: Actor, request_id: int, part: int | None = None) -> Looked:
+def look(tx: Transaction, actor: Actor, request_id: int, part: int | None = None) -> Looked:
     """What granting a request, or part of it, would do."""
-    row, found, place, product = _to_answer(unit, actor, request_id)
-    return drafts.look(unit, actor, [_change(unit, found, place, product, row.as_what, _part(row, part, product))])
+    row, found, place, product = _to_answer(tx, actor, request_id)
+    return drafts.look(tx, actor, [_change(tx, found, place, product, row.as_what, _part(row, part, product))])
 
 
-def grant(unit: Unit, actor: Actor, request_id: int, part: int | None = None, text: str = "") -> Request:
+def grant(tx: Transaction, actor: Actor, request_id: int, part: int | None = None, text: str = "") -> Request:
     """Give what was asked for, or part of it: applied at once like a draft, and refused like one where it breaks a
     limit."""
-    row, found, place, product = _to_answer(unit, actor, request_id, lock=True)
+    row, found, place, product = _to_answer(tx, actor, request_id, lock=True)
     amount = _part(row, part, product)
     accounts = found.world.accounts
-    drafts.apply_changes(
-        unit, actor, [_change(unit, found, place, product, row.as_what, amount)], f"request {request_id}"
-    )
-    store.update(unit.connection, request_id, {"state": "granted", "granted": amount})
+    drafts.apply_changes(tx, actor, [_change(tx, found, place, product, row.as_what, amount)], f"request {request_id}")
+    store.update(tx.connection, request_id, {"state": "granted", "granted": amount})
     whole = "" if amount == row.amount else f" of the {product.said(abs(row.amount))}"
     verb = "was granted" if row.amount > 0 else "gave back"
     subject = f"{accounts.name(place)} {verb} {product.said(abs(amount))}{whole} of {product.name}"
     _step(
-        unit,
+        tx,
         actor,
         accounts,
         request_id,
@@ -143,11 +141,11 @@ def grant(unit: Unit, actor: Actor, request_id: int, part: int | None = None, te
         text.strip(),
         subject,
     )
-    below = store.below(unit.connection, request_id)
+    below = store.below(tx.connection, request_id)
     if below is not None and below.state == "waiting":
         name = accounts.name(accounts.row_of_id[below.account_id])
         _step(
-            unit,
+            tx,
             actor,
             accounts,
             below.id,
@@ -157,35 +155,35 @@ def grant(unit: Unit, actor: Actor, request_id: int, part: int | None = None, te
             "",
             f"There is room now for what {name} asked for of {product.name}",
         )
-    return _one(unit, actor, request_id)
+    return _one(tx, actor, request_id)
 
 
-def refuse(unit: Unit, actor: Actor, request_id: int, reason: str) -> Request:
+def refuse(tx: Transaction, actor: Actor, request_id: int, reason: str) -> Request:
     """Say no, with a reason."""
-    row, found, place, product = _to_answer(unit, actor, request_id, lock=True)
+    row, found, place, product = _to_answer(tx, actor, request_id, lock=True)
     if not reason.strip():
         raise invalid("Say why not; whoever asked should know.", "reason")
-    store.update(unit.connection, request_id, {"state": "refused"})
+    store.update(tx.connection, request_id, {"state": "refused"})
     accounts = found.world.accounts
     subject = f"{accounts.name(place)} was refused {product.said(abs(row.amount))} of {product.name}"
-    _step(unit, actor, accounts, request_id, row.account_id, product, "refused", reason.strip(), subject)
-    return _one(unit, actor, request_id)
+    _step(tx, actor, accounts, request_id, row.account_id, product, "refused", reason.strip(), subject)
+    return _one(tx, actor, request_id)
 
 
-def pass_up(unit: Unit, actor: Actor, request_id: int, reason: str) -> Request:
+def pass_up(tx: Transaction, actor: Actor, request_id: int, reason: str) -> Request:
     """Ask one's own parent for what was asked for; the request goes on waiting until one can grant it."""
-    row, found, place, product = _to_answer(unit, actor, request_id, lock=True)
+    row, found, place, product = _to_answer(tx, actor, request_id, lock=True)
     accounts = found.world.accounts
     top = accounts_usecases.top_row(accounts, actor)
     if top == 0 or int(found.world.owner[top, 0]) == top:
         raise conflict(f"{accounts.name(top)} buys {product.name} itself; buy more, or shift it from others.")
     if row.passed_up_id is not None:
-        above = store.one(unit.connection, row.passed_up_id)
+        above = store.one(tx.connection, row.passed_up_id)
         if above is not None and above.state == "waiting":
             raise conflict("This was passed up already and waits there.")
     text = reason.strip() or row.reason
     ask(
-        unit,
+        tx,
         actor,
         accounts.tree.codes[top],
         product.code,
@@ -196,14 +194,14 @@ def pass_up(unit: Unit, actor: Actor, request_id: int, reason: str) -> Request:
         because_of=request_id,
     )
     subject = f"What {accounts.name(place)} asked for of {product.name} was passed up"
-    _step(unit, actor, accounts, request_id, row.account_id, product, "passed up", text, subject, parent_too=False)
-    return _one(unit, actor, request_id)
+    _step(tx, actor, accounts, request_id, row.account_id, product, "passed up", text, subject, parent_too=False)
+    return _one(tx, actor, request_id)
 
 
-def withdraw(unit: Unit, actor: Actor, request_id: int) -> Request:
+def withdraw(tx: Transaction, actor: Actor, request_id: int) -> Request:
     """Take one's own request back."""
-    row = store.one(unit.connection, request_id, lock=True)
-    accounts = accounts_usecases.known(unit)
+    row = store.one(tx.connection, request_id, lock=True)
+    accounts = accounts_usecases.known(tx)
     if row is None:
         raise not_found("request", str(request_id))
     place = accounts_usecases.row_in_scope(accounts, actor, accounts.tree.codes[accounts.row_of_id[row.account_id]])
@@ -211,10 +209,10 @@ def withdraw(unit: Unit, actor: Actor, request_id: int) -> Request:
         raise not_allowed("Only who asked takes a request back; answer it instead.")
     if row.state != "waiting":
         raise conflict(f"This request is {row.state} already.")
-    product = pools_usecases.product(unit, row.product)
-    store.update(unit.connection, request_id, {"state": "withdrawn"})
+    product = pools_usecases.product(tx, row.product)
+    store.update(tx.connection, request_id, {"state": "withdrawn"})
     _step(
-        unit,
+        tx,
         actor,
         accounts,
         request_id,
@@ -224,31 +222,31 @@ def withdraw(unit: Unit, actor: Actor, request_id: int) -> Request:
         "",
         f"{accounts.name(place)} took back what it asked for of {product.name}",
     )
-    return _one(unit, actor, request_id)
+    return _one(tx, actor, request_id)
 
 
 def requests(
-    unit: Unit, actor: Actor, account: str | None = None, waiting_only: bool = False, limit: int = 200
+    tx: Transaction, actor: Actor, account: str | None = None, waiting_only: bool = False, limit: int = 200
 ) -> list[Request]:
     """Requests of the actor's branch, or of one account in it; those that wait first."""
-    accounts = accounts_usecases.known(unit)
+    accounts = accounts_usecases.known(tx)
     if account is None:
         rows = accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist()
     else:
         rows = [accounts_usecases.row_in_scope(accounts, actor, account)]
-    found = store.of_accounts(unit.connection, [int(accounts.ids[row]) for row in rows], waiting_only, limit)
-    return _told(unit, actor, accounts, found)
+    found = store.of_accounts(tx.connection, [int(accounts.ids[row]) for row in rows], waiting_only, limit)
+    return _told(tx, actor, accounts, found)
 
 
-def to_answer_first(unit: Unit, actor: Actor) -> list[Request]:
+def to_answer_first(tx: Transaction, actor: Actor) -> list[Request]:
     """The waiting requests that are the actor's to answer first: nobody runs an account between who asked and the
     actor's own."""
-    found = [each for each in requests(unit, actor, waiting_only=True) if each.to_answer]
-    accounts = accounts_usecases.known(unit)
+    found = [each for each in requests(tx, actor, waiting_only=True) if each.to_answer]
+    accounts = accounts_usecases.known(tx)
     top = accounts_usecases.top_row(accounts, actor)
     between = {each.account: _between(accounts, each.account, top) for each in found}
     running = sign_in.admins_of(
-        unit, [int(accounts.ids[row]) for row in {row for rows in between.values() for row in rows}]
+        tx, [int(accounts.ids[row]) for row in {row for rows in between.values() for row in rows}]
     )
     return [each for each in found if not any(running.get(int(accounts.ids[row])) for row in between[each.account])]
 
@@ -258,10 +256,10 @@ def _between(accounts: Accounts, account: str, top: int) -> list[int]:
     return above[: above.index(top)]
 
 
-def _told(unit: Unit, actor: Actor, accounts: Accounts, rows: list[Any]) -> list[Request]:
-    products = {each.id: each for each in pools_usecases.products(unit)}
+def _told(tx: Transaction, actor: Actor, accounts: Accounts, rows: list[Any]) -> list[Request]:
+    products = {each.id: each for each in pools_usecases.products(tx)}
     steps: dict[int, list[Any]] = {}
-    for step in store.steps(unit.connection, [row.id for row in rows]):
+    for step in store.steps(tx.connection, [row.id for row in rows]):
         steps.setdefault(step.request_id, []).append(step)
     top, told = accounts_usecases.top_row(accounts, actor), []
     for row in rows:
@@ -283,16 +281,16 @@ def _told(unit: Unit, actor: Actor, accounts: Accounts, rows: list[Any]) -> list
     return told
 
 
-def _one(unit: Unit, actor: Actor, request_id: int) -> Request:
-    accounts = accounts_usecases.known(unit)
-    row = store.one(unit.connection, request_id)
+def _one(tx: Transaction, actor: Actor, request_id: int) -> Request:
+    accounts = accounts_usecases.known(tx)
+    row = store.one(tx.connection, request_id)
     assert row is not None
-    return _told(unit, actor, accounts, [row])[0]
+    return _told(tx, actor, accounts, [row])[0]
 
 
-def _position(unit: Unit, actor: Actor, account: str, product: str) -> tuple[Positions, int, Product]:
-    wanted = pools_usecases.product(unit, product)
-    found = settle_world(present_world(unit, [wanted]))
+def _position(tx: Transaction, actor: Actor, account: str, product: str) -> tuple[Positions, int, Product]:
+    wanted = pools_usecases.product(tx, product)
+    found = settle_world(present_world(tx, [wanted]))
     row = accounts_usecases.row_in_scope(found.world.accounts, actor, account)
     owner = int(found.world.owner[row, 0])
     if owner < 0:
@@ -302,12 +300,14 @@ def _position(unit: Unit, actor: Actor, account: str, product: str) -> tuple[Pos
     return found, row, wanted
 
 
-def _to_answer(unit: Unit, actor: Actor, request_id: int, lock: bool = False) -> tuple[Any, Positions, int, Product]:
-    row = store.one(unit.connection, request_id, lock)
+def _to_answer(
+    tx: Transaction, actor: Actor, request_id: int, lock: bool = False
+) -> tuple[Any, Positions, int, Product]:
+    row = store.one(tx.connection, request_id, lock)
     if row is None:
         raise not_found("request", str(request_id))
-    product = pools_usecases.product(unit, row.product)
-    found = settle_world(present_world(unit, [product]))
+    product = pools_usecases.product(tx, row.product)
+    found = settle_world(present_world(tx, [product]))
     accounts = found.world.accounts
     place = accounts_usecases.row_in_scope(accounts, actor, accounts.tree.codes[accounts.row_of_id[row.account_id]])
     if place == accounts_usecases.top_row(accounts, actor):
@@ -328,22 +328,24 @@ def _part(row: Any, part: int | None, product: Product) -> int:
     return part
 
 
-def _change(unit: Unit, found: Positions, place: int, product: Product, as_what: As, amount: int) -> AllocationChange:
+def _change(
+    tx: Transaction, found: Positions, place: int, product: Product, as_what: As, amount: int
+) -> AllocationChange:
     account_id = int(found.world.accounts.ids[place])
-    version = allocations.in_force(unit, [product.id], [account_id], found.world.day).get((account_id, product.id))
+    version = allocations.in_force(tx, [product.id], [account_id], found.world.day).get((account_id, product.id))
     return AllocationChange(
         account=found.world.accounts.tree.codes[place],
         product=product.code,
-        terms=_terms(unit, found, place, product, as_what, amount),
+        terms=_terms(tx, found, place, product, as_what, amount),
         seen=version.id if version else None,
         was=terms_of(version),
     )
 
 
-def _terms(unit: Unit, found: Positions, place: int, product: Product, as_what: As, amount: int) -> Terms:
+def _terms(tx: Transaction, found: Positions, place: int, product: Product, as_what: As, amount: int) -> Terms:
     account_id = int(found.world.accounts.ids[place])
     was = (
-        terms_of(allocations.in_force(unit, [product.id], [account_id], found.world.day).get((account_id, product.id)))
+        terms_of(allocations.in_force(tx, [product.id], [account_id], found.world.day).get((account_id, product.id)))
         or Terms()
     )
     cap = None if was.cap is None else was.cap + amount
@@ -360,7 +362,7 @@ def _terms(unit: Unit, found: Positions, place: int, product: Product, as_what: 
 
 
 def _step(
-    unit: Unit,
+    tx: Transaction,
     actor: Actor,
     accounts: Accounts,
     request_id: int,
@@ -371,8 +373,8 @@ def _step(
     subject: str,
     parent_too: bool = True,
 ) -> None:
-    now = unit.now
-    store.add_step(unit.connection, {"request_id": request_id, "at": now, "by": actor.name, "what": what, "text": text})
+    now = tx.now
+    store.add_step(tx.connection, {"request_id": request_id, "at": now, "by": actor.name, "what": what, "text": text})
     notice = Notice(
         f"request {request_id} {what} {micros(now)}",
         "request",
@@ -382,5 +384,5 @@ def _step(
         product.id,
         parent_too,
     )
-    notices.tell(unit, accounts, [notice], but_not=actor.email)
-    log.write(unit, actor, None, [log.Entry(f"request {what}", product.code, account_id, None, {"request": subject})])
+    notices.tell(tx, accounts, [notice], but_not=actor.email)
+    log.write(tx, actor, None, [log.Entry(f"request {what}", product.code, account_id, None, {"request": subject})])

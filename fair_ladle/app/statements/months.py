@@ -15,7 +15,7 @@ from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.allocations import usecases as allocations
 from fair_ladle.app.log import usecases as log
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Pool, Product
 from fair_ladle.app.usage import usecases as usage
@@ -147,33 +147,31 @@ class ProductMonth:
         return (owner, own), list(below.items()), supply
 
 
-def read_month(unit: Unit, product: Product, first: date, last: date) -> ProductMonth:
+def read_month(tx: Transaction, product: Product, first: date, last: date) -> ProductMonth:
     """Read a product's month, from the facts, up to the last day that has ended."""
-    zone = accounts_usecases.zone(unit)
-    ended = min(last, local_day(unit.now, zone) - timedelta(days=1))
-    pools = pools_usecases.pools(unit, [product])
+    zone = accounts_usecases.zone(tx)
+    ended = min(last, local_day(tx.now, zone) - timedelta(days=1))
+    pools = pools_usecases.pools(tx, [product])
     stretches = []
-    for begin, end in accounts_usecases.stretches(unit, first, ended) if first <= ended else []:
-        accounts = accounts_usecases.on_day(unit, begin)
+    for begin, end in accounts_usecases.stretches(tx, first, ended) if first <= ended else []:
+        accounts = accounts_usecases.on_day(tx, begin)
         roots, placed = pools_usecases.layout(accounts, pools, [product])
         days = days_of(begin, end, zone)
-        own = usage.own_by_day(unit, accounts, product, days)
-        grid = allocations.by_days(unit, accounts, product, days)
+        own = usage.own_by_day(tx, accounts, product, days)
+        grid = allocations.by_days(tx, accounts, product, days)
         readings = read_days(accounts.tree, own, grid, roots.rows.tolist(), days)
         by_day = np.array([pools_usecases.supply(placed, day.date).quantity for day in days], dtype=np.int64)
         supply = {int(row): by_day[:, place] * readings.seconds for place, row in enumerate(roots.rows.tolist())}
         stretches.append(
-            Stretch(
-                accounts, readings, pool_of(accounts.tree, roots, 1)[:, 0], supply, _uncharged(unit, accounts, days)
-            )
+            Stretch(accounts, readings, pool_of(accounts.tree, roots, 1)[:, 0], supply, _uncharged(tx, accounts, days))
         )
     return ProductMonth(product, first, last, tuple(stretches), tuple(pools))
 
 
-def _uncharged(unit: Unit, accounts: Accounts, days: Sequence[Day]) -> dict[int, Flags]:
+def _uncharged(tx: Transaction, accounts: Accounts, days: Sequence[Day]) -> dict[int, Flags]:
     found: dict[int, Flags] = {}
     first = days[0].date
-    for account_id, begin, end in accounts_usecases.uncharged(unit, first, days[-1].date):
+    for account_id, begin, end in accounts_usecases.uncharged(tx, first, days[-1].date):
         flags = found.setdefault(accounts.row_of_id[account_id], np.zeros(len(days), dtype=bool))
         flags[(begin - first).days : (end - first).days + 1] = True
     return found
@@ -187,15 +185,15 @@ class Kept:
         self._kept: OrderedDict[tuple[Any, ...], ProductMonth] = OrderedDict()
         self._lock = Lock()
 
-    def month(self, unit: Unit, product: Product, first: date, last: date) -> ProductMonth:
+    def month(self, tx: Transaction, product: Product, first: date, last: date) -> ProductMonth:
         """A product's month, read anew only where something was written since, or another day has ended."""
-        url = unit.connection.engine.url
-        key = (url, log.head(unit), product, first, min(last, accounts_usecases.today(unit)))
+        url = tx.connection.engine.url
+        key = (url, log.head(tx), product, first, min(last, accounts_usecases.today(tx)))
         with self._lock:
             if key in self._kept:
                 self._kept.move_to_end(key)
                 return self._kept[key]
-        found = read_month(unit, product, first, last)
+        found = read_month(tx, product, first, last)
         with self._lock:
             self._kept[key] = found
             while len(self._kept) > self._most:

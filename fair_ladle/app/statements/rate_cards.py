@@ -12,7 +12,7 @@ from typing import Any
 from iso4217 import Currency
 
 from fair_ladle.app.accounts.usecases import Accounts
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools import usecases as pools_usecases
@@ -20,10 +20,10 @@ from fair_ladle.app.statements import store
 from fair_ladle.core.pricing import Aggregate, Basis, Rate, Tier, TierMode, rate_for
 
 
-def rates(unit: Unit, code_of: dict[int, str], product_code: dict[int, str]) -> list[Rate]:
+def rates(tx: Transaction, code_of: dict[int, str], product_code: dict[int, str]) -> list[Rate]:
     """Every rate with its tiers."""
     tiers: dict[int, list[Tier]] = defaultdict(list)
-    for row in store.all_tiers(unit.connection):
+    for row in store.all_tiers(tx.connection):
         tiers[row.rate_id].append(Tier(_short(row.from_quantity), _short(row.unit_price)))
     return [
         Rate(
@@ -41,7 +41,7 @@ def rates(unit: Unit, code_of: dict[int, str], product_code: dict[int, str]) -> 
             _or_none(row.fixed_fee),
             row.currency,
         )
-        for row in store.all_rates(unit.connection)
+        for row in store.all_rates(tx.connection)
         if row.seller_id in code_of and (row.buyer_id is None or row.buyer_id in code_of)
     ]
 
@@ -62,10 +62,10 @@ def decimals_of(currency: str) -> int:
 class Tariff:
     """Every rate, over the tree of a day: who prices what for whom, and in which currency."""
 
-    def __init__(self, unit: Unit, accounts: Accounts):
+    def __init__(self, tx: Transaction, accounts: Accounts):
         codes = {int(each): code for each, code in zip(accounts.ids, accounts.tree.codes, strict=True)}
         self.accounts = accounts
-        self.rates = rates(unit, codes, {each.id: each.code for each in pools_usecases.products(unit)})
+        self.rates = rates(tx, codes, {each.id: each.code for each in pools_usecases.products(tx)})
         self.sellers = {rate.seller for rate in self.rates}
         self._rates_of: dict[tuple[str, str], list[Rate]] = defaultdict(list)
         for rate in self.rates:
@@ -107,20 +107,20 @@ class Tariff:
 KEY = ("seller_id", "buyer_id", "product_id", "first_day")
 
 
-def keys(unit: Unit) -> list[Any]:
+def keys(tx: Transaction) -> list[Any]:
     """Every rate's row."""
-    return store.all_rates(unit.connection)
+    return store.all_rates(tx.connection)
 
 
-def bring_in(unit: Unit, rows: list[dict[str, Any]], tiers: list[dict[str, Any]]) -> tuple[Merged, Merged]:
+def bring_in(tx: Transaction, rows: list[dict[str, Any]], tiers: list[dict[str, Any]]) -> tuple[Merged, Merged]:
     """Create and change rates by seller, buyer, product and first day; tiers come as a rate's whole set.
 
     Tiers carry the key of their rate beside from_quantity and unit_price.
     """
-    merged = merge(unit.connection, store.rates, KEY, rows)
-    ids = {tuple(getattr(row, name) for name in KEY): row.id for row in store.all_rates(unit.connection)}
+    merged = merge(tx.connection, store.rates, KEY, rows)
+    ids = {tuple(getattr(row, name) for name in KEY): row.id for row in store.all_rates(tx.connection)}
     there: dict[int, dict[Decimal, Decimal]] = defaultdict(dict)
-    for row in store.all_tiers(unit.connection):
+    for row in store.all_tiers(tx.connection):
         there[row.rate_id][row.from_quantity] = row.unit_price
     wanted: dict[int, dict[Decimal, Decimal]] = defaultdict(dict)
     for tier in tiers:
@@ -145,7 +145,7 @@ def bring_in(unit: Unit, rows: list[dict[str, Any]], tiers: list[dict[str, Any]]
             merged_tiers.changes.append(((rate_id,), {"tiers": _told(old)}, {"tiers": _told(new)}))
     if other:
         store.replace_tiers(
-            unit.connection,
+            tx.connection,
             other,
             [
                 {"rate_id": rate_id, "from_quantity": quantity, "unit_price": price}

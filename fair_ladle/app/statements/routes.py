@@ -308,13 +308,13 @@ def statement_body(found: views.StatementView, month: str) -> StatementBody:
 @routes.get("/{buyer}", response_model=StatementBody)
 def statement(db: Db, who: Who, buyer: str, month: str) -> Any:
     """One buyer's statement for a month, with every step and every day."""
-    return db.run(lambda unit: statement_body(views.statement_view(unit, who, buyer, month), month))
+    return db.run(lambda tx: statement_body(views.statement_view(tx, who, buyer, month), month))
 
 
 @routes.get("/{buyer}/export", response_class=Response)
 def export_statement(db: Db, who: Who, buyer: str, month: str, form: Format = "csv") -> Response:
     """One buyer's statement, lines and their parts, as a file."""
-    body = db.run(lambda unit: statement_body(views.statement_view(unit, who, buyer, month), month))
+    body = db.run(lambda tx: statement_body(views.statement_view(tx, who, buyer, month), month))
     rows: list[list[Any]] = []
     for line in body.lines:
         shared: list[Any] = [body.seller, body.buyer, line.product]

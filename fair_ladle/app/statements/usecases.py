@@ -10,7 +10,7 @@ from decimal import Decimal
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Pool, Product
@@ -70,13 +70,13 @@ def parse_month(text: str) -> tuple[date, date]:
 class Book:
     """A month of all products with the rate cards: statements and costs are read off it."""
 
-    def __init__(self, unit: Unit, first: date, last: date, products: Sequence[Product] | None = None):
+    def __init__(self, tx: Transaction, first: date, last: date, products: Sequence[Product] | None = None):
         self.first, self.last = first, last
-        self.accounts: Accounts = accounts_usecases.on_day(unit, min(first, accounts_usecases.today(unit)))
-        self.products = list(products or pools_usecases.products(unit))
-        self.tariff = Tariff(unit, self.accounts)
+        self.accounts: Accounts = accounts_usecases.on_day(tx, min(first, accounts_usecases.today(tx)))
+        self.products = list(products or pools_usecases.products(tx))
+        self.tariff = Tariff(tx, self.accounts)
         self.months: dict[str, ProductMonth] = {
-            each.code: kept_months.month(unit, each, first, last) for each in self.products
+            each.code: kept_months.month(tx, each, first, last) for each in self.products
         }
         self._lines: dict[tuple[str, str], Line | None] = {}
         self._bearers: dict[int, list[Bearer]] = {}
@@ -167,20 +167,20 @@ class Book:
         return sum((share.amount for share in above.shares if share.account in branch), Decimal(0))
 
 
-def statement(unit: Unit, actor: Actor, buyer: str, month: str) -> tuple[Book, Statement]:
+def statement(tx: Transaction, actor: Actor, buyer: str, month: str) -> tuple[Book, Statement]:
     """One buyer's statement, for whoever runs the buyer or an account above it."""
     first, last = parse_month(month)
-    book = Book(unit, first, last)
+    book = Book(tx, first, last)
     row = accounts_usecases.row_in_scope(book.accounts, actor, buyer)
     if row == 0:
         raise invalid(f"{buyer} is the operator; it has no seller and so no statement.", "buyer")
     return book, book.statement(buyer)
 
 
-def book_before(unit: Unit, book: Book) -> Book:
+def book_before(tx: Transaction, book: Book) -> Book:
     """The month before."""
     first = month_before(book.first)
-    return Book(unit, first, month_of(f"{first:%Y-%m}")[1])
+    return Book(tx, first, month_of(f"{first:%Y-%m}")[1])
 
 
 def may_see_cost(book: Book, actor: Actor, buyer: str) -> bool:

@@ -9,7 +9,7 @@ from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.statements.usecases import (
@@ -51,11 +51,11 @@ class Overview:
     buyers: list[BuyerRow]
 
 
-def overview(unit: Unit, actor: Actor, month: str) -> Overview:
+def overview(tx: Transaction, actor: Actor, month: str) -> Overview:
     """Every buyer of the actor's branch with its amount; departments that buy nothing by themselves are left out."""
     first, last = parse_month(month)
-    book = Book(unit, first, last)
-    before = book_before(unit, book)
+    book = Book(tx, first, last)
+    before = book_before(tx, book)
     tree = book.accounts.tree
     top = accounts_usecases.top_row(book.accounts, actor)
     rows = []
@@ -116,15 +116,15 @@ class StatementView:
     """What a reader has to know besides: days not charged, that it is the last statement."""
 
 
-def statement_view(unit: Unit, actor: Actor, buyer: str, month: str) -> StatementView:
+def statement_view(tx: Transaction, actor: Actor, buyer: str, month: str) -> StatementView:
     """One buyer's statement, line by line and day by day, beside the month before."""
     first, last = parse_month(month)
-    book = Book(unit, first, last)
+    book = Book(tx, first, last)
     row = accounts_usecases.row_in_scope(book.accounts, actor, buyer)
     if row == 0:
         raise invalid("The operator has no seller and so no statement.", "buyer")
     statement = book.statement(buyer)
-    earlier = book_before(unit, book)
+    earlier = book_before(tx, book)
     lines_before = (
         {each.product.code: each for each in earlier.statement(buyer).lines} if buyer in earlier.accounts.tree else {}
     )
@@ -153,10 +153,10 @@ def statement_view(unit: Unit, actor: Actor, buyer: str, month: str) -> Statemen
     total_before = sum((each.before for each in lines), Decimal(0)) + sum(
         (each.charge.amount for each in gone), Decimal(0)
     )
-    return StatementView(statement, book, total_before, lines, gone, _notes(unit, book, row))
+    return StatementView(statement, book, total_before, lines, gone, _notes(tx, book, row))
 
 
-def _notes(unit: Unit, book: Book, row: int) -> list[str]:
+def _notes(tx: Transaction, book: Book, row: int) -> list[str]:
     """Days on which the buyer was suspended and is not charged, and whether it has been closed."""
     buyer, notes = book.accounts.tree.codes[row], []
     month = next(iter(book.months.values()), None)
@@ -171,7 +171,7 @@ def _notes(unit: Unit, book: Book, row: int) -> list[str]:
     )
     if free:
         notes.append(f"Suspended on {free} {'day' if free == 1 else 'days'} that are not charged.")
-    closed = accounts_usecases.closed_in(unit, book.accounts, row, book.first, book.last)
+    closed = accounts_usecases.closed_in(tx, book.accounts, row, book.first, book.last)
     if closed:
         notes.append(f"{book.accounts.name(row)} was closed after {closed:%d %B %Y}: this is its last statement.")
     return notes
@@ -231,17 +231,17 @@ class Evidence:
     more: bool
 
 
-def evidence(unit: Unit, actor: Actor, buyer: str, product: str, day: date) -> Evidence:
+def evidence(tx: Transaction, actor: Actor, buyer: str, product: str, day: date) -> Evidence:
     """The assignments in use on a day with their hours of it, or the samples that count on it."""
-    accounts = accounts_usecases.on_day(unit, day)
+    accounts = accounts_usecases.on_day(tx, day)
     row = accounts_usecases.row_in_scope(accounts, actor, buyer)
-    wanted = pools_usecases.product(unit, product)
-    zone = accounts_usecases.zone(unit)
+    wanted = pools_usecases.product(tx, product)
+    zone = accounts_usecases.zone(tx)
     begin = instant(day_start(day, zone) * MICRO)
     end = instant(day_start(day + timedelta(days=1), zone) * MICRO)
-    if end > unit.now:
+    if end > tx.now:
         raise not_found("reading of a day that has not ended,", day.isoformat())
-    pools = pools_usecases.pools(unit, [wanted])
+    pools = pools_usecases.pools(tx, [wanted])
     owners = {pool.owner_id for pool in pools}
     tree = accounts.tree
     rows_here, outside = [], set()
@@ -251,7 +251,7 @@ def evidence(unit: Unit, actor: Actor, buyer: str, product: str, day: date) -> E
             outside.add(each)
         else:
             rows_here.append(each)
-    found = usage.evidence(unit, wanted, [int(accounts.ids[each]) for each in rows_here], begin, end, MOST_EVIDENCE + 1)
+    found = usage.evidence(tx, wanted, [int(accounts.ids[each]) for each in rows_here], begin, end, MOST_EVIDENCE + 1)
     more = len(found) > MOST_EVIDENCE
     rows = []
     for each in found[:MOST_EVIDENCE]:

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from fair_ladle.app.allocations.positions import Positions, positions_at
-from fair_ladle.app.plumbing.database import Unit, in_utc
+from fair_ladle.app.plumbing.database import Transaction, in_utc
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
 from fair_ladle.app.takings import store
@@ -73,59 +73,57 @@ def counter_rows(found: Positions) -> list[dict[str, Any]]:
     return rows
 
 
-def rebuild(unit: Unit, products: Sequence[Product], also_fresh: bool = False) -> int:
+def rebuild(tx: Transaction, products: Sequence[Product], also_fresh: bool = False) -> int:
     """Make the counters of these products' stale pools anew from the facts; how many rows were written.
 
     Locks every counter of the pools first: whoever takes or releases is before or after, never between.
     """
-    pools = pools_usecases.pools(unit, products)
+    pools = pools_usecases.pools(tx, products)
     if not pools:
         return 0
     ids = [pool.id for pool in pools]
-    there = {(row.pool_id, row.account_id): row for row in store.lock_pools(unit.connection, ids)}
-    now = unit.now
-    fresh = {row.id: row.fresh_until for row in store.lock_pool_rows(unit.connection, ids)}
+    there = {(row.pool_id, row.account_id): row for row in store.lock_pools(tx.connection, ids)}
+    now = tx.now
+    fresh = {row.id: row.fresh_until for row in store.lock_pool_rows(tx.connection, ids)}
     if not also_fresh and all(until is not None and until > now for until in fresh.values()):
         return 0
-    found = positions_at(unit, products, now)
-    written = store.replace(unit.connection, there, counter_rows(found))
+    found = positions_at(tx, products, now)
+    written = store.replace(tx.connection, there, counter_rows(found))
     tomorrow = instant(day_start(found.world.day + timedelta(days=1), found.world.zone) * MICRO)
     loads, physical = found.pool_load(), found.world.supply.physical
     for place, pool in enumerate(found.world.pools):
-        change = usage.next_change(unit, [pool.product], now)
+        change = usage.next_change(tx, [pool.product], now)
         until = min(tomorrow, change) if change else tomorrow
-        store.set_fresh(unit.connection, pool.id, until, bool(loads[place] <= physical[place]))
+        store.set_fresh(tx.connection, pool.id, until, bool(loads[place] <= physical[place]))
     return written
 
 
-def differences(unit: Unit) -> list[tuple[str, str, str, str]]:
+def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:
     """Every counter that is not what the facts make it: (what, where, found, evidence).
 
     Counters known to be stale are compared with the facts of the last instant for which they hold.
     """
     found: list[tuple[str, str, str, str]] = []
-    for product in pools_usecases.products(unit):
-        pools = pools_usecases.pools(unit, [product])
+    for product in pools_usecases.products(tx):
+        pools = pools_usecases.pools(tx, [product])
         ids = [pool.id for pool in pools]
         if not ids:
             continue
-        there = {(row.pool_id, row.account_id): row for row in store.lock_pools(unit.connection, ids)}
-        fresh = {row.id: row.fresh_until for row in store.lock_pool_rows(unit.connection, ids)}
-        for moment in sorted({min(unit.now, until - TICK) for until in fresh.values() if until is not None}):
+        there = {(row.pool_id, row.account_id): row for row in store.lock_pools(tx.connection, ids)}
+        fresh = {row.id: row.fresh_until for row in store.lock_pool_rows(tx.connection, ids)}
+        for moment in sorted({min(tx.now, until - TICK) for until in fresh.values() if until is not None}):
             of_moment = {
-                pool_id
-                for pool_id, until in fresh.items()
-                if until is not None and min(unit.now, until - TICK) >= moment
+                pool_id for pool_id, until in fresh.items() if until is not None and min(tx.now, until - TICK) >= moment
             }
-            found.extend(_compare(unit, product, there, of_moment, moment))
+            found.extend(_compare(tx, product, there, of_moment, moment))
             break
     return found
 
 
 def _compare(
-    unit: Unit, product: Product, there: dict[tuple[int, int], Any], pool_ids: set[int], at: datetime
+    tx: Transaction, product: Product, there: dict[tuple[int, int], Any], pool_ids: set[int], at: datetime
 ) -> list[tuple[str, str, str, str]]:
-    positions = positions_at(unit, [product], at)
+    positions = positions_at(tx, [product], at)
     code_of = {
         int(each): code
         for each, code in zip(positions.world.accounts.ids, positions.world.accounts.tree.codes, strict=True)

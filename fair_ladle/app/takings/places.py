@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
@@ -72,12 +72,12 @@ class Directory:
             raise invalid(f"{found.name} is measured by what is stored; nothing of it is assigned.", "product")
         return found
 
-    def place(self, unit: Unit, day: date, account: str, product: Product, scope: str | None) -> Place:
+    def place(self, tx: Transaction, day: date, account: str, product: Product, scope: str | None) -> Place:
         """Where an account's units of a product are counted; refused where it is out of scope or no pool reaches it."""
         key = (day, account, product.code)
         place = self.places.get(key)
         if place is None:
-            way = store.way_up(unit.connection, account, product.id, day)
+            way = store.way_up(tx.connection, account, product.id, day)
             owner = next((at for at, each in enumerate(way) if each.pool_id is not None), None)
             if not way or (scope is not None and all(each.code != scope for each in way)):
                 raise not_found("account", account)
@@ -105,22 +105,22 @@ _kept: dict[sa.URL, Directory] = {}
 _lock = Lock()
 
 
-def directory(unit: Unit) -> Directory:
+def directory(tx: Transaction) -> Directory:
     """The directory kept by this process. Whoever uses it checks its number against the one in the database."""
     with _lock:
-        found = _kept.get(unit.connection.engine.url)
+        found = _kept.get(tx.connection.engine.url)
     if found is None:
         found = Directory(
-            accounts_usecases.structure_number(unit),
-            accounts_usecases.zone(unit),
-            {each.code: each for each in pools_usecases.products(unit)},
+            accounts_usecases.structure_number(tx),
+            accounts_usecases.zone(tx),
+            {each.code: each for each in pools_usecases.products(tx)},
         )
         with _lock:
-            _kept[unit.connection.engine.url] = found
+            _kept[tx.connection.engine.url] = found
     return found
 
 
-def forget(unit: Unit) -> None:
+def forget(tx: Transaction) -> None:
     """Read the structure anew the next time."""
     with _lock:
-        _kept.pop(unit.connection.engine.url, None)
+        _kept.pop(tx.connection.engine.url, None)

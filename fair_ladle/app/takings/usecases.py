@@ -18,7 +18,7 @@ from fair_ladle.app.allocations.ladders import ladder_members
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Again, Unit
+from fair_ladle.app.plumbing.database import Again, Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
@@ -45,17 +45,19 @@ class Wanted:
     subject: str
 
 
-def assign(unit: Unit, actor: Actor, wanted: Sequence[Wanted], key: str | None = None) -> dict[str, Any]:
+def assign(tx: Transaction, actor: Actor, wanted: Sequence[Wanted], key: str | None = None) -> dict[str, Any]:
     """Assign units, all or none. Refused with the ladder where a limit stops one of them."""
-    return _once(unit, actor, "assign", wanted, key, _assign)
+    return _once(tx, actor, "assign", wanted, key, _assign)
 
 
-def release(unit: Unit, actor: Actor, wanted: Sequence[Wanted], key: str | None = None) -> dict[str, Any]:
+def release(tx: Transaction, actor: Actor, wanted: Sequence[Wanted], key: str | None = None) -> dict[str, Any]:
     """Release units, all or none. Refused where one of them is not assigned."""
-    return _once(unit, actor, "release", wanted, key, _release)
+    return _once(tx, actor, "release", wanted, key, _release)
 
 
-def _once(unit: Unit, actor: Actor, what: str, wanted: Sequence[Wanted], key: str | None, act: Any) -> dict[str, Any]:
+def _once(
+    tx: Transaction, actor: Actor, what: str, wanted: Sequence[Wanted], key: str | None, act: Any
+) -> dict[str, Any]:
     if not wanted or len(wanted) > MOST_AT_ONCE:
         raise invalid(f"Between 1 and {MOST_AT_ONCE} units at once; here are {len(wanted)}.", "units")
     if len(set(wanted)) < len(wanted):
@@ -64,23 +66,23 @@ def _once(unit: Unit, actor: Actor, what: str, wanted: Sequence[Wanted], key: st
     if key is not None:
         told = json.dumps([what, [[each.account, each.product, each.subject] for each in wanted]])
         fingerprint = hashlib.sha256(told.encode()).hexdigest()
-        before = store.answered(unit.connection, actor.sign_in_id or 0, key)
+        before = store.answered(tx.connection, actor.sign_in_id or 0, key)
         if before is not None:
             if before.fingerprint != fingerprint:
                 raise conflict("This Idempotency-Key was used for another request.")
             return dict(before.answer)
-    answer: dict[str, Any] = act(unit, actor, wanted)
+    answer: dict[str, Any] = act(tx, actor, wanted)
     if key is not None:
-        store.forget_answers(unit.connection, unit.now - ANSWERS_KEPT)
+        store.forget_answers(tx.connection, tx.now - ANSWERS_KEPT)
         try:
             store.keep_answer(
-                unit.connection,
+                tx.connection,
                 {
                     "sign_in_id": actor.sign_in_id or 0,
                     "key": key,
                     "fingerprint": fingerprint,
                     "answer": answer,
-                    "at": unit.now,
+                    "at": tx.now,
                 },
             )
         except sa.exc.IntegrityError:
@@ -96,15 +98,15 @@ class Seen:
     places: dict[tuple[str, str], Place]
 
 
-def _look(unit: Unit, actor: Actor, wanted: Sequence[Wanted]) -> Seen:
+def _look(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> Seen:
     """Find the places within the actor's scope."""
-    known = directory(unit)
-    day = local_day(unit.now, known.zone)
+    known = directory(tx)
+    day = local_day(tx.now, known.zone)
     pairs = sorted({(each.account, each.product) for each in wanted})
-    return Seen(known, {pair: known.place(unit, day, pair[0], known.product(pair[1]), actor.scope) for pair in pairs})
+    return Seen(known, {pair: known.place(tx, day, pair[0], known.product(pair[1]), actor.scope) for pair in pairs})
 
 
-def _walk_all(unit: Unit, actor: Actor, wanted: Sequence[Wanted], seen: Seen, sign: int) -> list[dict[str, Any]]:
+def _walk_all(tx: Transaction, actor: Actor, wanted: Sequence[Wanted], seen: Seen, sign: int) -> list[dict[str, Any]]:
     by_pool: dict[int, dict[int, int]] = defaultdict(lambda: defaultdict(int))
     place_of = {}
     for each in wanted:
@@ -116,23 +118,23 @@ def _walk_all(unit: Unit, actor: Actor, wanted: Sequence[Wanted], seen: Seen, si
         changes = dict(by_pool[pool_id])
         depth = {account: place_of[pool_id, account].depth for account in changes}
         try:
-            writes.extend(walk(unit, pool_id, changes, depth, seen.directory.number, seen.directory.zone))
+            writes.extend(walk(tx, pool_id, changes, depth, seen.directory.number, seen.directory.zone))
         except Stale:
-            forget(unit)
+            forget(tx)
             product = place_of[pool_id, next(iter(changes))].product
             raise Again(lambda again, product=product: counters.rebuild(again, [product])) from None
         except LimitReached as reached:
             place = place_of[pool_id, reached.account_ids[0]]
-            raise _stopped(unit, actor, place, changes[place.account_id], seen.directory.zone) from None
+            raise _stopped(tx, actor, place, changes[place.account_id], seen.directory.zone) from None
     return writes
 
 
-def _stopped(unit: Unit, actor: Actor, place: Place, amount: int, zone: ZoneInfo) -> Refused:
+def _stopped(tx: Transaction, actor: Actor, place: Place, amount: int, zone: ZoneInfo) -> Refused:
     """The refusal with its ladder, from counters that nothing of this transaction has been written to."""
-    rows = store.read(unit.connection, place.pool_id, [each for each, _, _ in place.to_owner])
-    rungs = [rung(rows[each], code, unit.now, zone) for each, code, _ in place.to_owner]
+    rows = store.read(tx.connection, place.pool_id, [each for each, _, _ in place.to_owner])
+    rungs = [rung(rows[each], code, tx.now, zone) for each, code, _ in place.to_owner]
     owner = rows[place.to_owner[-1][0]]
-    left = owner.physical - store.used(unit.connection, place.pool_id)
+    left = owner.physical - store.used(tx.connection, place.pool_id)
     found = ladder(rungs, owner.promisable, left)
     told = ladder_members(
         found, rungs, place.product, owner.promisable, actor, {code: name for _, code, name in place.to_owner}
@@ -151,11 +153,11 @@ def _stopped(unit: Unit, actor: Actor, place: Place, amount: int, zone: ZoneInfo
     )
 
 
-def check_subjects(unit: Unit, account_id: int, product: Product, subjects: Sequence[str]) -> None:
+def check_subjects(tx: Transaction, account_id: int, product: Product, subjects: Sequence[str]) -> None:
     """Refuse what an account may not give these subjects of a product, limits aside."""
-    by_code = {each.code: each for each in pools_usecases.products(unit)}
+    by_code = {each.code: each for each in pools_usecases.products(tx)}
     wanted = [Wanted("the account", product.code, subject) for subject in subjects]
-    _check_subjects(unit, wanted, by_code, {"the account": account_id})
+    _check_subjects(tx, wanted, by_code, {"the account": account_id})
 
 
 Subject = TypeVar("Subject")
@@ -167,7 +169,7 @@ def in_parts(units: Sequence[Subject]) -> Iterator[Sequence[Subject]]:
 
 
 def as_many_as_fit(
-    unit: Unit, subjects: list[Subject], give: Callable[[list[Subject]], None]
+    tx: Transaction, subjects: list[Subject], give: Callable[[list[Subject]], None]
 ) -> tuple[list[Subject], str]:
     """Give to all of these, or, where a limit stops it, to as many of the first as it lets through.
 
@@ -177,7 +179,7 @@ def as_many_as_fit(
     given, why = subjects, ""
     while given:
         try:
-            with unit.connection.begin_nested():
+            with tx.connection.begin_nested():
                 for part in in_parts(given):
                     give(list(part))
             break
@@ -189,14 +191,14 @@ def as_many_as_fit(
 
 
 def each_that_can(
-    unit: Unit, subjects: Sequence[Subject], do: Callable[[Sequence[Subject]], None]
+    tx: Transaction, subjects: Sequence[Subject], do: Callable[[Sequence[Subject]], None]
 ) -> tuple[list[Subject], list[tuple[Subject, str]]]:
     """Do something to all of these at once, or, where that is refused, to each half by itself: those it was done to,
     and the others with the reason. Nothing of a try that was refused is kept."""
     if not subjects:
         return [], []
     try:
-        with unit.connection.begin_nested():
+        with tx.connection.begin_nested():
             do(subjects)
         return list(subjects), []
     except Refused as refused:
@@ -204,15 +206,15 @@ def each_that_can(
             return [], [(subjects[0], refused.problem.detail)]
         half = len(subjects) // 2
         (done, refused_of), (more, refused_of_more) = (
-            each_that_can(unit, part, do) for part in (subjects[:half], subjects[half:])
+            each_that_can(tx, part, do) for part in (subjects[:half], subjects[half:])
         )
         return done + more, refused_of + refused_of_more
 
 
-def set_aside(unit: Unit, products: Sequence[Product], usernames: Sequence[str]) -> list[tuple[str, str, str]]:
+def set_aside(tx: Transaction, products: Sequence[Product], usernames: Sequence[str]) -> list[tuple[str, str, str]]:
     """(username, product, account) of the seats that are set aside for these people."""
-    accounts, code_of = accounts_usecases.known(unit), {each.id: each.code for each in products}
-    rows = usage.open_assignments(unit, products, [ASIDE + each for each in usernames], unit.now) if usernames else []
+    accounts, code_of = accounts_usecases.known(tx), {each.id: each.code for each in products}
+    rows = usage.open_assignments(tx, products, [ASIDE + each for each in usernames], tx.now) if usernames else []
     return [
         (
             row.subject.removeprefix(ASIDE),
@@ -223,54 +225,54 @@ def set_aside(unit: Unit, products: Sequence[Product], usernames: Sequence[str])
     ]
 
 
-def give(unit: Unit, actor: Actor, product: Product, whom: Sequence[tuple[str, str]]) -> None:
+def give(tx: Transaction, actor: Actor, product: Product, whom: Sequence[tuple[str, str]]) -> None:
     """Assign a product's seats to people (account's code, username), all or none; who has one set aside gets that
     one."""
-    aside = set_aside(unit, [product], [username for _, username in whom])
+    aside = set_aside(tx, [product], [username for _, username in whom])
     if aside:
-        release(unit, actor, [Wanted(where, product.code, ASIDE + username) for username, _, where in aside])
-    assign(unit, actor, [Wanted(account, product.code, username) for account, username in whom])
+        release(tx, actor, [Wanted(where, product.code, ASIDE + username) for username, _, where in aside])
+    assign(tx, actor, [Wanted(account, product.code, username) for account, username in whom])
 
 
-def room(unit: Unit, actor: Actor, account: str, product: Product) -> int:
+def room(tx: Transaction, actor: Actor, account: str, product: Product) -> int:
     """How many more of a product (grains) an account can take now, by its live counters."""
-    known = directory(unit)
-    place = known.place(unit, local_day(unit.now, known.zone), account, product, actor.scope)
-    rows = store.read(unit.connection, place.pool_id, [each for each, _, _ in place.to_owner])
+    known = directory(tx)
+    place = known.place(tx, local_day(tx.now, known.zone), account, product, actor.scope)
+    rows = store.read(tx.connection, place.pool_id, [each for each, _, _ in place.to_owner])
     if len(rows) < len(place.to_owner):
         raise Again(lambda again: counters.rebuild(again, [product]))
-    rungs = [rung(rows[each], code, unit.now, known.zone) for each, code, _ in place.to_owner]
+    rungs = [rung(rows[each], code, tx.now, known.zone) for each, code, _ in place.to_owner]
     owner = rows[place.to_owner[-1][0]]
-    return ladder(rungs, owner.promisable, owner.physical - store.used(unit.connection, place.pool_id)).headroom
+    return ladder(rungs, owner.promisable, owner.physical - store.used(tx.connection, place.pool_id)).headroom
 
 
 def what_speaks_against(
-    unit: Unit, product: Product, people: Sequence[Any], leaving: Collection[str] = ()
+    tx: Transaction, product: Product, people: Sequence[Any], leaving: Collection[str] = ()
 ) -> dict[str, str]:
     """Why each of these people may not have a product in their account, limits aside, by username and told without
     their name; those who may are left out.
 
     What they have of the products in ``leaving`` does not count: it goes at the same instant.
     """
-    by_code = {each.code: each for each in pools_usecases.products(unit)}
+    by_code = {each.code: each for each in pools_usecases.products(tx)}
     wanted = [Wanted(str(each.account_id), product.code, each.username) for each in people]
     return {
         each.subject: why
         for each, why, _ in _faults(
-            unit, wanted, by_code, {str(each.account_id): each.account_id for each in people}, leaving
+            tx, wanted, by_code, {str(each.account_id): each.account_id for each in people}, leaving
         )
     }
 
 
 def _check_subjects(
-    unit: Unit, wanted: Sequence[Wanted], by_code: dict[str, Product], account_ids: dict[str, int]
+    tx: Transaction, wanted: Sequence[Wanted], by_code: dict[str, Product], account_ids: dict[str, int]
 ) -> None:
-    for each, why, refuse in _faults(unit, wanted, by_code, account_ids):
+    for each, why, refuse in _faults(tx, wanted, by_code, account_ids):
         raise refuse(f"{each.subject} {why}")
 
 
 def _faults(
-    unit: Unit,
+    tx: Transaction,
     wanted: Sequence[Wanted],
     by_code: dict[str, Product],
     account_ids: dict[str, int],
@@ -291,11 +293,11 @@ def _faults(
     ]
     held: dict[str, set[str]] = defaultdict(set)
     code_of = {each.id: each.code for each in every}
-    for row in usage.open_assignments(unit, concerned, [w.subject for w in wanted], unit.now):
+    for row in usage.open_assignments(tx, concerned, [w.subject for w in wanted], tx.now):
         if code_of[row.product_id] not in leaving:
             held[row.subject].add(code_of[row.product_id])
     seats = [w for w in wanted if by_code[w.product].measure == "seat"]
-    known = people.by_username(unit, [w.subject.removeprefix(ASIDE) for w in seats]) if seats else {}
+    known = people.by_username(tx, [w.subject.removeprefix(ASIDE) for w in seats]) if seats else {}
     together: dict[str, set[str]] = defaultdict(set)
     for each in wanted:
         together[each.subject].add(each.product)
@@ -330,14 +332,14 @@ def _faults(
             yield each, f"has {by_code[rivals[0]].name}, and of this family only one at a time.", conflict
 
 
-def _assign(unit: Unit, actor: Actor, wanted: Sequence[Wanted]) -> dict[str, Any]:
-    seen = _look(unit, actor, wanted)
+def _assign(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> dict[str, Any]:
+    seen = _look(tx, actor, wanted)
     for place in seen.places.values():
         restrained = place.why_restrained(actor.scope)
         if restrained:
             raise conflict(restrained)
-    writes = _walk_all(unit, actor, wanted, seen, +1)
-    at = unit.now
+    writes = _walk_all(tx, actor, wanted, seen, +1)
+    at = tx.now
     rows = [
         {
             "account_id": seen.places[each.account, each.product].account_id,
@@ -349,28 +351,28 @@ def _assign(unit: Unit, actor: Actor, wanted: Sequence[Wanted]) -> dict[str, Any
     ]
     product = seen.directory.products[wanted[0].product]
     if len(wanted) == 1 and product.stands_alone:
-        if not usage.begin_unless_open(unit, rows[0]):
+        if not usage.begin_unless_open(tx, rows[0]):
             raise conflict(f"{wanted[0].subject} has {product.name} already.")
     else:
         _check_subjects(
-            unit,
+            tx,
             wanted,
             seen.directory.products,
             {account: place.account_id for (account, _), place in seen.places.items()},
         )
-        usage.begin(unit, rows)
-    store.write(unit.connection, writes)
-    _tell(unit, actor, wanted, seen.places, "assigned")
+        usage.begin(tx, rows)
+    store.write(tx.connection, writes)
+    _tell(tx, actor, wanted, seen.places, "assigned")
     return {"assigned": len(wanted), "at": at.isoformat()}
 
 
-def _release(unit: Unit, actor: Actor, wanted: Sequence[Wanted]) -> dict[str, Any]:
-    seen = _look(unit, actor, wanted)
-    writes = _walk_all(unit, actor, wanted, seen, -1)
-    at = unit.now
+def _release(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> dict[str, Any]:
+    seen = _look(tx, actor, wanted)
+    writes = _walk_all(tx, actor, wanted, seen, -1)
+    at = tx.now
     products = list({place.product.id: place.product for place in seen.places.values()}.values())
     there: dict[tuple[int, int, str], list[int]] = defaultdict(list)
-    for row in usage.open_assignments(unit, products, [each.subject for each in wanted], at):
+    for row in usage.open_assignments(tx, products, [each.subject for each in wanted], at):
         there[row.account_id, row.product_id, row.subject].append(row.id)
     ids = []
     for each in wanted:
@@ -379,13 +381,15 @@ def _release(unit: Unit, actor: Actor, wanted: Sequence[Wanted]) -> dict[str, An
         if not mine:
             raise conflict(f"{each.subject} has no {place.product.name} in {each.account}; nothing was released.")
         ids.append(mine[0])
-    store.write(unit.connection, writes)
-    usage.end(unit, ids, at)
-    _tell(unit, actor, wanted, seen.places, "released")
+    store.write(tx.connection, writes)
+    usage.end(tx, ids, at)
+    _tell(tx, actor, wanted, seen.places, "released")
     return {"released": len(wanted), "at": at.isoformat()}
 
 
-def _tell(unit: Unit, actor: Actor, wanted: Sequence[Wanted], places: dict[tuple[str, str], Place], what: str) -> None:
+def _tell(
+    tx: Transaction, actor: Actor, wanted: Sequence[Wanted], places: dict[tuple[str, str], Place], what: str
+) -> None:
     entries = []
     for each in wanted:
         if each.subject.startswith(ASIDE):
@@ -401,29 +405,29 @@ def _tell(unit: Unit, actor: Actor, wanted: Sequence[Wanted], places: dict[tuple
                 change if what == "assigned" else None,
             )
         )
-    log.write(unit, actor, None, entries)
+    log.write(tx, actor, None, entries)
 
 
-def rebuild_stale(unit: Unit) -> int:
+def rebuild_stale(tx: Transaction) -> int:
     """Make every stale counter anew; how many rows were written."""
-    return sum(counters.rebuild(unit, [product]) for product in pools_usecases.products(unit))
+    return sum(counters.rebuild(tx, [product]) for product in pools_usecases.products(tx))
 
 
-def verify(unit: Unit, actor: Actor) -> list[tuple[str, str, str, str]]:
+def verify(tx: Transaction, actor: Actor) -> list[tuple[str, str, str, str]]:
     """Everything kept that does not agree with its evidence: counters, and the chain of the log."""
     if actor.scope is not None:
         raise not_found("installation", actor.scope)
-    log.seal_new(unit)
-    found = counters.differences(unit)
-    found.extend(("log", each, "", "") for each in log.broken_seals(unit))
+    log.seal_new(tx)
+    found = counters.differences(tx)
+    found.extend(("log", each, "", "") for each in log.broken_seals(tx))
     return found
 
 
-def lock(unit: Unit, products: Sequence[Product]) -> None:
+def lock(tx: Transaction, products: Sequence[Product]) -> None:
     """Hold back every taking from these products' pools until the transaction ends."""
-    store.lock_pools(unit.connection, [pool.id for pool in pools_usecases.pools(unit, products)])
+    store.lock_pools(tx.connection, [pool.id for pool in pools_usecases.pools(tx, products)])
 
 
-def rebuild_locked(unit: Unit, products: Sequence[Product]) -> None:
+def rebuild_locked(tx: Transaction, products: Sequence[Product]) -> None:
     """Make the counters of these products anew, fresh or not."""
-    counters.rebuild(unit, products, also_fresh=True)
+    counters.rebuild(tx, products, also_fresh=True)

@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from fair_ladle.app.plumbing.database import Unit, in_utc
+from fair_ladle.app.plumbing.database import Transaction, in_utc
 from fair_ladle.app.takings import store
 from fair_ladle.app.takings.counters import is_restricted
 from fair_ladle.core.allocations import AtCap
@@ -32,7 +32,7 @@ class Stale(Exception):
 
 
 def walk(
-    unit: Unit, pool_id: int, changes: dict[int, int], depth: dict[int, int], structure: int, zone: ZoneInfo
+    tx: Transaction, pool_id: int, changes: dict[int, int], depth: dict[int, int], structure: int, zone: ZoneInfo
 ) -> list[dict[str, Any]]:
     """Lock and check the way up for changes of own use by account (all of one sign), stopping where a
     cushion takes them up; the counters as they shall be written.
@@ -52,11 +52,11 @@ def walk(
         level = max(pending)
         here = pending.pop(level)
         first = not writes
-        locked = store.lock(unit.connection, pool_id, here, trust=first)
+        locked = store.lock(tx.connection, pool_id, here, trust=first)
         if len(locked) < len(here):
             raise Stale
         for counter in locked:
-            now = unit.now
+            now = tx.now
             if first:
                 if counter.fresh_until is None or in_utc(counter.fresh_until) <= now or counter.structure != structure:
                     raise Stale
@@ -76,7 +76,7 @@ def walk(
                 above[counter.parent_id] = above.get(counter.parent_id, 0) + passed_on
                 cause.setdefault(counter.parent_id, []).extend(cause[counter.account_id])
     if taken > 0 and not backed:
-        _check_physical(unit, pool_id, taken, list(changes))
+        _check_physical(tx, pool_id, taken, list(changes))
     return writes
 
 
@@ -96,8 +96,8 @@ def _written(counter: Any, pool_id: int, change: int, own_change: int, now: date
     }
 
 
-def _check_physical(unit: Unit, pool_id: int, taken: int, accounts: list[int]) -> None:
-    pool = store.lock_pool_rows(unit.connection, [pool_id])[0]
-    physical = store.read(unit.connection, pool_id, [pool.owner_id])[pool.owner_id].physical
-    if store.used(unit.connection, pool_id) + taken > physical:
+def _check_physical(tx: Transaction, pool_id: int, taken: int, accounts: list[int]) -> None:
+    pool = store.lock_pool_rows(tx.connection, [pool_id])[0]
+    physical = store.read(tx.connection, pool_id, [pool.owner_id])[pool.owner_id].physical
+    if store.used(tx.connection, pool_id) + taken > physical:
         raise LimitReached(accounts)

@@ -16,7 +16,7 @@ from fair_ladle.app.notices import usecases as notices
 from fair_ladle.app.people_admin import domains
 from fair_ladle.app.plumbing import schedule
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools.usecases import Pool, Product
 from fair_ladle.app.reclaim import usecases as reclaim
 from fair_ladle.app.requests import usecases as requests_usecases
@@ -110,10 +110,10 @@ class Today:
     accounts: Accounts
 
 
-def today(unit: Unit, actor: Actor) -> Today:
+def today(tx: Transaction, actor: Actor) -> Today:
     """What needs the actor today, over the branch."""
-    products = views.chosen_products(unit, None)
-    found = settle_world(world_at(unit, products, unit.now))
+    products = views.chosen_products(tx, None)
+    found = settle_world(world_at(tx, products, tx.now))
     world = found.world
     top = accounts_usecases.top_row(world.accounts, actor)
     inside = {int(row) for row in world.accounts.tree.branch(top)}
@@ -139,12 +139,12 @@ def today(unit: Unit, actor: Actor) -> Today:
         sorted(endings, key=lambda each: (each.ending.uncovered == 0, each.ending.day, each.product.code)),
         sorted(idle, key=lambda each: -(each.free_cost + each.promised_cost)),
         outlook,
-        requests_usecases.to_answer_first(unit, actor),
-        notices.shown(unit, actor, world.accounts),
-        [each for each in drafts.seen(unit, actor) if each.state == "held"] if actor.sign_in_id is not None else [],
-        schedule.failed(unit) if top == 0 else [],
-        domains.waiting(unit, actor),
-        reclaim.failed(unit, actor),
+        requests_usecases.to_answer_first(tx, actor),
+        notices.shown(tx, actor, world.accounts),
+        [each for each in drafts.seen(tx, actor) if each.state == "held"] if actor.sign_in_id is not None else [],
+        schedule.failed(tx) if top == 0 else [],
+        domains.waiting(tx, actor),
+        reclaim.failed(tx, actor),
         world.accounts,
     )
 

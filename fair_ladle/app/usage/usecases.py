@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from fair_ladle.app.accounts.usecases import Accounts
-from fair_ladle.app.plumbing.database import Unit
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, Progress, merge
 from fair_ladle.app.pools.usecases import Product
 from fair_ladle.app.usage import store
@@ -20,103 +20,103 @@ from fair_ladle.core.readings import counted_at, counted_days, stored_at, stored
 from fair_ladle.core.tree import Ints
 
 
-def own_at(unit: Unit, accounts: Accounts, columns: Sequence[Product], at: datetime) -> Ints:
+def own_at(tx: Transaction, accounts: Accounts, columns: Sequence[Product], at: datetime) -> Ints:
     """Grains in use by subjects of each account itself at an instant: accounts × products."""
     own = np.zeros((len(accounts.tree), len(columns)), dtype=np.int64)
     column = {product.id: place for place, product in enumerate(columns)}
     counted = [product.id for product in columns if not product.is_storage]
     stored = [product.id for product in columns if product.is_storage]
     if counted:
-        for product_id, account_id, units in store.units_in_use(unit.connection, counted, at):
+        for product_id, account_id, units in store.units_in_use(tx.connection, counted, at):
             own[accounts.row_of_id[account_id], column[product_id]] = units
     if stored:
-        for product_id, account_id, in_bytes in store.bytes_stored(unit.connection, stored, at):
+        for product_id, account_id, in_bytes in store.bytes_stored(tx.connection, stored, at):
             grains = (int(in_bytes) + BYTES_PER_GRAIN // 2) // BYTES_PER_GRAIN
             own[accounts.row_of_id[account_id], column[product_id]] = grains
     return own
 
 
-def own_by_day(unit: Unit, accounts: Accounts, product: Product, days: Sequence[Day]) -> Ints:
+def own_by_day(tx: Transaction, accounts: Accounts, product: Product, days: Sequence[Day]) -> Ints:
     """Each account's own use on each day in grain-seconds: accounts × days."""
     begin, end = instant(days[0].start * MICRO), instant(days[-1].end * MICRO)
     rows = len(accounts.tree)
     if product.is_storage:
-        account, category, at, stored = store.samples(unit.connection, product.id, begin, end)
+        account, category, at, stored = store.samples(tx.connection, product.id, begin, end)
         return stored_days(rows, accounts.rows(account.tolist()), category, at, stored, days)
-    account, begins, ends = store.intervals(unit.connection, product.id, begin, end)
+    account, begins, ends = store.intervals(tx.connection, product.id, begin, end)
     return counted_days(rows, accounts.rows(account.tolist()), begins, ends, days)
 
 
-def own_at_each(unit: Unit, accounts: Accounts, product: Product, instants: Ints) -> Ints:
+def own_at_each(tx: Transaction, accounts: Accounts, product: Product, instants: Ints) -> Ints:
     """Each account's own use at each of some instants (µs, ascending) in grains: accounts × instants."""
     begin, end = instant(int(instants[0])), instant(int(instants[-1]) + 1)
     rows = len(accounts.tree)
     if product.is_storage:
-        account, category, at, stored = store.samples(unit.connection, product.id, begin, end)
+        account, category, at, stored = store.samples(tx.connection, product.id, begin, end)
         return stored_at(rows, accounts.rows(account.tolist()), category, at, stored, instants)
-    account, begins, ends = store.intervals(unit.connection, product.id, begin, end)
+    account, begins, ends = store.intervals(tx.connection, product.id, begin, end)
     return counted_at(rows, accounts.rows(account.tolist()), begins, ends, instants)
 
 
 def own_over_time(
-    unit: Unit, accounts: Accounts, product: Product, rows: Sequence[int], until: datetime
+    tx: Transaction, accounts: Accounts, product: Product, rows: Sequence[int], until: datetime
 ) -> dict[int, Steps]:
     """Each of these accounts' own use over time, from the first fact up to an instant (left out where nothing)."""
     ids = [int(accounts.ids[row]) for row in rows]
     end = instant(micros(until) + 1)
     if product.is_storage:
-        account, category, at, stored = store.samples(unit.connection, product.id, None, end, ids)
+        account, category, at, stored = store.samples(tx.connection, product.id, None, end, ids)
         parts = {
             int(each): stored_steps(category[account == each], at[account == each], stored[account == each])
             for each in np.unique(account)
         }
     else:
-        account, begins, ends = store.intervals(unit.connection, product.id, None, end, ids)
+        account, begins, ends = store.intervals(tx.connection, product.id, None, end, ids)
         parts = {
             int(each): counted_steps(begins[account == each], ends[account == each]) for each in np.unique(account)
         }
     return {accounts.row_of_id[account_id]: steps for account_id, steps in parts.items()}
 
 
-def bring_in_assignments(unit: Unit, rows: list[dict[str, Any]], progress: Progress) -> Merged:
+def bring_in_assignments(tx: Transaction, rows: list[dict[str, Any]], progress: Progress) -> Merged:
     """Create assignments, and change the ends of those that are there."""
-    return merge(unit.connection, store.assignments, ["product_id", "account_id", "subject", "begins"], rows, progress)
+    return merge(tx.connection, store.assignments, ["product_id", "account_id", "subject", "begins"], rows, progress)
 
 
-def bring_in_samples(unit: Unit, rows: list[dict[str, Any]], progress: Progress) -> Merged:
+def bring_in_samples(tx: Transaction, rows: list[dict[str, Any]], progress: Progress) -> Merged:
     """Create and correct storage samples."""
-    return merge(unit.connection, store.storage_samples, ["product_id", "account_id", "category", "at"], rows, progress)
+    return merge(tx.connection, store.storage_samples, ["product_id", "account_id", "category", "at"], rows, progress)
 
 
-def next_change(unit: Unit, products: Sequence[Product], after: datetime) -> datetime | None:
+def next_change(tx: Transaction, products: Sequence[Product], after: datetime) -> datetime | None:
     """The first later instant at which what is in use changes by itself."""
-    return store.next_change(unit.connection, [product.id for product in products], after)
+    return store.next_change(tx.connection, [product.id for product in products], after)
 
 
-def open_assignments(unit: Unit, products: Sequence[Product], subjects: Sequence[str], at: datetime) -> list[Any]:
+def open_assignments(tx: Transaction, products: Sequence[Product], subjects: Sequence[str], at: datetime) -> list[Any]:
     """The assignments of these subjects that are in force at an instant."""
-    return store.open_assignments(unit.connection, [product.id for product in products], subjects, at)
+    return store.open_assignments(tx.connection, [product.id for product in products], subjects, at)
 
 
-def all_assignments(unit: Unit, product: Product) -> list[Any]:
+def all_assignments(tx: Transaction, product: Product) -> list[Any]:
     """Every assignment of a product there ever was."""
-    return store.all_assignments(unit.connection, product.id)
+    return store.all_assignments(tx.connection, product.id)
 
 
-def begin(unit: Unit, rows: list[dict[str, Any]]) -> None:
+def begin(tx: Transaction, rows: list[dict[str, Any]]) -> None:
     """Record assignments; the counters are the caller's."""
-    store.begin(unit.connection, rows)
+    store.begin(tx.connection, rows)
 
 
-def begin_unless_open(unit: Unit, row: dict[str, Any]) -> bool:
+def begin_unless_open(tx: Transaction, row: dict[str, Any]) -> bool:
     """Record one assignment unless its subject has the product already; whether it was. The counters are the
     caller's."""
-    return store.begin_unless_open(unit.connection, row)
+    return store.begin_unless_open(tx.connection, row)
 
 
-def end(unit: Unit, ids: Sequence[int], at: datetime) -> None:
+def end(tx: Transaction, ids: Sequence[int], at: datetime) -> None:
     """Record that assignments end; the counters are the caller's."""
-    store.end(unit.connection, ids, at)
+    store.end(tx.connection, ids, at)
 
 
 def home(username: str) -> str:
@@ -125,29 +125,28 @@ def home(username: str) -> str:
 
 
 def at_home(
-    unit: Unit, products: Sequence[Product], account_ids: Sequence[int], usernames: Sequence[str], at: datetime
+    tx: Transaction, products: Sequence[Product], account_ids: Sequence[int], usernames: Sequence[str], at: datetime
 ) -> list[tuple[int, int, str, int]]:
     """(product, account, username, bytes) of what these people have stored as their own in these accounts."""
     whose = {home(each): each for each in usernames}
     found = (
-        store.newest_of(unit.connection, [each.id for each in products], account_ids, list(whose), at)
+        store.newest_of(tx.connection, [each.id for each in products], account_ids, list(whose), at)
         if whose and products and account_ids
         else []
     )
     return [(row.product_id, row.account_id, whose[row.category], int(row.bytes)) for row in found]
 
 
-def move_home(unit: Unit, product: Product, from_id: int, to_id: int, username: str, at: datetime) -> int:
+def move_home(tx: Transaction, product: Product, from_id: int, to_id: int, username: str, at: datetime) -> int:
     """Record that what is somebody's own in one account is in another one from an instant on; bytes. The counters
     are the caller's."""
     stored = {
-        account_id: in_bytes
-        for _, account_id, _, in_bytes in at_home(unit, [product], [from_id, to_id], [username], at)
+        account_id: in_bytes for _, account_id, _, in_bytes in at_home(tx, [product], [from_id, to_id], [username], at)
     }
     moved = stored.get(from_id, 0)
     if moved:
         store.add_samples(
-            unit.connection,
+            tx.connection,
             [
                 {
                     "product_id": product.id,
@@ -162,19 +161,19 @@ def move_home(unit: Unit, product: Product, from_id: int, to_id: int, username: 
     return moved
 
 
-def release_all(unit: Unit, account_ids: Sequence[int], at: datetime) -> dict[tuple[int, int], int]:
+def release_all(tx: Transaction, account_ids: Sequence[int], at: datetime) -> dict[tuple[int, int], int]:
     """Record that nothing of these accounts is in use from an instant on; (account, product) → units, or grains of
     storage, there were. The counters are the caller's."""
     if not account_ids:
         return {}
-    stored = store.empty_all(unit.connection, account_ids, at)
+    stored = store.empty_all(tx.connection, account_ids, at)
     grains = {key: (in_bytes + BYTES_PER_GRAIN // 2) // BYTES_PER_GRAIN for key, in_bytes in stored.items()}
-    return {**store.end_all(unit.connection, account_ids, at), **grains}
+    return {**store.end_all(tx.connection, account_ids, at), **grains}
 
 
 def evidence(
-    unit: Unit, product: Product, account_ids: Sequence[int], begin: datetime, end: datetime, limit: int
+    tx: Transaction, product: Product, account_ids: Sequence[int], begin: datetime, end: datetime, limit: int
 ) -> list[Any]:
     """The assignments, or the samples, that count between two instants."""
     ask = store.samples_touching if product.is_storage else store.touching
-    return ask(unit.connection, product.id, account_ids, begin, end, limit)
+    return ask(tx.connection, product.id, account_ids, begin, end, limit)

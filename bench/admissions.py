@@ -11,11 +11,11 @@ import sqlalchemy as sa
 
 from bench.home import new_database, server
 from bench.measured import Measure
+from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.assignments.usecases import Wanted
 from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
-from fair_ladle.app.takings import usecases as takings
-from fair_ladle.app.takings.usecases import Wanted
 from fair_ladle.connectors.sheets_in import SheetTable, Source
 
 SECONDS = 5.0
@@ -52,11 +52,11 @@ def prepare(database: Database) -> None:
             }
         ),
     )
-    database.run(takings.rebuild_stale)
+    database.run(assignments.rebuild_stale)
 
 
 def _admit(database: Database, client: int, serial: int) -> None:
-    database.run(takings.assign, OPERATOR, [Wanted(f"C{client}-A", "BOX", f"s{client}-{serial}")])
+    database.run(assignments.assign, OPERATOR, [Wanted(f"C{client}-A", "BOX", f"s{client}-{serial}")])
 
 
 LOCK = sa.text("SELECT own, `load` FROM counters WHERE pool_id = 1 AND account_id = :account FOR UPDATE")

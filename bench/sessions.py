@@ -16,6 +16,7 @@ import uvicorn
 from bench.admissions import source
 from bench.home import new_database, server
 from bench.measured import Measure
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.devices import usecases as devices
 from fair_ladle.app.devices.usecases import hashed
 from fair_ladle.app.intake import usecases as intake
@@ -25,7 +26,6 @@ from fair_ladle.app.people.tables import people
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.takings import usecases as takings
 from fair_ladle.main import create_app, end_lost_sessions
 
 SESSIONS, CLIENTS, SECONDS = 10_000, 16, 8.0
@@ -93,7 +93,7 @@ def _ready(database: Database) -> str:
                 for n in range(SESSIONS - 1)
             ],
         )
-    database.run(takings.rebuild_stale)
+    database.run(assignments.rebuild_stale)
     return database.run(devices.make_key, COMMAND_LINE, "C", "DESK", "Desks")[1]
 
 
@@ -175,7 +175,7 @@ def measure() -> list[Measure]:
             each.start()
         for each in threads:
             each.join()
-        assert got.count("begun") == 1 and database.run(takings.verify, COMMAND_LINE) == []
+        assert got.count("begun") == 1 and database.run(assignments.verify, COMMAND_LINE) == []
         running.terminate()
         running.join()
         database.clock.shift += timedelta(minutes=10)
@@ -183,7 +183,8 @@ def measure() -> list[Measure]:
         end_lost_sessions(database)
         lost = time.perf_counter() - begin
         assert (
-            database.run(takings.verify, COMMAND_LINE) == [] and database.run(usecases.sessions, COMMAND_LINE)[0] == 0
+            database.run(assignments.verify, COMMAND_LINE) == []
+            and database.run(usecases.sessions, COMMAND_LINE)[0] == 0
         )
         database.engine.dispose()
     return [

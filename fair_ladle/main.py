@@ -22,6 +22,8 @@ from starlette.exceptions import HTTPException
 from fair_ladle.app.account_admin.routes import routes as account_admin
 from fair_ladle.app.accounts.routes import routes as accounts
 from fair_ladle.app.allocations.routes import routes as allocations
+from fair_ladle.app.assignments import usecases as assignment_usecases
+from fair_ladle.app.assignments.routes import routes as assignments
 from fair_ladle.app.devices.routes import PUBLIC
 from fair_ladle.app.devices.routes import public_routes as device_reports
 from fair_ladle.app.devices.routes import routes as devices
@@ -69,8 +71,6 @@ from fair_ladle.app.sign_in.routes import COOKIE
 from fair_ladle.app.sign_in.routes import open_routes as sign_in_open
 from fair_ladle.app.sign_in.routes import routes as sign_in
 from fair_ladle.app.statements.routes import routes as statements
-from fair_ladle.app.takings import usecases as takings_usecases
-from fair_ladle.app.takings.routes import routes as takings
 from fair_ladle.app.today.routes import routes as today
 from fair_ladle.connectors.mail import Smtp, StandIn
 from fair_ladle.demo import reporting
@@ -97,7 +97,7 @@ def jobs(settings: Settings) -> dict[str, Job]:
     """What is done beside requests, again and again. Mail waits in the outbox where no server is named."""
     found = {
         "seal the log": Job(timedelta(minutes=1), lambda database: database.run(log_usecases.seal_new)),
-        "rebuild counters": Job(timedelta(minutes=1), lambda database: database.run(takings_usecases.rebuild_stale)),
+        "rebuild counters": Job(timedelta(minutes=1), lambda database: database.run(assignment_usecases.rebuild_stale)),
         "apply drafts that are due": Job(timedelta(minutes=1), apply_due),
         "lay the layers out": Job(timedelta(minutes=1), lambda database: database.run(entitlement_usecases.lay_out)),
         "bring people in": Job(timedelta(minutes=1), people_import_usecases.work_all),
@@ -153,7 +153,7 @@ def create_app(database: Database | None = None) -> FastAPI:
         account_admin,
         allocations,
         drafts,
-        takings,
+        assignments,
         enforcement,
         requests,
         purchases,

@@ -18,6 +18,7 @@ from rich.progress import Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations.positions import SUPPLY, positions_at
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.intake.formats import Expected, instant, number
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
@@ -29,7 +30,6 @@ from fair_ladle.app.pools import usecases as pools
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.statements import usecases as statements
 from fair_ladle.app.statements.months import read_month
-from fair_ladle.app.takings import usecases as takings
 from fair_ladle.cli.output import show, to_people
 from fair_ladle.cli.reporting import device, session
 from fair_ladle.connectors.sheets_in import Unreadable, read_source
@@ -339,7 +339,7 @@ def costs(
 @app.command()
 def verify(as_csv: Csv = False) -> None:
     """Every counter, chain of the log and closed statement that does not agree with its evidence."""
-    found = run(lambda tx: takings.verify(tx, COMMAND_LINE))
+    found = run(lambda tx: assignments.verify(tx, COMMAND_LINE))
     show(("what", "where", "found", "evidence"), found, as_csv)
     if found:
         raise typer_exit(

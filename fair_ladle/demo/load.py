@@ -8,13 +8,13 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.enforcement.usecases import enforce_all
 from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.installation import is_demo, set_demo_clock
 from fair_ladle.app.sign_in import usecases as sign_in
-from fair_ladle.app.takings import usecases as takings
 from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.demo import reporting
 
@@ -78,7 +78,7 @@ def prepare(database: Database, home: Path, told: Callable[[str], None]) -> list
     set_demo_clock(database)
     reporting.set_up(database, home)
     told("Counting what is in use")
-    database.run(takings.rebuild_stale)
+    database.run(assignments.rebuild_stale)
     return [tuple(line.split("\t")) for line in kept.read_text().splitlines()]  # type: ignore[misc]
 
 

@@ -12,6 +12,8 @@ import pytest
 from fair_ladle.app.account_admin import templates
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations.positions import positions_at
+from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.assignments.usecases import Wanted
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import (
     AllocationChange,
@@ -29,8 +31,6 @@ from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import usecases as pools
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.statements import views as statements
-from fair_ladle.app.takings import usecases as takings
-from fair_ladle.app.takings.usecases import Wanted
 from fair_ladle.app.usage import usecases as usage
 
 TODAY = date(2026, 11, 24)
@@ -48,7 +48,7 @@ def admin(database: Database, account: str) -> Actor:
 def applied(database: Database, who: Actor, *changes: Change) -> int:
     draft = database.run(drafts.edit, who, None, 0, list(changes))
     database.run(drafts.apply, who, draft.row.id, draft.row.revision)
-    assert not database.run(takings.verify, COMMAND_LINE), "counters agree with the facts"
+    assert not database.run(assignments.verify, COMMAND_LINE), "counters agree with the facts"
     return int(draft.row.id)
 
 
@@ -91,7 +91,7 @@ def test_a_suspended_account_keeps_what_it_has_and_takes_nothing_new(demo: Datab
         (Actor("dept", "", below), "An account above") if below != "TERN" else (COMMAND_LINE, "suspended"),
     ):
         with pytest.raises(Refused, match=says):
-            demo.run(takings.assign, actor, [Wanted(below, product.code, "anyone")])
+            demo.run(assignments.assign, actor, [Wanted(below, product.code, "anyone")])
 
 
 @pytest.mark.parametrize("charged", [True, False])
@@ -132,7 +132,7 @@ def test_closing_releases_everything_leaves_a_last_statement_and_can_be_taken_ba
         "Marrow Lane Veterinary Group was closed after 25 November 2026: this is its last statement."
     ]
     with pytest.raises(Refused, match="closed"):
-        demo.run(takings.assign, COMMAND_LINE, [Wanted("MARROW-EQUINE", "VOICE", "anyone")])
+        demo.run(assignments.assign, COMMAND_LINE, [Wanted("MARROW-EQUINE", "VOICE", "anyone")])
     for change, says in (
         (
             AllocationChange(account="MARROW-EQUINE", product="VOICE", terms=Terms(reserve=1), seen=None),
@@ -186,7 +186,7 @@ def test_seats_are_taken_back_in_a_draft_and_given_again_by_its_reversal(demo: D
         )
     back = demo.run(drafts.reverse, who, draft_id)
     demo.run(drafts.apply, who, back.row.id, back.row.revision)
-    assert figures(demo, account)["LANTERN-MAIL"][0] == before and not demo.run(takings.verify, COMMAND_LINE)
+    assert figures(demo, account)["LANTERN-MAIL"][0] == before and not demo.run(assignments.verify, COMMAND_LINE)
 
 
 def test_what_cannot_be_closed_or_suspended_says_why(demo: Database) -> None:

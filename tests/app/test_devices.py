@@ -12,6 +12,8 @@ from typing import Any
 
 import pytest
 
+from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.assignments.usecases import Wanted
 from fair_ladle.app.devices import acting, offline, usecases
 from fair_ladle.app.people_admin import acting as people_acting
 from fair_ladle.app.people_admin import listing
@@ -19,8 +21,6 @@ from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.takings import usecases as takings
-from fair_ladle.app.takings.usecases import Wanted
 from fair_ladle.connectors.reporting_client import DeviceClient, NotDone
 
 HARBOUR, TERN = Actor("Maren", "", "OLDQUAY-HARBOUR"), Actor("Tilde", "", "TERN")
@@ -30,7 +30,7 @@ WHEELHOUSE = [("WATCHGLASS", "wheelhouse-1")]
 
 def room(database: Database) -> int:
     product = next(each for each in database.run(usecases.pools_usecases.products) if each.code == PLACE[1])
-    return database.run(takings.room, HARBOUR, PLACE[0], product)
+    return database.run(assignments.room, HARBOUR, PLACE[0], product)
 
 
 def key(database: Database, **more: Any) -> str:
@@ -53,7 +53,7 @@ def test_a_device_takes_a_unit_reports_and_gives_it_back(demo: Database) -> None
     assert (device.machine, device.reports, device.state) == ("wheelhouse-1", True, "active")
     assert demo.run(usecases.listing, TERN, "wheelhouse")[0] == 0
     demo.run(usecases.give_back, token)
-    assert room(demo) == before and demo.run(takings.verify, COMMAND_LINE) == []
+    assert room(demo) == before and demo.run(assignments.verify, COMMAND_LINE) == []
 
 
 def test_a_revoked_device_frees_its_unit_at_once_and_is_told_when_it_reports(demo: Database) -> None:
@@ -69,7 +69,7 @@ def test_a_revoked_device_frees_its_unit_at_once_and_is_told_when_it_reports(dem
     demo.run(acting.let_back, HARBOUR, WHEELHOUSE)
     demo.run(usecases.activate, secret, "wheelhouse-1")
     assert room(demo) == before - 1
-    demo.run(takings.release, HARBOUR, [Wanted(*PLACE, "wheelhouse-1")])
+    demo.run(assignments.release, HARBOUR, [Wanted(*PLACE, "wheelhouse-1")])
     assert demo.run(usecases.report, demo.run(usecases.activate, secret, "wheelhouse-1")[1])["state"] == "active"
 
 
@@ -134,7 +134,9 @@ def test_devices_chosen_together_are_all_revoked_or_none(demo: Database) -> None
     with pytest.raises(Refused, match="does not wait"):
         demo.run(acting.confirm_revoked, HARBOUR, both)
     demo.run(acting.let_back, HARBOUR, both)
-    assert demo.run(usecases.listing, HARBOUR, revoked=True)[0] == 0 and demo.run(takings.verify, COMMAND_LINE) == []
+    assert (
+        demo.run(usecases.listing, HARBOUR, revoked=True)[0] == 0 and demo.run(assignments.verify, COMMAND_LINE) == []
+    )
 
 
 @pytest.mark.parametrize(

@@ -11,6 +11,7 @@ import pytest
 
 from fair_ladle.app.allocations import views
 from fair_ladle.app.allocations.positions import positions_at
+from fair_ladle.app.assignments import counters
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, Terms
 from fair_ladle.app.drafts.reversing import terms_of
@@ -18,7 +19,6 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import usecases as pools
-from fair_ladle.app.takings import counters
 
 TODAY = date(2026, 11, 24)
 

@@ -13,6 +13,7 @@ import sqlalchemy as sa
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import views
 from fair_ladle.app.allocations.positions import positions_at
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.drafts import sharing_out
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot
@@ -29,7 +30,6 @@ from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import usecases as pools
 from fair_ladle.app.sign_in import usecases as sign_in
-from fair_ladle.app.takings import usecases as takings
 from fair_ladle.core.calendar import instant
 
 TODAY, TOMORROW = date(2026, 11, 24), date(2026, 11, 25)
@@ -194,7 +194,7 @@ def test_a_purchase_and_a_renewal_show_what_they_cover(demo: Database, actor: Ca
     demo.run(drafts.apply, who, back.row.id, back.row.revision)
     with demo.transaction() as tx:
         assert pools.pools(tx, [mail.product])[0].lots == mail.lots, "a lot that has not begun is taken back whole"
-    assert demo.run(takings.verify, COMMAND_LINE) == []
+    assert demo.run(assignments.verify, COMMAND_LINE) == []
 
 
 def test_a_move_takes_its_holdings_along(demo: Database, actor: Callable[[str], Actor]) -> None:
@@ -217,10 +217,10 @@ def test_a_move_takes_its_holdings_along(demo: Database, actor: Callable[[str], 
     demo.run(drafts.apply, who, draft.row.id, draft.row.revision)
     after = demo.run(loads)
     assert (after["BRAMBLE"], after["GANNET"]) == (before["BRAMBLE"] + before["QUILLON"], before["GANNET"])
-    assert demo.run(takings.verify, COMMAND_LINE) == []
+    assert demo.run(assignments.verify, COMMAND_LINE) == []
     back = demo.run(drafts.reverse, who, draft.row.id)
     demo.run(drafts.apply, who, back.row.id, back.row.revision)
-    assert demo.run(loads) == before and demo.run(takings.verify, COMMAND_LINE) == []
+    assert demo.run(loads) == before and demo.run(assignments.verify, COMMAND_LINE) == []
 
 
 def test_a_new_client_with_what_it_gets_in_one_draft(demo: Database, actor: Callable[[str], Actor]) -> None:
@@ -233,7 +233,7 @@ def test_a_new_client_with_what_it_gets_in_one_draft(demo: Database, actor: Call
         found = positions_at(tx, [pools.product(tx, "VOICE")], tx.now)
         row = found.world.accounts.tree.row("PLOVER")
         assert (int(found.settled.held[row, 0]), int(found.world.grid.cap[row, 0])) == (2, 5)
-    assert demo.run(takings.verify, COMMAND_LINE) == []
+    assert demo.run(assignments.verify, COMMAND_LINE) == []
 
 
 def test_a_draft_waits_for_its_day_is_checked_again_and_held_back_with_a_reason(

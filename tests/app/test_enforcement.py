@@ -12,6 +12,8 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.assignments.usecases import Wanted
 from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.plumbing import outbox
@@ -19,8 +21,6 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.schedule import Job, failed, run_due
 from fair_ladle.app.sign_in import usecases as sign_in
-from fair_ladle.app.takings import usecases as takings
-from fair_ladle.app.takings.usecases import Wanted
 from fair_ladle.connectors.mail import Smtp, StandIn, kept_mails
 from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.demo.load import STARTS_AT
@@ -109,7 +109,7 @@ def test_the_excess_alone_is_on_hold_and_free_again_in_reverse(demo: Database) -
             )
         ).all()
     code, subject = next(row for row in rows if row.subject not in first)
-    demo.run(takings.release, COMMAND_LINE, [Wanted(code, "WATCHGLASS", subject)])
+    demo.run(assignments.release, COMMAND_LINE, [Wanted(code, "WATCHGLASS", subject)])
     demo.run(enforcement.enforce, "WATCHGLASS")
     assert on_hold() == first[:2], "the last put on hold is freed first"
 
@@ -129,7 +129,7 @@ def test_each_crossing_is_told_once_and_again_after_it_was_crossed_back(database
         return database.run(enforcement.enforce, "BOX").told
 
     def take(*subjects: int) -> None:
-        database.run(takings.assign, who, [Wanted("C0-A", "BOX", f"x{each}") for each in subjects])
+        database.run(assignments.assign, who, [Wanted("C0-A", "BOX", f"x{each}") for each in subjects])
 
     take(*range(7))
     assert told() == 0
@@ -137,7 +137,7 @@ def test_each_crossing_is_told_once_and_again_after_it_was_crossed_back(database
     assert (told(), told()) == (1, 0)
     take(8, 9)
     assert told() == 1, "90 and 100 % at once: the higher one"
-    database.run(takings.release, who, [Wanted("C0-A", "BOX", f"x{each}") for each in (7, 8, 9)])
+    database.run(assignments.release, who, [Wanted("C0-A", "BOX", f"x{each}") for each in (7, 8, 9)])
     assert told() == 0
     take(7)
     assert told() == 1
@@ -216,7 +216,7 @@ def test_a_grace_warns_at_its_start_halfway_on_its_last_day_and_when_it_is_over(
     database.clock.set_to(NEW_YEAR)
     database.run(intake.bring_in, COMMAND_LINE, read_source(as_folder(files, tmp_path / "in")))
     database.run(enforcement.set_levels, COMMAND_LINE, "C0", "BOX", [])
-    database.run(takings.assign, actor_of("MSP"), [Wanted("C0-A", "BOX", f"x{n}") for n in range(4)])
+    database.run(assignments.assign, actor_of("MSP"), [Wanted("C0-A", "BOX", f"x{n}") for n in range(4)])
     told: list[tuple[int, str]] = []
     for day in range(9):
         database.clock.set_to(NEW_YEAR + timedelta(days=day, minutes=1))

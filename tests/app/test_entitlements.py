@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 import sqlalchemy as sa
 
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.entitlements import of_person
 from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.entitlements.usecases import Gives, Laid
@@ -20,7 +21,6 @@ from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.takings import usecases as takings
 from tests.app.test_people import found, products
 
 OLDQUAY = Actor("Maren", "", "OLDQUAY")
@@ -36,7 +36,7 @@ def give(database: Database, wanted: Gives, who: Actor = OLDQUAY) -> Laid:
     assert not again.given and not again.taken and sorted(again.waiting) == sorted(did.waiting), (
         "twice does nothing twice"
     )
-    assert database.run(takings.verify, COMMAND_LINE) == []
+    assert database.run(assignments.verify, COMMAND_LINE) == []
     return did
 
 
@@ -88,7 +88,7 @@ def test_who_gets_no_seat_waits_by_priority_and_is_served_when_one_comes_free(de
     short = [name for name, _, _ in everybody.waiting]
     if not short:
         with demo.transaction() as tx:
-            left = takings.room(
+            left = assignments.room(
                 tx,
                 COMMAND_LINE,
                 "OLDQUAY",
@@ -109,7 +109,7 @@ def test_who_gets_no_seat_waits_by_priority_and_is_served_when_one_comes_free(de
     demo.run(acting.act, COMMAND_LINE, "remove", Asked(usernames=(free,)))
     served = [name for name, _ in demo.run(entitlements.lay_out).given]
     assert served == [first], "the seat that came free goes to who stands first, by itself"
-    assert demo.run(takings.verify, COMMAND_LINE) == []
+    assert demo.run(assignments.verify, COMMAND_LINE) == []
 
 
 def test_layers_laid_out_by_many_at_once_give_each_one_seat(demo: Database) -> None:
@@ -122,7 +122,7 @@ def test_layers_laid_out_by_many_at_once_give_each_one_seat(demo: Database) -> N
         ]:
             done.result()
     again = demo.run(entitlements.lay_out)
-    assert not again.given and not again.taken and demo.run(takings.verify, COMMAND_LINE) == []
+    assert not again.given and not again.taken and demo.run(assignments.verify, COMMAND_LINE) == []
     with demo.engine.connect() as connection:
         twice = connection.execute(
             sa.text(

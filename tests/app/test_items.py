@@ -8,6 +8,7 @@ from datetime import timedelta
 
 import pytest
 
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.items import usecases
 from fair_ladle.app.items.usecases import Use
 from fair_ladle.app.people_admin import listing
@@ -15,7 +16,6 @@ from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.takings import usecases as takings
 
 GANNET, OLDQUAY, TERN = Actor("Ines", "", "GANNET", 1), Actor("Maren", "", "OLDQUAY", 2), Actor("Tilde", "", "TERN", 3)
 P, PLACE = "NUMBERS", "Pier 4, Harbour Road"
@@ -124,7 +124,7 @@ def test_a_number_is_assigned_only_with_its_address_and_within_the_limits(stock:
         stock.run(usecases.assign, OLDQUAY, P, "OLDQUAY", [Use(one, None, PLACE)])
     with pytest.raises(Refused, match="no number"):
         stock.run(usecases.reserve, TERN, P, "TERN", 0, [one])
-    assert stock.run(takings.verify, COMMAND_LINE) == []
+    assert stock.run(assignments.verify, COMMAND_LINE) == []
 
 
 def test_numbers_are_released_and_withdrawn_in_bulk_all_or_none(stock: Database) -> None:
@@ -143,4 +143,4 @@ def test_numbers_are_released_and_withdrawn_in_bulk_all_or_none(stock: Database)
         stock.run(usecases.withdraw, OLDQUAY, P, free[:1])
     assert stock.run(usecases.withdraw, GANNET, P, free[:5]) == 5 and numbers(stock, "free") == free[5:]
     assert stock.run(usecases.bring_in, GANNET, P, "GANNET", free[0]) == 1, "and comes in again"
-    assert stock.run(takings.verify, COMMAND_LINE) == []
+    assert stock.run(assignments.verify, COMMAND_LINE) == []

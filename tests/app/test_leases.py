@@ -8,6 +8,8 @@ from datetime import timedelta
 import pytest
 import sqlalchemy as sa
 
+from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.assignments.usecases import Wanted
 from fair_ladle.app.devices import usecases as devices
 from fair_ladle.app.leases import usecases
 from fair_ladle.app.people_admin import acting, listing
@@ -16,8 +18,6 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import usecases as pools
-from fair_ladle.app.takings import usecases as takings
-from fair_ladle.app.takings.usecases import Wanted
 from fair_ladle.main import end_lost_sessions
 
 ENGINEERING, TERN = Actor("Head", "", "OLDQUAY-ENGINEERING"), Actor("Tilde", "", "TERN")
@@ -26,7 +26,7 @@ PRODUCT = "CHARTROOM"
 
 def room(database: Database) -> int:
     product = next(each for each in database.run(pools.products) if each.code == PRODUCT)
-    return database.run(takings.room, ENGINEERING, "OLDQUAY-ENGINEERING", product)
+    return database.run(assignments.room, ENGINEERING, "OLDQUAY-ENGINEERING", product)
 
 
 @pytest.fixture
@@ -42,7 +42,7 @@ def ready(demo: Database) -> tuple[str, list[str]]:
             {"p": PRODUCT},
         ).all()
     demo.run(
-        takings.release, Actor("Maren", "", "OLDQUAY"), [Wanted(code, PRODUCT, subject) for code, subject in there]
+        assignments.release, Actor("Maren", "", "OLDQUAY"), [Wanted(code, PRODUCT, subject) for code, subject in there]
     )
     key = demo.run(devices.make_key, ENGINEERING, "OLDQUAY-ENGINEERING", PRODUCT, "Drawing desk")[1]
     rows = demo.run(listing.listing, ENGINEERING, Asked(status="active")).rows
@@ -64,7 +64,7 @@ def test_a_session_holds_a_unit_as_long_as_heartbeats_come(demo: Database, ready
         assert demo.run(usecases.beat, token)["state"] == "live" and demo.run(usecases.end_lost) == 0
     later(demo, minutes=4)
     end_lost_sessions(demo)
-    assert room(demo) == before and demo.run(takings.verify, COMMAND_LINE) == []
+    assert room(demo) == before and demo.run(assignments.verify, COMMAND_LINE) == []
     with pytest.raises(Refused, match="has ended: no heartbeat came") as refused:
         demo.run(usecases.beat, token)
     assert refused.value.problem.status == 410
@@ -105,7 +105,7 @@ def test_a_session_whose_person_is_removed_ends(demo: Database, ready: tuple[str
     end_lost_sessions(demo)
     with pytest.raises(Refused, match="its unit was released"):
         demo.run(usecases.beat, token)
-    assert demo.run(takings.verify, COMMAND_LINE) == []
+    assert demo.run(assignments.verify, COMMAND_LINE) == []
 
 
 def test_a_session_taken_along_needs_no_heartbeat_and_comes_back(demo: Database, ready: tuple[str, list[str]]) -> None:
@@ -154,7 +154,7 @@ def test_never_one_too_many_however_many_begin_at_once(demo: Database, ready: tu
     assert (
         len({each.row.username for each in demo.run(usecases.sessions, ENGINEERING)[1]}) == before and room(demo) == 0
     )
-    assert set(outcomes) == {"begun", "at-limit"} and demo.run(takings.verify, COMMAND_LINE) == []
+    assert set(outcomes) == {"begun", "at-limit"} and demo.run(assignments.verify, COMMAND_LINE) == []
 
 
 def test_nobody_begins_who_is_not_there(demo: Database, ready: tuple[str, list[str]]) -> None:

@@ -9,6 +9,7 @@ from typing import Any
 import pytest
 import sqlalchemy as sa
 
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import StatusChange
 from fair_ladle.app.people_admin import acting, groups, joining, listing
@@ -19,7 +20,6 @@ from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.takings import usecases as takings
 
 OLDQUAY, DEPARTMENT = Actor("Maren", "", "OLDQUAY"), Actor("Head", "", "OLDQUAY-CREW")
 
@@ -51,7 +51,7 @@ def act(database: Database, what: acting.Act, *usernames: str, who: Actor = COMM
         would.released,
         would.seats,
     )
-    assert database.run(takings.verify, COMMAND_LINE) == []
+    assert database.run(assignments.verify, COMMAND_LINE) == []
     return did
 
 

@@ -10,6 +10,7 @@ from typing import Any
 import openpyxl
 import pytest
 
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import StatusChange
 from fair_ladle.app.people_admin import acting, groups, joining, listing
@@ -21,7 +22,6 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.sign_in import usecases as sign_in
-from fair_ladle.app.takings import usecases as takings
 from fair_ladle.connectors import sheets_in
 
 HEADER = ["Full name", "Work e-mail", "Login", "Site", "Job title", "Licences", "Group", "State"]
@@ -115,7 +115,7 @@ def test_rows_are_created_brought_up_to_date_put_into_groups_given_seats_and_sus
         "Harbour pilot",
         "suspended",
     ) and "Night desk" in changed.row.groups
-    assert demo.run(usecases.one, who, number).state == "done" and demo.run(takings.verify, COMMAND_LINE) == []
+    assert demo.run(usecases.one, who, number).state == "done" and demo.run(assignments.verify, COMMAND_LINE) == []
     again = bring(
         demo, who, as_csv([["Ida Blom", "ida.blom@oldquay.example", "ida.blom", "OLDQUAY-CREW", "Pilot", "", "", ""]])
     )[1]

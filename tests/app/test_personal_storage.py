@@ -10,6 +10,7 @@ import sqlalchemy as sa
 from hypothesis import given
 from hypothesis import strategies as st
 
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.people_admin import acting, groups, listing
 from fair_ladle.app.people_admin.groups import Wanted
 from fair_ladle.app.people_admin.listing import Asked
@@ -17,7 +18,6 @@ from fair_ladle.app.personal_storage import usecases
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.takings import usecases as takings
 from fair_ladle.core.layers import personal_limit
 
 P = "DEEPSHELF"
@@ -117,7 +117,7 @@ def test_bytes_stay_with_the_old_account_until_they_are_moved_on_purpose(demo: D
     assert there.used == 0 and [(each.account, each.grains) for each in there.elsewhere] == [("OLDQUAY-CREW", 2000)]
     assert demo.run(listing.move_bytes, OLDQUAY, name, "OLDQUAY-CREW") == 2000
     assert (of(demo, name).used, of(demo, name).elsewhere) == (2000, ()) and demo.run(
-        takings.verify, COMMAND_LINE
+        assignments.verify, COMMAND_LINE
     ) == []
     with pytest.raises(Refused, match="Nothing of"):
         demo.run(listing.move_bytes, OLDQUAY, name, "OLDQUAY-CREW")

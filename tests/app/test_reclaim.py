@@ -11,6 +11,7 @@ from typing import Any
 
 import pytest
 
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.entitlements.usecases import Gives
 from fair_ladle.app.people_admin import acting, groups, listing
@@ -21,7 +22,6 @@ from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.reclaim import answers
 from fair_ladle.app.reclaim import usecases as reclaim
 from fair_ladle.app.reclaim.usecases import Policy, Run
-from fair_ladle.app.takings import usecases as takings
 from tests.app.test_people import found, mails
 
 MARROW = Actor("Vet", "", "MARROW")
@@ -57,7 +57,7 @@ def run(database: Database, policy_id: int, who: Actor = COMMAND_LINE) -> Run:
     assert [(each.username, each.what, each.units) for each in did.deeds] == [
         (each.username, each.what, each.units) for each in would.deeds
     ]
-    assert database.run(takings.verify, COMMAND_LINE) == []
+    assert database.run(assignments.verify, COMMAND_LINE) == []
     return did
 
 
@@ -87,7 +87,7 @@ def test_who_is_idle_loses_what_they_have_and_nobody_sheltered_does(demo: Databa
         {"released": len(done(did, "released"))}
     )
     back, missing = demo.run(reclaim.undo, COMMAND_LINE, rows[0].row.id)
-    assert len(back) + len(missing) == len(done(did, "released")) and demo.run(takings.verify, COMMAND_LINE) == []
+    assert len(back) + len(missing) == len(done(did, "released")) and demo.run(assignments.verify, COMMAND_LINE) == []
     assert all("asked for" in why or "needs" in why for _, why in missing), missing
     with pytest.raises(Refused, match="taken back already, by command line"):
         demo.run(reclaim.undo, COMMAND_LINE, rows[0].row.id)

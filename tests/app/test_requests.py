@@ -9,13 +9,13 @@ import pytest
 
 from fair_ladle.app.account_admin import usecases as account_admin
 from fair_ladle.app.allocations import views
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.notices import usecases as notices
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.requests import usecases as requests
 from fair_ladle.app.sign_in import usecases as sign_in
-from fair_ladle.app.takings import usecases as takings
 
 
 @pytest.fixture
@@ -73,7 +73,7 @@ def test_a_request_goes_up_and_comes_back_granted_in_part(demo: Database, actor:
     assert (
         told(demo, client)[0] == "Hazel & Moor Surveyors was granted 8 devices of the 12 devices of Watchglass Endpoint"
     )
-    assert demo.run(takings.verify, COMMAND_LINE) == []
+    assert demo.run(assignments.verify, COMMAND_LINE) == []
     with pytest.raises(Refused, match="is granted already"):
         demo.run(requests.grant, reseller, asked.row.id)
 

@@ -10,13 +10,13 @@ from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 
 from fair_ladle.app.allocations.positions import positions_at
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.enforcement.usecases import enforce_all, on_hold
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.own_server import OwnServer
 from fair_ladle.app.plumbing.schema import config, metadata, migrate
 from fair_ladle.app.pools import usecases as pools
-from fair_ladle.app.takings import usecases as takings
 from tests.conftest import new_url
 
 
@@ -57,7 +57,7 @@ def test_an_installation_of_the_first_schema_is_brought_up_with_its_data(
         return [found.settled.load.tolist(), found.settled.held.tolist(), found.headroom.room.tolist()]
 
     assert migrate(database.engine) is True
-    assert figures(database) == figures(shared_demo) and database.run(takings.verify, COMMAND_LINE) == []
+    assert figures(database) == figures(shared_demo) and database.run(assignments.verify, COMMAND_LINE) == []
     enforce_all(database)
     assert database.run(on_hold, COMMAND_LINE)
     database.engine.dispose()

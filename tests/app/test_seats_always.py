@@ -14,6 +14,7 @@ from hypothesis import HealthCheck, Phase, example, given, settings
 from hypothesis import strategies as st
 
 from fair_ladle.app.allocations.positions import positions_at
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.entitlements.usecases import Gives
 from fair_ladle.app.intake import usecases as intake
@@ -26,7 +27,6 @@ from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import usecases as pools
 from fair_ladle.app.reclaim import usecases as reclaim
 from fair_ladle.app.reclaim.usecases import Policy
-from fair_ladle.app.takings import usecases as takings
 from fair_ladle.connectors.sheets_in import SheetTable, Source
 from fair_ladle.demo.load import STARTS_AT
 
@@ -173,10 +173,10 @@ def holds_always(database: Database) -> None:
     rows = held(database)
     assert len({(each.subject, each.code) for each in rows}) == len(rows), "one seat a person and product"
     families = [
-        (each.subject, each.family) for each in rows if each.family and not each.subject.startswith(takings.ASIDE)
+        (each.subject, each.family) for each in rows if each.family and not each.subject.startswith(assignments.ASIDE)
     ]
     assert len(set(families)) == len(families), "of a family only one at a time"
-    assert database.run(takings.verify, COMMAND_LINE) == [], "counters are what the assignments say"
+    assert database.run(assignments.verify, COMMAND_LINE) == [], "counters are what the assignments say"
     found = database.run(lambda tx: positions_at(tx, pools.products(tx), tx.now))
     bought = [BOUGHT[each.code] for each in found.world.products]
     assert (found.settled.load <= found.hard).all() and (found.world.own.sum(axis=0) <= bought).all(), (

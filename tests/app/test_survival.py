@@ -18,12 +18,12 @@ from pathlib import Path
 import httpx2 as httpx
 import pytest
 
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.installation import close_installation, open_database
 from fair_ladle.app.plumbing.own_server import OwnServer
 from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.sign_in import usecases as sign_in
-from fair_ladle.app.takings import usecases as takings
 from tests.app.test_takings import small, within_limits
 
 PROJECT = Path(__file__).parents[2]
@@ -179,6 +179,6 @@ def test_nothing_breaks_under_load_and_through_kills(home: Home) -> None:
     assert set(undisturbed) <= {"200", "409"} and undisturbed["200"] > 100, undisturbed
     assert set(recovered) <= {"200", "409"} and recovered.total() > 50, recovered
     database = open_database(home.settings)
-    assert database.run(takings.verify, COMMAND_LINE) == []
+    assert database.run(assignments.verify, COMMAND_LINE) == []
     within_limits(database)
     database.engine.dispose()

@@ -8,6 +8,8 @@ from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.assignments.usecases import Wanted
 from fair_ladle.app.devices import store
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people_usecases
@@ -16,13 +18,11 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.takings import usecases as takings
-from fair_ladle.app.takings.usecases import Wanted
 from fair_ladle.app.usage import usecases as usage
 
 Ref = tuple[str, str]
 """A device by its product's code and its machine."""
-MOST_AT_ONCE = takings.MOST_AT_ONCE
+MOST_AT_ONCE = assignments.MOST_AT_ONCE
 
 
 @dataclass(frozen=True)
@@ -115,7 +115,7 @@ def revoke(tx: Transaction, actor: Actor, refs: Sequence[Ref]) -> int:
         if each.in_use
     ]
     if used:
-        takings.release(tx, actor, used)
+        assignments.release(tx, actor, used)
     for reports, state in ((True, "revoking"), (False, "revoked")):
         _set(tx, [each for each in chosen if each.reports == reports], {"state": state, "revoked_at": tx.now})
     _tell(tx, actor, "revoked", chosen, {})

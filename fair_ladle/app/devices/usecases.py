@@ -15,6 +15,8 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.assignments.usecases import Wanted
 from fair_ladle.app.devices import store
 from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.log import usecases as log
@@ -23,8 +25,6 @@ from fair_ladle.app.plumbing.database import Again, Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.takings import usecases as takings
-from fair_ladle.app.takings.usecases import Wanted
 from fair_ladle.app.usage import usecases as usage
 
 Sort = Literal["machine", "product", "account", "person", "since", "reported"]
@@ -98,7 +98,7 @@ def make_key(
         raise invalid("At least one device.", "most")
     if last_day is not None and last_day < accounts_usecases.today(tx):
         raise invalid("Its last day is over already.", "last_day")
-    takings.room(tx, actor, account, found)  # refused where no pool reaches the account
+    assignments.room(tx, actor, account, found)  # refused where no pool reaches the account
     key = "-".join("".join(secrets.choice(LETTERS) for _ in range(5)) for _ in range(5))
     account_id = int(accounts.ids[row])
     key_id = store.add_key(
@@ -202,7 +202,7 @@ def activate(
                 f"{found.product.unit}{'s' if found.row.most > 1 else ''} at once, and all of them are active.",
                 409,
             )
-        takings.assign(tx, actor, [Wanted(found.account, found.product.code, machine)])
+        assignments.assign(tx, actor, [Wanted(found.account, found.product.code, machine)])
     values = {
         "key_id": found.row.id,
         "account_id": account_id,
@@ -271,7 +271,7 @@ def _release(tx: Transaction, actor: Actor, row: Any) -> None:
     accounts = accounts_usecases.known(tx)
     product = _products(tx)[row.product_id]
     if usage.open_assignments(tx, [product], [row.machine], tx.now):
-        takings.release(
+        assignments.release(
             tx, actor, [Wanted(accounts.tree.codes[accounts.row_of_id[row.account_id]], product.code, row.machine)]
         )
 

@@ -8,6 +8,7 @@ from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.drafts.changes import (
     AllocationChange,
     Change,
@@ -29,7 +30,6 @@ from fair_ladle.app.plumbing.problems import conflict
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
 from fair_ladle.app.statements import rate_cards
-from fair_ladle.app.takings import usecases as takings
 from fair_ladle.app.usage import usecases as usage
 
 TERMS = ("reserve", "cap", "at_cap", "burst", "grace_days")
@@ -228,7 +228,7 @@ def _give_or_take(
     """Assign or release for each subject; the counters are the caller's."""
     told = {"product": product.code}
     if change.give:
-        takings.check_subjects(tx, account_id, product, change.subjects)
+        assignments.check_subjects(tx, account_id, product, change.subjects)
         usage.begin(
             tx,
             [

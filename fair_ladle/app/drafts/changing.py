@@ -11,6 +11,7 @@ from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
 from fair_ladle.app.allocations.positions import World, world_at
 from fair_ladle.app.allocations.views import chosen_products, present_world
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.drafts.applying import Before, write_changes
 from fair_ladle.app.drafts.changes import (
     AllocationChange,
@@ -35,7 +36,6 @@ from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.statements.rate_cards import Tariff
-from fair_ladle.app.takings import usecases as takings
 from fair_ladle.app.usage import usecases as usage
 
 _tariffs: Kept[Tariff] = Kept(timedelta(minutes=5))
@@ -97,7 +97,7 @@ def apply_changes(
     if not changes:
         raise invalid("The draft holds nothing.", "changes")
     products = _products(tx, changes)
-    takings.lock(tx, products)
+    assignments.lock(tx, products)
     world = world_at(tx, products, tx.now)
     plan = Planned(world, actor, changes, _in_use(tx, world, changes))
     if plan.faults:
@@ -134,7 +134,7 @@ def apply_changes(
             )
         )
     before = write_changes(tx, actor, plan, changes, through)
-    takings.rebuild_locked(tx, products)
+    assignments.rebuild_locked(tx, products)
     return effect, before
 
 

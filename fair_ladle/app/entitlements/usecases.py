@@ -13,6 +13,8 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.assignments.usecases import Wanted
 from fair_ladle.app.entitlements import store
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people.groups import PRESENT, Group, Groups, in_branch
@@ -21,8 +23,6 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.takings import usecases as takings
-from fair_ladle.app.takings.usecases import Wanted
 from fair_ladle.app.usage import usecases as usage
 from fair_ladle.core.calendar import micros
 from fair_ladle.core.layers import MOST_COMPONENTS, Giving, Reached, reach, waiting_order
@@ -294,8 +294,8 @@ def _take_back(tx: Transaction, accounts: Accounts, product: Product, person_ids
         Wanted(accounts.tree.codes[accounts.row_of_id[row.account_id]], product.code, username)
         for username, row in sorted(open_now.items())
     ]
-    for part in takings.in_parts(wanted):
-        takings.release(tx, RULES, part)
+    for part in assignments.in_parts(wanted):
+        assignments.release(tx, RULES, part)
     store.forget_given(tx.connection, product.id, person_ids)
     laid.taken.extend((each.subject, product.code) for each in wanted)
 
@@ -321,7 +321,7 @@ def _give(tx: Transaction, accounts: Accounts, product: Product, priority: dict[
     new = [person_id for person_id in wanting if person_id not in waits]
     store.wait(tx.connection, product.id, new, now)
     kept = {
-        username for username, _, _ in takings.set_aside(tx, [product], [people[each].username for each in wanting])
+        username for username, _, _ in assignments.set_aside(tx, [product], [people[each].username for each in wanting])
     }
     priority = {person_id: -1 if people[person_id].username in kept else priority[person_id] for person_id in wanting}
     since = {person_id: micros(waits.get(person_id, now)) for person_id in wanting}
@@ -330,13 +330,13 @@ def _give(tx: Transaction, accounts: Accounts, product: Product, priority: dict[
         np.array([priority[each] for each in wanting], dtype=np.int64),
         np.array([since[each] for each in wanting], dtype=np.int64),
     ).tolist()
-    against = takings.what_speaks_against(tx, product, [people[each] for each in order])
+    against = assignments.what_speaks_against(tx, product, [people[each] for each in order])
     laid.waiting.extend((username, product.code, why) for username, why in against.items())
     able = [each for each in order if people[each].username not in against]
 
     def give(part: list[int]) -> None:
         codes = {each: accounts.tree.codes[accounts.row_of_id[people[each].account_id]] for each in part}
-        takings.give(tx, RULES, product, [(codes[each], people[each].username) for each in part])
+        assignments.give(tx, RULES, product, [(codes[each], people[each].username) for each in part])
 
     served = _to_all(tx, able, give)
     if not served:
@@ -345,7 +345,7 @@ def _give(tx: Transaction, accounts: Accounts, product: Product, priority: dict[
         for account_id, run in groupby(able, key=lambda person_id: people[person_id].account_id):
             mine, given = list(run), list[int]()
             if account_id not in full:
-                given, why = takings.as_many_as_fit(tx, mine, give)
+                given, why = assignments.as_many_as_fit(tx, mine, give)
                 served.extend(given)
                 if len(given) < len(mine):
                     full[account_id] = why
@@ -359,7 +359,7 @@ def _to_all(tx: Transaction, people: list[int], give: Callable[[list[int]], None
     """Give to everybody where there is room for all; else to nobody."""
     try:
         with tx.connection.begin_nested():
-            for part in takings.in_parts(people):
+            for part in assignments.in_parts(people):
                 give(list(part))
     except Refused:
         return []
@@ -397,7 +397,7 @@ def queue(tx: Transaction, actor: Actor) -> list[Waiting]:
             for each in people.values()
             if accounts.row_of_id[each.account_id] in inside and each.id in place and reached.layers[place[each.id], n]
         ]
-        against = takings.what_speaks_against(tx, product, mine)
+        against = assignments.what_speaks_against(tx, product, mine)
         rows = [
             Waiting(
                 each.username,

@@ -8,10 +8,10 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Any
 
+from fair_ladle.app.assignments.usecases import ASIDE
 from fair_ladle.app.intake.reading import Intake, Parsed
 from fair_ladle.app.people.filters import clause
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.takings.usecases import ASIDE
 from fair_ladle.core.allocations import AtCap, Version, overlaps
 from fair_ladle.core.quantities import MOST_GRAINS, STORAGE, to_grains
 

@@ -8,9 +8,9 @@ from typing import Any, Literal
 from fastapi import APIRouter, Query, Response
 from pydantic import BaseModel, Field
 
+from fair_ladle.app.assignments.usecases import MOST_AT_ONCE
 from fair_ladle.app.items import usecases
 from fair_ladle.app.plumbing.http import PROBLEMS, Db, Format, Who, sheet, written
-from fair_ladle.app.takings.usecases import MOST_AT_ONCE
 
 routes = APIRouter(prefix="/api/items", tags=["items"], responses=PROBLEMS)
 States = Literal["free", "reserved", "assigned", "withdrawn"]

@@ -11,6 +11,8 @@ from typing import Any, Literal
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.assignments.usecases import Wanted
 from fair_ladle.app.items import store
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people_usecases
@@ -19,8 +21,6 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Pool, Product
-from fair_ladle.app.takings import usecases as takings
-from fair_ladle.app.takings.usecases import Wanted
 from fair_ladle.app.usage import usecases as usage
 
 State = Literal["free", "reserved", "assigned", "withdrawn"]
@@ -215,8 +215,8 @@ def reserve(
     row = accounts_usecases.row_in_scope(accounts, actor, account)
     pool = _pool_above(tx, accounts, row, found)
     if not numbers:
-        if not 1 <= count <= takings.MOST_AT_ONCE:
-            raise invalid(f"Between 1 and {takings.MOST_AT_ONCE} numbers.", "count")
+        if not 1 <= count <= assignments.MOST_AT_ONCE:
+            raise invalid(f"Between 1 and {assignments.MOST_AT_ONCE} numbers.", "count")
         numbers = store.pick(tx.connection, pool.id, found.id, count, tx.now)
         if len(numbers) < count:
             raise conflict(f"Only {len(numbers)} of {count} are free in the stock; bring more in, or choose fewer.")
@@ -276,8 +276,8 @@ def assign(tx: Transaction, actor: Actor, product: str, account: str, uses: Sequ
     """Assign numbers in an account, all or none; refused where one lacks what it needs, or a limit stops them."""
     accounts, found = accounts_usecases.known(tx), _product(tx, product)
     row = accounts_usecases.row_in_scope(accounts, actor, account)
-    if not uses or len(uses) > takings.MOST_AT_ONCE:
-        raise invalid(f"Between 1 and {takings.MOST_AT_ONCE} numbers at once.", "numbers")
+    if not uses or len(uses) > assignments.MOST_AT_ONCE:
+        raise invalid(f"Between 1 and {assignments.MOST_AT_ONCE} numbers at once.", "numbers")
     people = people_usecases.by_username(tx, [use.username for use in uses if use.username])
     for use in uses:
         if needs_address(use.number) and not (use.address or "").strip():
@@ -295,7 +295,7 @@ def assign(tx: Transaction, actor: Actor, product: str, account: str, uses: Sequ
     numbers = [use.number for use in uses]
     there = store.known(tx.connection, found.id, numbers, lock=True)
     _not_taken(tx, actor, accounts, found, pool.id, numbers, there)
-    takings.assign(tx, actor, [Wanted(account, found.code, number) for number in numbers])
+    assignments.assign(tx, actor, [Wanted(account, found.code, number) for number in numbers])
     for use in uses:
         store.change(
             tx.connection,
@@ -322,7 +322,7 @@ def release(tx: Transaction, actor: Actor, product: str, numbers: Sequence[str])
     for number in numbers:
         if number not in there:
             raise not_found("number", number)
-    takings.release(tx, actor, [Wanted(there[number], found.code, number) for number in numbers])
+    assignments.release(tx, actor, [Wanted(there[number], found.code, number) for number in numbers])
     store.change(tx.connection, found.id, numbers, {"person_id": None, "address": None})
     return len(numbers)
 

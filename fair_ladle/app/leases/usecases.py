@@ -11,6 +11,8 @@ from datetime import datetime, timedelta
 from typing import Any, Literal
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.assignments.usecases import Wanted
 from fair_ladle.app.devices.usecases import hashed, valid_key
 from fair_ladle.app.leases import store
 from fair_ladle.app.log import usecases as log
@@ -20,8 +22,6 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.takings import usecases as takings
-from fair_ladle.app.takings.usecases import Wanted
 from fair_ladle.app.usage import usecases as usage
 
 Sort = Literal["person", "product", "account", "machine", "began"]
@@ -76,7 +76,7 @@ def begin(tx: Transaction, key: str, username: str, machine: str) -> tuple[str, 
         {"ends_at": now + TO_SAVE, "why": f"{username} has signed in on {machine}"},
     )
     if not usage.open_assignments(tx, [found.product], [username], now):
-        takings.assign(tx, Actor(actor.name, "", found.account), [Wanted(code, found.product.code, username)])
+        assignments.assign(tx, Actor(actor.name, "", found.account), [Wanted(code, found.product.code, username)])
     token = secrets.token_urlsafe(32)
     store.add(
         tx.connection,
@@ -169,7 +169,7 @@ def _free(tx: Transaction, ended: list[Any]) -> None:
             del people[still]
         there = usage.open_assignments(tx, [products[product_id]], list(people.values()), tx.now) if people else []
         if there:
-            takings.release(
+            assignments.release(
                 tx,
                 SCHEDULE,
                 [

@@ -12,6 +12,8 @@ from typing import Any, Literal
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.assignments.usecases import Wanted
 from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people_usecases
@@ -24,8 +26,6 @@ from fair_ladle.app.plumbing.problems import Refused, invalid
 from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.takings import usecases as takings
-from fair_ladle.app.takings.usecases import Wanted
 
 Act = Literal[
     "assign",
@@ -183,11 +183,11 @@ class _Doing:
         """Give to all, or, where a limit stops it, to as many of the first as it lets through; those it was given
         to."""
         row = self.accounts.row_of_id[account_id]
-        given, why = takings.as_many_as_fit(self.unit, people, give)
+        given, why = assignments.as_many_as_fit(self.unit, people, give)
         for each in people[len(given) :]:
             self._not(each, f"No {product.unit} left: {why}")
         try:
-            left = max(0, takings.room(self.unit, self.actor, self.accounts.tree.codes[row], product))
+            left = max(0, assignments.room(self.unit, self.actor, self.accounts.tree.codes[row], product))
         except Refused:  # no pool reaches the account: the reason stands beside each of them
             left = 0
         self.outcome.seats.append(
@@ -202,7 +202,7 @@ class _Doing:
         """Give a product to all against whom nothing speaks, as far as there are seats; to whom."""
         given, able = list[str](), self._able(product, people)
         kept = {
-            username for username, _, _ in takings.set_aside(self.unit, [product], [each.username for each in able])
+            username for username, _, _ in assignments.set_aside(self.unit, [product], [each.username for each in able])
         }
         able.sort(key=lambda each: each.username not in kept)
         for account_id, mine in self._by_account(able):
@@ -214,16 +214,16 @@ class _Doing:
 
     def _able(self, product: Product, people: Sequence[Any], leaving: Collection[str] = ()) -> list[Any]:
         """Those against whom nothing speaks but perhaps a limit; what speaks against the others is told."""
-        against = takings.what_speaks_against(self.unit, product, people, leaving)
+        against = assignments.what_speaks_against(self.unit, product, people, leaving)
         return self._those(people, lambda each: each.username not in against, lambda each: against[each.username])
 
     def _give(self, people: Sequence[Any], product: Product) -> None:
-        takings.give(self.unit, self.actor, product, [(self._code(each), each.username) for each in people])
+        assignments.give(self.unit, self.actor, product, [(self._code(each), each.username) for each in people])
 
     def _take(self, units: Sequence[tuple[str, Product, str]]) -> None:
         """Release (username, product, account)."""
-        for part in takings.in_parts(units):
-            takings.release(
+        for part in assignments.in_parts(units):
+            assignments.release(
                 self.unit, self.actor, [Wanted(account, product.code, username) for username, product, account in part]
             )
         self.outcome.released += len(units)
@@ -232,7 +232,8 @@ class _Doing:
         """Count a seat for each, so that nobody else gets it; it is given to them when somebody or a layer gives it."""
         product, held = self._named(self.how.product, "product"), self._held(people)
         kept = {
-            username for username, _, _ in takings.set_aside(self.unit, [product], [each.username for each in people])
+            username
+            for username, _, _ in assignments.set_aside(self.unit, [product], [each.username for each in people])
         }
         for each in people:
             if each.username in kept:
@@ -247,10 +248,10 @@ class _Doing:
         for account_id, mine in self._by_account(able):
 
             def keep(part: list[Any]) -> None:
-                takings.assign(
+                assignments.assign(
                     self.unit,
                     self.actor,
-                    [Wanted(self._code(each), product.code, takings.ASIDE + each.username) for each in part],
+                    [Wanted(self._code(each), product.code, assignments.ASIDE + each.username) for each in part],
                 )
 
             self._log(
@@ -261,7 +262,7 @@ class _Doing:
         product = self._named(self.how.product, "product")
         kept = {
             username: account
-            for username, _, account in takings.set_aside(self.unit, [product], [each.username for each in people])
+            for username, _, account in assignments.set_aside(self.unit, [product], [each.username for each in people])
         }
         able = self._those(
             people, lambda each: each.username in kept, lambda _: f"has no seat of {product.name} set aside."
@@ -271,11 +272,11 @@ class _Doing:
 
     def _let_go_of(self, seats: Sequence[tuple[str, str, str]]) -> None:
         """Release what is set aside: (username, product, account)."""
-        for part in takings.in_parts(seats):
-            takings.release(
+        for part in assignments.in_parts(seats):
+            assignments.release(
                 self.unit,
                 self.actor,
-                [Wanted(account, code, takings.ASIDE + username) for username, code, account in part],
+                [Wanted(account, code, assignments.ASIDE + username) for username, code, account in part],
             )
         self.outcome.released += len(seats)
 
@@ -332,7 +333,7 @@ class _Doing:
         having = self._those(people, lambda each: each.username in has, lambda _: f"has no {old.name}.")
 
         def swap(part: list[Any]) -> None:
-            takings.release(
+            assignments.release(
                 self.unit, self.actor, [Wanted(has[each.username], old.code, each.username) for each in part]
             )
             self._give(part, new)
@@ -409,7 +410,7 @@ class _Doing:
         able = self._those(people, lambda each: each.account_id != target_id, lambda _: f"is of {name} already.")
         held = self._held(able)
         aside: dict[str, list[tuple[str, str]]] = defaultdict(list)
-        for username, product_code, account in takings.set_aside(
+        for username, product_code, account in assignments.set_aside(
             self.unit, list(self.product_of.values()), [each.username for each in able]
         ):
             aside[username].append((product_code, account))
@@ -423,18 +424,18 @@ class _Doing:
                 for username, product, account in sorted(there, key=lambda each: bool(each[1].requires))
             ]
             units += [
-                Wanted(account, product_code, takings.ASIDE + each.username)
+                Wanted(account, product_code, assignments.ASIDE + each.username)
                 for each in some
                 for product_code, account in aside[each.username]
             ]
-            for part in takings.in_parts(units):
-                takings.release(self.unit, self.actor, part)
+            for part in assignments.in_parts(units):
+                assignments.release(self.unit, self.actor, part)
             for was_in, ids in self._alike(some, lambda each: tuple(sorted({*(each.was_in or ()), each.account_id}))):
                 people_usecases.change(self.unit, ids, {"account_id": target_id, "was_in": list(was_in)})
-            for part in takings.in_parts([replace(each, account=code) for each in units]):
-                takings.assign(self.unit, self.actor, part)
+            for part in assignments.in_parts([replace(each, account=code) for each in units]):
+                assignments.assign(self.unit, self.actor, part)
 
-        moved, refused = takings.each_that_can(self.unit, able, move)
+        moved, refused = assignments.each_that_can(self.unit, able, move)
         for each, why in refused:
             self._not(each, why)
         # Either account's log tells its own side, and neither names the other.
@@ -448,7 +449,7 @@ class _Doing:
         held = self._held(people)
         self._take([(name, product, account) for name, mine in held.items() for product, account in mine])
         self._let_go_of(
-            takings.set_aside(self.unit, list(self.product_of.values()), [each.username for each in people])
+            assignments.set_aside(self.unit, list(self.product_of.values()), [each.username for each in people])
         )
         people_usecases.change(
             self.unit, [each.id for each in people], {"status": "removed", "removed_at": self.unit.now, "kept": None}

@@ -10,6 +10,7 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.entitlements import of_person
 from fair_ladle.app.entitlements import usecases as entitlements
@@ -27,7 +28,6 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.takings import usecases as takings
 
 Sort = Literal["name", "username", "account", "status", "title", "department", "last_seen"]
 MOST_AT_ONCE = 10_000
@@ -300,7 +300,7 @@ def person(tx: Transaction, actor: Actor, username: str) -> Person:
         personal_storage.of_one(tx, actor, found),
         [
             next(each for each in products.values() if each.code == code)
-            for _, code, _ in takings.set_aside(tx, list(products.values()), [username])
+            for _, code, _ in assignments.set_aside(tx, list(products.values()), [username])
         ],
     )
 
@@ -325,7 +325,7 @@ def set_aside(tx: Transaction, actor: Actor) -> list[tuple[Any, Product, str, st
     accounts = accounts_usecases.known(tx)
     products = {each.id: each for each in pools_usecases.products(tx) if each.measure == "seat"}
     rows = store.set_aside(
-        tx.connection, takings.ASIDE, list(products), accounts_usecases.branch_ids(accounts, actor), tx.now
+        tx.connection, assignments.ASIDE, list(products), accounts_usecases.branch_ids(accounts, actor), tx.now
     )
     places = [accounts.row_of_id[row.account_id] for row in rows]
     return [

@@ -10,6 +10,7 @@ from typing import Any, Literal
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.people import usecases as people_usecases
 from fair_ladle.app.people_admin.joining import USERNAME
 from fair_ladle.app.people_admin.listing import groups_in_sight
@@ -18,7 +19,6 @@ from fair_ladle.app.plumbing.addresses import email as an_email
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.takings import usecases as takings
 from fair_ladle.app.usage import usecases as usage
 from fair_ladle.connectors.sheets_in import Fault
 
@@ -422,7 +422,7 @@ def seats_needed(tx: Transaction, actor: Actor, plan: Plan) -> list[Needed]:
     found = []
     for (account, code), needed in wanted.most_common(SEATS_LOOKED_AT):
         try:
-            left = max(0, takings.room(tx, actor, account, by_code[code]))
+            left = max(0, assignments.room(tx, actor, account, by_code[code]))
         except Refused:  # no pool reaches the account
             left = 0
         found.append(Needed(account, accounts.name(accounts.tree.row(account)), code, by_code[code].name, needed, left))

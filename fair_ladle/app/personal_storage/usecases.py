@@ -14,6 +14,7 @@ from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people_usecases
 from fair_ladle.app.people.groups import Group, Groups
@@ -23,7 +24,6 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.takings import usecases as takings
 from fair_ladle.app.usage import usecases as usage
 from fair_ladle.core.layers import personal_limit
 from fair_ladle.core.quantities import BYTES_PER_GRAIN, to_grains, to_units
@@ -274,12 +274,12 @@ def move_here(tx: Transaction, actor: Actor, person: Any, from_account: str) -> 
         raise invalid("They are in that account.", "from_account")
     moved, at = 0, tx.now
     products = [each for each in pools_usecases.products(tx) if each.is_storage]
-    takings.lock(tx, products)
+    assignments.lock(tx, products)
     for product in products:
         grains = _grains(sum(each[3] for each in usage.at_home(tx, [product], [from_id], [person.username], at)))
         if not grains:
             continue
-        room = takings.room(tx, actor, to, product)
+        room = assignments.room(tx, actor, to, product)
         # What is counted in one branch and moves within it needs no room there; what is left is told as it stands.
         if room < grains and accounts.row_of_id[person.account_id] not in accounts.tree.path_up(row):
             raise conflict(
@@ -290,7 +290,7 @@ def move_here(tx: Transaction, actor: Actor, person: Any, from_account: str) -> 
         moved += grains
     if not moved:
         raise conflict(f"Nothing of {person.display_name}'s own is in {accounts.name(row)}.")
-    takings.rebuild_locked(tx, products)
+    assignments.rebuild_locked(tx, products)
     log.write(
         tx,
         actor,

@@ -19,7 +19,7 @@ for _capability in (
     "people",
     "usage",
     "allocations",
-    "takings",
+    "assignments",
     "statements",
     "log",
     "sign_in",

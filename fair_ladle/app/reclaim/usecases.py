@@ -16,6 +16,8 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.assignments.usecases import Wanted
 from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people_usecases
@@ -28,8 +30,6 @@ from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Pool, Product
 from fair_ladle.app.reclaim import store
-from fair_ladle.app.takings import usecases as takings
-from fair_ladle.app.takings.usecases import Wanted
 from fair_ladle.app.usage import usecases as usage
 from fair_ladle.core.quantities import half_up
 
@@ -417,10 +417,10 @@ def _take(tx: Transaction, policy: Any, taking: list[tuple[Any, list[Taken]]]) -
     """Take back from everybody at once, and suspend them if that is what the policy does."""
     if policy.act == "report":
         return
-    for part in takings.in_parts(
+    for part in assignments.in_parts(
         [Wanted(each.account, each.product, person.username) for person, units in taking for each in units]
     ):
-        takings.release(tx, POLICIES, part)
+        assignments.release(tx, POLICIES, part)
     if policy.act == "suspend":
         alike: dict[tuple[str, ...], list[int]] = defaultdict(list)
         for person, units in taking:
@@ -485,8 +485,8 @@ def undo(tx: Transaction, actor: Actor, run_id: int) -> tuple[list[str], list[tu
         for each in here
         for product, account, _, _ in reversed(each.units)
     ]
-    for part in takings.in_parts(units):
-        _, refused = takings.each_that_can(tx, part, lambda some: _assign(tx, actor, some))
+    for part in assignments.in_parts(units):
+        _, refused = assignments.each_that_can(tx, part, lambda some: _assign(tx, actor, some))
         missing |= {person_id: why for (person_id, _), why in refused}
     back = [each.display_name for each in here if each.person_id not in missing]
     store.undone(tx.connection, run_id, tx.now, actor.name)
@@ -508,7 +508,7 @@ def undo(tx: Transaction, actor: Actor, run_id: int) -> tuple[list[str], list[tu
 
 
 def _assign(tx: Transaction, actor: Actor, units: Sequence[tuple[int, Wanted]]) -> None:
-    takings.assign(tx, actor, [wanted for _, wanted in units])
+    assignments.assign(tx, actor, [wanted for _, wanted in units])
 
 
 def run_daily(database: Database) -> None:

@@ -15,6 +15,9 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations.ladders import ladder_members
+from fair_ladle.app.assignments import counters, store
+from fair_ladle.app.assignments.places import Directory, Place, directory, forget
+from fair_ladle.app.assignments.walk import LimitReached, Stale, rung, walk
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people
 from fair_ladle.app.plumbing.actor import Actor
@@ -22,9 +25,6 @@ from fair_ladle.app.plumbing.database import Again, Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.takings import counters, store
-from fair_ladle.app.takings.places import Directory, Place, directory, forget
-from fair_ladle.app.takings.walk import LimitReached, Stale, rung, walk
 from fair_ladle.app.usage import usecases as usage
 from fair_ladle.core.calendar import local_day
 from fair_ladle.core.path import ladder

@@ -8,8 +8,8 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.assignments.tables import LOCK_ORDER, answered_requests, counters
 from fair_ladle.app.plumbing.database import Prepared, metadata
-from fair_ladle.app.takings.tables import LOCK_ORDER, answered_requests, counters
 
 WAY_UP = sa.text(
     """WITH RECURSIVE up AS ( SELECT a.id, a.code, a.name, p.parent_id, 0 AS steps FROM accounts a JOIN

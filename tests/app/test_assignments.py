@@ -17,6 +17,8 @@ import sqlalchemy as sa
 
 from fair_ladle.app.allocations import views
 from fair_ladle.app.allocations.positions import positions_at
+from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.assignments.usecases import Wanted
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import AllocationChange, Terms
 from fair_ladle.app.drafts.reversing import terms_of
@@ -25,8 +27,6 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import usecases as pools
-from fair_ladle.app.takings import usecases as takings
-from fair_ladle.app.takings.usecases import Wanted
 from fair_ladle.connectors.sheets_in import read_source
 from tests.app.test_intake import as_folder
 from tests.conftest import actor_of
@@ -57,7 +57,7 @@ def small(database: Database, folder: Path, supply: int = 60, last_day: str = ""
 
 
 def take(database: Database, account: str, *subjects: str) -> Any:
-    return database.run(takings.assign, OPERATOR, [Wanted(account, "BOX", subject) for subject in subjects])
+    return database.run(assignments.assign, OPERATOR, [Wanted(account, "BOX", subject) for subject in subjects])
 
 
 def headrooms(database: Database) -> dict[str, int]:
@@ -67,7 +67,7 @@ def headrooms(database: Database) -> dict[str, int]:
 
 
 def verified(database: Database) -> None:
-    assert database.run(takings.verify, COMMAND_LINE) == []
+    assert database.run(assignments.verify, COMMAND_LINE) == []
 
 
 def test_a_taking_is_admitted_up_to_the_headroom_and_refused_with_its_ladder(
@@ -90,9 +90,9 @@ def test_a_taking_is_admitted_up_to_the_headroom_and_refused_with_its_ladder(
 def test_a_batch_is_all_or_nothing(database: Database, tmp_path: Path) -> None:
     small(database, tmp_path / "in")
     with pytest.raises(Refused):
-        database.run(takings.assign, OPERATOR, [Wanted("C3-A", "BOX", f"x{n}") for n in range(21)])
+        database.run(assignments.assign, OPERATOR, [Wanted("C3-A", "BOX", f"x{n}") for n in range(21)])
     with pytest.raises(Refused, match="has no Box"):
-        database.run(takings.release, OPERATOR, [Wanted("C3-A", "BOX", "x0")])
+        database.run(assignments.release, OPERATOR, [Wanted("C3-A", "BOX", "x0")])
     assert headrooms(database)["C3-A"] == 20
     with database.engine.connect() as connection:
         assert connection.scalar(sa.text("SELECT COUNT(*) FROM assignments")) == 0
@@ -102,12 +102,12 @@ def test_a_batch_is_all_or_nothing(database: Database, tmp_path: Path) -> None:
 def test_the_same_key_happens_once(database: Database, tmp_path: Path) -> None:
     small(database, tmp_path / "in")
     wanted = [Wanted("C3-A", "BOX", "laptop")]
-    first = database.run(takings.assign, OPERATOR, wanted, "key-1")
-    assert database.run(takings.assign, OPERATOR, wanted, "key-1") == first
+    first = database.run(assignments.assign, OPERATOR, wanted, "key-1")
+    assert database.run(assignments.assign, OPERATOR, wanted, "key-1") == first
     with pytest.raises(Refused, match="another request"):
-        database.run(takings.assign, OPERATOR, [Wanted("C3-A", "BOX", "tablet")], "key-1")
+        database.run(assignments.assign, OPERATOR, [Wanted("C3-A", "BOX", "tablet")], "key-1")
     with pytest.raises(Refused, match="has Box already"):
-        database.run(takings.assign, OPERATOR, wanted, "key-2")
+        database.run(assignments.assign, OPERATOR, wanted, "key-2")
     assert headrooms(database)["C3-A"] == 19
 
 
@@ -118,7 +118,7 @@ def test_reserves_stay_usable_in_a_shortfall_until_nothing_is_left(database: Dat
         take(database, f"C{n % 4}-B", f"d{n}")
     with pytest.raises(Refused, match="supply stops it"):
         take(database, "C1-B", "one-more")
-    database.run(takings.release, OPERATOR, [Wanted("C0-B", "BOX", "d0")])
+    database.run(assignments.release, OPERATOR, [Wanted("C0-B", "BOX", "d0")])
     take(database, "C1-B", "one-more")
     verified(database)
 
@@ -132,7 +132,7 @@ def test_grace_lets_through_until_its_deadline(database: Database, tmp_path: Pat
     assert (headrooms(database)["C1"], headrooms(database)["C1-A"]) == (-3, 0)
     with pytest.raises(Refused, match="cap of 20 stops"):
         take(database, "C1-B", "late")
-    database.run(takings.release, OPERATOR, [Wanted("C1-A", "BOX", f"g{n}") for n in range(3)])
+    database.run(assignments.release, OPERATOR, [Wanted("C1-A", "BOX", f"g{n}") for n in range(3)])
     take(database, "C0-B", "elsewhere")
     verified(database)
     assert headrooms(database)["C1-A"] == 5, "back within the cap the clock is cleared"
@@ -150,7 +150,7 @@ def test_a_lot_that_ends_counts_from_its_day_on(database: Database, tmp_path: Pa
 
 def test_who_and_what_a_seat_can_be_for(shared_demo: Database) -> None:
     def seat(account: str, product: str, subject: str) -> Any:
-        return shared_demo.run(takings.assign, actor_of("GANNET"), [Wanted(account, product, subject)])
+        return shared_demo.run(assignments.assign, actor_of("GANNET"), [Wanted(account, product, subject)])
 
     with pytest.raises(Refused, match="is nobody of TERN-RENTS"):
         seat("TERN-RENTS", "LANTERN-MAIL", "quinn.corry")
@@ -159,7 +159,7 @@ def test_who_and_what_a_seat_can_be_for(shared_demo: Database) -> None:
     with pytest.raises(Refused, match="nothing of it is assigned"):
         seat("MARROW-HILLFOOT", "DEEPSHELF", "wren.ziegler")
     with pytest.raises(Refused) as elsewhere:
-        shared_demo.run(takings.assign, actor_of("OLDQUAY"), [Wanted("TERN-RENTS", "WATCHGLASS", "x")])
+        shared_demo.run(assignments.assign, actor_of("OLDQUAY"), [Wanted("TERN-RENTS", "WATCHGLASS", "x")])
     assert elsewhere.value.problem.status == 404
 
 
@@ -187,13 +187,13 @@ def _fight(url: str, number: int, seconds: float, results: Any) -> None:
             roll = chance.random()
             if mine and 0.05 <= roll < 0.45:
                 account, subject = mine.pop(chance.randrange(len(mine)))
-                database.run(takings.release, OPERATOR, [Wanted(account, "BOX", subject)])
+                database.run(assignments.release, OPERATOR, [Wanted(account, "BOX", subject)])
             elif roll < 0.05:
                 database.run(another_cap, chance.choice([20, 21, 22]))
             else:
                 serial += 1
                 subject = f"w{number}-{serial}"
-                database.run(takings.assign, OPERATOR, [Wanted(account, "BOX", subject)])
+                database.run(assignments.assign, OPERATOR, [Wanted(account, "BOX", subject)])
                 mine.append((account, subject))
         except Refused:
             refused += 1
@@ -261,6 +261,6 @@ def test_verify_says_where_a_counter_or_the_log_was_changed(database: Database, 
     with database.engine.begin() as connection:
         connection.execute(sa.text("UPDATE counters SET `load` = `load` + 1 WHERE own = 1"))
         connection.execute(sa.text("UPDATE log_entries SET subject = 'tablet' WHERE subject = 'laptop'"))
-    found = database.run(takings.verify, COMMAND_LINE)
+    found = database.run(assignments.verify, COMMAND_LINE)
     assert ("counter: load", "BOX C3-A", "2", "1") in found
     assert any(what == "log" and "was changed" in where for what, where, _, _ in found)

@@ -10,11 +10,11 @@ from zoneinfo import ZoneInfo
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.assignments import store
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.takings import store
 
 
 @dataclass(frozen=True)

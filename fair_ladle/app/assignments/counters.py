@@ -7,10 +7,10 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from fair_ladle.app.allocations.positions import Positions, positions_at
+from fair_ladle.app.assignments import store
 from fair_ladle.app.plumbing.database import Transaction, in_utc
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.takings import store
 from fair_ladle.app.usage import usecases as usage
 from fair_ladle.core.allocations import AtCap
 from fair_ladle.core.calendar import MICRO, day_start, instant, local_day, micros

@@ -7,8 +7,8 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Header
 from pydantic import BaseModel, Field
 
+from fair_ladle.app.assignments import usecases
 from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
-from fair_ladle.app.takings import usecases
 
 routes = APIRouter(prefix="/api/assignments", tags=["assignments"], responses=PROBLEMS)
 Key = Annotated[str | None, Header(alias="Idempotency-Key", min_length=1, max_length=128)]

@@ -33,13 +33,13 @@ from fair_ladle.app.enforcement.routes import routes as enforcement
 from fair_ladle.app.enforcement.usecases import enforce_all
 from fair_ladle.app.entitlements import usecases as entitlement_usecases
 from fair_ladle.app.entitlements.routes import routes as entitlements
-from fair_ladle.app.items.routes import routes as items
 from fair_ladle.app.leases import usecases as lease_usecases
 from fair_ladle.app.leases.routes import public_routes as session_leases
 from fair_ladle.app.leases.routes import routes as sessions
 from fair_ladle.app.log import usecases as log_usecases
 from fair_ladle.app.log.routes import routes as log
 from fair_ladle.app.notices.routes import routes as notices
+from fair_ladle.app.numbers.routes import routes as numbers
 from fair_ladle.app.people_admin.group_routes import routes as groups
 from fair_ladle.app.people_admin.join_routes import JOINING
 from fair_ladle.app.people_admin.join_routes import open_routes as join_asking
@@ -170,7 +170,7 @@ def create_app(database: Database | None = None) -> FastAPI:
         storage_limits,
         devices,
         device_reports,
-        items,
+        numbers,
         sessions,
         session_leases,
         notices,

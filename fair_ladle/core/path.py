@@ -1,4 +1,4 @@
-"""The same rules as `settling`, for one way up, on plain integers: for live takings and for the ladder."""
+"""The same rules as `settling`, for one way up, on plain integers: for live admissions and for the ladder."""
 
 from __future__ import annotations
 

@@ -8,7 +8,7 @@ import time
 from pathlib import Path
 
 from fair_ladle.app.devices import usecases as devices
-from fair_ladle.app.items import usecases as items
+from fair_ladle.app.numbers import usecases as items
 from fair_ladle.app.people_admin import listing
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.personal_storage import usecases as personal_storage

@@ -24,8 +24,8 @@ from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.connectors.mail import Smtp, StandIn, kept_mails
 from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.demo.load import STARTS_AT
+from tests.app.test_assignments import DEVICES, LOT
 from tests.app.test_intake import as_folder
-from tests.app.test_takings import DEVICES, LOT
 from tests.conftest import actor_of
 
 NEW_YEAR = datetime(2026, 1, 1, 12, tzinfo=UTC)

@@ -24,7 +24,7 @@ from fair_ladle.app.plumbing.installation import close_installation, open_databa
 from fair_ladle.app.plumbing.own_server import OwnServer
 from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.sign_in import usecases as sign_in
-from tests.app.test_takings import small, within_limits
+from tests.app.test_assignments import small, within_limits
 
 PROJECT = Path(__file__).parents[2]
 PASSWORD = "correct-ferry-staple"

@@ -35,7 +35,7 @@ for _capability in (
     "people_import",
     "devices",
     "leases",
-    "items",
+    "numbers",
     "personal_storage",
     "plumbing",
 ):

@@ -121,7 +121,8 @@ export interface paths {
         };
         /**
          * Grid
-         * @description Positions of one's branch in all pools or in those of these products: now, at an instant, or as of a day past or ahead.
+         * @description Positions of one's branch in all pools or in those of these products: now, at an instant, or as of a day past
+         *     or ahead.
          */
         get: operations["grid_api_allocations_get"];
         put?: never;
@@ -2891,7 +2892,8 @@ export interface components {
         };
         /**
          * Begun
-         * @description A session; its token is shown only now. ``ends_on``: machines on which the person's sessions before are told to end.
+         * @description A session; its token is shown only now. ``ends_on``: machines on which the person's sessions before are told
+         *     to end.
          */
         Begun: {
             /** Beat Again */
@@ -3049,7 +3051,8 @@ export interface components {
         };
         /**
          * CellTerms
-         * @description What stands in a cell now, for changing many at once; ``version`` null = nothing yet, ``fixed`` why it cannot be changed.
+         * @description What stands in a cell now, for changing many at once; ``version`` null = nothing yet, ``fixed`` why it cannot
+         *     be changed.
          */
         CellTerms: {
             /** Account */
@@ -3412,7 +3415,8 @@ export interface components {
         };
         /**
          * Edit
-         * @description Changes to take in and out; ``draft`` null = one's open draft, made if there is none. With ``look_at`` comes that cell's ladder.
+         * @description Changes to take in and out; ``draft`` null = one's open draft, made if there is none. With ``look_at`` comes
+         *     that cell's ladder.
          */
         Edit: {
             /** Draft */
@@ -3616,7 +3620,8 @@ export interface components {
         };
         /**
          * GivesBody
-         * @description An account below: what counts there and is used of it, and what it would have to give by either way (null = no way).
+         * @description An account below: what counts there and is used of it, and what it would have to give by either way (null = no
+         *     way).
          */
         GivesBody: {
             /** Account */
@@ -3814,7 +3819,8 @@ export interface components {
         };
         /**
          * HistoryBody
-         * @description A version of an allocation, with who made it (null = it came with an intake) and through what (a draft, a request).
+         * @description A version of an allocation, with who made it (null = it came with an intake) and through what (a draft, a
+         *     request).
          */
         HistoryBody: {
             /** At */
@@ -4043,50 +4049,6 @@ export interface components {
             until: string;
         };
         /**
-         * ItemBody
-         * @description A number and what it is doing.
-         */
-        ItemBody: {
-            /** Account */
-            account: string | null;
-            /** Account Name */
-            account_name: string | null;
-            /** Address */
-            address: string | null;
-            /** Mine */
-            mine: boolean;
-            /** Number */
-            number: string;
-            /** Person */
-            person: string | null;
-            /** Recorded */
-            recorded: boolean;
-            /**
-             * Since
-             * Format: date-time
-             */
-            since: string;
-            /**
-             * State
-             * @enum {string}
-             */
-            state: "free" | "reserved" | "assigned" | "withdrawn";
-            /** Until */
-            until: string | null;
-            /** Username */
-            username: string | null;
-        };
-        /**
-         * ItemsPage
-         * @description A part of the numbers.
-         */
-        ItemsPage: {
-            /** Rows */
-            rows: components["schemas"]["ItemBody"][];
-            /** Total */
-            total: number;
-        };
-        /**
          * JoinWaiting
          * @description Somebody who waits to be let in.
          */
@@ -4292,7 +4254,8 @@ export interface components {
         };
         /**
          * LayerLimitWanted
-         * @description A limit an account (for everybody of it and below), or one of its groups, shall set, in GB; null takes it away.
+         * @description A limit an account (for everybody of it and below), or one of its groups, shall set, in GB; null takes it
+         *     away.
          */
         LayerLimitWanted: {
             /** Account */
@@ -4598,7 +4561,8 @@ export interface components {
         };
         /**
          * MoneyBody
-         * @description A full month of an account: what its seller charges it, and what it costs the seller (null where that is not to be seen).
+         * @description A full month of an account: what its seller charges it, and what it costs the seller (null where that is not
+         *     to be seen).
          */
         MoneyBody: {
             /** Account */
@@ -4888,12 +4852,56 @@ export interface components {
             text: string;
         };
         /**
+         * NumberBody
+         * @description A number and what it is doing.
+         */
+        NumberBody: {
+            /** Account */
+            account: string | null;
+            /** Account Name */
+            account_name: string | null;
+            /** Address */
+            address: string | null;
+            /** Mine */
+            mine: boolean;
+            /** Number */
+            number: string;
+            /** Person */
+            person: string | null;
+            /** Recorded */
+            recorded: boolean;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "free" | "reserved" | "assigned" | "withdrawn";
+            /** Until */
+            until: string | null;
+            /** Username */
+            username: string | null;
+        };
+        /**
          * Numbers
          * @description Some numbers.
          */
         Numbers: {
             /** Numbers */
             numbers: string[];
+        };
+        /**
+         * NumbersPage
+         * @description A part of the numbers.
+         */
+        NumbersPage: {
+            /** Rows */
+            rows: components["schemas"]["NumberBody"][];
+            /** Total */
+            total: number;
         };
         /**
          * OfflineFor
@@ -5288,7 +5296,8 @@ export interface components {
         };
         /**
          * PolicyWanted
-         * @description Whom a policy takes back from, of what (none = every product that people have seats of), after which notice, and what is done.
+         * @description Whom a policy takes back from, of what (none = every product that people have seats of), after which notice,
+         *     and what is done.
          */
         PolicyWanted: {
             /** Account */
@@ -11286,7 +11295,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ItemsPage"];
+                    "application/json": components["schemas"]["NumbersPage"];
                 };
             };
             /** @description Not signed in */

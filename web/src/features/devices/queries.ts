@@ -5,7 +5,7 @@ import { plain } from '../people/asked'
 import type { Asked } from './Narrow'
 
 export type Device = Schemas['DeviceBody']
-export type Item = Schemas['ItemBody']
+export type Item = Schemas['NumberBody']
 export type ItemState = Item['state']
 export type Session = Schemas['SessionBody']
 export type DeviceSort = 'machine' | 'product' | 'account' | 'person' | 'since' | 'reported'

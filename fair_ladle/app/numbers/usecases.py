@@ -13,8 +13,8 @@ from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.assignments.usecases import Wanted
-from fair_ladle.app.items import store
 from fair_ladle.app.log import usecases as log
+from fair_ladle.app.numbers import store
 from fair_ladle.app.people import usecases as people_usecases
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
@@ -31,7 +31,7 @@ ITEM = re.compile(r"^[A-Za-z0-9+][A-Za-z0-9+./_-]{0,127}$")
 
 
 @dataclass(frozen=True)
-class Item:
+class Number:
     """A numbered thing and what it is doing."""
 
     number: str
@@ -339,7 +339,7 @@ def listing(
     down: bool = False,
     offset: int = 0,
     limit: int = 200,
-) -> tuple[int, list[Item]]:
+) -> tuple[int, list[Number]]:
     """How many numbers there are in a state, and some of them in an order: those in use in the branch, or those of
     the pools that reach it which nobody uses."""
     accounts, found = accounts_usecases.known(tx), _product(tx, product)
@@ -349,7 +349,7 @@ def listing(
         tx.connection, found.id, pools, ids, state, find, username, tx.now, sort, down, offset, limit
     )
     return total, [
-        Item(
+        Number(
             row.number,
             state,
             None if row.account_id is None else accounts.tree.codes[accounts.row_of_id[row.account_id]],

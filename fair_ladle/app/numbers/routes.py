@@ -9,14 +9,14 @@ from fastapi import APIRouter, Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.assignments.usecases import MOST_AT_ONCE
-from fair_ladle.app.items import usecases
+from fair_ladle.app.numbers import usecases
 from fair_ladle.app.plumbing.http import PROBLEMS, Db, Format, Who, sheet, written
 
 routes = APIRouter(prefix="/api/items", tags=["items"], responses=PROBLEMS)
 States = Literal["free", "reserved", "assigned", "withdrawn"]
 
 
-class ItemBody(BaseModel):
+class NumberBody(BaseModel):
     """A number and what it is doing."""
 
     number: str
@@ -32,11 +32,11 @@ class ItemBody(BaseModel):
     recorded: bool
 
 
-class ItemsPage(BaseModel):
+class NumbersPage(BaseModel):
     """A part of the numbers."""
 
     total: int
-    rows: list[ItemBody]
+    rows: list[NumberBody]
 
 
 class BringIn(BaseModel):
@@ -88,7 +88,7 @@ class Counted(BaseModel):
     count: int
 
 
-@routes.get("/{product}", response_model=ItemsPage)
+@routes.get("/{product}", response_model=NumbersPage)
 def items(
     product: str,
     db: Db,
@@ -104,7 +104,7 @@ def items(
 ) -> Any:
     """A part of the numbers of a product in one's branch."""
     total, found = db.run(usecases.listing, who, product, state, find, account, username, sort, down, offset, limit)
-    return ItemsPage(total=total, rows=[ItemBody(**vars(each)) for each in found])
+    return NumbersPage(total=total, rows=[NumberBody(**vars(each)) for each in found])
 
 
 @routes.get("/{product}/export", response_class=Response)

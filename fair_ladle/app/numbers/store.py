@@ -8,7 +8,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.items.tables import items
+from fair_ladle.app.numbers.tables import items
 from fair_ladle.app.plumbing.database import metadata, name_of
 
 assignments, people = (metadata.tables[name] for name in ("assignments", "people"))

@@ -9,8 +9,8 @@ from datetime import timedelta
 import pytest
 
 from fair_ladle.app.assignments import usecases as assignments
-from fair_ladle.app.items import usecases
-from fair_ladle.app.items.usecases import Use
+from fair_ladle.app.numbers import usecases
+from fair_ladle.app.numbers.usecases import Use
 from fair_ladle.app.people_admin import listing
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor

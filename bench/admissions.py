@@ -13,7 +13,7 @@ from bench.home import new_database, server
 from bench.measured import Measure
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.assignments.usecases import Wanted
-from fair_ladle.app.intake import usecases as intake
+from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.connectors.sheets_in import SheetTable, Source
@@ -41,7 +41,7 @@ def prepare(database: Database) -> None:
         accounts += [f"C{n},MSP,client,C{n},,", f"C{n}-A,C{n},sub-account,A,,"]
         allocations.append(f"C{n},BOX,100000,,block,2026-01-01")
     database.run(
-        intake.bring_in,
+        data_import.load,
         COMMAND_LINE,
         source(
             {

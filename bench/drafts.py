@@ -10,11 +10,11 @@ from bench.home import new_database, server
 from bench.loading import assignments, intake_of
 from bench.measured import Measure
 from fair_ladle.app.allocations import views
+from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import AllocationChange
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.drafts.routes import effect_body
-from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.sign_in import usecases as sign_in
@@ -33,7 +33,7 @@ def _keystrokes(clients: int, products: int) -> tuple[float, float, int]:
                 "assignments", ["account", "product", "subject", "from", "to"], assignments(clients, products, 50_000)
             ),
         )
-        database.run(intake.bring_in, COMMAND_LINE, everything)
+        database.run(data_import.load, COMMAND_LINE, everything)
         database.run(sign_in.give_sign_in, COMMAND_LINE, "msp@x.example", "Ines", "MSP", "only-for-this-measurement")
         who = Actor("Ines", "msp@x.example", "MSP", 1)
         with database.transaction() as tx:

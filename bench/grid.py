@@ -17,7 +17,7 @@ from playwright.sync_api import CDPSession, Page, sync_playwright
 from bench.home import new_database, server
 from bench.loading import assignments, intake_of
 from bench.measured import Measure
-from fair_ladle.app.intake import usecases as intake
+from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.connectors.sheets_in import SheetTable
@@ -65,7 +65,7 @@ def _serving() -> Iterator[str]:
                 "assignments", ["account", "product", "subject", "from", "to"], assignments(CLIENTS, POOLS, 100_000)
             ),
         )
-        database.run(intake.bring_in, COMMAND_LINE, everything)
+        database.run(data_import.load, COMMAND_LINE, everything)
         database.run(sign_in.give_sign_in, COMMAND_LINE, "msp@x.example", "Ines Vane", "MSP", PASSWORD)
         with socket.socket() as probe:
             probe.bind(("127.0.0.1", 0))

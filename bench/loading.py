@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from bench.admissions import source
 from bench.home import new_database, server
 from bench.measured import Measure, compared
-from fair_ladle.app.intake import usecases as intake
+from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.statements.usecases import Book, parse_month
@@ -99,7 +99,7 @@ def measure() -> list[Measure]:
             ),
         )
         begin = time.perf_counter()
-        database.run(intake.bring_in, COMMAND_LINE, everything)
+        database.run(data_import.load, COMMAND_LINE, everything)
         loaded = time.perf_counter() - begin
         bare_load = _bare_insert(database)
         bare_sum = _bare_sum(database)

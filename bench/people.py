@@ -14,8 +14,8 @@ from bench.admissions import source
 from bench.home import new_database, server
 from bench.measured import Measure
 from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.entitlements import usecases as entitlements
-from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.people.groups import PRESENT, Groups
 from fair_ladle.app.people.tables import groups, people
 from fair_ladle.app.people_admin import listing, store
@@ -40,7 +40,7 @@ ASKED = {
 def _fill(database: Database) -> None:
     accounts = ["MSP,,operator,Msp,EUR,Europe/Lisbon", *(f"C{n},MSP,client,Client {n},," for n in range(CLIENTS))]
     database.run(
-        intake.bring_in,
+        data_import.load,
         COMMAND_LINE,
         source(
             {

@@ -9,7 +9,7 @@ import sqlalchemy as sa
 from bench.admissions import source
 from bench.home import new_database, server
 from bench.measured import Measure
-from fair_ladle.app.intake import usecases as intake
+from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.people_import import usecases
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
@@ -22,7 +22,7 @@ PEOPLE, CLIENTS = 50_000, 500
 def _ready(database: Database) -> None:
     accounts = ["MSP,,operator,Msp,EUR,Europe/Lisbon", *(f"C{n},MSP,client,Client {n},," for n in range(CLIENTS))]
     database.run(
-        intake.bring_in,
+        data_import.load,
         COMMAND_LINE,
         source(
             {

@@ -17,9 +17,9 @@ from bench.admissions import source
 from bench.home import new_database, server
 from bench.measured import Measure
 from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.devices import usecases as devices
 from fair_ladle.app.devices.usecases import hashed
-from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.leases import usecases
 from fair_ladle.app.leases.tables import leases
 from fair_ladle.app.people.tables import people
@@ -35,7 +35,7 @@ NEEDED = SESSIONS / usecases.BEAT_SECONDS
 def _ready(database: Database) -> str:
     """People of one account, all but one of them at work, and the key they began with."""
     database.run(
-        intake.bring_in,
+        data_import.load,
         COMMAND_LINE,
         source(
             {

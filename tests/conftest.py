@@ -13,7 +13,7 @@ from pathlib import Path
 
 import pytest
 
-from fair_ladle.app.intake import usecases as intake
+from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.own_server import OwnServer
@@ -137,7 +137,7 @@ def database(new_database: Callable[[], Database]) -> Database:
 def load(database: Database, folder: Path = INTAKE) -> Database:
     """Bring an intake in, with the demo's clock."""
     database.clock.set_to(STARTS_AT)
-    database.run(intake.bring_in, COMMAND_LINE, read_source(folder))
+    database.run(data_import.load, COMMAND_LINE, read_source(folder))
     return database
 
 

@@ -19,8 +19,8 @@ from rich.progress import Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations.positions import SUPPLY, positions_at
 from fair_ladle.app.assignments import usecases as assignments
-from fair_ladle.app.intake import usecases as intake
-from fair_ladle.app.intake.formats import Expected, instant, number
+from fair_ladle.app.data_import import usecases as data_import
+from fair_ladle.app.data_import.formats import Expected, instant, number
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.installation import close_installation, is_demo, open_database
 from fair_ladle.app.plumbing.own_server import OwnServer, ServerTrouble
@@ -70,15 +70,15 @@ def import_(path: Path, as_csv: Csv = False) -> None:
             SpinnerColumn(), TextColumn("{task.description}"), TimeElapsedColumn(), console=to_people, transient=True
         ) as progress:
             task = progress.add_task("reading")
-            brought = run(
-                lambda tx: intake.bring_in(
+            loaded = run(
+                lambda tx: data_import.load(
                     tx,
                     COMMAND_LINE,
                     source,
                     lambda what, done: progress.update(task, description=f"{what} {done:,}" if done else what),
                 )
             )
-    except (Unreadable, intake.FaultyIntake) as trouble:
+    except (Unreadable, data_import.FaultyIntake) as trouble:
         faults = trouble.faults
         show(
             ("file", "row", "column", "found", "expected"),
@@ -88,7 +88,7 @@ def import_(path: Path, as_csv: Csv = False) -> None:
         raise typer_exit(f"{len(faults)} {'fault' if len(faults) == 1 else 'faults'}; nothing was changed.") from None
     show(
         ("table", "created", "changed", "left"),
-        [(name, merged.created, merged.changed, merged.left) for name, merged in brought.tables.items()],
+        [(name, merged.created, merged.changed, merged.left) for name, merged in loaded.tables.items()],
         as_csv,
     )
 

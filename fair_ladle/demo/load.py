@@ -9,8 +9,8 @@ from pathlib import Path
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.enforcement.usecases import enforce_all
-from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.installation import is_demo, set_demo_clock
@@ -84,6 +84,6 @@ def prepare(database: Database, home: Path, told: Callable[[str], None]) -> list
 
 def _load(tx: Transaction, signs: list[tuple[str, str, str]], told: Callable[[str], None]) -> None:
     told("Loading the demo")
-    intake.bring_in(tx, COMMAND_LINE, read_source(INTAKE), lambda what, done: told(f"  {what}") if not done else None)
+    data_import.load(tx, COMMAND_LINE, read_source(INTAKE), lambda what, done: told(f"  {what}") if not done else None)
     for (email, name, account, _), (_, password, _) in zip(PEOPLE, signs, strict=True):
         sign_in.give_sign_in(tx, COMMAND_LINE, email, name, account, password)

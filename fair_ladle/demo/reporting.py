@@ -30,7 +30,7 @@ def set_up(database: Database, home: Path) -> None:
     if (home / "demo-keys.txt").exists():
         return
     if not database.run(items.listing, ADMIN, "NUMBERS", "free")[0]:
-        database.run(items.bring_in, ADMIN, "NUMBERS", "GANNET", STOCK)
+        database.run(items.load, ADMIN, "NUMBERS", "GANNET", STOCK)
     database.run(_personal_storage)
     keys = [
         database.run(devices.make_key, ADMIN, ACCOUNT, product, name)[1]
@@ -46,7 +46,7 @@ def _personal_storage(tx: Transaction) -> None:
     product = pools.product(tx, "DEEPSHELF")
     personal_storage.set_limit(tx, ADMIN, ACCOUNT, None, product.code, "5")
     rows = listing.listing(tx, ADMIN, Asked(account=ACCOUNT, status="active"), "username", False, 0, 12).rows
-    usage.bring_in_samples(
+    usage.load_samples(
         tx,
         [
             {

@@ -19,10 +19,10 @@ from fair_ladle.app.allocations import views
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.assignments.usecases import Wanted
+from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import AllocationChange, Terms
 from fair_ladle.app.drafts.reversing import terms_of
-from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
@@ -52,7 +52,7 @@ C0-A,BOX,5,12,block,,,2026-01-01,
 
 def small(database: Database, folder: Path, supply: int = 60, last_day: str = "") -> Database:
     files = {"accounts": TREE, "products": DEVICES, "lots": LOT.format(supply, last_day), "allocations": ALLOCATIONS}
-    database.run(intake.bring_in, COMMAND_LINE, read_source(as_folder(files, folder)))
+    database.run(data_import.load, COMMAND_LINE, read_source(as_folder(files, folder)))
     return database
 
 

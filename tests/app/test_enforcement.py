@@ -14,8 +14,8 @@ import sqlalchemy as sa
 
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.assignments.usecases import Wanted
+from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.enforcement import usecases as enforcement
-from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
@@ -63,7 +63,7 @@ def a_year(database: Database, folder: Path) -> Database:
         "assignments": year_of_use(),
     }
     database.clock.set_to(NEW_YEAR)
-    database.run(intake.bring_in, COMMAND_LINE, read_source(as_folder(files, folder)))
+    database.run(data_import.load, COMMAND_LINE, read_source(as_folder(files, folder)))
     return database
 
 
@@ -122,7 +122,7 @@ def test_each_crossing_is_told_once_and_again_after_it_was_crossed_back(database
         "allocations": GRACE.split("\n")[0] + "\nC0,BOX,0,10,block,,,2026-01-01,\n",
     }
     database.clock.set_to(NEW_YEAR)
-    database.run(intake.bring_in, COMMAND_LINE, read_source(as_folder(files, tmp_path / "in")))
+    database.run(data_import.load, COMMAND_LINE, read_source(as_folder(files, tmp_path / "in")))
     who = actor_of("MSP")
 
     def told() -> int:
@@ -214,7 +214,7 @@ def test_a_grace_warns_at_its_start_halfway_on_its_last_day_and_when_it_is_over(
         "allocations": GRACE.split("\n")[0] + "\nC0,BOX,0,2,grace,,6,2026-01-01,\n",
     }
     database.clock.set_to(NEW_YEAR)
-    database.run(intake.bring_in, COMMAND_LINE, read_source(as_folder(files, tmp_path / "in")))
+    database.run(data_import.load, COMMAND_LINE, read_source(as_folder(files, tmp_path / "in")))
     database.run(enforcement.set_levels, COMMAND_LINE, "C0", "BOX", [])
     database.run(assignments.assign, actor_of("MSP"), [Wanted("C0-A", "BOX", f"x{n}") for n in range(4)])
     told: list[tuple[int, str]] = []

@@ -12,7 +12,7 @@ import pytest
 import sqlalchemy as sa
 from openpyxl import Workbook, load_workbook
 
-from fair_ladle.app.intake import usecases as intake
+from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
@@ -129,8 +129,8 @@ def empty(new_database: Callable[[], Database]) -> Database:
 
 
 def faults_of(database: Database, path: Path) -> list[Fault]:
-    with pytest.raises((intake.FaultyIntake, Unreadable)) as caught:
-        database.run(intake.bring_in, COMMAND_LINE, read_source(path))
+    with pytest.raises((data_import.FaultyIntake, Unreadable)) as caught:
+        database.run(data_import.load, COMMAND_LINE, read_source(path))
     with database.engine.connect() as connection:
         assert connection.scalar(sa.text("SELECT COUNT(*) FROM accounts")) == 0
     return list(caught.value.faults)
@@ -208,7 +208,7 @@ def test_a_workbook_of_more_than_values(empty: Database, tmp_path: Path, trick: 
 def test_a_good_intake_loads_once_and_a_changed_one_says_what_changed(
     database: Database, tmp_path: Path, way: Callable[[dict[str, str], Path], Path]
 ) -> None:
-    first = database.run(intake.bring_in, COMMAND_LINE, read_source(way(GOOD, tmp_path / "a"))).tables
+    first = database.run(data_import.load, COMMAND_LINE, read_source(way(GOOD, tmp_path / "a"))).tables
     assert {name: merged.created for name, merged in first.items()} == {
         "accounts": 3,
         "products": 2,
@@ -225,7 +225,7 @@ def test_a_good_intake_loads_once_and_a_changed_one_says_what_changed(
         "allocations": GOOD["allocations"].replace(",2,5,", ",2,6,"),
         "rate_tiers": GOOD["rate_tiers"].replace("3.9", "4"),
     }
-    second = database.run(intake.bring_in, COMMAND_LINE, read_source(way(changed, tmp_path / "b"))).tables
+    second = database.run(data_import.load, COMMAND_LINE, read_source(way(changed, tmp_path / "b"))).tables
     assert {name for name, merged in second.items() if merged.changed} == {"allocations", "rate_tiers"}
     assert not any(merged.created for merged in second.values())
 
@@ -233,12 +233,12 @@ def test_a_good_intake_loads_once_and_a_changed_one_says_what_changed(
 def test_breaches_in_the_data_are_no_faults(database: Database, tmp_path: Path) -> None:
     many = "".join(f"TERN-A,MAIL,p{n},2026-02-01T00:00:00+00:00,\n" for n in range(30))
     files = GOOD | {"assignments": GOOD["assignments"] + many}
-    database.run(intake.bring_in, COMMAND_LINE, read_source(as_folder(files, tmp_path / "full")))
+    database.run(data_import.load, COMMAND_LINE, read_source(as_folder(files, tmp_path / "full")))
 
 
 def test_only_the_operator_brings_intakes_in(shared_demo: Database, tmp_path: Path) -> None:
     with pytest.raises(Refused, match="Only the operator"):
-        shared_demo.run(intake.bring_in, actor_of("TERN"), read_source(as_folder(GOOD, tmp_path / "x")))
+        shared_demo.run(data_import.load, actor_of("TERN"), read_source(as_folder(GOOD, tmp_path / "x")))
 
 
 def test_nothing_written_runs_as_a_formula() -> None:

@@ -27,7 +27,7 @@ def numbers(database: Database, state: usecases.State, who: Actor = GANNET, find
 
 @pytest.fixture
 def stock(demo: Database) -> Database:
-    assert demo.run(usecases.bring_in, GANNET, P, "GANNET", "+351 500 000 001 - +351 500 000 020") == 20
+    assert demo.run(usecases.load, GANNET, P, "GANNET", "+351 500 000 001 - +351 500 000 020") == 20
     return demo
 
 
@@ -58,18 +58,18 @@ def test_numbers_are_written_one_a_line_or_as_ranges(text: str, found: list[str]
 )
 def test_what_is_no_number_is_refused_and_nothing_comes_in(shared_demo: Database, text: str, why: str) -> None:
     with pytest.raises(Refused, match=why):
-        shared_demo.run(usecases.bring_in, GANNET, P, "GANNET", text)
+        shared_demo.run(usecases.load, GANNET, P, "GANNET", text)
     assert numbers(shared_demo, "free", find="") == []
 
 
 def test_bringing_in_twice_is_refused_whole_and_only_the_pools_owner_brings_in(stock: Database) -> None:
     with pytest.raises(Refused, match=r"\+351500000020 is there already"):
-        stock.run(usecases.bring_in, GANNET, P, "GANNET", "+351500000020 - +351500000029")
+        stock.run(usecases.load, GANNET, P, "GANNET", "+351500000020 - +351500000029")
     assert len(numbers(stock, "free")) == 20
     with pytest.raises(Refused, match="has no pool of Direct numbers"):
-        stock.run(usecases.bring_in, OLDQUAY, P, "OLDQUAY", "+351500000030")
+        stock.run(usecases.load, OLDQUAY, P, "OLDQUAY", "+351500000030")
     with pytest.raises(Refused, match="has no numbers"):
-        stock.run(usecases.bring_in, GANNET, "LANTERN-MAIL", "GANNET", "+351500000030")
+        stock.run(usecases.load, GANNET, "LANTERN-MAIL", "GANNET", "+351500000030")
 
 
 def test_a_reserved_number_is_ones_own_for_ten_minutes(stock: Database) -> None:
@@ -142,5 +142,5 @@ def test_numbers_are_released_and_withdrawn_in_bulk_all_or_none(stock: Database)
     with pytest.raises(Refused, match="no number"):
         stock.run(usecases.withdraw, OLDQUAY, P, free[:1])
     assert stock.run(usecases.withdraw, GANNET, P, free[:5]) == 5 and numbers(stock, "free") == free[5:]
-    assert stock.run(usecases.bring_in, GANNET, P, "GANNET", free[0]) == 1, "and comes in again"
+    assert stock.run(usecases.load, GANNET, P, "GANNET", free[0]) == 1, "and comes in again"
     assert stock.run(assignments.verify, COMMAND_LINE) == []

@@ -15,9 +15,9 @@ from hypothesis import strategies as st
 
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.entitlements.usecases import Gives
-from fair_ladle.app.intake import usecases as intake
 from fair_ladle.app.people_admin import acting, groups
 from fair_ladle.app.people_admin.acting import How
 from fair_ladle.app.people_admin.listing import Asked
@@ -125,7 +125,7 @@ def installation(database: Database) -> Database:
     for name, (header, rows) in TABLES.items():
         source.add(name, SheetTable(name, header.split(","), enumerate(csv.reader(rows), start=2)))
     database.clock.set_to(STARTS_AT)
-    database.run(intake.bring_in, COMMAND_LINE, source)
+    database.run(data_import.load, COMMAND_LINE, source)
     return database
 
 

@@ -157,7 +157,7 @@ def branch_ids(accounts: Accounts, actor: Actor, code: str | None = None) -> lis
     return None if row == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(row)]]
 
 
-def bring_in(tx: Transaction, rows: list[dict[str, Any]], parents: dict[str, str | None]) -> Merged:
+def load(tx: Transaction, rows: list[dict[str, Any]], parents: dict[str, str | None]) -> Merged:
     """Create and change accounts by code and put each below its parent.
 
     A new account stands there since ever; one that is there and gets another parent moves today.

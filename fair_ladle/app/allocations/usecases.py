@@ -16,7 +16,7 @@ from fair_ladle.core.allocations import Grid, Version, by_day
 from fair_ladle.core.calendar import Day
 
 
-def bring_in(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
+def load(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     """Create and change versions by product, account and first day."""
     return merge(tx.connection, store.allocations, ["product_id", "account_id", "first_day"], rows)
 

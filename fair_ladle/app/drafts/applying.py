@@ -163,7 +163,7 @@ def _write_rates(
         for each in changes
     ]
     fields = ("basis", "aggregate", "tier_mode", "included", "overage_price", "minimum", "fixed_fee", "currency")
-    rate_cards.bring_in(
+    rate_cards.load(
         tx,
         [{**key, **{field: getattr(each, field) for field in fields}} for key, each in zip(keys, changes, strict=True)],
         [

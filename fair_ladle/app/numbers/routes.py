@@ -130,9 +130,9 @@ def export(
 
 
 @routes.post("/{product}", response_model=Counted, status_code=201)
-def bring_in(product: str, body: BringIn, db: Db, who: Who) -> Any:
+def load(product: str, body: BringIn, db: Db, who: Who) -> Any:
     """Bring numbers in, all or none."""
-    return Counted(count=db.run(usecases.bring_in, who, product, body.owner, body.numbers))
+    return Counted(count=db.run(usecases.load, who, product, body.owner, body.numbers))
 
 
 @routes.post("/{product}/withdraw", response_model=Counted)

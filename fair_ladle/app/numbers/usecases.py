@@ -124,7 +124,7 @@ def expanded(text: str) -> Iterator[str]:
             yield f"{first[1]}{value:0{len(first[2])}}"
 
 
-def bring_in(tx: Transaction, actor: Actor, product: str, owner: str, text: str) -> int:
+def load(tx: Transaction, actor: Actor, product: str, owner: str, text: str) -> int:
     """Put numbers into the pool that an account of the branch owns, all or none; how many. Refused where one is
     there."""
     accounts, found = accounts_usecases.known(tx), _product(tx, product)

@@ -13,12 +13,12 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, merge
 
 
-def bring_in_people(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
+def load_people(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     """Create and change people by username."""
     return merge(tx.connection, store.people, ["username"], rows)
 
 
-def bring_in_groups(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
+def load_groups(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     """Create and change groups by account and code."""
     return merge(tx.connection, store.groups, ["account_id", "code"], rows)
 

@@ -158,12 +158,12 @@ def mark_stale(tx: Transaction, of: Collection[Product] | None = None) -> None:
     store.mark_stale(tx.connection, None if of is None else [each.id for each in of])
 
 
-def bring_in_products(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
+def load_products(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     """Create and change products by code."""
     return merge(tx.connection, store.products, ["code"], rows)
 
 
-def bring_in_lots(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
+def load_lots(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     """Create and change lots by product, owner, reference and first day; pools come with them."""
     merged = merge(tx.connection, store.lots, ["product_id", "owner_id", "reference", "first_day"], rows)
     store.ensure_pools(tx.connection)

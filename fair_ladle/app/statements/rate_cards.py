@@ -112,7 +112,7 @@ def keys(tx: Transaction) -> list[Any]:
     return store.all_rates(tx.connection)
 
 
-def bring_in(tx: Transaction, rows: list[dict[str, Any]], tiers: list[dict[str, Any]]) -> tuple[Merged, Merged]:
+def load(tx: Transaction, rows: list[dict[str, Any]], tiers: list[dict[str, Any]]) -> tuple[Merged, Merged]:
     """Create and change rates by seller, buyer, product and first day; tiers come as a rate's whole set.
 
     Tiers carry the key of their rate beside from_quantity and unit_price.

@@ -78,12 +78,12 @@ def own_over_time(
     return {accounts.row_of_id[account_id]: steps for account_id, steps in parts.items()}
 
 
-def bring_in_assignments(tx: Transaction, rows: list[dict[str, Any]], progress: Progress) -> Merged:
+def load_assignments(tx: Transaction, rows: list[dict[str, Any]], progress: Progress) -> Merged:
     """Create assignments, and change the ends of those that are there."""
     return merge(tx.connection, store.assignments, ["product_id", "account_id", "subject", "begins"], rows, progress)
 
 
-def bring_in_samples(tx: Transaction, rows: list[dict[str, Any]], progress: Progress) -> Merged:
+def load_samples(tx: Transaction, rows: list[dict[str, Any]], progress: Progress) -> Merged:
     """Create and correct storage samples."""
     return merge(tx.connection, store.storage_samples, ["product_id", "account_id", "category", "at"], rows, progress)
 

@@ -1075,10 +1075,10 @@ export interface paths {
         get: operations["items_api_items__product__get"];
         put?: never;
         /**
-         * Bring In
+         * Load
          * @description Bring numbers in, all or none.
          */
-        post: operations["bring_in_api_items__product__post"];
+        post: operations["load_api_items__product__post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -11354,7 +11354,7 @@ export interface operations {
             };
         };
     };
-    bring_in_api_items__product__post: {
+    load_api_items__product__post: {
         parameters: {
             query?: never;
             header?: never;

@@ -10,9 +10,9 @@ from typing import Any
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
 from fair_ladle.app.allocations.positions import to_version
-from fair_ladle.app.intake.checks import Checks, There
-from fair_ladle.app.intake.formats import FORMATS
-from fair_ladle.app.intake.reading import Intake, Told, parse
+from fair_ladle.app.data_import.checks import Checks, There
+from fair_ladle.app.data_import.formats import FORMATS
+from fair_ladle.app.data_import.reading import Intake, OnProgress, parse
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people
 from fair_ladle.app.plumbing.actor import Actor
@@ -36,22 +36,22 @@ class FaultyIntake(Refused):
 
 
 @dataclass(frozen=True)
-class Brought:
+class LoadResult:
     """What an intake did, by table."""
 
     tables: dict[str, Merged]
 
 
-def bring_in(tx: Transaction, actor: Actor, source: Source, told: Told = lambda what, done: None) -> Brought:
+def load(tx: Transaction, actor: Actor, source: Source, progress: OnProgress = lambda what, done: None) -> LoadResult:
     """Check a source and load it; FaultyIntake with every fault otherwise. For the operator's side only."""
     if actor.scope is not None and actor.scope != accounts_usecases.operator(tx).code:
         raise not_allowed("Only the operator brings intakes in.")
-    intake = parse(source, told)
+    intake = parse(source, progress)
     if not source.tables and not source.faults:
         intake.faults.append(
             Fault("intake", None, None, "no table", "at least one of " + ", ".join(f"{name}.csv" for name in FORMATS))
         )
-    told("checking", 0)
+    progress("checking", 0)
     Checks(intake, _there(tx)).run()
     if intake.faults:
         order = list(FORMATS)
@@ -66,9 +66,9 @@ def bring_in(tx: Transaction, actor: Actor, source: Source, told: Told = lambda 
                 ),
             )
         )
-    brought = _load(tx, intake, told)
-    _log(tx, actor, brought)
-    return brought
+    loaded = _load(tx, intake, progress)
+    _log(tx, actor, loaded)
+    return loaded
 
 
 def _there(tx: Transaction) -> There:
@@ -105,23 +105,23 @@ def _there(tx: Transaction) -> There:
     )
 
 
-def _load(tx: Transaction, intake: Intake, told: Told) -> Brought:
+def _load(tx: Transaction, intake: Intake, progress: OnProgress) -> LoadResult:
     done: dict[str, Merged] = {}
 
     def rows(table: str) -> list[dict[str, Any]]:
-        told(f"loading {table}", 0)
+        progress(f"loading {table}", 0)
         return [row for _, row in intake.table(table)]
 
     if intake.table("accounts"):
         new = rows("accounts")
-        done["accounts"] = accounts_usecases.bring_in(
+        done["accounts"] = accounts_usecases.load(
             tx,
             [{k: v for k, v in row.items() if k != "parent"} for row in new],
             {row["code"]: row["parent"] for row in new},
         )
     ids = accounts_usecases.ids_by_code(tx)
     if intake.table("products"):
-        done["products"] = pools.bring_in_products(
+        done["products"] = pools.load_products(
             tx,
             [
                 row
@@ -152,40 +152,40 @@ def _load(tx: Transaction, intake: Intake, told: Told) -> Brought:
         return found
 
     if intake.table("lots"):
-        done["lots"] = pools.bring_in_lots(tx, placed("lots", ("owner",)))
+        done["lots"] = pools.load_lots(tx, placed("lots", ("owner",)))
     if intake.table("allocations"):
-        done["allocations"] = allocations.bring_in(tx, placed("allocations", ("account",)))
+        done["allocations"] = allocations.load(tx, placed("allocations", ("account",)))
     if intake.table("people"):
-        done["people"] = people.bring_in_people(tx, placed("people", ("account",)))
+        done["people"] = people.load_people(tx, placed("people", ("account",)))
     if intake.table("groups"):
         joined = [row | {"members": ";".join(row["members"])} for row in placed("groups", ("account",))]
-        done["groups"] = people.bring_in_groups(tx, joined)
+        done["groups"] = people.load_groups(tx, joined)
     if intake.table("assignments"):
-        done["assignments"] = usage.bring_in_assignments(
+        done["assignments"] = usage.load_assignments(
             tx,
             placed("assignments", ("account",), {"from": "begins", "to": "ends"}),
-            lambda count: told("loading assignments", count),
+            lambda count: progress("loading assignments", count),
         )
     if intake.table("storage"):
         newest = {
             (row["account_id"], row["product_id"], row["category"], row["at"]): row
             for row in placed("storage", ("account",))
         }
-        done["storage"] = usage.bring_in_samples(
-            tx, list(newest.values()), lambda count: told("loading storage", count)
+        done["storage"] = usage.load_samples(
+            tx, list(newest.values()), lambda count: progress("loading storage", count)
         )
     if intake.table("rates") or intake.table("rate_tiers"):
-        merged, tiers = rate_cards.bring_in(
+        merged, tiers = rate_cards.load(
             tx, placed("rates", ("seller", "buyer")), placed("rate_tiers", ("seller", "buyer"))
         )
         done.update({name: each for name, each in (("rates", merged), ("rate_tiers", tiers)) if intake.table(name)})
     pools.mark_stale(tx)
     accounts_usecases.structure_changed(tx)
-    return Brought(done)
+    return LoadResult(done)
 
 
-def _log(tx: Transaction, actor: Actor, brought: Brought) -> None:
-    if not any(merged.created or merged.changed for merged in brought.tables.values()):
+def _log(tx: Transaction, actor: Actor, loaded: LoadResult) -> None:
+    if not any(merged.created or merged.changed for merged in loaded.tables.values()):
         return
     root = accounts_usecases.operator(tx)
     entries = [
@@ -196,11 +196,11 @@ def _log(tx: Transaction, actor: Actor, brought: Brought) -> None:
             None,
             {
                 table: f"{merged.created} created, {merged.changed} changed, {merged.left} left"
-                for table, merged in brought.tables.items()
+                for table, merged in loaded.tables.items()
             },
         )
     ]
-    for table, merged in brought.tables.items():
+    for table, merged in loaded.tables.items():
         for key, before, after in merged.changes:
             account = after.get("account_id") or next(
                 (

@@ -6,13 +6,13 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
-from fair_ladle.app.intake.formats import FORMATS, Column, Expected
+from fair_ladle.app.data_import.formats import FORMATS, Column, Expected
 from fair_ladle.connectors.sheets_in import Fault, SheetTable, Source, Unreadable
 
 Parsed = tuple[int, dict[str, Any]]
 """A row's number in its file, and its values by column."""
 
-Told = Callable[[str, int], None]
+OnProgress = Callable[[str, int], None]
 """Told of progress: what is being done, and how many rows of it are done."""
 
 TELL_EVERY = 50_000
@@ -38,7 +38,7 @@ class Intake:
         self.faults.append(Fault(f"{table}.csv", row, column, str(found), expected))
 
 
-def parse(source: Source, told: Told) -> Intake:
+def parse(source: Source, progress: OnProgress) -> Intake:
     """Every table of the source that has a format; others are reported."""
     intake = Intake(faults=list(source.faults), unreadable=set(source.unreadable))
     for name in source.tables:
@@ -49,14 +49,14 @@ def parse(source: Source, told: Told) -> Intake:
     for name, columns in FORMATS.items():
         if name in source.tables:
             try:
-                intake.rows[name] = _parse_table(intake, source.tables[name], columns, told)
+                intake.rows[name] = _parse_table(intake, source.tables[name], columns, progress)
             except Unreadable as trouble:
                 intake.faults.extend(trouble.faults)
                 intake.unreadable.add(name)
     return intake
 
 
-def _parse_table(intake: Intake, table: SheetTable, columns: tuple[Column, ...], told: Told) -> list[Parsed]:
+def _parse_table(intake: Intake, table: SheetTable, columns: tuple[Column, ...], progress: OnProgress) -> list[Parsed]:
     file = f"{table.name}.csv"
     known = {column.name: column for column in columns}
     wrong = False
@@ -108,7 +108,7 @@ def _parse_table(intake: Intake, table: SheetTable, columns: tuple[Column, ...],
         else:
             intake.dropped.setdefault(table.name, []).append(values)
         if number % TELL_EVERY == 0:
-            told(f"reading {file}", number)
+            progress(f"reading {file}", number)
         if len(intake.faults) > MOST_FAULTS:
             intake.faults.append(Fault(file, number, None, "too many faults", "the rest is not read; mend these first"))
             break

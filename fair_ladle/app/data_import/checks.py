@@ -9,7 +9,7 @@ from datetime import date
 from typing import Any
 
 from fair_ladle.app.assignments.usecases import ASIDE
-from fair_ladle.app.intake.reading import Intake, Parsed
+from fair_ladle.app.data_import.reading import Intake, Parsed
 from fair_ladle.app.people.filters import clause
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.core.allocations import AtCap, Version, overlaps

@@ -107,24 +107,24 @@ def positions(
 
     def rows(tx: Any) -> list[tuple[Any, ...]]:
         found = positions_at(tx, [pools.product(tx, product)], _at(at, tx.now))
-        world, measure = found.world, found.world.products[0].measure
+        snapshot, measure = found.snapshot, found.snapshot.products[0].measure
         states = found.states()
         lines = []
-        for row in world.accounts.tree.rows_in_order().tolist():
-            if world.owner[row, 0] < 0:
+        for row in snapshot.accounts.tree.rows_in_order().tolist():
+            if snapshot.owner[row, 0] < 0:
                 continue
-            cap = int(world.grid.cap[row, 0])
+            cap = int(snapshot.grid.cap[row, 0])
 
             def units(grains: Any) -> str:
                 return f"{to_units(int(grains), measure):f}"
 
             lines.append(
                 (
-                    world.accounts.tree.codes[row],
+                    snapshot.accounts.tree.codes[row],
                     product,
-                    units(world.grid.reserve[row, 0]),
+                    units(snapshot.grid.reserve[row, 0]),
                     None if cap >= NO_LIMIT else units(cap),
-                    units(world.own[row, 0]),
+                    units(snapshot.own[row, 0]),
                     units(found.settled.load[row, 0]),
                     units(found.settled.held[row, 0]),
                     units(found.headroom.room[row, 0]),
@@ -153,11 +153,11 @@ def headroom(
     def rows(tx: Any) -> tuple[list[tuple[Any, ...]], str, str]:
         wanted = pools.product(tx, product)
         found = positions_at(tx, [wanted], tx.now)
-        tree = found.world.accounts.tree
+        tree = found.snapshot.accounts.tree
         if account not in tree:
             raise not_found("account", account)
         row = tree.row(account)
-        if found.world.owner[row, 0] < 0:
+        if found.snapshot.owner[row, 0] < 0:
             raise not_found(f"pool of {product} from {account} upwards,", product)
         ladder = found.ladder(row, 0)
 
@@ -169,7 +169,7 @@ def headroom(
             binds = "yes" if limit.binds else "no"
             if rung is None:
                 place = found.pool_at(row, 0)
-                supply = int(found.world.supply.promisable[place])
+                supply = int(found.snapshot.supply.promisable[place])
                 lines.append(
                     (
                         SUPPLY,

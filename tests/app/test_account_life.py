@@ -56,15 +56,15 @@ def figures(database: Database, account: str) -> dict[str, tuple[int, int, bool]
     """own of the branch, reserve, and whether anything is allocated, by product."""
     with database.transaction() as tx:
         found = positions_at(tx, pools.products(tx), tx.now)
-        row = found.world.accounts.tree.row(account)
+        row = found.snapshot.accounts.tree.row(account)
         used = found.used()
         return {
             each.code: (
                 int(used[row, column]),
-                int(found.world.grid.reserve[row, column]),
-                bool(found.world.grid.present[row, column]),
+                int(found.snapshot.grid.reserve[row, column]),
+                bool(found.snapshot.grid.present[row, column]),
             )
-            for column, each in enumerate(found.world.products)
+            for column, each in enumerate(found.snapshot.products)
         }
 
 

@@ -63,7 +63,7 @@ def take(database: Database, account: str, *subjects: str) -> Any:
 def headrooms(database: Database) -> dict[str, int]:
     with database.transaction() as tx:
         found = positions_at(tx, [pools.product(tx, "BOX")], tx.now)
-    return dict(zip(found.world.accounts.tree.codes, found.headroom.room[:, 0].tolist(), strict=True))
+    return dict(zip(found.snapshot.accounts.tree.codes, found.headroom.room[:, 0].tolist(), strict=True))
 
 
 def verified(database: Database) -> None:
@@ -226,7 +226,7 @@ def within_limits(database: Database) -> None:
     with database.transaction() as tx:
         found = positions_at(tx, [pools.product(tx, "BOX")], tx.now)
     assert (found.settled.load <= found.hard).all()
-    assert found.pool_used()[0] <= found.world.supply.physical[0]
+    assert found.pool_used()[0] <= found.snapshot.supply.physical[0]
 
 
 def test_32_clients_fight_for_the_last_seats(database: Database, tmp_path: Path) -> None:

@@ -29,11 +29,11 @@ class Undo(Exception):
 
 def anything(tx: Transaction, chance: random.Random) -> list[Change]:
     """A draft of a few changes of every kind, most of them sensible."""
-    world = positions_at(tx, pools.products(tx), tx.now).world
-    codes = list(world.accounts.tree.codes)
+    snapshot = positions_at(tx, pools.products(tx), tx.now).snapshot
+    codes = list(snapshot.accounts.tree.codes)
     found: dict[str, Change] = {}
     for _ in range(chance.randint(1, 5)):
-        account, product = chance.choice(codes[1:]), chance.choice(world.products)
+        account, product = chance.choice(codes[1:]), chance.choice(snapshot.products)
         kind = chance.random()
         change: Change
         if kind < 0.6:
@@ -68,10 +68,10 @@ def anything(tx: Transaction, chance: random.Random) -> list[Change]:
                 currency="EUR",
             )
         elif kind < 0.82:
-            pool = chance.choice([each for each in world.pools if each.product == product] or list(world.pools))
+            pool = chance.choice([each for each in snapshot.pools if each.product == product] or list(snapshot.pools))
             lot = chance.choice(pool.lots)
             change = LotEnd(
-                owner=codes[world.accounts.row_of_id[pool.owner_id]],
+                owner=codes[snapshot.accounts.row_of_id[pool.owner_id]],
                 product=pool.product.code,
                 reference=lot.reference,
                 first_day=lot.first_day,
@@ -102,12 +102,12 @@ def test_the_effect_is_what_applying_does(shared_demo: Database, seed: int) -> N
             outcome.append("refused")
             raise Undo from None
         assert not looked.faults and not looked.effect.stopping
-        products = list(looked.effect.after.world.products)
+        products = list(looked.effect.after.snapshot.products)
         there, said = positions_at(tx, products, tx.now), looked.effect.after
-        assert there.world.accounts.tree.codes == said.world.accounts.tree.codes
+        assert there.snapshot.accounts.tree.codes == said.snapshot.accounts.tree.codes
         for name in ("load", "held"):
             assert np.array_equal(getattr(there.settled, name), getattr(said.settled, name)), name
-        reached = there.world.owner >= 0
+        reached = there.snapshot.owner >= 0
         assert np.array_equal(there.headroom.room[reached], said.headroom.room[reached])
         assert np.array_equal(there.shortfalls(), said.shortfalls())
         assert counters.differences(tx) == [], "and the live counters follow"

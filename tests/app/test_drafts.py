@@ -202,7 +202,7 @@ def test_a_move_takes_its_holdings_along(demo: Database, actor: Callable[[str], 
 
     def loads(tx: Transaction) -> dict[str, int]:
         found = positions_at(tx, [pools.product(tx, "WATCHGLASS")], tx.now)
-        return {code: int(found.settled.load[row, 0]) for row, code in enumerate(found.world.accounts.tree.codes)}
+        return {code: int(found.settled.load[row, 0]) for row, code in enumerate(found.snapshot.accounts.tree.codes)}
 
     before = demo.run(loads)
     move = Move(account="QUILLON", parent="BRAMBLE")
@@ -231,8 +231,8 @@ def test_a_new_client_with_what_it_gets_in_one_draft(demo: Database, actor: Call
     demo.run(drafts.apply, who, draft.row.id, draft.row.revision)
     with demo.transaction() as tx:
         found = positions_at(tx, [pools.product(tx, "VOICE")], tx.now)
-        row = found.world.accounts.tree.row("PLOVER")
-        assert (int(found.settled.held[row, 0]), int(found.world.grid.cap[row, 0])) == (2, 5)
+        row = found.snapshot.accounts.tree.row("PLOVER")
+        assert (int(found.settled.held[row, 0]), int(found.snapshot.grid.cap[row, 0])) == (2, 5)
     assert demo.run(assignments.verify, COMMAND_LINE) == []
 
 

@@ -32,7 +32,7 @@ def test_a_timeline_is_what_positions_say_on_each_day(shared_demo: Database) -> 
             next(each for each in found.points if each.day == NEW_YEAR),
         ]:
             end_of = point.day if point.day >= found.today else date.fromordinal(point.day.toordinal() + 1)
-            zone = positions_at(tx, product, tx.now).world.zone
+            zone = positions_at(tx, product, tx.now).snapshot.zone
             at = (
                 tx.now
                 if point.day == found.today
@@ -42,7 +42,7 @@ def test_a_timeline_is_what_positions_say_on_each_day(shared_demo: Database) -> 
             assert (point.promised, point.used, point.supply) == (
                 int(there.pool_load()[0]),
                 int(there.pool_used()[0]),
-                int(there.world.supply.quantity[0]),
+                int(there.snapshot.supply.quantity[0]),
             ), point.day
 
 
@@ -90,8 +90,8 @@ def test_a_smaller_renewal_says_what_each_account_would_have_to_give(shared_demo
         found = positions_at(tx, [pools.product(tx, "LANTERN-MAIL")], tx.now)
     past = {
         code
-        for row, code in enumerate(found.world.accounts.tree.codes)
-        if found.settled.load[row, 0] > found.world.grid.cap[row, 0]
+        for row, code in enumerate(found.snapshot.accounts.tree.codes)
+        if found.settled.load[row, 0] > found.snapshot.grid.cap[row, 0]
     }
     assert all(each.counted <= most or each.to_one_level or each.account in past for each in small.gives), (
         "who gives nothing has no more than the level, or is past its cap already"

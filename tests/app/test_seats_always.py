@@ -178,8 +178,8 @@ def holds_always(database: Database) -> None:
     assert len(set(families)) == len(families), "of a family only one at a time"
     assert database.run(assignments.verify, COMMAND_LINE) == [], "counters are what the assignments say"
     found = database.run(lambda tx: positions_at(tx, pools.products(tx), tx.now))
-    bought = [BOUGHT[each.code] for each in found.world.products]
-    assert (found.settled.load <= found.hard).all() and (found.world.own.sum(axis=0) <= bought).all(), (
+    bought = [BOUGHT[each.code] for each in found.snapshot.products]
+    assert (found.settled.load <= found.hard).all() and (found.snapshot.own.sum(axis=0) <= bought).all(), (
         "no limit is passed, and no more handed out than bought"
     )
     laid = database.run(entitlements.lay_out)

@@ -45,7 +45,7 @@ SUPPLY = "supply"
 
 
 @dataclass(frozen=True)
-class World:
+class Snapshot:
     """The facts of an instant, laid out for the engine; a draft is a World with another ``grid``."""
 
     at: datetime
@@ -74,7 +74,7 @@ class World:
 class Positions:
     """The live figures of every account in every pool: accounts × products, in grains."""
 
-    world: World
+    snapshot: Snapshot
     settled: Settled
     hard: Ints
     headroom: Headroom
@@ -82,11 +82,11 @@ class Positions:
 
     def states(self) -> list[list[str]]:
         """The state of every cell: within, near, over, grace or restricted."""
-        grid = self.world.grid
+        grid = self.snapshot.grid
         names = np.full(self.settled.load.shape, "within", dtype=object)
         names[is_near(self.settled.load, grid.cap)] = "near"
         names[self.settled.load > grid.cap] = "over"
-        for cell in self.world.clocks:
+        for cell in self.snapshot.clocks:
             names[cell] = "grace"
         names[self.restricted] = "restricted"
         return names.tolist()
@@ -94,49 +94,51 @@ class Positions:
     def bound_by(self, row: int, column: int) -> str:
         """The code of the account whose cap binds, or ``supply``."""
         bound = int(self.headroom.bound_by[row, column])
-        return SUPPLY if bound == BY_SUPPLY else self.world.accounts.tree.codes[bound]
+        return SUPPLY if bound == BY_SUPPLY else self.snapshot.accounts.tree.codes[bound]
 
     def pool_at(self, row: int, column: int) -> int:
         """The place, in the world's pools, of the pool that serves a cell; -1 where none does."""
-        owner = int(self.world.owner[row, column])
-        places = np.flatnonzero((self.world.roots.rows == owner) & (self.world.roots.columns == column))
+        owner = int(self.snapshot.owner[row, column])
+        places = np.flatnonzero((self.snapshot.roots.rows == owner) & (self.snapshot.roots.columns == column))
         return int(places[0]) if len(places) else -1
 
     def pool_load(self) -> Ints:
         """load of the pools' owners, in the order of the pools."""
-        return self.settled.load[self.world.roots.rows, self.world.roots.columns]
+        return self.settled.load[self.snapshot.roots.rows, self.snapshot.roots.columns]
 
     def pool_used(self) -> Ints:
         """Σ own of the pools, in their order."""
-        return used_of_pools(self.world.accounts.tree, self.world.roots, self.world.own)
+        return used_of_pools(self.snapshot.accounts.tree, self.snapshot.roots, self.snapshot.own)
 
     def used(self) -> Ints:
         """Σ own of every account's branch in its pool."""
-        world = self.world
-        return settle(world.accounts.tree, world.own, np.zeros_like(world.own), world.roots).load
+        snapshot = self.snapshot
+        return settle(snapshot.accounts.tree, snapshot.own, np.zeros_like(snapshot.own), snapshot.roots).load
 
     def shortfalls(self) -> Ints:
         """By how many grains each pool is in shortfall (0 = covered)."""
-        supply = self.world.supply
+        supply = self.snapshot.supply
         return np.maximum(0, np.maximum(self.pool_load() - supply.promisable, self.pool_used() - supply.physical))
 
     def most_reserve(self) -> Ints:
         """The most each account's reserve can be raised to."""
-        world = self.world
-        return most_reserve(world.accounts.tree, self.settled, world.grid.cap, world.roots, world.supply)
+        snapshot = self.snapshot
+        return most_reserve(snapshot.accounts.tree, self.settled, snapshot.grid.cap, snapshot.roots, snapshot.supply)
 
     def way_up(self, row: int, column: int) -> list[Rung]:
         """The rungs from an account up to the pool's owner."""
-        world, rungs = self.world, []
-        owner = int(world.owner[row, column])
-        for each in world.accounts.tree.path_up(row):
-            cap, burst = int(world.grid.cap[each, column]), int(world.grid.burst[each, column])
-            bursting = bool((world.grid.grace | world.grid.overage)[each, column] and not self.restricted[each, column])
+        snapshot, rungs = self.snapshot, []
+        owner = int(snapshot.owner[row, column])
+        for each in snapshot.accounts.tree.path_up(row):
+            cap, burst = int(snapshot.grid.cap[each, column]), int(snapshot.grid.burst[each, column])
+            bursting = bool(
+                (snapshot.grid.grace | snapshot.grid.overage)[each, column] and not self.restricted[each, column]
+            )
             rungs.append(
                 Rung(
-                    world.accounts.tree.codes[each],
+                    snapshot.accounts.tree.codes[each],
                     int(self.settled.load[each, column]),
-                    0 if each == owner else int(world.grid.reserve[each, column]),
+                    0 if each == owner else int(snapshot.grid.reserve[each, column]),
                     None if cap >= NO_LIMIT else cap,
                     None if burst >= NO_LIMIT else burst,
                     bursting,
@@ -149,16 +151,16 @@ class Positions:
     def ladder(self, row: int, column: int) -> Ladder:
         """The limits on the way up and the one that binds."""
         place = self.pool_at(row, column)
-        supply = self.world.supply
+        supply = self.snapshot.supply
         left = int(supply.physical[place]) - int(self.pool_used()[place])
         return ladder(self.way_up(row, column), int(supply.promisable[place]), left)
 
     def told_ladder(self, row: int, column: int, actor: Actor) -> dict[str, Any]:
         """The ladder for an answer, with names, as far as the actor may see."""
-        accounts, way = self.world.accounts, self.way_up(row, column)
-        promisable = int(self.world.supply.promisable[self.pool_at(row, column)])
+        accounts, way = self.snapshot.accounts, self.way_up(row, column)
+        promisable = int(self.snapshot.supply.promisable[self.pool_at(row, column)])
         names = {rung.account: accounts.name(accounts.tree.row(rung.account)) for rung in way}
-        return ladder_members(self.ladder(row, column), way, self.world.products[column], promisable, actor, names)
+        return ladder_members(self.ladder(row, column), way, self.snapshot.products[column], promisable, actor, names)
 
 
 def to_version(row: Any, code: str) -> Version:
@@ -168,7 +170,7 @@ def to_version(row: Any, code: str) -> Version:
     )
 
 
-def world_at(tx: Transaction, products: Sequence[Product], at: datetime) -> World:
+def snapshot_at(tx: Transaction, products: Sequence[Product], at: datetime) -> Snapshot:
     """The facts of an instant for these products."""
     zone = accounts_usecases.zone(tx)
     day = local_day(at, zone)
@@ -184,7 +186,7 @@ def world_at(tx: Transaction, products: Sequence[Product], at: datetime) -> Worl
             grid.put(place, column[row.product_id], to_version(row, accounts.tree.codes[place]))
             if row.grace_days is not None:
                 grace_days[place, column[row.product_id]] = row.grace_days
-    world = World(
+    snapshot = Snapshot(
         at,
         day,
         zone,
@@ -199,52 +201,52 @@ def world_at(tx: Transaction, products: Sequence[Product], at: datetime) -> Worl
         grace_days,
         {},
     )
-    return replace(world, clocks=_replayed_clocks(tx, world))
+    return replace(snapshot, clocks=_replayed_clocks(tx, snapshot))
 
 
-def settle_world(world: World) -> Positions:
+def settle_snapshot(snapshot: Snapshot) -> Positions:
     """Settle a world: positions, headroom and binding limits of every account."""
-    tree, grid = world.accounts.tree, world.grid
-    settled = settle(tree, world.own, grid.reserve, world.roots)
-    restricted = world.restricted()
+    tree, grid = snapshot.accounts.tree, snapshot.grid
+    settled = settle(tree, snapshot.own, grid.reserve, snapshot.roots)
+    restricted = snapshot.restricted()
     hard = hard_limits(grid.cap, grid.burst, (grid.grace | grid.overage) & ~restricted)
-    room = headroom(tree, settled, hard, world.roots, world.supply, world.own)
-    return Positions(world, settled, hard, room, restricted)
+    room = headroom(tree, settled, hard, snapshot.roots, snapshot.supply, snapshot.own)
+    return Positions(snapshot, settled, hard, room, restricted)
 
 
 def positions_at(tx: Transaction, products: Sequence[Product], at: datetime) -> Positions:
     """Positions at an instant, from the facts."""
-    return settle_world(world_at(tx, products, at))
+    return settle_snapshot(snapshot_at(tx, products, at))
 
 
-def _replayed_clocks(tx: Transaction, world: World) -> dict[tuple[int, int], Clock]:
+def _replayed_clocks(tx: Transaction, snapshot: Snapshot) -> dict[tuple[int, int], Clock]:
     """The grace clocks that run at the instant, from the history of each account now past its cap under grace."""
-    settled = settle(world.accounts.tree, world.own, world.grid.reserve, world.roots)
-    past = np.argwhere(world.grid.grace & (settled.load > world.grid.cap))
+    settled = settle(snapshot.accounts.tree, snapshot.own, snapshot.grid.reserve, snapshot.roots)
+    past = np.argwhere(snapshot.grid.grace & (settled.load > snapshot.grid.cap))
     clocks = {}
     for row, column in past.tolist():
-        load, versions = _history(tx, world, row, column)
-        clock = grace_clock(load, versions, micros(world.at), world.zone)
+        load, versions = _history(tx, snapshot, row, column)
+        clock = grace_clock(load, versions, micros(snapshot.at), snapshot.zone)
         if clock is not None:
             clocks[row, column] = clock
     return clocks
 
 
-def _history(tx: Transaction, world: World, row: int, column: int) -> tuple[Steps, list[Version]]:
+def _history(tx: Transaction, snapshot: Snapshot, row: int, column: int) -> tuple[Steps, list[Version]]:
     """load of an account over time up to the world's instant, and its allocation's versions."""
-    product, accounts = world.products[column], world.accounts
-    owner = int(world.owner[row, column])
-    rows = [int(each) for each in accounts.tree.branch(row) if int(world.owner[each, column]) == owner]
-    own = usage.own_over_time(tx, accounts, product, rows, world.at)
+    product, accounts = snapshot.products[column], snapshot.accounts
+    owner = int(snapshot.owner[row, column])
+    rows = [int(each) for each in accounts.tree.branch(row) if int(snapshot.owner[each, column]) == owner]
+    own = usage.own_over_time(tx, accounts, product, rows, snapshot.at)
     versions: dict[int, list[Version]] = {each: [] for each in rows}
     ids = [int(accounts.ids[each]) for each in rows]
-    for each in store.versions(tx.connection, [product.id], None, world.day, ids):
+    for each in store.versions(tx.connection, [product.id], None, snapshot.day, ids):
         place = accounts.row_of_id[each.account_id]
         versions[place].append(to_version(each, accounts.tree.codes[place]))
     loads = loads_over_time(
         rows,
         lambda each: int(accounts.tree.parent[each]) if each != row else -1,
         lambda each: own.get(each, Steps.nothing()),
-        lambda each: version_steps(versions[each], world.zone, lambda version: version.reserve),
+        lambda each: version_steps(versions[each], snapshot.zone, lambda version: version.reserve),
     )
     return loads[row], versions[row]

@@ -144,22 +144,22 @@ def _none(limit: int) -> int | None:
 
 def grid_body(found: views.Grid) -> dict[str, Any]:
     """The grid column by column, as plain values."""
-    positions, world = found.positions, found.positions.world
-    tree, rows = world.accounts.tree, found.rows
+    positions, snapshot = found.positions, found.positions.snapshot
+    tree, rows = snapshot.accounts.tree, found.rows
     place_of = {int(row): place for place, row in enumerate(rows.tolist())}
-    facts = [world.accounts.facts[row] for row in rows.tolist()]
+    facts = [snapshot.accounts.facts[row] for row in rows.tolist()]
     states, used = positions.states(), positions.used()
     pools = []
-    for column, product in enumerate(world.products):
-        reached = world.owner[rows, column] >= 0
+    for column, product in enumerate(snapshot.products):
+        reached = snapshot.owner[rows, column] >= 0
         if not reached.any():
             continue
-        owned = int(world.owner[found.top, column]) == found.top
+        owned = int(snapshot.owner[found.top, column]) == found.top
         load = int(positions.settled.load[found.top, column])
         if owned:
-            supply = int(world.supply.quantity[positions.pool_at(found.top, column)])
+            supply = int(snapshot.supply.quantity[positions.pool_at(found.top, column)])
         else:
-            supply = _none(int(world.grid.cap[found.top, column]))
+            supply = _none(int(snapshot.grid.cap[found.top, column]))
         ending = found.endings.get(column)
         pools.append(
             {
@@ -181,9 +181,9 @@ def grid_body(found: views.Grid) -> dict[str, Any]:
                     "uncovered": ending.uncovered,
                 },
                 "present": reached.astype(int).tolist(),
-                "reserve": world.grid.reserve[rows, column].tolist(),
-                "cap": [_none(cap) for cap in world.grid.cap[rows, column].tolist()],
-                "own": world.own[rows, column].tolist(),
+                "reserve": snapshot.grid.reserve[rows, column].tolist(),
+                "cap": [_none(cap) for cap in snapshot.grid.cap[rows, column].tolist()],
+                "own": snapshot.own[rows, column].tolist(),
                 "used_by": used[rows, column].tolist(),
                 "load": positions.settled.load[rows, column].tolist(),
                 "held_by": positions.settled.held[rows, column].tolist(),
@@ -193,14 +193,14 @@ def grid_body(found: views.Grid) -> dict[str, Any]:
             }
         )
     return {
-        "at": world.at.isoformat(),
-        "day": world.day.isoformat(),
+        "at": snapshot.at.isoformat(),
+        "day": snapshot.day.isoformat(),
         "top": tree.codes[found.top],
         "accounts": {
             "code": [each.code for each in facts],
             "name": [each.name for each in facts],
             "kind": [each.kind for each in facts],
-            "status": [world.accounts.status(row) for row in rows.tolist()],
+            "status": [snapshot.accounts.status(row) for row in rows.tolist()],
             "parent": [-1 if row == found.top else place_of[int(tree.parent[row])] for row in rows.tolist()],
         },
         "pools": pools,
@@ -288,20 +288,20 @@ def version_body(version: Any | None) -> dict[str, Any] | None:
 def cell_body(found: views.Cell, who: Actor) -> dict[str, Any]:
     """A cell with its ladder, as plain values."""
     positions, row = found.positions, found.row
-    world = positions.world
-    tree, product = world.accounts.tree, world.products[0]
-    clock = world.clocks.get((row, 0))
+    snapshot = positions.snapshot
+    tree, product = snapshot.accounts.tree, snapshot.products[0]
+    clock = snapshot.clocks.get((row, 0))
     parent = int(tree.parent[row])
     return {
         "account": tree.codes[row],
-        "name": world.accounts.name(row),
-        "parent_name": None if parent < 0 or tree.codes[row] == who.scope else world.accounts.name(parent),
+        "name": snapshot.accounts.name(row),
+        "parent_name": None if parent < 0 or tree.codes[row] == who.scope else snapshot.accounts.name(parent),
         "product": product.code,
         "product_name": product.name,
         "unit": product.unit,
         "per_unit": product.per_unit,
         "state": positions.states()[row][0],
-        "own": int(world.own[row, 0]),
+        "own": int(snapshot.own[row, 0]),
         "load": int(positions.settled.load[row, 0]),
         "held": int(positions.settled.held[row, 0]),
         "version": version_body(found.version),

@@ -11,7 +11,7 @@ import numpy as np
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import store
-from fair_ladle.app.allocations.positions import Positions, World, positions_at, settle_world, world_at
+from fair_ladle.app.allocations.positions import Positions, Snapshot, positions_at, settle_snapshot, snapshot_at
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
@@ -28,13 +28,13 @@ KEPT_FOR = timedelta(seconds=30)
 MOST_CELLS = 5000
 
 
-_worlds: Kept[World] = Kept(KEPT_FOR)
+_snapshots: Kept[Snapshot] = Kept(KEPT_FOR)
 
 
-def present_world(tx: Transaction, products: Sequence[Product]) -> World:
+def present_snapshot(tx: Transaction, products: Sequence[Product]) -> Snapshot:
     """The present world of some products, at most moments old and of the newest facts: for typing against."""
     key = (tx.connection.engine.url, log.head(tx), tuple(each.id for each in products))
-    return _worlds.get(key, tx.now, lambda: world_at(tx, products, tx.now))
+    return _snapshots.get(key, tx.now, lambda: snapshot_at(tx, products, tx.now))
 
 
 @dataclass(frozen=True)
@@ -83,19 +83,19 @@ def instant_of(tx: Transaction, on: date | None) -> datetime | None:
 def grid(tx: Transaction, actor: Actor, codes: Sequence[str] | None = None, at: datetime | None = None) -> Grid:
     """The positions of the actor's branch, now or at an instant."""
     products = chosen_products(tx, codes)
-    world = present_world(tx, products) if at is None else world_at(tx, products, at)
-    found = settle_world(world)
-    top = accounts_usecases.top_row(world.accounts, actor)
-    rows = world.accounts.tree.branch(top)
-    reached = [column for column in range(len(products)) if (world.owner[rows, column] >= 0).any()]
+    snapshot = present_snapshot(tx, products) if at is None else snapshot_at(tx, products, at)
+    found = settle_snapshot(snapshot)
+    top = accounts_usecases.top_row(snapshot.accounts, actor)
+    rows = snapshot.accounts.tree.branch(top)
+    reached = [column for column in range(len(products)) if (snapshot.owner[rows, column] >= 0).any()]
     endings = {column: ending for column in reached if (ending := _next_ending(found, top, column))}
     return Grid(found, rows, top, endings)
 
 
 def _next_ending(found: Positions, top: int, column: int) -> Ending | None:
-    world = found.world
+    snapshot = found.snapshot
     place = found.pool_at(top, column)
-    if place < 0 or int(world.owner[top, column]) != top:
+    if place < 0 or int(snapshot.owner[top, column]) != top:
         return None
     return next(iter(endings(found, place)), None)
 
@@ -105,10 +105,10 @@ def endings(found: Positions, place: int, horizon: timedelta = HORIZON) -> list[
 
     Uncovered: what the pool's branch holds now beyond what the lots then give.
     """
-    world = found.world
-    lots = world.pools[place].lots
+    snapshot = found.snapshot
+    lots = snapshot.pools[place].lots
     last_days = sorted(
-        {lot.last_day for lot in lots if lot.last_day and world.day <= lot.last_day <= world.day + horizon}
+        {lot.last_day for lot in lots if lot.last_day and snapshot.day <= lot.last_day <= snapshot.day + horizon}
     )
     load = int(found.pool_load()[place])
     result = []
@@ -143,12 +143,12 @@ def cell(tx: Transaction, actor: Actor, account: str, product: str, at: datetime
     """One account in one pool, now or at an instant."""
     wanted = pools_usecases.product(tx, product)
     found = positions_at(tx, [wanted], at or tx.now)
-    world = found.world
-    row = accounts_usecases.row_in_scope(world.accounts, actor, account)
-    if world.owner[row, 0] < 0:
+    snapshot = found.snapshot
+    row = accounts_usecases.row_in_scope(snapshot.accounts, actor, account)
+    if snapshot.owner[row, 0] < 0:
         raise not_found("pool of the product here", product)
-    rows = store.versions(tx.connection, [wanted.id], world.day, world.day, [int(world.accounts.ids[row])])
-    top = accounts_usecases.top_row(world.accounts, actor)
+    rows = store.versions(tx.connection, [wanted.id], snapshot.day, snapshot.day, [int(snapshot.accounts.ids[row])])
+    top = accounts_usecases.top_row(snapshot.accounts, actor)
     return Cell(
         found, row, rows[0] if rows else None, may_change(found, top, row, 0), int(found.most_reserve()[row, 0])
     )
@@ -156,22 +156,22 @@ def cell(tx: Transaction, actor: Actor, account: str, product: str, at: datetime
 
 def may_change(found: Positions, top: int, row: int, column: int) -> bool:
     """Whether who runs the branch below ``top`` may change an allocation: its top's own only where it owns the pool."""
-    return row != top or int(found.world.owner[row, column]) == row
+    return row != top or int(found.snapshot.owner[row, column]) == row
 
 
 def visible_bound(found: Positions, rows: Ints, column: int) -> list[str]:
     """For these rows of one branch, which limit binds: an account's code, ``supply``, or ``above`` for what is out
     of sight."""
-    world = found.world
-    inside = np.zeros(len(world.accounts.tree), dtype=bool)
+    snapshot = found.snapshot
+    inside = np.zeros(len(snapshot.accounts.tree), dtype=bool)
     inside[rows] = True
     names = []
     for row in rows.tolist():
         bound = int(found.headroom.bound_by[row, column])
         if bound >= 0:
-            names.append(world.accounts.tree.codes[bound] if inside[bound] else "above")
+            names.append(snapshot.accounts.tree.codes[bound] if inside[bound] else "above")
         else:
-            names.append("supply" if inside[int(world.owner[row, column])] else "above")
+            names.append("supply" if inside[int(snapshot.owner[row, column])] else "above")
     return names
 
 
@@ -191,25 +191,25 @@ def terms(tx: Transaction, actor: Actor, cells: Sequence[tuple[str, str]]) -> li
     """The allocations in force in many cells of the branch, in their order."""
     products = chosen_products(tx, [product for _, product in cells])
     column = {each.code: place for place, each in enumerate(products)}
-    world = present_world(tx, products)
-    top = accounts_usecases.top_row(world.accounts, actor)
-    rows = [accounts_usecases.row_in_scope(world.accounts, actor, account) for account, _ in cells]
-    ids = {int(world.accounts.ids[row]) for row in rows}
+    snapshot = present_snapshot(tx, products)
+    top = accounts_usecases.top_row(snapshot.accounts, actor)
+    rows = [accounts_usecases.row_in_scope(snapshot.accounts, actor, account) for account, _ in cells]
+    ids = {int(snapshot.accounts.ids[row]) for row in rows}
     there = {
         (row.account_id, row.product_id): row
-        for row in store.versions(tx.connection, [each.id for each in products], world.day, world.day, ids)
+        for row in store.versions(tx.connection, [each.id for each in products], snapshot.day, snapshot.day, ids)
     }
     found = []
     for row, (account, product) in zip(rows, cells, strict=True):
         at = column[product]
-        owner = int(world.owner[row, at])
+        owner = int(snapshot.owner[row, at])
         fixed = None
         if owner < 0:
-            fixed = f"No pool of {products[at].name} reaches {world.accounts.name(row)}."
+            fixed = f"No pool of {products[at].name} reaches {snapshot.accounts.name(row)}."
         elif row == top and owner != row:
-            fixed = f"What {world.accounts.name(row)} gets is its parent's to give."
+            fixed = f"What {snapshot.accounts.name(row)} gets is its parent's to give."
         found.append(
-            Terms(account, product, there.get((int(world.accounts.ids[row]), products[at].id)), owner == row, fixed)
+            Terms(account, product, there.get((int(snapshot.accounts.ids[row]), products[at].id)), owner == row, fixed)
         )
     return found
 
@@ -227,11 +227,11 @@ class HistoryEntry:
 def history(tx: Transaction, actor: Actor, account: str, product: str) -> list[HistoryEntry]:
     """Every version of one allocation, past and ahead, the newest first."""
     found = cell(tx, actor, account, product)
-    world, wanted = found.positions.world, found.positions.world.products[0]
-    account_id = int(world.accounts.ids[found.row])
+    snapshot, wanted = found.positions.snapshot, found.positions.snapshot.products[0]
+    account_id = int(snapshot.accounts.ids[found.row])
     made = {}
     for entry in log.about(tx, account_id, "allocation changed", product):
-        made[local_day(entry.at, world.zone)] = entry
+        made[local_day(entry.at, snapshot.zone)] = entry
     entries = []
     for version in reversed(store.versions(tx.connection, [wanted.id], None, None, [account_id])):
         entry = made.get(version.first_day)

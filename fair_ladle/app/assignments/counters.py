@@ -22,21 +22,21 @@ TICK = timedelta(microseconds=1)
 
 def counter_rows(found: Positions) -> list[dict[str, Any]]:
     """The counters that follow from positions of one product, or several."""
-    world = found.world
-    tree, grid = world.accounts.tree, world.grid
+    snapshot = found.snapshot
+    tree, grid = snapshot.accounts.tree, snapshot.grid
     depth = [0] * len(tree)
     for row in range(1, len(tree)):
         depth[row] = depth[int(tree.parent[row])] + 1
     rows = []
-    for column in range(len(world.products)):
+    for column in range(len(snapshot.products)):
         place_of = {
             int(row): place
-            for place, (row, at) in enumerate(zip(world.roots.rows, world.roots.columns, strict=True))
+            for place, (row, at) in enumerate(zip(snapshot.roots.rows, snapshot.roots.columns, strict=True))
             if at == column
         }
         figures = zip(
-            world.owner[:, column].tolist(),
-            world.own[:, column].tolist(),
+            snapshot.owner[:, column].tolist(),
+            snapshot.own[:, column].tolist(),
             found.settled.load[:, column].tolist(),
             grid.reserve[:, column].tolist(),
             grid.cap[:, column].tolist(),
@@ -49,14 +49,14 @@ def counter_rows(found: Positions) -> list[dict[str, Any]]:
             if owner < 0:
                 continue
             place = place_of[owner]
-            clock = world.clocks.get((row, column))
+            clock = snapshot.clocks.get((row, column))
             at_cap = AtCap.GRACE if grace else AtCap.OVERAGE if overage else AtCap.BLOCK
             is_owner = owner == row
             rows.append(
                 {
-                    "pool_id": world.pools[place].id,
-                    "account_id": int(world.accounts.ids[row]),
-                    "parent_id": None if is_owner else int(world.accounts.ids[int(tree.parent[row])]),
+                    "pool_id": snapshot.pools[place].id,
+                    "account_id": int(snapshot.accounts.ids[row]),
+                    "parent_id": None if is_owner else int(snapshot.accounts.ids[int(tree.parent[row])]),
                     "depth": depth[row],
                     "own": own,
                     "load": load,
@@ -64,10 +64,10 @@ def counter_rows(found: Positions) -> list[dict[str, Any]]:
                     "cap": None if cap >= NO_LIMIT else cap,
                     "at_cap": str(at_cap),
                     "burst": None if burst >= NO_LIMIT else burst,
-                    "grace_days": world.grace_days.get((row, column)),
+                    "grace_days": snapshot.grace_days.get((row, column)),
                     "past_cap_since": None if clock is None else instant(clock.since),
-                    "promisable": int(world.supply.promisable[place]) if is_owner else None,
-                    "physical": int(world.supply.physical[place]) if is_owner else None,
+                    "promisable": int(snapshot.supply.promisable[place]) if is_owner else None,
+                    "physical": int(snapshot.supply.physical[place]) if is_owner else None,
                 }
             )
     return rows
@@ -89,9 +89,9 @@ def rebuild(tx: Transaction, products: Sequence[Product], also_fresh: bool = Fal
         return 0
     found = positions_at(tx, products, now)
     written = store.replace(tx.connection, there, counter_rows(found))
-    tomorrow = instant(day_start(found.world.day + timedelta(days=1), found.world.zone) * MICRO)
-    loads, physical = found.pool_load(), found.world.supply.physical
-    for place, pool in enumerate(found.world.pools):
+    tomorrow = instant(day_start(found.snapshot.day + timedelta(days=1), found.snapshot.zone) * MICRO)
+    loads, physical = found.pool_load(), found.snapshot.supply.physical
+    for place, pool in enumerate(found.snapshot.pools):
         change = usage.next_change(tx, [pool.product], now)
         until = min(tomorrow, change) if change else tomorrow
         store.set_fresh(tx.connection, pool.id, until, bool(loads[place] <= physical[place]))
@@ -126,9 +126,9 @@ def _compare(
     positions = positions_at(tx, [product], at)
     code_of = {
         int(each): code
-        for each, code in zip(positions.world.accounts.ids, positions.world.accounts.tree.codes, strict=True)
+        for each, code in zip(positions.snapshot.accounts.ids, positions.snapshot.accounts.tree.codes, strict=True)
     }
-    zone = positions.world.zone
+    zone = positions.snapshot.zone
     found = []
     for row in counter_rows(positions):
         if row["pool_id"] not in pool_ids:

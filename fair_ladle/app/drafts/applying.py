@@ -47,7 +47,7 @@ def write_changes(
 ) -> list[Before]:
     """New accounts, then moves, lots and allocations."""
     ids = accounts_usecases.ids_by_code(tx)
-    products = {each.code: each for each in plan.world.products}
+    products = {each.code: each for each in plan.snapshot.products}
     entries: list[Entry] = []
     before: list[Before] = []
     for change in changes:
@@ -179,7 +179,7 @@ def _set_status(tx: Transaction, plan: Planned, change: StatusChange, entries: l
 
     What comes back is the change and the allocations it ended, each knowing what was before.
     """
-    world, day = plan.before, plan.before.day
+    snapshot, day = plan.before, plan.before.day
     facts = plan.accounts.facts[plan.accounts.tree.row(change.account)]
     old = plan.before.accounts.facts[plan.before.accounts.tree.row(change.account)]
     accounts_usecases.set_status(tx, facts.id, change.status, change.charged)
@@ -199,7 +199,7 @@ def _set_status(tx: Transaction, plan: Planned, change: StatusChange, entries: l
         for row in tree.branch(tree.row(change.account)).tolist()
         if int(plan.accounts.ids[row]) > 0
     }
-    by_id = {each.id: each for each in world.products}
+    by_id = {each.id: each for each in snapshot.products}
     for (account_id, product_id), version in sorted(allocations.in_force(tx, list(by_id), list(ids), day).items()):
         terms = Terms(**{name: getattr(version, name) for name in TERMS})
         ended.append(

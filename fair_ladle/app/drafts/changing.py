@@ -9,8 +9,8 @@ from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
-from fair_ladle.app.allocations.positions import World, world_at
-from fair_ladle.app.allocations.views import chosen_products, present_world
+from fair_ladle.app.allocations.positions import Snapshot, snapshot_at
+from fair_ladle.app.allocations.views import chosen_products, present_snapshot
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.drafts.applying import Before, write_changes
 from fair_ladle.app.drafts.changes import (
@@ -77,13 +77,13 @@ def look(tx: Transaction, actor: Actor, changes: Sequence[Change], on: date | No
     products = _products(tx, changes)
     today = accounts_usecases.today(tx)
     if on is None or on <= today:
-        world = present_world(tx, products)
+        snapshot = present_snapshot(tx, products)
     else:
-        world = world_at(tx, products, accounts_usecases.start_of(tx, on))
-    plan = Planned(world, actor, changes, _in_use(tx, world, changes))
-    clashes = _clashes(tx, world, changes)
+        snapshot = snapshot_at(tx, products, accounts_usecases.start_of(tx, on))
+    plan = Planned(snapshot, actor, changes, _in_use(tx, snapshot, changes))
+    clashes = _clashes(tx, snapshot, changes)
     url = tx.connection.engine.url
-    tariff = _tariffs.get((url, log.head(tx)), tx.now, lambda: Tariff(tx, world.accounts))
+    tariff = _tariffs.get((url, log.head(tx)), tx.now, lambda: Tariff(tx, snapshot.accounts))
     return Looked(Effect(plan), tariff, plan.faults, clashes, _told(tx, actor, plan, changes))
 
 
@@ -98,8 +98,8 @@ def apply_changes(
         raise invalid("The draft holds nothing.", "changes")
     products = _products(tx, changes)
     assignments.lock(tx, products)
-    world = world_at(tx, products, tx.now)
-    plan = Planned(world, actor, changes, _in_use(tx, world, changes))
+    snapshot = snapshot_at(tx, products, tx.now)
+    plan = Planned(snapshot, actor, changes, _in_use(tx, snapshot, changes))
     if plan.faults:
         raise Refused(
             Problem(
@@ -110,7 +110,7 @@ def apply_changes(
                 {"faults": [{"kind": f.kind, "key": f.key, "detail": f.detail} for f in plan.faults]},
             )
         )
-    clashes = _clashes(tx, world, changes)
+    clashes = _clashes(tx, snapshot, changes)
     if clashes:
         names = ", ".join(f"{clash.change.account} {clash.change.product}" for clash in clashes)
         raise conflict(
@@ -154,29 +154,29 @@ def _products(tx: Transaction, changes: Sequence[Change]) -> list[Product]:
     return [every[code] for code in sorted(named)]
 
 
-def _in_use(tx: Transaction, world: World, changes: Sequence[Change]) -> InUse:
+def _in_use(tx: Transaction, snapshot: Snapshot, changes: Sequence[Change]) -> InUse:
     """Who has, now, what the draft gives out or takes back."""
     named = [each for each in changes if isinstance(each, UnitsChange)]
-    products = {each.id: each for each in world.products if each.code in {change.product for change in named}}
+    products = {each.id: each for each in snapshot.products if each.code in {change.product for change in named}}
     found: InUse = {}
     if named:
         for row in usage.open_assignments(
             tx, list(products.values()), [subject for each in named for subject in each.subjects], tx.now
         ):
-            account = world.accounts.tree.codes[world.accounts.row_of_id[row.account_id]]
+            account = snapshot.accounts.tree.codes[snapshot.accounts.row_of_id[row.account_id]]
             found.setdefault((products[row.product_id].code, row.subject), set()).add(account)
     return found
 
 
-def _clashes(tx: Transaction, world: World, changes: Sequence[Change]) -> list[Clash]:
-    column = {each.code: each for each in world.products}
+def _clashes(tx: Transaction, snapshot: Snapshot, changes: Sequence[Change]) -> list[Clash]:
+    column = {each.code: each for each in snapshot.products}
     wanted = [
-        (int(world.accounts.ids[world.accounts.tree.row(each.account)]), column[each.product].id, each)
+        (int(snapshot.accounts.ids[snapshot.accounts.tree.row(each.account)]), column[each.product].id, each)
         for each in changes
-        if isinstance(each, AllocationChange) and each.account in world.accounts.tree and each.product in column
+        if isinstance(each, AllocationChange) and each.account in snapshot.accounts.tree and each.product in column
     ]
     there = allocations.in_force(
-        tx, {product for _, product, _ in wanted}, {account for account, _, _ in wanted}, world.day
+        tx, {product for _, product, _ in wanted}, {account for account, _, _ in wanted}, snapshot.day
     )
     found = []
     for account_id, product_id, change in wanted:

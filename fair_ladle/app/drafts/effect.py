@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from fair_ladle.app.accounts.usecases import top_row
-from fair_ladle.app.allocations.positions import Positions, settle_world
+from fair_ladle.app.allocations.positions import Positions, settle_snapshot
 from fair_ladle.app.drafts.plan import Planned
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.pools.usecases import Pool, Product
@@ -72,8 +72,8 @@ class Effect:
 
     def __init__(self, plan: Planned):
         self.plan = plan
-        self.present: Positions = settle_world(plan.before)
-        self.after: Positions = settle_world(plan.world)
+        self.present: Positions = settle_snapshot(plan.before)
+        self.after: Positions = settle_snapshot(plan.snapshot)
 
     def before(self, array: Any, default: Any = 0) -> Any:
         """An array of the present on the planned rows."""
@@ -82,31 +82,33 @@ class Effect:
     @cached_property
     def breaches(self) -> list[Breach]:
         """Every breach of before and after: accounts in tree order, then pools, then what comes ahead."""
-        world = self.after.world
+        snapshot = self.after.snapshot
 
         def over(load: Ints, cap: Ints) -> Ints:
             capped = cap < NO_LIMIT
             return np.where(capped, np.maximum(0, load - np.where(capped, cap, 0)), 0)
 
-        present = self.present.world
+        present = self.present.snapshot
         was = over(self.before(self.present.settled.load), self.before(present.grid.cap, NO_LIMIT))
-        now = over(self.after.settled.load, world.grid.cap)
+        now = over(self.after.settled.load, snapshot.grid.cap)
         hard = (self.after.settled.load > self.after.hard) | self.before(
             self.present.settled.load > self.present.hard, False
         )
-        codes = world.accounts.tree.codes
+        codes = snapshot.accounts.tree.codes
         found = [
             Breach(
                 codes[row],
-                codes[int(world.owner[row, column])],
-                world.products[column].code,
+                codes[int(snapshot.owner[row, column])],
+                snapshot.products[column].code,
                 int(was[row, column]),
                 int(now[row, column]),
                 bool(hard[row, column]),
             )
             for row, column in np.argwhere((was > 0) | (now > 0)).tolist()
         ]
-        found.sort(key=lambda each: int(world.accounts.tree.depth_first[world.accounts.tree.row(each.account or "")]))
+        found.sort(
+            key=lambda each: int(snapshot.accounts.tree.depth_first[snapshot.accounts.tree.row(each.account or "")])
+        )
         short: dict[tuple[str, str], list[int]] = {}
         for at, positions in ((0, self.present), (1, self.after)):
             for place, by in enumerate(positions.shortfalls().tolist()):
@@ -116,20 +118,20 @@ class Effect:
 
     @staticmethod
     def _pool(positions: Positions, place: int) -> tuple[str, str]:
-        world = positions.world
-        return world.accounts.tree.codes[int(world.roots.rows[place])], world.pools[place].product.code
+        snapshot = positions.snapshot
+        return snapshot.accounts.tree.codes[int(snapshot.roots.rows[place])], snapshot.pools[place].product.code
 
     def _ahead(self) -> list[Breach]:
         """Shortfalls on days ahead on which lots begin or have ended, with the load of the present day."""
         lots: dict[tuple[str, str], list[Any]] = {}
         for at, positions in ((0, self.present), (1, self.after)):
-            for place, pool in enumerate(positions.world.pools):
+            for place, pool in enumerate(positions.snapshot.pools):
                 lots.setdefault(self._pool(positions, place), [None, None])[at] = (
                     pool,
                     int(positions.pool_load()[place]),
                 )
         found = []
-        today = self.after.world.day
+        today = self.after.snapshot.day
         for (owner, product), sides in lots.items():
             if None not in sides and sides[0][0].lots == sides[1][0].lots and sides[0][1] == sides[1][1]:
                 continue
@@ -168,13 +170,13 @@ class Effect:
         differs = self._differs(
             (was.settled.load, now.settled.load, 0),
             (was.settled.held, now.settled.held, 0),
-            (was.world.grid.cap, now.world.grid.cap, NO_LIMIT),
-            (was.world.grid.reserve, now.world.grid.reserve, 0),
-            (was.world.grid.overage, now.world.grid.overage, False),
+            (was.snapshot.grid.cap, now.snapshot.grid.cap, NO_LIMIT),
+            (was.snapshot.grid.reserve, now.snapshot.grid.reserve, 0),
+            (was.snapshot.grid.overage, now.snapshot.grid.overage, False),
             (was.used(), now.used(), 0),
         )
-        if was.world.accounts is not now.world.accounts:
-            charged_otherwise = self.before(was.world.accounts.uncharged, False) != now.world.accounts.uncharged
+        if was.snapshot.accounts is not now.snapshot.accounts:
+            charged_otherwise = self.before(was.snapshot.accounts.uncharged, False) != now.snapshot.accounts.uncharged
             differs |= charged_otherwise[:, None] & (now.settled.held > 0)
         return differs
 
@@ -184,20 +186,20 @@ class Effect:
         was, now = self.present, self.after
         return self.moved | self._differs(
             (was.headroom.room, now.headroom.room, 0),
-            (was.world.grid.burst, now.world.grid.burst, NO_LIMIT),
+            (was.snapshot.grid.burst, now.snapshot.grid.burst, NO_LIMIT),
         )
 
     def pools(self) -> list[tuple[int, Product, int, int]]:
         """For every pool after: its owner's row, its product, and what of it is free before and after."""
         free_before = {}
         for place, load in enumerate(self.present.pool_load().tolist()):
-            free_before[self._pool(self.present, place)] = int(self.present.world.supply.quantity[place]) - load
+            free_before[self._pool(self.present, place)] = int(self.present.snapshot.supply.quantity[place]) - load
         found = []
         for place, load in enumerate(self.after.pool_load().tolist()):
-            world = self.after.world
-            owner = int(world.roots.rows[place])
+            snapshot = self.after.snapshot
+            owner = int(snapshot.roots.rows[place])
             before = free_before.get(self._pool(self.after, place), 0)
-            found.append((owner, world.pools[place].product, before, int(world.supply.quantity[place]) - load))
+            found.append((owner, snapshot.pools[place].product, before, int(snapshot.supply.quantity[place]) - load))
         return found
 
     def money(self, tariff: Tariff) -> list[MoneyChange]:
@@ -207,13 +209,13 @@ class Effect:
         names = {code for code, _ in charged} | {
             key for key in cost_before.keys() | cost_after.keys() if cost_before.get(key) != cost_after.get(key)
         }
-        tree, found = self.after.world.accounts.tree, []
+        tree, found = self.after.snapshot.accounts.tree, []
         for code in sorted(
             (each for each in names if each in tree), key=lambda code: int(tree.depth_first[tree.row(code)])
         ):
             by_currency = {currency: amounts for (account, currency), amounts in charged.items() if account == code}
             costs = [half_up(each.get(code, Decimal(0)), 2) for each in (cost_before, cost_after)]
-            own = self.after.world.accounts.inherited(tree.row(code), "currency") or ""
+            own = self.after.snapshot.accounts.inherited(tree.row(code), "currency") or ""
             for place, (currency, amounts) in enumerate(by_currency.items() or [(own, [Decimal(0), Decimal(0)])]):
                 found.append(MoneyChange(code, currency, *amounts, *(costs if place == 0 else [Decimal(0)] * 2)))
         return [
@@ -223,27 +225,27 @@ class Effect:
     def _charged(self, tariff: Tariff) -> dict[tuple[str, str], list[Decimal]]:
         """(account, currency) → what its seller charges it for the products whose figures differ, before and after."""
         used = (self.present.used(), self.after.used())
-        planned = tariff.over(self.after.world.accounts, self.plan.rates)
+        planned = tariff.over(self.after.snapshot.accounts, self.plan.rates)
         found: dict[tuple[str, str], list[Decimal]] = {}
         for row, column in np.argwhere(self.moved).tolist():
-            code, product = self.after.world.accounts.tree.codes[row], self.after.world.products[column]
+            code, product = self.after.snapshot.accounts.tree.codes[row], self.after.snapshot.products[column]
             for at, positions in ((0, self.present), (1, self.after)):
                 if at == 0 and int(self.plan.from_row[row]) < 0:
                     continue
                 where = row if at else int(self.plan.from_row[row])
                 prices = planned if at else tariff
                 rate = (
-                    prices.rate(code, product.code, positions.world.day.replace(day=1))
+                    prices.rate(code, product.code, positions.snapshot.day.replace(day=1))
                     if code in prices.accounts.tree
                     else None
                 )
                 if (
                     rate is None
-                    or int(positions.world.owner[where, column]) in (-1, where)
-                    or positions.world.accounts.uncharged[where]
+                    or int(positions.snapshot.owner[where, column]) in (-1, where)
+                    or positions.snapshot.accounts.uncharged[where]
                 ):
                     continue
-                if not (positions.world.grid.present[where, column] or positions.settled.held[where, column]):
+                if not (positions.snapshot.grid.present[where, column] or positions.settled.held[where, column]):
                     continue
                 currency = prices.currency(rate)
                 day = _month_at(positions, used[at], where, column)
@@ -255,14 +257,14 @@ class Effect:
 
 def _month_at(positions: Positions, used: Ints, row: int, column: int) -> BuyerDay:
     """A month of which every second is like now."""
-    world = positions.world
-    cap = int(world.grid.cap[row, column])
-    limited = bool(world.grid.overage[row, column]) and cap < NO_LIMIT
+    snapshot = positions.snapshot
+    cap = int(snapshot.grid.cap[row, column])
+    limited = bool(snapshot.grid.overage[row, column]) and cap < NO_LIMIT
     return BuyerDay(
         1,
         int(positions.settled.load[row, column]),
         int(positions.settled.held[row, column]),
-        int(world.grid.reserve[row, column]),
+        int(snapshot.grid.reserve[row, column]),
         int(used[row, column]),
         cap if limited else None,
     )
@@ -271,18 +273,18 @@ def _month_at(positions: Positions, used: Ints, row: int, column: int) -> BuyerD
 def _costs(positions: Positions) -> dict[str, Decimal]:
     """What a full month of the pools costs, by the account directly below the owner that bears it; idle is the
     owner's."""
-    world, found = positions.world, {}  # type: tuple[Any, dict[str, Decimal]]
-    parent = world.accounts.tree.parent
-    for place, pool in enumerate(world.pools):
-        owner, column = int(world.roots.rows[place]), int(world.roots.columns[place])
-        cost = sum((lot.units * lot.unit_cost for lot in pool.lots if lot.covers(world.day)), Decimal(0))
-        below = [int(row) for row in np.flatnonzero((parent == owner) & (world.owner[:, column] == owner))]
-        codes = world.accounts.tree.codes
+    snapshot, found = positions.snapshot, {}  # type: tuple[Any, dict[str, Decimal]]
+    parent = snapshot.accounts.tree.parent
+    for place, pool in enumerate(snapshot.pools):
+        owner, column = int(snapshot.roots.rows[place]), int(snapshot.roots.columns[place])
+        cost = sum((lot.units * lot.unit_cost for lot in pool.lots if lot.covers(snapshot.day)), Decimal(0))
+        below = [int(row) for row in np.flatnonzero((parent == owner) & (snapshot.owner[:, column] == owner))]
+        codes = snapshot.accounts.tree.codes
         bearers = share_cost(
             half_up(cost, 2),
-            (codes[owner], int(world.own[owner, column])),
+            (codes[owner], int(snapshot.own[owner, column])),
             [(codes[row], int(positions.settled.held[row, column])) for row in below],
-            int(world.supply.quantity[place]),
+            int(snapshot.supply.quantity[place]),
             2,
         )
         for bearer in bearers:
@@ -298,8 +300,8 @@ def _short(pool: Pool, load: int, day: date) -> int:
 
 def told(effect: Effect, breach: Breach) -> str:
     """A breach in words."""
-    world = effect.after.world
-    product = next(each for each in world.products if each.code == breach.product)
+    snapshot = effect.after.snapshot
+    product = next(each for each in snapshot.products if each.code == breach.product)
     when = f" from {breach.day:%d %B %Y} on" if breach.day else ""
     if breach.account is None:
         if breach.after == 0:
@@ -308,7 +310,7 @@ def told(effect: Effect, breach: Breach) -> str:
             f"{product.name} would be short by {product.said(breach.after)}{when}: more "
             "would be promised than there is."
         )
-    name = world.accounts.name(world.accounts.tree.row(breach.account))
+    name = snapshot.accounts.name(snapshot.accounts.tree.row(breach.account))
     if breach.after == 0:
         return f"{name} is back within its cap of {product.name}."
     lets = ", and nothing lets it through" if breach.hard else ""
@@ -317,8 +319,8 @@ def told(effect: Effect, breach: Breach) -> str:
 
 def visible(effect: Effect, actor: Actor, breaches: list[Breach]) -> list[Breach]:
     """Those of the actor's branch: of its accounts, and of pools that they own. Others are not named to the actor."""
-    tree = effect.after.world.accounts.tree
-    top = top_row(effect.after.world.accounts, actor)
+    tree = effect.after.snapshot.accounts.tree
+    top = top_row(effect.after.snapshot.accounts, actor)
     inside = set(tree.branch(top).tolist())
     return [each for each in breaches if tree.row(each.account or each.owner) in inside]
 

@@ -12,7 +12,7 @@ import numpy as np
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
-from fair_ladle.app.allocations.positions import World, settle_world
+from fair_ladle.app.allocations.positions import Snapshot, settle_snapshot
 from fair_ladle.app.drafts.changes import (
     AllocationChange,
     Change,
@@ -99,31 +99,31 @@ class Planned:
     ``from_row`` says for every row of the planned tree which row of the present one it is, -1 for a new account.
     """
 
-    def __init__(self, world: World, actor: Actor, changes: Sequence[Change], in_use: InUse | None = None):
-        self.before = world
+    def __init__(self, snapshot: Snapshot, actor: Actor, changes: Sequence[Change], in_use: InUse | None = None):
+        self.before = snapshot
         self.in_use = in_use or {}
         self.actor = actor
         self.faults: list[Fault] = []
         self.placed: list[tuple[int, int, AllocationChange]] = []
         self.rates: list[Rate] = []
-        self._column = {product.code: place for place, product in enumerate(world.products)}
+        self._column = {product.code: place for place, product in enumerate(snapshot.products)}
         self.accounts = self._with_statuses(
             self._tree([each for each in changes if isinstance(each, NewAccount | Move)]),
             [each for each in changes if isinstance(each, StatusChange)],
         )
-        same = self.accounts.tree is world.accounts.tree
+        same = self.accounts.tree is snapshot.accounts.tree
         self.from_row: Ints = (
-            np.arange(len(world.accounts.tree))
+            np.arange(len(snapshot.accounts.tree))
             if same
             else np.array(
                 [
-                    world.accounts.tree.row(code) if code in world.accounts.tree else -1
+                    snapshot.accounts.tree.row(code) if code in snapshot.accounts.tree else -1
                     for code in self.accounts.tree.codes
                 ],
                 dtype=np.int64,
             )
         )
-        self.world = self._with_lots(self._moved(), [each for each in changes if isinstance(each, NewLot | LotEnd)])
+        self.snapshot = self._with_lots(self._moved(), [each for each in changes if isinstance(each, NewLot | LotEnd)])
         self._close([each for each in changes if isinstance(each, StatusChange) and each.status == "closed"])
         self._units([each for each in changes if isinstance(each, UnitsChange)])
         self._rate(
@@ -257,19 +257,24 @@ class Planned:
 
     def _close(self, changes: list[StatusChange]) -> None:
         """What is closed holds nothing: neither what is in use in its branch nor what was allocated to it."""
-        world = self.world
+        snapshot = self.snapshot
         for change in changes:
-            if change.account not in world.accounts.tree or any(
+            if change.account not in snapshot.accounts.tree or any(
                 each.kind == change.kind and each.key == change.key for each in self.faults
             ):
                 continue
-            rows = world.accounts.tree.branch(world.accounts.tree.row(change.account))
-            owned = [pool for pool in world.pools if world.accounts.row_of_id[pool.owner_id] in set(rows.tolist())]
+            rows = snapshot.accounts.tree.branch(snapshot.accounts.tree.row(change.account))
+            owned = [
+                pool for pool in snapshot.pools if snapshot.accounts.row_of_id[pool.owner_id] in set(rows.tolist())
+            ]
             running = [
-                (pool, lot) for pool in owned for lot in pool.lots if lot.last_day is None or lot.last_day >= world.day
+                (pool, lot)
+                for pool in owned
+                for lot in pool.lots
+                if lot.last_day is None or lot.last_day >= snapshot.day
             ]
             for pool, lot in running:
-                owner = world.accounts.name(world.accounts.row_of_id[pool.owner_id])
+                owner = snapshot.accounts.name(snapshot.accounts.row_of_id[pool.owner_id])
                 self.fault(
                     change,
                     f"{owner} still has lot {lot.reference} of {pool.product.name}; end it first, so that "
@@ -277,31 +282,31 @@ class Planned:
                 )
             if running:
                 continue
-            world.own[rows] = 0
+            snapshot.own[rows] = 0
             for row in rows.tolist():
-                world.grid.clear(row, slice(None))
+                snapshot.grid.clear(row, slice(None))
 
     def _units(self, changes: list[UnitsChange]) -> None:
         """Units given and taken; who has them is what ``in_use`` says."""
-        world = self.world
+        snapshot = self.snapshot
         for change in changes:
-            row, column = self.known(world.accounts, change, change.account), self._column.get(change.product)
+            row, column = self.known(snapshot.accounts, change, change.account), self._column.get(change.product)
             sound = len(self.faults)
             if row is None:
                 continue
-            name = world.accounts.name(row)
-            if column is None or world.owner[row, column] < 0:
+            name = snapshot.accounts.name(row)
+            if column is None or snapshot.owner[row, column] < 0:
                 self.fault(change, f"No pool of {change.product} reaches {name}; buy it there or above first.")
                 continue
-            product = world.products[column]
+            product = snapshot.products[column]
             if product.is_storage:
                 self.fault(
                     change, f"{product.name} is measured by what is stored; nothing of it is given out or taken back."
                 )
             elif len(set(change.subjects)) < len(change.subjects):
                 self.fault(change, f"{name}: somebody stands there twice.")
-            elif change.give and world.accounts.status(row) != "active":
-                self.fault(change, f"{name} is {world.accounts.status(row)}; nothing new is given out there.")
+            elif change.give and snapshot.accounts.status(row) != "active":
+                self.fault(change, f"{name} is {snapshot.accounts.status(row)}; nothing new is given out there.")
             for subject in change.subjects:
                 holding = self.in_use.get((product.code, subject), set())
                 if change.give and holding and product.measure != "session":
@@ -309,7 +314,7 @@ class Planned:
                 elif not change.give and change.account not in holding:
                     self.fault(change, f"{subject} has no {product.name} in {name} any more.")
             if len(self.faults) == sound:
-                world.own[row, column] += len(change.subjects) if change.give else -len(change.subjects)
+                snapshot.own[row, column] += len(change.subjects) if change.give else -len(change.subjects)
 
     def _rate(self, changes: list[RateChange], new: set[str]) -> None:
         """Rates written for accounts that the draft creates."""
@@ -352,50 +357,50 @@ class Planned:
             at = parents.get(at)
         return False
 
-    def _moved(self) -> World:
+    def _moved(self) -> Snapshot:
         """The present world on the planned tree."""
-        world = self.before
-        if self.accounts.tree is world.accounts.tree:
+        snapshot = self.before
+        if self.accounts.tree is snapshot.accounts.tree:
             grid = Grid(
                 *(
                     array.copy()
                     for array in (
-                        world.grid.reserve,
-                        world.grid.cap,
-                        world.grid.burst,
-                        world.grid.grace,
-                        world.grid.overage,
-                        world.grid.present,
+                        snapshot.grid.reserve,
+                        snapshot.grid.cap,
+                        snapshot.grid.burst,
+                        snapshot.grid.grace,
+                        snapshot.grid.overage,
+                        snapshot.grid.present,
                     )
                 )
             )
-            return replace(world, accounts=self.accounts, own=world.own.copy(), grid=grid, clocks={})
+            return replace(snapshot, accounts=self.accounts, own=snapshot.own.copy(), grid=grid, clocks={})
         empty = Grid.empty(1, 1)
         grid = Grid(
             *(
-                self.pick(getattr(world.grid, name), getattr(empty, name)[0, 0])
+                self.pick(getattr(snapshot.grid, name), getattr(empty, name)[0, 0])
                 for name in ("reserve", "cap", "burst", "grace", "overage", "present")
             )
         )
         at = {int(old): row for row, old in enumerate(self.from_row.tolist()) if old >= 0}
-        days = {(at[row], column): value for (row, column), value in world.grace_days.items() if row in at}
+        days = {(at[row], column): value for (row, column), value in snapshot.grace_days.items() if row in at}
         return replace(
-            world, accounts=self.accounts, own=self.pick(world.own, 0), grid=grid, grace_days=days, clocks={}
+            snapshot, accounts=self.accounts, own=self.pick(snapshot.own, 0), grid=grid, grace_days=days, clocks={}
         )
 
-    def _with_lots(self, world: World, changes: list[NewLot | LotEnd]) -> World:
-        if not changes and world.accounts is self.before.accounts:
-            return world
-        lots = {(pool.owner_id, pool.product.code): list(pool.lots) for pool in world.pools}
-        kept = {(pool.owner_id, pool.product.code): pool for pool in world.pools}
+    def _with_lots(self, snapshot: Snapshot, changes: list[NewLot | LotEnd]) -> Snapshot:
+        if not changes and snapshot.accounts is self.before.accounts:
+            return snapshot
+        lots = {(pool.owner_id, pool.product.code): list(pool.lots) for pool in snapshot.pools}
+        kept = {(pool.owner_id, pool.product.code): pool for pool in snapshot.pools}
         for change in changes:
-            row = self.known(world.accounts, change, change.owner)
+            row = self.known(snapshot.accounts, change, change.owner)
             if row is None or change.product not in self._column:
                 continue
-            product = world.products[self._column[change.product]]
-            key = (int(world.accounts.ids[row]), product.code)
+            product = snapshot.products[self._column[change.product]]
+            key = (int(snapshot.accounts.ids[row]), product.code)
             sound = len(self.faults)
-            self._check_lot(world, row, change, product, kept.get(key), lots.get(key, []))
+            self._check_lot(snapshot, row, change, product, kept.get(key), lots.get(key, []))
             if len(self.faults) > sound:
                 continue
             if isinstance(change, NewLot):
@@ -409,21 +414,27 @@ class Planned:
                     for lot in lots.get(key, [])
                 ]
         pools = [replace(pool, lots=tuple(lots[key])) for key, pool in kept.items()]
-        roots, placed = pools_usecases.layout(world.accounts, pools, list(world.products))
+        roots, placed = pools_usecases.layout(snapshot.accounts, pools, list(snapshot.products))
         return replace(
-            world,
+            snapshot,
             pools=tuple(placed),
             roots=roots,
-            owner=pool_of(world.accounts.tree, roots, len(world.products)),
-            supply=pools_usecases.supply(placed, world.day),
+            owner=pool_of(snapshot.accounts.tree, roots, len(snapshot.products)),
+            supply=pools_usecases.supply(placed, snapshot.day),
         )
 
     def _check_lot(
-        self, world: World, row: int, change: NewLot | LotEnd, product: Product, pool: Pool | None, lots: list[Lot]
+        self,
+        snapshot: Snapshot,
+        row: int,
+        change: NewLot | LotEnd,
+        product: Product,
+        pool: Pool | None,
+        lots: list[Lot],
     ) -> None:
-        name = world.accounts.name(row)
-        mine = world.accounts.tree.codes[row] == self.actor.scope
-        if mine and world.accounts.facts[row].kind not in ("operator", "reseller"):
+        name = snapshot.accounts.name(row)
+        mine = snapshot.accounts.tree.codes[row] == self.actor.scope
+        if mine and snapshot.accounts.facts[row].kind not in ("operator", "reseller"):
             self.fault(
                 change,
                 f"What {name} may use comes from its parent; only the operator and resellers buy for themselves.",
@@ -434,12 +445,12 @@ class Planned:
                 self.fault(change, f"{name} has no lot {change.reference} of {product.name} from {change.first_day}.")
             elif (
                 change.last_day is not None
-                and change.last_day < world.day - timedelta(days=1)
+                and change.last_day < snapshot.day - timedelta(days=1)
                 and change.last_day >= change.first_day
             ):
                 self.fault(
                     change,
-                    f"A lot can end yesterday at the earliest, {world.day - timedelta(days=1)}: "
+                    f"A lot can end yesterday at the earliest, {snapshot.day - timedelta(days=1)}: "
                     "what has been is charged already.",
                 )
             return
@@ -474,31 +485,33 @@ class Planned:
             )
 
     def _allocate(self, changes: list[AllocationChange]) -> None:
-        world = self.world
-        top = accounts_usecases.top_row(world.accounts, self.actor)
+        snapshot = self.snapshot
+        top = accounts_usecases.top_row(snapshot.accounts, self.actor)
         for change in changes:
-            row = self.known(world.accounts, change, change.account)
+            row = self.known(snapshot.accounts, change, change.account)
             column = self._column.get(change.product)
             if row is None:
                 continue
-            if change.terms is not None and world.accounts.status(row) == "closed":
-                self.fault(change, f"{world.accounts.name(row)} is closed; nothing is allocated to it.")
+            if change.terms is not None and snapshot.accounts.status(row) == "closed":
+                self.fault(change, f"{snapshot.accounts.name(row)} is closed; nothing is allocated to it.")
                 continue
-            if column is None or world.owner[row, column] < 0:
+            if column is None or snapshot.owner[row, column] < 0:
                 self.fault(
                     change,
-                    f"No pool of {change.product} reaches {world.accounts.name(row)}; buy it there or above first.",
+                    f"No pool of {change.product} reaches {snapshot.accounts.name(row)}; buy it there or above first.",
                 )
                 continue
-            owns = int(world.owner[row, column]) == row
+            owns = int(snapshot.owner[row, column]) == row
             if row == top and not owns:
-                self.fault(change, f"What {world.accounts.name(row)} gets is its parent's to give; ask there for more.")
-            elif self._terms_sound(change, world.accounts.name(row), world.products[column], owns):
+                self.fault(
+                    change, f"What {snapshot.accounts.name(row)} gets is its parent's to give; ask there for more."
+                )
+            elif self._terms_sound(change, snapshot.accounts.name(row), snapshot.products[column], owns):
                 self.placed.append((row, column, change))
                 if change.terms is None:
-                    world.grid.clear(row, column)
+                    snapshot.grid.clear(row, column)
                 else:
-                    world.grid.put(row, column, version_of(change.account, change.terms))
+                    snapshot.grid.put(row, column, version_of(change.account, change.terms))
         self._start_clocks()
 
     def _terms_sound(self, change: AllocationChange, name: str, product: Product, owns: bool) -> bool:
@@ -522,14 +535,14 @@ class Planned:
 
     def _start_clocks(self) -> None:
         """Clocks that run go on; an account that the plan puts past its cap under grace begins one now."""
-        world, old = self.world, self.before
-        days = dict(world.grace_days)
+        snapshot, old = self.snapshot, self.before
+        days = dict(snapshot.grace_days)
         days.update(
             {(row, column): change.terms.grace_days or 0 for row, column, change in self.placed if change.terms}
         )
-        past = np.argwhere(world.grid.grace & (settle_world(world).settled.load > world.grid.cap))
+        past = np.argwhere(snapshot.grid.grace & (settle_snapshot(snapshot).settled.load > snapshot.grid.cap))
         clocks = {}
         for row, column in past.tolist():
             running = old.clocks.get((int(self.from_row[row]), column))
-            clocks[row, column] = running or clock_from(micros(world.at), days.get((row, column), 0), world.zone)
-        self.world = replace(world, grace_days=days, clocks=clocks)
+            clocks[row, column] = running or clock_from(micros(snapshot.at), days.get((row, column), 0), snapshot.zone)
+        self.snapshot = replace(snapshot, grace_days=days, clocks=clocks)

@@ -240,9 +240,9 @@ def effect_body(looked: Looked, who: Actor, look_at: CellName | None = None) -> 
 
 
 def _figures(looked: Looked, effect: Effect, who: Actor, look_at: CellName | None) -> dict[str, Any]:
-    world = effect.after.world
-    tree = world.accounts.tree
-    top = accounts_usecases.top_row(world.accounts, who)
+    snapshot = effect.after.snapshot
+    tree = snapshot.accounts.tree
+    top = accounts_usecases.top_row(snapshot.accounts, who)
     inside = np.zeros(len(tree), dtype=bool)
     inside[tree.branch(top)] = True
     codes = tree.codes
@@ -288,19 +288,19 @@ def _figures(looked: Looked, effect: Effect, who: Actor, look_at: CellName | Non
 
 
 def _cells(effect: Effect, inside: Any) -> list[CellsEffect]:
-    after, world = effect.after, effect.after.world
-    differing = effect.differing & inside[:, None] & (world.owner >= 0)
+    after, snapshot = effect.after, effect.after.snapshot
+    differing = effect.differing & inside[:, None] & (snapshot.owner >= 0)
     states, found = after.states(), []
-    for column, product in enumerate(world.products):
+    for column, product in enumerate(snapshot.products):
         rows = np.flatnonzero(differing[:, column])
         if not len(rows):
             continue
-        cap = world.grid.cap[rows, column].tolist()
+        cap = snapshot.grid.cap[rows, column].tolist()
         found.append(
             CellsEffect(
                 product=product.code,
-                account=[world.accounts.tree.codes[row] for row in rows.tolist()],
-                reserve=world.grid.reserve[rows, column].tolist(),
+                account=[snapshot.accounts.tree.codes[row] for row in rows.tolist()],
+                reserve=snapshot.grid.reserve[rows, column].tolist(),
                 cap=[None if each >= NO_LIMIT else each for each in cap],
                 load=after.settled.load[rows, column].tolist(),
                 held_by=after.settled.held[rows, column].tolist(),
@@ -312,12 +312,12 @@ def _cells(effect: Effect, inside: Any) -> list[CellsEffect]:
 
 
 def _ladder(effect: Effect, who: Actor, look_at: CellName) -> LadderBody | None:
-    world = effect.after.world
-    column = next((place for place, each in enumerate(world.products) if each.code == look_at.product), None)
-    if column is None or look_at.account not in world.accounts.tree:
+    snapshot = effect.after.snapshot
+    column = next((place for place, each in enumerate(snapshot.products) if each.code == look_at.product), None)
+    if column is None or look_at.account not in snapshot.accounts.tree:
         return None
-    row = row_in_scope(world.accounts, who, look_at.account)
-    return None if world.owner[row, column] < 0 else LadderBody(**effect.after.told_ladder(row, column, who))
+    row = row_in_scope(snapshot.accounts, who, look_at.account)
+    return None if snapshot.owner[row, column] < 0 else LadderBody(**effect.after.told_ladder(row, column, who))
 
 
 def _look_at(account: str | None, product: str | None) -> CellName | None:

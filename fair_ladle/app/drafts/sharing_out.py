@@ -9,8 +9,8 @@ from typing import Literal
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
-from fair_ladle.app.allocations.positions import Positions, settle_world
-from fair_ladle.app.allocations.views import present_world
+from fair_ladle.app.allocations.positions import Positions, settle_snapshot
+from fair_ladle.app.allocations.views import present_snapshot
 from fair_ladle.app.drafts.changes import AllocationChange, Terms
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.people import usecases as people
@@ -72,11 +72,11 @@ def share_out(
     cap with it.
     """
     product = pools_usecases.product(tx, product_code)
-    found = settle_world(present_world(tx, [product]))
+    found = settle_snapshot(present_snapshot(tx, [product]))
     rows = _rows(found, actor, wanted, product)
     bounds = {each.account: each for each in wanted}
-    codes = [found.world.accounts.tree.codes[row] for row in rows]
-    owner = int(found.world.owner[rows[0], 0])
+    codes = [found.snapshot.accounts.tree.codes[row] for row in rows]
+    owner = int(found.snapshot.owner[rows[0], 0])
     free = max(0, int(found.headroom.room[owner, 0]))
     if amount is None:
         amount = free
@@ -84,7 +84,7 @@ def share_out(
         raise invalid(f"An amount from 0 to {product.said(MOST_GRAINS)}.", "amount")
     low = [bounds[code].least for code in codes]
     high = [max(amount, bounds[code].least) if (most := bounds[code].most) is None else most for code in codes]
-    uncapped = [as_what == "cap" and found.world.grid.cap[row, 0] >= NO_LIMIT for row in rows]
+    uncapped = [as_what == "cap" and found.snapshot.grid.cap[row, 0] >= NO_LIMIT for row in rows]
     low, high = ([0 if none else each for each, none in zip(bound, uncapped, strict=True)] for bound in (low, high))
     weights = _weights(tx, found, rows, way)
     needs = [_over(found, row) for row in rows]
@@ -94,12 +94,12 @@ def share_out(
     except ValueError as trouble:
         raise invalid(f"That cannot be shared out: {_in_units(str(trouble), product)}.", "amount") from None
     there = allocations.in_force(
-        tx, [product.id], [int(found.world.accounts.ids[row]) for row in rows], found.world.day
+        tx, [product.id], [int(found.snapshot.accounts.ids[row]) for row in rows], found.snapshot.day
     )
     told = _Reasons(product, way, amount, weights, low, high, needs)
     result = []
     for place, (row, code, part) in enumerate(zip(rows, codes, parts, strict=True)):
-        version = there.get((int(found.world.accounts.ids[row]), product.id))
+        version = there.get((int(found.snapshot.accounts.ids[row]), product.id))
         was = terms_of(version)
         change = None
         if part:
@@ -115,7 +115,7 @@ def share_out(
 
 
 def _rows(found: Positions, actor: Actor, wanted: Sequence[Wanted], product: Product) -> list[int]:
-    accounts, world = found.world.accounts, found.world
+    accounts, snapshot = found.snapshot.accounts, found.snapshot
     if not wanted:
         raise invalid("Choose the accounts to share out to.", "accounts")
     if len({each.account for each in wanted}) < len(wanted):
@@ -125,11 +125,11 @@ def _rows(found: Positions, actor: Actor, wanted: Sequence[Wanted], product: Pro
     chosen = set(rows)
     for row in rows:
         name = accounts.name(row)
-        if world.owner[row, 0] < 0:
+        if snapshot.owner[row, 0] < 0:
             raise not_found(f"pool of {product.name} for {name}", product.code)
-        if int(world.owner[row, 0]) != int(world.owner[rows[0], 0]):
+        if int(snapshot.owner[row, 0]) != int(snapshot.owner[rows[0], 0]):
             raise invalid(f"{name} is served by another pool of {product.name} than the others.", "accounts")
-        if row in (top, int(world.owner[row, 0])):
+        if row in (top, int(snapshot.owner[row, 0])):
             raise invalid(f"{name} is not below whoever shares out; choose accounts below it.", "accounts")
         if any(above in chosen for above in accounts.tree.path_up(row)[1:]):
             raise invalid(f"{name} stands below another of the chosen accounts; choose one of the two.", "accounts")
@@ -139,18 +139,18 @@ def _rows(found: Positions, actor: Actor, wanted: Sequence[Wanted], product: Pro
 def _weights(tx: Transaction, found: Positions, rows: Sequence[int], way: Way) -> list[int]:
     if way == "people":
         counts = people.active_by_account(tx)
-        accounts = found.world.accounts
+        accounts = found.snapshot.accounts
         return [sum(counts.get(int(accounts.ids[each]), 0) for each in accounts.tree.branch(row)) for row in rows]
     if way == "use":
         used = found.used()
         return [int(used[row, 0]) for row in rows]
     if way == "reserve":
-        return [int(found.world.grid.reserve[row, 0]) for row in rows]
+        return [int(found.snapshot.grid.reserve[row, 0]) for row in rows]
     return [1] * len(rows)
 
 
 def _over(found: Positions, row: int) -> int:
-    cap = int(found.world.grid.cap[row, 0])
+    cap = int(found.snapshot.grid.cap[row, 0])
     return max(0, int(found.settled.load[row, 0]) - cap) if cap < NO_LIMIT else 0
 
 

@@ -142,7 +142,7 @@ def _tell(tx: Transaction, actor: Actor, draft_id: int, effect: Effect, changes:
     They know nothing of the rest of the draft: neither its name nor where a moved account stands is told.
     """
     accounts = accounts_usecases.known(tx)
-    products = {each.code: each for each in effect.after.world.products}
+    products = {each.code: each for each in effect.after.snapshot.products}
     by_account: dict[str, list[str]] = {}
     for change in changes:
         if isinstance(change, AllocationChange):

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from fair_ladle.app.allocations import usecases as allocations
-from fair_ladle.app.allocations.positions import World, to_version
+from fair_ladle.app.allocations.positions import Snapshot, to_version
 from fair_ladle.app.people import usecases as people
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.usage import usecases as usage
@@ -30,34 +30,34 @@ from fair_ladle.core.holds import Candidate, Hold, replay
 from fair_ladle.core.settling import NO_LIMIT
 
 
-class Past:
+class UsageHistory:
     """One product's past up to the world's instant, over the world's tree."""
 
-    def __init__(self, tx: Transaction, world: World):
-        self.world, self.zone, self.tree = world, world.zone, world.accounts.tree
-        self.product = world.products[0]
-        self.now = micros(world.at)
+    def __init__(self, tx: Transaction, snapshot: Snapshot):
+        self.snapshot, self.zone, self.tree = snapshot, snapshot.zone, snapshot.accounts.tree
+        self.product = snapshot.products[0]
+        self.now = micros(snapshot.at)
         self._unit = tx
         self.versions: dict[int, list[Version]] = defaultdict(list)
         for row in allocations.all_versions(tx, [self.product.id]):
-            place = world.accounts.row_of_id.get(row.account_id)
-            if place is not None and row.first_day <= world.day:
+            place = snapshot.accounts.row_of_id.get(row.account_id)
+            if place is not None and row.first_day <= snapshot.day:
                 self.versions[place].append(to_version(row, self.tree.codes[place]))
 
     @cached_property
     def rows(self) -> list[int]:
         """Every account a pool reaches, parents before their children."""
-        return [row for row in range(len(self.tree)) if self.world.owner[row, 0] >= 0]
+        return [row for row in range(len(self.tree)) if self.snapshot.owner[row, 0] >= 0]
 
     @cached_property
     def own(self) -> dict[int, Steps]:
         """Each account's own use over time (left out where nothing)."""
-        return usage.own_over_time(self._unit, self.world.accounts, self.product, self.rows, self.world.at)
+        return usage.own_over_time(self._unit, self.snapshot.accounts, self.product, self.rows, self.snapshot.at)
 
     @cached_property
     def loads(self) -> dict[int, Steps]:
         """load of every account over time."""
-        owner = self.world.owner[:, 0]
+        owner = self.snapshot.owner[:, 0]
 
         def parent(row: int) -> int:
             return -1 if int(owner[row]) == row else int(self.tree.parent[row])
@@ -84,7 +84,7 @@ class Past:
     def _assignments(self) -> dict[int, list[Any]]:
         mine: dict[int, list[Any]] = defaultdict(list)
         for row in usage.all_assignments(self._unit, self.product):
-            place = self.world.accounts.row_of_id.get(row.account_id)
+            place = self.snapshot.accounts.row_of_id.get(row.account_id)
             if place is not None:
                 mine[place].append(row)
         return mine
@@ -110,8 +110,8 @@ class Past:
     def _of_account(
         self, row: int, periods: Sequence[GracePeriod], since: int, stack: list[Hold], below: Sequence[Hold]
     ) -> list[Hold]:
-        owner = int(self.world.owner[row, 0])
-        branch = [int(each) for each in self.tree.branch(row) if int(self.world.owner[each, 0]) == owner]
+        owner = int(self.snapshot.owner[row, 0])
+        branch = [int(each) for each in self.tree.branch(row) if int(self.snapshot.owner[each, 0]) == owner]
         mine = [(each, place) for place in branch for each in self._assignments.get(place, [])]
         begins = np.array([micros(each.begins) for each, _ in mine], dtype=np.int64)
         ends = np.array([FAR if each.ends is None else micros(each.ends) for each, _ in mine], dtype=np.int64)
@@ -194,7 +194,7 @@ class Past:
 
     def open_assignments(self) -> list[Any]:
         """The assignments that run now."""
-        at = self.world.at
+        at = self.snapshot.at
         return [
             each
             for rows in self._assignments.values()

@@ -12,9 +12,9 @@ from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
-from fair_ladle.app.allocations.positions import Positions, settle_world, world_at
+from fair_ladle.app.allocations.positions import Positions, settle_snapshot, snapshot_at
 from fair_ladle.app.enforcement import store
-from fair_ladle.app.enforcement.replay import Past
+from fair_ladle.app.enforcement.replay import UsageHistory
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.notices import usecases as notices
 from fair_ladle.app.notices.usecases import Notice
@@ -55,18 +55,18 @@ def enforce(tx: Transaction, product_code: str) -> Done:
     until = store.lock_product(tx.connection, product.id)
     if until is None:
         raise Again(lambda first: store.begin_enforced(first.connection, product.id, instant(0)))
-    world = world_at(tx, [product], tx.now)
-    if not world.pools:
+    snapshot = snapshot_at(tx, [product], tx.now)
+    if not snapshot.pools:
         return Done(0, 0, 0)
-    found = settle_world(world)
+    found = settle_snapshot(snapshot)
     new, freed = _sync_holds(tx, found, product, micros(until))
     told = [
         *_clock_notices(found, product),
         *_hold_notices(found, product, new),
         *_threshold_notices(tx, found, product),
     ]
-    count = notices.tell(tx, world.accounts, told)
-    store.set_enforced(tx.connection, product.id, world.at)
+    count = notices.tell(tx, snapshot.accounts, told)
+    store.set_enforced(tx.connection, product.id, snapshot.at)
     return Done(len(new), freed, count)
 
 
@@ -75,7 +75,7 @@ def _sync_holds(
 ) -> tuple[list[tuple[int, Hold, Any]], int]:
     """Keep what a replay finds beyond what is kept: new holds as (account row, hold, assignment), and how many
     ended."""
-    accounts, past = found.world.accounts, Past(tx, found.world)
+    accounts, past = found.snapshot.accounts, UsageHistory(tx, found.snapshot)
     kept = store.open_holds(tx.connection, product.id)
     before: dict[int, list[Hold]] = {}
     for row in kept:
@@ -127,15 +127,15 @@ def _entry(what: str, assignment: Any, place: int, accounts: Accounts, product: 
 
 def _clock_notices(found: Positions, product: Product) -> list[Notice]:
     """At the start of a grace, halfway, on its last day, and when it has run out."""
-    world, told = found.world, []
-    for (row, column), clock in world.clocks.items():
-        name, account_id = world.accounts.name(row), int(world.accounts.ids[row])
-        over = int(found.settled.load[row, column]) - int(world.grid.cap[row, column])
-        stage = _stage(clock, world)
+    snapshot, told = found.snapshot, []
+    for (row, column), clock in snapshot.clocks.items():
+        name, account_id = snapshot.accounts.name(row), int(snapshot.accounts.ids[row])
+        over = int(found.settled.load[row, column]) - int(snapshot.grid.cap[row, column])
+        stage = _stage(clock, snapshot)
         key = f"grace {account_id} {product.id} {clock.since} {stage}"
         past = (
             f"{name} is {product.said(over)} over its cap of "
-            f"{product.said(int(world.grid.cap[row, column]))} of {product.name}."
+            f"{product.said(int(snapshot.grid.cap[row, column]))} of {product.name}."
         )
         until = f"{clock.deadline_day:%A, %d %B %Y}"
         subject, text = {
@@ -160,19 +160,19 @@ def _clock_notices(found: Positions, product: Product) -> list[Notice]:
     return told
 
 
-def _stage(clock: Clock, world: Any) -> str:
-    if clock.is_over(micros(world.at)):
+def _stage(clock: Clock, snapshot: Any) -> str:
+    if clock.is_over(micros(snapshot.at)):
         return "over"
-    started = local_day(instant(clock.since), world.zone)
-    if world.day >= clock.deadline_day and world.day > started:
+    started = local_day(instant(clock.since), snapshot.zone)
+    if snapshot.day >= clock.deadline_day and snapshot.day > started:
         return "last day"
     length = (clock.deadline_day - started).days
-    return "halfway" if length > 1 and world.day >= started + timedelta(days=(length + 1) // 2) else "start"
+    return "halfway" if length > 1 and snapshot.day >= started + timedelta(days=(length + 1) // 2) else "start"
 
 
 def _hold_notices(found: Positions, product: Product, new: Sequence[tuple[int, Hold, Any]]) -> list[Notice]:
     """One notice an account, with who was put on hold and where."""
-    accounts, told = found.world.accounts, []
+    accounts, told = found.snapshot.accounts, []
     for place in dict.fromkeys(place for place, _, _ in new):
         mine = [(hold, assignment) for row, hold, assignment in new if row == place]
         names = "\n".join(
@@ -200,12 +200,12 @@ def _hold_notices(found: Positions, product: Product, new: Sequence[tuple[int, H
 
 def _threshold_notices(tx: Transaction, found: Positions, product: Product) -> list[Notice]:
     """A notice for each threshold crossed upwards since the last run; one crossed back is armed again."""
-    world, other = found.world, store.levels(tx.connection)
+    snapshot, other = found.snapshot, store.levels(tx.connection)
     known = store.crossed(tx.connection, product.id)
     now: dict[tuple[int, int], int] = {}
-    for row, account_id in enumerate(world.accounts.ids.tolist()):
-        cap, load = int(world.grid.cap[row, 0]), int(found.settled.load[row, 0])
-        if world.owner[row, 0] < 0 or not 0 < cap < NO_LIMIT:
+    for row, account_id in enumerate(snapshot.accounts.ids.tolist()):
+        cap, load = int(snapshot.grid.cap[row, 0]), int(found.settled.load[row, 0])
+        if snapshot.owner[row, 0] < 0 or not 0 < cap < NO_LIMIT:
             continue
         for level in other.get((account_id, product.id), USUAL_LEVELS):
             if load * 100 >= cap * level:
@@ -217,8 +217,8 @@ def _threshold_notices(tx: Transaction, found: Positions, product: Product) -> l
     for account_id in sorted({account_id for account_id, _ in new}):
         level = max(each for account, each in new if account == account_id)
         row = now[account_id, level]
-        cap, load = int(world.grid.cap[row, 0]), int(found.settled.load[row, 0])
-        name = world.accounts.name(row)
+        cap, load = int(snapshot.grid.cap[row, 0]), int(found.settled.load[row, 0])
+        name = snapshot.accounts.name(row)
         told.append(
             Notice(
                 f"threshold {account_id} {product.id} {level} {micros(tx.now)}",

@@ -16,10 +16,10 @@ import numpy as np
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
-from fair_ladle.app.allocations.positions import Positions, World, settle_world, world_at
+from fair_ladle.app.allocations.positions import Positions, Snapshot, settle_snapshot, snapshot_at
 from fair_ladle.app.drafts.changes import AllocationChange, Change, NewLot, Terms, UnitsChange
 from fair_ladle.app.drafts.reversing import terms_of
-from fair_ladle.app.enforcement.replay import Past
+from fair_ladle.app.enforcement.replay import UsageHistory
 from fair_ladle.app.people import usecases as people
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
@@ -73,20 +73,22 @@ class Timeline:
 def timelines(tx: Transaction, actor: Actor) -> list[tuple[Pool, str, str, Point]]:
     """Every pool that an account of the branch owns, with its present."""
     products = pools_usecases.products(tx)
-    found = settle_world(world_at(tx, products, tx.now))
-    world = found.world
-    inside = set(world.accounts.tree.branch(accounts_usecases.top_row(world.accounts, actor)).tolist())
+    found = settle_snapshot(snapshot_at(tx, products, tx.now))
+    snapshot = found.snapshot
+    inside = set(snapshot.accounts.tree.branch(accounts_usecases.top_row(snapshot.accounts, actor)).tolist())
     result = []
-    for place, row in enumerate(world.roots.rows.tolist()):
+    for place, row in enumerate(snapshot.roots.rows.tolist()):
         if row in inside:
             point = Point(
-                world.day,
-                int(world.supply.quantity[place]),
-                int(world.supply.promisable[place]),
+                snapshot.day,
+                int(snapshot.supply.quantity[place]),
+                int(snapshot.supply.promisable[place]),
                 int(found.pool_load()[place]),
                 int(found.pool_used()[place]),
             )
-            result.append((world.pools[place], world.accounts.tree.codes[row], world.accounts.name(row), point))
+            result.append(
+                (snapshot.pools[place], snapshot.accounts.tree.codes[row], snapshot.accounts.name(row), point)
+            )
     return result
 
 
@@ -94,36 +96,36 @@ def timeline(tx: Transaction, actor: Actor, owner: str, product: str) -> Timelin
     """One pool over time. The past is as it was; ahead, what is in use stays as it is and allocations come and go as
     they are written."""
     found, place, row = _pool(tx, actor, owner, product)
-    world, pool = found.world, found.world.pools[place]
+    snapshot, pool = found.snapshot, found.snapshot.pools[place]
     versions = allocations.all_versions(tx, [pool.product.id])
-    days = [*(world.day - BACK + n * STEP for n in range(BACK // STEP + 1)), *_turns(pool, versions, world.day)]
-    instants = np.array([_looked_at(day, world) for day in days], dtype=np.int64)
-    own = usage.own_at_each(tx, world.accounts, pool.product, instants)
-    reserve = _reserves(world, versions, days)
+    days = [*(snapshot.day - BACK + n * STEP for n in range(BACK // STEP + 1)), *_turns(pool, versions, snapshot.day)]
+    instants = np.array([_looked_at(day, snapshot) for day in days], dtype=np.int64)
+    own = usage.own_at_each(tx, snapshot.accounts, pool.product, instants)
+    reserve = _reserves(snapshot, versions, days)
     points = []
     for begin in range(0, len(days), AT_ONCE):
         part = slice(begin, begin + AT_ONCE)
-        roots = Roots.of([(int(root), column) for root in world.roots.rows for column in range(len(days[part]))])
-        load = settle(world.accounts.tree, own[:, part], reserve[:, part], roots).load[row]
-        used = settle(world.accounts.tree, own[:, part], np.zeros_like(own[:, part]), roots).load[row]
+        roots = Roots.of([(int(root), column) for root in snapshot.roots.rows for column in range(len(days[part]))])
+        load = settle(snapshot.accounts.tree, own[:, part], reserve[:, part], roots).load[row]
+        used = settle(snapshot.accounts.tree, own[:, part], np.zeros_like(own[:, part]), roots).load[row]
         points.extend(_point(pool, day, int(load[n]), int(used[n])) for n, day in enumerate(days[part]))
-    return Timeline(pool, owner, world.accounts.name(row), world.day, points)
+    return Timeline(pool, owner, snapshot.accounts.name(row), snapshot.day, points)
 
 
-def _looked_at(day: date, world: World) -> int:
+def _looked_at(day: date, snapshot: Snapshot) -> int:
     """The instant a day is told by: the last of one that is over, the present one, the first of one ahead."""
-    if day < world.day:
-        return day_start(day + timedelta(days=1), world.zone) * MICRO - 1
-    return micros(world.at) if day == world.day else day_start(day, world.zone) * MICRO
+    if day < snapshot.day:
+        return day_start(day + timedelta(days=1), snapshot.zone) * MICRO - 1
+    return micros(snapshot.at) if day == snapshot.day else day_start(day, snapshot.zone) * MICRO
 
 
-def _reserves(world: World, versions: Sequence[Any], days: Sequence[date]) -> Ints:
+def _reserves(snapshot: Snapshot, versions: Sequence[Any], days: Sequence[date]) -> Ints:
     """Every account's reserve on each of these days, over today's tree: accounts × days."""
-    reserve = np.zeros((len(world.accounts.tree), len(days)), dtype=np.int64)
+    reserve = np.zeros((len(snapshot.accounts.tree), len(days)), dtype=np.int64)
     for version in versions:
         if version.reserve:
             end = len(days) if version.last_day is None else bisect_right(days, version.last_day)
-            reserve[world.accounts.row_of_id[version.account_id], bisect_left(days, version.first_day) : end] = (
+            reserve[snapshot.accounts.row_of_id[version.account_id], bisect_left(days, version.first_day) : end] = (
                 version.reserve
             )
     return reserve
@@ -149,10 +151,10 @@ def _pool(
 ) -> tuple[Positions, int, int]:
     wanted = pools_usecases.product(tx, product)
     at = tx.now if on is None or on <= accounts_usecases.today(tx) else accounts_usecases.start_of(tx, on)
-    found = settle_world(world_at(tx, [wanted], at))
-    row = accounts_usecases.row_in_scope(found.world.accounts, actor, owner)
+    found = settle_snapshot(snapshot_at(tx, [wanted], at))
+    row = accounts_usecases.row_in_scope(found.snapshot.accounts, actor, owner)
     place = found.pool_at(row, 0)
-    if place < 0 or int(found.world.owner[row, 0]) != row:
+    if place < 0 or int(found.snapshot.owner[row, 0]) != row:
         raise not_found("pool of that owner", product)
     return found, place, row
 
@@ -187,13 +189,13 @@ def plan(tx: Transaction, actor: Actor, owner: str, product: str, day: date) -> 
     """What could be done about a shortfall on a day, compared by money and by people touched. Each is for a draft of
     that day."""
     found, place, row = _pool(tx, actor, owner, product, day)
-    world = found.world
-    pool = world.pools[place]
+    snapshot = found.snapshot
+    pool = snapshot.pools[place]
     short = int(found.shortfalls()[place])
     if not short:
         raise conflict(f"{pool.product.name} is covered on {day}; there is nothing to plan.")
     below = _below(found, row)
-    ids = [int(world.accounts.ids[each]) for each in below]
+    ids = [int(snapshot.accounts.ids[each]) for each in below]
     versions = allocations.in_force(tx, [pool.product.id], ids, accounts_usecases.today(tx))
     there = {each: versions.get((account_id, pool.product.id)) for each, account_id in zip(below, ids, strict=True)}
     options = [
@@ -300,11 +302,11 @@ def _shrink(
 
 def _below(found: Positions, row: int) -> list[int]:
     """The accounts directly below a pool's owner that it serves."""
-    tree = found.world.accounts.tree
+    tree = found.snapshot.accounts.tree
     return [
         each
         for each in tree.branch(row).tolist()
-        if int(tree.parent[each]) == row and each != row and int(found.world.owner[each, 0]) == row
+        if int(tree.parent[each]) == row and each != row and int(found.snapshot.owner[each, 0]) == row
     ]
 
 
@@ -315,7 +317,7 @@ def _lowered(found: Positions, below: Sequence[int], held: Sequence[int], way: s
     Who is past its cap already gives nothing: a lower one would put it on hold at once.
     """
     least = [
-        now if int(found.settled.load[each, 0]) > int(found.world.grid.cap[each, 0]) else 0
+        now if int(found.settled.load[each, 0]) > int(found.snapshot.grid.cap[each, 0]) else 0
         for each, now in zip(below, held, strict=True)
     ]
     room = max(0, sum(held) - short)
@@ -357,12 +359,12 @@ def renewal(
 ) -> Renewal:
     """What buying so much from a day on, with what is in use and promised now, would do to each account below."""
     found, place, row = _pool(tx, actor, owner, product, first_day)
-    world, pool = found.world, found.world.pools[place]
+    snapshot, pool = found.snapshot, found.snapshot.pools[place]
     if not 1 <= quantity <= MOST_GRAINS or not 0 <= true_up <= MOST_GRAINS:
         raise invalid(f"A quantity from 1 to {pool.product.said(MOST_GRAINS)}.", "quantity")
-    lot = Lot("", quantity, to_units(quantity, pool.product.measure), world.day, None, Decimal(0), true_up, None)
-    pools = [replace(each, lots=(*each.lots, lot)) if each.id == pool.id else each for each in world.pools]
-    found = settle_world(replace(world, pools=tuple(pools), supply=pools_usecases.supply(pools, world.day)))
+    lot = Lot("", quantity, to_units(quantity, pool.product.measure), snapshot.day, None, Decimal(0), true_up, None)
+    pools = [replace(each, lots=(*each.lots, lot)) if each.id == pool.id else each for each in snapshot.pools]
+    found = settle_snapshot(replace(snapshot, pools=tuple(pools), supply=pools_usecases.supply(pools, snapshot.day)))
     short = int(found.shortfalls()[place])
     if not short:
         return Renewal(0, [])
@@ -373,8 +375,8 @@ def renewal(
         short,
         [
             Gives(
-                world.accounts.tree.codes[each],
-                world.accounts.name(each),
+                snapshot.accounts.tree.codes[each],
+                snapshot.accounts.name(each),
                 held[n],
                 int(used[each, 0]),
                 *(None if parts is None else held[n] - parts[n] for parts in ways),
@@ -389,16 +391,16 @@ def _release(tx: Transaction, found: Positions, row: int, pool: Pool) -> Option 
     """Seats of people not seen for long are taken back from them; protected people keep theirs."""
     if pool.product.measure != "seat":
         return None
-    past = Past(tx, found.world)
-    branch = {each for each in past.rows if int(found.world.owner[each, 0]) == row}
+    past = UsageHistory(tx, found.snapshot)
+    branch = {each for each in past.rows if int(found.snapshot.owner[each, 0]) == row}
     assigned = [
         each
         for each in past.open_assignments()
-        if each.begins <= tx.now and found.world.accounts.row_of_id[each.account_id] in branch
+        if each.begins <= tx.now and found.snapshot.accounts.row_of_id[each.account_id] in branch
     ]
     subjects = [each.subject for each in assigned]
     known = people.by_username(tx, subjects)
-    world, idle = found.world, defaultdict(list)  # type: tuple[World, dict[int, list[str]]]
+    snapshot, idle = found.snapshot, defaultdict(list)  # type: tuple[World, dict[int, list[str]]]
     for each in assigned:
         person = known.get(each.subject)
         if (
@@ -406,21 +408,24 @@ def _release(tx: Transaction, found: Positions, row: int, pool: Pool) -> Option 
             and not person.protected
             and (person.last_seen_at is None or tx.now - person.last_seen_at > UNSEEN)
         ):
-            idle[world.accounts.row_of_id[each.account_id]].append(each.subject)
+            idle[snapshot.accounts.row_of_id[each.account_id]].append(each.subject)
     if not idle:
         return None
-    own = world.own.copy()
+    own = snapshot.own.copy()
     changes: list[Change] = []
     for place, subjects in sorted(idle.items()):
         taken = sorted(subjects)[:1000]
         own[place, 0] -= len(taken)
         changes.append(
             UnitsChange(
-                account=world.accounts.tree.codes[place], product=pool.product.code, subjects=tuple(taken), give=False
+                account=snapshot.accounts.tree.codes[place],
+                product=pool.product.code,
+                subjects=tuple(taken),
+                give=False,
             )
         )
-    count = int((world.own - own).sum())
-    left = settle_world(replace(world, own=own))
+    count = int((snapshot.own - own).sum())
+    left = settle_snapshot(replace(snapshot, own=own))
     return Option(
         "release",
         f"Release {count} idle seats",
@@ -436,7 +441,7 @@ def _release(tx: Transaction, found: Positions, row: int, pool: Pool) -> Option 
 def _change(found: Positions, row: int, version: Any, pool: Pool, terms: dict[str, Any]) -> AllocationChange:
     was = terms_of(version)
     return AllocationChange(
-        account=found.world.accounts.tree.codes[row],
+        account=found.snapshot.accounts.tree.codes[row],
         product=pool.product.code,
         terms=(was or Terms()).model_copy(update=terms),
         seen=version.id if version else None,

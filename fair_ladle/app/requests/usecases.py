@@ -10,8 +10,8 @@ from typing import Any, Literal
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.allocations import usecases as allocations
-from fair_ladle.app.allocations.positions import Positions, settle_world
-from fair_ladle.app.allocations.views import present_world
+from fair_ladle.app.allocations.positions import Positions, settle_snapshot
+from fair_ladle.app.allocations.views import present_snapshot
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.changes import AllocationChange, Terms
 from fair_ladle.app.drafts.changing import Looked
@@ -53,9 +53,9 @@ def possible(tx: Transaction, actor: Actor, account: str, product: str) -> int:
 
 
 def _possible(found: Positions, row: int) -> int:
-    above = int(found.world.accounts.tree.parent[row])
+    above = int(found.snapshot.accounts.tree.parent[row])
     cushion = int(found.settled.cushion[row, 0])
-    supply, place = found.world.supply, found.pool_at(row, 0)
+    supply, place = found.snapshot.supply, found.pool_at(row, 0)
     left = int(supply.physical[place]) - int(found.pool_used()[place])
     return max(0, min(cushion + max(0, int(found.headroom.room[above, 0])), left))
 
@@ -73,15 +73,15 @@ def ask(
 ) -> Request:
     """Ask the parent of the account at the top of one's branch for more; an amount below 0 offers some back."""
     found, row, wanted = _position(tx, actor, account, product)
-    accounts = found.world.accounts
+    accounts = found.snapshot.accounts
     if row != accounts_usecases.top_row(accounts, actor):
         raise invalid(f"What {accounts.name(row)} gets is yours to change; nobody has to be asked.", "account")
     if amount == 0 or abs(amount) > MOST_GRAINS:
         raise invalid(f"Ask for more than 0 and at most {wanted.said(MOST_GRAINS)}.", "amount")
     if not reason.strip():
         raise invalid("Say why; whoever decides should know.", "reason")
-    if wish_day is not None and wish_day < found.world.day:
-        raise invalid(f"The day you wish for is over; today is {found.world.day}.", "wish_day")
+    if wish_day is not None and wish_day < found.snapshot.day:
+        raise invalid(f"The day you wish for is over; today is {found.snapshot.day}.", "wish_day")
     account_id = int(accounts.ids[row])
     _terms(tx, found, row, wanted, as_what, amount)
     now = tx.now
@@ -124,7 +124,7 @@ def grant(tx: Transaction, actor: Actor, request_id: int, part: int | None = Non
     limit."""
     row, found, place, product = _to_answer(tx, actor, request_id, lock=True)
     amount = _part(row, part, product)
-    accounts = found.world.accounts
+    accounts = found.snapshot.accounts
     drafts.apply_changes(tx, actor, [_change(tx, found, place, product, row.as_what, amount)], f"request {request_id}")
     store.update(tx.connection, request_id, {"state": "granted", "granted": amount})
     whole = "" if amount == row.amount else f" of the {product.said(abs(row.amount))}"
@@ -164,7 +164,7 @@ def refuse(tx: Transaction, actor: Actor, request_id: int, reason: str) -> Reque
     if not reason.strip():
         raise invalid("Say why not; whoever asked should know.", "reason")
     store.update(tx.connection, request_id, {"state": "refused"})
-    accounts = found.world.accounts
+    accounts = found.snapshot.accounts
     subject = f"{accounts.name(place)} was refused {product.said(abs(row.amount))} of {product.name}"
     _step(tx, actor, accounts, request_id, row.account_id, product, "refused", reason.strip(), subject)
     return _one(tx, actor, request_id)
@@ -173,9 +173,9 @@ def refuse(tx: Transaction, actor: Actor, request_id: int, reason: str) -> Reque
 def pass_up(tx: Transaction, actor: Actor, request_id: int, reason: str) -> Request:
     """Ask one's own parent for what was asked for; the request goes on waiting until one can grant it."""
     row, found, place, product = _to_answer(tx, actor, request_id, lock=True)
-    accounts = found.world.accounts
+    accounts = found.snapshot.accounts
     top = accounts_usecases.top_row(accounts, actor)
-    if top == 0 or int(found.world.owner[top, 0]) == top:
+    if top == 0 or int(found.snapshot.owner[top, 0]) == top:
         raise conflict(f"{accounts.name(top)} buys {product.name} itself; buy more, or shift it from others.")
     if row.passed_up_id is not None:
         above = store.one(tx.connection, row.passed_up_id)
@@ -290,13 +290,13 @@ def _one(tx: Transaction, actor: Actor, request_id: int) -> Request:
 
 def _position(tx: Transaction, actor: Actor, account: str, product: str) -> tuple[Positions, int, Product]:
     wanted = pools_usecases.product(tx, product)
-    found = settle_world(present_world(tx, [wanted]))
-    row = accounts_usecases.row_in_scope(found.world.accounts, actor, account)
-    owner = int(found.world.owner[row, 0])
+    found = settle_snapshot(present_snapshot(tx, [wanted]))
+    row = accounts_usecases.row_in_scope(found.snapshot.accounts, actor, account)
+    owner = int(found.snapshot.owner[row, 0])
     if owner < 0:
         raise not_found("pool of the product here", product)
     if owner == row:
-        raise conflict(f"{found.world.accounts.name(row)} buys {wanted.name} itself; there is nobody to ask.")
+        raise conflict(f"{found.snapshot.accounts.name(row)} buys {wanted.name} itself; there is nobody to ask.")
     return found, row, wanted
 
 
@@ -307,8 +307,8 @@ def _to_answer(
     if row is None:
         raise not_found("request", str(request_id))
     product = pools_usecases.product(tx, row.product)
-    found = settle_world(present_world(tx, [product]))
-    accounts = found.world.accounts
+    found = settle_snapshot(present_snapshot(tx, [product]))
+    accounts = found.snapshot.accounts
     place = accounts_usecases.row_in_scope(accounts, actor, accounts.tree.codes[accounts.row_of_id[row.account_id]])
     if place == accounts_usecases.top_row(accounts, actor):
         raise not_allowed(f"What {accounts.name(place)} asked for is its parent's to answer.")
@@ -331,10 +331,10 @@ def _part(row: Any, part: int | None, product: Product) -> int:
 def _change(
     tx: Transaction, found: Positions, place: int, product: Product, as_what: As, amount: int
 ) -> AllocationChange:
-    account_id = int(found.world.accounts.ids[place])
-    version = allocations.in_force(tx, [product.id], [account_id], found.world.day).get((account_id, product.id))
+    account_id = int(found.snapshot.accounts.ids[place])
+    version = allocations.in_force(tx, [product.id], [account_id], found.snapshot.day).get((account_id, product.id))
     return AllocationChange(
-        account=found.world.accounts.tree.codes[place],
+        account=found.snapshot.accounts.tree.codes[place],
         product=product.code,
         terms=_terms(tx, found, place, product, as_what, amount),
         seen=version.id if version else None,
@@ -343,19 +343,19 @@ def _change(
 
 
 def _terms(tx: Transaction, found: Positions, place: int, product: Product, as_what: As, amount: int) -> Terms:
-    account_id = int(found.world.accounts.ids[place])
+    account_id = int(found.snapshot.accounts.ids[place])
     was = (
-        terms_of(allocations.in_force(tx, [product.id], [account_id], found.world.day).get((account_id, product.id)))
+        terms_of(allocations.in_force(tx, [product.id], [account_id], found.snapshot.day).get((account_id, product.id)))
         or Terms()
     )
     cap = None if was.cap is None else was.cap + amount
     reserve = was.reserve + amount if as_what == "reserve" else was.reserve
     if as_what == "cap" and was.cap is None:
         raise invalid(
-            f"{found.world.accounts.name(place)} has no cap on {product.name}; ask for a reserve instead.", "as_what"
+            f"{found.snapshot.accounts.name(place)} has no cap on {product.name}; ask for a reserve instead.", "as_what"
         )
     if reserve < 0 or (cap is not None and cap < 0):
-        raise invalid(f"{found.world.accounts.name(place)} has less than that to give back.", "amount")
+        raise invalid(f"{found.snapshot.accounts.name(place)} has less than that to give back.", "amount")
     if cap is not None and reserve > cap:
         reserve = cap
     return was.model_copy(update={"cap": cap, "reserve": reserve})

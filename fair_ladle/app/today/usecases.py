@@ -10,7 +10,7 @@ from typing import Any
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.allocations import views
-from fair_ladle.app.allocations.positions import Positions, settle_world, world_at
+from fair_ladle.app.allocations.positions import Positions, settle_snapshot, snapshot_at
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.notices import usecases as notices
 from fair_ladle.app.people_admin import domains
@@ -113,17 +113,17 @@ class Today:
 def today(tx: Transaction, actor: Actor) -> Today:
     """What needs the actor today, over the branch."""
     products = views.chosen_products(tx, None)
-    found = settle_world(world_at(tx, products, tx.now))
-    world = found.world
-    top = accounts_usecases.top_row(world.accounts, actor)
-    inside = {int(row) for row in world.accounts.tree.branch(top)}
-    owned = [place for place, row in enumerate(world.roots.rows.tolist()) if row in inside]
-    codes = world.accounts.tree.codes
+    found = settle_snapshot(snapshot_at(tx, products, tx.now))
+    snapshot = found.snapshot
+    top = accounts_usecases.top_row(snapshot.accounts, actor)
+    inside = {int(row) for row in snapshot.accounts.tree.branch(top)}
+    owned = [place for place, row in enumerate(snapshot.roots.rows.tolist()) if row in inside]
+    codes = snapshot.accounts.tree.codes
     short = found.shortfalls()
     shortfalls, endings, idle, outlook = [], [], [], []
     for place in owned:
-        pool, owner = world.pools[place], int(world.roots.rows[place])
-        named = (codes[owner], world.accounts.name(owner))
+        pool, owner = snapshot.pools[place], int(snapshot.roots.rows[place])
+        named = (codes[owner], snapshot.accounts.name(owner))
         load = int(found.pool_load()[place])
         if short[place]:
             shortfalls.append(Shortfall(pool.product, *named, int(short[place])))
@@ -133,45 +133,45 @@ def today(tx: Transaction, actor: Actor) -> Today:
             idle.append(stock)
         outlook.append(_outlook(found, place, pool, named))
     return Today(
-        world.day,
+        snapshot.day,
         _pressed(found, top, inside),
         shortfalls,
         sorted(endings, key=lambda each: (each.ending.uncovered == 0, each.ending.day, each.product.code)),
         sorted(idle, key=lambda each: -(each.free_cost + each.promised_cost)),
         outlook,
         requests_usecases.to_answer_first(tx, actor),
-        notices.shown(tx, actor, world.accounts),
+        notices.shown(tx, actor, snapshot.accounts),
         [each for each in drafts.seen(tx, actor) if each.state == "held"] if actor.sign_in_id is not None else [],
         schedule.failed(tx) if top == 0 else [],
         domains.waiting(tx, actor),
         reclaim.failed(tx, actor),
-        world.accounts,
+        snapshot.accounts,
     )
 
 
 def _pressed(found: Positions, top: int, inside: set[int]) -> list[Pressed]:
-    world, states = found.world, found.states()
-    top_depth = world.accounts.tree.depth(top)
+    snapshot, states = found.snapshot, found.states()
+    top_depth = snapshot.accounts.tree.depth(top)
     rows = []
     for row in sorted(inside):
-        for column, product in enumerate(world.products):
+        for column, product in enumerate(snapshot.products):
             state = states[row][column]
-            if state == "within" or world.owner[row, column] < 0:
+            if state == "within" or snapshot.owner[row, column] < 0:
                 continue
-            clock = world.clocks.get((row, column))
+            clock = snapshot.clocks.get((row, column))
             load = int(found.settled.load[row, column])
             rows.append(
                 Pressed(
-                    world.accounts.tree.codes[row],
-                    world.accounts.name(row),
+                    snapshot.accounts.tree.codes[row],
+                    snapshot.accounts.name(row),
                     product,
                     state,
                     load,
-                    int(world.grid.cap[row, column]),
+                    int(snapshot.grid.cap[row, column]),
                     int(found.headroom.room[row, column]),
                     bool(load > found.hard[row, column]),
                     clock.deadline_day if clock else None,
-                    world.accounts.tree.depth(row) - top_depth,
+                    snapshot.accounts.tree.depth(row) - top_depth,
                 )
             )
     order = {"restricted": 0, "grace": 1, "over": 2, "near": 3}
@@ -189,13 +189,13 @@ def _pressed(found: Positions, top: int, inside: set[int]) -> list[Pressed]:
 
 
 def _idle(found: Positions, place: int, pool: Pool, owner: tuple[str, str]) -> IdleStock | None:
-    world = found.world
-    supply = int(world.supply.quantity[place])
+    snapshot = found.snapshot
+    supply = int(snapshot.supply.quantity[place])
     load, used = int(found.pool_load()[place]), int(found.pool_used()[place])
     free, promised = max(0, supply - load), max(0, min(supply, load) - used)
     if supply == 0 or free + promised == 0:
         return None
-    cost = sum((lot.units * lot.unit_cost for lot in pool.lots if lot.covers(world.day)), Decimal(0))
+    cost = sum((lot.units * lot.unit_cost for lot in pool.lots if lot.covers(snapshot.day)), Decimal(0))
     return IdleStock(
         pool.product,
         *owner,
@@ -213,7 +213,7 @@ def _outlook(found: Positions, place: int, pool: Pool, owner: tuple[str, str]) -
 
     Free is what the lots give beyond the load; short is what even overcommit and true-up do not cover.
     """
-    day, load = found.world.day, int(found.pool_load()[place])
+    day, load = found.snapshot.day, int(found.pool_load()[place])
     months, at = [day], day
     for _ in range(AHEAD - 1):
         at = (at.replace(day=1) + timedelta(days=32)).replace(day=1)

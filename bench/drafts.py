@@ -12,7 +12,7 @@ from bench.measured import Measure
 from fair_ladle.app.allocations import views
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.drafts import usecases as drafts
-from fair_ladle.app.drafts.changes import AllocationChange
+from fair_ladle.app.drafts.change_types import AllocationChange
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.drafts.routes import effect_body
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
@@ -51,7 +51,7 @@ def _keystrokes(clients: int, products: int) -> tuple[float, float, int]:
                 was=was,
             )
             draft = drafts.edit(tx, who, None, next(revision), [change])
-            return effect_body(drafts.look(tx, who, draft.changes), who).model_dump_json()
+            return effect_body(drafts.preview(tx, who, draft.changes), who).model_dump_json()
 
         found = []
         for _ in range(9):

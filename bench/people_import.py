@@ -82,18 +82,18 @@ def measure() -> list[Measure]:
             content = "\n".join(["Name,E-mail,Account,Products", *lines]).encode()
             begin = time.perf_counter()
             number = database.run(usecases.receive, actor, "guests.csv", content)
-            how = database.run(usecases.look, actor, number).how
-            looked = time.perf_counter() - begin
+            how = database.run(usecases.preview, actor, number).how
+            previewed = time.perf_counter() - begin
             rows.append(
                 Measure(
                     f"{PEOPLE:,} people looked at",
-                    f"{looked:.1f} s",
+                    f"{previewed:.1f} s",
                     "bare inserts of the rows",
                     f"{bare:.1f} s",
-                    f"{looked / bare:.1f}",
+                    f"{previewed / bare:.1f}",
                 )
             )
-            database.run(usecases.look, actor, number, type(how)(**{**how.__dict__, "joining": joining}))
+            database.run(usecases.preview, actor, number, type(how)(**{**how.__dict__, "joining": joining}))
             begin = time.perf_counter()
             database.run(usecases.begin, actor, number)
             usecases.work(database, number)

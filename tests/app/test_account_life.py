@@ -15,7 +15,7 @@ from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.assignments.usecases import Wanted
 from fair_ladle.app.drafts import usecases as drafts
-from fair_ladle.app.drafts.changes import (
+from fair_ladle.app.drafts.change_types import (
     AllocationChange,
     Change,
     LotEnd,
@@ -74,9 +74,9 @@ def total(database: Database, buyer: str, month: str) -> Decimal:
 
 def test_a_suspended_account_keeps_what_it_has_and_takes_nothing_new(demo: Database) -> None:
     who, before = admin(demo, "GANNET"), figures(demo, "TERN")
-    looked = demo.run(drafts.look, who, [StatusChange(account="TERN", status="suspended", charged=False)])
-    assert looked.effect is not None and looked.tariff is not None and not looked.faults
-    tern = next(each for each in looked.effect.money(looked.tariff) if each.account == "TERN")
+    previewed = demo.run(drafts.preview, who, [StatusChange(account="TERN", status="suspended", charged=False)])
+    assert previewed.impact is not None and previewed.tariff is not None and not previewed.faults
+    tern = next(each for each in previewed.impact.money(previewed.tariff) if each.account == "TERN")
     assert tern.charged_before > 0 and tern.charged_after == 0 and tern.cost_before == tern.cost_after, (
         "it costs what it cost, and is charged nothing"
     )
@@ -118,10 +118,10 @@ def test_days_of_a_suspension_are_charged_or_not_as_was_chosen(demo: Database, c
 def test_closing_releases_everything_leaves_a_last_statement_and_can_be_taken_back(demo: Database) -> None:
     who, before = admin(demo, "GANNET"), figures(demo, "MARROW")
     demo.clock.shift += timedelta(days=2)
-    looked = demo.run(drafts.look, who, [StatusChange(account="MARROW", status="closed")])
-    assert looked.effect is not None and all(
+    previewed = demo.run(drafts.preview, who, [StatusChange(account="MARROW", status="closed")])
+    assert previewed.impact is not None and all(
         each.label in ("cleared", "better")
-        for each in looked.effect.breaches
+        for each in previewed.impact.breaches
         if each.account and each.account.startswith("MARROW")
     )
     draft_id = applied(demo, who, StatusChange(account="MARROW", status="closed"))
@@ -148,7 +148,7 @@ def test_closing_releases_everything_leaves_a_last_statement_and_can_be_taken_ba
         ),
         (StatusChange(account="MARROW", status="closed"), "Marrow Lane Veterinary Group is closed already."),
     ):
-        assert [each.detail for each in demo.run(drafts.look, who, [change]).faults] == [says]
+        assert [each.detail for each in demo.run(drafts.preview, who, [change]).faults] == [says]
     demo.clock.shift += timedelta(days=10)
     assert total(demo, "MARROW", "2026-11") > 0 and total(demo, "MARROW", "2026-12") == 0
     back = demo.run(drafts.reverse, who, draft_id)
@@ -176,7 +176,7 @@ def test_seats_are_taken_back_in_a_draft_and_given_again_by_its_reversal(demo: D
         (take.model_copy(update={"subjects": (row.subject, row.subject)}), "somebody stands there twice"),
     ]
     for change, says in cases:
-        assert any(says in each.detail for each in demo.run(drafts.look, who, [change]).faults), says
+        assert any(says in each.detail for each in demo.run(drafts.preview, who, [change]).faults), says
     with pytest.raises(Refused, match="nobody is nobody of"):
         demo.run(
             drafts.apply_changes,
@@ -215,7 +215,7 @@ def test_what_cannot_be_closed_or_suspended_says_why(demo: Database) -> None:
         ),
     ]
     for who, changes, says in cases:
-        assert any(says in each.detail for each in demo.run(drafts.look, who, changes).faults), says
+        assert any(says in each.detail for each in demo.run(drafts.preview, who, changes).faults), says
     ended = [
         LotEnd(
             owner="OLDQUAY",
@@ -229,7 +229,7 @@ def test_what_cannot_be_closed_or_suspended_says_why(demo: Database) -> None:
     assert not any(
         lot.product.name in each.detail
         for each in demo.run(
-            drafts.look, COMMAND_LINE, [*ended, StatusChange(account="OLDQUAY", status="closed")]
+            drafts.preview, COMMAND_LINE, [*ended, StatusChange(account="OLDQUAY", status="closed")]
         ).faults
     )
 
@@ -252,13 +252,13 @@ def test_a_client_made_after_another_ones_shape_is_allocated_and_priced_like_it(
             seller="GANNET", buyer="PLOVER", first_day=TODAY.replace(day=1), **{**rate.model_dump(), "basis": "held"}
         ),
     ]
-    looked = demo.run(drafts.look, who, changes)
-    assert looked.effect is not None and looked.tariff is not None and not looked.faults
-    money = {each.account: each.charged_after for each in looked.effect.money(looked.tariff)}
+    previewed = demo.run(drafts.preview, who, changes)
+    assert previewed.impact is not None and previewed.tariff is not None and not previewed.faults
+    money = {each.account: each.charged_after for each in previewed.impact.money(previewed.tariff)}
     draft_id = applied(demo, who, *changes)
     demo.clock.shift += timedelta(days=40)
     assert total(demo, "PLOVER", "2026-12") == money["PLOVER"] > 0, "a full month is charged what the draft said"
-    twice = demo.run(drafts.look, who, [changes[2].model_copy(update={"first_day": TODAY + timedelta(days=60)})])
+    twice = demo.run(drafts.preview, who, [changes[2].model_copy(update={"first_day": TODAY + timedelta(days=60)})])
     assert [each.detail for each in twice.faults] == [
         "PLOVER is there already; a draft writes rates only for accounts that it creates."
     ]

@@ -21,7 +21,7 @@ from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.assignments.usecases import Wanted
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.drafts import usecases as drafts
-from fair_ladle.app.drafts.changes import AllocationChange, Terms
+from fair_ladle.app.drafts.change_types import AllocationChange, Terms
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database, Transaction

@@ -13,7 +13,7 @@ from fair_ladle.app.allocations import views
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.assignments import counters
 from fair_ladle.app.drafts import usecases as drafts
-from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, Terms
+from fair_ladle.app.drafts.change_types import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot, Terms
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database, Transaction
@@ -93,17 +93,17 @@ def test_the_effect_is_what_applying_does(shared_demo: Database, seed: int) -> N
 
     def try_it(tx: Transaction) -> None:
         changes = anything(tx, random.Random(seed))
-        looked = drafts.look(tx, COMMAND_LINE, changes)
-        assert looked.effect is not None
+        previewed = drafts.preview(tx, COMMAND_LINE, changes)
+        assert previewed.impact is not None
         try:
             drafts.apply_changes(tx, COMMAND_LINE, changes, "anything")
         except Refused as refused:
-            assert looked.faults or looked.effect.stopping or looked.clashes, refused
+            assert previewed.faults or previewed.impact.stopping or previewed.clashes, refused
             outcome.append("refused")
             raise Undo from None
-        assert not looked.faults and not looked.effect.stopping
-        products = list(looked.effect.after.snapshot.products)
-        there, said = positions_at(tx, products, tx.now), looked.effect.after
+        assert not previewed.faults and not previewed.impact.stopping
+        products = list(previewed.impact.after.snapshot.products)
+        there, said = positions_at(tx, products, tx.now), previewed.impact.after
         assert there.snapshot.accounts.tree.codes == said.snapshot.accounts.tree.codes
         for name in ("load", "held"):
             assert np.array_equal(getattr(there.settled, name), getattr(said.settled, name)), name

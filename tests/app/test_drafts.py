@@ -16,10 +16,10 @@ from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.drafts import sharing_out
 from fair_ladle.app.drafts import usecases as drafts
-from fair_ladle.app.drafts.changes import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot
-from fair_ladle.app.drafts.changing import Looked
-from fair_ladle.app.drafts.effect import told
+from fair_ladle.app.drafts.change_types import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot
+from fair_ladle.app.drafts.impact import format_breach
 from fair_ladle.app.drafts.jobs import apply_due
+from fair_ladle.app.drafts.preview import Preview
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.enforcement import store as enforcement_store
 from fair_ladle.app.enforcement import usecases as enforcement
@@ -72,11 +72,11 @@ def lot(product: str, quantity: int, **other: Any) -> NewLot:
     )
 
 
-def said(looked: Looked) -> list[str]:
-    assert looked.effect is not None
-    return [f"{each.label}: {told(looked.effect, each)}" for each in looked.effect.breaches if each.label != "same"] + [
-        each.detail for each in looked.faults
-    ]
+def said(looked: Preview) -> list[str]:
+    assert looked.impact is not None
+    return [
+        f"{each.label}: {format_breach(looked.impact, each)}" for each in looked.impact.breaches if each.label != "same"
+    ] + [each.detail for each in looked.faults]
 
 
 def kept(database: Database, actor: Actor, *changes: Change) -> drafts.Draft:
@@ -150,23 +150,23 @@ CASES: list[tuple[str, list[Any], str]] = [
 @pytest.mark.parametrize(("changes", "says"), [case[1:] for case in CASES], ids=[case[0] for case in CASES])
 def test_what_a_draft_would_do_is_said(demo: Database, changes: list[Any], says: str) -> None:
     made = [each if not isinstance(each, tuple) else allocation(demo, each[0], each[1], **each[2]) for each in changes]
-    looked = demo.run(drafts.look, COMMAND_LINE, made)
+    looked = demo.run(drafts.preview, COMMAND_LINE, made)
     assert any(line.startswith(says) for line in said(looked)), said(looked)
 
 
 def test_the_money_of_a_full_month_moves_with_what_is_held(demo: Database) -> None:
     """Three seats fewer promised at 9.90 each; what they cost falls back to the owner as idle stock, and nothing is
     lost."""
-    looked = demo.run(drafts.look, COMMAND_LINE, [allocation(demo, "TERN", "FIELD-CORE", reserve=20)])
-    assert looked.effect is not None and looked.tariff is not None
+    looked = demo.run(drafts.preview, COMMAND_LINE, [allocation(demo, "TERN", "FIELD-CORE", reserve=20)])
+    assert looked.impact is not None and looked.tariff is not None
     money = {
         each.account: (each.charged_after - each.charged_before, each.cost_after - each.cost_before)
-        for each in looked.effect.money(looked.tariff)
+        for each in looked.impact.money(looked.tariff)
     }
     assert money == {"GANNET": (Decimal(0), Decimal("21.30")), "TERN": (Decimal("-29.70"), Decimal("-21.30"))}
-    bought = demo.run(drafts.look, COMMAND_LINE, [lot("FIELD-CORE", 100, unit_cost=Decimal("7"))])
-    assert bought.effect is not None and bought.tariff is not None
-    costs = [each.cost_after - each.cost_before for each in bought.effect.money(bought.tariff)]
+    bought = demo.run(drafts.preview, COMMAND_LINE, [lot("FIELD-CORE", 100, unit_cost=Decimal("7"))])
+    assert bought.impact is not None and bought.tariff is not None
+    costs = [each.cost_after - each.cost_before for each in bought.impact.money(bought.tariff)]
     assert sum(costs) == Decimal("700.00"), "a hundred more cost what they cost, whoever bears it"
 
 
@@ -183,8 +183,8 @@ def test_a_purchase_and_a_renewal_show_what_they_cover(demo: Database, actor: Ca
         last_day=date(2027, 12, 31),
         renews=ending.reference,
     )
-    looked = demo.run(drafts.look, who, [renewal])
-    ahead = next(each for each in looked.effect.breaches if each.day == date(2027, 1, 1))
+    looked = demo.run(drafts.preview, who, [renewal])
+    ahead = next(each for each in looked.impact.breaches if each.day == date(2027, 1, 1))
     assert (ahead.label, ahead.before, ahead.after) == ("cleared", 311, 0)
     draft = kept(demo, who, renewal)
     demo.run(drafts.apply, who, draft.row.id, draft.row.revision)
@@ -206,8 +206,8 @@ def test_a_move_takes_its_holdings_along(demo: Database, actor: Callable[[str], 
 
     before = demo.run(loads)
     move = Move(account="QUILLON", parent="BRAMBLE")
-    looked = demo.run(drafts.look, who, [move])
-    assert looked.effect is not None and "new: Bramble IT Partners would be" in "\n".join(said(looked))
+    looked = demo.run(drafts.preview, who, [move])
+    assert looked.impact is not None and "new: Bramble IT Partners would be" in "\n".join(said(looked))
     room = allocation(demo, "BRAMBLE", "WATCHGLASS", cap=200)
     others = [
         allocation(demo, "BRAMBLE", code, cap=None)
@@ -390,6 +390,6 @@ def test_sharing_out_says_why_and_stands_as_changes(demo: Database) -> None:
     with pytest.raises(Refused, match="stands below another of the chosen accounts"):
         shared("even", 5, sharing_out.Wanted("OLDQUAY"), sharing_out.Wanted("OLDQUAY-CREW"))
     promised = demo.run(sharing_out.share_out, COMMAND_LINE, "LANTERN-MAIL", None, clients, "even", "reserve")
-    looked = demo.run(drafts.look, COMMAND_LINE, [each.change for each in promised.parts if each.change])
-    assert looked.effect is not None and looked.effect.stopping == [], "all that is free can be promised"
+    looked = demo.run(drafts.preview, COMMAND_LINE, [each.change for each in promised.parts if each.change])
+    assert looked.impact is not None and looked.impact.stopping == [], "all that is free can be promised"
     assert promised.amount == promised.free == 119

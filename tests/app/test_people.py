@@ -11,7 +11,7 @@ import sqlalchemy as sa
 
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.drafts import usecases as drafts
-from fair_ladle.app.drafts.changes import StatusChange
+from fair_ladle.app.drafts.change_types import StatusChange
 from fair_ladle.app.people_admin import acting, groups, joining, listing
 from fair_ladle.app.people_admin.acting import How, Outcome
 from fair_ladle.app.people_admin.groups import Wanted
@@ -89,9 +89,10 @@ def test_the_list_is_filtered_and_never_shows_more_than_the_branch(shared_demo: 
 def test_groups_hold_whom_their_rule_and_their_members_say(demo: Database) -> None:
     crew = found(demo, DEPARTMENT)
     by_rule = Wanted("OLDQUAY", "CREW-ACTIVE", "Active crew", 'active eq true and userName sw "a"', (), None)
-    looked = demo.run(groups.look, OLDQUAY, by_rule)
+    previewed = demo.run(groups.preview, OLDQUAY, by_rule)
     assert (
-        looked.count == looked.come_count == len(found(demo, OLDQUAY, filter=by_rule.rule)) and looked.leave_count == 0
+        previewed.count == previewed.come_count == len(found(demo, OLDQUAY, filter=by_rule.rule))
+        and previewed.leave_count == 0
     )
     demo.run(groups.put, OLDQUAY, by_rule)
     outer = Wanted("OLDQUAY", "OUTER", "Outer", None, (crew[0], "CREW-ACTIVE"), 5)
@@ -105,8 +106,10 @@ def test_groups_hold_whom_their_rule_and_their_members_say(demo: Database) -> No
         each[3] for each in person.groups if each[1] == "OUTER"
     )
     demo.run(groups.members, OLDQUAY, "OLDQUAY/OUTER", [crew[1]], [crew[0]])
-    looked = demo.run(groups.look, OLDQUAY, Wanted("OLDQUAY", "OUTER", "Outer", None, (crew[0],), 5))
-    assert [each.username for each in looked.come] == [crew[0]] and crew[1] in [each.username for each in looked.leave]
+    previewed = demo.run(groups.preview, OLDQUAY, Wanted("OLDQUAY", "OUTER", "Outer", None, (crew[0],), 5))
+    assert [each.username for each in previewed.come] == [crew[0]] and crew[1] in [
+        each.username for each in previewed.leave
+    ]
     stranger = next(name for name in found(demo) if name not in found(demo, OLDQUAY))
     refused: list[tuple[Wanted, str]] = [
         (Wanted("OLDQUAY", "CREW-ACTIVE", "Active crew", None, ("OUTER",), None), "cannot be inside itself"),

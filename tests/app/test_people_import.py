@@ -12,7 +12,7 @@ import pytest
 
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.drafts import usecases as drafts
-from fair_ladle.app.drafts.changes import StatusChange
+from fair_ladle.app.drafts.change_types import StatusChange
 from fair_ladle.app.people_admin import acting, groups, joining, listing
 from fair_ladle.app.people_admin.groups import Wanted
 from fair_ladle.app.people_admin.listing import Asked
@@ -47,8 +47,8 @@ def people(database: Database, **asked: Any) -> list[listing.Row]:
 
 def bring(database: Database, who: Actor, content: bytes, name: str = "new.csv", **how: Any) -> tuple[int, list[Any]]:
     number = database.run(usecases.receive, who, name, content)
-    looked = database.run(usecases.look, who, number)
-    plan = database.run(usecases.look, who, number, replace(looked.how, **how)).plan
+    previewed = database.run(usecases.preview, who, number)
+    plan = database.run(usecases.preview, who, number, replace(previewed.how, **how)).plan
     assert plan.faults == []
     database.run(usecases.begin, who, number)
     usecases.work(database, number)
@@ -67,8 +67,8 @@ def test_columns_are_known_by_their_names_whatever_stands_between_them(demo: Dat
         ("b.csv", as_csv(rows, ";")),
         ("c.xlsx", kept.getvalue()),
     ):
-        looked = demo.run(usecases.look, who, demo.run(usecases.receive, who, name, content))
-        assert looked.how.columns == {
+        previewed = demo.run(usecases.preview, who, demo.run(usecases.receive, who, name, content))
+        assert previewed.how.columns == {
             "name": 0,
             "email": 1,
             "username": 2,
@@ -78,7 +78,7 @@ def test_columns_are_known_by_their_names_whatever_stands_between_them(demo: Dat
             "groups": 6,
             "status": 7,
         }, name
-        assert looked.plan.counts() == {"create": 1, "link": 0, "update": 0, "leave": 0, "fault": 0, "left_out": 0}
+        assert previewed.plan.counts() == {"create": 1, "link": 0, "update": 0, "leave": 0, "fault": 0, "left_out": 0}
 
 
 def test_rows_are_created_brought_up_to_date_put_into_groups_given_seats_and_suspended(demo: Database) -> None:
@@ -150,7 +150,7 @@ def test_every_fault_has_its_place_and_what_would_be_right(demo: Database) -> No
         ),
     ]
     number = demo.run(usecases.receive, who, "new.csv", as_csv([row for row, _, _ in wrong]))
-    plan = demo.run(usecases.look, who, number).plan
+    plan = demo.run(usecases.preview, who, number).plan
     assert [(each.row, each.column) for each in plan.faults] == [
         (place, column) for place, (_, column, _) in enumerate(wrong, 2)
     ]
@@ -159,12 +159,14 @@ def test_every_fault_has_its_place_and_what_would_be_right(demo: Database) -> No
     with pytest.raises(Refused, match="11 rows have faults"):
         demo.run(usecases.begin, who, number)
     with pytest.raises(Refused, match="no row left"):
-        demo.run(usecases.look, who, number, replace(How(columns=plan_columns(demo, who, number)), leave_faults=True))
+        demo.run(
+            usecases.preview, who, number, replace(How(columns=plan_columns(demo, who, number)), leave_faults=True)
+        )
         demo.run(usecases.begin, who, number)
 
 
 def plan_columns(database: Database, who: Actor, number: int) -> dict[str, int]:
-    return database.run(usecases.look, who, number).how.columns
+    return database.run(usecases.preview, who, number).how.columns
 
 
 def test_three_thousand_rows_with_one_address_are_three_thousand_faults_but_one(demo: Database) -> None:
@@ -175,7 +177,7 @@ def test_three_thousand_rows_with_one_address_are_three_thousand_faults_but_one(
         "new.csv",
         as_csv([[f"Person {n}", "Same@x.example", "", "", "", "", "", ""] for n in range(3000)]),
     )
-    plan = demo.run(usecases.look, who, number).plan
+    plan = demo.run(usecases.preview, who, number).plan
     assert len(plan.faults) == 2999 and len(plan.steps) == 1
     assert plan.faults[-1].row == 3001 and "row 2" in plan.faults[-1].expected
     assert not people(demo, find="Person 1"), "looking changes nothing"
@@ -215,7 +217,7 @@ def test_what_changed_between_looking_and_doing_is_left_alone_and_told(demo: Dat
             ]
         ),
     )
-    assert demo.run(usecases.look, who, number).plan.faults == []
+    assert demo.run(usecases.preview, who, number).plan.faults == []
     demo.run(usecases.begin, who, number)
     demo.run(acting.act, COMMAND_LINE, "move", Asked(usernames=(mover.person.username,)), acting.How(to_account="TERN"))
     demo.run(drafts.apply_changes, COMMAND_LINE, [StatusChange(account="OLDQUAY-ISLAND", status="suspended")], "hand")
@@ -269,7 +271,7 @@ def test_it_is_cancelled_between_parts_breaks_off_whole_and_goes_on(
     with pytest.raises(Refused, match="only what was cancelled or broke off"):
         demo.run(usecases.resume, who, number)
     with pytest.raises(Refused, match="has been begun"):
-        demo.run(usecases.look, who, number, How(columns={"name": 0}))
+        demo.run(usecases.preview, who, number, How(columns={"name": 0}))
 
 
 def test_names_that_end_in_a_number_make_usernames_that_are_nobody_elses(demo: Database) -> None:
@@ -287,7 +289,7 @@ def test_names_that_end_in_a_number_make_usernames_that_are_nobody_elses(demo: D
 def test_somebody_elses_import_is_not_there(demo: Database) -> None:
     who, other = admin(demo), admin(demo, "TERN")
     number = demo.run(usecases.receive, who, "new.csv", as_csv([["A", "a@x.example", *[""] * 6]]))
-    for asked in (usecases.look, usecases.begin, usecases.cancel, usecases.forget, usecases.outcomes):
+    for asked in (usecases.preview, usecases.begin, usecases.cancel, usecases.forget, usecases.outcomes):
         with pytest.raises(Refused, match="no import"):
             demo.run(asked, other, number)
     assert asdict(usecases.how_of(demo.run(usecases.one, who, number)))["account"] == "OLDQUAY"

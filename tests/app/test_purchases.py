@@ -59,10 +59,10 @@ def test_every_way_out_keeps_what_it_says(shared_demo: Database) -> None:
     for option in plan.options:
         if not option.changes:
             continue
-        looked = shared_demo.run(drafts.look, COMMAND_LINE, option.changes, NEW_YEAR)
-        assert looked.effect is not None and looked.faults == [], option.key
-        assert int(looked.effect.after.shortfalls()[0]) == option.still_short, option.key
-        assert not [each for each in looked.effect.stopping if each.account is not None], (
+        previewed = shared_demo.run(drafts.preview, COMMAND_LINE, option.changes, NEW_YEAR)
+        assert previewed.impact is not None and previewed.faults == [], option.key
+        assert int(previewed.impact.after.shortfalls()[0]) == option.still_short, option.key
+        assert not [each for each in previewed.impact.stopping if each.account is not None], (
             f"{option.key} breaks nobody's hard limit"
         )
     release = next(each for each in plan.options if each.key == "release")

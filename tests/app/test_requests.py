@@ -63,8 +63,8 @@ def test_a_request_goes_up_and_comes_back_granted_in_part(demo: Database, actor:
     assert first == [["BRAMBLE"], ["HAZEL"], []], (
         "each is asked for what is theirs to answer, not for what a reseller answers"
     )
-    looked = demo.run(requests.look, operator, above.row.id, 10)
-    assert looked.effect is not None and looked.effect.stopping == []
+    previewed = demo.run(requests.preview, operator, above.row.id, 10)
+    assert previewed.impact is not None and previewed.impact.stopping == []
     demo.run(requests.grant, operator, above.row.id, 10, "Ten for now")
     assert cap(demo, "BRAMBLE", "WATCHGLASS") == before[1] + 10
     assert "There is room now for what Hazel & Moor Surveyors asked for of Watchglass Endpoint" in told(demo, reseller)

@@ -12,7 +12,7 @@ from playwright.sync_api import Page, expect
 
 from fair_ladle.app.allocations import views
 from fair_ladle.app.drafts import usecases as drafts
-from fair_ladle.app.drafts.changes import AllocationChange
+from fair_ladle.app.drafts.change_types import AllocationChange
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database, Transaction

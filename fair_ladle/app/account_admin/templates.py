@@ -13,7 +13,7 @@ from pydantic import BaseModel
 from fair_ladle.app.account_admin import store
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
-from fair_ladle.app.drafts.changes import RateTerms, Terms
+from fair_ladle.app.drafts.change_types import RateTerms, Terms
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.plumbing.actor import Actor

@@ -8,7 +8,7 @@ from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
-from fair_ladle.app.drafts.changes import (
+from fair_ladle.app.drafts.change_types import (
     AllocationChange,
     Change,
     LotEnd,

@@ -13,9 +13,9 @@ from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import row_in_scope
 from fair_ladle.app.allocations.routes import CellName, LadderBody
 from fair_ladle.app.drafts import sharing_out, usecases
-from fair_ladle.app.drafts.changes import AllocationChange, Change, Terms
-from fair_ladle.app.drafts.changing import Looked
-from fair_ladle.app.drafts.effect import Effect, told, visible
+from fair_ladle.app.drafts.change_types import AllocationChange, Change, Terms
+from fair_ladle.app.drafts.impact import Impact, format_breach, visible
+from fair_ladle.app.drafts.preview import Preview
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.drafts.usecases import Draft
 from fair_ladle.app.plumbing.actor import Actor
@@ -203,21 +203,21 @@ def _summary(row: Any, who: Actor, count: int) -> dict[str, Any]:
     }
 
 
-def _body(draft: Draft, who: Actor, looked: Looked | None, look_at: CellName | None = None) -> DraftBody:
+def _body(draft: Draft, who: Actor, previewed: Preview | None, look_at: CellName | None = None) -> DraftBody:
     return DraftBody(
         **_summary(draft.row, who, len(draft.changes)),
         changes=draft.changes,
         shared_with=[each.name for each in draft.shared_with],
-        effect=None if looked is None or not draft.changes else effect_body(looked, who, look_at),
+        effect=None if previewed is None or not draft.changes else effect_body(previewed, who, look_at),
     )
 
 
-def effect_body(looked: Looked, who: Actor, look_at: CellName | None = None) -> EffectBody:
+def effect_body(previewed: Preview, who: Actor, look_at: CellName | None = None) -> EffectBody:
     """What the actor may see of what a draft would do."""
-    effect = looked.effect
+    effect = previewed.impact
     return EffectBody(
-        may_apply=effect is not None and not effect.stopping and not looked.faults and not looked.clashes,
-        faults=[FaultBody(kind=each.kind, key=each.key, detail=each.detail) for each in looked.faults],
+        may_apply=effect is not None and not effect.stopping and not previewed.faults and not previewed.clashes,
+        faults=[FaultBody(kind=each.kind, key=each.key, detail=each.detail) for each in previewed.faults],
         clashes=[
             ClashBody(
                 account=each.change.account,
@@ -228,18 +228,18 @@ def effect_body(looked: Looked, who: Actor, look_at: CellName | None = None) -> 
                 mine=each.change.terms,
                 by=each.by,
             )
-            for each in looked.clashes
+            for each in previewed.clashes
         ],
-        told=[ToldBody(name=each.name, account=each.account) for each in looked.told],
+        told=[ToldBody(name=each.name, account=each.account) for each in previewed.recipients],
         **(
             {"breaches": [], "cells": [], "pools": [], "money": [], "ladder": None}
             if effect is None
-            else _figures(looked, effect, who, look_at)
+            else _figures(previewed, effect, who, look_at)
         ),
     )
 
 
-def _figures(looked: Looked, effect: Effect, who: Actor, look_at: CellName | None) -> dict[str, Any]:
+def _figures(previewed: Preview, effect: Impact, who: Actor, look_at: CellName | None) -> dict[str, Any]:
     snapshot = effect.after.snapshot
     tree = snapshot.accounts.tree
     top = accounts_usecases.top_row(snapshot.accounts, who)
@@ -256,12 +256,12 @@ def _figures(looked: Looked, effect: Effect, who: Actor, look_at: CellName | Non
             after=each.after,
             hard=each.hard,
             day=each.day,
-            sentence=told(effect, each),
+            sentence=format_breach(effect, each),
         )
         for each in visible(effect, who, effect.breaches)
         if each.label != "same"
     ]
-    assert looked.tariff is not None
+    assert previewed.tariff is not None
     money = [
         MoneyBody(
             account=each.account,
@@ -271,7 +271,7 @@ def _figures(looked: Looked, effect: Effect, who: Actor, look_at: CellName | Non
             cost_before=f"{each.cost_before:f}" if codes[top] != each.account or top == 0 else None,
             cost_after=f"{each.cost_after:f}" if codes[top] != each.account or top == 0 else None,
         )
-        for each in effect.money(looked.tariff)
+        for each in effect.money(previewed.tariff)
         if inside[tree.row(each.account)]
     ]
     return {
@@ -287,7 +287,7 @@ def _figures(looked: Looked, effect: Effect, who: Actor, look_at: CellName | Non
     }
 
 
-def _cells(effect: Effect, inside: Any) -> list[CellsEffect]:
+def _cells(effect: Impact, inside: Any) -> list[CellsEffect]:
     after, snapshot = effect.after, effect.after.snapshot
     differing = effect.differing & inside[:, None] & (snapshot.owner >= 0)
     states, found = after.states(), []
@@ -311,7 +311,7 @@ def _cells(effect: Effect, inside: Any) -> list[CellsEffect]:
     return found
 
 
-def _ladder(effect: Effect, who: Actor, look_at: CellName) -> LadderBody | None:
+def _ladder(effect: Impact, who: Actor, look_at: CellName) -> LadderBody | None:
     snapshot = effect.after.snapshot
     column = next((place for place, each in enumerate(snapshot.products) if each.code == look_at.product), None)
     if column is None or look_at.account not in snapshot.accounts.tree:
@@ -331,9 +331,9 @@ def drafts(db: Db, who: Who) -> Any:
 
 
 @routes.post("/look", response_model=EffectBody)
-def look(body: Look, db: Db, who: Who) -> Any:
+def preview(body: Look, db: Db, who: Who) -> Any:
     """What changes would do; nothing is kept."""
-    return db.run(lambda tx: effect_body(usecases.look(tx, who, body.changes, body.on), who, body.look_at))
+    return db.run(lambda tx: effect_body(usecases.preview(tx, who, body.changes, body.on), who, body.look_at))
 
 
 class ShareOutWanted(BaseModel):
@@ -397,7 +397,7 @@ def current(db: Db, who: Who, account: str | None = None, product: str | None = 
         return (
             None
             if draft is None
-            else _body(draft, who, usecases.look(tx, who, draft.changes), _look_at(account, product))
+            else _body(draft, who, usecases.preview(tx, who, draft.changes), _look_at(account, product))
         )
 
     return db.run(read)
@@ -411,7 +411,7 @@ def edit(body: Edit, db: Db, who: Who) -> Any:
         draft = usecases.edit(
             tx, who, body.draft, body.revision, body.put, [(each.kind, each.key) for each in body.forget], body.name
         )
-        return _body(draft, who, usecases.look(tx, who, draft.changes), body.look_at)
+        return _body(draft, who, usecases.preview(tx, who, draft.changes), body.look_at)
 
     return db.run(write)
 
@@ -422,8 +422,10 @@ def get(draft_id: int, db: Db, who: Who, account: str | None = Query(None), prod
 
     def read(tx: Any) -> DraftBody:
         draft = usecases.get(tx, who, draft_id)
-        looked = None if draft.row.state == "applied" else usecases.look(tx, who, draft.changes, draft.row.apply_on)
-        return _body(draft, who, looked, _look_at(account, product))
+        previewed = (
+            None if draft.row.state == "applied" else usecases.preview(tx, who, draft.changes, draft.row.apply_on)
+        )
+        return _body(draft, who, previewed, _look_at(account, product))
 
     return db.run(read)
 
@@ -469,6 +471,6 @@ def reverse(draft_id: int, db: Db, who: Who) -> Any:
 
     def write(tx: Any) -> DraftBody:
         draft = usecases.reverse(tx, who, draft_id)
-        return _body(draft, who, usecases.look(tx, who, draft.changes))
+        return _body(draft, who, usecases.preview(tx, who, draft.changes))
 
     return db.run(write)

@@ -11,7 +11,7 @@ from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
 from fair_ladle.app.allocations.positions import Positions, settle_snapshot
 from fair_ladle.app.allocations.views import present_snapshot
-from fair_ladle.app.drafts.changes import AllocationChange, Terms
+from fair_ladle.app.drafts.change_types import AllocationChange, Terms
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.people import usecases as people
 from fair_ladle.app.plumbing.actor import Actor
@@ -96,7 +96,7 @@ def share_out(
     there = allocations.in_force(
         tx, [product.id], [int(found.snapshot.accounts.ids[row]) for row in rows], found.snapshot.day
     )
-    told = _Reasons(product, way, amount, weights, low, high, needs)
+    reasons = _Reasons(product, way, amount, weights, low, high, needs)
     result = []
     for place, (row, code, part) in enumerate(zip(rows, codes, parts, strict=True)):
         version = there.get((int(found.snapshot.accounts.ids[row]), product.id))
@@ -110,7 +110,9 @@ def share_out(
                 seen=version.id if version else None,
                 was=was,
             )
-        result.append(Part(code, part, "has no cap to raise" if uncapped[place] else told.reason(place, part), change))
+        result.append(
+            Part(code, part, "has no cap to raise" if uncapped[place] else reasons.reason(place, part), change)
+        )
     return SharedOut(result, amount, free, amount - sum(parts))
 
 
@@ -206,6 +208,6 @@ class _Reasons:
         if self.way == "even":
             return "an even share"
         weight, whole = self.weights[place], sum(self.weights)
-        told = self.units(weight) if self.way != "people" else str(weight)
+        amount = self.units(weight) if self.way != "people" else str(weight)
         every = self.units(whole) if self.way != "people" else str(whole)
-        return f"{told} of {every} {WEIGHED[self.way]}"
+        return f"{amount} of {every} {WEIGHED[self.way]}"

@@ -13,7 +13,7 @@ from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.drafts import store
-from fair_ladle.app.drafts.changes import (
+from fair_ladle.app.drafts.change_types import (
     AllocationChange,
     Change,
     LotEnd,
@@ -24,8 +24,8 @@ from fair_ladle.app.drafts.changes import (
     UnitsChange,
     adapter,
 )
-from fair_ladle.app.drafts.changing import apply_changes, look
-from fair_ladle.app.drafts.effect import Effect, why_not
+from fair_ladle.app.drafts.impact import Impact, why_not
+from fair_ladle.app.drafts.preview import apply_changes, preview
 from fair_ladle.app.drafts.reversing import reversed_changes
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.notices import usecases as notices
@@ -109,7 +109,7 @@ def edit(
     return whole
 
 
-def apply(tx: Transaction, actor: Actor, draft_id: int, revision: int) -> Effect:
+def apply(tx: Transaction, actor: Actor, draft_id: int, revision: int) -> Impact:
     """Apply a draft from today on, all of it or nothing.
 
     Under the locks of the pools' counters it is checked again. Refused where it would make a new or worse hard
@@ -121,7 +121,7 @@ def apply(tx: Transaction, actor: Actor, draft_id: int, revision: int) -> Effect
     if found.revision != revision:
         raise conflict("Somebody else edited this draft meanwhile; look at it again.", revision=found.revision)
     changes = [adapter.validate_python(body) for body in store.changes(tx.connection, draft_id)]
-    effect, before = apply_changes(tx, actor, changes, f"draft {draft_id}")
+    impact, before = apply_changes(tx, actor, changes, f"draft {draft_id}")
     store.put(
         tx.connection,
         draft_id,
@@ -131,18 +131,18 @@ def apply(tx: Transaction, actor: Actor, draft_id: int, revision: int) -> Effect
     store.update(
         tx.connection, draft_id, {"state": "applied", "applied_at": tx.now, "changed_at": tx.now, "reason": None}
     )
-    _tell(tx, actor, draft_id, effect, changes)
-    return effect
+    _notify(tx, actor, draft_id, impact, changes)
+    return impact
 
 
-def _tell(tx: Transaction, actor: Actor, draft_id: int, effect: Effect, changes: Sequence[Change]) -> None:
+def _notify(tx: Transaction, actor: Actor, draft_id: int, impact: Impact, changes: Sequence[Change]) -> None:
     """One notice for every account that the draft changed, with what of it, to its admins and those of the account
     above.
 
     They know nothing of the rest of the draft: neither its name nor where a moved account stands is told.
     """
     accounts = accounts_usecases.known(tx)
-    products = {each.code: each for each in effect.after.snapshot.products}
+    products = {each.code: each for each in impact.after.snapshot.products}
     by_account: dict[str, list[str]] = {}
     for change in changes:
         if isinstance(change, AllocationChange):
@@ -181,7 +181,7 @@ def _tell(tx: Transaction, actor: Actor, draft_id: int, effect: Effect, changes:
             )
         elif isinstance(change, NewAccount):
             by_account.setdefault(change.code, []).append("It was created")
-    told = [
+    due = [
         Notice(
             f"draft {draft_id} {code}",
             "change",
@@ -191,7 +191,7 @@ def _tell(tx: Transaction, actor: Actor, draft_id: int, effect: Effect, changes:
         )
         for code, lines in by_account.items()
     ]
-    notices.tell(tx, accounts, told, but_not=actor.email)
+    notices.tell(tx, accounts, due, but_not=actor.email)
 
 
 def schedule(tx: Transaction, actor: Actor, draft_id: int, revision: int, day: date) -> Draft:
@@ -205,11 +205,11 @@ def schedule(tx: Transaction, actor: Actor, draft_id: int, revision: int, day: d
     if day <= today:
         raise invalid(f"A draft can be applied now or from {today + timedelta(days=1)} on; {day} is not ahead.", "day")
     whole = _whole(tx, found)
-    looked = look(tx, actor, whole.changes, day)
-    if looked.effect is None or looked.faults:
-        raise invalid(looked.faults[0].detail if looked.faults else "The draft holds nothing.", "changes")
-    if looked.effect.stopping:
-        raise conflict(f"On {day} it cannot be: {why_not(looked.effect, actor)}")
+    previewed = preview(tx, actor, whole.changes, day)
+    if previewed.impact is None or previewed.faults:
+        raise invalid(previewed.faults[0].detail if previewed.faults else "The draft holds nothing.", "changes")
+    if previewed.impact.stopping:
+        raise conflict(f"On {day} it cannot be: {why_not(previewed.impact, actor)}")
     store.update(tx.connection, draft_id, {"state": "scheduled", "apply_on": day, "changed_at": tx.now, "reason": None})
     log.write(
         tx,

@@ -148,7 +148,7 @@ def queue(db: Db, who: Who) -> Any:
 
 
 @routes.post("/look", response_model=LaidBody)
-def look(body: LayerGives, db: Db, who: Who, away: bool = False) -> Any:
+def preview(body: LayerGives, db: Db, who: Who, away: bool = False) -> Any:
     """Whom giving it (or taking it away) would touch; nothing is kept."""
     return laid_body(db.try_out(usecases.forget if away else usecases.put, who, body.wanted()))
 

@@ -110,9 +110,9 @@ def groups(db: Db, who: Who) -> Any:
 
 
 @routes.post("/look", response_model=GroupLooked)
-def look(body: GroupWanted, db: Db, who: Who) -> Any:
+def preview(body: GroupWanted, db: Db, who: Who) -> Any:
     """Who would be in a group; nothing is kept."""
-    found = db.run(usecases.look, who, body.wanted())
+    found = db.run(usecases.preview, who, body.wanted())
     seats = (
         laid_body(db.try_out(usecases.put, who, body.wanted()))
         if found.gives and (found.come_count or found.leave_count)

@@ -50,7 +50,7 @@ class Wanted:
 
 
 @dataclass(frozen=True)
-class Looked:
+class GroupPreview:
     """Who would be in a group, and who would come to it or leave it: a part of each, by name, and how many in all."""
 
     count: int
@@ -113,7 +113,7 @@ def _as_group(
     return every, group, there
 
 
-def look(tx: Transaction, actor: Actor, wanted: Wanted) -> Looked:
+def preview(tx: Transaction, actor: Actor, wanted: Wanted) -> GroupPreview:
     """Who would be in a group as it shall be, and what that changes; nothing is kept."""
     accounts = accounts_usecases.known(tx)
     every, group, there = _as_group(tx, actor, accounts, wanted)
@@ -132,7 +132,7 @@ def look(tx: Transaction, actor: Actor, wanted: Wanted) -> Looked:
         if there is None
         else [each for each in every.every if any(part.id == there.id for part in every.inside(each))]
     )
-    return Looked(
+    return GroupPreview(
         counts[0], shown, come, counts[1], leave, counts[2], any(entitlements.given_to(tx, each) for each in around)
     )
 

@@ -197,7 +197,7 @@ def add(body: NewPersonBody, db: Db, who: Who) -> Any:
 
 
 @routes.post("/look", response_model=OutcomeBody)
-def look(body: ActBody, db: Db, who: Who) -> Any:
+def preview(body: ActBody, db: Db, who: Who) -> Any:
     """What an act would do; nothing of it is kept."""
     return outcome_body(db.try_out(acting.act, who, body.act, body.people.asked(), body.how()))
 

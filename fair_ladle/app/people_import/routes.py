@@ -130,7 +130,7 @@ def _row(row: Any) -> dict[str, Any]:
     return {name: getattr(row, name) for name in ("id", "name", "at", "state", "count", "total", "done", "trouble")}
 
 
-def _looked(found: usecases.Looked) -> LookedBody:
+def _looked(found: usecases.ImportPreview) -> LookedBody:
     return LookedBody(
         **_row(found.row),
         header=found.row.header,
@@ -168,7 +168,7 @@ def receive(
     name: str = Query(min_length=1, max_length=200),
 ) -> Any:
     """Keep a CSV file, a workbook, or what was pasted, and see what it comes to."""
-    return _looked(db.run(usecases.look, who, db.run(usecases.receive, who, name, content)))
+    return _looked(db.run(usecases.preview, who, db.run(usecases.receive, who, name, content)))
 
 
 @routes.get("", response_model=list[ImportRow])
@@ -191,15 +191,15 @@ def report(import_id: int, db: Db, who: Who) -> Any:
 
 
 @routes.get("/{import_id}/look", response_model=LookedBody)
-def look(import_id: int, db: Db, who: Who) -> Any:
+def preview(import_id: int, db: Db, who: Who) -> Any:
     """What an import that has not begun comes to."""
-    return _looked(db.run(usecases.look, who, import_id))
+    return _looked(db.run(usecases.preview, who, import_id))
 
 
 @routes.put("/{import_id}", response_model=LookedBody)
 def change(import_id: int, body: HowBody, db: Db, who: Who) -> Any:
     """Map the columns otherwise, or choose otherwise what is done."""
-    return _looked(db.run(usecases.look, who, import_id, body.how()))
+    return _looked(db.run(usecases.preview, who, import_id, body.how()))
 
 
 @routes.post("/{import_id}/begin", response_model=ImportRow)
@@ -235,7 +235,7 @@ def forget(import_id: int, db: Db, who: Who) -> None:
 def export(import_id: int, db: Db, who: Who, form: Format = "csv") -> Response:
     """Row by row what was done; before it is begun, every fault."""
     if db.run(usecases.one, who, import_id).state == "open":
-        faults = db.run(usecases.look, who, import_id).plan.faults
+        faults = db.run(usecases.preview, who, import_id).plan.faults
         return sheet(
             "faults",
             form,

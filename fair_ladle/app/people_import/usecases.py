@@ -79,7 +79,7 @@ def _rows(name: str, table: SheetTable) -> list[tuple[int, list[str]]]:
 
 
 @dataclass(frozen=True)
-class Looked:
+class ImportPreview:
     """A table as it came, and what it comes to as things are mapped now."""
 
     row: Any
@@ -126,7 +126,7 @@ def one(tx: Transaction, actor: Actor, import_id: int) -> Any:
     return _mine(tx, actor, import_id)
 
 
-def look(tx: Transaction, actor: Actor, import_id: int, how: How | None = None) -> Looked:
+def preview(tx: Transaction, actor: Actor, import_id: int, how: How | None = None) -> ImportPreview:
     """What an import comes to, every fault with its place; ``how``, if given, is kept."""
     row = _open(tx, actor, import_id) if how is not None else _mine(tx, actor, import_id)
     if row.cells is None:
@@ -139,23 +139,23 @@ def look(tx: Transaction, actor: Actor, import_id: int, how: How | None = None) 
     made = plan(tx, actor, row.header, rows, chosen)
     if how is not None:
         store.change(tx.connection, import_id, {"how": asdict(how)})
-    return Looked(row, chosen, rows[:5], made, seats_needed(tx, actor, made))
+    return ImportPreview(row, chosen, rows[:5], made, seats_needed(tx, actor, made))
 
 
 def begin(tx: Transaction, actor: Actor, import_id: int) -> None:
     """Start bringing people in. Refused while there are faults, unless rows at fault are to be left out."""
     _open(tx, actor, import_id)
-    looked = look(tx, actor, import_id)
-    counts = looked.plan.counts()
-    if counts["fault"] and not looked.how.leave_faults:
+    previewed = preview(tx, actor, import_id)
+    counts = previewed.plan.counts()
+    if counts["fault"] and not previewed.how.leave_faults:
         raise conflict(
             f"{counts['fault']} {'row has' if counts['fault'] == 1 else 'rows have'} faults; "
             "mend them, or choose to leave them out."
         )
-    if not looked.plan.steps:
+    if not previewed.plan.steps:
         raise conflict("There is no row left to do anything with.")
     order = accounts_usecases.known(tx).tree
-    steps = sorted(looked.plan.steps, key=lambda step: (int(order.depth_first[order.row(step.account)]), step.row))
+    steps = sorted(previewed.plan.steps, key=lambda step: (int(order.depth_first[order.row(step.account)]), step.row))
     store.put_parts(
         tx.connection,
         import_id,
@@ -166,7 +166,7 @@ def begin(tx: Transaction, actor: Actor, import_id: int) -> None:
         tx,
         actor,
         None,
-        [log.Entry("import begun", looked.row.name, _account_id(tx, actor), None, {"rows": len(steps)})],
+        [log.Entry("import begun", previewed.row.name, _account_id(tx, actor), None, {"rows": len(steps)})],
     )
 
 

@@ -8,7 +8,7 @@ from typing import Any
 from fastapi import APIRouter, Response
 from pydantic import BaseModel
 
-from fair_ladle.app.drafts.changes import Change
+from fair_ladle.app.drafts.change_types import Change
 from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
 from fair_ladle.app.pools.usecases import Pool
 from fair_ladle.app.purchases import usecases

@@ -17,7 +17,7 @@ import numpy as np
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
 from fair_ladle.app.allocations.positions import Positions, Snapshot, settle_snapshot, snapshot_at
-from fair_ladle.app.drafts.changes import AllocationChange, Change, NewLot, Terms, UnitsChange
+from fair_ladle.app.drafts.change_types import AllocationChange, Change, NewLot, Terms, UnitsChange
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.enforcement.replay import UsageHistory
 from fair_ladle.app.people import usecases as people

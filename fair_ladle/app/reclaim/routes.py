@@ -225,7 +225,7 @@ def change(policy_id: int, body: PolicyWanted, db: Db, who: Who) -> Any:
 
 
 @routes.post("/{policy_id}/look", response_model=IdleRun)
-def look(policy_id: int, db: Db, who: Who) -> Any:
+def preview(policy_id: int, db: Db, who: Who) -> Any:
     """What a run would do; nothing is kept."""
     return _run(db.try_out(usecases.run, who, policy_id))
 

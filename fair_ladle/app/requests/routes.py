@@ -129,7 +129,7 @@ def possible(db: Db, who: Who, account: str, product: str) -> Any:
 @routes.get("/{request_id}/effect", response_model=EffectBody)
 def effect(request_id: int, db: Db, who: Who, part: int | None = Query(None)) -> Any:
     """What granting it, or part of it, would do."""
-    return db.run(lambda tx: effect_body(usecases.look(tx, who, request_id, part), who))
+    return db.run(lambda tx: effect_body(usecases.preview(tx, who, request_id, part), who))
 
 
 @routes.post("/{request_id}/grant", response_model=RequestBody)

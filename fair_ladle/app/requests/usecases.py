@@ -13,8 +13,8 @@ from fair_ladle.app.allocations import usecases as allocations
 from fair_ladle.app.allocations.positions import Positions, settle_snapshot
 from fair_ladle.app.allocations.views import present_snapshot
 from fair_ladle.app.drafts import usecases as drafts
-from fair_ladle.app.drafts.changes import AllocationChange, Terms
-from fair_ladle.app.drafts.changing import Looked
+from fair_ladle.app.drafts.change_types import AllocationChange, Terms
+from fair_ladle.app.drafts.preview import Preview
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.notices import usecases as notices
@@ -113,10 +113,10 @@ def ask(
     return _one(tx, actor, request_id)
 
 
-def look(tx: Transaction, actor: Actor, request_id: int, part: int | None = None) -> Looked:
+def preview(tx: Transaction, actor: Actor, request_id: int, part: int | None = None) -> Preview:
     """What granting a request, or part of it, would do."""
     row, found, place, product = _to_answer(tx, actor, request_id)
-    return drafts.look(tx, actor, [_change(tx, found, place, product, row.as_what, _part(row, part, product))])
+    return drafts.preview(tx, actor, [_change(tx, found, place, product, row.as_what, _part(row, part, product))])
 
 
 def grant(tx: Transaction, actor: Actor, request_id: int, part: int | None = None, text: str = "") -> Request:

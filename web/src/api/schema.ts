@@ -615,10 +615,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Look
+         * Preview
          * @description What changes would do; nothing is kept.
          */
-        post: operations["look_api_drafts_look_post"];
+        post: operations["preview_api_drafts_look_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -883,10 +883,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Look
+         * Preview
          * @description Whom giving it (or taking it away) would touch; nothing is kept.
          */
-        post: operations["look_api_entitlements_look_post"];
+        post: operations["preview_api_entitlements_look_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -967,10 +967,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Look
+         * Preview
          * @description Who would be in a group; nothing is kept.
          */
-        post: operations["look_api_groups_look_post"];
+        post: operations["preview_api_groups_look_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1497,10 +1497,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Look
+         * Preview
          * @description What an import that has not begun comes to.
          */
-        get: operations["look_api_people_imports__import_id__look_get"];
+        get: operations["preview_api_people_imports__import_id__look_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1599,10 +1599,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Look
+         * Preview
          * @description What an act would do; nothing of it is kept.
          */
-        post: operations["look_api_people_look_post"];
+        post: operations["preview_api_people_look_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2139,10 +2139,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Look
+         * Preview
          * @description What a run would do; nothing is kept.
          */
-        post: operations["look_api_reclaim__policy_id__look_post"];
+        post: operations["preview_api_reclaim__policy_id__look_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -9261,7 +9261,7 @@ export interface operations {
             };
         };
     };
-    look_api_drafts_look_post: {
+    preview_api_drafts_look_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -10427,7 +10427,7 @@ export interface operations {
             };
         };
     };
-    look_api_entitlements_look_post: {
+    preview_api_entitlements_look_post: {
         parameters: {
             query?: {
                 away?: boolean;
@@ -10805,7 +10805,7 @@ export interface operations {
             };
         };
     };
-    look_api_groups_look_post: {
+    preview_api_groups_look_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -13381,7 +13381,7 @@ export interface operations {
             };
         };
     };
-    look_api_people_imports__import_id__look_get: {
+    preview_api_people_imports__import_id__look_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -13786,7 +13786,7 @@ export interface operations {
             };
         };
     };
-    look_api_people_look_post: {
+    preview_api_people_look_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -16200,7 +16200,7 @@ export interface operations {
             };
         };
     };
-    look_api_reclaim__policy_id__look_post: {
+    preview_api_reclaim__policy_id__look_post: {
         parameters: {
             query?: never;
             header?: never;

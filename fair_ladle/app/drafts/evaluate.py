@@ -13,7 +13,7 @@ import numpy as np
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.allocations.positions import Snapshot, settle_snapshot
-from fair_ladle.app.drafts.changes import (
+from fair_ladle.app.drafts.change_types import (
     AllocationChange,
     Change,
     LotEnd,
@@ -93,7 +93,7 @@ InUse = dict[tuple[str, str], set[str]]
 """Product and subject → the accounts in which that subject has one."""
 
 
-class Planned:
+class DraftEvaluation:
     """Changes over a world. ``faults`` holds what is wrong with some of them; ``world`` has the others.
 
     ``from_row`` says for every row of the planned tree which row of the present one it is, -1 for a new account.

@@ -12,8 +12,8 @@ from fair_ladle.app.allocations import usecases as allocations
 from fair_ladle.app.allocations.positions import Snapshot, snapshot_at
 from fair_ladle.app.allocations.views import chosen_products, present_snapshot
 from fair_ladle.app.assignments import usecases as assignments
-from fair_ladle.app.drafts.applying import Before, write_changes
-from fair_ladle.app.drafts.changes import (
+from fair_ladle.app.drafts.apply import AppliedChange, write_changes
+from fair_ladle.app.drafts.change_types import (
     AllocationChange,
     Change,
     LotEnd,
@@ -24,8 +24,8 @@ from fair_ladle.app.drafts.changes import (
     StatusChange,
     UnitsChange,
 )
-from fair_ladle.app.drafts.effect import Effect, visible, why_not
-from fair_ladle.app.drafts.plan import Fault, InUse, Planned
+from fair_ladle.app.drafts.evaluate import DraftEvaluation, Fault, InUse
+from fair_ladle.app.drafts.impact import Impact, visible, why_not
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.plumbing.actor import Actor
@@ -51,7 +51,7 @@ class Clash:
 
 
 @dataclass(frozen=True)
-class Told:
+class Recipient:
     """Somebody who will hear of it, and about which account."""
 
     name: str
@@ -59,37 +59,37 @@ class Told:
 
 
 @dataclass(frozen=True)
-class Looked:
+class Preview:
     """What a draft would do, what is wrong with it (that part is left out of the effect), and what has changed
     meanwhile."""
 
-    effect: Effect | None
+    impact: Impact | None
     tariff: Tariff | None
     faults: list[Fault] = field(default_factory=list)
     clashes: list[Clash] = field(default_factory=list)
-    told: list[Told] = field(default_factory=list)
+    recipients: list[Recipient] = field(default_factory=list)
 
 
-def look(tx: Transaction, actor: Actor, changes: Sequence[Change], on: date | None = None) -> Looked:
+def preview(tx: Transaction, actor: Actor, changes: Sequence[Change], on: date | None = None) -> Preview:
     """What changes would do to the whole of their pools now, or on a day ahead; nothing is kept."""
     if not changes:
-        return Looked(None, None)
+        return Preview(None, None)
     products = _products(tx, changes)
     today = accounts_usecases.today(tx)
     if on is None or on <= today:
         snapshot = present_snapshot(tx, products)
     else:
         snapshot = snapshot_at(tx, products, accounts_usecases.start_of(tx, on))
-    plan = Planned(snapshot, actor, changes, _in_use(tx, snapshot, changes))
+    evaluation = DraftEvaluation(snapshot, actor, changes, _in_use(tx, snapshot, changes))
     clashes = _clashes(tx, snapshot, changes)
     url = tx.connection.engine.url
     tariff = _tariffs.get((url, log.head(tx)), tx.now, lambda: Tariff(tx, snapshot.accounts))
-    return Looked(Effect(plan), tariff, plan.faults, clashes, _told(tx, actor, plan, changes))
+    return Preview(Impact(evaluation), tariff, evaluation.faults, clashes, _recipients(tx, actor, evaluation, changes))
 
 
 def apply_changes(
     tx: Transaction, actor: Actor, changes: Sequence[Change], through: str
-) -> tuple[Effect, list[Before]]:
+) -> tuple[Impact, list[AppliedChange]]:
     """Check changes under locks and write them; what each of them was before comes back with the effect.
 
     ``through`` stands in the log for what made them, and is read by whoever runs an account they touch.
@@ -99,15 +99,15 @@ def apply_changes(
     products = _products(tx, changes)
     assignments.lock(tx, products)
     snapshot = snapshot_at(tx, products, tx.now)
-    plan = Planned(snapshot, actor, changes, _in_use(tx, snapshot, changes))
-    if plan.faults:
+    evaluation = DraftEvaluation(snapshot, actor, changes, _in_use(tx, snapshot, changes))
+    if evaluation.faults:
         raise Refused(
             Problem(
                 "invalid",
                 "Not valid",
                 422,
-                plan.faults[0].detail,
-                {"faults": [{"kind": f.kind, "key": f.key, "detail": f.detail} for f in plan.faults]},
+                evaluation.faults[0].detail,
+                {"faults": [{"kind": f.kind, "key": f.key, "detail": f.detail} for f in evaluation.faults]},
             )
         )
     clashes = _clashes(tx, snapshot, changes)
@@ -117,25 +117,25 @@ def apply_changes(
             f"Changed by somebody else meanwhile: {names}. Keep yours or take theirs; nothing was applied.",
             changed=[{"account": each.change.account, "product": each.change.product} for each in clashes],
         )
-    effect = Effect(plan)
-    if effect.stopping:
+    impact = Impact(evaluation)
+    if impact.stopping:
         raise Refused(
             Problem(
                 "hard-breach",
                 "It would break a limit",
                 409,
-                why_not(effect, actor),
+                why_not(impact, actor),
                 {
                     "breaches": [
                         {"account": each.account, "product": each.product, "label": each.label}
-                        for each in visible(effect, actor, effect.stopping)
+                        for each in visible(impact, actor, impact.stopping)
                     ]
                 },
             )
         )
-    before = write_changes(tx, actor, plan, changes, through)
+    before = write_changes(tx, actor, evaluation, changes, through)
     assignments.rebuild_locked(tx, products)
-    return effect, before
+    return impact, before
 
 
 def _products(tx: Transaction, changes: Sequence[Change]) -> list[Product]:
@@ -188,9 +188,11 @@ def _clashes(tx: Transaction, snapshot: Snapshot, changes: Sequence[Change]) -> 
     return found
 
 
-def _told(tx: Transaction, actor: Actor, plan: Planned, changes: Sequence[Change]) -> list[Told]:
+def _recipients(
+    tx: Transaction, actor: Actor, evaluation: DraftEvaluation, changes: Sequence[Change]
+) -> list[Recipient]:
     """The admins of the accounts a draft changes, and of those above them within the branch; not the actor."""
-    accounts = plan.before.accounts
+    accounts = evaluation.before.accounts
     rows: dict[int, None] = {}
     for change in changes:
         if change.concerns in accounts.tree:
@@ -201,11 +203,11 @@ def _told(tx: Transaction, actor: Actor, plan: Planned, changes: Sequence[Change
     top = accounts_usecases.top_row(accounts, actor)
     inside = [row for row in rows if top in accounts.tree.path_up(row)]
     running = sign_in.admins_of(tx, [int(accounts.ids[row]) for row in inside])
-    found: dict[str, Told] = {}
+    found: dict[str, Recipient] = {}
     for row in inside:
         people = [(each.name, each.email) for each in running.get(int(accounts.ids[row]), [])]
         email = accounts.facts[row].admin_email
         for name, address in people or ([(email, email)] if email else []):
             if address != actor.email:
-                found.setdefault(address, Told(name, accounts.name(row)))
+                found.setdefault(address, Recipient(name, accounts.name(row)))
     return list(found.values())

@@ -9,7 +9,7 @@ from typing import Any
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
 from fair_ladle.app.assignments import usecases as assignments
-from fair_ladle.app.drafts.changes import (
+from fair_ladle.app.drafts.change_types import (
     AllocationChange,
     Change,
     LotEnd,
@@ -21,7 +21,7 @@ from fair_ladle.app.drafts.changes import (
     Terms,
     UnitsChange,
 )
-from fair_ladle.app.drafts.plan import Planned
+from fair_ladle.app.drafts.evaluate import DraftEvaluation
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.log.usecases import Entry
 from fair_ladle.app.plumbing.actor import Actor
@@ -36,20 +36,20 @@ TERMS = ("reserve", "cap", "at_cap", "burst", "grace_days")
 
 
 @dataclass(frozen=True)
-class Before:
+class AppliedChange:
     """A change as applied, knowing what was there before, so that it can be reversed."""
 
     change: Change
 
 
 def write_changes(
-    tx: Transaction, actor: Actor, plan: Planned, changes: Sequence[Change], through: str
-) -> list[Before]:
+    tx: Transaction, actor: Actor, evaluation: DraftEvaluation, changes: Sequence[Change], through: str
+) -> list[AppliedChange]:
     """New accounts, then moves, lots and allocations."""
     ids = accounts_usecases.ids_by_code(tx)
-    products = {each.code: each for each in plan.snapshot.products}
+    products = {each.code: each for each in evaluation.snapshot.products}
     entries: list[Entry] = []
-    before: list[Before] = []
+    before: list[AppliedChange] = []
     for change in changes:
         if isinstance(change, NewAccount):
             ids[change.code] = _create(tx, change)
@@ -62,24 +62,24 @@ def write_changes(
                     {"name": change.name, "kind": change.account_kind},
                 )
             )
-            before.append(Before(change))
+            before.append(AppliedChange(change))
     rates = [each for each in changes if isinstance(each, RateChange)]
     if rates:
         _write_rates(tx, rates, ids, products)
-        before.extend(Before(each) for each in rates)
+        before.extend(AppliedChange(each) for each in rates)
         entries.extend(
             Entry("rate written", each.product, ids[each.buyer], None, {"from": each.first_day.isoformat()})
             for each in rates
         )
     for change in changes:
         if isinstance(change, Move):
-            tree = plan.before.accounts.tree
+            tree = evaluation.before.accounts.tree
             was = tree.codes[int(tree.parent[tree.row(change.account)])]
             accounts_usecases.move(tx, change.account, change.parent)
             # Each side is told its own: whoever runs the account, or one of the two, need not know the others.
             entries.append(Entry("account moved away", change.account, ids[was]))
             entries.append(Entry("account moved here", change.account, ids[change.parent]))
-            before.append(Before(change.model_copy(update={"was": was})))
+            before.append(AppliedChange(change.model_copy(update={"was": was})))
         elif isinstance(change, NewLot):
             product = products[change.product]
             pools_usecases.add_lot(
@@ -105,26 +105,30 @@ def write_changes(
                     {"lot": change.renews} if change.renews else None,
                     {
                         "lot": change.reference,
-                        "quantity": told("quantity", change.quantity, product),
+                        "quantity": format_term("quantity", change.quantity, product),
                         "from": change.first_day.isoformat(),
                         "to": change.last_day.isoformat() if change.last_day else "open",
                         "unit cost": f"{change.unit_cost.normalize():f} {change.currency}",
                     },
                 )
             )
-            before.append(Before(change))
+            before.append(AppliedChange(change))
         elif isinstance(change, LotEnd):
-            before.append(Before(_end_lot(tx, plan, change, ids[change.owner], products[change.product], entries)))
+            before.append(
+                AppliedChange(_end_lot(tx, evaluation, change, ids[change.owner], products[change.product], entries))
+            )
         elif isinstance(change, StatusChange):
-            before.extend(Before(each) for each in _set_status(tx, plan, change, entries))
+            before.extend(AppliedChange(each) for each in _set_status(tx, evaluation, change, entries))
         elif isinstance(change, UnitsChange):
             _give_or_take(tx, change, ids[change.account], products[change.product], entries)
-            before.append(Before(change))
+            before.append(AppliedChange(change))
     if any(isinstance(each, NewAccount | Move | NewLot | LotEnd | StatusChange) for each in changes):
         accounts_usecases.structure_changed(tx)
     for change in changes:
         if isinstance(change, AllocationChange):
-            before.append(Before(_allocate(tx, plan, change, ids[change.account], products[change.product], entries)))
+            before.append(
+                AppliedChange(_allocate(tx, evaluation, change, ids[change.account], products[change.product], entries))
+            )
     log.write(
         tx,
         actor,
@@ -174,14 +178,16 @@ def _write_rates(
     )
 
 
-def _set_status(tx: Transaction, plan: Planned, change: StatusChange, entries: list[Entry]) -> list[Change]:
+def _set_status(
+    tx: Transaction, evaluation: DraftEvaluation, change: StatusChange, entries: list[Entry]
+) -> list[Change]:
     """Write another status; for one that is closed, release everything and end the allocations of its branch.
 
     What comes back is the change and the allocations it ended, each knowing what was before.
     """
-    snapshot, day = plan.before, plan.before.day
-    facts = plan.accounts.facts[plan.accounts.tree.row(change.account)]
-    old = plan.before.accounts.facts[plan.before.accounts.tree.row(change.account)]
+    snapshot, day = evaluation.before, evaluation.before.day
+    facts = evaluation.accounts.facts[evaluation.accounts.tree.row(change.account)]
+    old = evaluation.before.accounts.facts[evaluation.before.accounts.tree.row(change.account)]
     accounts_usecases.set_status(tx, facts.id, change.status, change.charged)
     was = old.status or "active"
     said = {"status": change.status} | (
@@ -193,11 +199,11 @@ def _set_status(tx: Transaction, plan: Planned, change: StatusChange, entries: l
     ]
     if change.status != "closed":
         return ended
-    tree = plan.accounts.tree
+    tree = evaluation.accounts.tree
     ids = {
-        int(plan.accounts.ids[row]): tree.codes[row]
+        int(evaluation.accounts.ids[row]): tree.codes[row]
         for row in tree.branch(tree.row(change.account)).tolist()
-        if int(plan.accounts.ids[row]) > 0
+        if int(evaluation.accounts.ids[row]) > 0
     }
     by_id = {each.id: each for each in snapshot.products}
     for (account_id, product_id), version in sorted(allocations.in_force(tx, list(by_id), list(ids), day).items()):
@@ -226,7 +232,7 @@ def _give_or_take(
     tx: Transaction, change: UnitsChange, account_id: int, product: Product, entries: list[Entry]
 ) -> None:
     """Assign or release for each subject; the counters are the caller's."""
-    told = {"product": product.code}
+    entry_terms = {"product": product.code}
     if change.give:
         assignments.check_subjects(tx, account_id, product, change.subjects)
         usage.begin(
@@ -244,20 +250,20 @@ def _give_or_take(
             "assigned" if change.give else "released",
             each,
             account_id,
-            None if change.give else told,
-            told if change.give else None,
+            None if change.give else entry_terms,
+            entry_terms if change.give else None,
         )
         for each in change.subjects
     )
 
 
 def _end_lot(
-    tx: Transaction, plan: Planned, change: LotEnd, owner_id: int, product: Product, entries: list[Entry]
+    tx: Transaction, evaluation: DraftEvaluation, change: LotEnd, owner_id: int, product: Product, entries: list[Entry]
 ) -> LotEnd:
-    pool = next(each for each in plan.before.pools if each.owner_id == owner_id and each.product.id == product.id)
+    pool = next(each for each in evaluation.before.pools if each.owner_id == owner_id and each.product.id == product.id)
     lot = next(each for each in pool.lots if (each.reference, each.first_day) == (change.reference, change.first_day))
     taken_out = change.last_day is not None and change.last_day < change.first_day
-    if taken_out and change.first_day < plan.before.day:
+    if taken_out and change.first_day < evaluation.before.day:
         raise conflict(f"Lot {change.reference} has begun; it can end yesterday at the earliest.")
     pools_usecases.end_lot(tx, owner_id, product.id, change.reference, change.first_day, change.last_day)
     entries.append(
@@ -273,9 +279,14 @@ def _end_lot(
 
 
 def _allocate(
-    tx: Transaction, plan: Planned, change: AllocationChange, account_id: int, product: Product, entries: list[Entry]
+    tx: Transaction,
+    evaluation: DraftEvaluation,
+    change: AllocationChange,
+    account_id: int,
+    product: Product,
+    entries: list[Entry],
 ) -> AllocationChange:
-    day = plan.before.day
+    day = evaluation.before.day
     present = allocations.lock_present(tx, account_id, product.id, day)
     was = {name: getattr(present, name) for name in TERMS} if present else {}
     now: dict[str, Any] = {} if change.terms is None else change.terms.model_dump()
@@ -289,14 +300,14 @@ def _allocate(
             "allocation changed",
             product.code,
             account_id,
-            {name: told(name, was[name], product) for name in differs if name in was} or None,
-            {name: told(name, now[name], product) for name in differs if name in now} or {"allocation": "none"},
+            {name: format_term(name, was[name], product) for name in differs if name in was} or None,
+            {name: format_term(name, now[name], product) for name in differs if name in now} or {"allocation": "none"},
         )
     )
     return change.model_copy(update={"was": Terms(**was) if was else None})
 
 
-def told(name: str, value: Any, product: Product) -> Any:
+def format_term(name: str, value: Any, product: Product) -> Any:
     """A term or quantity as the log tells it."""
     if name in ("reserve", "cap", "burst", "quantity"):
         return "none" if value is None else product.said(value)

@@ -13,7 +13,7 @@ import numpy as np
 
 from fair_ladle.app.accounts.usecases import top_row
 from fair_ladle.app.allocations.positions import Positions, settle_snapshot
-from fair_ladle.app.drafts.plan import Planned
+from fair_ladle.app.drafts.evaluate import DraftEvaluation
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.pools.usecases import Pool, Product
 from fair_ladle.app.statements.rate_cards import Tariff, decimals_of
@@ -67,17 +67,17 @@ class MoneyChange:
     cost_after: Decimal
 
 
-class Effect:
+class Impact:
     """Positions before and after a plan, both on the planned tree's rows."""
 
-    def __init__(self, plan: Planned):
-        self.plan = plan
-        self.present: Positions = settle_snapshot(plan.before)
-        self.after: Positions = settle_snapshot(plan.snapshot)
+    def __init__(self, evaluation: DraftEvaluation):
+        self.evaluation = evaluation
+        self.present: Positions = settle_snapshot(evaluation.before)
+        self.after: Positions = settle_snapshot(evaluation.snapshot)
 
     def before(self, array: Any, default: Any = 0) -> Any:
         """An array of the present on the planned rows."""
-        return self.plan.pick(array, default)
+        return self.evaluation.pick(array, default)
 
     @cached_property
     def breaches(self) -> list[Breach]:
@@ -225,14 +225,14 @@ class Effect:
     def _charged(self, tariff: Tariff) -> dict[tuple[str, str], list[Decimal]]:
         """(account, currency) → what its seller charges it for the products whose figures differ, before and after."""
         used = (self.present.used(), self.after.used())
-        planned = tariff.over(self.after.snapshot.accounts, self.plan.rates)
+        planned = tariff.over(self.after.snapshot.accounts, self.evaluation.rates)
         found: dict[tuple[str, str], list[Decimal]] = {}
         for row, column in np.argwhere(self.moved).tolist():
             code, product = self.after.snapshot.accounts.tree.codes[row], self.after.snapshot.products[column]
             for at, positions in ((0, self.present), (1, self.after)):
-                if at == 0 and int(self.plan.from_row[row]) < 0:
+                if at == 0 and int(self.evaluation.from_row[row]) < 0:
                     continue
-                where = row if at else int(self.plan.from_row[row])
+                where = row if at else int(self.evaluation.from_row[row])
                 prices = planned if at else tariff
                 rate = (
                     prices.rate(code, product.code, positions.snapshot.day.replace(day=1))
@@ -298,9 +298,9 @@ def _short(pool: Pool, load: int, day: date) -> int:
     return max(0, load - quantity * overcommit // 100 - true_up)
 
 
-def told(effect: Effect, breach: Breach) -> str:
+def format_breach(impact: Impact, breach: Breach) -> str:
     """A breach in words."""
-    snapshot = effect.after.snapshot
+    snapshot = impact.after.snapshot
     product = next(each for each in snapshot.products if each.code == breach.product)
     when = f" from {breach.day:%d %B %Y} on" if breach.day else ""
     if breach.account is None:
@@ -317,15 +317,15 @@ def told(effect: Effect, breach: Breach) -> str:
     return f"{name} would be {product.said(breach.after)} over its cap of {product.name}{lets}."
 
 
-def visible(effect: Effect, actor: Actor, breaches: list[Breach]) -> list[Breach]:
+def visible(impact: Impact, actor: Actor, breaches: list[Breach]) -> list[Breach]:
     """Those of the actor's branch: of its accounts, and of pools that they own. Others are not named to the actor."""
-    tree = effect.after.snapshot.accounts.tree
-    top = top_row(effect.after.snapshot.accounts, actor)
+    tree = impact.after.snapshot.accounts.tree
+    top = top_row(impact.after.snapshot.accounts, actor)
     inside = set(tree.branch(top).tolist())
     return [each for each in breaches if tree.row(each.account or each.owner) in inside]
 
 
-def why_not(effect: Effect, actor: Actor) -> str:
+def why_not(impact: Impact, actor: Actor) -> str:
     """Why the plan cannot be applied, as far as the actor may know."""
-    mine = visible(effect, actor, effect.stopping)
-    return told(effect, mine[0]) if mine else "It would break a limit above your branch."
+    mine = visible(impact, actor, impact.stopping)
+    return format_breach(impact, mine[0]) if mine else "It would break a limit above your branch."

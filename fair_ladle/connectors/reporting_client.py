@@ -112,10 +112,10 @@ class DeviceClient:
         answer = signed.get("answer")
         if not isinstance(answer, dict) or not isinstance(signed.get("signature"), str):
             raise NotDone("This is no answer file.")
-        told = json.dumps(answer, sort_keys=True, separators=(",", ":")).encode()
+        content = json.dumps(answer, sort_keys=True, separators=(",", ":")).encode()
         try:
             Ed25519PublicKey.from_public_bytes(base64.b64decode(public_key, validate=True)).verify(
-                base64.b64decode(signed["signature"], validate=True), told
+                base64.b64decode(signed["signature"], validate=True), content
             )
         except (InvalidSignature, ValueError):
             raise NotDone("This answer is not signed by the server whose key was given.") from None

@@ -55,7 +55,7 @@ class NotADemo(RuntimeError):
     """The home holds somebody's own data."""
 
 
-def prepare(database: Database, home: Path, told: Callable[[str], None]) -> list[tuple[str, str, str]]:
+def prepare(database: Database, home: Path, report: Callable[[str], None]) -> list[tuple[str, str, str]]:
     """Load the demo where there is nothing yet, let its clock run, and say who can sign in:
     (address, password, as whom)."""
     with database.transaction() as tx:
@@ -69,21 +69,23 @@ def prepare(database: Database, home: Path, told: Callable[[str], None]) -> list
     if empty or not kept.exists():
         signs = [(email, "-".join(secrets.choice(WORDS) for _ in range(4)), whom) for email, _, _, whom in PEOPLE]
         database.clock.set_to(STARTS_AT)
-        database.run(_load, signs, told)
-        told("Looking at clocks, holds and thresholds")
+        database.run(_load, signs, report)
+        report("Looking at clocks, holds and thresholds")
         enforce_all(database)
         kept.touch(mode=0o600)
         kept.write_text("".join(f"{email}\t{password}\t{whom}\n" for email, password, whom in signs))
     database.run(sign_in.start_demo_clock, STARTS_AT)
     set_demo_clock(database)
     reporting.set_up(database, home)
-    told("Counting what is in use")
+    report("Counting what is in use")
     database.run(assignments.rebuild_stale)
     return [tuple(line.split("\t")) for line in kept.read_text().splitlines()]  # type: ignore[misc]
 
 
-def _load(tx: Transaction, signs: list[tuple[str, str, str]], told: Callable[[str], None]) -> None:
-    told("Loading the demo")
-    data_import.load(tx, COMMAND_LINE, read_source(INTAKE), lambda what, done: told(f"  {what}") if not done else None)
+def _load(tx: Transaction, signs: list[tuple[str, str, str]], report: Callable[[str], None]) -> None:
+    report("Loading the demo")
+    data_import.load(
+        tx, COMMAND_LINE, read_source(INTAKE), lambda what, done: report(f"  {what}") if not done else None
+    )
     for (email, name, account, _), (_, password, _) in zip(PEOPLE, signs, strict=True):
         sign_in.give_sign_in(tx, COMMAND_LINE, email, name, account, password)

@@ -126,7 +126,7 @@ def test_each_crossing_is_told_once_and_again_after_it_was_crossed_back(database
     who = actor_of("MSP")
 
     def told() -> int:
-        return database.run(enforcement.enforce, "BOX").told
+        return database.run(enforcement.enforce, "BOX").notified
 
     def take(*subjects: int) -> None:
         database.run(assignments.assign, who, [Wanted("C0-A", "BOX", f"x{each}") for each in subjects])

@@ -130,8 +130,8 @@ def test_an_admin_tells_a_session_to_end_within_the_branch(demo: Database, ready
     (session,) = demo.run(usecases.sessions, ENGINEERING)[1]
     assert demo.run(usecases.sessions, TERN) == (0, [])
     with pytest.raises(Refused, match="no session"):
-        demo.run(usecases.tell_to_end, TERN, [session.row.id])
-    assert demo.run(usecases.tell_to_end, ENGINEERING, [session.row.id]) == 1
+        demo.run(usecases.end_sessions, TERN, [session.row.id])
+    assert demo.run(usecases.end_sessions, ENGINEERING, [session.row.id]) == 1
     assert "Head has ended it" in demo.run(usecases.beat, token)["says"]
 
 

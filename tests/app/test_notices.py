@@ -20,7 +20,7 @@ def told(database: Database, *what: tuple[str, str, bool], but_not: str = "") ->
     with database.transaction() as tx:
         accounts = accounts_usecases.known(tx)
         before = tx.connection.scalar(sa.text("SELECT COALESCE(MAX(id), 0) FROM outbox"))
-        notices.tell(
+        notices.notify(
             tx,
             accounts,
             [

@@ -155,7 +155,7 @@ class Positions:
         left = int(supply.physical[place]) - int(self.pool_used()[place])
         return ladder(self.way_up(row, column), int(supply.promisable[place]), left)
 
-    def told_ladder(self, row: int, column: int, actor: Actor) -> dict[str, Any]:
+    def visible_ladder(self, row: int, column: int, actor: Actor) -> dict[str, Any]:
         """The ladder for an answer, with names, as far as the actor may see."""
         accounts, way = self.snapshot.accounts, self.way_up(row, column)
         promisable = int(self.snapshot.supply.promisable[self.pool_at(row, column)])

@@ -309,7 +309,7 @@ def cell_body(found: views.Cell, who: Actor) -> dict[str, Any]:
         "most_reserve": found.most_reserve,
         "grace_since": None if clock is None else instant(clock.since).isoformat(),
         "grace_until": None if clock is None else clock.deadline_day.isoformat(),
-        "ladder": positions.told_ladder(row, 0, who),
+        "ladder": positions.visible_ladder(row, 0, who),
     }
 
 

@@ -64,8 +64,8 @@ def _once(
         raise invalid("The same unit stands there twice.", "units")
     fingerprint = ""
     if key is not None:
-        told = json.dumps([what, [[each.account, each.product, each.subject] for each in wanted]])
-        fingerprint = hashlib.sha256(told.encode()).hexdigest()
+        members = json.dumps([what, [[each.account, each.product, each.subject] for each in wanted]])
+        fingerprint = hashlib.sha256(members.encode()).hexdigest()
         before = store.answered(tx.connection, actor.sign_in_id or 0, key)
         if before is not None:
             if before.fingerprint != fingerprint:
@@ -136,7 +136,7 @@ def _stopped(tx: Transaction, actor: Actor, place: Place, amount: int, zone: Zon
     owner = rows[place.to_owner[-1][0]]
     left = owner.physical - store.used(tx.connection, place.pool_id)
     found = ladder(rungs, owner.promisable, left)
-    told = ladder_members(
+    members = ladder_members(
         found, rungs, place.product, owner.promisable, actor, {code: name for _, code, name in place.to_owner}
     )
     unit_name = place.product.unit if amount == 1 else f"{place.product.unit}s"
@@ -147,8 +147,8 @@ def _stopped(tx: Transaction, actor: Actor, place: Place, amount: int, zone: Zon
             "No room for that",
             409,
             f"{place.way_up[0][2]} can take {to_units(can, place.product.measure):f} more of {place.product.name}; "
-            f"{amount} {unit_name} asked for. {told['sentence']}",
-            {"ladder": told},
+            f"{amount} {unit_name} asked for. {members['sentence']}",
+            {"ladder": members},
         )
     )
 
@@ -362,7 +362,7 @@ def _assign(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> dict[str
         )
         usage.begin(tx, rows)
     store.write(tx.connection, writes)
-    _tell(tx, actor, wanted, seen.places, "assigned")
+    _log(tx, actor, wanted, seen.places, "assigned")
     return {"assigned": len(wanted), "at": at.isoformat()}
 
 
@@ -383,11 +383,11 @@ def _release(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> dict[st
         ids.append(mine[0])
     store.write(tx.connection, writes)
     usage.end(tx, ids, at)
-    _tell(tx, actor, wanted, seen.places, "released")
+    _log(tx, actor, wanted, seen.places, "released")
     return {"released": len(wanted), "at": at.isoformat()}
 
 
-def _tell(
+def _log(
     tx: Transaction, actor: Actor, wanted: Sequence[Wanted], places: dict[tuple[str, str], Place], what: str
 ) -> None:
     entries = []

@@ -90,7 +90,7 @@ def _set(tx: Transaction, chosen: Sequence[Chosen], values: dict[str, Any]) -> N
     )
 
 
-def _tell(tx: Transaction, actor: Actor, act: str, chosen: Sequence[Chosen], after: dict[str, Any]) -> None:
+def _log(tx: Transaction, actor: Actor, act: str, chosen: Sequence[Chosen], after: dict[str, Any]) -> None:
     log.write(
         tx,
         actor,
@@ -118,7 +118,7 @@ def revoke(tx: Transaction, actor: Actor, refs: Sequence[Ref]) -> int:
         assignments.release(tx, actor, used)
     for reports, state in ((True, "revoking"), (False, "revoked")):
         _set(tx, [each for each in chosen if each.reports == reports], {"state": state, "revoked_at": tx.now})
-    _tell(tx, actor, "revoked", chosen, {})
+    _log(tx, actor, "revoked", chosen, {})
     return sum(each.reports for each in chosen)
 
 
@@ -129,7 +129,7 @@ def confirm_revoked(tx: Transaction, actor: Actor, refs: Sequence[Ref]) -> None:
         if each.state != "revoking":
             raise conflict(f"{each.machine} does not wait to be told.")
     _set(tx, chosen, {"state": "revoked"})
-    _tell(tx, actor, "revoking confirmed", chosen, {})
+    _log(tx, actor, "revoking confirmed", chosen, {})
 
 
 def let_back(tx: Transaction, actor: Actor, refs: Sequence[Ref]) -> None:
@@ -139,7 +139,7 @@ def let_back(tx: Transaction, actor: Actor, refs: Sequence[Ref]) -> None:
         if each.state == "active":
             raise conflict(f"{each.machine} is not revoked.")
     store.forget(tx.connection, [each.row.id for each in chosen if each.row is not None])
-    _tell(tx, actor, "let come back", chosen, {})
+    _log(tx, actor, "let come back", chosen, {})
 
 
 def give_to(tx: Transaction, actor: Actor, refs: Sequence[Ref], username: str | None) -> None:
@@ -161,4 +161,4 @@ def give_to(tx: Transaction, actor: Actor, refs: Sequence[Ref], username: str | 
                 "username",
             )
     _set(tx, chosen, {"person_id": person.id if person else None})
-    _tell(tx, actor, "device given", chosen, {"to": username or "nobody"})
+    _log(tx, actor, "device given", chosen, {"to": username or "nobody"})

@@ -59,7 +59,7 @@ def answer(tx: Transaction, actor: Actor, request: dict[str, Any], days: int) ->
         raise not_found("key", "of this request")
     until = tx.now + timedelta(days=days)
     usecases.activate(tx, None, str(texts["machine"]), str(request.get("name") or ""), str(texts["key_hash"]), until)
-    told = {
+    content = {
         "kind": "fair-ladle device answer 1",
         "machine": texts["machine"],
         "nonce": texts["nonce"],
@@ -68,4 +68,4 @@ def answer(tx: Transaction, actor: Actor, request: dict[str, Any], days: int) ->
         "from": tx.now.isoformat(),
         "until": until.isoformat(),
     }
-    return {"answer": told, "signature": base64.b64encode(_signer(tx).sign(canonical(told))).decode()}
+    return {"answer": content, "signature": base64.b64encode(_signer(tx).sign(canonical(content))).decode()}

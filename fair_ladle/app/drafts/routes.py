@@ -317,7 +317,7 @@ def _ladder(effect: Impact, who: Actor, look_at: CellName) -> LadderBody | None:
     if column is None or look_at.account not in snapshot.accounts.tree:
         return None
     row = row_in_scope(snapshot.accounts, who, look_at.account)
-    return None if snapshot.owner[row, column] < 0 else LadderBody(**effect.after.told_ladder(row, column, who))
+    return None if snapshot.owner[row, column] < 0 else LadderBody(**effect.after.visible_ladder(row, column, who))
 
 
 def _look_at(account: str | None, product: str | None) -> CellName | None:

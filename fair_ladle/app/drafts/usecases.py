@@ -191,7 +191,7 @@ def _notify(tx: Transaction, actor: Actor, draft_id: int, impact: Impact, change
         )
         for code, lines in by_account.items()
     ]
-    notices.tell(tx, accounts, due, but_not=actor.email)
+    notices.notify(tx, accounts, due, but_not=actor.email)
 
 
 def schedule(tx: Transaction, actor: Actor, draft_id: int, revision: int, day: date) -> Draft:

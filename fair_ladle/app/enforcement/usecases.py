@@ -38,7 +38,7 @@ class Done:
 
     on_hold: int
     freed: int
-    told: int
+    notified: int
 
 
 def enforce_all(database: Database) -> None:
@@ -60,12 +60,12 @@ def enforce(tx: Transaction, product_code: str) -> Done:
         return Done(0, 0, 0)
     found = settle_snapshot(snapshot)
     new, freed = _sync_holds(tx, found, product, micros(until))
-    told = [
+    notified = [
         *_clock_notices(found, product),
         *_hold_notices(found, product, new),
         *_threshold_notices(tx, found, product),
     ]
-    count = notices.tell(tx, snapshot.accounts, told)
+    count = notices.notify(tx, snapshot.accounts, notified)
     store.set_enforced(tx.connection, product.id, snapshot.at)
     return Done(len(new), freed, count)
 
@@ -127,7 +127,7 @@ def _entry(what: str, assignment: Any, place: int, accounts: Accounts, product: 
 
 def _clock_notices(found: Positions, product: Product) -> list[Notice]:
     """At the start of a grace, halfway, on its last day, and when it has run out."""
-    snapshot, told = found.snapshot, []
+    snapshot, notified = found.snapshot, []
     for (row, column), clock in snapshot.clocks.items():
         name, account_id = snapshot.accounts.name(row), int(snapshot.accounts.ids[row])
         over = int(found.settled.load[row, column]) - int(snapshot.grid.cap[row, column])
@@ -156,8 +156,8 @@ def _clock_notices(found: Positions, product: Product) -> list[Notice]:
                 f"{past} Nothing new goes through until it is back within. Raise the cap, or release what is idle.",
             ),
         }[stage]
-        told.append(Notice(key, "grace", account_id, subject, text, product.id))
-    return told
+        notified.append(Notice(key, "grace", account_id, subject, text, product.id))
+    return notified
 
 
 def _stage(clock: Clock, snapshot: Any) -> str:
@@ -172,7 +172,7 @@ def _stage(clock: Clock, snapshot: Any) -> str:
 
 def _hold_notices(found: Positions, product: Product, new: Sequence[tuple[int, Hold, Any]]) -> list[Notice]:
     """One notice an account, with who was put on hold and where."""
-    accounts, told = found.snapshot.accounts, []
+    accounts, notified = found.snapshot.accounts, []
     for place in dict.fromkeys(place for place, _, _ in new):
         mine = [(hold, assignment) for row, hold, assignment in new if row == place]
         names = "\n".join(
@@ -185,7 +185,7 @@ def _hold_notices(found: Positions, product: Product, new: Sequence[tuple[int, H
             "Only what is over the cap is on hold: not usable, still theirs, and free again "
             f"as soon as there is room.\n{names}"
         )
-        told.append(
+        notified.append(
             Notice(
                 key,
                 "hold",
@@ -195,7 +195,7 @@ def _hold_notices(found: Positions, product: Product, new: Sequence[tuple[int, H
                 product.id,
             )
         )
-    return told
+    return notified
 
 
 def _threshold_notices(tx: Transaction, found: Positions, product: Product) -> list[Notice]:
@@ -213,13 +213,13 @@ def _threshold_notices(tx: Transaction, found: Positions, product: Product) -> l
     new = now.keys() - known
     store.cross(tx.connection, product.id, new, tx.now)
     store.uncross(tx.connection, product.id, known - now.keys())
-    told = []
+    notified = []
     for account_id in sorted({account_id for account_id, _ in new}):
         level = max(each for account, each in new if account == account_id)
         row = now[account_id, level]
         cap, load = int(snapshot.grid.cap[row, 0]), int(found.settled.load[row, 0])
         name = snapshot.accounts.name(row)
-        told.append(
+        notified.append(
             Notice(
                 f"threshold {account_id} {product.id} {level} {micros(tx.now)}",
                 "threshold",
@@ -230,7 +230,7 @@ def _threshold_notices(tx: Transaction, found: Positions, product: Product) -> l
                 parent_too=level >= 100,
             )
         )
-    return told
+    return notified
 
 
 @dataclass(frozen=True)
@@ -292,8 +292,8 @@ def set_levels(
     store.set_levels(tx.connection, account_id, found.id, levels)
     after = tuple(USUAL_LEVELS if levels is None else levels)
     if before != after:
-        told = [{"warn at": ", ".join(f"{each} %" for each in each_of)} for each_of in (before, after)]
-        log.write(tx, actor, None, [log.Entry("thresholds changed", product, account_id, told[0], told[1])])
+        notified = [{"warn at": ", ".join(f"{each} %" for each in each_of)} for each_of in (before, after)]
+        log.write(tx, actor, None, [log.Entry("thresholds changed", product, account_id, notified[0], notified[1])])
     return after
 
 

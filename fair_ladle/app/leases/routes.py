@@ -164,9 +164,9 @@ def export(
 
 
 @routes.post("/end", response_model=Ended)
-def tell_to_end(body: Ending, db: Db, who: Who) -> Any:
+def end_sessions(body: Ending, db: Db, who: Who) -> Any:
     """Tell sessions to save and end."""
-    return Ended(told=db.run(usecases.tell_to_end, who, body.ids))
+    return Ended(told=db.run(usecases.end_sessions, who, body.ids))
 
 
 @public_routes.post("/begin", response_model=Begun)

@@ -69,10 +69,10 @@ def begin(tx: Transaction, key: str, username: str, machine: str) -> tuple[str, 
     before = store.live_of(tx.connection, found.product.id, person.id)
     lost = [each.id for each in before if each.until < now]
     store.change(tx.connection, lost, {"ended_at": now, "why": "no heartbeat came"})
-    told = [each for each in before if each.id not in lost]
+    warned = [each for each in before if each.id not in lost]
     store.change(
         tx.connection,
-        [each.id for each in told if each.ends_at is None],
+        [each.id for each in warned if each.ends_at is None],
         {"ends_at": now + TO_SAVE, "why": f"{username} has signed in on {machine}"},
     )
     if not usage.open_assignments(tx, [found.product], [username], now):
@@ -92,7 +92,7 @@ def begin(tx: Transaction, key: str, username: str, machine: str) -> tuple[str, 
         },
     )
     people_usecases.change(tx, [person.id], {"last_seen_at": now})
-    return token, found.product, [each.machine for each in told]
+    return token, found.product, [each.machine for each in warned]
 
 
 def beat(tx: Transaction, token: str) -> dict[str, Any]:
@@ -223,7 +223,7 @@ def sessions(
     ]
 
 
-def tell_to_end(tx: Transaction, actor: Actor, lease_ids: Sequence[int]) -> int:
+def end_sessions(tx: Transaction, actor: Actor, lease_ids: Sequence[int]) -> int:
     """An admin ends sessions, with time to save; how many of them. One that works without a network ends at once here,
     since nobody could tell it; one that has ended meanwhile stays ended."""
     accounts = accounts_usecases.known(tx)

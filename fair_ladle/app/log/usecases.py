@@ -116,7 +116,7 @@ def newest_instant(tx: Transaction) -> datetime | None:
 
 
 def _seal(before: str, entry: Any) -> str:
-    told = [
+    content = [
         entry.id,
         entry.at.isoformat(),
         entry.actor,
@@ -127,7 +127,7 @@ def _seal(before: str, entry: Any) -> str:
         entry.before,
         entry.after,
     ]
-    return hashlib.sha256((before + json.dumps(told, sort_keys=True, ensure_ascii=False)).encode()).hexdigest()
+    return hashlib.sha256((before + json.dumps(content, sort_keys=True, ensure_ascii=False)).encode()).hexdigest()
 
 
 def seal_new(tx: Transaction) -> int:

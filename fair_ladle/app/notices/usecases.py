@@ -35,10 +35,10 @@ class Notice:
     parent_too: bool = True
 
 
-def tell(tx: Transaction, accounts: Accounts, told: Sequence[Notice], but_not: str = "") -> int:
+def notify(tx: Transaction, accounts: Accounts, wanted: Sequence[Notice], but_not: str = "") -> int:
     """Keep the notices that were not told before and write their mails; how many were new."""
-    known = store.known(tx.connection, [each.key for each in told])
-    new = [each for each in {each.key: each for each in told}.values() if each.key not in known]
+    known = store.known(tx.connection, [each.key for each in wanted])
+    new = [each for each in {each.key: each for each in wanted}.values() if each.key not in known]
     now = tx.now
     store.add(
         tx.connection,
@@ -69,9 +69,9 @@ def tell(tx: Transaction, accounts: Accounts, told: Sequence[Notice], but_not: s
     return len(new)
 
 
-def _addresses(tx: Transaction, accounts: Accounts, told: Sequence[Notice]) -> dict[tuple[int, bool], list[str]]:
+def _addresses(tx: Transaction, accounts: Accounts, wanted: Sequence[Notice]) -> dict[tuple[int, bool], list[str]]:
     wanted: dict[tuple[int, bool], list[int]] = {}
-    for notice in told:
+    for notice in wanted:
         row = accounts.row_of_id[notice.account_id]
         above = int(accounts.tree.parent[row])
         wanted[notice.account_id, notice.parent_too] = [row, above] if notice.parent_too and above >= 0 else [row]

@@ -158,7 +158,7 @@ def put(tx: Transaction, actor: Actor, wanted: Wanted) -> Laid:
         "precedence": group.precedence,
     }
     people_usecases.put_group(tx, there.id if there else None, values)
-    told = {
+    after = {
         "name": group.name,
         "rule": group.rule or "none",
         "members by hand": len(group.members),
@@ -174,7 +174,7 @@ def put(tx: Transaction, actor: Actor, wanted: Wanted) -> Laid:
             "precedence": there.precedence,
         }
     )
-    changed = [name for name in told if was is None or was[name] != told[name]]
+    changed = [name for name in after if was is None or was[name] != after[name]]
     log.write(
         tx,
         actor,
@@ -185,7 +185,7 @@ def put(tx: Transaction, actor: Actor, wanted: Wanted) -> Laid:
                 group.code,
                 group.account_id,
                 {name: was[name] for name in changed} if was else None,
-                {name: told[name] for name in changed},
+                {name: after[name] for name in changed},
             )
         ],
     )

@@ -174,11 +174,11 @@ def export(db: Db, who: Who, asked: AskedOf, sort: Sort = "name", down: bool = F
     for offset in range(0, 100_000, 500):
         page = db.run(listing.listing, who, asked, sort, down, offset, 500)
         for each in page.rows:
-            told = _row(each)
+            cells = _row(each)
             rows.append(
                 [
                     ";".join(value)
-                    if isinstance(value := told[name], list)
+                    if isinstance(value := cells[name], list)
                     else value.isoformat()
                     if isinstance(value, datetime)
                     else value

@@ -254,7 +254,7 @@ class _Did:
     what: str
     why: str = ""
 
-    def told(self) -> list[Any]:
+    def as_kept(self) -> list[Any]:
         """As it is kept: row, username, what was done, what was not and why, and the groups to come."""
         return [
             self.step.row,
@@ -278,7 +278,7 @@ def _do(tx: Transaction, actor: Actor, row: Any, steps: list[Step]) -> list[list
     _create(tx, actor, row, [each for each in able if each.step.do in ("create", "link")])
     _update(tx, actor, [each for each in able if each.step.do == "update"])
     _assign(tx, actor, [each for each in able if each.what not in ("left", "not done")])
-    return [each.told() for each in every]
+    return [each.as_kept() for each in every]
 
 
 def _still_able(tx: Transaction, actor: Actor, every: Sequence[_Did]) -> list[_Did]:

@@ -47,7 +47,7 @@ def notices(connection: sa.Connection, policy_id: int) -> dict[int, Any]:
     return {row.person_id: row for row in connection.execute(sa.select(n).where(n.c.policy_id == policy_id))}
 
 
-def tell(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
+def add_notices(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
     """They are told from now on."""
     if rows:
         connection.execute(sa.insert(n), rows)

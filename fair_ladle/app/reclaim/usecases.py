@@ -160,7 +160,7 @@ def put(tx: Transaction, actor: Actor, policy_id: int | None, wanted: Policy) ->
         "act": wanted.act,
         "daily": wanted.daily,
     }
-    told = {
+    terms = {
         key: value if not isinstance(value, list) else ", ".join(value) or "none"
         for key, value in values.items()
         if key not in ("account_id", "name")
@@ -169,7 +169,7 @@ def put(tx: Transaction, actor: Actor, policy_id: int | None, wanted: Policy) ->
         tx,
         actor,
         None,
-        [log.Entry("policy changed" if there else "policy made", name, int(accounts.ids[row]), None, told)],
+        [log.Entry("policy changed" if there else "policy made", name, int(accounts.ids[row]), None, terms)],
     )
     return store.put_policy(tx.connection, policy_id, values)
 
@@ -222,7 +222,7 @@ def run(tx: Transaction, actor: Actor, policy_id: int) -> Run:
     store.forget_notices(tx.connection, policy_id, set(notices) - {each.id for each in idle})
     units, layered = _units(tx, accounts, policy, idle)
     names = {each.code: each.name for each in pools_usecases.products(tx)}
-    told: list[dict[str, Any]] = []
+    new_notices: list[dict[str, Any]] = []
     mails: list[tuple[str, str, str]] = []
     taking: list[tuple[Any, list[Taken]]] = []
     for each in idle:
@@ -231,14 +231,16 @@ def run(tx: Transaction, actor: Actor, policy_id: int) -> Run:
         if stays:
             found.left.append(_deed(accounts, each, "left", mine, stays))
         elif policy.notice_days and notice is None:
-            told.append(_tell(tx, accounts, policy, each, [names[one.product] for one in mine], mails))
+            new_notices.append(
+                _notice_with_link(tx, accounts, policy, each, [names[one.product] for one in mine], mails)
+            )
             found.deeds.append(
                 _deed(accounts, each, "told", mine, f"{_why(policy, each)}; {policy.notice_days} days to answer")
             )
         else:
             taking.append((each, mine))
             found.deeds.append(_deed(accounts, each, SAID[policy.act], mine, _why(policy, each)))
-    store.tell(tx.connection, told)
+    store.add_notices(tx.connection, new_notices)
     outbox.write_all(tx, mails)
     _take(tx, policy, taking)
     done = [each for each in found.deeds if each.what not in ("told", "reported")]
@@ -376,7 +378,7 @@ def _deed(accounts: Accounts, person: Any, what: str, units: list[Taken], why: s
     )
 
 
-def _tell(
+def _notice_with_link(
     tx: Transaction,
     accounts: Accounts,
     policy: Any,

@@ -235,7 +235,7 @@ def requests(
     else:
         rows = [accounts_usecases.row_in_scope(accounts, actor, account)]
     found = store.of_accounts(tx.connection, [int(accounts.ids[row]) for row in rows], waiting_only, limit)
-    return _told(tx, actor, accounts, found)
+    return _shown(tx, actor, accounts, found)
 
 
 def to_answer_first(tx: Transaction, actor: Actor) -> list[Request]:
@@ -256,17 +256,17 @@ def _between(accounts: Accounts, account: str, top: int) -> list[int]:
     return above[: above.index(top)]
 
 
-def _told(tx: Transaction, actor: Actor, accounts: Accounts, rows: list[Any]) -> list[Request]:
+def _shown(tx: Transaction, actor: Actor, accounts: Accounts, rows: list[Any]) -> list[Request]:
     products = {each.id: each for each in pools_usecases.products(tx)}
     steps: dict[int, list[Any]] = {}
     for step in store.steps(tx.connection, [row.id for row in rows]):
         steps.setdefault(step.request_id, []).append(step)
-    top, told = accounts_usecases.top_row(accounts, actor), []
+    top, shown = accounts_usecases.top_row(accounts, actor), []
     for row in rows:
         place = accounts.row_of_id[row.account_id]
         parent = int(accounts.tree.parent[place])
         waiting = row.state == "waiting"
-        told.append(
+        shown.append(
             Request(
                 row,
                 accounts.tree.codes[place],
@@ -278,14 +278,14 @@ def _told(tx: Transaction, actor: Actor, accounts: Accounts, rows: list[Any]) ->
                 waiting and place == top,
             )
         )
-    return told
+    return shown
 
 
 def _one(tx: Transaction, actor: Actor, request_id: int) -> Request:
     accounts = accounts_usecases.known(tx)
     row = store.one(tx.connection, request_id)
     assert row is not None
-    return _told(tx, actor, accounts, [row])[0]
+    return _shown(tx, actor, accounts, [row])[0]
 
 
 def _position(tx: Transaction, actor: Actor, account: str, product: str) -> tuple[Positions, int, Product]:
@@ -384,5 +384,5 @@ def _step(
         product.id,
         parent_too,
     )
-    notices.tell(tx, accounts, [notice], but_not=actor.email)
+    notices.notify(tx, accounts, [notice], but_not=actor.email)
     log.write(tx, actor, None, [log.Entry(f"request {what}", product.code, account_id, None, {"request": subject})])

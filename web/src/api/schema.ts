@@ -2343,10 +2343,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Tell To End
+         * End Sessions
          * @description Tell sessions to save and end.
          */
-        post: operations["tell_to_end_api_sessions_end_post"];
+        post: operations["end_sessions_api_sessions_end_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -17061,7 +17061,7 @@ export interface operations {
             };
         };
     };
-    tell_to_end_api_sessions_end_post: {
+    end_sessions_api_sessions_end_post: {
         parameters: {
             query?: never;
             header?: never;

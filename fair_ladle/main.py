@@ -99,7 +99,7 @@ def jobs(settings: Settings) -> dict[str, Job]:
         "seal the log": Job(timedelta(minutes=1), lambda database: database.run(log_usecases.seal_new)),
         "rebuild counters": Job(timedelta(minutes=1), lambda database: database.run(assignment_usecases.rebuild_stale)),
         "apply drafts that are due": Job(timedelta(minutes=1), apply_due),
-        "lay the layers out": Job(timedelta(minutes=1), lambda database: database.run(entitlement_usecases.lay_out)),
+        "lay the layers out": Job(timedelta(minutes=1), lambda database: database.run(entitlement_usecases.reconcile)),
         "bring people in": Job(timedelta(minutes=1), people_import_usecases.work_all),
         "end lost sessions": Job(timedelta(seconds=20), end_lost_sessions),
         "take back what is idle": Job(timedelta(minutes=15), run_daily),

@@ -19,7 +19,7 @@ MOST_COMPONENTS = 64
 
 
 @dataclass(frozen=True)
-class Giving:
+class Grant:
     """A layer that gives a product to people (places, ascending), with these of its components on (bits).
 
     The smallest ``priority`` gets its seats first.
@@ -50,7 +50,7 @@ NO_PRIORITY = np.iinfo(np.int64).max
 def reach(
     people: int,
     products: int,
-    givings: Sequence[Giving],
+    grants: Sequence[Grant],
     off: Sequence[tuple[int, int, int]] = (),
     mandatory: Sequence[int] = (),
 ) -> Reached:
@@ -62,7 +62,7 @@ def reach(
     layers = np.zeros((people, products), dtype=np.int64)
     on = np.zeros((people, products), dtype=np.uint64)
     priority = np.full((people, products), NO_PRIORITY, dtype=np.int64)
-    for each in givings:
+    for each in grants:
         layers[each.people, each.product] += 1
         on[each.people, each.product] |= np.uint64(each.components)
         priority[each.people, each.product] = np.minimum(priority[each.people, each.product], each.priority)

@@ -13,7 +13,7 @@ import sqlalchemy as sa
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.entitlements import of_person
 from fair_ladle.app.entitlements import usecases as entitlements
-from fair_ladle.app.entitlements.usecases import Gives, Laid
+from fair_ladle.app.entitlements.usecases import EntitlementTerms, ReconcileResult
 from fair_ladle.app.people_admin import acting, groups, listing
 from fair_ladle.app.people_admin.acting import How
 from fair_ladle.app.people_admin.groups import Wanted
@@ -24,16 +24,16 @@ from fair_ladle.app.plumbing.problems import Refused
 from tests.app.test_people import found, products
 
 OLDQUAY = Actor("Maren", "", "OLDQUAY")
-LEADS = Gives("OLDQUAY", "OLDQUAY-LEADS", "LANTERN-MAIL", ())
+LEADS = EntitlementTerms("OLDQUAY", "OLDQUAY-LEADS", "LANTERN-MAIL", ())
 
 
-def give(database: Database, wanted: Gives, who: Actor = OLDQUAY) -> Laid:
+def give(database: Database, wanted: EntitlementTerms, who: Actor = OLDQUAY) -> ReconcileResult:
     """Looked at first, then done: both say the same; a second time does nothing, and the counters agree."""
     would = database.try_out(entitlements.put, who, wanted)
     did = database.run(entitlements.put, who, wanted)
-    assert (would.given, would.taken, would.waiting) == (did.given, did.taken, did.waiting)
-    again = database.run(entitlements.lay_out)
-    assert not again.given and not again.taken and sorted(again.waiting) == sorted(did.waiting), (
+    assert (would.granted, would.taken, would.waiting) == (did.granted, did.taken, did.waiting)
+    again = database.run(entitlements.reconcile)
+    assert not again.granted and not again.taken and sorted(again.waiting) == sorted(did.waiting), (
         "twice does nothing twice"
     )
     assert database.run(assignments.verify, COMMAND_LINE) == []
@@ -56,10 +56,10 @@ def test_a_group_gives_a_product_and_takes_it_back_from_who_leaves_it(demo: Data
     leads = in_group(demo, "OLDQUAY-LEADS")
     had = {name for name in leads if "LANTERN-MAIL" in products(demo, name)}
     did = give(demo, LEADS)
-    assert {name for name, _ in did.given} | {name for name, _, _ in did.waiting} == leads - had, (
+    assert {name for name, _ in did.granted} | {name for name, _, _ in did.waiting} == leads - had, (
         "who has one keeps that one"
     )
-    newest = next(name for name, _ in did.given)
+    newest = next(name for name, _ in did.granted)
     assert (
         demo.run(acting.act, OLDQUAY, "release", Asked(usernames=(newest,)), How("LANTERN-MAIL"))
         .could_not[0]
@@ -73,18 +73,18 @@ def test_a_group_gives_a_product_and_takes_it_back_from_who_leaves_it(demo: Data
         (),
         20,
     )
-    laid = demo.run(groups.put, OLDQUAY, narrower)
-    assert laid.taken == [(newest, "LANTERN-MAIL")] and "LANTERN-MAIL" not in products(demo, newest)
+    result = demo.run(groups.put, OLDQUAY, narrower)
+    assert result.taken == [(newest, "LANTERN-MAIL")] and "LANTERN-MAIL" not in products(demo, newest)
     with pytest.raises(Refused, match="gives Lantern Mail; take that away first"):
         demo.run(groups.forget, OLDQUAY, "OLDQUAY/OLDQUAY-LEADS")
     gone = demo.run(entitlements.forget, OLDQUAY, LEADS)
-    assert {name for name, _ in gone.taken} == {name for name, _ in did.given} - {newest}
+    assert {name for name, _ in gone.taken} == {name for name, _ in did.granted} - {newest}
     assert {name for name in leads if "LANTERN-MAIL" in products(demo, name)} == had and waiting(demo) == []
 
 
 def test_who_gets_no_seat_waits_by_priority_and_is_served_when_one_comes_free(demo: Database) -> None:
     """Everybody of Old Quay shall have mail; there are too few seats for all. Leads go first."""
-    everybody = give(demo, Gives("OLDQUAY", None, "LANTERN-MAIL", (), 500))
+    everybody = give(demo, EntitlementTerms("OLDQUAY", None, "LANTERN-MAIL", (), 500))
     short = [name for name, _, _ in everybody.waiting]
     if not short:
         with demo.transaction() as tx:
@@ -96,18 +96,18 @@ def test_who_gets_no_seat_waits_by_priority_and_is_served_when_one_comes_free(de
             )
         assert left == 0, "nobody waits while there is room"
     assert waiting(demo) and set(waiting(demo)) == set(short)
-    give(demo, Gives("OLDQUAY", "OLDQUAY-LEADS", "LANTERN-MAIL", (), 1))
+    give(demo, EntitlementTerms("OLDQUAY", "OLDQUAY-LEADS", "LANTERN-MAIL", (), 1))
     leads = in_group(demo, "OLDQUAY-LEADS")
     order = waiting(demo)
     assert [name in leads for name in order] == sorted((name in leads for name in order), reverse=True), (
         "leads stand first"
     )
-    reasons = {name: why for name, _, why in demo.run(entitlements.lay_out).waiting}
+    reasons = {name: why for name, _, why in demo.run(entitlements.reconcile).waiting}
     first = next(name for name in order if "cap of" in reasons[name] or "supply" in reasons[name])
     account = demo.run(listing.person, COMMAND_LINE, first).row.account
     free = next(name for name in found(demo, account=account, product="LANTERN-MAIL") if name not in leads)
     demo.run(acting.act, COMMAND_LINE, "remove", Asked(usernames=(free,)))
-    served = [name for name, _ in demo.run(entitlements.lay_out).given]
+    served = [name for name, _ in demo.run(entitlements.reconcile).granted]
     assert served == [first], "the seat that came free goes to who stands first, by itself"
     assert demo.run(assignments.verify, COMMAND_LINE) == []
 
@@ -118,11 +118,11 @@ def test_layers_laid_out_by_many_at_once_give_each_one_seat(demo: Database) -> N
     ]
     with ThreadPoolExecutor(6) as pool:
         for done in [pool.submit(demo.run, entitlements.put, OLDQUAY, each) for each in wanted] + [
-            pool.submit(demo.run, entitlements.lay_out) for _ in range(4)
+            pool.submit(demo.run, entitlements.reconcile) for _ in range(4)
         ]:
             done.result()
-    again = demo.run(entitlements.lay_out)
-    assert not again.given and not again.taken and demo.run(assignments.verify, COMMAND_LINE) == []
+    again = demo.run(entitlements.reconcile)
+    assert not again.granted and not again.taken and demo.run(assignments.verify, COMMAND_LINE) == []
     with demo.engine.connect() as connection:
         twice = connection.execute(
             sa.text(
@@ -144,8 +144,8 @@ def test_components_come_by_any_layer_and_a_direct_switch_turns_one_off(demo: Da
         None,
     )
     person = person or next(iter(in_group(demo, "OLDQUAY-LEADS")))
-    give(demo, Gives("OLDQUAY", None, "FIELD-CORE", ("WRITER",), 500))
-    give(demo, Gives("OLDQUAY", "OLDQUAY-LEADS", "FIELD-CORE", ("MEETINGS", "INSIGHTS"), 10))
+    give(demo, EntitlementTerms("OLDQUAY", None, "FIELD-CORE", ("WRITER",), 500))
+    give(demo, EntitlementTerms("OLDQUAY", "OLDQUAY-LEADS", "FIELD-CORE", ("MEETINGS", "INSIGHTS"), 10))
 
     def core() -> of_person.PersonLayers:
         with demo.transaction() as tx:
@@ -174,12 +174,12 @@ def test_components_come_by_any_layer_and_a_direct_switch_turns_one_off(demo: Da
 
 
 def test_what_no_layer_can_give_is_refused(demo: Database) -> None:
-    cases: list[tuple[Actor, Gives, str]] = [
-        (OLDQUAY, Gives("TERN", None, "LANTERN-MAIL", ()), "no account 'TERN'"),
-        (OLDQUAY, Gives("OLDQUAY", "NONE", "LANTERN-MAIL", ()), "no group 'NONE'"),
-        (OLDQUAY, Gives("OLDQUAY", None, "DEEPSHELF", ()), "is no product that people have seats of"),
-        (OLDQUAY, Gives("OLDQUAY", None, "FIELD-CORE", ("SAILS",)), "has no component SAILS"),
-        (OLDQUAY, Gives("OLDQUAY", None, "LANTERN-MAIL", (), 0), "A priority from 1"),
+    cases: list[tuple[Actor, EntitlementTerms, str]] = [
+        (OLDQUAY, EntitlementTerms("TERN", None, "LANTERN-MAIL", ()), "no account 'TERN'"),
+        (OLDQUAY, EntitlementTerms("OLDQUAY", "NONE", "LANTERN-MAIL", ()), "no group 'NONE'"),
+        (OLDQUAY, EntitlementTerms("OLDQUAY", None, "DEEPSHELF", ()), "is no product that people have seats of"),
+        (OLDQUAY, EntitlementTerms("OLDQUAY", None, "FIELD-CORE", ("SAILS",)), "has no component SAILS"),
+        (OLDQUAY, EntitlementTerms("OLDQUAY", None, "LANTERN-MAIL", (), 0), "A priority from 1"),
     ]
     for who, wanted, says in cases:
         with pytest.raises(Refused, match=re.escape(says)):
@@ -187,7 +187,7 @@ def test_what_no_layer_can_give_is_refused(demo: Database) -> None:
     with pytest.raises(Refused, match="no layer that gives"):
         demo.run(entitlements.forget, OLDQUAY, LEADS)
     above: list[Any] = demo.run(entitlements.entitlements, OLDQUAY)
-    give(demo, Gives("GANNET", None, "LANTERN-MAIL", ()), COMMAND_LINE)
+    give(demo, EntitlementTerms("GANNET", None, "LANTERN-MAIL", ()), COMMAND_LINE)
     assert demo.run(entitlements.entitlements, OLDQUAY) == above, (
         "what the provider gives to everybody is not the client's to see"
     )

@@ -13,7 +13,7 @@ import pytest
 
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.entitlements import usecases as entitlements
-from fair_ladle.app.entitlements.usecases import Gives
+from fair_ladle.app.entitlements.usecases import EntitlementTerms
 from fair_ladle.app.people_admin import acting, groups, listing
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
@@ -158,14 +158,14 @@ def test_each_policy_finds_its_own_and_does_what_it_says(
 
 
 def test_a_seat_that_a_layer_gives_stays(demo: Database) -> None:
-    demo.run(entitlements.put, COMMAND_LINE, Gives("GANNET", None, "LANTERN-MAIL", ()))
-    given = {
+    demo.run(entitlements.put, COMMAND_LINE, EntitlementTerms("GANNET", None, "LANTERN-MAIL", ()))
+    granted = {
         each.username
         for each in demo.run(reclaim.run, COMMAND_LINE, made(demo, replace(UNSEEN, products=("LANTERN-MAIL",)))).left
         if "through a layer" in each.why
     }
     has = seats(demo)
-    assert all("LANTERN-MAIL" in has[name] for name in given)
+    assert all("LANTERN-MAIL" in has[name] for name in granted)
 
 
 def test_daily_policies_run_once_a_day_by_themselves(demo: Database) -> None:

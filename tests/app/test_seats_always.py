@@ -10,14 +10,14 @@ from datetime import timedelta
 from typing import Any
 
 import sqlalchemy as sa
-from hypothesis import HealthCheck, Phase, example, given, settings
+from hypothesis import HealthCheck, Phase, example, granted, settings
 from hypothesis import strategies as st
 
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.entitlements import usecases as entitlements
-from fair_ladle.app.entitlements.usecases import Gives
+from fair_ladle.app.entitlements.usecases import EntitlementTerms
 from fair_ladle.app.people_admin import acting, groups
 from fair_ladle.app.people_admin.acting import How
 from fair_ladle.app.people_admin.listing import Asked
@@ -135,7 +135,7 @@ def step(database: Database, what: str, *more: Any) -> None:
         if what in ("put", "forget"):
             (code, group), wanted, priority = more
             on = {"DESK": ("INK",), "DESK-BIG": ("LAMP",)}.get(wanted, ())
-            database.run(getattr(entitlements, what), COMMAND_LINE, Gives(code, group, wanted, on, priority))
+            database.run(getattr(entitlements, what), COMMAND_LINE, EntitlementTerms(code, group, wanted, on, priority))
         elif what == "into the crew":
             database.run(groups.members, COMMAND_LINE, "A/CREW", more[0], more[1])
         elif what == "reclaim":
@@ -182,15 +182,15 @@ def holds_always(database: Database) -> None:
     assert (found.settled.load <= found.hard).all() and (found.snapshot.own.sum(axis=0) <= bought).all(), (
         "no limit is passed, and no more handed out than bought"
     )
-    laid = database.run(entitlements.lay_out)
+    result = database.run(entitlements.reconcile)
     queue = database.run(entitlements.queue, COMMAND_LINE)
     have = {(each.subject, each.code) for each in held(database)}
     assert not have & {(each.username, each.product.code) for each in queue}, "who has a seat waits for none"
-    again = database.run(entitlements.lay_out)
+    again = database.run(entitlements.reconcile)
     assert (
-        not again.given
+        not again.granted
         and not again.taken
-        and {each[:2] for each in again.waiting} == {each[:2] for each in laid.waiting}
+        and {each[:2] for each in again.waiting} == {each[:2] for each in result.waiting}
     ), "twice does nothing twice"
 
 
@@ -202,7 +202,7 @@ def test_whatever_is_done_to_people_seats_stay_right(new_database: Callable[[], 
         phases=[Phase.explicit, Phase.generate, Phase.shrink],
         suppress_health_check=list(HealthCheck),
     )
-    @given(STEPS)
+    @granted(STEPS)
     @example(
         [
             ("reclaim", "MSP", criterion, act)

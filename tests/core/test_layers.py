@@ -6,7 +6,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fair_ladle.core.layers import NO_PRIORITY, Giving, reach, waiting_order
+from fair_ladle.core.layers import NO_PRIORITY, Grant, reach, waiting_order
 
 WRITER, SHEETS, MEETINGS = 1, 2, 4
 
@@ -21,7 +21,7 @@ def test_a_component_is_on_if_any_giving_layer_has_it_on_and_nothing_turns_it_of
     found = reach(
         4,
         1,
-        [Giving(0, at(0, 1, 2), WRITER | SHEETS, 50), Giving(0, at(1, 2), MEETINGS, 10)],
+        [Grant(0, at(0, 1, 2), WRITER | SHEETS, 50), Grant(0, at(1, 2), MEETINGS, 10)],
         [(2, 0, SHEETS | WRITER), (3, 0, SHEETS)],
         [WRITER],
     )
@@ -39,15 +39,15 @@ GIVINGS = st.lists(
 OFF = st.lists(st.tuples(st.integers(0, 5), st.integers(0, 2), st.integers(0, 7)), max_size=5)
 
 
-@given(givings=GIVINGS, off=OFF, mandatory=st.lists(st.integers(0, 7), min_size=3, max_size=3))
+@given(grants=GIVINGS, off=OFF, mandatory=st.lists(st.integers(0, 7), min_size=3, max_size=3))
 def test_it_is_what_one_would_say_of_each_person(
-    givings: list[tuple[int, set[int], int, int]], off: list[tuple[int, int, int]], mandatory: list[int]
+    grants: list[tuple[int, set[int], int, int]], off: list[tuple[int, int, int]], mandatory: list[int]
 ) -> None:
-    layers = [Giving(product, at(*sorted(people)), bits, priority) for product, people, bits, priority in givings]
+    layers = [Grant(product, at(*sorted(people)), bits, priority) for product, people, bits, priority in grants]
     found = reach(6, 3, layers, off, mandatory)
     for person in range(6):
         for product in range(3):
-            mine = [each for each in givings if each[0] == product and person in each[1]]
+            mine = [each for each in grants if each[0] == product and person in each[1]]
             on = 0
             for each in mine:
                 on |= each[2]

@@ -37,7 +37,7 @@ class UsageHistory:
         self.snapshot, self.zone, self.tree = snapshot, snapshot.zone, snapshot.accounts.tree
         self.product = snapshot.products[0]
         self.now = micros(snapshot.at)
-        self._unit = tx
+        self._tx = tx
         self.versions: dict[int, list[Version]] = defaultdict(list)
         for row in allocations.all_versions(tx, [self.product.id]):
             place = snapshot.accounts.row_of_id.get(row.account_id)
@@ -52,7 +52,7 @@ class UsageHistory:
     @cached_property
     def own(self) -> dict[int, Steps]:
         """Each account's own use over time (left out where nothing)."""
-        return usage.own_over_time(self._unit, self.snapshot.accounts, self.product, self.rows, self.snapshot.at)
+        return usage.own_over_time(self._tx, self.snapshot.accounts, self.product, self.rows, self.snapshot.at)
 
     @cached_property
     def loads(self) -> dict[int, Steps]:
@@ -83,7 +83,7 @@ class UsageHistory:
     @cached_property
     def _assignments(self) -> dict[int, list[Any]]:
         mine: dict[int, list[Any]] = defaultdict(list)
-        for row in usage.all_assignments(self._unit, self.product):
+        for row in usage.all_assignments(self._tx, self.product):
             place = self.snapshot.accounts.row_of_id.get(row.account_id)
             if place is not None:
                 mine[place].append(row)
@@ -92,7 +92,7 @@ class UsageHistory:
     @cached_property
     def _people(self) -> dict[str, Any]:
         subjects = {row.subject for rows in self._assignments.values() for row in rows}
-        return people.by_username(self._unit, subjects) if self.product.measure == "seat" else {}
+        return people.by_username(self._tx, subjects) if self.product.measure == "seat" else {}
 
     def holds(self, since: int, before: dict[int, list[Hold]]) -> dict[int, list[Hold]]:
         """Every hold of every account between an instant and now; ``before`` has what was on hold then, by account.

@@ -76,7 +76,7 @@ def layers_of(tx: Transaction, actor: Actor, person: Any) -> list[PersonLayers]:
             for each in mine
             if each.product.id == product.id
         ]
-        by_rule = person.id in store.given(tx.connection, product.id)
+        by_rule = person.id in store.granted(tx.connection, product.id)
         direct = product.id in have and not by_rule
         on = named(product, int(reached.components[0, column[product.id]])) if product.id in column else []
         if direct:

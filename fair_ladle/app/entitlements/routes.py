@@ -9,7 +9,7 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.entitlements import usecases
-from fair_ladle.app.entitlements.usecases import Laid
+from fair_ladle.app.entitlements.usecases import ReconcileResult
 from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
 
 routes = APIRouter(prefix="/api/entitlements", tags=["entitlements"], responses=PROBLEMS)
@@ -24,9 +24,9 @@ class LayerGives(BaseModel):
     components: list[str] = Field([], max_length=64)
     priority: int = 100
 
-    def wanted(self) -> usecases.Gives:
+    def wanted(self) -> usecases.EntitlementTerms:
         """As the use-case has it."""
-        return usecases.Gives(self.account, self.group, self.product, tuple(self.components), self.priority)
+        return usecases.EntitlementTerms(self.account, self.group, self.product, tuple(self.components), self.priority)
 
 
 class EntitlementBody(BaseModel):
@@ -60,10 +60,10 @@ class SeatProduct(BaseModel):
 class LaidBody(BaseModel):
     """Seats that come and go, and who waits and why: some of each, and how many."""
 
-    given: int
+    granted: int
     taken: int
     waiting: int
-    given_to: list[str]
+    products_of_group: list[str]
     taken_from: list[str]
     reasons: dict[str, int]
     """Why people wait, and how many for that reason."""
@@ -83,17 +83,17 @@ class WaitingBody(BaseModel):
     """What stands against them besides the seats; empty = only a free seat is missing."""
 
 
-def laid_body(laid: Laid) -> LaidBody:
+def laid_body(result: ReconcileResult) -> LaidBody:
     """What laying the layers out did, for an answer."""
     reasons: dict[str, int] = {}
-    for _, _, why in laid.waiting:
+    for _, _, why in result.waiting:
         reasons[why] = reasons.get(why, 0) + 1
     return LaidBody(
-        given=len(laid.given),
-        taken=len(laid.taken),
-        waiting=len(laid.waiting),
-        given_to=sorted(name for name, _ in laid.given)[:50],
-        taken_from=sorted(name for name, _ in laid.taken)[:50],
+        granted=len(result.granted),
+        taken=len(result.taken),
+        waiting=len(result.waiting),
+        products_of_group=sorted(name for name, _ in result.granted)[:50],
+        taken_from=sorted(name for name, _ in result.taken)[:50],
         reasons=dict(sorted(reasons.items(), key=lambda each: -each[1])[:20]),
     )
 

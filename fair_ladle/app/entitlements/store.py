@@ -57,12 +57,12 @@ def facts(connection: sa.Connection, ids: Collection[int]) -> dict[int, Any]:
     return {row.id: row for row in connection.execute(wanted.where(people.c.id.in_(ids)))} if ids else {}
 
 
-def given(connection: sa.Connection, product_id: int) -> set[int]:
+def granted(connection: sa.Connection, product_id: int) -> set[int]:
     """Whose seat of a product a layer gave."""
     return set(connection.scalars(sa.select(rule_seats.c.person_id).where(rule_seats.c.product_id == product_id)))
 
 
-def note_given(connection: sa.Connection, product_id: int, person_ids: Collection[int]) -> None:
+def note_granted(connection: sa.Connection, product_id: int, person_ids: Collection[int]) -> None:
     """These seats a layer gave."""
     if person_ids:
         connection.execute(
@@ -70,7 +70,7 @@ def note_given(connection: sa.Connection, product_id: int, person_ids: Collectio
         )
 
 
-def forget_given(connection: sa.Connection, product_id: int, person_ids: Collection[int]) -> None:
+def forget_granted(connection: sa.Connection, product_id: int, person_ids: Collection[int]) -> None:
     """These seats are no layer's any more."""
     if person_ids:
         connection.execute(
@@ -143,7 +143,7 @@ def switch_anew(
         connection.execute(sa.insert(s), list(off))
 
 
-def products_given(connection: sa.Connection) -> set[int]:
+def products_granted(connection: sa.Connection) -> set[int]:
     """Products of which a layer gave a seat, or somebody waits for one."""
     return {
         *connection.scalars(sa.select(rule_seats.c.product_id).distinct()),

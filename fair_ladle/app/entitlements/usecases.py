@@ -25,7 +25,7 @@ from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
 from fair_ladle.app.usage import usecases as usage
 from fair_ladle.core.calendar import micros
-from fair_ladle.core.layers import MOST_COMPONENTS, Giving, Reached, reach, waiting_order
+from fair_ladle.core.layers import MOST_COMPONENTS, Grant, Reached, reach, waiting_order
 
 RULES = Actor("rules", "", None)
 MAY_HAVE = ("active", "invited")
@@ -44,7 +44,7 @@ class Entitlement:
 
 
 @dataclass(frozen=True)
-class Gives:
+class EntitlementTerms:
     """What a layer shall give; ``group`` None = everybody of the account's branch."""
 
     account: str
@@ -55,11 +55,11 @@ class Gives:
 
 
 @dataclass
-class Laid:
+class ReconcileResult:
     """What laying the layers out did: seats given and taken back by person and product, and who waits, with the
     reason."""
 
-    given: list[tuple[str, str]] = field(default_factory=list)
+    granted: list[tuple[str, str]] = field(default_factory=list)
     taken: list[tuple[str, str]] = field(default_factory=list)
     waiting: list[tuple[str, str, str]] = field(default_factory=list)
 
@@ -68,7 +68,7 @@ class Layers:
     """Everything any layer gives, over a tree."""
 
     def __init__(self, tx: Transaction, accounts: Accounts):
-        self.unit, self.accounts = tx, accounts
+        self.tx, self.accounts = tx, accounts
         self.products = {each.id: each for each in pools_usecases.products(tx)}
         self.groups = Groups.read(tx, accounts)
         by_id = {each.id: each for each in self.groups.every}
@@ -98,24 +98,24 @@ class Layers:
         self, of: Sequence[Entitlement], among: sa.ColumnElement[bool] = PRESENT
     ) -> tuple[list[int], list[Product], Reached]:
         """Who is reached by these: people (numbers), products, and what of which reaches whom."""
-        members = store.members(self.unit.connection, among, [self.clause(each) for each in of])
+        members = store.members(self.tx.connection, among, [self.clause(each) for each in of])
         ids = np.unique(np.concatenate([*members, np.empty(0, dtype=np.int64)]))
         products = sorted({each.product for each in of}, key=lambda product: (bool(product.requires), product.code))
         column = {product.id: n for n, product in enumerate(products)}
-        givings = [
-            Giving(column[each.product.id], np.searchsorted(ids, mine), bits(each.product, each.on), each.priority)
+        grants = [
+            Grant(column[each.product.id], np.searchsorted(ids, mine), bits(each.product, each.on), each.priority)
             for each, mine in zip(of, members, strict=True)
         ]
         people = {person_id: n for n, person_id in enumerate(ids.tolist())}
         off = [
             (people[row.person_id], column[row.product_id], bits(self.products[row.product_id], (row.component,)))
-            for row in (store.switched_off(self.unit.connection, list(people)) if people else [])
+            for row in (store.switched_off(self.tx.connection, list(people)) if people else [])
             if row.product_id in column
         ]
         return (
             ids.tolist(),
             products,
-            reach(len(ids), len(products), givings, off, [bits(each, each.mandatory) for each in products]),
+            reach(len(ids), len(products), grants, off, [bits(each, each.mandatory) for each in products]),
         )
 
 
@@ -147,7 +147,7 @@ def seat_products(tx: Transaction, actor: Actor) -> list[Product]:
     return [each for each in pools_usecases.products(tx) if each.measure == "seat"]
 
 
-def put(tx: Transaction, actor: Actor, wanted: Gives) -> Laid:
+def put(tx: Transaction, actor: Actor, wanted: EntitlementTerms) -> ReconcileResult:
     """Let a layer give a product, or give it otherwise; seats follow at once."""
     accounts = accounts_usecases.known(tx)
     layers, there, group, product = _find(tx, actor, accounts, wanted)
@@ -189,10 +189,10 @@ def put(tx: Transaction, actor: Actor, wanted: Gives) -> Laid:
             )
         ],
     )
-    return lay_out(tx, [product])
+    return reconcile(tx, [product])
 
 
-def forget(tx: Transaction, actor: Actor, wanted: Gives) -> Laid:
+def forget(tx: Transaction, actor: Actor, wanted: EntitlementTerms) -> ReconcileResult:
     """Let a layer give a product no more; seats that only it gave are taken back."""
     accounts = accounts_usecases.known(tx)
     _, there, group, product = _find(tx, actor, accounts, wanted)
@@ -205,11 +205,11 @@ def forget(tx: Transaction, actor: Actor, wanted: Gives) -> Laid:
         None,
         [log.Entry("layer taken away", product.code, there.account_id, {"to": group.name if group else "everybody"})],
     )
-    return lay_out(tx, [product])
+    return reconcile(tx, [product])
 
 
 def _find(
-    tx: Transaction, actor: Actor, accounts: Accounts, wanted: Gives
+    tx: Transaction, actor: Actor, accounts: Accounts, wanted: EntitlementTerms
 ) -> tuple[Layers, Entitlement | None, Group | None, Product]:
     row = accounts_usecases.row_in_scope(accounts, actor, wanted.account)
     store.lock_products(tx.connection)
@@ -235,29 +235,29 @@ def _find(
     return layers, there, group, product
 
 
-def lay_out(tx: Transaction, only: Sequence[Product] | None = None) -> Laid:
+def reconcile(tx: Transaction, only: Sequence[Product] | None = None) -> ReconcileResult:
     """Let seats follow the layers: who is reached gets one or waits, who is reached no more gives back what a layer
     gave.
 
     Seats given directly stay. Doing it twice does nothing twice.
     """
     store.lock_products(tx.connection)
-    accounts, laid = accounts_usecases.known(tx), Laid()
+    accounts, result = accounts_usecases.known(tx), ReconcileResult()
     layers = Layers(tx, accounts)
     of = [each for each in layers.every if only is None or each.product.id in {product.id for product in only}]
     ids, products, reached = layers.reached(of)
     column = {product.id: n for n, product in enumerate(products)}
-    also = store.products_given(tx.connection) if only is None else {each.id for each in only}
+    also = store.products_granted(tx.connection) if only is None else {each.id for each in only}
     turn = [*products, *(layers.products[each] for each in sorted(also - set(column)))]
     # What needs another product is taken back first, and given last.
-    before = {product.id: store.given(tx.connection, product.id) for product in turn}
+    before = {product.id: store.granted(tx.connection, product.id) for product in turn}
     for product in reversed(turn):
         there = (
             {ids[place] for place in np.flatnonzero(reached.layers[:, column[product.id]]).tolist()}
             if product.id in column
             else set()
         )
-        _take_back(tx, accounts, product, before[product.id] - there, laid)
+        _take_back(tx, accounts, product, before[product.id] - there, result)
     for product in turn:
         places = (
             np.flatnonzero(reached.layers[:, column[product.id]])
@@ -265,11 +265,11 @@ def lay_out(tx: Transaction, only: Sequence[Product] | None = None) -> Laid:
             else np.empty(0, dtype=np.int64)
         )
         priority = {ids[place]: int(reached.priority[place, column[product.id]]) for place in places.tolist()}
-        _give(tx, accounts, product, priority, laid)
-    return laid
+        _give(tx, accounts, product, priority, result)
+    return result
 
 
-def lay_out_of(tx: Transaction, groups: Sequence[Group]) -> Laid:
+def reconcile_groups(tx: Transaction, groups: Sequence[Group]) -> ReconcileResult:
     """Lay out what these groups give."""
     ids = {each.id for each in groups}
     of = {
@@ -277,10 +277,12 @@ def lay_out_of(tx: Transaction, groups: Sequence[Group]) -> Laid:
         for each in Layers(tx, accounts_usecases.known(tx)).every
         if each.group is not None and each.group.id in ids
     }
-    return lay_out(tx, list(of.values())) if of else Laid()
+    return reconcile(tx, list(of.values())) if of else ReconcileResult()
 
 
-def _take_back(tx: Transaction, accounts: Accounts, product: Product, person_ids: set[int], laid: Laid) -> None:
+def _take_back(
+    tx: Transaction, accounts: Accounts, product: Product, person_ids: set[int], result: ReconcileResult
+) -> None:
     people = store.facts(tx.connection, person_ids)
     open_now = (
         {
@@ -296,11 +298,13 @@ def _take_back(tx: Transaction, accounts: Accounts, product: Product, person_ids
     ]
     for part in assignments.in_parts(wanted):
         assignments.release(tx, RULES, part)
-    store.forget_given(tx.connection, product.id, person_ids)
-    laid.taken.extend((each.subject, product.code) for each in wanted)
+    store.forget_granted(tx.connection, product.id, person_ids)
+    result.taken.extend((each.subject, product.code) for each in wanted)
 
 
-def _give(tx: Transaction, accounts: Accounts, product: Product, priority: dict[int, int], laid: Laid) -> None:
+def _give(
+    tx: Transaction, accounts: Accounts, product: Product, priority: dict[int, int], result: ReconcileResult
+) -> None:
     waits = store.waiting(tx.connection, product.id)
     people = {
         person_id: each
@@ -331,7 +335,7 @@ def _give(tx: Transaction, accounts: Accounts, product: Product, priority: dict[
         np.array([since[each] for each in wanting], dtype=np.int64),
     ).tolist()
     against = assignments.what_speaks_against(tx, product, [people[each] for each in order])
-    laid.waiting.extend((username, product.code, why) for username, why in against.items())
+    result.waiting.extend((username, product.code, why) for username, why in against.items())
     able = [each for each in order if people[each].username not in against]
 
     def give(part: list[int]) -> None:
@@ -343,16 +347,18 @@ def _give(tx: Transaction, accounts: Accounts, product: Product, priority: dict[
         # There are too few for all: one after the other, as they stand in the queue.
         full: dict[int, str] = {}
         for account_id, run in groupby(able, key=lambda person_id: people[person_id].account_id):
-            mine, given = list(run), list[int]()
+            mine, granted = list(run), list[int]()
             if account_id not in full:
-                given, why = assignments.as_many_as_fit(tx, mine, give)
-                served.extend(given)
-                if len(given) < len(mine):
+                granted, why = assignments.as_many_as_fit(tx, mine, give)
+                served.extend(granted)
+                if len(granted) < len(mine):
                     full[account_id] = why
-            laid.waiting.extend((people[each].username, product.code, full[account_id]) for each in mine[len(given) :])
-    store.note_given(tx.connection, product.id, served)
+            result.waiting.extend(
+                (people[each].username, product.code, full[account_id]) for each in mine[len(granted) :]
+            )
+    store.note_granted(tx.connection, product.id, served)
     store.wait_no_more(tx.connection, product.id, served)
-    laid.given.extend((people[each].username, product.code) for each in served)
+    result.granted.extend((people[each].username, product.code) for each in served)
 
 
 def _to_all(tx: Transaction, people: list[int], give: Callable[[list[int]], None]) -> list[int]:
@@ -414,7 +420,7 @@ def queue(tx: Transaction, actor: Actor) -> list[Waiting]:
     return found
 
 
-def given_to(tx: Transaction, group: Group) -> list[str]:
+def products_of_group(tx: Transaction, group: Group) -> list[str]:
     """Names of the products a group gives: it cannot go before these do."""
     accounts = accounts_usecases.known(tx)
     return [
@@ -424,7 +430,7 @@ def given_to(tx: Transaction, group: Group) -> list[str]:
 
 def comes_by_a_layer(tx: Transaction, product: Product, person_ids: Sequence[int]) -> set[int]:
     """Whose seat of a product a layer gave: it goes with the layer, not by hand."""
-    return store.given(tx.connection, product.id) & set(person_ids)
+    return store.granted(tx.connection, product.id) & set(person_ids)
 
 
 def carry_over(

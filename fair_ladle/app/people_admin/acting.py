@@ -115,7 +115,7 @@ class _Doing:
     """One act under way."""
 
     def __init__(self, tx: Transaction, actor: Actor, accounts: Accounts, outcome: Outcome, how: How):
-        self.unit, self.actor, self.accounts, self.outcome, self.how = tx, actor, accounts, outcome, how
+        self.tx, self.actor, self.accounts, self.outcome, self.how = tx, actor, accounts, outcome, how
         self.products = {each.code: each for each in pools_usecases.products(tx)}
         self.product_of = {each.id: each for each in self.products.values()}
 
@@ -133,7 +133,7 @@ class _Doing:
 
     def _log(self, action: str, people: Sequence[Any], after: dict[str, Any] | None = None) -> None:
         log.write(
-            self.unit,
+            self.tx,
             self.actor,
             None,
             [log.Entry(action, each.username, each.account_id, None, after) for each in people],
@@ -144,7 +144,7 @@ class _Doing:
         """What each has: product, and the code of the account it is counted in."""
         found: dict[str, list[tuple[Product, str]]] = defaultdict(list)
         for row in store.held_by(
-            self.unit.connection, list(self.product_of), [each.username for each in people], self.unit.now
+            self.tx.connection, list(self.product_of), [each.username for each in people], self.tx.now
         ):
             found[row.subject].append(
                 (self.product_of[row.product_id], self.accounts.tree.codes[self.accounts.row_of_id[row.account_id]])
@@ -183,11 +183,11 @@ class _Doing:
         """Give to all, or, where a limit stops it, to as many of the first as it lets through; those it was given
         to."""
         row = self.accounts.row_of_id[account_id]
-        given, why = assignments.as_many_as_fit(self.unit, people, give)
+        given, why = assignments.as_many_as_fit(self.tx, people, give)
         for each in people[len(given) :]:
             self._not(each, f"No {product.unit} left: {why}")
         try:
-            left = max(0, assignments.room(self.unit, self.actor, self.accounts.tree.codes[row], product))
+            left = max(0, assignments.room(self.tx, self.actor, self.accounts.tree.codes[row], product))
         except Refused:  # no pool reaches the account: the reason stands beside each of them
             left = 0
         self.outcome.seats.append(
@@ -202,7 +202,7 @@ class _Doing:
         """Give a product to all against whom nothing speaks, as far as there are seats; to whom."""
         given, able = list[str](), self._able(product, people)
         kept = {
-            username for username, _, _ in assignments.set_aside(self.unit, [product], [each.username for each in able])
+            username for username, _, _ in assignments.set_aside(self.tx, [product], [each.username for each in able])
         }
         able.sort(key=lambda each: each.username not in kept)
         for account_id, mine in self._by_account(able):
@@ -214,17 +214,17 @@ class _Doing:
 
     def _able(self, product: Product, people: Sequence[Any], leaving: Collection[str] = ()) -> list[Any]:
         """Those against whom nothing speaks but perhaps a limit; what speaks against the others is told."""
-        against = assignments.what_speaks_against(self.unit, product, people, leaving)
+        against = assignments.what_speaks_against(self.tx, product, people, leaving)
         return self._those(people, lambda each: each.username not in against, lambda each: against[each.username])
 
     def _give(self, people: Sequence[Any], product: Product) -> None:
-        assignments.give(self.unit, self.actor, product, [(self._code(each), each.username) for each in people])
+        assignments.give(self.tx, self.actor, product, [(self._code(each), each.username) for each in people])
 
     def _take(self, units: Sequence[tuple[str, Product, str]]) -> None:
         """Release (username, product, account)."""
         for part in assignments.in_parts(units):
             assignments.release(
-                self.unit, self.actor, [Wanted(account, product.code, username) for username, product, account in part]
+                self.tx, self.actor, [Wanted(account, product.code, username) for username, product, account in part]
             )
         self.outcome.released += len(units)
 
@@ -232,8 +232,7 @@ class _Doing:
         """Count a seat for each, so that nobody else gets it; it is given to them when somebody or a layer gives it."""
         product, held = self._named(self.how.product, "product"), self._held(people)
         kept = {
-            username
-            for username, _, _ in assignments.set_aside(self.unit, [product], [each.username for each in people])
+            username for username, _, _ in assignments.set_aside(self.tx, [product], [each.username for each in people])
         }
         for each in people:
             if each.username in kept:
@@ -249,7 +248,7 @@ class _Doing:
 
             def keep(part: list[Any]) -> None:
                 assignments.assign(
-                    self.unit,
+                    self.tx,
                     self.actor,
                     [Wanted(self._code(each), product.code, assignments.ASIDE + each.username) for each in part],
                 )
@@ -262,7 +261,7 @@ class _Doing:
         product = self._named(self.how.product, "product")
         kept = {
             username: account
-            for username, _, account in assignments.set_aside(self.unit, [product], [each.username for each in people])
+            for username, _, account in assignments.set_aside(self.tx, [product], [each.username for each in people])
         }
         able = self._those(
             people, lambda each: each.username in kept, lambda _: f"has no seat of {product.name} set aside."
@@ -274,7 +273,7 @@ class _Doing:
         """Release what is set aside: (username, product, account)."""
         for part in assignments.in_parts(seats):
             assignments.release(
-                self.unit,
+                self.tx,
                 self.actor,
                 [Wanted(account, code, assignments.ASIDE + username) for username, code, account in part],
             )
@@ -282,7 +281,7 @@ class _Doing:
 
     def _release(self, people: list[Any]) -> None:
         product, held = self._named(self.how.product, "product"), self._held(people)
-        layered = entitlements.comes_by_a_layer(self.unit, product, [each.id for each in people])
+        layered = entitlements.comes_by_a_layer(self.tx, product, [each.id for each in people])
         units = []
         for each in people:
             mine = {have.code: account for have, account in held.get(each.username, [])}
@@ -318,7 +317,7 @@ class _Doing:
             raise invalid(f"There is no component {unknown[0]} to map.", "components")
         ids = {each.username: each.id for each in people}
         held = self._held(people)
-        layered = entitlements.comes_by_a_layer(self.unit, old, [each.id for each in people])
+        layered = entitlements.comes_by_a_layer(self.tx, old, [each.id for each in people])
         people = self._those(
             people,
             lambda each: each.id not in layered,
@@ -334,7 +333,7 @@ class _Doing:
 
         def swap(part: list[Any]) -> None:
             assignments.release(
-                self.unit, self.actor, [Wanted(has[each.username], old.code, each.username) for each in part]
+                self.tx, self.actor, [Wanted(has[each.username], old.code, each.username) for each in part]
             )
             self._give(part, new)
 
@@ -342,7 +341,7 @@ class _Doing:
             self.outcome.done.extend(each.username for each in self._as_many_as_fit(account_id, new, mine, swap))
         self.outcome.released = len(self.outcome.done)
         self.outcome.lost = entitlements.carry_over(
-            self.unit, old, new, mapped, [ids[each] for each in self.outcome.done]
+            self.tx, old, new, mapped, [ids[each] for each in self.outcome.done]
         )
 
     def _suspend(self, people: list[Any]) -> None:
@@ -354,7 +353,7 @@ class _Doing:
         for kept, mine in self._alike(
             able, lambda each: tuple(product.code for product, _ in held.get(each.username, []))
         ):
-            people_usecases.change(self.unit, mine, {"status": "suspended", "kept": list(kept) or None})
+            people_usecases.change(self.tx, mine, {"status": "suspended", "kept": list(kept) or None})
         self._log("suspended", able, {"seats": "kept" if self.how.keep_seats else "released"})
 
     def _resume(self, people: list[Any]) -> None:
@@ -363,7 +362,7 @@ class _Doing:
         )
         able = self._where_they_can_be(able)
         for status, ids in self._alike(able, people_usecases.status_again):
-            people_usecases.change(self.unit, ids, {"status": status, "kept": None})
+            people_usecases.change(self.tx, ids, {"status": status, "kept": None})
         self._log("resumed", able)
         # What others need comes first, whoever has it.
         for product in sorted(self.products.values(), key=lambda each: bool(each.requires)):
@@ -397,7 +396,7 @@ class _Doing:
             lambda each: bool(each.protected) != protected,
             lambda _: f"is {'' if protected else 'not '}protected already.",
         )
-        people_usecases.change(self.unit, [each.id for each in able], {"protected": protected})
+        people_usecases.change(self.tx, [each.id for each in able], {"protected": protected})
         self._log("protected" if protected else "protection taken off", able)
 
     def _move(self, people: list[Any]) -> None:
@@ -411,7 +410,7 @@ class _Doing:
         held = self._held(able)
         aside: dict[str, list[tuple[str, str]]] = defaultdict(list)
         for username, product_code, account in assignments.set_aside(
-            self.unit, list(self.product_of.values()), [each.username for each in able]
+            self.tx, list(self.product_of.values()), [each.username for each in able]
         ):
             aside[username].append((product_code, account))
 
@@ -429,41 +428,41 @@ class _Doing:
                 for product_code, account in aside[each.username]
             ]
             for part in assignments.in_parts(units):
-                assignments.release(self.unit, self.actor, part)
+                assignments.release(self.tx, self.actor, part)
             for was_in, ids in self._alike(some, lambda each: tuple(sorted({*(each.was_in or ()), each.account_id}))):
-                people_usecases.change(self.unit, ids, {"account_id": target_id, "was_in": list(was_in)})
+                people_usecases.change(self.tx, ids, {"account_id": target_id, "was_in": list(was_in)})
             for part in assignments.in_parts([replace(each, account=code) for each in units]):
-                assignments.assign(self.unit, self.actor, part)
+                assignments.assign(self.tx, self.actor, part)
 
-        moved, refused = assignments.each_that_can(self.unit, able, move)
+        moved, refused = assignments.each_that_can(self.tx, able, move)
         for each, why in refused:
             self._not(each, why)
         # Either account's log tells its own side, and neither names the other.
         log.write(
-            self.unit, self.actor, None, [log.Entry("moved away", each.username, each.account_id) for each in moved]
+            self.tx, self.actor, None, [log.Entry("moved away", each.username, each.account_id) for each in moved]
         )
-        log.write(self.unit, self.actor, None, [log.Entry("moved here", each.username, target_id) for each in moved])
+        log.write(self.tx, self.actor, None, [log.Entry("moved here", each.username, target_id) for each in moved])
         self.outcome.done.extend(each.username for each in moved)
 
     def _remove(self, people: list[Any]) -> None:
         held = self._held(people)
         self._take([(name, product, account) for name, mine in held.items() for product, account in mine])
         self._let_go_of(
-            assignments.set_aside(self.unit, list(self.product_of.values()), [each.username for each in people])
+            assignments.set_aside(self.tx, list(self.product_of.values()), [each.username for each in people])
         )
         people_usecases.change(
-            self.unit, [each.id for each in people], {"status": "removed", "removed_at": self.unit.now, "kept": None}
+            self.tx, [each.id for each in people], {"status": "removed", "removed_at": self.tx.now, "kept": None}
         )
-        people_usecases.withdraw_invitations(self.unit, [each.id for each in people])
+        people_usecases.withdraw_invitations(self.tx, [each.id for each in people])
         self._log("removed", people)
 
     def _restore(self, people: list[Any]) -> None:
         able = self._those(
             people,
-            lambda each: each.removed_at is None or self.unit.now - each.removed_at <= RESTORED_WITHIN,
+            lambda each: each.removed_at is None or self.tx.now - each.removed_at <= RESTORED_WITHIN,
             lambda _: f"was removed more than {RESTORED_WITHIN.days} days ago.",
         )
-        by_email = people_usecases.by_email(self.unit, {each.email.lower() for each in able if each.email})
+        by_email = people_usecases.by_email(self.tx, {each.email.lower() for each in able if each.email})
         taken = {
             (there.account_id, email): there.display_name
             for email, mine in by_email.items()
@@ -476,7 +475,7 @@ class _Doing:
             lambda each: f"has the address that {taken[each.account_id, each.email.lower()]} has by now.",
         )
         for status, ids in self._alike(able, people_usecases.status_again):
-            people_usecases.change(self.unit, ids, {"status": status, "removed_at": None})
+            people_usecases.change(self.tx, ids, {"status": status, "removed_at": None})
         self._log("restored", able)
 
     def _invite(self, people: list[Any]) -> None:
@@ -488,7 +487,7 @@ class _Doing:
                 self._not(each, "has no e-mail address.")
             else:
                 invited.append(each)
-        send_invitations(self.unit, self.actor, self.accounts, invited)
+        send_invitations(self.tx, self.actor, self.accounts, invited)
         self._log("invited", invited)
 
     def _withdraw(self, people: list[Any]) -> None:
@@ -498,7 +497,7 @@ class _Doing:
             lambda each: each.status == "invited",
             lambda each: f"is {each.status}; only who has not joined yet has an invitation.",
         )
-        people_usecases.withdraw_invitations(self.unit, [each.id for each in able])
+        people_usecases.withdraw_invitations(self.tx, [each.id for each in able])
         self._log("invitation withdrawn", able)
 
 

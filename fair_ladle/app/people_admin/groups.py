@@ -11,7 +11,7 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.entitlements import usecases as entitlements
-from fair_ladle.app.entitlements.usecases import Laid
+from fair_ladle.app.entitlements.usecases import ReconcileResult
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people_usecases
 from fair_ladle.app.people.groups import PRESENT, Group, Groups, of_row, with_members
@@ -133,11 +133,17 @@ def preview(tx: Transaction, actor: Actor, wanted: Wanted) -> GroupPreview:
         else [each for each in every.every if any(part.id == there.id for part in every.inside(each))]
     )
     return GroupPreview(
-        counts[0], shown, come, counts[1], leave, counts[2], any(entitlements.given_to(tx, each) for each in around)
+        counts[0],
+        shown,
+        come,
+        counts[1],
+        leave,
+        counts[2],
+        any(entitlements.products_of_group(tx, each) for each in around),
     )
 
 
-def put(tx: Transaction, actor: Actor, wanted: Wanted) -> Laid:
+def put(tx: Transaction, actor: Actor, wanted: Wanted) -> ReconcileResult:
     """Make a group, or change the one of that code; what it gives follows at once."""
     accounts = accounts_usecases.known(tx)
     every, group, there = _as_group(tx, actor, accounts, wanted)
@@ -194,7 +200,7 @@ def put(tx: Transaction, actor: Actor, wanted: Wanted) -> Laid:
         if there is None
         else [each for each in every.every if any(part.id == there.id for part in every.inside(each))]
     )
-    return entitlements.lay_out_of(tx, around)
+    return entitlements.reconcile_groups(tx, around)
 
 
 def members(tx: Transaction, actor: Actor, name: str, add: Sequence[str], take: Sequence[str]) -> int:
@@ -225,7 +231,7 @@ def forget(tx: Transaction, actor: Actor, name: str) -> None:
     accounts = accounts_usecases.known(tx)
     group = group_named(tx, actor, accounts, name)
     every = Groups.read(tx, accounts)
-    gives = entitlements.given_to(tx, group)
+    gives = entitlements.products_of_group(tx, group)
     if gives:
         raise conflict(f"{group.name} gives {', '.join(gives)}; take that away first.")
     around = [

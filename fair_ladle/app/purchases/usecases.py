@@ -334,7 +334,7 @@ def _lowered(found: Positions, below: Sequence[int], held: Sequence[int], way: s
 
 
 @dataclass(frozen=True)
-class Gives:
+class Reduction:
     """An account below a pool: what counts there now and is used of it, and what it would have to give by either way
     (None = no way)."""
 
@@ -351,7 +351,7 @@ class Renewal:
     """What a purchase of a quantity would leave uncovered on its first day, and whom that would touch, in grains."""
 
     short: int
-    gives: list[Gives]
+    gives: list[Reduction]
 
 
 def renewal(
@@ -374,7 +374,7 @@ def renewal(
     return Renewal(
         short,
         [
-            Gives(
+            Reduction(
                 snapshot.accounts.tree.codes[each],
                 snapshot.accounts.name(each),
                 held[n],

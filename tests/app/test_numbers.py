@@ -81,7 +81,7 @@ def test_a_reserved_number_is_ones_own_for_ten_minutes(stock: Database) -> None:
         stock.run(usecases.assign, TERN, P, "TERN", [Use(mine[0], None, PLACE)])
     assert stock.run(usecases.reserve, TERN, P, "TERN", 1)[0] == ["+351500000003"]
     assert [each.mine for each in stock.run(usecases.listing, OLDQUAY, P, "reserved")[1]] == [True, True, False]
-    stock.run(usecases.let_go, TERN, P, mine)
+    stock.run(usecases.cancel_reservation, TERN, P, mine)
     assert len(numbers(stock, "reserved")) == 3, "nobody lets go of what another one keeps"
     stock.clock.set_to(stock.clock.now() + timedelta(minutes=11))
     assert numbers(stock, "reserved") == [] and stock.run(usecases.reserve, TERN, P, "TERN", 0, mine)[0] == mine

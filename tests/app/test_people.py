@@ -226,17 +226,17 @@ def test_a_seat_set_aside_is_nobody_elses_and_becomes_theirs(demo: Database) -> 
     kept, *others = full
     assert act(demo, "set aside", kept, product=product, who=OLDQUAY).done == [kept]
     assert products(demo, kept) == products(demo, kept) - {product} and [
-        each.code for each in one(demo, kept).aside
+        each.code for each in one(demo, kept).reservations
     ] == [product]
     assert "set aside already" in act(demo, "set aside", kept, product=product).could_not[0].why
     same_account = [each for each in others if one(demo, each).row.account == one(demo, kept).row.account]
     if same_account:
         assert act(demo, "assign", same_account[0], product=product).done == [], "the last seat is kept"
-    assert [row[0].username for row in demo.run(listing.set_aside, OLDQUAY)] == [kept]
+    assert [row[0].username for row in demo.run(listing.reserved_seats, OLDQUAY)] == [kept]
     assert act(demo, "assign", *same_account[:1], kept, product=product).done == [kept], (
         "who has one set aside gets it, wherever they stand"
     )
-    assert one(demo, kept).aside == [] and product in products(demo, kept)
+    assert one(demo, kept).reservations == [] and product in products(demo, kept)
     act(demo, "release", kept, product=product)
     act(demo, "set aside", kept, product=product)
     assert (
@@ -245,7 +245,7 @@ def test_a_seat_set_aside_is_nobody_elses_and_becomes_theirs(demo: Database) -> 
     )
     act(demo, "set aside", kept, product=product)
     act(demo, "remove", kept)
-    assert demo.run(listing.set_aside, OLDQUAY) == []
+    assert demo.run(listing.reserved_seats, OLDQUAY) == []
 
 
 def test_a_base_product_stays_where_an_add_on_needs_it(demo: Database) -> None:

@@ -10,7 +10,7 @@ from datetime import timedelta
 from typing import Any
 
 import sqlalchemy as sa
-from hypothesis import HealthCheck, Phase, example, granted, settings
+from hypothesis import HealthCheck, Phase, example, given, settings
 from hypothesis import strategies as st
 
 from fair_ladle.app.allocations.positions import positions_at
@@ -173,7 +173,9 @@ def holds_always(database: Database) -> None:
     rows = held(database)
     assert len({(each.subject, each.code) for each in rows}) == len(rows), "one seat a person and product"
     families = [
-        (each.subject, each.family) for each in rows if each.family and not each.subject.startswith(assignments.ASIDE)
+        (each.subject, each.family)
+        for each in rows
+        if each.family and not each.subject.startswith(assignments.RESERVED)
     ]
     assert len(set(families)) == len(families), "of a family only one at a time"
     assert database.run(assignments.verify, COMMAND_LINE) == [], "counters are what the assignments say"
@@ -202,7 +204,7 @@ def test_whatever_is_done_to_people_seats_stay_right(new_database: Callable[[], 
         phases=[Phase.explicit, Phase.generate, Phase.shrink],
         suppress_health_check=list(HealthCheck),
     )
-    @granted(STEPS)
+    @given(STEPS)
     @example(
         [
             ("reclaim", "MSP", criterion, act)

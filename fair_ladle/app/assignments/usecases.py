@@ -31,7 +31,7 @@ from fair_ladle.core.path import ladder
 from fair_ladle.core.quantities import to_units
 
 MOST_AT_ONCE = 1000
-ASIDE = "aside:"
+RESERVED = "aside:"
 """Before a username: a seat that is counted and kept for them, and not theirs yet."""
 ANSWERS_KEPT = timedelta(days=2)
 
@@ -211,13 +211,15 @@ def each_that_can(
         return done + more, refused_of + refused_of_more
 
 
-def set_aside(tx: Transaction, products: Sequence[Product], usernames: Sequence[str]) -> list[tuple[str, str, str]]:
+def reserved_seats(
+    tx: Transaction, products: Sequence[Product], usernames: Sequence[str]
+) -> list[tuple[str, str, str]]:
     """(username, product, account) of the seats that are set aside for these people."""
     accounts, code_of = accounts_usecases.known(tx), {each.id: each.code for each in products}
-    rows = usage.open_assignments(tx, products, [ASIDE + each for each in usernames], tx.now) if usernames else []
+    rows = usage.open_assignments(tx, products, [RESERVED + each for each in usernames], tx.now) if usernames else []
     return [
         (
-            row.subject.removeprefix(ASIDE),
+            row.subject.removeprefix(RESERVED),
             code_of[row.product_id],
             accounts.tree.codes[accounts.row_of_id[row.account_id]],
         )
@@ -228,9 +230,9 @@ def set_aside(tx: Transaction, products: Sequence[Product], usernames: Sequence[
 def give(tx: Transaction, actor: Actor, product: Product, whom: Sequence[tuple[str, str]]) -> None:
     """Assign a product's seats to people (account's code, username), all or none; who has one set aside gets that
     one."""
-    aside = set_aside(tx, [product], [username for _, username in whom])
-    if aside:
-        release(tx, actor, [Wanted(where, product.code, ASIDE + username) for username, _, where in aside])
+    reservations = reserved_seats(tx, [product], [username for _, username in whom])
+    if reservations:
+        release(tx, actor, [Wanted(where, product.code, RESERVED + username) for username, _, where in reservations])
     assign(tx, actor, [Wanted(account, product.code, username) for account, username in whom])
 
 
@@ -297,14 +299,14 @@ def _faults(
         if code_of[row.product_id] not in leaving:
             held[row.subject].add(code_of[row.product_id])
     seats = [w for w in wanted if by_code[w.product].measure == "seat"]
-    known = people.by_username(tx, [w.subject.removeprefix(ASIDE) for w in seats]) if seats else {}
+    known = people.by_username(tx, [w.subject.removeprefix(RESERVED) for w in seats]) if seats else {}
     together: dict[str, set[str]] = defaultdict(set)
     for each in wanted:
         together[each.subject].add(each.product)
     for each in wanted:
         product = by_code[each.product]
         if product.measure == "seat":
-            person = known.get(each.subject.removeprefix(ASIDE))
+            person = known.get(each.subject.removeprefix(RESERVED))
             if person is None or person.account_id != account_ids[each.account]:
                 yield each, f"is nobody of {each.account}.", invalid
                 continue
@@ -318,7 +320,7 @@ def _faults(
         if each.product in held[each.subject] and product.measure != "session":
             yield each, f"has {product.name} already.", conflict
             continue
-        if each.subject.startswith(ASIDE):
+        if each.subject.startswith(RESERVED):
             continue  # what it needs besides is asked for when it is given
         mine = held[each.subject] | together[each.subject]
         if product.requires and not mine & set(product.requires):
@@ -392,7 +394,7 @@ def _log(
 ) -> None:
     entries = []
     for each in wanted:
-        if each.subject.startswith(ASIDE):
+        if each.subject.startswith(RESERVED):
             continue  # whoever sets a seat aside says so
         place = places[each.account, each.product]
         change = {"product": each.product}

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Any
 
-from fair_ladle.app.assignments.usecases import ASIDE
+from fair_ladle.app.assignments.usecases import RESERVED
 from fair_ladle.app.data_import.reading import Intake, Parsed
 from fair_ladle.app.people.filters import clause
 from fair_ladle.app.plumbing.problems import Refused
@@ -365,9 +365,9 @@ class Checks:
     def usernames_sound(self) -> None:
         """Nobody is called like a seat that is set aside for somebody."""
         for number, row in self.intake.table("people"):
-            if row["username"].startswith(ASIDE):
+            if row["username"].startswith(RESERVED):
                 self.intake.fault(
-                    "people", number, "username", row["username"], f"a username that does not begin with {ASIDE}"
+                    "people", number, "username", row["username"], f"a username that does not begin with {RESERVED}"
                 )
 
     def members_known(self) -> None:

@@ -325,7 +325,8 @@ def _give(
     new = [person_id for person_id in wanting if person_id not in waits]
     store.wait(tx.connection, product.id, new, now)
     kept = {
-        username for username, _, _ in assignments.set_aside(tx, [product], [people[each].username for each in wanting])
+        username
+        for username, _, _ in assignments.reserved_seats(tx, [product], [people[each].username for each in wanting])
     }
     priority = {person_id: -1 if people[person_id].username in kept else priority[person_id] for person_id in wanting}
     since = {person_id: micros(waits.get(person_id, now)) for person_id in wanting}

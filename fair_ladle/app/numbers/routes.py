@@ -151,7 +151,7 @@ def reserve(product: str, body: Reserving, db: Db, who: Who) -> Any:
 @routes.post("/{product}/let-go", status_code=204)
 def let_go(product: str, body: Numbers, db: Db, who: Who) -> None:
     """Numbers kept by oneself are free again."""
-    db.run(usecases.let_go, who, product, body.numbers)
+    db.run(usecases.cancel_reservation, who, product, body.numbers)
 
 
 @routes.post("/{product}/assign", response_model=Counted)

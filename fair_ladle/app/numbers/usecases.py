@@ -261,7 +261,7 @@ def _not_taken(
             raise conflict(f"{number} is reserved by somebody else until {item.reserved_until:%H:%M} UTC.")
 
 
-def let_go(tx: Transaction, actor: Actor, product: str, numbers: Sequence[str]) -> None:
+def cancel_reservation(tx: Transaction, actor: Actor, product: str, numbers: Sequence[str]) -> None:
     """Numbers reserved by oneself are free again."""
     found = _product(tx, product)
     mine = [

@@ -107,7 +107,7 @@ def act(tx: Transaction, actor: Actor, what: Act, asked: Asked, how: How | None 
     missing = sorted(set(asked.usernames or ()) - {each.username for each in found})
     outcome.could_not.extend(CouldNot(name, name, "is not here (any more).") for name in missing)
     doing = _Doing(tx, actor, accounts, outcome, how or How())
-    getattr(doing, f"_{what.replace(' ', '_')}")(found)
+    getattr(doing, {"set aside": "_reserve", "let go": "_cancel_reservation"}.get(what, f"_{what}"))(found)
     return outcome
 
 
@@ -202,7 +202,8 @@ class _Doing:
         """Give a product to all against whom nothing speaks, as far as there are seats; to whom."""
         given, able = list[str](), self._able(product, people)
         kept = {
-            username for username, _, _ in assignments.set_aside(self.tx, [product], [each.username for each in able])
+            username
+            for username, _, _ in assignments.reserved_seats(self.tx, [product], [each.username for each in able])
         }
         able.sort(key=lambda each: each.username not in kept)
         for account_id, mine in self._by_account(able):
@@ -228,11 +229,12 @@ class _Doing:
             )
         self.outcome.released += len(units)
 
-    def _set_aside(self, people: list[Any]) -> None:
+    def _reserve(self, people: list[Any]) -> None:
         """Count a seat for each, so that nobody else gets it; it is given to them when somebody or a layer gives it."""
         product, held = self._named(self.how.product, "product"), self._held(people)
         kept = {
-            username for username, _, _ in assignments.set_aside(self.tx, [product], [each.username for each in people])
+            username
+            for username, _, _ in assignments.reserved_seats(self.tx, [product], [each.username for each in people])
         }
         for each in people:
             if each.username in kept:
@@ -250,32 +252,34 @@ class _Doing:
                 assignments.assign(
                     self.tx,
                     self.actor,
-                    [Wanted(self._code(each), product.code, assignments.ASIDE + each.username) for each in part],
+                    [Wanted(self._code(each), product.code, assignments.RESERVED + each.username) for each in part],
                 )
 
             self._log(
                 "seat set aside", self._as_many_as_fit(account_id, product, mine, keep), {"product": product.code}
             )
 
-    def _let_go(self, people: list[Any]) -> None:
+    def _cancel_reservation(self, people: list[Any]) -> None:
         product = self._named(self.how.product, "product")
         kept = {
             username: account
-            for username, _, account in assignments.set_aside(self.tx, [product], [each.username for each in people])
+            for username, _, account in assignments.reserved_seats(
+                self.tx, [product], [each.username for each in people]
+            )
         }
         able = self._those(
             people, lambda each: each.username in kept, lambda _: f"has no seat of {product.name} set aside."
         )
-        self._let_go_of([(each.username, product.code, kept[each.username]) for each in able])
+        self._cancel_reservations([(each.username, product.code, kept[each.username]) for each in able])
         self._log("set-aside seat let go", able, {"product": product.code})
 
-    def _let_go_of(self, seats: Sequence[tuple[str, str, str]]) -> None:
+    def _cancel_reservations(self, seats: Sequence[tuple[str, str, str]]) -> None:
         """Release what is set aside: (username, product, account)."""
         for part in assignments.in_parts(seats):
             assignments.release(
                 self.tx,
                 self.actor,
-                [Wanted(account, code, assignments.ASIDE + username) for username, code, account in part],
+                [Wanted(account, code, assignments.RESERVED + username) for username, code, account in part],
             )
         self.outcome.released += len(seats)
 
@@ -408,11 +412,11 @@ class _Doing:
         target_id = int(self.accounts.ids[target])
         able = self._those(people, lambda each: each.account_id != target_id, lambda _: f"is of {name} already.")
         held = self._held(able)
-        aside: dict[str, list[tuple[str, str]]] = defaultdict(list)
-        for username, product_code, account in assignments.set_aside(
+        reservations: dict[str, list[tuple[str, str]]] = defaultdict(list)
+        for username, product_code, account in assignments.reserved_seats(
             self.tx, list(self.product_of.values()), [each.username for each in able]
         ):
-            aside[username].append((product_code, account))
+            reservations[username].append((product_code, account))
 
         def move(some: Sequence[Any]) -> None:
             there = [
@@ -423,9 +427,9 @@ class _Doing:
                 for username, product, account in sorted(there, key=lambda each: bool(each[1].requires))
             ]
             units += [
-                Wanted(account, product_code, assignments.ASIDE + each.username)
+                Wanted(account, product_code, assignments.RESERVED + each.username)
                 for each in some
-                for product_code, account in aside[each.username]
+                for product_code, account in reservations[each.username]
             ]
             for part in assignments.in_parts(units):
                 assignments.release(self.tx, self.actor, part)
@@ -447,8 +451,8 @@ class _Doing:
     def _remove(self, people: list[Any]) -> None:
         held = self._held(people)
         self._take([(name, product, account) for name, mine in held.items() for product, account in mine])
-        self._let_go_of(
-            assignments.set_aside(self.tx, list(self.product_of.values()), [each.username for each in people])
+        self._cancel_reservations(
+            assignments.reserved_seats(self.tx, list(self.product_of.values()), [each.username for each in people])
         )
         people_usecases.change(
             self.tx, [each.id for each in people], {"status": "removed", "removed_at": self.tx.now, "kept": None}

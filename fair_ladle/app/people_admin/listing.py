@@ -227,7 +227,7 @@ class Person:
     products: dict[int, Product]
     layers: list[PersonLayers]
     stored: list[Storage]
-    aside: list[Product]
+    reservations: list[Product]
     """Products of which a seat is set aside for them."""
 
 
@@ -300,7 +300,7 @@ def person(tx: Transaction, actor: Actor, username: str) -> Person:
         personal_storage.of_one(tx, actor, found),
         [
             next(each for each in products.values() if each.code == code)
-            for _, code, _ in assignments.set_aside(tx, list(products.values()), [username])
+            for _, code, _ in assignments.reserved_seats(tx, list(products.values()), [username])
         ],
     )
 
@@ -320,12 +320,12 @@ def move_bytes(tx: Transaction, actor: Actor, username: str, from_account: str) 
     return personal_storage.move_here(tx, actor, found_in_scope(tx, actor, username)[1], from_account)
 
 
-def set_aside(tx: Transaction, actor: Actor) -> list[tuple[Any, Product, str, str]]:
+def reserved_seats(tx: Transaction, actor: Actor) -> list[tuple[Any, Product, str, str]]:
     """Seats that are set aside in the branch: for whom, of which product, and the account's code and name."""
     accounts = accounts_usecases.known(tx)
     products = {each.id: each for each in pools_usecases.products(tx) if each.measure == "seat"}
-    rows = store.set_aside(
-        tx.connection, assignments.ASIDE, list(products), accounts_usecases.branch_ids(accounts, actor), tx.now
+    rows = store.reserved_seats(
+        tx.connection, assignments.RESERVED, list(products), accounts_usecases.branch_ids(accounts, actor), tx.now
     )
     places = [accounts.row_of_id[row.account_id] for row in rows]
     return [

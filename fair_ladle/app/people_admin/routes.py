@@ -222,7 +222,7 @@ def set_aside(db: Db, who: Who) -> Any:
             account_name=name,
             since=row.begins,
         )
-        for row, p, account, name in db.run(listing.set_aside, who)
+        for row, p, account, name in db.run(listing.reserved_seats, who)
     ]
 
 
@@ -273,7 +273,7 @@ def _person(found: listing.Person) -> PersonBody:
             GroupOf(account=account, code=code, name=name, reasons=reasons)
             for account, code, name, reasons in found.groups
         ],
-        aside=[AsideOf(product=e.code, product_name=e.name) for e in found.aside],
+        aside=[AsideOf(product=e.code, product_name=e.name) for e in found.reservations],
         stored=[_storage(e) for e in found.stored],
         stayed=[
             StayedBody(

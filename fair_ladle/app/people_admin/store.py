@@ -121,7 +121,7 @@ def held_by(
     return list(connection.execute(wanted.order_by(a.c.subject, a.c.product_id)))
 
 
-def set_aside(
+def reserved_seats(
     connection: sa.Connection,
     prefix: str,
     product_ids: Collection[int],

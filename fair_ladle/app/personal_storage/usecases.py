@@ -96,7 +96,7 @@ class _Layers:
     """Limits that accounts and groups set, and who they are told as to the actor."""
 
     def __init__(self, tx: Transaction, accounts: Accounts, actor: Actor):
-        self.unit, self.accounts = tx, accounts
+        self.tx, self.accounts = tx, accounts
         every = Groups.read(tx, accounts)
         rows = store.all_but_direct(tx.connection)
         self.by_group: dict[int, dict[int, int]] = defaultdict(dict)
@@ -111,7 +111,7 @@ class _Layers:
 
     def members(self, person_ids: Sequence[int]) -> list[set[int]]:
         """For each of the groups that set a limit, which of these people are in it."""
-        return people_usecases.true_of(self.unit, person_ids, [self.every.reaches(each) for each in self.groups])
+        return people_usecases.true_of(self.tx, person_ids, [self.every.reaches(each) for each in self.groups])
 
     def limit(
         self, product: Product, direct: int | None, of_groups: Sequence[int], path: Sequence[int]

@@ -12,7 +12,7 @@ from bench.measured import Measure, compared
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
-from fair_ladle.app.statements.usecases import Book, parse_month
+from fair_ladle.app.statements.usecases import BillingPeriod, parse_month
 from fair_ladle.connectors.sheets_in import SheetTable, Source
 
 CLIENTS, PRODUCTS, ASSIGNMENTS = 1000, 8, 1_000_000
@@ -105,9 +105,9 @@ def measure() -> list[Measure]:
         bare_sum = _bare_sum(database)
         begin = time.perf_counter()
         with database.transaction() as tx:
-            book = Book(tx, *parse_month("2026-10"))
+            period = BillingPeriod(tx, *parse_month("2026-10"))
         read = time.perf_counter() - begin
-        statements = [book.statement(f"C{n}") for n in range(CLIENTS)]
+        statements = [period.statement(f"C{n}") for n in range(CLIENTS)]
         priced = time.perf_counter() - begin - read
         lines = sum(len(each.lines) for each in statements)
         database.engine.dispose()

@@ -230,10 +230,10 @@ def readings(product: ProductCode, month: Month, as_csv: Csv = False) -> None:
         wanted = pools.product(tx, product)
         read = read_month(tx, wanted, first, last)
         lines = []
-        for stretch in read.stretches:
-            tree = stretch.accounts.tree
-            rows_here = [row for row in tree.rows_in_order().tolist() if stretch.owner[row] >= 0]
-            figures = stretch.readings
+        for segment in read.segments:
+            tree = segment.accounts.tree
+            rows_here = [row for row in tree.rows_in_order().tolist() if segment.owner[row] >= 0]
+            figures = segment.readings
             for column, day in enumerate(figures.days):
                 for row in rows_here:
 
@@ -241,7 +241,7 @@ def readings(product: ProductCode, month: Month, as_csv: Csv = False) -> None:
                         return f"{units_to_micro(int(grain_seconds), day.seconds, wanted.per_unit):f}"
 
                     cap = int(figures.allocated.cap[row, column])
-                    supply = int(stretch.supply[int(stretch.owner[row])][column])
+                    supply = int(segment.supply[int(segment.owner[row])][column])
                     lines.append(
                         (
                             day.date.isoformat(),
@@ -314,13 +314,13 @@ def costs(
             raise invalid(f"--idle {idle!r}: retained or spread.")
         first, last = statements.parse_month(month)
         wanted = pools.product(tx, product)
-        book = statements.Book(tx, first, last, [wanted])
-        read = book.months[product]
+        period = statements.BillingPeriod(tx, first, last, [wanted])
+        read = period.months[product]
         lines = []
         for pool in sorted(
-            read.pools, key=lambda pool: int(book.accounts.tree.depth_first[book.accounts.row_of_id[pool.owner_id]])
+            read.pools, key=lambda pool: int(period.accounts.tree.depth_first[period.accounts.row_of_id[pool.owner_id]])
         ):
-            owner = book.accounts.tree.codes[book.accounts.row_of_id[pool.owner_id]]
+            owner = period.accounts.tree.codes[period.accounts.row_of_id[pool.owner_id]]
             lines.extend(
                 (
                     owner,
@@ -329,7 +329,7 @@ def costs(
                     f"{bearer.cost:f}",
                     pool.currency,
                 )
-                for bearer in book.bearers(read, pool, idle == "spread")
+                for bearer in period.bearers(read, pool, idle == "spread")
             )
         return lines
 

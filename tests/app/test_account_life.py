@@ -75,8 +75,8 @@ def total(database: Database, buyer: str, month: str) -> Decimal:
 def test_a_suspended_account_keeps_what_it_has_and_takes_nothing_new(demo: Database) -> None:
     who, before = admin(demo, "GANNET"), figures(demo, "TERN")
     previewed = demo.run(drafts.preview, who, [StatusChange(account="TERN", status="suspended", charged=False)])
-    assert previewed.impact is not None and previewed.tariff is not None and not previewed.faults
-    tern = next(each for each in previewed.impact.money(previewed.tariff) if each.account == "TERN")
+    assert previewed.impact is not None and previewed.rate_cards is not None and not previewed.faults
+    tern = next(each for each in previewed.impact.money(previewed.rate_cards) if each.account == "TERN")
     assert tern.charged_before > 0 and tern.charged_after == 0 and tern.cost_before == tern.cost_after, (
         "it costs what it cost, and is charged nothing"
     )
@@ -106,7 +106,7 @@ def test_days_of_a_suspension_are_charged_or_not_as_was_chosen(demo: Database, c
     view = demo.run(statements.statement_view, COMMAND_LINE, "TERN", "2026-12")
     assert view.notes == ([] if charged else ["Suspended on 4 days that are not charged."])
     for line in view.lines:
-        days = view.book.months[line.line.product.code].buyer_days("TERN")
+        days = view.period.months[line.line.product.code].buyer_days("TERN")
         assert days is not None and len(days) == 31
         nothing = [number for number, day in enumerate(days) if not (day.load or day.held or day.reserve)]
         assert nothing == ([] if charged else [3, 4, 5, 6]), line.line.product.code
@@ -253,8 +253,8 @@ def test_a_client_made_after_another_ones_shape_is_allocated_and_priced_like_it(
         ),
     ]
     previewed = demo.run(drafts.preview, who, changes)
-    assert previewed.impact is not None and previewed.tariff is not None and not previewed.faults
-    money = {each.account: each.charged_after for each in previewed.impact.money(previewed.tariff)}
+    assert previewed.impact is not None and previewed.rate_cards is not None and not previewed.faults
+    money = {each.account: each.charged_after for each in previewed.impact.money(previewed.rate_cards)}
     draft_id = applied(demo, who, *changes)
     demo.clock.shift += timedelta(days=40)
     assert total(demo, "PLOVER", "2026-12") == money["PLOVER"] > 0, "a full month is charged what the draft said"

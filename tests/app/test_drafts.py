@@ -158,15 +158,15 @@ def test_the_money_of_a_full_month_moves_with_what_is_held(demo: Database) -> No
     """Three seats fewer promised at 9.90 each; what they cost falls back to the owner as idle stock, and nothing is
     lost."""
     looked = demo.run(drafts.preview, COMMAND_LINE, [allocation(demo, "TERN", "FIELD-CORE", reserve=20)])
-    assert looked.impact is not None and looked.tariff is not None
+    assert looked.impact is not None and looked.rate_cards is not None
     money = {
         each.account: (each.charged_after - each.charged_before, each.cost_after - each.cost_before)
-        for each in looked.impact.money(looked.tariff)
+        for each in looked.impact.money(looked.rate_cards)
     }
     assert money == {"GANNET": (Decimal(0), Decimal("21.30")), "TERN": (Decimal("-29.70"), Decimal("-21.30"))}
     bought = demo.run(drafts.preview, COMMAND_LINE, [lot("FIELD-CORE", 100, unit_cost=Decimal("7"))])
-    assert bought.impact is not None and bought.tariff is not None
-    costs = [each.cost_after - each.cost_before for each in bought.impact.money(bought.tariff)]
+    assert bought.impact is not None and bought.rate_cards is not None
+    costs = [each.cost_after - each.cost_before for each in bought.impact.money(bought.rate_cards)]
     assert sum(costs) == Decimal("700.00"), "a hundred more cost what they cost, whoever bears it"
 
 

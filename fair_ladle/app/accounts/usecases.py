@@ -118,7 +118,7 @@ def known(tx: Transaction) -> Accounts:
     return _known.get(key, tx.now, lambda: on_day(tx, day))
 
 
-def stretches(tx: Transaction, first: date, last: date) -> list[tuple[date, date]]:
+def segments(tx: Transaction, first: date, last: date) -> list[tuple[date, date]]:
     """A period cut at the days on which accounts moved, so that each part has one tree."""
     begins = [first, *store.changes_of_place(tx.connection, first, last)]
     ends = [*(date.fromordinal(day.toordinal() - 1) for day in begins[1:]), last]

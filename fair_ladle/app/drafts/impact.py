@@ -16,7 +16,7 @@ from fair_ladle.app.allocations.positions import Positions, settle_snapshot
 from fair_ladle.app.drafts.evaluate import DraftEvaluation
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.pools.usecases import Pool, Product
-from fair_ladle.app.statements.rate_cards import Tariff, decimals_of
+from fair_ladle.app.statements.rate_cards import RateCards, decimals_of
 from fair_ladle.core.costing import share_cost, supply_on
 from fair_ladle.core.pricing import BuyerDay, charge
 from fair_ladle.core.quantities import half_up
@@ -202,9 +202,9 @@ class Impact:
             found.append((owner, snapshot.pools[place].product, before, int(snapshot.supply.quantity[place]) - load))
         return found
 
-    def money(self, tariff: Tariff) -> list[MoneyChange]:
+    def money(self, rate_cards: RateCards) -> list[MoneyChange]:
         """For every account whose charge or cost of a full month differs, the two beside each other."""
-        charged = self._charged(tariff)
+        charged = self._charged(rate_cards)
         cost_before, cost_after = _costs(self.present), _costs(self.after)
         names = {code for code, _ in charged} | {
             key for key in cost_before.keys() | cost_after.keys() if cost_before.get(key) != cost_after.get(key)
@@ -222,10 +222,10 @@ class Impact:
             each for each in found if each.charged_before != each.charged_after or each.cost_before != each.cost_after
         ]
 
-    def _charged(self, tariff: Tariff) -> dict[tuple[str, str], list[Decimal]]:
+    def _charged(self, rate_cards: RateCards) -> dict[tuple[str, str], list[Decimal]]:
         """(account, currency) → what its seller charges it for the products whose figures differ, before and after."""
         used = (self.present.used(), self.after.used())
-        planned = tariff.over(self.after.snapshot.accounts, self.evaluation.rates)
+        planned = rate_cards.over(self.after.snapshot.accounts, self.evaluation.rates)
         found: dict[tuple[str, str], list[Decimal]] = {}
         for row, column in np.argwhere(self.moved).tolist():
             code, product = self.after.snapshot.accounts.tree.codes[row], self.after.snapshot.products[column]
@@ -233,7 +233,7 @@ class Impact:
                 if at == 0 and int(self.evaluation.from_row[row]) < 0:
                     continue
                 where = row if at else int(self.evaluation.from_row[row])
-                prices = planned if at else tariff
+                prices = planned if at else rate_cards
                 rate = (
                     prices.rate(code, product.code, positions.snapshot.day.replace(day=1))
                     if code in prices.accounts.tree

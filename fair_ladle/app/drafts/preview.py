@@ -35,10 +35,10 @@ from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
 from fair_ladle.app.sign_in import usecases as sign_in
-from fair_ladle.app.statements.rate_cards import Tariff
+from fair_ladle.app.statements.rate_cards import RateCards
 from fair_ladle.app.usage import usecases as usage
 
-_tariffs: Kept[Tariff] = Kept(timedelta(minutes=5))
+_rate_cards: Kept[RateCards] = Kept(timedelta(minutes=5))
 
 
 @dataclass(frozen=True)
@@ -64,7 +64,7 @@ class Preview:
     meanwhile."""
 
     impact: Impact | None
-    tariff: Tariff | None
+    rate_cards: RateCards | None
     faults: list[Fault] = field(default_factory=list)
     clashes: list[Clash] = field(default_factory=list)
     recipients: list[Recipient] = field(default_factory=list)
@@ -83,8 +83,10 @@ def preview(tx: Transaction, actor: Actor, changes: Sequence[Change], on: date |
     evaluation = DraftEvaluation(snapshot, actor, changes, _in_use(tx, snapshot, changes))
     clashes = _clashes(tx, snapshot, changes)
     url = tx.connection.engine.url
-    tariff = _tariffs.get((url, log.head(tx)), tx.now, lambda: Tariff(tx, snapshot.accounts))
-    return Preview(Impact(evaluation), tariff, evaluation.faults, clashes, _recipients(tx, actor, evaluation, changes))
+    rate_cards = _rate_cards.get((url, log.head(tx)), tx.now, lambda: RateCards(tx, snapshot.accounts))
+    return Preview(
+        Impact(evaluation), rate_cards, evaluation.faults, clashes, _recipients(tx, actor, evaluation, changes)
+    )
 
 
 def apply_changes(

@@ -261,7 +261,7 @@ def _figures(previewed: Preview, effect: Impact, who: Actor, look_at: CellName |
         for each in visible(effect, who, effect.breaches)
         if each.label != "same"
     ]
-    assert previewed.tariff is not None
+    assert previewed.rate_cards is not None
     money = [
         MoneyBody(
             account=each.account,
@@ -271,7 +271,7 @@ def _figures(previewed: Preview, effect: Impact, who: Actor, look_at: CellName |
             cost_before=f"{each.cost_before:f}" if codes[top] != each.account or top == 0 else None,
             cost_after=f"{each.cost_after:f}" if codes[top] != each.account or top == 0 else None,
         )
-        for each in effect.money(previewed.tariff)
+        for each in effect.money(previewed.rate_cards)
         if inside[tree.row(each.account)]
     ]
     return {

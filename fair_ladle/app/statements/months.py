@@ -27,7 +27,7 @@ from fair_ladle.core.tree import Ints
 
 
 @dataclass(frozen=True)
-class Stretch:
+class Segment:
     """Days of one tree: the accounts, their readings, and each account's pool owner (row, or -1)."""
 
     accounts: Accounts
@@ -66,32 +66,32 @@ class ProductMonth:
     product: Product
     first: date
     last: date
-    stretches: tuple[Stretch, ...]
+    segments: tuple[Segment, ...]
     pools: tuple[Pool, ...]
 
     @property
     def seconds(self) -> int:
         """Σ L of the days read."""
-        return sum(int(stretch.readings.seconds.sum()) for stretch in self.stretches)
+        return sum(int(segment.readings.seconds.sum()) for segment in self.segments)
 
     @property
     def days(self) -> list[Day]:
         """The days read."""
-        return [day for stretch in self.stretches for day in stretch.readings.days]
+        return [day for segment in self.segments for day in segment.readings.days]
 
     def buyer_days(self, code: str) -> list[BuyerDay] | None:
         """A buyer's days; None where it has no line: its own pool, none, or nothing held or allocated."""
         days: list[BuyerDay] = []
         something = False
-        for stretch in self.stretches:
-            row = stretch.row(code)
+        for segment in self.segments:
+            row = segment.row(code)
             if row is None:
-                days.extend(BuyerDay(int(each), 0, 0, 0, 0, None) for each in stretch.readings.seconds)
+                days.extend(BuyerDay(int(each), 0, 0, 0, 0, None) for each in segment.readings.seconds)
                 continue
-            if stretch.owner[row] == row:
+            if segment.owner[row] == row:
                 return None
-            read, grid = stretch.readings, stretch.readings.allocated
-            charged = stretch.charged_days(row)
+            read, grid = segment.readings, segment.readings.allocated
+            charged = segment.charged_days(row)
             something = something or bool((charged & (grid.present[row] | (read.settled.held[row] > 0))).any())
             cap = grid.cap[row]
             limited = grid.overage[row] & (cap < NO_LIMIT)
@@ -116,18 +116,18 @@ class ProductMonth:
     def weights(self, code: str, basis: Basis) -> list[tuple[str, int]]:
         """Each account of a buyer's branch with its weight in grain-seconds, in tree order."""
         sums: dict[str, int] = {}
-        for stretch in self.stretches:
-            row = stretch.row(code)
+        for segment in self.segments:
+            row = segment.row(code)
             if row is None:
                 continue
-            rows = stretch.branch(row)
-            charged = stretch.charged_days(row)
-            weight = stretch.readings.own[rows][:, charged].sum(axis=1)
+            rows = segment.branch(row)
+            charged = segment.charged_days(row)
+            weight = segment.readings.own[rows][:, charged].sum(axis=1)
             if basis is not Basis.USED:
-                settled = stretch.readings.settled
+                settled = segment.readings.settled
                 weight = weight + (settled.held[rows] - settled.load[rows])[:, charged].sum(axis=1)
             for each, value in zip(rows.tolist(), weight.tolist(), strict=True):
-                name = stretch.accounts.tree.codes[each]
+                name = segment.accounts.tree.codes[each]
                 sums[name] = sums.get(name, 0) + value
         return list(sums.items())
 
@@ -135,15 +135,15 @@ class ProductMonth:
         """For costing: the owner with its Σ own, the accounts directly below it with their Σ held, and Σ supply."""
         owner, own, supply = "", 0, 0
         below: dict[str, int] = {}
-        for stretch in self.stretches:
-            row = stretch.accounts.row_of_id[pool.owner_id]
-            owner = stretch.accounts.tree.codes[row]
-            own += int(stretch.readings.own[row].sum())
-            supply += int(stretch.supply[row].sum())
-            for each in stretch.branch(row).tolist():
-                if stretch.accounts.tree.parent[each] == row and each != row:
-                    code = stretch.accounts.tree.codes[each]
-                    below[code] = below.get(code, 0) + int(stretch.readings.settled.held[each].sum())
+        for segment in self.segments:
+            row = segment.accounts.row_of_id[pool.owner_id]
+            owner = segment.accounts.tree.codes[row]
+            own += int(segment.readings.own[row].sum())
+            supply += int(segment.supply[row].sum())
+            for each in segment.branch(row).tolist():
+                if segment.accounts.tree.parent[each] == row and each != row:
+                    code = segment.accounts.tree.codes[each]
+                    below[code] = below.get(code, 0) + int(segment.readings.settled.held[each].sum())
         return (owner, own), list(below.items()), supply
 
 
@@ -152,8 +152,8 @@ def read_month(tx: Transaction, product: Product, first: date, last: date) -> Pr
     zone = accounts_usecases.zone(tx)
     ended = min(last, local_day(tx.now, zone) - timedelta(days=1))
     pools = pools_usecases.pools(tx, [product])
-    stretches = []
-    for begin, end in accounts_usecases.stretches(tx, first, ended) if first <= ended else []:
+    segments = []
+    for begin, end in accounts_usecases.segments(tx, first, ended) if first <= ended else []:
         accounts = accounts_usecases.on_day(tx, begin)
         roots, placed = pools_usecases.layout(accounts, pools, [product])
         days = days_of(begin, end, zone)
@@ -162,10 +162,10 @@ def read_month(tx: Transaction, product: Product, first: date, last: date) -> Pr
         readings = read_days(accounts.tree, own, grid, roots.rows.tolist(), days)
         by_day = np.array([pools_usecases.supply(placed, day.date).quantity for day in days], dtype=np.int64)
         supply = {int(row): by_day[:, place] * readings.seconds for place, row in enumerate(roots.rows.tolist())}
-        stretches.append(
-            Stretch(accounts, readings, pool_of(accounts.tree, roots, 1)[:, 0], supply, _uncharged(tx, accounts, days))
+        segments.append(
+            Segment(accounts, readings, pool_of(accounts.tree, roots, 1)[:, 0], supply, _uncharged(tx, accounts, days))
         )
-    return ProductMonth(product, first, last, tuple(stretches), tuple(pools))
+    return ProductMonth(product, first, last, tuple(segments), tuple(pools))
 
 
 def _uncharged(tx: Transaction, accounts: Accounts, days: Sequence[Day]) -> dict[int, Flags]:

@@ -59,7 +59,7 @@ def decimals_of(currency: str) -> int:
     return Currency(currency).exponent or 0
 
 
-class Tariff:
+class RateCards:
     """Every rate, over the tree of a day: who prices what for whom, and in which currency."""
 
     def __init__(self, tx: Transaction, accounts: Accounts):
@@ -71,7 +71,7 @@ class Tariff:
         for rate in self.rates:
             self._rates_of[rate.seller, rate.product].append(rate)
 
-    def over(self, accounts: Accounts, more: Sequence[Rate]) -> Tariff:
+    def over(self, accounts: Accounts, more: Sequence[Rate]) -> RateCards:
         """The same rates and some more over another tree: what a plan would be charged."""
         if accounts is self.accounts and not more:
             return self

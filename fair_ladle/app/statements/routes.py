@@ -217,8 +217,8 @@ def export_buyers(db: Db, who: Who, month: str, form: Format = "csv") -> Respons
 
 def statement_body(found: views.StatementView, month: str) -> StatementBody:
     """A statement as an answer."""
-    book, statement = found.book, found.statement
-    accounts = book.accounts
+    period, statement = found.period, found.statement
+    accounts = period.accounts
 
     def name(code: str) -> str:
         return accounts.name(accounts.tree.row(code)) if code in accounts.tree else code
@@ -276,7 +276,7 @@ def statement_body(found: views.StatementView, month: str) -> StatementBody:
                 days=[LineDay(**day) for day in each.days],
             )
         )
-    month_read = next(iter(book.months.values()))
+    month_read = next(iter(period.months.values()))
     cost = (
         None
         if any(each.cost is None for each in found.lines)

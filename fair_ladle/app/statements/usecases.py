@@ -15,7 +15,7 @@ from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Pool, Product
 from fair_ladle.app.statements.months import ProductMonth, kept_months
-from fair_ladle.app.statements.rate_cards import Tariff, decimals_of
+from fair_ladle.app.statements.rate_cards import RateCards, decimals_of
 from fair_ladle.core.calendar import month_before, month_of
 from fair_ladle.core.costing import Bearer, pool_cost, share_cost
 from fair_ladle.core.pricing import Charge, Rate, apportion, charge
@@ -67,14 +67,14 @@ def parse_month(text: str) -> tuple[date, date]:
         raise invalid(f"{text!r} is no month; write it like 2026-10.", "month") from None
 
 
-class Book:
+class BillingPeriod:
     """A month of all products with the rate cards: statements and costs are read off it."""
 
     def __init__(self, tx: Transaction, first: date, last: date, products: Sequence[Product] | None = None):
         self.first, self.last = first, last
         self.accounts: Accounts = accounts_usecases.on_day(tx, min(first, accounts_usecases.today(tx)))
         self.products = list(products or pools_usecases.products(tx))
-        self.tariff = Tariff(tx, self.accounts)
+        self.rate_cards = RateCards(tx, self.accounts)
         self.months: dict[str, ProductMonth] = {
             each.code: kept_months.month(tx, each, first, last) for each in self.products
         }
@@ -83,17 +83,17 @@ class Book:
 
     def seller_of(self, buyer: str) -> str | None:
         """The buyer's parent; None for the root."""
-        return self.tariff.seller_of(buyer)
+        return self.rate_cards.seller_of(buyer)
 
     def buyers(self, rows: Sequence[int]) -> list[str]:
         """The accounts among these rows whose parent has a rate card, in tree order."""
-        sellers, tree = self.tariff.sellers, self.accounts.tree
+        sellers, tree = self.rate_cards.sellers, self.accounts.tree
         ordered = sorted(rows, key=lambda row: int(tree.depth_first[row]))
         return [tree.codes[row] for row in ordered if row > 0 and tree.codes[int(tree.parent[row])] in sellers]
 
     def rate(self, buyer: str, product: str) -> Rate | None:
         """The rate that prices a product for a buyer in this month."""
-        return self.tariff.rate(buyer, product, self.first)
+        return self.rate_cards.rate(buyer, product, self.first)
 
     def line(self, buyer: str, product: str) -> Line | None:
         """The buyer's line for a product; None where it has none."""
@@ -106,7 +106,7 @@ class Book:
         days = month.buyer_days(buyer) if rate else None
         if rate is None or not days:
             return None
-        currency = self.tariff.currency(rate)
+        currency = self.rate_cards.currency(rate)
         decimals = decimals_of(currency)
         charged = charge(rate, days, month.product.per_unit, decimals)
         weights = month.weights(buyer, rate.basis)
@@ -137,7 +137,7 @@ class Book:
         days = month.buyer_days(buyer)
         if not days:
             return Decimal(0)
-        return charge(rate, days, month.product.per_unit, decimals_of(self.tariff.currency(rate))).amount
+        return charge(rate, days, month.product.per_unit, decimals_of(self.rate_cards.currency(rate))).amount
 
     def bearers(self, month: ProductMonth, pool: Pool, spread_idle: bool = False) -> list[Bearer]:
         """Who bears a pool's cost."""
@@ -167,26 +167,26 @@ class Book:
         return sum((share.amount for share in above.shares if share.account in branch), Decimal(0))
 
 
-def statement(tx: Transaction, actor: Actor, buyer: str, month: str) -> tuple[Book, Statement]:
+def statement(tx: Transaction, actor: Actor, buyer: str, month: str) -> tuple[BillingPeriod, Statement]:
     """One buyer's statement, for whoever runs the buyer or an account above it."""
     first, last = parse_month(month)
-    book = Book(tx, first, last)
-    row = accounts_usecases.row_in_scope(book.accounts, actor, buyer)
+    period = BillingPeriod(tx, first, last)
+    row = accounts_usecases.row_in_scope(period.accounts, actor, buyer)
     if row == 0:
         raise invalid(f"{buyer} is the operator; it has no seller and so no statement.", "buyer")
-    return book, book.statement(buyer)
+    return period, period.statement(buyer)
 
 
-def book_before(tx: Transaction, book: Book) -> Book:
+def period_before(tx: Transaction, period: BillingPeriod) -> BillingPeriod:
     """The month before."""
-    first = month_before(book.first)
-    return Book(tx, first, month_of(f"{first:%Y-%m}")[1])
+    first = month_before(period.first)
+    return BillingPeriod(tx, first, month_of(f"{first:%Y-%m}")[1])
 
 
-def may_see_cost(book: Book, actor: Actor, buyer: str) -> bool:
+def may_see_cost(period: BillingPeriod, actor: Actor, buyer: str) -> bool:
     """Costs are the seller's: only who runs the seller sees them."""
-    seller = book.seller_of(buyer)
+    seller = period.seller_of(buyer)
     if seller is None:
         return False
-    tree, top = book.accounts.tree, accounts_usecases.top_row(book.accounts, actor)
+    tree, top = period.accounts.tree, accounts_usecases.top_row(period.accounts, actor)
     return top in tree.path_up(tree.row(seller))

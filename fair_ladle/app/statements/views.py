@@ -13,12 +13,12 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.statements.usecases import (
-    Book,
+    BillingPeriod,
     Line,
     Statement,
-    book_before,
     may_see_cost,
     parse_month,
+    period_before,
 )
 from fair_ladle.app.usage import usecases as usage
 from fair_ladle.core.calendar import MICRO, day_start, instant
@@ -54,13 +54,13 @@ class Overview:
 def overview(tx: Transaction, actor: Actor, month: str) -> Overview:
     """Every buyer of the actor's branch with its amount; departments that buy nothing by themselves are left out."""
     first, last = parse_month(month)
-    book = Book(tx, first, last)
-    before = book_before(tx, book)
-    tree = book.accounts.tree
-    top = accounts_usecases.top_row(book.accounts, actor)
+    period = BillingPeriod(tx, first, last)
+    before = period_before(tx, period)
+    tree = period.accounts.tree
+    top = accounts_usecases.top_row(period.accounts, actor)
     rows = []
-    for buyer in book.buyers(tree.branch(top).tolist()):
-        statement = book.statement(buyer)
+    for buyer in period.buyers(tree.branch(top).tolist()):
+        statement = period.statement(buyer)
         if not statement.lines and not statement.unpriced:
             continue
         row = tree.row(buyer)
@@ -69,22 +69,22 @@ def overview(tx: Transaction, actor: Actor, month: str) -> Overview:
             BuyerRow(
                 statement.seller,
                 buyer,
-                book.accounts.name(row),
-                str(book.accounts.facts[row].kind),
+                period.accounts.name(row),
+                str(period.accounts.facts[row].kind),
                 statement.total,
                 before.statement(buyer).total if known_before else Decimal(0),
-                statement_cost(book, statement) if may_see_cost(book, actor, buyer) else None,
+                statement_cost(period, statement) if may_see_cost(period, actor, buyer) else None,
                 statement.lines[0].currency if statement.lines else "",
                 len(statement.unpriced),
             )
         )
-    days = len(next(iter(book.months.values())).days) if book.months else 0
+    days = len(next(iter(period.months.values())).days) if period.months else 0
     return Overview(first, last, days, rows)
 
 
-def statement_cost(book: Book, statement: Statement) -> Decimal | None:
+def statement_cost(period: BillingPeriod, statement: Statement) -> Decimal | None:
     """What a statement's lines cost the seller together; None where one of them is not known."""
-    costs = [book.cost(statement.buyer, line.product.code) for line in statement.lines]
+    costs = [period.cost(statement.buyer, line.product.code) for line in statement.lines]
     return (
         None if any(cost is None for cost in costs) else sum((cost for cost in costs if cost is not None), Decimal(0))
     )
@@ -107,7 +107,7 @@ class StatementView:
     """One statement for a screen."""
 
     statement: Statement
-    book: Book
+    period: BillingPeriod
     total_before: Decimal
     lines: list[LineView]
     gone: list[Line]
@@ -119,23 +119,23 @@ class StatementView:
 def statement_view(tx: Transaction, actor: Actor, buyer: str, month: str) -> StatementView:
     """One buyer's statement, line by line and day by day, beside the month before."""
     first, last = parse_month(month)
-    book = Book(tx, first, last)
-    row = accounts_usecases.row_in_scope(book.accounts, actor, buyer)
+    period = BillingPeriod(tx, first, last)
+    row = accounts_usecases.row_in_scope(period.accounts, actor, buyer)
     if row == 0:
         raise invalid("The operator has no seller and so no statement.", "buyer")
-    statement = book.statement(buyer)
-    earlier = book_before(tx, book)
+    statement = period.statement(buyer)
+    earlier = period_before(tx, period)
     lines_before = (
         {each.product.code: each for each in earlier.statement(buyer).lines} if buyer in earlier.accounts.tree else {}
     )
-    shows_cost = may_see_cost(book, actor, buyer)
+    shows_cost = may_see_cost(period, actor, buyer)
     lines = []
     for line in statement.lines:
         code = line.product.code
         before = lines_before.pop(code, None)
         was = before.charge.amount if before else Decimal(0)
         same_price = (
-            book.repriced(buyer, code, before.rate)
+            period.repriced(buyer, code, before.rate)
             if before and before.currency == line.currency
             else line.charge.amount
         )
@@ -145,45 +145,45 @@ def statement_view(tx: Transaction, actor: Actor, buyer: str, month: str) -> Sta
                 was,
                 same_price - was,
                 line.charge.amount - same_price,
-                book.cost(buyer, code) if shows_cost else None,
-                _days(book, buyer, code),
+                period.cost(buyer, code) if shows_cost else None,
+                _days(period, buyer, code),
             )
         )
     gone = list(lines_before.values())
     total_before = sum((each.before for each in lines), Decimal(0)) + sum(
         (each.charge.amount for each in gone), Decimal(0)
     )
-    return StatementView(statement, book, total_before, lines, gone, _notes(tx, book, row))
+    return StatementView(statement, period, total_before, lines, gone, _notes(tx, period, row))
 
 
-def _notes(tx: Transaction, book: Book, row: int) -> list[str]:
+def _notes(tx: Transaction, period: BillingPeriod, row: int) -> list[str]:
     """Days on which the buyer was suspended and is not charged, and whether it has been closed."""
-    buyer, notes = book.accounts.tree.codes[row], []
-    month = next(iter(book.months.values()), None)
+    buyer, notes = period.accounts.tree.codes[row], []
+    month = next(iter(period.months.values()), None)
     free = (
         0
         if month is None
         else sum(
-            int((~stretch.charged_days(stretch.accounts.tree.row(buyer))).sum())
-            for stretch in month.stretches
-            if buyer in stretch.accounts.tree
+            int((~segment.charged_days(segment.accounts.tree.row(buyer))).sum())
+            for segment in month.segments
+            if buyer in segment.accounts.tree
         )
     )
     if free:
         notes.append(f"Suspended on {free} {'day' if free == 1 else 'days'} that are not charged.")
-    closed = accounts_usecases.closed_in(tx, book.accounts, row, book.first, book.last)
+    closed = accounts_usecases.closed_in(tx, period.accounts, row, period.first, period.last)
     if closed:
-        notes.append(f"{book.accounts.name(row)} was closed after {closed:%d %B %Y}: this is its last statement.")
+        notes.append(f"{period.accounts.name(row)} was closed after {closed:%d %B %Y}: this is its last statement.")
     return notes
 
 
-def _days(book: Book, buyer: str, product: str) -> list[dict[str, Any]]:
-    month = book.months[product]
+def _days(period: BillingPeriod, buyer: str, product: str) -> list[dict[str, Any]]:
+    month = period.months[product]
     per_unit = month.product.per_unit
     days: list[dict[str, Any]] = []
-    for stretch in month.stretches:
-        row = stretch.row(buyer)
-        read = stretch.readings
+    for segment in month.segments:
+        row = segment.row(buyer)
+        read = segment.readings
         for column, day in enumerate(read.days):
 
             def units(grain_seconds: Any, day: Any = day) -> str:

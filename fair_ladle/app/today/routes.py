@@ -144,7 +144,7 @@ def today(db: Db, who: Who) -> Any:
                 deadline=each.deadline.isoformat() if each.deadline else None,
                 away=each.away,
             )
-            for each in found.pressed
+            for each in found.at_risk
         ],
         shortfalls=[
             ShortfallBody(**_of(each.product), owner=each.owner, owner_name=each.owner_name, by=each.by)

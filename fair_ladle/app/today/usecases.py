@@ -28,7 +28,7 @@ AHEAD = 6
 
 
 @dataclass(frozen=True)
-class Pressed:
+class AtRisk:
     """An account past its cap or near it, in grains."""
 
     account: str
@@ -96,7 +96,7 @@ class Today:
     """Everything of a day, each list with what presses most first."""
 
     day: date
-    pressed: list[Pressed]
+    at_risk: list[AtRisk]
     shortfalls: list[Shortfall]
     endings: list[LotEnding]
     idle: list[IdleStock]
@@ -134,7 +134,7 @@ def today(tx: Transaction, actor: Actor) -> Today:
         outlook.append(_outlook(found, place, pool, named))
     return Today(
         snapshot.day,
-        _pressed(found, top, inside),
+        _at_risk(found, top, inside),
         shortfalls,
         sorted(endings, key=lambda each: (each.ending.uncovered == 0, each.ending.day, each.product.code)),
         sorted(idle, key=lambda each: -(each.free_cost + each.promised_cost)),
@@ -149,7 +149,7 @@ def today(tx: Transaction, actor: Actor) -> Today:
     )
 
 
-def _pressed(found: Positions, top: int, inside: set[int]) -> list[Pressed]:
+def _at_risk(found: Positions, top: int, inside: set[int]) -> list[AtRisk]:
     snapshot, states = found.snapshot, found.states()
     top_depth = snapshot.accounts.tree.depth(top)
     rows = []
@@ -161,7 +161,7 @@ def _pressed(found: Positions, top: int, inside: set[int]) -> list[Pressed]:
             clock = snapshot.clocks.get((row, column))
             load = int(found.settled.load[row, column])
             rows.append(
-                Pressed(
+                AtRisk(
                     snapshot.accounts.tree.codes[row],
                     snapshot.accounts.name(row),
                     product,

@@ -17,7 +17,7 @@ from fair_ladle.app.plumbing.database import Database
 from fair_ladle.cli import commands
 from tests import odd_intake
 from tests.conftest import INTAKE
-from tests.reckoner import Reckoner
+from tests.reference import Reckoner
 
 CASES = [
     ("the demo's intake", None, 0, "", "", "2026-10", "2026-11-24T12:00:00+00:00"),
@@ -53,12 +53,12 @@ def period(month: str) -> tuple[date, date]:
 
 
 def test_positions(case: tuple[Reckoner, str, str]) -> None:
-    reckoner, _, at = case
-    for product in reckoner.measure:
-        per = reckoner.per_unit(product)
-        wanted = reckoner.positions(product, datetime.fromisoformat(at).astimezone(UTC))
+    reference, _, at = case
+    for product in reference.measure:
+        per = reference.per_unit(product)
+        wanted = reference.positions(product, datetime.fromisoformat(at).astimezone(UTC))
         found = {row["account"]: row for row in run("positions", "--product", product, "--at", at)}
-        assert list(found) == [code for code in reckoner.order if code in wanted]
+        assert list(found) == [code for code in reference.order if code in wanted]
         for code, figures in wanted.items():
             row = found[code]
             for name in ("reserve", "own", "load", "held", "headroom"):
@@ -68,10 +68,10 @@ def test_positions(case: tuple[Reckoner, str, str]) -> None:
 
 
 def test_readings(case: tuple[Reckoner, str, str]) -> None:
-    reckoner, month, _ = case
-    for product in reckoner.measure:
-        per = reckoner.per_unit(product)
-        wanted = reckoner.readings(product, *period(month))
+    reference, month, _ = case
+    for product in reference.measure:
+        per = reference.per_unit(product)
+        wanted = reference.readings(product, *period(month))
         found = {
             (date.fromisoformat(row["day"]), row["account"]): row
             for row in run("readings", "--product", product, "--month", month)
@@ -84,14 +84,14 @@ def test_readings(case: tuple[Reckoner, str, str]) -> None:
 
 
 def test_statements(case: tuple[Reckoner, str, str]) -> None:
-    reckoner, month, _ = case
+    reference, month, _ = case
     lines = 0
-    for buyer in reckoner.order[1:]:
+    for buyer in reference.order[1:]:
         found = run("statement", "--buyer", buyer, "--month", month)
         places = {row["product"]: 0 if row["currency"] == "JPY" else 2 for row in found}
         wanted = []
-        for product in sorted(reckoner.measure):
-            wanted.extend(reckoner.line(buyer, product, *period(month), places.get(product, 2)))
+        for product in sorted(reference.measure):
+            wanted.extend(reference.line(buyer, product, *period(month), places.get(product, 2)))
         assert [(row["product"], row["account"]) for row in found] == [(row[0], row[1]) for row in wanted], buyer
         for row, (product, _, quantity, past_cap, minor) in zip(found, wanted, strict=True):
             assert Fraction(row["quantity"]) == quantity, (buyer, product)
@@ -104,13 +104,13 @@ def test_statements(case: tuple[Reckoner, str, str]) -> None:
 
 @pytest.mark.parametrize("idle", ["retained", "spread"])
 def test_costs(case: tuple[Reckoner, str, str], idle: str) -> None:
-    reckoner, month, _ = case
-    for product in reckoner.measure:
+    reference, month, _ = case
+    for product in reference.measure:
         found = [
             (row["owner"], row["account"], Fraction(row["held_quantity"]), int(Decimal(row["cost"]).scaleb(2)))
             for row in run("costs", "--product", product, "--month", month, "--idle", idle)
         ]
-        assert found == reckoner.costs(product, *period(month), spread=idle == "spread")
+        assert found == reference.costs(product, *period(month), spread=idle == "spread")
 
 
 def test_a_second_import_changes_nothing(case: tuple[Reckoner, str, str]) -> None:

@@ -34,7 +34,7 @@ GRAINS = {"storage": 1000}
 
 
 @dataclass
-class Reckoner:
+class Reference:
     """The files of an intake, and the questions one can ask of them."""
 
     folder: Path

@@ -17,7 +17,7 @@ from fair_ladle.app.plumbing.database import Database
 from fair_ladle.cli import commands
 from tests import odd_intake
 from tests.conftest import INTAKE
-from tests.reference import Reckoner
+from tests.reference import Reference
 
 CASES = [
     ("the demo's intake", None, 0, "", "", "2026-10", "2026-11-24T12:00:00+00:00"),
@@ -31,13 +31,13 @@ CASES = [
 @pytest.fixture(scope="module", params=CASES, ids=lambda case: case[0])
 def case(
     request: pytest.FixtureRequest, new_database: Any, tmp_path_factory: pytest.TempPathFactory
-) -> Iterator[tuple[Reckoner, str, str]]:
+) -> Iterator[tuple[Reference, str, str]]:
     name, seed, accounts, shape, zone, month, at = request.param
     folder = INTAKE if seed is None else odd_intake.write(tmp_path_factory.mktemp(shape), seed, accounts, shape, zone)
     database: Database = new_database()
     commands.open_database, kept = (lambda: database), commands.open_database  # type: ignore[assignment]
     run("import", str(folder))
-    yield Reckoner(folder), month, at
+    yield Reference(folder), month, at
     commands.open_database = kept
 
 
@@ -52,7 +52,7 @@ def period(month: str) -> tuple[date, date]:
     return first, date.fromordinal(date(first.year + first.month // 12, first.month % 12 + 1, 1).toordinal() - 1)
 
 
-def test_positions(case: tuple[Reckoner, str, str]) -> None:
+def test_positions(case: tuple[Reference, str, str]) -> None:
     reference, _, at = case
     for product in reference.measure:
         per = reference.per_unit(product)
@@ -67,7 +67,7 @@ def test_positions(case: tuple[Reckoner, str, str]) -> None:
             assert (row["bound_by"], row["state"]) == (figures["bound_by"], figures["state"]), (product, code)
 
 
-def test_readings(case: tuple[Reckoner, str, str]) -> None:
+def test_readings(case: tuple[Reference, str, str]) -> None:
     reference, month, _ = case
     for product in reference.measure:
         per = reference.per_unit(product)
@@ -83,7 +83,7 @@ def test_readings(case: tuple[Reckoner, str, str]) -> None:
                 assert abs(Fraction(found[key][name]) - exact) <= Fraction(1, 2 * 10**6), (product, key, name)
 
 
-def test_statements(case: tuple[Reckoner, str, str]) -> None:
+def test_statements(case: tuple[Reference, str, str]) -> None:
     reference, month, _ = case
     lines = 0
     for buyer in reference.order[1:]:
@@ -103,7 +103,7 @@ def test_statements(case: tuple[Reckoner, str, str]) -> None:
 
 
 @pytest.mark.parametrize("idle", ["retained", "spread"])
-def test_costs(case: tuple[Reckoner, str, str], idle: str) -> None:
+def test_costs(case: tuple[Reference, str, str], idle: str) -> None:
     reference, month, _ = case
     for product in reference.measure:
         found = [
@@ -113,6 +113,6 @@ def test_costs(case: tuple[Reckoner, str, str], idle: str) -> None:
         assert found == reference.costs(product, *period(month), spread=idle == "spread")
 
 
-def test_a_second_import_changes_nothing(case: tuple[Reckoner, str, str]) -> None:
+def test_a_second_import_changes_nothing(case: tuple[Reference, str, str]) -> None:
     for row in run("import", str(case[0].folder)):
         assert (row["created"], row["changed"]) == ("0", "0"), row

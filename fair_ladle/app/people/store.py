@@ -35,7 +35,7 @@ def active_by_account(connection: sa.Connection) -> dict[int, int]:
     counted = (
         sa.select(people.c.account_id, sa.func.count()).where(people.c.status == "active").group_by(people.c.account_id)
     )
-    return dict(connection.execute(counted))
+    return dict(connection.execute(counted).tuples().all())
 
 
 def counts(connection: sa.Connection, account_ids: Collection[int]) -> dict[str, int]:
@@ -45,7 +45,7 @@ def counts(connection: sa.Connection, account_ids: Collection[int]) -> dict[str,
         .where(people.c.account_id.in_(account_ids))
         .group_by(people.c.status)
     )
-    return dict(connection.execute(counted))
+    return dict(connection.execute(counted).tuples().all())
 
 
 def all_groups(connection: sa.Connection) -> list[Any]:

@@ -11,8 +11,9 @@ import sqlalchemy as sa
 
 from bench.home import new_database, server
 from bench.measured import Measure
+from fair_ladle.app.assignments import service as assignment_service
 from fair_ladle.app.assignments import usecases as assignments
-from fair_ladle.app.assignments.usecases import Wanted
+from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
@@ -52,7 +53,7 @@ def prepare(database: Database) -> None:
             }
         ),
     )
-    database.run(assignments.rebuild_stale)
+    database.run(assignment_service.rebuild_stale)
 
 
 def _admit(database: Database, client: int, serial: int) -> None:

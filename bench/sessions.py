@@ -16,6 +16,7 @@ import uvicorn
 from bench.admissions import source
 from bench.home import new_database, server
 from bench.measured import Measure
+from fair_ladle.app.assignments import service as assignment_service
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.devices import usecases as devices
@@ -93,7 +94,7 @@ def _ready(database: Database) -> str:
                 for n in range(SESSIONS - 1)
             ],
         )
-    database.run(assignments.rebuild_stale)
+    database.run(assignment_service.rebuild_stale)
     return database.run(devices.make_key, COMMAND_LINE, "C", "DESK", "Desks")[1]
 
 

@@ -12,12 +12,15 @@ from datetime import timedelta
 from pathlib import Path
 
 import pytest
+import sqlalchemy as sa
 
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.own_server import OwnServer
+from fair_ladle.app.plumbing.schedule import Job, run_once
 from fair_ladle.app.plumbing.schema import migrate
+from fair_ladle.app.plumbing.tables import jobs
 from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.demo.load import STARTS_AT
 
@@ -149,6 +152,13 @@ def demo(new_demo: Callable[[], Database]) -> Database:
 @pytest.fixture(scope="module")
 def shared_demo(new_demo: Callable[[], Database]) -> Database:
     return new_demo()
+
+
+def do_job(database: Database, job: Job) -> bool:
+    """Do a job as if it were due, whoever did it last."""
+    with database.engine.begin() as connection:
+        connection.execute(sa.delete(jobs).where(jobs.c.name == job.name))
+    return run_once(database, job, "a test")
 
 
 def actor_of(account: str | None) -> Actor:

@@ -9,6 +9,7 @@ from decimal import Decimal, localcontext
 
 from fair_ladle.core.pricing import apportion
 from fair_ladle.core.quantities import half_up
+from fair_ladle.core.settling import Supply
 
 
 @dataclass(frozen=True)
@@ -29,10 +30,10 @@ class Lot:
         return self.first_day <= day and (self.last_day is None or day <= self.last_day)
 
 
-def supply_on(lots: Sequence[Lot], day: date) -> tuple[int, int, int]:
-    """Supply, true-up (grains) and overcommit (percent) of a pool on a day."""
+def supply_on(lots: Sequence[Lot], day: date) -> Supply[int]:
+    """What a pool's lots give on a day."""
     covering = [lot for lot in lots if lot.covers(day)]
-    return (
+    return Supply(
         sum(lot.quantity for lot in covering),
         sum(lot.true_up for lot in covering),
         max((lot.overcommit for lot in covering if lot.overcommit is not None), default=100),

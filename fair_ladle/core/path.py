@@ -53,11 +53,22 @@ class Limit:
 
 @dataclass(frozen=True)
 class Ladder:
-    """The limits from the account upwards, and what they leave together (signed)."""
+    """The limits from the account upwards, and what they leave together (signed; None = they limit nothing)."""
 
     limits: tuple[Limit, ...]
-    headroom: int
-    bound_by: str
+    headroom: int | None
+    bound_by: str | None
+
+
+def admits(rung: Rung, change: int, promisable: int | None = None) -> bool:
+    """Whether one account on the way up lets a change of its load (grains) through: only what raises it can be refused.
+
+    ``promisable`` is what the pool may promise, for the rung of its owner.
+    """
+    if change <= 0:
+        return True
+    rooms = [limit - rung.load for limit in (rung.hard, promisable) if limit is not None]
+    return all(change <= room for room in rooms)
 
 
 def ladder(way_up: Sequence[Rung], promisable: int, physically_left: int) -> Ladder:
@@ -67,6 +78,28 @@ def ladder(way_up: Sequence[Rung], promisable: int, physically_left: int) -> Lad
     the room at its own rung (never below 0 above the first) and the cushions below it; the least
     of these is the headroom, the nearest at a tie. The physical term comes last.
     """
+    found = _rooms(way_up)
+    cushions = sum(rung.cushion for rung in way_up[:-1])
+    room = promisable - way_up[-1].load
+    found.append((SUPPLY, room if len(way_up) == 1 else max(0, room) + cushions))
+    best = _tightest(found)
+    assert best is not None
+    if physically_left < best[1]:
+        best = len(found) - 1, physically_left
+        found[best[0]] = (SUPPLY, physically_left)
+    return _ladder(found, best)
+
+
+def within(way_up: Sequence[Rung]) -> Ladder:
+    """The same as far as the last of these rungs and no further: for who does not see the pool's owner.
+
+    The recursion begins there with hard − load; without any cap on the way nothing limits.
+    """
+    found = _rooms(way_up)
+    return _ladder(found, _tightest(found))
+
+
+def _rooms(way_up: Sequence[Rung]) -> list[tuple[str, int | None]]:
     found: list[tuple[str, int | None]] = []
     cushions = 0
     for place, rung in enumerate(way_up):
@@ -74,16 +107,16 @@ def ladder(way_up: Sequence[Rung], promisable: int, physically_left: int) -> Lad
         if place > 0 and room is not None:
             room = max(0, room) + cushions
         found.append((rung.account, room))
-        if place < len(way_up) - 1:
-            cushions += rung.cushion
-    room = promisable - way_up[-1].load
-    found.append((SUPPLY, room if len(way_up) == 1 else max(0, room) + cushions))
-    best_place, best_room = min(
-        ((place, room) for place, (_, room) in enumerate(found) if room is not None),
-        key=lambda at: (at[1], at[0]),
-    )
-    if physically_left < best_room:
-        best_place, best_room = len(found) - 1, physically_left
-        found[best_place] = (SUPPLY, physically_left)
-    limits = tuple(Limit(name, room, place == best_place) for place, (name, room) in enumerate(found))
-    return Ladder(limits, best_room, found[best_place][0])
+        cushions += rung.cushion
+    return found
+
+
+def _tightest(found: Sequence[tuple[str, int | None]]) -> tuple[int, int] | None:
+    bounded = [(place, room) for place, (_, room) in enumerate(found) if room is not None]
+    return min(bounded, key=lambda at: (at[1], at[0]), default=None)
+
+
+def _ladder(found: Sequence[tuple[str, int | None]], best: tuple[int, int] | None) -> Ladder:
+    place = None if best is None else best[0]
+    limits = tuple(Limit(name, room, at == place) for at, (name, room) in enumerate(found))
+    return Ladder(limits, None if best is None else best[1], None if place is None else found[place][0])

@@ -8,6 +8,7 @@ belong to different accounts share a column, since their branches never meet.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Generic, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -106,24 +107,72 @@ def hard_limits(cap: Ints, burst: Ints, bursting: Flags) -> Ints:
     return np.where(unlimited, NO_LIMIT, np.where(unlimited, 0, cap) + extra)
 
 
-@dataclass(frozen=True)
-class Supply:
-    """One entry a pool, in the order of its Roots: what the lots give on the day, in grains."""
+Grains = TypeVar("Grains", int, Ints)
 
-    quantity: Ints
-    true_up: Ints
-    overcommit: Ints
+
+@dataclass(frozen=True)
+class Supply(Generic[Grains]):
+    """What lots give on a day, in grains (overcommit in percent): of one pool, or one entry a pool in the order of its
+    Roots. Every figure of what is bought against what is promised and used is calculated here and nowhere else."""
+
+    quantity: Grains
+    true_up: Grains
+    overcommit: Grains
 
     @property
-    def promisable(self) -> Ints:
+    def promisable(self) -> Grains:
         """What the pool may promise: supply × overcommit / 100, rounded down, and the true-up."""
-        whole, rest = np.divmod(self.quantity, 100)
+        whole, rest = self.quantity // 100, self.quantity % 100
         return whole * self.overcommit + rest * self.overcommit // 100 + self.true_up
 
     @property
-    def physical(self) -> Ints:
+    def physical(self) -> Grains:
         """What physically exists: supply and true-up."""
         return self.quantity + self.true_up
+
+    def shortfall(self, load: Grains, used: Grains) -> Grains:
+        """By how much the pool is in shortfall (0 = covered): what its owner's load is over the promisable, or what is
+        used is over what physically exists, whichever is more."""
+        return _at_least_0(_larger(load - self.promisable, used - self.physical))
+
+    def unallocated(self, load: Grains) -> Grains:
+        """What was bought and nobody holds, overcommit and true-up aside."""
+        return _at_least_0(self.quantity - load)
+
+    def standing(self, load: Grains, used: Grains) -> Grains:
+        """What is unallocated; below 0 by how much the pool is in shortfall."""
+        return self.unallocated(load) - self.shortfall(load, used)
+
+
+def _larger(one: Grains, other: Grains) -> Grains:
+    return max(one, other) if isinstance(one, int) and isinstance(other, int) else np.maximum(one, other)
+
+
+def _at_least_0(figure: Grains) -> Grains:
+    return max(figure, 0) if isinstance(figure, int) else np.maximum(figure, 0)
+
+
+def seen_from(top: int, owner: Ints, tree: Tree, roots: Roots, supply: Supply[Ints]) -> tuple[Roots, Supply[Ints]]:
+    """Roots and supply for whoever runs the branch of ``top``: the pools that begin in it as they are, and every other
+    pool that reaches it as one that begins at ``top`` and never ends.
+
+    Headroom calculated from them says nothing of what lies above: at ``top`` it is hard − load.
+    """
+    places = [place for place, row in enumerate(roots.rows.tolist()) if row == top or top in tree.path_up(row)]
+    mine = list(zip(roots.rows[places].tolist(), roots.columns[places].tolist(), strict=True))
+    from_above = [
+        (top, column)
+        for column in range(owner.shape[1])
+        if int(owner[top, column]) >= 0 and int(owner[top, column]) != top
+    ]
+    figures = {
+        at: (int(supply.quantity[place]), int(supply.true_up[place]), int(supply.overcommit[place]))
+        for at, place in zip(mine, places, strict=True)
+    }
+    figures.update(dict.fromkeys(from_above, (NO_LIMIT, 0, 100)))
+    order = sorted(figures)
+    columns = np.array([figures[at] for at in order], dtype=np.int64).reshape(-1, 3)
+    return Roots.of(order), Supply(columns[:, 0], columns[:, 1], columns[:, 2])
 
 
 @dataclass(frozen=True)
@@ -139,7 +188,7 @@ def headroom(
     settled: Settled,
     hard: Ints,
     roots: Roots,
-    supply: Supply,
+    supply: Supply[Ints],
     own: Ints | None = None,
 ) -> Headroom:
     """Headroom and binding limit of every account that a pool reaches; others get 0.
@@ -188,7 +237,7 @@ def headroom(
     return Headroom(room, bound)
 
 
-def _limit_to_what_is_left(tree: Tree, room: Ints, bound: Ints, roots: Roots, supply: Supply, own: Ints) -> None:
+def _limit_to_what_is_left(tree: Tree, room: Ints, bound: Ints, roots: Roots, supply: Supply[Ints], own: Ints) -> None:
     """Apply the physical term, last, to each result in place."""
     left = supply.physical - used_of_pools(tree, roots, own)
     everywhere = np.full(room.shape[1], NO_LIMIT, dtype=np.int64)
@@ -225,7 +274,7 @@ def used_of_pools(tree: Tree, roots: Roots, own: Ints) -> Ints:
     return np.array(list(used.values()), dtype=np.int64)
 
 
-def most_reserve(tree: Tree, settled: Settled, cap: Ints, roots: Roots, supply: Supply) -> Ints:
+def most_reserve(tree: Tree, settled: Settled, cap: Ints, roots: Roots, supply: Supply[Ints]) -> Ints:
     """The most each account's reserve can be raised to: every policy as block, no physical term.
 
     Pool owners have no reserve: 0 there.

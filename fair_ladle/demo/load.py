@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.enforcement.usecases import enforce_all
 from fair_ladle.app.plumbing.actor import COMMAND_LINE

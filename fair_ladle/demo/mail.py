@@ -5,18 +5,19 @@ from __future__ import annotations
 from dataclasses import asdict
 from typing import Any
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from pydantic import BaseModel
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.installation import is_demo
 from fair_ladle.app.plumbing.problems import not_found
+from fair_ladle.app.plumbing.routing import Router
 from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.connectors.mail import kept_mails
 
 FOLDER = "mail"
-routes = APIRouter(prefix="/api/demo", tags=["demo"], responses=PROBLEMS)
+routes = Router("/api/demo", "demo")
 
 
 class MailBody(BaseModel):

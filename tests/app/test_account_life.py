@@ -13,7 +13,7 @@ from fair_ladle.app.account_admin import templates
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.assignments import usecases as assignments
-from fair_ladle.app.assignments.usecases import Wanted
+from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import (
     AllocationChange,

@@ -12,8 +12,9 @@ from typing import Any
 
 import pytest
 
+from fair_ladle.app.assignments import service as assignment_service
 from fair_ladle.app.assignments import usecases as assignments
-from fair_ladle.app.assignments.usecases import Wanted
+from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.devices import acting, offline, usecases
 from fair_ladle.app.people_admin import acting as people_acting
 from fair_ladle.app.people_admin import listing
@@ -30,7 +31,7 @@ WHEELHOUSE = [("WATCHGLASS", "wheelhouse-1")]
 
 def room(database: Database) -> int:
     product = next(each for each in database.run(usecases.pools_usecases.products) if each.code == PLACE[1])
-    return database.run(assignments.room, HARBOUR, PLACE[0], product)
+    return database.run(assignment_service.room, HARBOUR, PLACE[0], product)
 
 
 def key(database: Database, **more: Any) -> str:

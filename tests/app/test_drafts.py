@@ -18,7 +18,6 @@ from fair_ladle.app.drafts import sharing_out
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot
 from fair_ladle.app.drafts.impact import format_breach
-from fair_ladle.app.drafts.jobs import apply_due
 from fair_ladle.app.drafts.preview import Preview
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.enforcement import store as enforcement_store
@@ -31,6 +30,8 @@ from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import usecases as pools
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.core.calendar import instant
+from fair_ladle.jobs import ApplyDueDrafts
+from tests.conftest import do_job
 
 TODAY, TOMORROW = date(2026, 11, 24), date(2026, 11, 25)
 PASSWORD = "correct-ferry-staple"
@@ -246,14 +247,14 @@ def test_a_draft_waits_for_its_day_is_checked_again_and_held_back_with_a_reason(
     demo.run(drafts.schedule, who, draft.row.id, draft.row.revision, TOMORROW)
     second = kept(demo, who, allocation(demo, "OLDQUAY", "WATCHGLASS", cap=60))
     demo.run(drafts.schedule, who, second.row.id, second.row.revision, TOMORROW)
-    apply_due(demo)
+    do_job(demo, ApplyDueDrafts())
     with demo.engine.connect() as connection:
         assert connection.execute(sa.text("SELECT COUNT(*) FROM notices")).scalar() == 0
     assert demo.run(drafts.get, who, draft.row.id).row.state == "scheduled", "not before its day"
     demo.run(drafts.apply_changes, COMMAND_LINE, [allocation(demo, "OLDQUAY", "WATCHGLASS", cap=59)], "meanwhile")
     demo.clock.shift += timedelta(days=1)
     for _ in range(2):
-        apply_due(demo)
+        do_job(demo, ApplyDueDrafts())
     first, other = (demo.run(drafts.get, who, each.row.id).row for each in (draft, second))
     assert (first.state, other.state) == ("applied", "held")
     assert "Changed by somebody else meanwhile: OLDQUAY WATCHGLASS" in other.reason
@@ -312,7 +313,7 @@ def test_nothing_of_what_stands_above_or_beside_is_told_below(demo: Database, ac
     held = [row.after for row in demo.run(lambda tx: log.read(tx, reseller).entries) if row.action == "put on hold"]
     assert held and not [each for each in held if "BRAMBLE" in str(each)]
     demo.run(drafts.apply_changes, COMMAND_LINE, [allocation(demo, "HAZEL", "VOICE", cap=None)], "no cap of its own")
-    with pytest.raises(Refused, match="It would break a limit above your branch") as refused:
+    with pytest.raises(Refused, match="Not available now; ask Bramble IT Partners") as refused:
         demo.run(
             drafts.apply_changes,
             reseller,

@@ -4,7 +4,6 @@ sent."""
 from __future__ import annotations
 
 import random
-import threading
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -13,17 +12,14 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.assignments import usecases as assignments
-from fair_ladle.app.assignments.usecases import Wanted
+from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
-from fair_ladle.app.plumbing.schedule import Job, failed, run_due
-from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.connectors.mail import Smtp, StandIn, kept_mails
 from fair_ladle.connectors.sheets_in import read_source
-from fair_ladle.demo.load import STARTS_AT
 from tests.app.test_assignments import DEVICES, LOT
 from tests.app.test_intake import as_folder
 from tests.conftest import actor_of
@@ -145,35 +141,6 @@ def test_each_crossing_is_told_once_and_again_after_it_was_crossed_back(database
     assert (told(), told()) == (1, 0)
 
 
-def test_a_job_is_done_once_however_many_servers_there_are(database: Database) -> None:
-    begun: list[int] = []
-    every = {"work": Job(timedelta(minutes=1), lambda _: begun.append(1))}
-    for _ in range(2):
-        servers = [threading.Thread(target=run_due, args=(database, every)) for _ in range(8)]
-        for server in servers:
-            server.start()
-        for server in servers:
-            server.join()
-    assert len(begun) == 1
-    database.clock.shift += timedelta(minutes=2)
-    assert run_due(database, every) == ["work"] and len(begun) == 2
-
-
-def test_a_job_that_breaks_is_told_and_stops_nothing_else(database: Database) -> None:
-    done: list[int] = []
-
-    def breaks(_: Database) -> None:
-        raise KeyError("a bug")
-
-    minute = timedelta(minutes=1)
-    assert run_due(database, {"broken": Job(minute, breaks), "sound": Job(minute, lambda _: done.append(1))}) == [
-        "broken",
-        "sound",
-    ]
-    with database.transaction() as tx:
-        assert failed(tx) == [("broken", "KeyError: 'a bug'")] and done == [1]
-
-
 def test_a_mail_that_cannot_be_written_does_not_hold_up_the_others(database: Database, tmp_path: Path) -> None:
     stand_in = StandIn(tmp_path / "mail")
     with database.transaction() as tx:
@@ -239,13 +206,3 @@ def test_a_grace_warns_at_its_start_halfway_on_its_last_day_and_when_it_is_over(
     assert [tuple(each) for each in mails] == [("boss@msp.example", 4), ("c0@x.example", 4)], (
         "the two of one run in one mail"
     )
-
-
-def test_a_demo_begun_again_goes_on_after_what_its_schedule_last_did(demo: Database) -> None:
-    minute, at = timedelta(minutes=1), demo.clock.now() + timedelta(hours=2)
-    demo.clock.set_to(at)
-    run_due(demo, {"work": Job(minute, lambda _: None)})
-    went_on = demo.run(sign_in.start_demo_clock, STARTS_AT)
-    assert went_on >= at, "else nothing would be done until the time is there again"
-    demo.clock.set_to(went_on + minute)
-    assert run_due(demo, {"work": Job(minute, lambda _: None)}) == ["work"]

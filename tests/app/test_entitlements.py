@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 import sqlalchemy as sa
 
+from fair_ladle.app.assignments import service as assignment_service
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.entitlements import of_person
 from fair_ladle.app.entitlements import usecases as entitlements
@@ -88,7 +89,7 @@ def test_who_gets_no_seat_waits_by_priority_and_is_served_when_one_comes_free(de
     short = [name for name, _, _ in everybody.waiting]
     if not short:
         with demo.transaction() as tx:
-            left = assignments.room(
+            left = assignment_service.room(
                 tx,
                 COMMAND_LINE,
                 "OLDQUAY",

@@ -8,8 +8,9 @@ from datetime import timedelta
 import pytest
 import sqlalchemy as sa
 
+from fair_ladle.app.assignments import service as assignment_service
 from fair_ladle.app.assignments import usecases as assignments
-from fair_ladle.app.assignments.usecases import Wanted
+from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.devices import usecases as devices
 from fair_ladle.app.leases import usecases
 from fair_ladle.app.people_admin import acting, listing
@@ -18,7 +19,8 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import usecases as pools
-from fair_ladle.main import end_lost_sessions
+from fair_ladle.jobs import EndLostSessions
+from tests.conftest import do_job
 
 ENGINEERING, TERN = Actor("Head", "", "OLDQUAY-ENGINEERING"), Actor("Tilde", "", "TERN")
 PRODUCT = "CHARTROOM"
@@ -26,7 +28,7 @@ PRODUCT = "CHARTROOM"
 
 def room(database: Database) -> int:
     product = next(each for each in database.run(pools.products) if each.code == PRODUCT)
-    return database.run(assignments.room, ENGINEERING, "OLDQUAY-ENGINEERING", product)
+    return database.run(assignment_service.room, ENGINEERING, "OLDQUAY-ENGINEERING", product)
 
 
 @pytest.fixture
@@ -63,7 +65,7 @@ def test_a_session_holds_a_unit_as_long_as_heartbeats_come(demo: Database, ready
         later(demo, minutes=2)
         assert demo.run(usecases.beat, token)["state"] == "live" and demo.run(usecases.end_lost) == 0
     later(demo, minutes=4)
-    end_lost_sessions(demo)
+    do_job(demo, EndLostSessions())
     assert room(demo) == before and demo.run(assignments.verify, COMMAND_LINE) == []
     with pytest.raises(Refused, match="has ended: no heartbeat came") as refused:
         demo.run(usecases.beat, token)
@@ -86,7 +88,7 @@ def test_who_signs_in_a_second_time_takes_nothing_more_and_the_first_session_is_
     )
     later(demo, seconds=121)
     demo.run(usecases.beat, second)
-    end_lost_sessions(demo)
+    do_job(demo, EndLostSessions())
     with pytest.raises(Refused, match="has signed in on laptop"):
         demo.run(usecases.beat, first)
     assert room(demo) == before - 1 and [each.row.machine for each in demo.run(usecases.sessions, ENGINEERING)[1]] == [
@@ -102,7 +104,7 @@ def test_a_session_whose_person_is_removed_ends(demo: Database, ready: tuple[str
     key, (ada, *_) = ready
     token = demo.run(usecases.begin, key, ada, "desk-1")[0]
     demo.run(acting.act, ENGINEERING, "remove", Asked(usernames=(ada,)))
-    end_lost_sessions(demo)
+    do_job(demo, EndLostSessions())
     with pytest.raises(Refused, match="its unit was released"):
         demo.run(usecases.beat, token)
     assert demo.run(assignments.verify, COMMAND_LINE) == []
@@ -116,11 +118,11 @@ def test_a_session_taken_along_needs_no_heartbeat_and_comes_back(demo: Database,
         demo.run(usecases.go_offline, token, 31)
     demo.run(usecases.go_offline, token, 30)
     later(demo, days=29)
-    end_lost_sessions(demo)
+    do_job(demo, EndLostSessions())
     assert room(demo) == before - 1 and demo.run(usecases.beat, token)["state"] == "live", "back in time"
     demo.run(usecases.go_offline, token, 1)
     later(demo, days=1, minutes=1)
-    end_lost_sessions(demo)
+    do_job(demo, EndLostSessions())
     assert room(demo) == before
 
 

@@ -163,7 +163,7 @@ def test_a_product_without_a_pool_is_given_to_nobody_with_the_reason(demo: Datab
                 "('NOPOOL', 'No Pool', 'seat', 'seat', '', '')"
             )
         )
-        connection.execute(sa.text("UPDATE structure SET number = number + 1"))
+        connection.execute(sa.text("UPDATE generations SET number = number + 1"))
     people = found(demo, account="MARROW-EQUINE", status="active")[:3]
     did = demo.run(acting.act, COMMAND_LINE, "assign", Asked(usernames=tuple(people)), How("NOPOOL"))
     assert did.done == [] and {each.why for each in did.could_not} == {

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from dataclasses import asdict, replace
+from datetime import timedelta
 from typing import Any
 
 import openpyxl
@@ -21,8 +22,11 @@ from fair_ladle.app.people_import.planning import How
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.plumbing.schedule import failed
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.connectors import sheets_in
+from fair_ladle.jobs import ImportPeople
+from tests.conftest import do_job
 
 HEADER = ["Full name", "Work e-mail", "Login", "Site", "Job title", "Licences", "Group", "State"]
 
@@ -250,14 +254,16 @@ def test_it_is_cancelled_between_parts_breaks_off_whole_and_goes_on(
     demo.run(usecases.begin, who, number)
     assert demo.run(usecases._next_part, number)
     demo.run(usecases.cancel, who, number)
-    usecases.work_all(demo)
+    do_job(demo, ImportPeople())
     assert len(people(demo, find="Guest")) == 10 == demo.run(usecases.one, who, number).done
 
     demo.run(usecases.resume, who, number)
     real = store.note_outcome
     monkeypatch.setattr(store, "note_outcome", lambda *given: (_ for _ in ()).throw(RuntimeError("the disk is full")))
-    with pytest.raises(RuntimeError):
-        usecases.work_all(demo)
+    do_job(demo, ImportPeople())
+    with demo.transaction() as tx:
+        assert "the disk is full" in failed(tx)[0][1]
+    demo.clock.shift += timedelta(minutes=2)
     row = demo.run(usecases.one, who, number)
     assert (
         (row.state, row.done) == ("broken", 10)
@@ -266,7 +272,7 @@ def test_it_is_cancelled_between_parts_breaks_off_whole_and_goes_on(
     )
     monkeypatch.setattr(store, "note_outcome", real)
     demo.run(usecases.resume, who, number)
-    usecases.work_all(demo)
+    do_job(demo, ImportPeople())
     assert len(people(demo, find="Guest")) == 35 and demo.run(usecases.one, who, number).state == "done"
     with pytest.raises(Refused, match="only what was cancelled or broke off"):
         demo.run(usecases.resume, who, number)

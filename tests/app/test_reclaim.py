@@ -22,7 +22,9 @@ from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.reclaim import answers
 from fair_ladle.app.reclaim import usecases as reclaim
 from fair_ladle.app.reclaim.usecases import Policy, Run
+from fair_ladle.jobs import ReclaimIdle
 from tests.app.test_people import found, mails
+from tests.conftest import do_job
 
 MARROW = Actor("Vet", "", "MARROW")
 UNSEEN = Policy("GANNET", "Not seen for 60 days", "unseen", 60, (), (), 0, "release", False)
@@ -178,7 +180,7 @@ def test_daily_policies_run_once_a_day_by_themselves(demo: Database) -> None:
     )
     demo.run(groups.forget, COMMAND_LINE, "OLDQUAY/OLDQUAY-MEDIA")
     for _ in range(2):
-        reclaim.run_daily(demo)
+        do_job(demo, ReclaimIdle())
     assert [each.row.by for each in demo.run(reclaim.runs, COMMAND_LINE)] == ["policy"]
     with pytest.raises(Refused, match="There is no group OLDQUAY-MEDIA"):
         demo.run(reclaim.run, COMMAND_LINE, broken)
@@ -189,7 +191,7 @@ def test_daily_policies_run_once_a_day_by_themselves(demo: Database) -> None:
     )
     demo.run(acting.act, COMMAND_LINE, "protect", Asked(usernames=(person,)))
     demo.clock.shift += timedelta(days=61)
-    reclaim.run_daily(demo)
+    do_job(demo, ReclaimIdle())
     assert len(demo.run(reclaim.runs, COMMAND_LINE)) == 2 and "LANTERN-MAIL" in seats(demo)[person], (
         "protected people keep theirs"
     )

@@ -14,6 +14,7 @@ from hypothesis import HealthCheck, Phase, example, given, settings
 from hypothesis import strategies as st
 
 from fair_ladle.app.allocations.positions import positions_at
+from fair_ladle.app.assignments import service as assignment_service
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.entitlements import usecases as entitlements
@@ -175,7 +176,7 @@ def holds_always(database: Database) -> None:
     families = [
         (each.subject, each.family)
         for each in rows
-        if each.family and not each.subject.startswith(assignments.RESERVED)
+        if each.family and not each.subject.startswith(assignment_service.RESERVED)
     ]
     assert len(set(families)) == len(families), "of a family only one at a time"
     assert database.run(assignments.verify, COMMAND_LINE) == [], "counters are what the assignments say"

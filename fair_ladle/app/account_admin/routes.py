@@ -5,7 +5,6 @@ from __future__ import annotations
 from datetime import date
 from typing import Any
 
-from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.account_admin import templates as shapes
@@ -14,9 +13,10 @@ from fair_ladle.app.account_admin.templates import Shape
 from fair_ladle.app.accounts.usecases import Accounts, top_row
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.routing import Router
 
-routes = APIRouter(prefix="/api/accounts", tags=["accounts"], responses=PROBLEMS)
+routes = Router("/api/accounts", "accounts")
 
 
 class SubAccount(BaseModel):

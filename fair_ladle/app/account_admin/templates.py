@@ -108,7 +108,7 @@ def _rates_of(tx: Transaction, accounts: accounts_usecases.Accounts, row: int) -
     """The newest rate of every product that its seller wrote for this buyer alone."""
     buyer, seller = accounts.tree.codes[row], accounts.tree.codes[int(accounts.tree.parent[row])]
     newest = {}
-    for rate in rate_cards.Tariff(tx, accounts).rates:
+    for rate in rate_cards.RateCards(tx, accounts).rates:
         if rate.buyer == buyer and rate.seller == seller and rate.first_day <= accounts_usecases.today(tx):
             newest[rate.product] = rate
     return [

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from pydantic import BaseModel
 
 from fair_ladle.app.accounts import usecases
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.routing import Router
 
-routes = APIRouter(prefix="/api/accounts", tags=["accounts"], responses=PROBLEMS)
+routes = Router("/api/accounts", "accounts")
 
 
 class AccountFound(BaseModel):

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import secrets
 from datetime import date
 from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.accounts.tables import account_parents, account_statuses, accounts, structure
+from fair_ladle.app.accounts.tables import account_parents, account_statuses, accounts
 
 
 def in_force(table: sa.Table, day: date) -> sa.ColumnElement[bool]:
@@ -131,18 +130,3 @@ def place(connection: sa.Connection, parents: dict[str, str | None], today: date
     if new:
         connection.execute(sa.insert(p), new)
     return moved
-
-
-def structure_number(connection: sa.Connection) -> int:
-    """Another one whenever accounts, places, products or pools have changed; 0 before the first."""
-    return connection.scalar(sa.select(structure.c.number)) or 0
-
-
-def renew_structure_number(connection: sa.Connection) -> None:
-    """Let everybody who keeps a copy of the structure read it anew.
-
-    Never a number that was there before: one that a transaction took back must not come again with other facts.
-    """
-    number = secrets.randbits(62)
-    if connection.execute(sa.update(structure).values(number=number)).rowcount == 0:
-        connection.execute(sa.insert(structure).values(number=number))

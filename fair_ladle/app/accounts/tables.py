@@ -19,14 +19,6 @@ accounts = sa.Table(
     sa.Column("billing_email", sa.String(254)),
 )
 
-structure = sa.Table(
-    "structure",
-    metadata,
-    sa.Column(
-        "number", sa.BigInteger, nullable=False, comment="goes up when accounts, places, products or pools change"
-    ),
-)
-
 account_statuses = sa.Table(
     "account_statuses",
     metadata,

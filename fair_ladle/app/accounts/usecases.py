@@ -15,11 +15,12 @@ from zoneinfo import ZoneInfo
 import numpy as np
 
 from fair_ladle.app.accounts import store
+from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.kept import Kept
 from fair_ladle.app.plumbing.merge import Merged, merge
-from fair_ladle.app.plumbing.problems import Problem, Refused, not_found
+from fair_ladle.app.plumbing.problems import EMPTY, Problem, Refused, not_found
 from fair_ladle.core.calendar import MICRO, day_start, instant, local_day
 from fair_ladle.core.settling import Flags
 from fair_ladle.core.tree import Ints, Tree
@@ -75,7 +76,7 @@ def operator(tx: Transaction) -> Any:
     """The root account; refused while there is none."""
     found = store.root(tx.connection)
     if found is None:
-        raise Refused(Problem("empty", "Nothing here yet", 409, "There are no accounts; bring an intake in first."))
+        raise Refused(Problem(EMPTY, "Nothing here yet", 409, "There are no accounts; bring an intake in first."))
     return found
 
 
@@ -143,6 +144,15 @@ def row_in_scope(accounts: Accounts, actor: Actor, code: str) -> int:
         if 0 <= place < int(accounts.tree.branch_size[top]):
             return row
     raise not_found("account", code)
+
+
+def is_in_scope(accounts: Accounts, actor: Actor, code: str) -> bool:
+    """Whether an account, by its code, is of the actor's branch."""
+    try:
+        row_in_scope(accounts, actor, code)
+    except Refused:
+        return False
+    return True
 
 
 def sees(accounts: Accounts, actor: Actor, account_id: int) -> bool:
@@ -240,9 +250,9 @@ def find(tx: Transaction, actor: Actor, words: str, limit: int) -> tuple[Account
 
 def structure_number(tx: Transaction) -> int:
     """While it stays the same, accounts, their places, products and pools do."""
-    return store.structure_number(tx.connection)
+    return generations.numbers(tx, "structure")[0]
 
 
 def structure_changed(tx: Transaction) -> None:
     """Say that accounts, places, products or pools have changed."""
-    store.renew_structure_number(tx.connection)
+    generations.renew(tx, "structure")

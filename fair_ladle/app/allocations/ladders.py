@@ -1,4 +1,8 @@
-"""A ladder as an answer: the limits on the way up, for whoever may see how much of them."""
+"""A ladder as an answer: the limits on the way up, as far as whoever asks may see.
+
+Who sees the pool's owner sees every rung up to the supply. Anybody else's ladder ends at the top of their own scope: of
+what lies above nothing is said but the name of the account to ask.
+"""
 
 from __future__ import annotations
 
@@ -7,7 +11,7 @@ from typing import Any
 
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.pools.usecases import Product
-from fair_ladle.core.path import Ladder, Rung
+from fair_ladle.core.path import Ladder, Rung, within
 from fair_ladle.core.quantities import to_units
 
 
@@ -17,78 +21,63 @@ def ladder_members(
     product: Product,
     promisable: int,
     actor: Actor,
-    names: dict[str, str] | None = None,
+    names: dict[str, str],
+    asked: int | None = None,
 ) -> dict[str, Any]:
-    """A ladder for an answer: figures in units; what lies above the actor's branch is one limit without figures."""
-    names = names or {}
+    """A ladder for an answer, figures in units; ``asked`` is what was refused just now (grains), if anything was.
+
+    ``names`` has the accounts of the rungs and the one above the actor's scope.
+    """
 
     def units(grains: int | None) -> str | None:
         return None if grains is None else f"{to_units(grains, product.measure):f}"
 
+    codes = [each.account for each in rungs]
+    top = codes.index(actor.scope) if actor.scope in codes[:-1] else None
+    seen = found if top is None else within(rungs[: top + 1])
     steps: list[dict[str, Any]] = []
-    above: list[Any] = []
-    inside = True
-    for each, limit in zip([*rungs, None], found.limits, strict=True):
-        if each is not None and inside:
-            steps.append(
-                {
-                    "account": each.account,
-                    "name": names.get(each.account, each.account),
-                    "reserve": units(each.reserve),
-                    "cap": units(each.cap),
-                    "burst": units(each.burst if each.bursting else None),
-                    "load": units(each.load),
-                    "held": units(each.held),
-                    "leaves": units(limit.leaves),
-                    "binds": limit.binds,
-                }
-            )
-            inside = each.account != actor.scope
-        elif each is None and len(steps) == len(rungs):
-            steps.append(
-                {
-                    "account": "supply",
-                    "name": "Supply",
-                    "reserve": None,
-                    "cap": units(promisable),
-                    "burst": None,
-                    "load": units(rungs[-1].load),
-                    "held": None,
-                    "leaves": units(limit.leaves),
-                    "binds": limit.binds,
-                }
-            )
-        else:
-            above.append(limit)
-    bounded = [limit for limit in above if limit.leaves is not None]
-    if bounded:
-        tightest = min(bounded, key=lambda limit: limit.leaves)
+    for rung, limit in zip(rungs, seen.limits, strict=False):
         steps.append(
             {
-                "account": "above",
-                "name": "What comes from above",
-                "reserve": None,
-                "cap": None,
-                "burst": None,
-                "load": None,
-                "held": None,
-                "leaves": units(tightest.leaves),
-                "binds": any(limit.binds for limit in above),
+                "account": rung.account,
+                "name": names[rung.account],
+                "reserve": units(rung.reserve),
+                "cap": units(rung.cap),
+                "burst": units(rung.burst if rung.bursting else None),
+                "load": units(rung.load),
+                "held": units(rung.held),
+                "leaves": units(limit.leaves),
+                "binds": limit.binds,
             }
         )
-    binding = next((step for step in steps if step["binds"]), steps[-1])
-    if binding["account"] == "supply":
-        sentence = "The supply stops it."
-    elif binding["account"] == "above":
-        sentence = "What comes from above stops it."
-    else:
-        with_burst = f" and burst of {binding['burst']}" if binding["burst"] not in (None, "0") else ""
-        sentence = f"{binding['name']}'s cap of {binding['cap']}{with_burst} stops it."
+    if top is None:
+        supply = {"account": "supply", "name": "Supply", "cap": units(promisable), "load": units(rungs[-1].load)}
+        unknown = {"reserve": None, "burst": None, "held": None}
+        steps.append({**supply, **unknown, "leaves": units(seen.limits[-1].leaves), "binds": seen.limits[-1].binds})
+    above = None if top is None else names[codes[top + 1]]
+    unseen = asked is not None and (seen.headroom is None or asked <= seen.headroom)
     return {
-        "headroom": units(found.headroom),
-        "bound_by": binding["account"],
-        "sentence": sentence,
+        "headroom": units(seen.headroom),
+        "bound_by": "above" if unseen else seen.bound_by,
+        "sentence": _sentence(product, names[codes[0]], steps, seen.headroom, above, unseen),
+        "ask": above,
         "limits": steps,
         "unit": product.unit,
         "product": product.code,
     }
+
+
+def _sentence(
+    product: Product, name: str, steps: list[dict[str, Any]], headroom: int | None, above: str | None, unseen: bool
+) -> str:
+    if unseen:
+        return f"Not available now; ask {above}."
+    if headroom is None:
+        return f"{name} has no cap here; what is free above is {above}'s to say."
+    room = max(0, headroom)
+    can = f"{name} can take {product.said(room) if product.is_storage else room} more"
+    binding = next(step for step in steps if step["binds"])
+    if binding["account"] == "supply":
+        return f"{can}, limited by supply."
+    burst = f" and burst of {binding['burst']}" if binding["burst"] not in (None, "0") else ""
+    return f"{can}, limited by {binding['name']}'s cap of {binding['cap']}{burst}."

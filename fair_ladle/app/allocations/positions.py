@@ -36,6 +36,7 @@ from fair_ladle.core.settling import (
     is_near,
     most_reserve,
     pool_of,
+    seen_from,
     settle,
     used_of_pools,
 )
@@ -56,7 +57,7 @@ class Snapshot:
     pools: tuple[Pool, ...]
     roots: Roots
     owner: Ints
-    supply: Supply
+    supply: Supply[Ints]
     own: Ints
     grid: Grid
     grace_days: dict[tuple[int, int], int]
@@ -79,6 +80,8 @@ class Positions:
     hard: Ints
     headroom: Headroom
     restricted: Flags
+    limits: tuple[Roots, Supply[Ints]] | None = None
+    """Where headroom begins and from what, where that is not the pools themselves: see ``seen_by``."""
 
     def states(self) -> list[list[str]]:
         """The state of every cell: within, near, over, grace or restricted."""
@@ -117,13 +120,25 @@ class Positions:
 
     def shortfalls(self) -> Ints:
         """By how many grains each pool is in shortfall (0 = covered)."""
-        supply = self.snapshot.supply
-        return np.maximum(0, np.maximum(self.pool_load() - supply.promisable, self.pool_used() - supply.physical))
+        return self.snapshot.supply.shortfall(self.pool_load(), self.pool_used())
+
+    def pool_standing(self) -> Ints:
+        """What of each pool is unallocated; below 0 by how much it is in shortfall."""
+        return self.snapshot.supply.standing(self.pool_load(), self.pool_used())
+
+    def seen_by(self, top: int) -> Positions:
+        """The same for whoever runs the branch of an account: every figure of room ends there."""
+        snapshot = self.snapshot
+        tree = snapshot.accounts.tree
+        roots, supply = seen_from(top, snapshot.owner, tree, snapshot.roots, snapshot.supply)
+        room = headroom(tree, self.settled, self.hard, roots, supply, snapshot.own)
+        return replace(self, headroom=room, limits=(roots, supply))
 
     def most_reserve(self) -> Ints:
         """The most each account's reserve can be raised to."""
         snapshot = self.snapshot
-        return most_reserve(snapshot.accounts.tree, self.settled, snapshot.grid.cap, snapshot.roots, snapshot.supply)
+        roots, supply = self.limits or (snapshot.roots, snapshot.supply)
+        return most_reserve(snapshot.accounts.tree, self.settled, snapshot.grid.cap, roots, supply)
 
     def way_up(self, row: int, column: int) -> list[Rung]:
         """The rungs from an account up to the pool's owner."""
@@ -160,6 +175,7 @@ class Positions:
         accounts, way = self.snapshot.accounts, self.way_up(row, column)
         promisable = int(self.snapshot.supply.promisable[self.pool_at(row, column)])
         names = {rung.account: accounts.name(accounts.tree.row(rung.account)) for rung in way}
+        # Of the figures above the actor's scope none gets into the answer; of the names only the first.
         return ladder_members(self.ladder(row, column), way, self.snapshot.products[column], promisable, actor, names)
 
 

@@ -6,17 +6,18 @@ import json
 from datetime import date
 from typing import Any
 
-from fastapi import APIRouter, Query, Response
+from fastapi import Query, Response
 from pydantic import AwareDatetime, BaseModel, Field
 
 from fair_ladle.app.allocations import views
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Format, Who, sheet
+from fair_ladle.app.plumbing.http import Db, Format, Who, sheet
+from fair_ladle.app.plumbing.routing import Router, reads_only
 from fair_ladle.core.calendar import instant
 from fair_ladle.core.quantities import to_units
 from fair_ladle.core.settling import NO_LIMIT
 
-routes = APIRouter(prefix="/api/allocations", tags=["allocations"], responses=PROBLEMS)
+routes = Router("/api/allocations", "allocations")
 
 
 class GridAccounts(BaseModel):
@@ -63,8 +64,9 @@ class GridPool(BaseModel):
     used_by: list[int]
     load: list[int]
     held_by: list[int]
-    headroom: list[int]
-    bound_by: list[str]
+    headroom: list[int | None]
+    """null where nothing in sight limits"""
+    bound_by: list[str | None]
     state: list[str]
 
 
@@ -79,7 +81,7 @@ class AllocationGrid(BaseModel):
 
 
 class LadderLimit(BaseModel):
-    """One limit on the way up, in units; ``above`` sums up what is out of sight."""
+    """One limit on the way up, in units, as far as the top of one's branch."""
 
     account: str
     name: str
@@ -93,11 +95,13 @@ class LadderLimit(BaseModel):
 
 
 class LadderBody(BaseModel):
-    """The limits from the account upwards."""
+    """The limits from the account upwards as far as one sees; ``ask`` names the account above that gives more, headroom
+    is null where nothing in sight limits."""
 
-    headroom: str
-    bound_by: str
+    headroom: str | None
+    bound_by: str | None
     sentence: str
+    ask: str | None
     limits: list[LadderLimit]
     unit: str
     product: str
@@ -172,7 +176,11 @@ def grid_body(found: views.Grid) -> dict[str, Any]:
                 "supply": supply,
                 "used": int(used[found.top, column]),
                 "held": load,
-                "free": None if supply is None else supply - load,
+                "free": None
+                if supply is None
+                else int(positions.pool_standing()[positions.pool_at(found.top, column)])
+                if owned
+                else supply - load,
                 "ending": None
                 if ending is None
                 else {
@@ -187,7 +195,7 @@ def grid_body(found: views.Grid) -> dict[str, Any]:
                 "used_by": used[rows, column].tolist(),
                 "load": positions.settled.load[rows, column].tolist(),
                 "held_by": positions.settled.held[rows, column].tolist(),
-                "headroom": positions.headroom.room[rows, column].tolist(),
+                "headroom": [views.visible_room(room) for room in positions.headroom.room[rows, column].tolist()],
                 "bound_by": views.visible_bound(positions, rows, column),
                 "state": [states[row][column] for row in rows.tolist()],
             }
@@ -366,6 +374,7 @@ class CellTerms(CellName):
 
 
 @routes.post("/terms", response_model=list[CellTerms])
+@reads_only
 def terms(body: CellNames, db: Db, who: Who) -> Any:
     """The allocations in force in many cells; nothing is changed."""
     found = db.run(views.terms, who, [(each.account, each.product) for each in body.cells])

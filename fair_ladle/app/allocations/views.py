@@ -7,8 +7,6 @@ from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from typing import Any
 
-import numpy as np
-
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import store
 from fair_ladle.app.allocations.positions import Positions, Snapshot, positions_at, settle_snapshot, snapshot_at
@@ -21,6 +19,7 @@ from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
 from fair_ladle.core.calendar import local_day
 from fair_ladle.core.costing import supply_on
+from fair_ladle.core.settling import NO_LIMIT
 from fair_ladle.core.tree import Ints
 
 HORIZON = timedelta(days=90)
@@ -84,8 +83,8 @@ def grid(tx: Transaction, actor: Actor, codes: Sequence[str] | None = None, at: 
     """The positions of the actor's branch, now or at an instant."""
     products = chosen_products(tx, codes)
     snapshot = present_snapshot(tx, products) if at is None else snapshot_at(tx, products, at)
-    found = settle_snapshot(snapshot)
     top = accounts_usecases.top_row(snapshot.accounts, actor)
+    found = settle_snapshot(snapshot).seen_by(top)
     rows = snapshot.accounts.tree.branch(top)
     reached = [column for column in range(len(products)) if (snapshot.owner[rows, column] >= 0).any()]
     endings = {column: ending for column in reached if (ending := _next_ending(found, top, column))}
@@ -110,18 +109,17 @@ def endings(found: Positions, place: int, horizon: timedelta = HORIZON) -> list[
     last_days = sorted(
         {lot.last_day for lot in lots if lot.last_day and snapshot.day <= lot.last_day <= snapshot.day + horizon}
     )
-    load = int(found.pool_load()[place])
+    load, used = int(found.pool_load()[place]), int(found.pool_used()[place])
     result = []
     for last_day in last_days:
         ending = [lot for lot in lots if lot.last_day == last_day]
-        quantity, true_up, overcommit = supply_on(lots, last_day + timedelta(days=1))
-        left = quantity * overcommit // 100 + true_up
+        then = supply_on(lots, last_day + timedelta(days=1))
         result.append(
             Ending(
                 last_day,
                 sum(lot.quantity for lot in ending),
                 tuple(lot.reference for lot in ending),
-                max(0, load - left),
+                then.shortfall(load, used),
             )
         )
     return result
@@ -142,8 +140,9 @@ class Cell:
 def cell(tx: Transaction, actor: Actor, account: str, product: str, at: datetime | None = None) -> Cell:
     """One account in one pool, now or at an instant."""
     wanted = pools_usecases.product(tx, product)
-    found = positions_at(tx, [wanted], at or tx.now)
-    snapshot = found.snapshot
+    whole = positions_at(tx, [wanted], at or tx.now)
+    snapshot = whole.snapshot
+    found = whole.seen_by(accounts_usecases.top_row(snapshot.accounts, actor))
     row = accounts_usecases.row_in_scope(snapshot.accounts, actor, account)
     if snapshot.owner[row, 0] < 0:
         raise not_found("pool of the product here", product)
@@ -159,20 +158,21 @@ def may_change(found: Positions, top: int, row: int, column: int) -> bool:
     return row != top or int(found.snapshot.owner[row, column]) == row
 
 
-def visible_bound(found: Positions, rows: Ints, column: int) -> list[str]:
-    """For these rows of one branch, which limit binds: an account's code, ``supply``, or ``above`` for what is out
-    of sight."""
-    snapshot = found.snapshot
-    inside = np.zeros(len(snapshot.accounts.tree), dtype=bool)
-    inside[rows] = True
-    names = []
+def visible_bound(found: Positions, rows: Ints, column: int) -> list[str | None]:
+    """For these rows of the branch that the positions are seen from, which limit binds: an account's code,
+    ``supply``, or None where nothing in sight limits."""
+    codes = found.snapshot.accounts.tree.codes
+    names: list[str | None] = []
     for row in rows.tolist():
         bound = int(found.headroom.bound_by[row, column])
-        if bound >= 0:
-            names.append(snapshot.accounts.tree.codes[bound] if inside[bound] else "above")
-        else:
-            names.append("supply" if inside[int(snapshot.owner[row, column])] else "above")
+        unlimited = visible_room(int(found.headroom.room[row, column])) is None
+        names.append(None if unlimited else codes[bound] if bound >= 0 else "supply")
     return names
+
+
+def visible_room(room: int) -> int | None:
+    """Headroom as it is shown; None where nothing in sight limits."""
+    return None if room >= NO_LIMIT // 2 else room
 
 
 @dataclass(frozen=True)

@@ -18,6 +18,7 @@ from fair_ladle.core.clocks import clock_from
 from fair_ladle.core.settling import NO_LIMIT
 
 TICK = timedelta(microseconds=1)
+LONGEST_FRESH = timedelta(hours=26)
 
 
 def counter_rows(found: Positions) -> list[dict[str, Any]]:
@@ -73,6 +74,12 @@ def counter_rows(found: Positions) -> list[dict[str, Any]]:
     return rows
 
 
+def is_fresh(until: datetime | None, now: datetime) -> bool:
+    """Whether counters that hold until an instant can be trusted. They are made for a day at most: one further ahead
+    was written by a clock that had jumped."""
+    return until is not None and now < in_utc(until) <= now + LONGEST_FRESH
+
+
 def rebuild(tx: Transaction, products: Sequence[Product], also_fresh: bool = False) -> int:
     """Make the counters of these products' stale pools anew from the facts; how many rows were written.
 
@@ -85,7 +92,7 @@ def rebuild(tx: Transaction, products: Sequence[Product], also_fresh: bool = Fal
     there = {(row.pool_id, row.account_id): row for row in store.lock_pools(tx.connection, ids)}
     now = tx.now
     fresh = {row.id: row.fresh_until for row in store.lock_pool_rows(tx.connection, ids)}
-    if not also_fresh and all(until is not None and until > now for until in fresh.values()):
+    if not also_fresh and all(is_fresh(until, now) for until in fresh.values()):
         return 0
     found = positions_at(tx, products, now)
     written = store.replace(tx.connection, there, counter_rows(found))
@@ -96,6 +103,10 @@ def rebuild(tx: Transaction, products: Sequence[Product], also_fresh: bool = Fal
         until = min(tomorrow, change) if change else tomorrow
         store.set_fresh(tx.connection, pool.id, until, bool(loads[place] <= physical[place]))
     return written
+
+
+def _was_made(until: datetime | None, now: datetime) -> bool:
+    return until is not None and until <= now + LONGEST_FRESH
 
 
 def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:
@@ -109,14 +120,11 @@ def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:
         ids = [pool.id for pool in pools]
         if not ids:
             continue
-        there = {(row.pool_id, row.account_id): row for row in store.lock_pools(tx.connection, ids)}
-        fresh = {row.id: row.fresh_until for row in store.lock_pool_rows(tx.connection, ids)}
-        for moment in sorted({min(tx.now, until - TICK) for until in fresh.values() if until is not None}):
-            of_moment = {
-                pool_id for pool_id, until in fresh.items() if until is not None and min(tx.now, until - TICK) >= moment
-            }
-            found.extend(_compare(tx, product, there, of_moment, moment))
-            break
+        there = {(row.pool_id, row.account_id): row for row in store.read_pools(tx.connection, ids)}
+        fresh = {row.id: row.fresh_until for row in store.read_pool_rows(tx.connection, ids)}
+        known = {each: min(tx.now, until - TICK) for each, until in fresh.items() if _was_made(until, tx.now)}
+        if known:
+            found.extend(_compare(tx, product, there, set(known), min(known.values())))
     return found
 
 

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Any
 
-from fastapi import APIRouter, Header
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.assignments import usecases
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.assignments.eligibility import Wanted
+from fair_ladle.app.assignments.service import MOST_AT_ONCE
+from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.routing import Router
 
-routes = APIRouter(prefix="/api/assignments", tags=["assignments"], responses=PROBLEMS)
-Key = Annotated[str | None, Header(alias="Idempotency-Key", min_length=1, max_length=128)]
+routes = Router("/api/assignments", "assignments")
 
 
 class UnitOf(BaseModel):
@@ -25,11 +26,11 @@ class UnitOf(BaseModel):
 class Units(BaseModel):
     """Units that are taken or released together, all or none."""
 
-    units: list[UnitOf] = Field(min_length=1, max_length=usecases.MOST_AT_ONCE)
+    units: list[UnitOf] = Field(min_length=1, max_length=MOST_AT_ONCE)
 
-    def wanted(self) -> list[usecases.Wanted]:
+    def wanted(self) -> list[Wanted]:
         """As the use-case takes them."""
-        return [usecases.Wanted(each.account, each.product, each.subject) for each in self.units]
+        return [Wanted(each.account, each.product, each.subject) for each in self.units]
 
 
 class Assigned(BaseModel):
@@ -47,12 +48,14 @@ class Released(BaseModel):
 
 
 @routes.post("", response_model=Assigned)
-def assign(body: Units, db: Db, who: Who, key: Key = None) -> Any:
+def assign(body: Units, db: Db, who: Who) -> Any:
     """Assign units. Where a limit stops one, nothing is assigned and the answer carries the ladder."""
-    return db.run(usecases.assign, who, body.wanted(), key)
+    at = db.run(usecases.assign, who, body.wanted())
+    return Assigned(assigned=len(body.units), at=at.isoformat())
 
 
 @routes.post("/release", response_model=Released)
-def release(body: Units, db: Db, who: Who, key: Key = None) -> Any:
+def release(body: Units, db: Db, who: Who) -> Any:
     """Release units."""
-    return db.run(usecases.release, who, body.wanted(), key)
+    at = db.run(usecases.release, who, body.wanted())
+    return Released(released=len(body.units), at=at.isoformat())

@@ -8,8 +8,10 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.assignments.tables import LOCK_ORDER, answered_requests, counters
-from fair_ladle.app.plumbing.database import Prepared, metadata
+from fair_ladle.app.assignments.tables import LOCK_ORDER, counters
+from fair_ladle.app.plumbing.database import Prepared, lock_rows
+from fair_ladle.app.plumbing.tables import generations
+from fair_ladle.app.pools.tables import pools
 
 WAY_UP = sa.text(
     """WITH RECURSIVE up AS ( SELECT a.id, a.code, a.name, p.parent_id, 0 AS steps FROM accounts a JOIN
@@ -27,7 +29,7 @@ WAY_UP = sa.text(
     sa.column("name", sa.String),
     sa.column("steps", sa.Integer),
     sa.column("pool_id", sa.BigInteger),
-    sa.column("fresh_until", metadata.tables["pools"].c.fresh_until.type),
+    sa.column("fresh_until", pools.c.fresh_until.type),
     sa.column("backed", sa.Boolean),
     sa.column("status", sa.String),
 )
@@ -39,16 +41,18 @@ def way_up(connection: sa.Connection, code: str, product_id: int, day: date) -> 
 
 
 c = counters
-_pools, _structure = metadata.tables["pools"], metadata.tables["structure"]
 # The statements of every taking are made once: building them costs more than running them.
 # What stands in a subquery is read without a lock, though the counter itself is locked.
 _of_one = (c.c.pool_id == sa.bindparam("pool"), c.c.account_id == sa.bindparam("account"))
 _of_some = (c.c.pool_id == sa.bindparam("pool"), c.c.account_id.in_(sa.bindparam("accounts", expanding=True)))
 _figures = [each for each in c.c if each.name not in ("pool_id", "depth", "physical")]
 _trust = [
-    sa.select(_pools.c.fresh_until).where(_pools.c.id == c.c.pool_id).scalar_subquery().label("fresh_until"),
-    sa.select(_pools.c.backed).where(_pools.c.id == c.c.pool_id).scalar_subquery().label("backed"),
-    sa.select(_structure.c.number).scalar_subquery().label("structure"),
+    sa.select(pools.c.fresh_until).where(pools.c.id == c.c.pool_id).scalar_subquery().label("fresh_until"),
+    sa.select(pools.c.backed).where(pools.c.id == c.c.pool_id).scalar_subquery().label("backed"),
+    sa.select(generations.c.number)
+    .where(generations.c.name == sa.literal_column("'structure'"))
+    .scalar_subquery()
+    .label("structure"),
 ]
 LOCK_ONE = {
     trust: Prepared(sa.select(*_figures, *(_trust if trust else [])).where(*_of_one).with_for_update())
@@ -89,6 +93,16 @@ def read(connection: sa.Connection, pool_id: int, account_ids: Collection[int]) 
     return {row.account_id: row for row in rows}
 
 
+def read_pools(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:
+    """All counters of these pools as they stand, not locked."""
+    return list(connection.execute(sa.select(c).where(c.c.pool_id.in_(pool_ids))))
+
+
+def read_pool_rows(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:
+    """The pools' own rows as they stand, not locked."""
+    return list(connection.execute(sa.select(pools).where(pools.c.id.in_(pool_ids)).order_by(pools.c.id)))
+
+
 def lock_pools(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:
     """All counters of these pools, deeper accounts first, then the pools' own rows."""
     rows: list[Any] = []
@@ -105,9 +119,13 @@ def lock_pools(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any
     return rows
 
 
+def touch_pool(connection: sa.Connection, pool_id: int) -> Any:
+    """A pool's own row, locked by a write: whoever takes the last unit is alone, on a cluster too."""
+    return lock_rows(connection, pools, [pool_id])[0]
+
+
 def lock_pool_rows(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:
     """The pools' own rows, locked."""
-    pools = metadata.tables["pools"]
     return list(
         connection.execute(sa.select(pools).where(pools.c.id.in_(pool_ids)).order_by(pools.c.id).with_for_update())
     )
@@ -149,21 +167,4 @@ def replace(connection: sa.Connection, there: dict[tuple[int, int], Any], wanted
 
 def set_fresh(connection: sa.Connection, pool_id: int, until: datetime, backed: bool) -> None:
     """Say until when a pool's counters hold, and whether its promises are all physically there."""
-    pools = metadata.tables["pools"]
     connection.execute(sa.update(pools).where(pools.c.id == pool_id).values(fresh_until=until, backed=backed))
-
-
-def answered(connection: sa.Connection, sign_in_id: int, key: str) -> Any | None:
-    """What a request with this key was answered."""
-    a = answered_requests
-    return connection.execute(sa.select(a).where(a.c.sign_in_id == sign_in_id, a.c.key == key)).first()
-
-
-def keep_answer(connection: sa.Connection, row: dict[str, Any]) -> None:
-    """Keep an answer for whoever asks again with the same key."""
-    connection.execute(sa.insert(answered_requests), row)
-
-
-def forget_answers(connection: sa.Connection, before: datetime) -> None:
-    """Drop answers older than this."""
-    connection.execute(sa.delete(answered_requests).where(answered_requests.c.at < before))

@@ -1,4 +1,4 @@
-"""Live counters, one row an account in a pool, derived from the facts; and requests that happened once."""
+"""Live counters, one row an account in a pool, and claims: both derived from the facts, and kept for their locks."""
 
 from __future__ import annotations
 
@@ -27,12 +27,11 @@ counters = sa.Table(
 LOCK_ORDER = sa.Index("ix_counters_lock_order", counters.c.pool_id, counters.c.depth.desc(), counters.c.account_id)
 """The order in which counters are locked: whoever locks many walks along it."""
 
-answered_requests = sa.Table(
-    "answered_requests",
+claims = sa.Table(
+    "claims",
     metadata,
-    sa.Column("sign_in_id", sa.BigInteger, primary_key=True, autoincrement=False),
-    code_column("key", 128, primary_key=True),
-    sa.Column("fingerprint", sa.String(64), nullable=False),
-    sa.Column("answer", sa.JSON, nullable=False),
-    sa.Column("at", Instant, nullable=False, index=True),
+    code_column("what", 80, primary_key=True, comment="product and its code, or family and its name"),
+    code_column("subject", 140, primary_key=True),
 )
+"""Who has, or will have, a unit: one a product and device or number, one a family (or product) and person. The key
+keeps it so, whoever comes at the same moment. Sessions claim nothing; a reserved seat is a subject of its own."""

@@ -7,8 +7,8 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from fair_ladle.app.assignments import store
-from fair_ladle.app.assignments.counters import is_restricted
-from fair_ladle.app.plumbing.database import Transaction, in_utc
+from fair_ladle.app.assignments.counters import is_fresh, is_restricted
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.core.allocations import AtCap
 from fair_ladle.core.path import Rung
 
@@ -58,7 +58,7 @@ def walk(
         for counter in locked:
             now = tx.now
             if first:
-                if counter.fresh_until is None or in_utc(counter.fresh_until) <= now or counter.structure != structure:
+                if not is_fresh(counter.fresh_until, now) or counter.structure != structure:
                     raise Stale
                 backed = counter.backed
             change = here[counter.account_id]
@@ -97,7 +97,7 @@ def _written(counter: Any, pool_id: int, change: int, own_change: int, now: date
 
 
 def _check_physical(tx: Transaction, pool_id: int, taken: int, accounts: list[int]) -> None:
-    pool = store.lock_pool_rows(tx.connection, [pool_id])[0]
+    pool = store.touch_pool(tx.connection, pool_id)
     physical = store.read(tx.connection, pool_id, [pool.owner_id])[pool.owner_id].physical
     if store.used(tx.connection, pool_id) + taken > physical:
         raise LimitReached(accounts)

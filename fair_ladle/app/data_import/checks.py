@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Any
 
-from fair_ladle.app.assignments.usecases import RESERVED
+from fair_ladle.app.assignments.eligibility import RESERVED
 from fair_ladle.app.data_import.reading import Intake, Parsed
 from fair_ladle.app.people.filters import clause
 from fair_ladle.app.plumbing.problems import Refused

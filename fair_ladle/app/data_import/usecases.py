@@ -10,6 +10,7 @@ from typing import Any
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
 from fair_ladle.app.allocations.positions import to_version
+from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.data_import.checks import Checks, There
 from fair_ladle.app.data_import.formats import FORMATS
 from fair_ladle.app.data_import.reading import Intake, OnProgress, parse
@@ -179,6 +180,8 @@ def _load(tx: Transaction, intake: Intake, progress: OnProgress) -> LoadResult:
             tx, placed("rates", ("seller", "buyer")), placed("rate_tiers", ("seller", "buyer"))
         )
         done.update({name: each for name, each in (("rates", merged), ("rate_tiers", tiers)) if intake.table(name)})
+    if intake.table("assignments") or intake.table("products"):
+        assignments.loaded(tx)
     pools.mark_stale(tx)
     accounts_usecases.structure_changed(tx)
     return LoadResult(done)

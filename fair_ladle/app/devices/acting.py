@@ -8,8 +8,8 @@ from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
-from fair_ladle.app.assignments import usecases as assignments
-from fair_ladle.app.assignments.usecases import Wanted
+from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.devices import store
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people_usecases

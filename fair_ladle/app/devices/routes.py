@@ -5,16 +5,17 @@ from __future__ import annotations
 from datetime import date, datetime
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Header, Query, Response
+from fastapi import Header, Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.devices import acting, offline, usecases
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Format, ProblemBody, Who, problem_response, sheet, written
+from fair_ladle.app.plumbing.http import Db, Format, ProblemBody, Who, problem_response, sheet, written
 from fair_ladle.app.plumbing.problems import Problem
+from fair_ladle.app.plumbing.routing import Router, answers_a_secret
 
 PUBLIC = "/api/public"
-routes = APIRouter(prefix="/api/devices", tags=["devices"], responses=PROBLEMS)
-public_routes = APIRouter(prefix=f"{PUBLIC}/devices", tags=["public"], responses=PROBLEMS)
+routes = Router("/api/devices", "devices")
+public_routes = Router(f"{PUBLIC}/devices", "public", is_open=True)
 Bearer = Annotated[str, Header(alias="Authorization", max_length=300)]
 
 
@@ -250,6 +251,7 @@ def keys(db: Db, who: Who) -> Any:
 
 
 @routes.post("/keys", response_model=KeyMade, status_code=201)
+@answers_a_secret
 def make_key(body: KeyWanted, db: Db, who: Who) -> Any:
     """Make a key; the answer alone carries it."""
     key_id, key = db.run(usecases.make_key, who, body.account, body.product, body.name, body.most, body.last_day)

@@ -8,11 +8,13 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.devices.tables import activation_keys as keys
 from fair_ladle.app.devices.tables import devices, signing_keys
-from fair_ladle.app.plumbing.database import metadata, name_of
-
-assignments, people = (metadata.tables[name] for name in ("assignments", "people"))
+from fair_ladle.app.people.tables import people
+from fair_ladle.app.plumbing.database import name_of
+from fair_ladle.app.pools.tables import products
+from fair_ladle.app.usage.tables import assignments
 
 
 def add_key(connection: sa.Connection, row: dict[str, Any]) -> int:
@@ -165,8 +167,8 @@ def page(
     total = int(connection.scalar(sa.select(sa.func.count()).select_from(wanted.subquery())) or 0)
     by: Any = {
         "machine": subject,
-        "product": name_of("products", product),
-        "account": name_of("accounts", account),
+        "product": name_of(products, product),
+        "account": name_of(accounts, account),
         "person": people.c.display_name,
         "since": since,
         "reported": d.c.reported_at,

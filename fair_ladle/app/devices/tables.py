@@ -10,6 +10,7 @@ activation_keys = sa.Table(
     "activation_keys",
     metadata,
     id_column(),
+    sa.Column("touched", sa.BigInteger, nullable=False, server_default="0", comment="goes up with each lock"),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, index=True),
     sa.Column("product_id", sa.ForeignKey("products.id"), nullable=False),
     sa.Column("name", sa.String(200), nullable=False),

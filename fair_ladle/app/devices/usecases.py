@@ -15,8 +15,8 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
-from fair_ladle.app.assignments import usecases as assignments
-from fair_ladle.app.assignments.usecases import Wanted
+from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.devices import store
 from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.log import usecases as log
@@ -202,7 +202,7 @@ def activate(
                 f"{found.product.unit}{'s' if found.row.most > 1 else ''} at once, and all of them are active.",
                 409,
             )
-        assignments.assign(tx, actor, [Wanted(found.account, found.product.code, machine)])
+        assignments.admit(tx, actor, [Wanted(found.account, found.product.code, machine)])
     values = {
         "key_id": found.row.id,
         "account_id": account_id,

@@ -8,7 +8,7 @@ from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
-from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.drafts.change_types import (
     AllocationChange,
     Change,
@@ -30,7 +30,6 @@ from fair_ladle.app.plumbing.problems import conflict
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
 from fair_ladle.app.statements import rate_cards
-from fair_ladle.app.usage import usecases as usage
 
 TERMS = ("reserve", "cap", "at_cap", "burst", "grace_days")
 
@@ -214,7 +213,7 @@ def _set_status(
             )
         )
     allocations.end_all_from(tx, list(ids), day)
-    for (account_id, product_id), units in sorted(usage.release_all(tx, list(ids), tx.now).items()):
+    for (account_id, product_id), units in sorted(assignments.end_all(tx, list(ids)).items()):
         product = by_id[product_id]
         entries.append(
             Entry(
@@ -235,16 +234,9 @@ def _give_or_take(
     entry_terms = {"product": product.code}
     if change.give:
         assignments.check_subjects(tx, account_id, product, change.subjects)
-        usage.begin(
-            tx,
-            [
-                {"account_id": account_id, "product_id": product.id, "subject": each, "begins": tx.now}
-                for each in change.subjects
-            ],
-        )
+        assignments.record(tx, account_id, product, change.subjects)
     else:
-        rows = usage.open_assignments(tx, [product], change.subjects, tx.now)
-        usage.end(tx, list({row.subject: row.id for row in rows if row.account_id == account_id}.values()), tx.now)
+        assignments.end(tx, account_id, product, change.subjects)
     entries.extend(
         Entry(
             "assigned" if change.give else "released",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import date, timedelta
 from types import SimpleNamespace
 from typing import Any
@@ -89,8 +89,13 @@ def rate_of(change: RateChange) -> Rate:
     )
 
 
-InUse = dict[tuple[str, str], set[str]]
-"""Product and subject → the accounts in which that subject has one."""
+@dataclass(frozen=True)
+class InUse:
+    """Who has what, as far as the actor may know: by product and subject the accounts in which that subject has one,
+    and by username the account of each person."""
+
+    holding: dict[tuple[str, str], set[str]] = field(default_factory=dict)
+    account_of: dict[str, str] = field(default_factory=dict)
 
 
 class DraftEvaluation:
@@ -101,7 +106,7 @@ class DraftEvaluation:
 
     def __init__(self, snapshot: Snapshot, actor: Actor, changes: Sequence[Change], in_use: InUse | None = None):
         self.before = snapshot
-        self.in_use = in_use or {}
+        self.in_use = in_use or InUse()
         self.actor = actor
         self.faults: list[Fault] = []
         self.placed: list[tuple[int, int, AllocationChange]] = []
@@ -305,10 +310,15 @@ class DraftEvaluation:
                 )
             elif len(set(change.subjects)) < len(change.subjects):
                 self.fault(change, f"{name}: somebody stands there twice.")
+            elif change.give and product.measure == "item":
+                self.fault(change, f"{product.name} is numbered; assign its numbers under Numbers.")
             elif change.give and snapshot.accounts.status(row) != "active":
                 self.fault(change, f"{name} is {snapshot.accounts.status(row)}; nothing new is given out there.")
             for subject in change.subjects:
-                holding = self.in_use.get((product.code, subject), set())
+                holding = self.in_use.holding.get((product.code, subject), set())
+                if change.give and product.is_personal and self.in_use.account_of.get(subject) != change.account:
+                    self.fault(change, f"{subject} is nobody of {name}.")
+                    continue
                 if change.give and holding and product.measure != "session":
                     self.fault(change, f"{subject} has {product.name} already.")
                 elif not change.give and change.account not in holding:
@@ -518,9 +528,9 @@ class DraftEvaluation:
         before, terms = len(self.faults), change.terms
         if terms is None:
             return True
-        for field, value in (("reserve", terms.reserve), ("cap", terms.cap), ("burst", terms.burst)):
+        for name_of_term, value in (("reserve", terms.reserve), ("cap", terms.cap), ("burst", terms.burst)):
             if value is not None and not 0 <= value <= MOST_GRAINS:
-                self.fault(change, f"{name}: {field} is from 0 to {product.said(MOST_GRAINS)}.")
+                self.fault(change, f"{name}: {name_of_term} is from 0 to {product.said(MOST_GRAINS)}.")
         if terms.cap is not None and terms.reserve > terms.cap:
             self.fault(
                 change,

@@ -15,6 +15,7 @@ from fair_ladle.app.accounts.usecases import top_row
 from fair_ladle.app.allocations.positions import Positions, settle_snapshot
 from fair_ladle.app.drafts.evaluate import DraftEvaluation
 from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.problems import Problem, Refused
 from fair_ladle.app.pools.usecases import Pool, Product
 from fair_ladle.app.statements.rate_cards import RateCards, decimals_of
 from fair_ladle.core.costing import share_cost, supply_on
@@ -74,6 +75,9 @@ class Impact:
         self.evaluation = evaluation
         self.present: Positions = settle_snapshot(evaluation.before)
         self.after: Positions = settle_snapshot(evaluation.snapshot)
+        # As whoever evaluates it sees them: every figure of room ends at the top of their branch.
+        self.seen_before = self.present.seen_by(top_row(evaluation.before.accounts, evaluation.actor))
+        self.seen_after = self.after.seen_by(top_row(evaluation.accounts, evaluation.actor))
 
     def before(self, array: Any, default: Any = 0) -> Any:
         """An array of the present on the planned rows."""
@@ -129,11 +133,12 @@ class Impact:
                 lots.setdefault(self._pool(positions, place), [None, None])[at] = (
                     pool,
                     int(positions.pool_load()[place]),
+                    int(positions.pool_used()[place]),
                 )
         found = []
         today = self.after.snapshot.day
         for (owner, product), sides in lots.items():
-            if None not in sides and sides[0][0].lots == sides[1][0].lots and sides[0][1] == sides[1][1]:
+            if None not in sides and sides[0][0].lots == sides[1][0].lots and sides[0][1:] == sides[1][1:]:
                 continue
             pools = [side[0] for side in sides if side]
             days = sorted(
@@ -146,7 +151,7 @@ class Impact:
                 }
             )
             for day in days:
-                before, after = (0 if side is None else _short(side[0], side[1], day) for side in sides)
+                before, after = (0 if side is None else _short(*side, day) for side in sides)
                 if before != after:
                     found.append(Breach(None, owner, product, before, after, True, day))
         return found
@@ -185,39 +190,35 @@ class Impact:
         """Cells of which anything on screen differs."""
         was, now = self.present, self.after
         return self.moved | self._differs(
-            (was.headroom.room, now.headroom.room, 0),
+            (self.seen_before.headroom.room, self.seen_after.headroom.room, 0),
             (was.snapshot.grid.burst, now.snapshot.grid.burst, NO_LIMIT),
         )
 
     def pools(self) -> list[tuple[int, Product, int, int]]:
         """For every pool after: its owner's row, its product, and what of it is free before and after."""
         free_before = {}
-        for place, load in enumerate(self.present.pool_load().tolist()):
-            free_before[self._pool(self.present, place)] = int(self.present.snapshot.supply.quantity[place]) - load
+        for place, standing in enumerate(self.present.pool_standing().tolist()):
+            free_before[self._pool(self.present, place)] = standing
         found = []
-        for place, load in enumerate(self.after.pool_load().tolist()):
+        for place, standing in enumerate(self.after.pool_standing().tolist()):
             snapshot = self.after.snapshot
             owner = int(snapshot.roots.rows[place])
             before = free_before.get(self._pool(self.after, place), 0)
-            found.append((owner, snapshot.pools[place].product, before, int(snapshot.supply.quantity[place]) - load))
+            found.append((owner, snapshot.pools[place].product, before, standing))
         return found
 
     def money(self, rate_cards: RateCards) -> list[MoneyChange]:
-        """For every account whose charge or cost of a full month differs, the two beside each other."""
+        """For every account and currency in which its charge or its cost of a full month differs, the two beside each
+        other; amounts of different currencies are never added."""
         charged = self._charged(rate_cards)
-        cost_before, cost_after = _costs(self.present), _costs(self.after)
-        names = {code for code, _ in charged} | {
-            key for key in cost_before.keys() | cost_after.keys() if cost_before.get(key) != cost_after.get(key)
-        }
-        tree, found = self.after.snapshot.accounts.tree, []
-        for code in sorted(
-            (each for each in names if each in tree), key=lambda code: int(tree.depth_first[tree.row(code)])
-        ):
-            by_currency = {currency: amounts for (account, currency), amounts in charged.items() if account == code}
-            costs = [half_up(each.get(code, Decimal(0)), 2) for each in (cost_before, cost_after)]
-            own = self.after.snapshot.accounts.inherited(tree.row(code), "currency") or ""
-            for place, (currency, amounts) in enumerate(by_currency.items() or [(own, [Decimal(0), Decimal(0)])]):
-                found.append(MoneyChange(code, currency, *amounts, *(costs if place == 0 else [Decimal(0)] * 2)))
+        costs = (_costs(self.present), _costs(self.after))
+        tree = self.after.snapshot.accounts.tree
+        cells = {*charged, *costs[0], *costs[1]}
+        found = []
+        for code, currency in sorted(cells, key=lambda at: (int(tree.depth_first[tree.row(at[0])]), at[1])):
+            before, after = (half_up(each.get((code, currency), Decimal(0)), decimals_of(currency)) for each in costs)
+            amounts = charged.get((code, currency), [Decimal(0), Decimal(0)])
+            found.append(MoneyChange(code, currency, *amounts, before, after))
         return [
             each for each in found if each.charged_before != each.charged_after or each.cost_before != each.cost_after
         ]
@@ -270,32 +271,35 @@ def _month_at(positions: Positions, used: Ints, row: int, column: int) -> BuyerD
     )
 
 
-def _costs(positions: Positions) -> dict[str, Decimal]:
-    """What a full month of the pools costs, by the account directly below the owner that bears it; idle is the
-    owner's."""
-    snapshot, found = positions.snapshot, {}  # type: tuple[Any, dict[str, Decimal]]
-    parent = snapshot.accounts.tree.parent
+def _costs(positions: Positions) -> dict[tuple[str, str], Decimal]:
+    """What a full month of the pools costs, by the account directly below the owner that bears it (idle is the owner's)
+    and currency."""
+    snapshot = positions.snapshot
+    found: dict[tuple[str, str], Decimal] = {}
+    parent, codes = snapshot.accounts.tree.parent, snapshot.accounts.tree.codes
     for place, pool in enumerate(snapshot.pools):
         owner, column = int(snapshot.roots.rows[place]), int(snapshot.roots.columns[place])
-        cost = sum((lot.units * lot.unit_cost for lot in pool.lots if lot.covers(snapshot.day)), Decimal(0))
+        running = [lot for lot in pool.lots if lot.covers(snapshot.day)]
+        if not running:
+            continue
+        decimals = decimals_of(pool.currency)
+        cost = sum((lot.units * lot.unit_cost for lot in running), Decimal(0))
         below = [int(row) for row in np.flatnonzero((parent == owner) & (snapshot.owner[:, column] == owner))]
-        codes = snapshot.accounts.tree.codes
         bearers = share_cost(
-            half_up(cost, 2),
+            half_up(cost, decimals),
             (codes[owner], int(snapshot.own[owner, column])),
             [(codes[row], int(positions.settled.held[row, column])) for row in below],
             int(snapshot.supply.quantity[place]),
-            2,
+            decimals,
         )
         for bearer in bearers:
-            name = bearer.account or codes[owner]
-            found[name] = found.get(name, Decimal(0)) + bearer.cost
+            at = (bearer.account or codes[owner], pool.currency)
+            found[at] = found.get(at, Decimal(0)) + bearer.cost
     return found
 
 
-def _short(pool: Pool, load: int, day: date) -> int:
-    quantity, true_up, overcommit = supply_on(pool.lots, day)
-    return max(0, load - quantity * overcommit // 100 - true_up)
+def _short(pool: Pool, load: int, used: int, day: date) -> int:
+    return supply_on(pool.lots, day).shortfall(load, used)
 
 
 def format_breach(impact: Impact, breach: Breach) -> str:
@@ -325,7 +329,25 @@ def visible(impact: Impact, actor: Actor, breaches: list[Breach]) -> list[Breach
     return [each for each in breaches if tree.row(each.account or each.owner) in inside]
 
 
-def why_not(impact: Impact, actor: Actor) -> str:
-    """Why the plan cannot be applied, as far as the actor may know."""
-    mine = visible(impact, actor, impact.stopping)
-    return format_breach(impact, mine[0]) if mine else "It would break a limit above your branch."
+def stopping_in_sight(impact: Impact, actor: Actor) -> list[Breach]:
+    """What stops it, as far as the actor may know."""
+    return visible(impact, actor, impact.stopping)
+
+
+def refusal(impact: Impact, actor: Actor) -> Refused | None:
+    """Why the plan cannot be applied, as far as the actor may know; None where it can be.
+
+    Where only something above the actor's branch stops it, nothing is said but whom to ask.
+    """
+    if not impact.stopping:
+        return None
+    mine = stopping_in_sight(impact, actor)
+    if mine:
+        breaches = [{"account": each.account, "product": each.product, "label": each.label} for each in mine]
+        detail = format_breach(impact, mine[0])
+        return Refused(Problem("hard-breach", "It would break a limit", 409, detail, {"breaches": breaches}))
+    accounts = impact.present.snapshot.accounts
+    above = accounts.name(int(accounts.tree.parent[top_row(accounts, actor)]))
+    return Refused(
+        Problem("not-available", "Not available now", 409, f"Not available now; ask {above}.", {"ask": above})
+    )

@@ -11,7 +11,7 @@ from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
 from fair_ladle.app.allocations.positions import Snapshot, snapshot_at
 from fair_ladle.app.allocations.views import chosen_products, present_snapshot
-from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.drafts.apply import AppliedChange, write_changes
 from fair_ladle.app.drafts.change_types import (
     AllocationChange,
@@ -25,9 +25,10 @@ from fair_ladle.app.drafts.change_types import (
     UnitsChange,
 )
 from fair_ladle.app.drafts.evaluate import DraftEvaluation, Fault, InUse
-from fair_ladle.app.drafts.impact import Impact, visible, why_not
+from fair_ladle.app.drafts.impact import Impact, refusal
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.log import usecases as log
+from fair_ladle.app.people import usecases as people
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.kept import Kept
@@ -80,8 +81,8 @@ def preview(tx: Transaction, actor: Actor, changes: Sequence[Change], on: date |
         snapshot = present_snapshot(tx, products)
     else:
         snapshot = snapshot_at(tx, products, accounts_usecases.start_of(tx, on))
-    evaluation = DraftEvaluation(snapshot, actor, changes, _in_use(tx, snapshot, changes))
-    clashes = _clashes(tx, snapshot, changes)
+    evaluation = DraftEvaluation(snapshot, actor, changes, _in_use(tx, actor, snapshot, changes))
+    clashes = _clashes(tx, actor, snapshot, changes)
     url = tx.connection.engine.url
     rate_cards = _rate_cards.get((url, log.head(tx)), tx.now, lambda: RateCards(tx, snapshot.accounts))
     return Preview(
@@ -99,9 +100,10 @@ def apply_changes(
     if not changes:
         raise invalid("The draft holds nothing.", "changes")
     products = _products(tx, changes)
+    _lock_people(tx, changes)
     assignments.lock(tx, products)
     snapshot = snapshot_at(tx, products, tx.now)
-    evaluation = DraftEvaluation(snapshot, actor, changes, _in_use(tx, snapshot, changes))
+    evaluation = DraftEvaluation(snapshot, actor, changes, _in_use(tx, actor, snapshot, changes))
     if evaluation.faults:
         raise Refused(
             Problem(
@@ -112,7 +114,7 @@ def apply_changes(
                 {"faults": [{"kind": f.kind, "key": f.key, "detail": f.detail} for f in evaluation.faults]},
             )
         )
-    clashes = _clashes(tx, snapshot, changes)
+    clashes = _clashes(tx, actor, snapshot, changes)
     if clashes:
         names = ", ".join(f"{clash.change.account} {clash.change.product}" for clash in clashes)
         raise conflict(
@@ -120,24 +122,24 @@ def apply_changes(
             changed=[{"account": each.change.account, "product": each.change.product} for each in clashes],
         )
     impact = Impact(evaluation)
-    if impact.stopping:
-        raise Refused(
-            Problem(
-                "hard-breach",
-                "It would break a limit",
-                409,
-                why_not(impact, actor),
-                {
-                    "breaches": [
-                        {"account": each.account, "product": each.product, "label": each.label}
-                        for each in visible(impact, actor, impact.stopping)
-                    ]
-                },
-            )
-        )
+    refused = refusal(impact, actor)
+    if refused is not None:
+        raise refused
     before = write_changes(tx, actor, evaluation, changes, through)
     assignments.rebuild_locked(tx, products)
     return impact, before
+
+
+def _lock_people(tx: Transaction, changes: Sequence[Change]) -> None:
+    """Lock, before any counter, the people to whom units are given or from whom they are taken, and those with units in
+    accounts that are closed."""
+    accounts = accounts_usecases.known(tx)
+    usernames = {subject for each in changes if isinstance(each, UnitsChange) for subject in each.subjects}
+    for each in changes:
+        if isinstance(each, StatusChange) and each.status == "closed" and each.account in accounts.tree:
+            ids = accounts.ids[accounts.tree.branch(accounts.tree.row(each.account))].tolist()
+            usernames |= {row.subject for row in usage.open_of_accounts(tx, ids, tx.now)}
+    people.lock_by_username(tx, usernames)
 
 
 def _products(tx: Transaction, changes: Sequence[Change]) -> list[Product]:
@@ -156,26 +158,39 @@ def _products(tx: Transaction, changes: Sequence[Change]) -> list[Product]:
     return [every[code] for code in sorted(named)]
 
 
-def _in_use(tx: Transaction, snapshot: Snapshot, changes: Sequence[Change]) -> InUse:
-    """Who has, now, what the draft gives out or takes back."""
+def _in_use(tx: Transaction, actor: Actor, snapshot: Snapshot, changes: Sequence[Change]) -> InUse:
+    """Who has, now, what the draft gives out or takes back; of other branches nothing."""
     named = [each for each in changes if isinstance(each, UnitsChange)]
+    if not named:
+        return InUse()
+    accounts = snapshot.accounts
     products = {each.id: each for each in snapshot.products if each.code in {change.product for change in named}}
-    found: InUse = {}
-    if named:
-        for row in usage.open_assignments(
-            tx, list(products.values()), [subject for each in named for subject in each.subjects], tx.now
-        ):
-            account = snapshot.accounts.tree.codes[snapshot.accounts.row_of_id[row.account_id]]
-            found.setdefault((products[row.product_id].code, row.subject), set()).add(account)
-    return found
+    subjects = [subject for each in named for subject in each.subjects]
+    holding: dict[tuple[str, str], set[str]] = {}
+    for row in usage.open_assignments(tx, list(products.values()), subjects, tx.now):
+        if accounts_usecases.sees(accounts, actor, row.account_id):
+            code = accounts.tree.codes[accounts.row_of_id[row.account_id]]
+            holding.setdefault((products[row.product_id].code, row.subject), set()).add(code)
+    known = people.by_username(tx, subjects).values()
+    return InUse(
+        holding,
+        {
+            each.username: accounts.tree.codes[accounts.row_of_id[each.account_id]]
+            for each in known
+            if each.account_id in accounts.row_of_id
+        },
+    )
 
 
-def _clashes(tx: Transaction, snapshot: Snapshot, changes: Sequence[Change]) -> list[Clash]:
+def _clashes(tx: Transaction, actor: Actor, snapshot: Snapshot, changes: Sequence[Change]) -> list[Clash]:
+    """Allocations of the actor's branch that were changed since; others do not exist for the actor."""
     column = {each.code: each for each in snapshot.products}
     wanted = [
         (int(snapshot.accounts.ids[snapshot.accounts.tree.row(each.account)]), column[each.product].id, each)
         for each in changes
-        if isinstance(each, AllocationChange) and each.account in snapshot.accounts.tree and each.product in column
+        if isinstance(each, AllocationChange)
+        and accounts_usecases.is_in_scope(snapshot.accounts, actor, each.account)
+        and each.product in column
     ]
     there = allocations.in_force(
         tx, {product for _, product, _ in wanted}, {account for account, _, _ in wanted}, snapshot.day

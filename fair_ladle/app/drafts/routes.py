@@ -6,23 +6,25 @@ from datetime import date
 from typing import Any
 
 import numpy as np
-from fastapi import APIRouter, Query
+from fastapi import Query
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import row_in_scope
 from fair_ladle.app.allocations.routes import CellName, LadderBody
+from fair_ladle.app.allocations.views import visible_room
 from fair_ladle.app.drafts import sharing_out, usecases
 from fair_ladle.app.drafts.change_types import AllocationChange, Change, Terms
-from fair_ladle.app.drafts.impact import Impact, format_breach, visible
+from fair_ladle.app.drafts.impact import Impact, format_breach, stopping_in_sight, visible
 from fair_ladle.app.drafts.preview import Preview
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.drafts.usecases import Draft
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.routing import Router, reads_only
 from fair_ladle.core.settling import NO_LIMIT
 
-routes = APIRouter(prefix="/api/drafts", tags=["drafts"], responses=PROBLEMS)
+routes = Router("/api/drafts", "drafts")
 
 
 class ChangeName(BaseModel):
@@ -79,7 +81,7 @@ class CellsEffect(BaseModel):
     cap: list[int | None]
     load: list[int]
     held_by: list[int]
-    headroom: list[int]
+    headroom: list[int | None]
     state: list[str]
 
 
@@ -87,7 +89,8 @@ class BreachBody(BaseModel):
     """A breach and what becomes of it; account null = the pool in shortfall; ``day`` = only from a day ahead on."""
 
     account: str | None
-    owner: str
+    owner: str | None
+    """null where it is not of one's branch"""
     product: str
     label: str
     before: int
@@ -216,7 +219,10 @@ def effect_body(previewed: Preview, who: Actor, look_at: CellName | None = None)
     """What the actor may see of what a draft would do."""
     effect = previewed.impact
     return EffectBody(
-        may_apply=effect is not None and not effect.stopping and not previewed.faults and not previewed.clashes,
+        may_apply=effect is not None
+        and not stopping_in_sight(effect, who)
+        and not previewed.faults
+        and not previewed.clashes,
         faults=[FaultBody(kind=each.kind, key=each.key, detail=each.detail) for each in previewed.faults],
         clashes=[
             ClashBody(
@@ -249,7 +255,7 @@ def _figures(previewed: Preview, effect: Impact, who: Actor, look_at: CellName |
     breaches = [
         BreachBody(
             account=each.account,
-            owner=each.owner,
+            owner=each.owner if inside[tree.row(each.owner)] else None,
             product=each.product,
             label=each.label,
             before=each.before,
@@ -288,7 +294,7 @@ def _figures(previewed: Preview, effect: Impact, who: Actor, look_at: CellName |
 
 
 def _cells(effect: Impact, inside: Any) -> list[CellsEffect]:
-    after, snapshot = effect.after, effect.after.snapshot
+    after, snapshot = effect.seen_after, effect.after.snapshot
     differing = effect.differing & inside[:, None] & (snapshot.owner >= 0)
     states, found = after.states(), []
     for column, product in enumerate(snapshot.products):
@@ -304,7 +310,7 @@ def _cells(effect: Impact, inside: Any) -> list[CellsEffect]:
                 cap=[None if each >= NO_LIMIT else each for each in cap],
                 load=after.settled.load[rows, column].tolist(),
                 held_by=after.settled.held[rows, column].tolist(),
-                headroom=after.headroom.room[rows, column].tolist(),
+                headroom=[visible_room(room) for room in after.headroom.room[rows, column].tolist()],
                 state=[states[row][column] for row in rows.tolist()],
             )
         )
@@ -331,6 +337,7 @@ def drafts(db: Db, who: Who) -> Any:
 
 
 @routes.post("/look", response_model=EffectBody)
+@reads_only
 def preview(body: Look, db: Db, who: Who) -> Any:
     """What changes would do; nothing is kept."""
     return db.run(lambda tx: effect_body(usecases.preview(tx, who, body.changes, body.on), who, body.look_at))
@@ -367,12 +374,13 @@ class SharedOutBody(BaseModel):
     """The parts in tree order, in grains."""
 
     amount: int
-    free: int
+    free: int | None
     left_over: int
     parts: list[PartBody]
 
 
 @routes.post("/share-out", response_model=SharedOutBody)
+@reads_only
 def share_out(body: ShareOut, db: Db, who: Who) -> Any:
     """Share an amount of a pool out over accounts; nothing is kept, the changes are for a draft."""
     wanted = [sharing_out.Wanted(each.account, each.least, each.most) for each in body.accounts]

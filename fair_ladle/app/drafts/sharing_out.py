@@ -10,7 +10,7 @@ from typing import Literal
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.allocations import usecases as allocations
 from fair_ladle.app.allocations.positions import Positions, settle_snapshot
-from fair_ladle.app.allocations.views import present_snapshot
+from fair_ladle.app.allocations.views import present_snapshot, visible_room
 from fair_ladle.app.drafts.change_types import AllocationChange, Terms
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.people import usecases as people
@@ -53,7 +53,8 @@ class SharedOut:
 
     parts: list[Part]
     amount: int
-    free: int
+    free: int | None
+    """What the account above them can still give, as far as one sees; None = no cap"""
     left_over: int
 
 
@@ -76,9 +77,14 @@ def share_out(
     rows = _rows(found, actor, wanted, product)
     bounds = {each.account: each for each in wanted}
     codes = [found.snapshot.accounts.tree.codes[row] for row in rows]
-    owner = int(found.snapshot.owner[rows[0], 0])
-    free = max(0, int(found.headroom.room[owner, 0]))
+    accounts = found.snapshot.accounts
+    owner, top = int(found.snapshot.owner[rows[0], 0]), accounts_usecases.top_row(accounts, actor)
+    giver = owner if top in accounts.tree.path_up(owner) else top
+    room = visible_room(int(found.seen_by(top).headroom.room[giver, 0]))
+    free = None if room is None else max(0, room)
     if amount is None:
+        if free is None:
+            raise invalid(f"{accounts.name(top)} has no cap on {product.name}; say how much to share out.", "amount")
         amount = free
     if not 0 <= amount <= MOST_GRAINS:
         raise invalid(f"An amount from 0 to {product.said(MOST_GRAINS)}.", "amount")

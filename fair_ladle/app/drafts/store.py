@@ -8,12 +8,12 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.drafts.tables import draft_changes, draft_shares, drafts
-from fair_ladle.app.plumbing.database import metadata
+from fair_ladle.app.sign_in.tables import sign_ins
 
 
 def _with_owner() -> sa.Select[Any]:
-    sign_ins, accounts = metadata.tables["sign_ins"], metadata.tables["accounts"]
     return (
         sa.select(
             drafts,
@@ -75,7 +75,6 @@ def due(connection: sa.Connection, day: date) -> list[int]:
 
 def lock_person(connection: sa.Connection, sign_in_id: int) -> None:
     """Hold back whoever would begin another draft for the same person."""
-    sign_ins = metadata.tables["sign_ins"]
     connection.execute(sa.select(sign_ins.c.id).where(sign_ins.c.id == sign_in_id).with_for_update())
 
 
@@ -122,7 +121,6 @@ def put(
 
 def shares(connection: sa.Connection, draft_id: int) -> list[Any]:
     """With whom a draft is shared."""
-    sign_ins = metadata.tables["sign_ins"]
     return list(
         connection.execute(
             sa.select(sign_ins.c.id, sign_ins.c.name, sign_ins.c.email)

@@ -24,7 +24,7 @@ from fair_ladle.app.drafts.change_types import (
     UnitsChange,
     adapter,
 )
-from fair_ladle.app.drafts.impact import Impact, why_not
+from fair_ladle.app.drafts.impact import Impact, refusal, stopping_in_sight
 from fair_ladle.app.drafts.preview import apply_changes, preview
 from fair_ladle.app.drafts.reversing import reversed_changes
 from fair_ladle.app.log import usecases as log
@@ -208,8 +208,9 @@ def schedule(tx: Transaction, actor: Actor, draft_id: int, revision: int, day: d
     previewed = preview(tx, actor, whole.changes, day)
     if previewed.impact is None or previewed.faults:
         raise invalid(previewed.faults[0].detail if previewed.faults else "The draft holds nothing.", "changes")
-    if previewed.impact.stopping:
-        raise conflict(f"On {day} it cannot be: {why_not(previewed.impact, actor)}")
+    if stopping_in_sight(previewed.impact, actor):
+        refused = refusal(previewed.impact, actor)
+        raise conflict(f"On {day} it cannot be: {refused}")
     store.update(tx.connection, draft_id, {"state": "scheduled", "apply_on": day, "changed_at": tx.now, "reason": None})
     log.write(
         tx,

@@ -5,13 +5,13 @@ from __future__ import annotations
 from dataclasses import asdict
 from typing import Any
 
-from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.enforcement import usecases
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.routing import Router
 
-routes = APIRouter(prefix="/api/enforcement", tags=["enforcement"], responses=PROBLEMS)
+routes = Router("/api/enforcement", "enforcement")
 
 
 class HoldBody(BaseModel):

@@ -9,7 +9,8 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.enforcement.tables import crossings, enforced, holds, thresholds
-from fair_ladle.app.plumbing.database import metadata
+from fair_ladle.app.pools.tables import products
+from fair_ladle.app.usage.tables import assignments
 
 
 def lock_product(connection: sa.Connection, product_id: int) -> datetime | None:
@@ -53,7 +54,7 @@ def end_hold(connection: sa.Connection, hold_id: int, at: datetime) -> None:
 
 def shown_holds(connection: sa.Connection, account_ids: Collection[int], product_id: int | None) -> list[Any]:
     """Holds that have not ended of units of these accounts, with whom they are of."""
-    a, p = metadata.tables["assignments"], metadata.tables["products"]
+    a, p = assignments, products
     statement = (
         sa.select(holds, a.c.subject, a.c.account_id.label("of_account_id"), p.c.code.label("product"))
         .join(a, a.c.id == holds.c.assignment_id)

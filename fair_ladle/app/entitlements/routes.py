@@ -5,14 +5,14 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.entitlements import usecases
 from fair_ladle.app.entitlements.usecases import ReconcileResult
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.routing import Router, reads_only
 
-routes = APIRouter(prefix="/api/entitlements", tags=["entitlements"], responses=PROBLEMS)
+routes = Router("/api/entitlements", "entitlements")
 
 
 class LayerGives(BaseModel):
@@ -60,10 +60,10 @@ class SeatProduct(BaseModel):
 class LaidBody(BaseModel):
     """Seats that come and go, and who waits and why: some of each, and how many."""
 
-    granted: int
+    given: int
     taken: int
     waiting: int
-    products_of_group: list[str]
+    given_to: list[str]
     taken_from: list[str]
     reasons: dict[str, int]
     """Why people wait, and how many for that reason."""
@@ -89,10 +89,10 @@ def laid_body(result: ReconcileResult) -> LaidBody:
     for _, _, why in result.waiting:
         reasons[why] = reasons.get(why, 0) + 1
     return LaidBody(
-        granted=len(result.granted),
+        given=len(result.granted),
         taken=len(result.taken),
         waiting=len(result.waiting),
-        products_of_group=sorted(name for name, _ in result.granted)[:50],
+        given_to=sorted(name for name, _ in result.granted)[:50],
         taken_from=sorted(name for name, _ in result.taken)[:50],
         reasons=dict(sorted(reasons.items(), key=lambda each: -each[1])[:20]),
     )
@@ -148,6 +148,7 @@ def queue(db: Db, who: Who) -> Any:
 
 
 @routes.post("/look", response_model=LaidBody)
+@reads_only
 def preview(body: LayerGives, db: Db, who: Who, away: bool = False) -> Any:
     """Whom giving it (or taking it away) would touch; nothing is kept."""
     return laid_body(db.try_out(usecases.forget if away else usecases.put, who, body.wanted()))

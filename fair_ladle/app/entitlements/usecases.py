@@ -6,6 +6,7 @@ from collections import defaultdict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
+from functools import partial
 from itertools import groupby
 
 import numpy as np
@@ -13,8 +14,8 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
-from fair_ladle.app.assignments import usecases as assignments
-from fair_ladle.app.assignments.usecases import Wanted
+from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.entitlements import store
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people.groups import PRESENT, Group, Groups, in_branch
@@ -350,7 +351,10 @@ def _give(
         for account_id, run in groupby(able, key=lambda person_id: people[person_id].account_id):
             mine, granted = list(run), list[int]()
             if account_id not in full:
-                granted, why = assignments.as_many_as_fit(tx, mine, give)
+                code = accounts.tree.codes[accounts.row_of_id[account_id]]
+                granted, why = assignments.as_many_as_fit(
+                    tx, mine, partial(assignments.room, tx, RULES, code, product), give
+                )
                 served.extend(granted)
                 if len(granted) < len(mine):
                     full[account_id] = why

@@ -5,16 +5,17 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from fastapi import APIRouter, Query, Response
+from fastapi import Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.devices.routes import PUBLIC, Bearer
 from fair_ladle.app.leases import usecases
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Format, ProblemBody, Who, sheet, written
+from fair_ladle.app.plumbing.http import Db, Format, ProblemBody, Who, sheet, written
+from fair_ladle.app.plumbing.routing import Router
 
 GONE: dict[int | str, dict[str, Any]] = {410: {"model": ProblemBody, "description": "The session has ended"}}
-routes = APIRouter(prefix="/api/sessions", tags=["sessions"], responses=PROBLEMS)
-public_routes = APIRouter(prefix=f"{PUBLIC}/sessions", tags=["public"], responses={**PROBLEMS, **GONE})
+routes = Router("/api/sessions", "sessions")
+public_routes = Router(f"{PUBLIC}/sessions", "public", is_open=True, responses=GONE)
 
 
 class SessionBody(BaseModel):

@@ -8,10 +8,13 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.leases.tables import leases
-from fair_ladle.app.plumbing.database import metadata, name_of
+from fair_ladle.app.people.tables import people
+from fair_ladle.app.plumbing.database import name_of
+from fair_ladle.app.pools.tables import products
+from fair_ladle.app.usage.tables import assignments
 
-assignments, people = metadata.tables["assignments"], metadata.tables["people"]
 LIVE = leases.c.ended_at.is_(None)
 
 
@@ -116,8 +119,8 @@ def live(
     total = int(connection.scalar(sa.select(sa.func.count()).select_from(wanted.subquery())) or 0)
     by: Any = {
         "person": people.c.display_name,
-        "product": name_of("products", leases.c.product_id),
-        "account": name_of("accounts", leases.c.account_id),
+        "product": name_of(products, leases.c.product_id),
+        "account": name_of(accounts, leases.c.account_id),
         "machine": leases.c.machine,
         "began": leases.c.began_at,
     }[sort]

@@ -11,8 +11,8 @@ from datetime import datetime, timedelta
 from typing import Any, Literal
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.assignments import usecases as assignments
-from fair_ladle.app.assignments.usecases import Wanted
+from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.devices.usecases import hashed, valid_key
 from fair_ladle.app.leases import store
 from fair_ladle.app.log import usecases as log
@@ -76,7 +76,7 @@ def begin(tx: Transaction, key: str, username: str, machine: str) -> tuple[str, 
         {"ends_at": now + TO_SAVE, "why": f"{username} has signed in on {machine}"},
     )
     if not usage.open_assignments(tx, [found.product], [username], now):
-        assignments.assign(tx, Actor(actor.name, "", found.account), [Wanted(code, found.product.code, username)])
+        assignments.admit(tx, Actor(actor.name, "", found.account), [Wanted(code, found.product.code, username)])
     token = secrets.token_urlsafe(32)
     store.add(
         tx.connection,

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from fastapi import APIRouter, Query, Response
+from fastapi import Query, Response
 from pydantic import BaseModel
 
 from fair_ladle.app.log import usecases
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Format, Who, sheet
+from fair_ladle.app.plumbing.http import Db, Format, Who, sheet
+from fair_ladle.app.plumbing.routing import Router
 
-routes = APIRouter(prefix="/api/log", tags=["log"], responses=PROBLEMS)
+routes = Router("/api/log", "log")
 
 
 class Change(BaseModel):

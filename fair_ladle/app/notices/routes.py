@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.notices import usecases
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.routing import Router
 
-routes = APIRouter(prefix="/api/notices", tags=["notices"], responses=PROBLEMS)
+routes = Router("/api/notices", "notices")
 
 
 class NoticeBody(BaseModel):

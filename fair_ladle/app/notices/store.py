@@ -9,7 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.notices.tables import notices, notices_seen
-from fair_ladle.app.plumbing.database import metadata
+from fair_ladle.app.pools.tables import products
 
 
 def known(connection: sa.Connection, keys: Collection[str]) -> set[str]:
@@ -27,7 +27,6 @@ def of_accounts(
     connection: sa.Connection, account_ids: Collection[int], sign_in_id: int, since: datetime, limit: int
 ) -> list[Any]:
     """Notices about these accounts that somebody has not put away, newest first."""
-    products = metadata.tables["products"]
     seen = sa.select(notices_seen.c.notice_id).where(notices_seen.c.sign_in_id == sign_in_id)
     return list(
         connection.execute(

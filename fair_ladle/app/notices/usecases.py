@@ -69,9 +69,9 @@ def notify(tx: Transaction, accounts: Accounts, wanted: Sequence[Notice], but_no
     return len(new)
 
 
-def _addresses(tx: Transaction, accounts: Accounts, wanted: Sequence[Notice]) -> dict[tuple[int, bool], list[str]]:
+def _addresses(tx: Transaction, accounts: Accounts, notices: Sequence[Notice]) -> dict[tuple[int, bool], list[str]]:
     wanted: dict[tuple[int, bool], list[int]] = {}
-    for notice in wanted:
+    for notice in notices:
         row = accounts.row_of_id[notice.account_id]
         above = int(accounts.tree.parent[row])
         wanted[notice.account_id, notice.parent_too] = [row, above] if notice.parent_too and above >= 0 else [row]

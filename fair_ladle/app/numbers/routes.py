@@ -5,14 +5,15 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any, Literal
 
-from fastapi import APIRouter, Query, Response
+from fastapi import Query, Response
 from pydantic import BaseModel, Field
 
-from fair_ladle.app.assignments.usecases import MOST_AT_ONCE
+from fair_ladle.app.assignments.service import MOST_AT_ONCE
 from fair_ladle.app.numbers import usecases
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Format, Who, sheet, written
+from fair_ladle.app.plumbing.http import Db, Format, Who, sheet, written
+from fair_ladle.app.plumbing.routing import Router
 
-routes = APIRouter(prefix="/api/items", tags=["items"], responses=PROBLEMS)
+routes = Router("/api/items", "items")
 States = Literal["free", "reserved", "assigned", "withdrawn"]
 
 

@@ -8,10 +8,12 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.numbers.tables import items
-from fair_ladle.app.plumbing.database import metadata, name_of
+from fair_ladle.app.people.tables import people
+from fair_ladle.app.plumbing.database import name_of
+from fair_ladle.app.usage.tables import assignments
 
-assignments, people = (metadata.tables[name] for name in ("assignments", "people"))
 Clause = sa.ColumnElement[bool]
 
 
@@ -127,7 +129,7 @@ def page(
     total = int(connection.scalar(sa.select(sa.func.count()).select_from(wanted.subquery())) or 0)
     by: Any = {
         "number": number,
-        "account": name_of("accounts", a.c.account_id) if state == "assigned" else number,
+        "account": name_of(accounts, a.c.account_id) if state == "assigned" else number,
         "person": people.c.display_name,
         "address": i.c.address,
         "since": since,

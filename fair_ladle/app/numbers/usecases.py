@@ -11,8 +11,8 @@ from typing import Any, Literal
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
-from fair_ladle.app.assignments import usecases as assignments
-from fair_ladle.app.assignments.usecases import Wanted
+from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.numbers import store
 from fair_ladle.app.people import usecases as people_usecases
@@ -295,7 +295,7 @@ def assign(tx: Transaction, actor: Actor, product: str, account: str, uses: Sequ
     numbers = [use.number for use in uses]
     there = store.known(tx.connection, found.id, numbers, lock=True)
     _not_taken(tx, actor, accounts, found, pool.id, numbers, there)
-    assignments.assign(tx, actor, [Wanted(account, found.code, number) for number in numbers])
+    assignments.admit(tx, actor, [Wanted(account, found.code, number) for number in numbers])
     for use in uses:
         store.change(
             tx.connection,

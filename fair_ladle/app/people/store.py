@@ -9,6 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.people.tables import groups, invitations, people
+from fair_ladle.app.plumbing.database import lock_rows
 
 __all__ = ["active_by_account", "codes_and_usernames", "counts", "groups", "named", "people"]
 
@@ -35,7 +36,7 @@ def active_by_account(connection: sa.Connection) -> dict[int, int]:
     counted = (
         sa.select(people.c.account_id, sa.func.count()).where(people.c.status == "active").group_by(people.c.account_id)
     )
-    return dict(connection.execute(counted).tuples().all())
+    return {key: number for key, number in connection.execute(counted)}  # noqa: C416
 
 
 def counts(connection: sa.Connection, account_ids: Collection[int]) -> dict[str, int]:
@@ -45,7 +46,7 @@ def counts(connection: sa.Connection, account_ids: Collection[int]) -> dict[str,
         .where(people.c.account_id.in_(account_ids))
         .group_by(people.c.status)
     )
-    return dict(connection.execute(counted).tuples().all())
+    return {key: number for key, number in connection.execute(counted)}  # noqa: C416
 
 
 def all_groups(connection: sa.Connection) -> list[Any]:
@@ -73,10 +74,13 @@ def forget_group(connection: sa.Connection, group_id: int) -> None:
 
 
 def lock_people(connection: sa.Connection, ids: Collection[int]) -> list[Any]:
-    """People by id, locked, in the order of their ids."""
-    return list(
-        connection.execute(sa.select(people).where(people.c.id.in_(ids)).order_by(people.c.id).with_for_update())
-    )
+    """People by id, locked in the order of their ids. The lock is a write, so that it holds on a cluster too."""
+    return lock_rows(connection, people, ids)
+
+
+def ids_of(connection: sa.Connection, usernames: Collection[str]) -> list[int]:
+    """The numbers of people by username."""
+    return list(connection.scalars(sa.select(people.c.id).where(people.c.username.in_(usernames))))
 
 
 def change_people(connection: sa.Connection, ids: Collection[int], values: dict[str, Any]) -> None:

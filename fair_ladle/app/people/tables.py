@@ -40,6 +40,7 @@ people = sa.Table(
     ),
     sa.Column("removed_at", Instant, comment="when status became removed; can be restored for a while"),
     sa.Column("kept", sa.JSON, comment="products released when suspended, to be given again on resuming"),
+    sa.Column("touched", sa.BigInteger, nullable=False, server_default="0", comment="goes up with each lock"),
     sa.Column("was_in", sa.JSON, comment="numbers of the accounts they were in before; bytes may have stayed there"),
     _small("username", 128),
     _small("display_name", 200),

@@ -57,6 +57,11 @@ def lock(tx: Transaction, ids: Collection[int]) -> list[Any]:
     return store.lock_people(tx.connection, ids)
 
 
+def lock_by_username(tx: Transaction, usernames: Collection[str]) -> list[Any]:
+    """People by username, locked until the transaction ends; those unknown are left out."""
+    return store.lock_people(tx.connection, store.ids_of(tx.connection, usernames)) if usernames else []
+
+
 def change(tx: Transaction, ids: Collection[int], values: dict[str, Any]) -> None:
     """The same other facts for several people."""
     if ids:

@@ -8,12 +8,13 @@ from collections import defaultdict
 from collections.abc import Callable, Collection, Hashable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import timedelta
+from functools import partial
 from typing import Any, Literal
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
-from fair_ladle.app.assignments import usecases as assignments
-from fair_ladle.app.assignments.usecases import Wanted
+from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people_usecases
@@ -183,7 +184,9 @@ class _Doing:
         """Give to all, or, where a limit stops it, to as many of the first as it lets through; those it was given
         to."""
         row = self.accounts.row_of_id[account_id]
-        given, why = assignments.as_many_as_fit(self.tx, people, give)
+        code = self.accounts.tree.codes[row]
+        room = partial(assignments.room, self.tx, self.actor, code, product)
+        given, why = assignments.as_many_as_fit(self.tx, people, room, give)
         for each in people[len(given) :]:
             self._not(each, f"No {product.unit} left: {why}")
         try:
@@ -249,7 +252,7 @@ class _Doing:
         for account_id, mine in self._by_account(able):
 
             def keep(part: list[Any]) -> None:
-                assignments.assign(
+                assignments.admit(
                     self.tx,
                     self.actor,
                     [Wanted(self._code(each), product.code, assignments.RESERVED + each.username) for each in part],
@@ -436,7 +439,7 @@ class _Doing:
             for was_in, ids in self._alike(some, lambda each: tuple(sorted({*(each.was_in or ()), each.account_id}))):
                 people_usecases.change(self.tx, ids, {"account_id": target_id, "was_in": list(was_in)})
             for part in assignments.in_parts([replace(each, account=code) for each in units]):
-                assignments.assign(self.tx, self.actor, part)
+                assignments.admit(self.tx, self.actor, part)
 
         moved, refused = assignments.each_that_can(self.tx, able, move)
         for each, why in refused:

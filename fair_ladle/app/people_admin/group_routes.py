@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.entitlements.routes import LaidBody, laid_body
 from fair_ladle.app.people_admin import groups as usecases
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.routing import Router, reads_only
 
-routes = APIRouter(prefix="/api/groups", tags=["groups"], responses=PROBLEMS)
+routes = Router("/api/groups", "groups")
 
 
 class GroupBody(BaseModel):
@@ -110,6 +110,7 @@ def groups(db: Db, who: Who) -> Any:
 
 
 @routes.post("/look", response_model=GroupLooked)
+@reads_only
 def preview(body: GroupWanted, db: Db, who: Who) -> Any:
     """Who would be in a group; nothing is kept."""
     found = db.run(usecases.preview, who, body.wanted())

@@ -5,15 +5,15 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any, Literal
 
-from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.people_admin import domains
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.routing import Router
 
 JOINING = "/api/joining"
-routes = APIRouter(prefix="/api/domains", tags=["joining"], responses=PROBLEMS)
-open_routes = APIRouter(prefix=JOINING, tags=["joining"], responses=PROBLEMS)
+routes = Router("/api/domains", "joining")
+open_routes = Router(JOINING, "joining", is_open=True)
 
 
 class DomainBody(BaseModel):

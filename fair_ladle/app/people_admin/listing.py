@@ -10,7 +10,7 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
-from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.entitlements import of_person
 from fair_ladle.app.entitlements import usecases as entitlements

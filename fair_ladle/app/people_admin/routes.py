@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Depends, Query, Response
+from fastapi import Depends, Query, Response
 
 from fair_ladle.app.people_admin import acting, joining, listing, views
 from fair_ladle.app.people_admin.acting import Outcome
@@ -42,12 +42,13 @@ from fair_ladle.app.people_admin.schemas import (
     ViewBody,
 )
 from fair_ladle.app.personal_storage.usecases import Storage
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Format, Who, sheet
+from fair_ladle.app.plumbing.http import Db, Format, Who, sheet
+from fair_ladle.app.plumbing.routing import Router, reads_only
 from fair_ladle.core.quantities import to_units
 
 JOIN = "/api/invitations"
-routes = APIRouter(prefix="/api/people", tags=["people"], responses=PROBLEMS)
-open_routes = APIRouter(prefix=JOIN, tags=["people"], responses=PROBLEMS)
+routes = Router("/api/people", "people")
+open_routes = Router(JOIN, "people", is_open=True)
 Text = Annotated[str | None, Query(max_length=200)]
 
 
@@ -197,6 +198,7 @@ def add(body: NewPersonBody, db: Db, who: Who) -> Any:
 
 
 @routes.post("/look", response_model=OutcomeBody)
+@reads_only
 def preview(body: ActBody, db: Db, who: Who) -> Any:
     """What an act would do; nothing of it is kept."""
     return outcome_body(db.try_out(acting.act, who, body.act, body.people.asked(), body.how()))

@@ -13,10 +13,10 @@ from sqlalchemy.dialects.mysql import insert
 
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.people_admin.tables import email_domains, join_requests, saved_views
-from fair_ladle.app.plumbing.database import metadata
+from fair_ladle.app.sign_in.tables import delegations, sign_ins
+from fair_ladle.app.usage.tables import assignments
 
 Clause = sa.ColumnElement[bool]
-assignments, sign_ins, delegations = (metadata.tables[name] for name in ("assignments", "sign_ins", "delegations"))
 
 
 def holds(product_ids: Collection[int], at: datetime) -> Clause:

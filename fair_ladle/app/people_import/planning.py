@@ -10,7 +10,7 @@ from typing import Any, Literal
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
-from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.people import usecases as people_usecases
 from fair_ladle.app.people_admin.joining import USERNAME
 from fair_ladle.app.people_admin.listing import groups_in_sight

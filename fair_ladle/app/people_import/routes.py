@@ -6,15 +6,16 @@ from dataclasses import asdict
 from datetime import datetime
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, BackgroundTasks, Body, Query, Response
+from fastapi import BackgroundTasks, Body, Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.people_import import usecases
 from fair_ladle.app.people_import.planning import FIELDS, How
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Format, Who, sheet
+from fair_ladle.app.plumbing.http import Db, Format, Keyed, Who, sheet
+from fair_ladle.app.plumbing.routing import Router
 
 UPLOAD = "/api/people-imports"
-routes = APIRouter(prefix=UPLOAD, tags=["people"], responses=PROBLEMS)
+routes = Router(UPLOAD, "people")
 MOST_FAULTS = 5000
 
 
@@ -203,10 +204,10 @@ def change(import_id: int, body: HowBody, db: Db, who: Who) -> Any:
 
 
 @routes.post("/{import_id}/begin", response_model=ImportRow)
-def begin(import_id: int, db: Db, who: Who, after: BackgroundTasks) -> Any:
+def begin(import_id: int, db: Keyed, who: Who, after: BackgroundTasks) -> Any:
     """Start; it goes on by itself."""
     db.run(usecases.begin, who, import_id)
-    after.add_task(usecases.work, db, import_id)
+    after.add_task(usecases.work, db.database, import_id)
     return ImportRow(**_row(db.run(usecases.one, who, import_id)))
 
 
@@ -218,10 +219,10 @@ def cancel(import_id: int, db: Db, who: Who) -> Any:
 
 
 @routes.post("/{import_id}/resume", response_model=ImportRow)
-def resume(import_id: int, db: Db, who: Who, after: BackgroundTasks) -> Any:
+def resume(import_id: int, db: Keyed, who: Who, after: BackgroundTasks) -> Any:
     """Go on where it was stopped or broke off."""
     db.run(usecases.resume, who, import_id)
-    after.add_task(usecases.work, db, import_id)
+    after.add_task(usecases.work, db.database, import_id)
     return ImportRow(**_row(db.run(usecases.one, who, import_id)))
 
 

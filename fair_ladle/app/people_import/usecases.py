@@ -4,7 +4,7 @@ of its own. What is done stays done; a run that was stopped or broke off goes on
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
@@ -204,11 +204,11 @@ def outcomes(tx: Transaction, actor: Actor, import_id: int) -> list[Any]:
     return store.outcomes(tx.connection, import_id)
 
 
-def work(database: Database, import_id: int) -> None:
-    """Bring in part after part, until all is done, it is cancelled, or it breaks off; another server at it is left
-    alone."""
+def work(database: Database, import_id: int, going_on: Callable[[], bool] = lambda: True) -> None:
+    """Import part after part, until all is done, it is cancelled, it breaks off, or the server is told to stop; another
+    server at it is left alone."""
     try:
-        while database.run(_next_part, import_id):
+        while going_on() and database.run(_next_part, import_id):
             pass
     except Refused as refused:
         database.run(_break_off, import_id, refused.problem.detail)
@@ -217,10 +217,9 @@ def work(database: Database, import_id: int) -> None:
         raise
 
 
-def work_all(database: Database) -> None:
-    """Go on with whatever is under way and was left by a server that is gone."""
-    for import_id in database.run(lambda tx: store.running(tx.connection)):
-        work(database, import_id)
+def under_way(tx: Transaction) -> list[int]:
+    """Imports that are under way, those left by a server that is gone among them."""
+    return store.running(tx.connection)
 
 
 def _break_off(tx: Transaction, import_id: int, trouble: str) -> None:

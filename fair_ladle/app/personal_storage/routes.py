@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from typing import Any
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.personal_storage import usecases
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.routing import Router
 from fair_ladle.core.quantities import to_units
 
-routes = APIRouter(prefix="/api/storage-limits", tags=["storage"], responses=PROBLEMS)
+routes = Router("/api/storage-limits", "storage")
 
 
 class LayerLimit(BaseModel):

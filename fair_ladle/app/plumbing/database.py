@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import random
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any, TypeVar
 
@@ -15,6 +15,7 @@ from sqlalchemy.dialects import mysql
 from sqlalchemy.dialects.mysql import DATETIME
 
 from fair_ladle.app.plumbing.clock import Clock
+from fair_ladle.app.plumbing.constraints import refusal
 
 metadata = sa.MetaData(
     naming_convention={
@@ -25,8 +26,18 @@ metadata = sa.MetaData(
     }
 )
 
-DEADLOCK, LOCK_WAIT, GONE, LOST = 1213, 1205, 2006, 2013
-TRIES = 8
+Result = TypeVar("Result")
+
+DEADLOCK, NO_SAVEPOINT, LOCK_WAIT = 1213, 1305, 1205
+"""After a deadlock inside a savepoint the savepoint is gone too: its rollback says 1305."""
+LOST = {1047, 1053, 1927, 2002, 2003, 2006, 2013, 2055, 4031}
+"""The connection or its server is gone; 1047: this node of a cluster is not in it."""
+UNSURE_AT_COMMIT = LOST | {1180}
+LONGEST_WAIT, LONGEST_OUTAGE, ONE_LOCK_WAIT = 10.0, 15.0, 5
+"""Seconds: a request waits for locks, a use-case is begun again after a lost connection, one statement waits for a
+lock."""
+CONNECT_SECONDS = 2
+LOCKED_AT_ONCE = 1000
 
 
 class Again(Exception):
@@ -38,7 +49,8 @@ class Again(Exception):
         self.after = after
 
 
-Result = TypeVar("Result")
+class OutcomeUnknown(Exception):
+    """The connection was lost during COMMIT: whether the changes were kept is not known."""
 
 
 class _Undone(Exception):
@@ -95,9 +107,23 @@ def code_column(name: str, length: int = 64, **options: Any) -> sa.Column[str]:
     return sa.Column(name, sa.String(length, collation="utf8mb4_nopad_bin"), **options)
 
 
-def name_of(table: str, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+def lock_rows(connection: sa.Connection, table: sa.Table, ids: Collection[int]) -> list[Any]:
+    """Rows of a table by id, locked in the order of their ids, and as they are under the lock.
+
+    Locked by a write to ``touched``: what is only locked holds on one server, what is written on a cluster too.
+    """
+    wanted = sorted(ids)
+    rows: list[Any] = []
+    for start in range(0, len(wanted), LOCKED_AT_ONCE):
+        part = wanted[start : start + LOCKED_AT_ONCE]
+        touch = sa.text(f"UPDATE {table.name} SET touched = touched + 1 WHERE id IN :ids ORDER BY id")
+        connection.execute(touch.bindparams(sa.bindparam("ids", expanding=True)), {"ids": part})
+        rows += connection.execute(sa.select(table).where(table.c.id.in_(part)).order_by(table.c.id))
+    return rows
+
+
+def name_of(named: sa.Table, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
     """The name of the account or product that a column refers to, to put rows in order by."""
-    named = metadata.tables[table]
     return sa.select(named.c.name).where(named.c.id == column).scalar_subquery()
 
 
@@ -124,10 +150,71 @@ class Transaction:
         return self.clock.now()
 
 
-class Database:
-    """Opened once a process."""
+class Opening:
+    """A transaction that begins when it is first asked for."""
 
-    def __init__(self, url: str, pool_size: int = 20):
+    def __init__(self, database: Database):
+        self._database = database
+        self._connection: sa.Connection | None = None
+        self._transaction: Transaction | None = None
+
+    def transaction(self) -> Transaction:
+        """The transaction, begun now if it was not before."""
+        if self._transaction is None:
+            self._connection = self._database.engine.connect()
+            self._connection.begin()
+            self._transaction = Transaction(self._connection, self._database.clock)
+        return self._transaction
+
+    def commit(self) -> None:
+        """Keep what was done, if anything was begun."""
+        if self._connection is not None:
+            transaction = self._connection.get_transaction()
+            assert transaction is not None
+            transaction.commit()
+            self._connection.close()
+
+    def undo(self) -> None:
+        """Keep nothing. A connection that cannot be trusted any more does not go back to the pool."""
+        if self._connection is not None:
+            try:
+                self._connection.close()
+            except sa.exc.SQLAlchemyError:
+                self._connection.invalidate()
+
+
+@dataclass
+class _Tries:
+    """What went wrong with a use-case so far, and whether it is begun again."""
+
+    began: float = field(default_factory=time.monotonic)
+    lost_since: float | None = None
+    lock_waits: int = 0
+    others: int = 0
+
+    def again(self, trouble: Exception) -> bool:
+        """Whether to begin again after this; waits a moment where somebody else should be let through."""
+        code = code_of(trouble)
+        now = time.monotonic()
+        if code in (DEADLOCK, NO_SAVEPOINT):
+            self.others += 1
+            time.sleep(random.uniform(0, min(0.3, 0.01 * 2**self.others)))
+            return time.monotonic() - self.began < LONGEST_WAIT
+        if code == LOCK_WAIT:
+            self.lock_waits += 1
+            return self.lock_waits == 1 and now - self.began < LONGEST_WAIT
+        if code in LOST:
+            self.lost_since = self.lost_since or now
+            time.sleep(random.uniform(0.05, 0.25))
+            return now - self.lost_since < LONGEST_OUTAGE
+        return False
+
+
+class Database:
+    """Opened once a process. ``read_seconds`` is how long a statement may take before its connection is given up."""
+
+    def __init__(self, url: str, pool_size: int = 20, read_seconds: int | None = None):
+        timeouts = {"connect_timeout": CONNECT_SECONDS} | ({"read_timeout": read_seconds} if read_seconds else {})
         self.engine = sa.create_engine(
             url,
             pool_size=pool_size,
@@ -135,8 +222,10 @@ class Database:
             pool_pre_ping=False,
             pool_recycle=3600,
             isolation_level="READ COMMITTED",
+            connect_args=timeouts,
         )
         self.clock = Clock()
+        sa.event.listen(self.engine, "connect", _set_up)
 
     @contextmanager
     def transaction(self) -> Iterator[Transaction]:
@@ -145,22 +234,61 @@ class Database:
             yield Transaction(connection, self.clock)
 
     def run(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
-        """A use-case in a transaction of its own, begun again after a deadlock or a lost connection."""
-        for attempt in range(TRIES):
+        """A use-case in a transaction of its own, begun again after a deadlock or a connection lost before COMMIT.
+
+        Raises OutcomeUnknown where it was lost in COMMIT: what happens once by a key is run by ``happens_once``.
+        """
+        return self.attempt(lambda opening: usecase(opening.transaction(), *args, **named))
+
+    def attempt(self, work: Callable[[Opening], Result], finds_out: bool = False) -> Result:
+        """Do some work in a transaction that it opens, and keep it; from its start again where that is safe.
+
+        ``finds_out``: begun again, the work sees by itself whether a COMMIT that was lost was kept. Refused with the
+        field where a constraint of the database stands against it.
+        """
+        tries = _Tries()
+        while True:
+            opening = Opening(self)
             try:
-                with self.transaction() as tx:
-                    return usecase(tx, *args, **named)
+                result = work(opening)
             except Again as again:
-                if attempt == TRIES - 1:
+                opening.undo()
+                tries.others += 1
+                if time.monotonic() - tries.began > LONGEST_WAIT:
                     raise
                 if again.after is not None:
                     self.run(again.after)
-            except sa.exc.OperationalError as trouble:
-                code = trouble.orig.args[0] if trouble.orig and trouble.orig.args else None
-                if code not in (DEADLOCK, LOCK_WAIT, GONE, LOST) or attempt == TRIES - 1:
+                continue
+            except (sa.exc.OperationalError, sa.exc.InternalError) as trouble:
+                opening.undo()
+                if not tries.again(trouble):
                     raise
-                time.sleep(random.uniform(0, 0.01 * 2**attempt))
-        raise AssertionError("unreachable")
+                continue
+            except (sa.exc.IntegrityError, sa.exc.DataError) as trouble:
+                opening.undo()
+                raise refusal(trouble, metadata) from trouble
+            except BaseException:
+                opening.undo()
+                raise
+            try:
+                opening.commit()
+            except (sa.exc.OperationalError, sa.exc.InternalError) as trouble:
+                opening.undo()
+                if code_of(trouble) in UNSURE_AT_COMMIT and not finds_out:
+                    raise OutcomeUnknown(str(trouble.orig)) from trouble
+                if code_of(trouble) == 1180:
+                    time.sleep(random.uniform(0.05, 0.25))
+                elif not tries.again(trouble):
+                    raise
+                continue
+            return result
+
+    def snapshot(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
+        """A use-case that sees the facts of one instant, whatever is written meanwhile, and holds nobody back."""
+        with self.engine.connect() as connection:
+            fixed = connection.execution_options(isolation_level="REPEATABLE READ")
+            with fixed.begin():
+                return usecase(Transaction(fixed, self.clock), *args, **named)
 
     def try_out(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
         """What a use-case would do and answer; nothing of it is kept."""
@@ -173,3 +301,16 @@ class Database:
         except _Undone as found:
             return found.answer  # type: ignore[no-any-return]
         raise AssertionError("unreachable")
+
+
+def code_of(trouble: Exception) -> int | None:
+    """The server's or the driver's number of an error; a deadlock that surfaces as a lost savepoint counts as one."""
+    orig = getattr(trouble, "orig", None)
+    code = orig.args[0] if orig is not None and orig.args else None
+    return code if isinstance(code, int) else None
+
+
+def _set_up(connection: Any, record: Any) -> None:
+    cursor = connection.cursor()
+    cursor.execute(f"SET SESSION innodb_lock_wait_timeout = {ONE_LOCK_WAIT}")
+    cursor.close()

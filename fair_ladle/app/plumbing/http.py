@@ -12,6 +12,7 @@ from pydantic import BaseModel, ConfigDict
 
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.once import KeyedDatabase
 from fair_ladle.app.plumbing.problems import Problem
 from fair_ladle.connectors.sheets_out import TYPES, Cell, as_csv, as_xlsx
 
@@ -32,12 +33,16 @@ class ProblemBody(BaseModel):
 PROBLEMS: dict[int | str, dict[str, Any]] = {
     status: {"model": ProblemBody, "description": text}
     for status, text in {
+        400: "Cannot be read",
         401: "Not signed in",
         403: "Not allowed",
         404: "Not there, or out of scope",
         409: "In conflict with what is there",
+        413: "Too large",
         422: "Not valid",
         429: "Too many tries",
+        500: "Something went wrong; its reference is in the log",
+        503: "The database does not answer, or too much changes at once",
     }.items()
 }
 """Declared on every router, so that clients know what a refusal looks like."""
@@ -61,13 +66,18 @@ def database(request: Request) -> Database:
     return found
 
 
-def actor(request: Request) -> Actor:
-    """Whoever is signed in, set by the guard in front of every closed route."""
-    found: Actor = request.state.actor
+Db = Annotated[Database, Depends(database)]
+Keyed = Annotated[KeyedDatabase, Depends(database)]
+"""The same in a route that changes something, which is handed it with the request's key."""
+
+
+def actor(request: Request, db: Db) -> Actor:
+    """Whoever is signed in, running the branch asked for; refused (401, 403) where nobody is, or a change does not
+    carry the session's token."""
+    found: Actor = request.app.state.find_actor(request, db)
     return found
 
 
-Db = Annotated[Database, Depends(database)]
 Who = Annotated[Actor, Depends(actor)]
 
 

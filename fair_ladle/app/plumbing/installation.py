@@ -2,41 +2,74 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import signal
+import threading
 import time
 from datetime import timedelta
 from pathlib import Path
 
+import MySQLdb
 import sqlalchemy as sa
 
 from fair_ladle.app.plumbing.database import Database
-from fair_ladle.app.plumbing.own_server import OwnServer
-from fair_ladle.app.plumbing.schema import metadata, migrate
+from fair_ladle.app.plumbing.own_server import LINGER_SECONDS, OwnServer, ServerTrouble
+from fair_ladle.app.plumbing.schema import migrate
 from fair_ladle.app.plumbing.settings import Settings
+from fair_ladle.app.plumbing.tables import demo_clock
 
 WEB_PID = "web.pid"
+READ_SECONDS = 60
+WATCH_SECONDS = 1.0
+logger = logging.getLogger("fair_ladle")
 
 
-def open_database(settings: Settings | None = None) -> Database:
-    """The database of this home (started if it is not up) or of FAIR_LADLE_DATABASE_URL, brought up to date."""
+def open_database(settings: Settings | None = None, serves: bool = False) -> Database:
+    """The database of this home (started if it is not up) or of FAIR_LADLE_DATABASE_URL, brought up to date.
+
+    ``serves``: for a server, whose own database ends with it at once and whose statements have a time limit.
+    """
     settings = settings or Settings.read()
     url = settings.database_url
     if url is None:
-        settings.home.mkdir(parents=True, exist_ok=True)
+        make_home(settings.home)
         server = OwnServer(settings.home)
-        server.ensure()
+        server.ensure(0.0 if serves else LINGER_SECONDS)
         url = server.url()
-    database = Database(url)
+    database = Database(url, read_seconds=READ_SECONDS if serves else None)
     migrate(database.engine)
     set_demo_clock(database)
     return database
 
 
+def make_home(home: Path) -> None:
+    """The folder of the installation; a plain word where it cannot be made."""
+    try:
+        home.mkdir(parents=True, exist_ok=True)
+    except OSError as trouble:
+        raise ServerTrouble(
+            f"{home} cannot be made ({trouble.strerror}); say with FAIR_LADLE_HOME where the data goes"
+        ) from None
+    if not os.access(home, os.W_OK):
+        raise ServerTrouble(f"{home} is not yours to write; say with FAIR_LADLE_HOME where the data goes")
+
+
+def watch_over(settings: Settings, stopping: threading.Event) -> None:
+    """Start a server's own database again when it dies, until told to stop."""
+    server = OwnServer(settings.home)
+    while not stopping.wait(WATCH_SECONDS):
+        if not server.answers():
+            try:
+                server.ensure(0.0)
+                logger.warning("the database had ended and was started again")
+            except (ServerTrouble, MySQLdb.Error, OSError) as trouble:
+                logger.error("the database cannot be started: %s", trouble)
+
+
 def _demo_shift(database: Database) -> timedelta | None:
-    clock = metadata.tables["demo_clock"]
     with database.engine.connect() as connection:
-        row = connection.execute(sa.select(clock.c.demo_at, clock.c.real_at)).first()
+        row = connection.execute(sa.select(demo_clock.c.demo_at, demo_clock.c.real_at)).first()
     return None if row is None else row.demo_at - row.real_at
 
 

@@ -1,17 +1,21 @@
-"""Mails are written in the transaction of what they tell, and sent after it."""
+"""Mails are written in the transaction of what they tell, and sent after it, outside of any."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from datetime import timedelta
+from typing import Any
 
 import sqlalchemy as sa
 
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.tables import outbox
 
-AT_ONCE = 100
 TRY_AGAIN = (timedelta(minutes=1), timedelta(minutes=10), timedelta(hours=1), timedelta(hours=6), timedelta(days=1))
+TAKEN_FOR = timedelta(minutes=5)
+"""Within this a mail that was taken to be sent is sent, or its server is gone."""
+NOT_KNOWN = "The server stopped while this was being sent; it is not sent again."
+Deliver = Callable[[str, str, str], None]
 
 
 def write(tx: Transaction, to_address: str, subject: str, body: str) -> None:
@@ -30,42 +34,50 @@ def write_all(tx: Transaction, mails: Sequence[tuple[str, str, str]]) -> None:
         tx.connection.execute(sa.insert(outbox), rows)
 
 
-def send(database: Database, deliver: Callable[[str, str, str], None]) -> int:
-    """Send what is due, each mail in a transaction of its own; one that fails is tried again later. How many were
-    sent."""
+def send(database: Database, deliver: Deliver, going_on: Callable[[], bool] = lambda: True) -> int:
+    """Send what is due; one that fails is tried again later. How many were sent.
+
+    Each is taken in a transaction of its own, handed in outside of any, and noted in another: a slow relay holds no
+    lock, and a commit that was lost sends nothing twice. Once it is sent its text, with the links in it, is forgotten.
+    """
+    database.run(_give_up_on_unknown)
     sent = 0
-    for _ in range(AT_ONCE):
-        outcome = database.run(_send_one, deliver)
-        if outcome is None:
-            break
-        sent += outcome
+    while going_on() and (row := database.run(_take)) is not None:
+        try:
+            deliver(row.to_address, row.subject, row.body)
+        except (OSError, ValueError) as trouble:  # ValueError: no mail can be written to that address at all
+            database.run(_failed, row, trouble)
+        else:
+            database.run(_sent, row)
+            sent += 1
     return sent
 
 
-def _send_one(tx: Transaction, deliver: Callable[[str, str, str], None]) -> int | None:
+def _take(tx: Transaction) -> Any | None:
     now = tx.now
-    row = tx.connection.execute(
-        sa.select(outbox)
-        .where(outbox.c.due_at <= now)
-        .order_by(outbox.c.due_at, outbox.c.id)
-        .limit(1)
-        .with_for_update(skip_locked=True)
-    ).first()
-    if row is None:
-        return None
-    try:
-        deliver(row.to_address, row.subject, row.body)
-    except (OSError, ValueError) as trouble:  # ValueError: no mail can be written to that address at all
-        again = now + TRY_AGAIN[row.tries] if isinstance(trouble, OSError) and row.tries < len(TRY_AGAIN) else None
-        tx.connection.execute(
-            sa.update(outbox)
-            .where(outbox.c.id == row.id)
-            .values(due_at=again, tries=row.tries + 1, trouble=str(trouble)[:2000])
-        )
-        return 0
-    tx.connection.execute(
-        sa.update(outbox)
-        .where(outbox.c.id == row.id)
-        .values(due_at=None, sent_at=now, tries=row.tries + 1, trouble=None)
-    )
-    return 1
+    for row in tx.connection.execute(
+        sa.select(outbox).where(outbox.c.due_at <= now).order_by(outbox.c.due_at, outbox.c.id).limit(10)
+    ):
+        mine = sa.update(outbox).where(outbox.c.id == row.id, outbox.c.due_at == row.due_at)
+        if tx.connection.execute(mine.values(due_at=None, taken_at=now, tries=row.tries + 1)).rowcount == 1:
+            return row
+    return None
+
+
+def _sent(tx: Transaction, row: Any) -> None:
+    values = {"taken_at": None, "sent_at": tx.now, "trouble": None, "body": ""}
+    tx.connection.execute(sa.update(outbox).where(outbox.c.id == row.id).values(**values))
+
+
+def _failed(tx: Transaction, row: Any, trouble: Exception) -> None:
+    later = isinstance(trouble, OSError) and row.tries < len(TRY_AGAIN)
+    again = tx.now + TRY_AGAIN[row.tries] if later else None
+    values = {"taken_at": None, "due_at": again, "trouble": str(trouble)[:2000]} | ({} if later else {"body": ""})
+    tx.connection.execute(sa.update(outbox).where(outbox.c.id == row.id).values(**values))
+
+
+def _give_up_on_unknown(tx: Transaction) -> None:
+    old = sa.select(outbox.c.id).where(outbox.c.taken_at < tx.now - TAKEN_FOR)
+    for mail_id in list(tx.connection.scalars(old)):
+        values = {"taken_at": None, "trouble": NOT_KNOWN, "body": ""}
+        tx.connection.execute(sa.update(outbox).where(outbox.c.id == mail_id).values(**values))

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import fcntl
 import getpass
 import hashlib
 import os
 import shutil
 import signal
 import subprocess
+import sys
 import tempfile
 import time
 from dataclasses import dataclass
@@ -15,9 +17,15 @@ from pathlib import Path
 
 import MySQLdb
 
+from fair_ladle.app.plumbing import keeper
+from fair_ladle.app.plumbing.settings import PROJECT
+
 DATABASE = "fair_ladle"
 LONGEST_SOCKET_PATH = 100
 START_SECONDS = 60
+LINGER_SECONDS = 15.0
+_held: dict[Path, int] = {}
+"""The files by which this process says that it uses a home."""
 
 
 class ServerTrouble(RuntimeError):
@@ -85,16 +93,26 @@ class OwnServer:
             return False
         return True
 
-    def ensure(self) -> bool:
-        """Start the server if it is not up, making its data first where there is none; True if it was started."""
+    def ensure(self, linger: float = LINGER_SECONDS) -> bool:
+        """Start the server if it is not up, making its data first where there is none; True if it was started.
+
+        It runs as long as any process that asked for it lives, and ``linger`` seconds more: commands follow one
+        another.
+        """
+        self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        if self.folder not in _held:
+            _held[self.folder] = keeper.hold(self.folder)
         if self.answers():
             return False
-        self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-        data = self.folder / "data"
-        if not (data / "mysql").exists():
-            self._install(data)
-        self._launch(data)
-        self._run(f"CREATE DATABASE IF NOT EXISTS {DATABASE} CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci")
+        with (self.folder / "start.lock").open("a") as starting:
+            fcntl.flock(starting, fcntl.LOCK_EX)
+            if self.answers():
+                return False
+            data = self.folder / "data"
+            if not (data / "mysql").exists():
+                self._install(data)
+            self._launch(data, linger)
+            self._run(f"CREATE DATABASE IF NOT EXISTS {DATABASE} CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci")
         return True
 
     def _install(self, data: Path) -> None:
@@ -123,43 +141,43 @@ class OwnServer:
     def _user_option() -> list[str]:
         return ["--user=root"] if os.getuid() == 0 else []
 
-    def _launch(self, data: Path) -> None:
+    def _launch(self, data: Path, linger: float) -> None:
         self.socket.unlink(missing_ok=True)
-        with self.log.open("ab") as log:
-            process = subprocess.Popen(
-                [
-                    _program("mariadbd"),
-                    "--no-defaults",
-                    f"--datadir={data}",
-                    f"--tmpdir={self.temporary()}",
-                    f"--socket={self.socket}",
-                    f"--pid-file={self.folder / 'pid'}",
-                    "--skip-networking",
-                    "--skip-log-bin",
-                    "--transaction-isolation=READ-COMMITTED",
-                    "--character-set-server=utf8mb4",
-                    "--innodb-buffer-pool-size=1G",
-                    "--innodb-log-file-size=512M",
-                    "--max-connections=300",
-                    "--performance-schema=OFF",
-                    "--local-infile=OFF",
-                    "--max-allowed-packet=64M",
-                    "--innodb-print-all-deadlocks=OFF",
-                    "--sql-mode=TRADITIONAL",
-                    *self._user_option(),
-                ],
-                stdout=log,
-                stderr=log,
-                stdin=subprocess.DEVNULL,
-                start_new_session=True,
-            )
+        command = [
+            _program("mariadbd"),
+            "--no-defaults",
+            f"--datadir={data}",
+            f"--tmpdir={self.temporary()}",
+            f"--socket={self.socket}",
+            f"--pid-file={self.folder / 'pid'}",
+            "--skip-networking",
+            "--skip-log-bin",
+            "--transaction-isolation=READ-COMMITTED",
+            "--character-set-server=utf8mb4",
+            "--innodb-buffer-pool-size=1G",
+            "--innodb-log-file-size=512M",
+            "--max-connections=300",
+            "--performance-schema=OFF",
+            "--local-infile=OFF",
+            "--max-allowed-packet=64M",
+            "--innodb-print-all-deadlocks=OFF",
+            "--sql-mode=TRADITIONAL",
+            *self._user_option(),
+        ]
+        environment = {**os.environ, "PYTHONPATH": str(PROJECT)}
+        process = subprocess.Popen(
+            [sys.executable, "-m", "fair_ladle.app.plumbing.keeper", str(self.folder), str(linger), *command],
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.DEVNULL,
+            stderr=self.log.open("ab"),
+            start_new_session=True,
+            env=environment,
+        )
         until = time.monotonic() + START_SECONDS
         while time.monotonic() < until:
             if self.answers():
                 return
             if process.poll() is not None:
-                if self.answers():  # another process won the race to start it
-                    return
                 break
             time.sleep(0.05)
         raise ServerTrouble(f"the database server did not start; the end of {self.log} says why:\n{self._end_of_log()}")
@@ -193,3 +211,9 @@ class OwnServer:
                 return True
             time.sleep(0.05)
         raise ServerTrouble(f"the database server (process {pid}) did not stop within {START_SECONDS} s")
+
+    def release(self) -> None:
+        """This process does not use the home any more."""
+        handle = _held.pop(self.folder, None)
+        if handle is not None:
+            os.close(handle)

@@ -5,6 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
+EMPTY = "empty"
+"""The kind of problem that an installation has before its first accounts."""
+
 
 @dataclass(frozen=True)
 class Problem:
@@ -20,9 +23,10 @@ class Problem:
 class Refused(Exception):
     """Carries a Problem out of a use-case; nothing the use-case did is kept."""
 
-    def __init__(self, problem: Problem):
+    def __init__(self, problem: Problem, headers: dict[str, str] | None = None):
         super().__init__(problem.detail or problem.title)
         self.problem = problem
+        self.headers = headers
 
 
 def not_found(what: str, name: str) -> Refused:

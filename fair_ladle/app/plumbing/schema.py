@@ -41,6 +41,8 @@ for _capability in (
 ):
     import_module(f"fair_ladle.app.{_capability}.tables")
 
+LONGEST_WAIT = 600
+"""Seconds in which another server has migrated."""
 __all__ = ["config", "metadata", "migrate"]
 
 
@@ -52,12 +54,20 @@ def config() -> Config:
 
 
 def migrate(engine: sa.Engine) -> bool:
-    """Bring the database up to the newest schema; True where anything was done."""
+    """Bring the database up to the newest schema; True where anything was done. One at a time: the others wait."""
     settings = config()
+    head = ScriptDirectory.from_config(settings).get_current_head()
     with engine.begin() as connection:
-        head = ScriptDirectory.from_config(settings).get_current_head()
         if MigrationContext.configure(connection).get_current_revision() == head:
             return False
-        settings.attributes["connection"] = connection
-        command.upgrade(settings, "head")
-        return True
+        name = f"fair ladle {engine.url.database}"[:64]
+        if connection.scalar(sa.select(sa.func.get_lock(name, LONGEST_WAIT))) != 1:
+            raise TimeoutError("Another server has been bringing the database up to date for too long.")
+        try:
+            if MigrationContext.configure(connection).get_current_revision() == head:
+                return False
+            settings.attributes["connection"] = connection
+            command.upgrade(settings, "head")
+            return True
+        finally:
+            connection.execute(sa.select(sa.func.release_lock(name)))

@@ -15,7 +15,8 @@ class Settings:
     """``home`` holds the data; ``database_url`` points at another MariaDB, or is None for one of our own.
 
     ``smtp_url`` is where mail is handed in (None = mail waits), ``mail_from`` who it comes from, ``address`` what
-    links in mails begin with.
+    links in mails begin with, ``proxy`` the address of the proxy whose X-Forwarded-For and -Proto are believed (None =
+    nobody's).
     """
 
     home: Path
@@ -23,6 +24,7 @@ class Settings:
     smtp_url: str | None = None
     mail_from: str = "Fair Ladle <fair-ladle@localhost>"
     address: str = f"http://127.0.0.1:{DEFAULT_PORT}"
+    proxy: str | None = None
 
     @staticmethod
     def read() -> Settings:
@@ -38,4 +40,5 @@ class Settings:
                 os.environ.get("FAIR_LADLE_ADDRESS")
                 or f"http://127.0.0.1:{os.environ.get('FAIR_LADLE_PORT') or DEFAULT_PORT}"
             ).rstrip("/"),
+            os.environ.get("FAIR_LADLE_PROXY") or None,
         )

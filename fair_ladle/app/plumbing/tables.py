@@ -1,8 +1,9 @@
-"""The schedule's jobs, and mails that are to go out."""
+"""The schedule's jobs, mails that are to go out, requests that happened, and generations of what is cached."""
 
 from __future__ import annotations
 
 import sqlalchemy as sa
+from sqlalchemy.dialects.mysql import MEDIUMBLOB
 
 from fair_ladle.app.plumbing.database import Instant, code_column, id_column, metadata
 
@@ -13,7 +14,21 @@ jobs = sa.Table(
     sa.Column("due_at", Instant, nullable=False),
     sa.Column("ran_at", Instant),
     sa.Column("trouble", sa.Text, comment="why its last run failed; NULL = it did not"),
+    sa.Column("holder", sa.String(16), comment="the server that does it now"),
+    sa.Column("leased_until", Instant, comment="until when it may without a heartbeat; NULL = nobody does it"),
 )
+
+job_items = sa.Table(
+    "job_items",
+    metadata,
+    code_column("job", primary_key=True),
+    code_column("item", 128, primary_key=True),
+    sa.Column("reason", sa.Text, nullable=False, comment="why it failed"),
+    sa.Column("tries", sa.Integer, nullable=False),
+    sa.Column("failed_at", Instant, nullable=False),
+    sa.Column("again_at", Instant, nullable=False, comment="when it is tried again"),
+)
+"""What of a job's work is set aside: it failed, and the rest went on."""
 
 outbox = sa.Table(
     "outbox",
@@ -23,9 +38,36 @@ outbox = sa.Table(
     sa.Column("subject", sa.String(255), nullable=False),
     sa.Column("body", sa.Text, nullable=False),
     sa.Column("written_at", Instant, nullable=False),
-    sa.Column("due_at", Instant, comment="when to send or try again; NULL = sent or given up"),
+    sa.Column("due_at", Instant, comment="when to send or try again; NULL = taken, sent or given up"),
+    sa.Column("taken_at", Instant, comment="since when it is being sent; NULL = it is not"),
     sa.Column("sent_at", Instant),
     sa.Column("tries", sa.Integer, nullable=False, server_default="0"),
     sa.Column("trouble", sa.Text),
     sa.Index("ix_outbox_due_at", "due_at"),
+    sa.Index("ix_outbox_taken_at", "taken_at"),
+)
+
+request_keys = sa.Table(
+    "request_keys",
+    metadata,
+    code_column("whose", 80, primary_key=True, comment="s and the sign-in's number, or o and the origin"),
+    code_column("key", 128, primary_key=True),
+    sa.Column("fingerprint", sa.String(64), nullable=False, comment="SHA-256 of what was asked for"),
+    sa.Column("attempt", sa.String(16), nullable=False, comment="which of its tries was kept"),
+    sa.Column("answer", MEDIUMBLOB, comment="packed JSON; NULL = not kept"),
+    sa.Column("at", Instant, nullable=False, index=True),
+)
+
+generations = sa.Table(
+    "generations",
+    metadata,
+    code_column("name", primary_key=True, comment="what it is about: structure, allocations, rates, past"),
+    sa.Column("number", sa.BigInteger, nullable=False, comment="another one whenever that changes; never one again"),
+)
+
+demo_clock = sa.Table(
+    "demo_clock",
+    metadata,
+    sa.Column("demo_at", Instant, nullable=False),
+    sa.Column("real_at", Instant, nullable=False),
 )

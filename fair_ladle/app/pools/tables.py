@@ -31,6 +31,7 @@ pools = sa.Table(
     sa.Column(
         "backed", sa.Boolean, nullable=False, server_default=sa.false(), comment="every promise is physically there"
     ),
+    sa.Column("touched", sa.BigInteger, nullable=False, server_default="0", comment="goes up with each lock"),
     sa.UniqueConstraint("product_id", "owner_id"),
 )
 

@@ -18,6 +18,7 @@ from fair_ladle.app.pools import store
 from fair_ladle.core.costing import Lot, supply_on
 from fair_ladle.core.quantities import STORAGE, grains_per_unit, to_units
 from fair_ladle.core.settling import Roots, Supply
+from fair_ladle.core.tree import Ints
 
 
 @dataclass(frozen=True)
@@ -45,6 +46,11 @@ class Product:
         """A quantity as people say it: 1 seat, 12 seats, 3.5 GB."""
         plural = "s" if not self.is_storage and grains != 1 else ""
         return f"{to_units(grains, self.measure):f} {self.unit}{plural}"
+
+    @property
+    def is_personal(self) -> bool:
+        """Whether its units are people's: seats and sessions."""
+        return self.measure in ("seat", "session")
 
     @property
     def stands_alone(self) -> bool:
@@ -147,10 +153,14 @@ def layout(accounts: Accounts, pool_list: list[Pool], columns: list[Product]) ->
     return Roots.of([(row, place) for row, place, _ in placed]), [pool for _, _, pool in placed]
 
 
-def supply(pool_list: list[Pool], day: date) -> Supply:
+def supply(pool_list: list[Pool], day: date) -> Supply[Ints]:
     """What the pools' lots give on a day, in the order of the pools."""
-    figures = np.array([supply_on(pool.lots, day) for pool in pool_list], dtype=np.int64).reshape(-1, 3)
-    return Supply(figures[:, 0], figures[:, 1], figures[:, 2])
+    figures = [supply_on(pool.lots, day) for pool in pool_list]
+    return Supply(
+        np.array([each.quantity for each in figures], dtype=np.int64),
+        np.array([each.true_up for each in figures], dtype=np.int64),
+        np.array([each.overcommit for each in figures], dtype=np.int64),
+    )
 
 
 def mark_stale(tx: Transaction, of: Collection[Product] | None = None) -> None:

@@ -5,18 +5,19 @@ from __future__ import annotations
 from datetime import date
 from typing import Any
 
-from fastapi import APIRouter, Response
+from fastapi import Response
 from pydantic import BaseModel
 
 from fair_ladle.app.drafts.change_types import Change
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.routing import Router, answers_a_secret
 from fair_ladle.app.pools.usecases import Pool
 from fair_ladle.app.purchases import usecases
 from fair_ladle.app.purchases.usecases import Point
 
 CALENDAR = "/api/calendar"
-routes = APIRouter(prefix="/api/pools", tags=["pools"], responses=PROBLEMS)
-open_routes = APIRouter(prefix=CALENDAR, tags=["pools"], responses=PROBLEMS)
+routes = Router("/api/pools", "pools")
+open_routes = Router(CALENDAR, "pools", is_open=True)
 
 
 class PointBody(BaseModel):
@@ -173,6 +174,7 @@ def calendar_state(db: Db, who: Who) -> Any:
 
 
 @routes.post("/calendar", response_model=CalendarAddress, status_code=201)
+@answers_a_secret
 def make_calendar(db: Db, who: Who) -> Any:
     """A new secret address; the one before stops working."""
     return CalendarAddress(path=f"{CALENDAR}/{db.run(usecases.make_calendar, who)}.ics")

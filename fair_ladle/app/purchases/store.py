@@ -7,7 +7,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.plumbing.database import metadata
+from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.purchases.tables import calendars
 
 
@@ -24,7 +24,6 @@ def replace(connection: sa.Connection, sign_in_id: int, account_id: int, token_h
 
 def by_token(connection: sa.Connection, token_hash: str) -> Any | None:
     """Whose calendar an address is, with the account's code."""
-    accounts = metadata.tables["accounts"]
     return connection.execute(
         sa.select(calendars, accounts.c.code)
         .join(accounts, accounts.c.id == calendars.c.account_id)

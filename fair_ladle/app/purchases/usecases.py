@@ -33,7 +33,7 @@ from fair_ladle.connectors.calendars import Event, as_calendar
 from fair_ladle.core.calendar import MICRO, day_start, micros
 from fair_ladle.core.costing import Lot, supply_on
 from fair_ladle.core.quantities import MOST_GRAINS, half_up, to_units
-from fair_ladle.core.settling import Roots, settle
+from fair_ladle.core.settling import Roots, Supply, settle
 from fair_ladle.core.sharing import Mode, share
 from fair_ladle.core.tree import Ints
 
@@ -52,11 +52,8 @@ class Point:
     promisable: int
     promised: int
     used: int
-
-    @property
-    def short(self) -> int:
-        """By how much more is promised than can be."""
-        return max(0, self.promised - self.promisable)
+    short: int
+    """By how much it is in shortfall."""
 
 
 @dataclass(frozen=True)
@@ -79,12 +76,8 @@ def timelines(tx: Transaction, actor: Actor) -> list[tuple[Pool, str, str, Point
     result = []
     for place, row in enumerate(snapshot.roots.rows.tolist()):
         if row in inside:
-            point = Point(
-                snapshot.day,
-                int(snapshot.supply.quantity[place]),
-                int(snapshot.supply.promisable[place]),
-                int(found.pool_load()[place]),
-                int(found.pool_used()[place]),
+            point = _point(
+                snapshot.pools[place], snapshot.day, int(found.pool_load()[place]), int(found.pool_used()[place])
             )
             result.append(
                 (snapshot.pools[place], snapshot.accounts.tree.codes[row], snapshot.accounts.name(row), point)
@@ -132,8 +125,8 @@ def _reserves(snapshot: Snapshot, versions: Sequence[Any], days: Sequence[date])
 
 
 def _point(pool: Pool, day: date, load: int, used: int) -> Point:
-    quantity, true_up, overcommit = supply_on(pool.lots, day)
-    return Point(day, quantity, quantity * overcommit // 100 + true_up, int(load), int(used))
+    supply = supply_on(pool.lots, day)
+    return Point(day, supply.quantity, supply.promisable, load, used, supply.shortfall(load, used))
 
 
 def _turns(pool: Pool, versions: Sequence[Any], today: date) -> list[date]:
@@ -199,7 +192,7 @@ def plan(tx: Transaction, actor: Actor, owner: str, product: str, day: date) -> 
     versions = allocations.in_force(tx, [pool.product.id], ids, accounts_usecases.today(tx))
     there = {each: versions.get((account_id, pool.product.id)) for each, account_id in zip(below, ids, strict=True)}
     options = [
-        _buy(pool, owner, day, short, int(found.pool_load()[place])),
+        _buy(pool, owner, day, int(found.pool_load()[place]), int(found.pool_used()[place])),
         _take_back(found, below, there, pool, short),
         _shrink(found, below, there, pool, row, "max-min", "Shrink all to the same level", short),
         _shrink(found, below, there, pool, row, "least harm", "Shrink where least is used", short),
@@ -217,10 +210,20 @@ def plan(tx: Transaction, actor: Actor, owner: str, product: str, day: date) -> 
     return Plan(pool.product, owner, day, short, [each for each in options if each is not None])
 
 
-def _buy(pool: Pool, owner: str, day: date, short: int, load: int) -> Option:
+def _covering(supply: Supply[int], load: int, used: int, overcommit: int | None) -> int:
+    """The least that has to be bought so that the pool is covered (grains); the lot may raise the overcommit."""
+    least, most = 0, max(1, supply.shortfall(load, used))
+    percent = max(supply.overcommit, overcommit or 100)
+    while least < most:
+        middle = (least + most) // 2
+        with_it = Supply(supply.quantity + middle, supply.true_up, percent)
+        least, most = (least, middle) if with_it.shortfall(load, used) == 0 else (middle + 1, most)
+    return least
+
+
+def _buy(pool: Pool, owner: str, day: date, load: int, used: int) -> Option:
     newest = max(pool.lots, key=lambda lot: (lot.first_day, lot.reference))
-    _, _, overcommit = supply_on(pool.lots, day)
-    quantity = -(-short * 100 // overcommit)
+    quantity = _covering(supply_on(pool.lots, day), load, used, newest.overcommit)
     taken = {lot.reference for lot in pool.lots}
     number = next(n for n in range(1, 10_000) if f"{newest.reference}-{n}" not in taken)
     lot = NewLot(

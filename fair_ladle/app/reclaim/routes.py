@@ -5,16 +5,16 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.routing import Router, reads_only
 from fair_ladle.app.reclaim import answers, usecases
 from fair_ladle.app.reclaim.usecases import Act, Criterion, Deed, Run, Taken
 
 KEEP = "/api/keep"
-routes = APIRouter(prefix="/api/reclaim", tags=["reclaim"], responses=PROBLEMS)
-open_routes = APIRouter(prefix=KEEP, tags=["reclaim"], responses=PROBLEMS)
+routes = Router("/api/reclaim", "reclaim")
+open_routes = Router(KEEP, "reclaim", is_open=True)
 
 
 class PolicyWanted(BaseModel):
@@ -225,6 +225,7 @@ def change(policy_id: int, body: PolicyWanted, db: Db, who: Who) -> Any:
 
 
 @routes.post("/{policy_id}/look", response_model=IdleRun)
+@reads_only
 def preview(policy_id: int, db: Db, who: Who) -> Any:
     """What a run would do; nothing is kept."""
     return _run(db.try_out(usecases.run, who, policy_id))

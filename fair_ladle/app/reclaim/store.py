@@ -9,6 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.people.tables import people
+from fair_ladle.app.plumbing.database import lock_rows
 from fair_ladle.app.reclaim.tables import reclaim_deeds, reclaim_notices, reclaim_policies, reclaim_runs
 
 p, n, r, d = reclaim_policies, reclaim_notices, reclaim_runs, reclaim_deeds
@@ -21,7 +22,7 @@ def policies(connection: sa.Connection) -> list[Any]:
 
 def lock_policy(connection: sa.Connection, policy_id: int) -> Any | None:
     """A policy, locked: one run of it at a time."""
-    return connection.execute(sa.select(p).where(p.c.id == policy_id).with_for_update()).first()
+    return next(iter(lock_rows(connection, p, [policy_id])), None)
 
 
 def put_policy(connection: sa.Connection, policy_id: int | None, values: dict[str, Any]) -> int:

@@ -10,6 +10,7 @@ reclaim_policies = sa.Table(
     "reclaim_policies",
     metadata,
     id_column(),
+    sa.Column("touched", sa.BigInteger, nullable=False, server_default="0", comment="goes up with each lock"),
     sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, index=True),
     sa.Column("name", sa.String(200), nullable=False),
     sa.Column("criterion", sa.String(16), nullable=False, comment="unseen, never seen or not joined"),

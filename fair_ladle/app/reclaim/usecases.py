@@ -16,15 +16,15 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
-from fair_ladle.app.assignments import usecases as assignments
-from fair_ladle.app.assignments.usecases import Wanted
+from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people_usecases
 from fair_ladle.app.people.groups import Groups, in_branch, people
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Database, Transaction
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
 from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.pools import usecases as pools_usecases
@@ -510,19 +510,13 @@ def undo(tx: Transaction, actor: Actor, run_id: int) -> tuple[list[str], list[tu
 
 
 def _assign(tx: Transaction, actor: Actor, units: Sequence[tuple[int, Wanted]]) -> None:
-    assignments.assign(tx, actor, [wanted for _, wanted in units])
+    assignments.admit(tx, actor, [wanted for _, wanted in units])
 
 
-def run_daily(database: Database) -> None:
-    """Run what runs by itself, once a day each; one that cannot be does not stop the others."""
-    with database.transaction() as tx:
-        due = [
-            row.id
-            for row in store.policies(tx.connection)
-            if row.daily and row.looked_on != accounts_usecases.today(tx)
-        ]
-    for policy_id in due:
-        database.run(_run_one_due, policy_id)
+def due_today(tx: Transaction) -> list[int]:
+    """Policies that run daily and have not run today."""
+    today = accounts_usecases.today(tx)
+    return [row.id for row in store.policies(tx.connection) if row.daily and row.looked_on != today]
 
 
 def failed(tx: Transaction, actor: Actor) -> list[tuple[str, str]]:
@@ -530,7 +524,8 @@ def failed(tx: Transaction, actor: Actor) -> list[tuple[str, str]]:
     return [(row.name, row.trouble) for row, _, _ in policies(tx, actor) if row.trouble]
 
 
-def _run_one_due(tx: Transaction, policy_id: int) -> None:
+def run_due(tx: Transaction, policy_id: int) -> None:
+    """Run a policy that runs daily, unless it ran today; why it could not is kept beside it."""
     row = store.lock_policy(tx.connection, policy_id)
     today = accounts_usecases.today(tx)
     if row is None or not row.daily or row.looked_on == today:

@@ -5,14 +5,15 @@ from __future__ import annotations
 from datetime import date
 from typing import Any, Literal
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.drafts.routes import EffectBody, effect_body
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.routing import Router
 from fair_ladle.app.requests import usecases
 
-routes = APIRouter(prefix="/api/requests", tags=["requests"], responses=PROBLEMS)
+routes = Router("/api/requests", "requests")
 
 
 class Ask(BaseModel):
@@ -73,12 +74,6 @@ class RequestBody(BaseModel):
     steps: list[StepBody]
 
 
-class Possible(BaseModel):
-    """How much more the parent could give at once, in grains."""
-
-    amount: int
-
-
 def request_body(found: usecases.Request) -> RequestBody:
     """A request for an answer."""
     row = found.row
@@ -118,12 +113,6 @@ def ask(body: Ask, db: Db, who: Who) -> Any:
     return request_body(
         db.run(usecases.ask, who, body.account, body.product, body.amount, body.as_what, body.reason, body.wish_day)
     )
-
-
-@routes.get("/possible", response_model=Possible)
-def possible(db: Db, who: Who, account: str, product: str) -> Any:
-    """How much more could be had at once."""
-    return Possible(amount=db.run(usecases.possible, who, account, product))
 
 
 @routes.get("/{request_id}/effect", response_model=EffectBody)

@@ -7,12 +7,11 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.plumbing.database import metadata
+from fair_ladle.app.pools.tables import products
 from fair_ladle.app.requests.tables import request_steps, requests
 
 
 def _with_product() -> sa.Select[Any]:
-    products = metadata.tables["products"]
     return sa.select(requests, products.c.code.label("product")).join(products, products.c.id == requests.c.product_id)
 
 

@@ -46,20 +46,6 @@ class Request:
     to_withdraw: bool
 
 
-def possible(tx: Transaction, actor: Actor, account: str, product: str) -> int:
-    """How much more (grains) the parent could give an account at once, were its own cap no limit."""
-    found, row, _ = _position(tx, actor, account, product)
-    return _possible(found, row)
-
-
-def _possible(found: Positions, row: int) -> int:
-    above = int(found.snapshot.accounts.tree.parent[row])
-    cushion = int(found.settled.cushion[row, 0])
-    supply, place = found.snapshot.supply, found.pool_at(row, 0)
-    left = int(supply.physical[place]) - int(found.pool_used()[place])
-    return max(0, min(cushion + max(0, int(found.headroom.room[above, 0])), left))
-
-
 def ask(
     tx: Transaction,
     actor: Actor,

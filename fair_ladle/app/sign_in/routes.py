@@ -4,18 +4,19 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Cookie, Request, Response
+from fastapi import Cookie, Request, Response
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field
 
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, problem_response
+from fair_ladle.app.plumbing.http import Db, problem_response
 from fair_ladle.app.plumbing.installation import is_demo
 from fair_ladle.app.plumbing.problems import Problem
+from fair_ladle.app.plumbing.routing import Router, keeps_order_itself
 from fair_ladle.app.sign_in import usecases
 
 COOKIE = "fair_ladle_session"
-open_routes = APIRouter(prefix="/api", tags=["sign in"], responses=PROBLEMS)
-routes = APIRouter(prefix="/api", tags=["sign in"], responses=PROBLEMS)
+open_routes = Router("/api", "sign in", is_open=True)
+routes = Router("/api", "sign in")
 
 
 class SignIn(BaseModel):
@@ -48,6 +49,7 @@ class Me(BaseModel):
 
 
 @open_routes.post("/sign-in", status_code=204)
+@keeps_order_itself
 def sign_in(body: SignIn, request: Request, db: Db) -> Response:
     """Begin a session; its token comes as an HttpOnly cookie."""
     found = db.run(usecases.sign_in, body.email, body.password, request.client.host if request.client else "")

@@ -8,8 +8,9 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.plumbing.database import metadata
-from fair_ladle.app.sign_in.tables import delegations, demo_clock, failed_tries, sessions, sign_ins
+from fair_ladle.app.accounts.tables import accounts
+from fair_ladle.app.plumbing.tables import demo_clock
+from fair_ladle.app.sign_in.tables import delegations, failed_tries, sessions, sign_ins
 
 
 def by_email(connection: sa.Connection, email: str) -> Any | None:
@@ -58,7 +59,7 @@ def delegate(connection: sa.Connection, sign_in_id: int, account_id: int, role: 
 
 def delegations_of(connection: sa.Connection, sign_in_id: int, day: date) -> list[Any]:
     """What a sign-in may run on a day, with the accounts' codes and names."""
-    accounts, d = metadata.tables["accounts"], delegations
+    d = delegations
     return list(
         connection.execute(
             sa.select(d.c.role, accounts.c.id.label("account_id"), accounts.c.code, accounts.c.name, accounts.c.kind)

@@ -44,10 +44,3 @@ failed_tries = sa.Table(
     sa.Column("origin", sa.String(64), nullable=False),
     sa.Column("at", Instant, nullable=False, index=True),
 )
-
-demo_clock = sa.Table(
-    "demo_clock",
-    metadata,
-    sa.Column("demo_at", Instant, nullable=False),
-    sa.Column("real_at", Instant, nullable=False),
-)

@@ -6,14 +6,15 @@ from datetime import date
 from decimal import Decimal
 from typing import Any
 
-from fastapi import APIRouter, Response
+from fastapi import Response
 from pydantic import BaseModel
 
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Format, Who, sheet
+from fair_ladle.app.plumbing.http import Db, Format, Who, sheet
+from fair_ladle.app.plumbing.routing import Router
 from fair_ladle.app.statements import views
 from fair_ladle.core.quantities import plain
 
-routes = APIRouter(prefix="/api/statements", tags=["statements"], responses=PROBLEMS)
+routes = Router("/api/statements", "statements")
 
 
 class Buyer(BaseModel):

@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from typing import Any
 
-from fastapi import APIRouter
 from pydantic import BaseModel
 
 from fair_ladle.app.notices.routes import NoticeBody, notice_body
 from fair_ladle.app.people_admin.join_routes import JoinWaiting
-from fair_ladle.app.plumbing.http import PROBLEMS, Db, Who
+from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.routing import Router
 from fair_ladle.app.pools.usecases import Product
 from fair_ladle.app.requests.routes import RequestBody, request_body
 from fair_ladle.app.today import usecases
 
-routes = APIRouter(prefix="/api/today", tags=["today"], responses=PROBLEMS)
+routes = Router("/api/today", "today")
 
 
 class OfProduct(BaseModel):

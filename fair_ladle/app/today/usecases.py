@@ -134,7 +134,7 @@ def today(tx: Transaction, actor: Actor) -> Today:
         outlook.append(_outlook(found, place, pool, named))
     return Today(
         snapshot.day,
-        _at_risk(found, top, inside),
+        _at_risk(found.seen_by(top), top, inside),
         shortfalls,
         sorted(endings, key=lambda each: (each.ending.uncovered == 0, each.ending.day, each.product.code)),
         sorted(idle, key=lambda each: -(each.free_cost + each.promised_cost)),
@@ -213,14 +213,10 @@ def _outlook(found: Positions, place: int, pool: Pool, owner: tuple[str, str]) -
 
     Free is what the lots give beyond the load; short is what even overcommit and true-up do not cover.
     """
-    day, load = found.snapshot.day, int(found.pool_load()[place])
+    day, load, used = found.snapshot.day, int(found.pool_load()[place]), int(found.pool_used()[place])
     months, at = [day], day
     for _ in range(AHEAD - 1):
         at = (at.replace(day=1) + timedelta(days=32)).replace(day=1)
         months.append(at)
-    free = []
-    for month in months:
-        quantity, true_up, overcommit = supply_on(pool.lots, month)
-        short = min(0, quantity * overcommit // 100 + true_up - load)
-        free.append(short or max(0, quantity - load))
+    free = [supply_on(pool.lots, month).standing(load, used) for month in months]
     return Outlook(pool.product, *owner, months, free)

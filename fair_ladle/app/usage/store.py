@@ -146,23 +146,6 @@ OPEN = (
 )
 _first = {name: sa.bindparam(name) for name in ("account_id", "product_id", "subject", "begins")}
 BEGIN = Prepared(sa.insert(_a).values(_first))
-_there = _a.alias("there")
-BEGIN_UNLESS_OPEN = Prepared(
-    sa.insert(_a).from_select(
-        list(_first),
-        sa.select(*_first.values()).where(
-            ~sa.exists(
-                sa.select(_there.c.id)
-                .with_hint(_there, "FORCE INDEX (ix_assignments_subject)", "mysql")
-                .where(
-                    _there.c.product_id == _first["product_id"],
-                    _there.c.subject == _first["subject"],
-                    sa.or_(_there.c.ends.is_(None), _there.c.ends > _first["begins"]),
-                )
-            )
-        ),
-    )
-)
 
 
 def open_assignments(
@@ -171,6 +154,15 @@ def open_assignments(
     """id, account, product and subject of these subjects' assignments that are in force at an instant."""
     asked = {"products": list(product_ids), "subjects": list(subjects), "at": at}
     return list(connection.execute(OPEN, asked))
+
+
+def open_of_accounts(connection: sa.Connection, account_ids: Collection[int], at: datetime) -> list[Any]:
+    """id, product and subject of these accounts' assignments that have not ended at an instant."""
+    a = assignments
+    wanted = sa.select(a.c.id, a.c.product_id, a.c.subject).where(
+        a.c.account_id.in_(account_ids), sa.or_(a.c.ends.is_(None), a.c.ends > at)
+    )
+    return list(connection.execute(wanted))
 
 
 def all_assignments(connection: sa.Connection, product_id: int) -> list[Any]:
@@ -188,11 +180,6 @@ def all_assignments(connection: sa.Connection, product_id: int) -> list[Any]:
 def begin(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
     """Add assignments."""
     BEGIN.run(connection, *rows)
-
-
-def begin_unless_open(connection: sa.Connection, row: dict[str, Any]) -> bool:
-    """Add one assignment unless its subject has the product at that instant; whether it was added."""
-    return BEGIN_UNLESS_OPEN.run(connection, row).rowcount == 1
 
 
 def end(connection: sa.Connection, ids: Collection[int], at: datetime) -> None:

@@ -98,6 +98,11 @@ def open_assignments(tx: Transaction, products: Sequence[Product], subjects: Seq
     return store.open_assignments(tx.connection, [product.id for product in products], subjects, at)
 
 
+def open_of_accounts(tx: Transaction, account_ids: Sequence[int], at: datetime) -> list[Any]:
+    """Product and subject of the assignments of these accounts that are in force at an instant, or begin later."""
+    return store.open_of_accounts(tx.connection, account_ids, at) if account_ids else []
+
+
 def all_assignments(tx: Transaction, product: Product) -> list[Any]:
     """Every assignment of a product there ever was."""
     return store.all_assignments(tx.connection, product.id)
@@ -106,12 +111,6 @@ def all_assignments(tx: Transaction, product: Product) -> list[Any]:
 def begin(tx: Transaction, rows: list[dict[str, Any]]) -> None:
     """Record assignments; the counters are the caller's."""
     store.begin(tx.connection, rows)
-
-
-def begin_unless_open(tx: Transaction, row: dict[str, Any]) -> bool:
-    """Record one assignment unless its subject has the product already; whether it was. The counters are the
-    caller's."""
-    return store.begin_unless_open(tx.connection, row)
 
 
 def end(tx: Transaction, ids: Sequence[int], at: datetime) -> None:

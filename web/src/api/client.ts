@@ -26,22 +26,45 @@ export class ApiError extends Error {
   }
 }
 
+/** A key for one change: 128 random bits. */
+function newKey(): string {
+  return [...crypto.getRandomValues(new Uint8Array(16))].map((each) => each.toString(16).padStart(2, '0')).join('')
+}
+
+const AGAIN_AFTER = 1000
+
+/** Sent once more where no answer came: with the same key a change that was done all the same is not done twice. */
+async function sendTwice(request: Request): Promise<Response> {
+  const copy = request.clone()
+  try {
+    return await fetch(request)
+  } catch (error) {
+    if (request.signal.aborted) throw error
+    await new Promise((done) => setTimeout(done, AGAIN_AFTER))
+    return fetch(copy)
+  }
+}
+
 const carry: Middleware = {
   onRequest({ request }) {
     if (running) request.headers.set('X-Running', running)
-    if (request.method !== 'GET' && csrfToken) request.headers.set('X-CSRF-Token', csrfToken)
+    if (request.method !== 'GET') {
+      if (csrfToken) request.headers.set('X-CSRF-Token', csrfToken)
+      // A change happens once for its key, however often it has to be sent.
+      if (!request.headers.has('Idempotency-Key')) request.headers.set('Idempotency-Key', newKey())
+    }
     return request
   },
   onError({ request }) {
     return new ApiError(
       0,
-      { detail: 'The server does not answer. Is it running? Nothing was changed; try again.' },
+      { detail: 'The server does not answer. Is it running? Try again in a moment.' },
       new URL(request.url).pathname,
     )
   },
 }
 
-export const api = createClient<paths>({ baseUrl: '/' })
+export const api = createClient<paths>({ baseUrl: '/', fetch: sendTwice })
 api.use(carry)
 
 /** The data of an answer; an ApiError is thrown for everything else. */

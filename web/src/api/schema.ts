@@ -2193,26 +2193,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/requests/possible": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Possible
-         * @description How much more could be had at once.
-         */
-        get: operations["possible_api_requests_possible_get"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/requests/{request_id}/effect": {
         parameters: {
             query?: never;
@@ -2923,7 +2903,7 @@ export interface components {
             /** Label */
             label: string;
             /** Owner */
-            owner: string;
+            owner: string | null;
             /** Product */
             product: string;
             /** Sentence */
@@ -3075,7 +3055,7 @@ export interface components {
             /** Cap */
             cap: (number | null)[];
             /** Headroom */
-            headroom: number[];
+            headroom: (number | null)[];
             /** Held By */
             held_by: number[];
             /** Load */
@@ -3684,14 +3664,14 @@ export interface components {
          */
         GridPool: {
             /** Bound By */
-            bound_by: string[];
+            bound_by: (string | null)[];
             /** Cap */
             cap: (number | null)[];
             ending: components["schemas"]["NextEnding"] | null;
             /** Free */
             free: number | null;
             /** Headroom */
-            headroom: number[];
+            headroom: (number | null)[];
             /** Held */
             held: number;
             /** Held By */
@@ -4148,13 +4128,16 @@ export interface components {
         };
         /**
          * LadderBody
-         * @description The limits from the account upwards.
+         * @description The limits from the account upwards as far as one sees; ``ask`` names the account above that gives more, headroom
+         *     is null where nothing in sight limits.
          */
         LadderBody: {
+            /** Ask */
+            ask: string | null;
             /** Bound By */
-            bound_by: string;
+            bound_by: string | null;
             /** Headroom */
-            headroom: string;
+            headroom: string | null;
             /** Limits */
             limits: components["schemas"]["LadderLimit"][];
             /** Product */
@@ -4166,7 +4149,7 @@ export interface components {
         };
         /**
          * LadderLimit
-         * @description One limit on the way up, in units; ``above`` sums up what is out of sight.
+         * @description One limit on the way up, in units, as far as the top of one's branch.
          */
         LadderLimit: {
             /** Account */
@@ -5377,14 +5360,6 @@ export interface components {
             product: string;
         };
         /**
-         * Possible
-         * @description How much more the parent could give at once, in grains.
-         */
-        Possible: {
-            /** Amount */
-            amount: number;
-        };
-        /**
          * PressedBody
          * @description An account past its cap or near it.
          */
@@ -6024,7 +5999,7 @@ export interface components {
             /** Amount */
             amount: number;
             /** Free */
-            free: number;
+            free: number | null;
             /** Left Over */
             left_over: number;
             /** Parts */
@@ -6664,13 +6639,22 @@ export interface operations {
                     "application/json": components["schemas"]["AccountFound"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -6679,7 +6663,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -6688,7 +6672,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -6697,7 +6681,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -6706,7 +6699,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -6715,7 +6708,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -6738,13 +6749,22 @@ export interface operations {
                     "application/json": components["schemas"]["TemplateBody"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -6753,7 +6773,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -6762,7 +6782,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -6771,7 +6791,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -6780,7 +6809,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -6789,7 +6818,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -6797,7 +6844,9 @@ export interface operations {
     keep_template_api_accounts_templates_put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -6816,13 +6865,22 @@ export interface operations {
                     "application/json": components["schemas"]["TemplateBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -6831,7 +6889,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -6840,7 +6898,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -6849,7 +6907,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -6858,7 +6925,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -6867,7 +6934,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -6875,7 +6960,9 @@ export interface operations {
     forget_template_api_accounts_templates__name__delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 name: string;
             };
@@ -6890,13 +6977,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -6905,7 +7001,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -6914,7 +7010,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -6923,7 +7019,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -6932,7 +7037,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -6941,7 +7046,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -6966,13 +7089,22 @@ export interface operations {
                     "application/json": components["schemas"]["AccountBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -6981,7 +7113,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -6990,7 +7122,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -6999,7 +7131,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -7008,7 +7149,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -7017,7 +7158,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -7025,7 +7184,9 @@ export interface operations {
     edit_api_accounts__account__put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 account: string;
             };
@@ -7046,13 +7207,22 @@ export interface operations {
                     "application/json": components["schemas"]["AccountBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -7061,7 +7231,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -7070,7 +7240,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -7079,7 +7249,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -7088,7 +7267,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -7097,7 +7276,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -7122,13 +7319,22 @@ export interface operations {
                     "application/json": components["schemas"]["Shape"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -7137,7 +7343,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -7146,7 +7352,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -7155,7 +7361,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -7164,7 +7379,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -7173,7 +7388,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -7200,13 +7433,22 @@ export interface operations {
                     "application/json": components["schemas"]["AllocationGrid"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -7215,7 +7457,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -7224,7 +7466,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -7233,7 +7475,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -7242,7 +7493,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -7251,7 +7502,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -7279,13 +7548,22 @@ export interface operations {
                     "application/json": components["schemas"]["CellBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -7294,7 +7572,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -7303,7 +7581,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -7312,7 +7590,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -7321,7 +7608,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -7330,7 +7617,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -7357,13 +7662,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -7372,7 +7686,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -7381,7 +7695,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -7390,7 +7704,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -7399,7 +7722,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -7408,7 +7731,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -7434,13 +7775,22 @@ export interface operations {
                     "application/json": components["schemas"]["HistoryBody"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -7449,7 +7799,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -7458,7 +7808,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -7467,7 +7817,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -7476,7 +7835,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -7485,7 +7844,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -7512,13 +7889,22 @@ export interface operations {
                     "application/json": components["schemas"]["CellTerms"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -7527,7 +7913,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -7536,7 +7922,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -7545,7 +7931,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -7554,7 +7949,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -7563,7 +7958,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -7592,13 +8005,22 @@ export interface operations {
                     "application/json": components["schemas"]["Assigned"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -7607,7 +8029,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -7616,7 +8038,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -7625,7 +8047,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -7634,7 +8065,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -7643,7 +8074,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -7672,13 +8121,22 @@ export interface operations {
                     "application/json": components["schemas"]["Released"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -7687,7 +8145,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -7696,7 +8154,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -7705,7 +8163,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -7714,7 +8181,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -7723,7 +8190,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -7746,13 +8231,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -7761,7 +8255,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -7770,7 +8264,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -7779,7 +8273,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -7788,7 +8291,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -7797,7 +8300,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -7822,13 +8343,22 @@ export interface operations {
                     "application/json": components["schemas"]["MailBody"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -7837,7 +8367,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -7846,7 +8376,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -7855,7 +8385,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -7864,7 +8403,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -7873,7 +8412,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -7906,13 +8463,22 @@ export interface operations {
                     "application/json": components["schemas"]["DevicesPage"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -7921,7 +8487,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -7930,7 +8496,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -7939,7 +8505,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -7948,7 +8523,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -7957,7 +8532,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -7965,7 +8558,9 @@ export interface operations {
     confirm_api_devices_confirm_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -7982,13 +8577,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -7997,7 +8601,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -8006,7 +8610,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -8015,7 +8619,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -8024,7 +8637,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -8033,7 +8646,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -8062,13 +8693,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -8077,7 +8717,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -8086,7 +8726,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -8095,7 +8735,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -8104,7 +8753,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -8113,7 +8762,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -8121,7 +8788,9 @@ export interface operations {
     give_api_devices_give_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -8138,13 +8807,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -8153,7 +8831,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -8162,7 +8840,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -8171,7 +8849,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -8180,7 +8867,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -8189,7 +8876,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -8212,13 +8917,22 @@ export interface operations {
                     "application/json": components["schemas"]["KeyBody"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -8227,7 +8941,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -8236,7 +8950,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -8245,7 +8959,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -8254,7 +8977,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -8263,7 +8986,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -8271,7 +9012,9 @@ export interface operations {
     make_key_api_devices_keys_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -8290,13 +9033,22 @@ export interface operations {
                     "application/json": components["schemas"]["KeyMade"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -8305,7 +9057,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -8314,7 +9066,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -8323,7 +9075,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -8332,7 +9093,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -8341,7 +9102,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -8349,7 +9128,9 @@ export interface operations {
     withdraw_key_api_devices_keys__key_id__delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 key_id: number;
             };
@@ -8364,13 +9145,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -8379,7 +9169,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -8388,7 +9178,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -8397,7 +9187,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -8406,7 +9205,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -8415,7 +9214,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -8423,7 +9240,9 @@ export interface operations {
     let_back_api_devices_let_back_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -8440,13 +9259,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -8455,7 +9283,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -8464,7 +9292,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -8473,7 +9301,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -8482,7 +9319,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -8491,7 +9328,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -8499,7 +9354,9 @@ export interface operations {
     answer_offline_api_devices_offline_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -8518,13 +9375,22 @@ export interface operations {
                     "application/json": components["schemas"]["SignedAnswer"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -8533,7 +9399,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -8542,7 +9408,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -8551,7 +9417,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -8560,7 +9435,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -8569,7 +9444,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -8577,7 +9470,9 @@ export interface operations {
     revoke_api_devices_revoke_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -8596,13 +9491,22 @@ export interface operations {
                     "application/json": components["schemas"]["RevokedBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -8611,7 +9515,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -8620,7 +9524,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -8629,7 +9533,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -8638,7 +9551,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -8647,7 +9560,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -8670,13 +9601,22 @@ export interface operations {
                     "application/json": components["schemas"]["DomainBody"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -8685,7 +9625,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -8694,7 +9634,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -8703,7 +9643,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -8712,7 +9661,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -8721,7 +9670,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -8744,13 +9711,22 @@ export interface operations {
                     "application/json": components["schemas"]["JoinWaiting"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -8759,7 +9735,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -8768,7 +9744,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -8777,7 +9753,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -8786,7 +9771,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -8795,7 +9780,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -8803,7 +9806,9 @@ export interface operations {
     decide_api_domains_waiting__request_id__post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 request_id: number;
             };
@@ -8824,13 +9829,22 @@ export interface operations {
                     "application/json": components["schemas"]["LetIn"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -8839,7 +9853,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -8848,7 +9862,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -8857,7 +9871,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -8866,7 +9889,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -8875,7 +9898,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -8883,7 +9924,9 @@ export interface operations {
     put_api_domains__domain__put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 domain: string;
             };
@@ -8902,13 +9945,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -8917,7 +9969,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -8926,7 +9978,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -8935,7 +9987,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -8944,7 +10005,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -8953,7 +10014,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -8961,7 +10040,9 @@ export interface operations {
     forget_api_domains__domain__delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 domain: string;
             };
@@ -8976,13 +10057,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -8991,7 +10081,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -9000,7 +10090,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -9009,7 +10099,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -9018,7 +10117,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -9027,7 +10126,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -9050,13 +10167,22 @@ export interface operations {
                     "application/json": components["schemas"]["DraftSummary"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -9065,7 +10191,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -9074,7 +10200,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -9083,7 +10209,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -9092,7 +10227,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -9101,7 +10236,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -9109,7 +10262,9 @@ export interface operations {
     edit_api_drafts_patch: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -9128,13 +10283,22 @@ export interface operations {
                     "application/json": components["schemas"]["DraftBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -9143,7 +10307,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -9152,7 +10316,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -9161,7 +10325,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -9170,7 +10343,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -9179,7 +10352,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -9205,13 +10396,22 @@ export interface operations {
                     "application/json": components["schemas"]["DraftBody"] | null;
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -9220,7 +10420,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -9229,7 +10429,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -9238,7 +10438,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -9247,7 +10456,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -9256,7 +10465,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -9283,13 +10510,22 @@ export interface operations {
                     "application/json": components["schemas"]["EffectBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -9298,7 +10534,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -9307,7 +10543,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -9316,7 +10552,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -9325,7 +10570,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -9334,7 +10579,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -9361,13 +10624,22 @@ export interface operations {
                     "application/json": components["schemas"]["SharedOutBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -9376,7 +10648,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -9385,7 +10657,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -9394,7 +10666,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -9403,7 +10684,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -9412,7 +10693,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -9440,13 +10739,22 @@ export interface operations {
                     "application/json": components["schemas"]["DraftBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -9455,7 +10763,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -9464,7 +10772,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -9473,7 +10781,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -9482,7 +10799,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -9491,7 +10808,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -9499,7 +10834,9 @@ export interface operations {
     apply_api_drafts__draft_id__apply_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 draft_id: number;
             };
@@ -9520,13 +10857,22 @@ export interface operations {
                     "application/json": components["schemas"]["DraftBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -9535,7 +10881,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -9544,7 +10890,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -9553,7 +10899,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -9562,7 +10917,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -9571,7 +10926,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -9579,7 +10952,9 @@ export interface operations {
     discard_api_drafts__draft_id__discard_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 draft_id: number;
             };
@@ -9594,13 +10969,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -9609,7 +10993,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -9618,7 +11002,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -9627,7 +11011,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -9636,7 +11029,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -9645,7 +11038,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -9653,7 +11064,9 @@ export interface operations {
     open_again_api_drafts__draft_id__open_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 draft_id: number;
             };
@@ -9670,13 +11083,22 @@ export interface operations {
                     "application/json": components["schemas"]["DraftBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -9685,7 +11107,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -9694,7 +11116,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -9703,7 +11125,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -9712,7 +11143,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -9721,7 +11152,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -9729,7 +11178,9 @@ export interface operations {
     reverse_api_drafts__draft_id__reverse_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 draft_id: number;
             };
@@ -9746,13 +11197,22 @@ export interface operations {
                     "application/json": components["schemas"]["DraftBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -9761,7 +11221,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -9770,7 +11230,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -9779,7 +11239,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -9788,7 +11257,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -9797,7 +11266,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -9805,7 +11292,9 @@ export interface operations {
     schedule_api_drafts__draft_id__schedule_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 draft_id: number;
             };
@@ -9826,13 +11315,22 @@ export interface operations {
                     "application/json": components["schemas"]["DraftBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -9841,7 +11339,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -9850,7 +11348,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -9859,7 +11357,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -9868,7 +11375,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -9877,7 +11384,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -9885,7 +11410,9 @@ export interface operations {
     share_api_drafts__draft_id__share_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 draft_id: number;
             };
@@ -9906,13 +11433,22 @@ export interface operations {
                     "application/json": components["schemas"]["DraftBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -9921,7 +11457,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -9930,7 +11466,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -9939,7 +11475,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -9948,7 +11493,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -9957,7 +11502,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -9983,13 +11546,22 @@ export interface operations {
                     "application/json": components["schemas"]["HoldBody"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -9998,7 +11570,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -10007,7 +11579,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -10016,7 +11588,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -10025,7 +11606,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -10034,7 +11615,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -10060,13 +11659,22 @@ export interface operations {
                     "application/json": components["schemas"]["LevelsNow"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -10075,7 +11683,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -10084,7 +11692,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -10093,7 +11701,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -10102,7 +11719,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -10111,7 +11728,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -10122,7 +11757,9 @@ export interface operations {
                 account: string;
                 product: string;
             };
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -10141,13 +11778,22 @@ export interface operations {
                     "application/json": components["schemas"]["LevelsNow"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -10156,7 +11802,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -10165,7 +11811,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -10174,7 +11820,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -10183,7 +11838,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -10192,7 +11847,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -10215,13 +11888,22 @@ export interface operations {
                     "application/json": components["schemas"]["EntitlementBody"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -10230,7 +11912,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -10239,7 +11921,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -10248,7 +11930,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -10257,7 +11948,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -10266,7 +11957,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -10274,7 +11983,9 @@ export interface operations {
     put_api_entitlements_put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -10293,13 +12004,22 @@ export interface operations {
                     "application/json": components["schemas"]["LaidBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -10308,7 +12028,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -10317,7 +12037,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -10326,7 +12046,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -10335,7 +12064,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -10344,7 +12073,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -10352,7 +12099,9 @@ export interface operations {
     forget_api_entitlements_forget_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -10371,13 +12120,22 @@ export interface operations {
                     "application/json": components["schemas"]["LaidBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -10386,7 +12144,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -10395,7 +12153,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -10404,7 +12162,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -10413,7 +12180,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -10422,7 +12189,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -10451,13 +12236,22 @@ export interface operations {
                     "application/json": components["schemas"]["LaidBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -10466,7 +12260,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -10475,7 +12269,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -10484,7 +12278,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -10493,7 +12296,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -10502,7 +12305,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -10525,13 +12346,22 @@ export interface operations {
                     "application/json": components["schemas"]["SeatProduct"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -10540,7 +12370,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -10549,7 +12379,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -10558,7 +12388,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -10567,7 +12406,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -10576,7 +12415,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -10599,13 +12456,22 @@ export interface operations {
                     "application/json": components["schemas"]["WaitingBody"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -10614,7 +12480,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -10623,7 +12489,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -10632,7 +12498,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -10641,7 +12516,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -10650,7 +12525,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -10673,13 +12566,22 @@ export interface operations {
                     "application/json": components["schemas"]["GroupBody"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -10688,7 +12590,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -10697,7 +12599,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -10706,7 +12608,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -10715,7 +12626,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -10724,7 +12635,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -10732,7 +12661,9 @@ export interface operations {
     put_api_groups_put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -10749,13 +12680,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -10764,7 +12704,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -10773,7 +12713,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -10782,7 +12722,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -10791,7 +12740,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -10800,7 +12749,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -10827,13 +12794,22 @@ export interface operations {
                     "application/json": components["schemas"]["GroupLooked"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -10842,7 +12818,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -10851,7 +12827,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -10860,7 +12836,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -10869,7 +12854,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -10878,7 +12863,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -10886,7 +12889,9 @@ export interface operations {
     order_api_groups__account__order_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 account: string;
             };
@@ -10905,13 +12910,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -10920,7 +12934,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -10929,7 +12943,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -10938,7 +12952,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -10947,7 +12970,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -10956,7 +12979,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -10964,7 +13005,9 @@ export interface operations {
     forget_api_groups__account___code__delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 account: string;
                 code: string;
@@ -10980,13 +13023,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -10995,7 +13047,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -11004,7 +13056,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -11013,7 +13065,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -11022,7 +13083,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -11031,7 +13092,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -11039,7 +13118,9 @@ export interface operations {
     members_api_groups__account___code__members_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 account: string;
                 code: string;
@@ -11061,13 +13142,22 @@ export interface operations {
                     "application/json": components["schemas"]["Changed"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -11076,7 +13166,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -11085,7 +13175,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -11094,7 +13184,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -11103,7 +13202,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -11112,7 +13211,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -11137,13 +13254,22 @@ export interface operations {
                     "application/json": components["schemas"]["InvitationBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -11152,7 +13278,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -11161,7 +13287,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -11170,7 +13296,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -11179,7 +13314,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -11188,7 +13323,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -11196,7 +13349,9 @@ export interface operations {
     accept_api_invitations__token__post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 token: string;
             };
@@ -11213,13 +13368,22 @@ export interface operations {
                     "application/json": components["schemas"]["InvitationBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -11228,7 +13392,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -11237,7 +13401,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -11246,7 +13410,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -11255,7 +13428,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -11264,7 +13437,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -11298,13 +13489,22 @@ export interface operations {
                     "application/json": components["schemas"]["NumbersPage"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -11313,7 +13513,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -11322,7 +13522,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -11331,7 +13531,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -11340,7 +13549,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -11349,7 +13558,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -11357,7 +13584,9 @@ export interface operations {
     load_api_items__product__post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 product: string;
             };
@@ -11378,13 +13607,22 @@ export interface operations {
                     "application/json": components["schemas"]["Counted"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -11393,7 +13631,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -11402,7 +13640,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -11411,7 +13649,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -11420,7 +13667,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -11429,7 +13676,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -11437,7 +13702,9 @@ export interface operations {
     assign_api_items__product__assign_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 product: string;
             };
@@ -11458,13 +13725,22 @@ export interface operations {
                     "application/json": components["schemas"]["Counted"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -11473,7 +13749,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -11482,7 +13758,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -11491,7 +13767,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -11500,7 +13785,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -11509,7 +13794,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -11539,13 +13842,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -11554,7 +13866,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -11563,7 +13875,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -11572,7 +13884,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -11581,7 +13902,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -11590,7 +13911,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -11598,7 +13937,9 @@ export interface operations {
     let_go_api_items__product__let_go_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 product: string;
             };
@@ -11617,13 +13958,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -11632,7 +13982,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -11641,7 +13991,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -11650,7 +14000,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -11659,7 +14018,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -11668,7 +14027,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -11676,7 +14053,9 @@ export interface operations {
     release_api_items__product__release_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 product: string;
             };
@@ -11697,13 +14076,22 @@ export interface operations {
                     "application/json": components["schemas"]["Counted"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -11712,7 +14100,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -11721,7 +14109,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -11730,7 +14118,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -11739,7 +14136,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -11748,7 +14145,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -11756,7 +14171,9 @@ export interface operations {
     reserve_api_items__product__reserve_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 product: string;
             };
@@ -11777,13 +14194,22 @@ export interface operations {
                     "application/json": components["schemas"]["Reserved"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -11792,7 +14218,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -11801,7 +14227,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -11810,7 +14236,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -11819,7 +14254,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -11828,7 +14263,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -11836,7 +14289,9 @@ export interface operations {
     withdraw_api_items__product__withdraw_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 product: string;
             };
@@ -11857,13 +14312,22 @@ export interface operations {
                     "application/json": components["schemas"]["Counted"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -11872,7 +14336,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -11881,7 +14345,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -11890,7 +14354,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -11899,7 +14372,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -11908,7 +14381,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -11916,7 +14407,9 @@ export interface operations {
     ask_api_joining_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -11933,13 +14426,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -11948,7 +14450,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -11957,7 +14459,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -11966,7 +14468,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -11975,7 +14486,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -11984,7 +14495,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -12009,13 +14538,22 @@ export interface operations {
                     "application/json": components["schemas"]["WishBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -12024,7 +14562,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -12033,7 +14571,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -12042,7 +14580,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -12051,7 +14598,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -12060,7 +14607,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -12068,7 +14633,9 @@ export interface operations {
     prove_api_joining__token__post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 token: string;
             };
@@ -12085,13 +14652,22 @@ export interface operations {
                     "application/json": components["schemas"]["WishBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -12100,7 +14676,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -12109,7 +14685,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -12118,7 +14694,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -12127,7 +14712,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -12136,7 +14721,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -12161,13 +14764,22 @@ export interface operations {
                     "application/json": components["schemas"]["NoticeAsked"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -12176,7 +14788,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -12185,7 +14797,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -12194,7 +14806,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -12203,7 +14824,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -12212,7 +14833,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -12220,7 +14859,9 @@ export interface operations {
     still_need_it_api_keep__token__post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 token: string;
             };
@@ -12237,13 +14878,22 @@ export interface operations {
                     "application/json": components["schemas"]["NoticeAsked"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -12252,7 +14902,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -12261,7 +14911,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -12270,7 +14920,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -12279,7 +14938,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -12288,7 +14947,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -12316,13 +14993,22 @@ export interface operations {
                     "application/json": components["schemas"]["LogEntries"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -12331,7 +15017,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -12340,7 +15026,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -12349,7 +15035,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -12358,7 +15053,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -12367,7 +15062,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -12392,13 +15105,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -12407,7 +15129,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -12416,7 +15138,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -12425,7 +15147,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -12434,7 +15165,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -12443,7 +15174,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -12468,13 +15217,22 @@ export interface operations {
                     "application/json": components["schemas"]["Me"] | null;
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -12483,7 +15241,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -12492,7 +15250,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -12501,7 +15259,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -12510,7 +15277,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -12519,7 +15286,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -12527,7 +15312,9 @@ export interface operations {
     seen_api_notices_seen_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -12544,13 +15331,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -12559,7 +15355,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -12568,7 +15364,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -12577,7 +15373,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -12586,7 +15391,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -12595,7 +15400,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -12635,13 +15458,22 @@ export interface operations {
                     "application/json": components["schemas"]["PeoplePage"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -12650,7 +15482,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -12659,7 +15491,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -12668,7 +15500,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -12677,7 +15518,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -12686,7 +15527,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -12694,7 +15553,9 @@ export interface operations {
     add_api_people_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -12713,13 +15574,22 @@ export interface operations {
                     "application/json": components["schemas"]["Username"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -12728,7 +15598,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -12737,7 +15607,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -12746,7 +15616,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -12755,7 +15634,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -12764,7 +15643,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -12787,13 +15684,22 @@ export interface operations {
                     "application/json": components["schemas"]["ImportRow"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -12802,7 +15708,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -12811,7 +15717,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -12820,7 +15726,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -12829,7 +15744,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -12838,7 +15753,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -12848,7 +15781,9 @@ export interface operations {
             query: {
                 name: string;
             };
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -12867,13 +15802,22 @@ export interface operations {
                     "application/json": components["schemas"]["LookedBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -12882,7 +15826,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -12891,7 +15835,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -12900,7 +15844,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -12909,7 +15862,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -12918,7 +15871,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -12943,13 +15914,22 @@ export interface operations {
                     "application/json": components["schemas"]["ReportBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -12958,7 +15938,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -12967,7 +15947,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -12976,7 +15956,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -12985,7 +15974,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -12994,7 +15983,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -13002,7 +16009,9 @@ export interface operations {
     change_api_people_imports__import_id__put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 import_id: number;
             };
@@ -13023,13 +16032,22 @@ export interface operations {
                     "application/json": components["schemas"]["LookedBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -13038,7 +16056,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -13047,7 +16065,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -13056,7 +16074,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -13065,7 +16092,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -13074,7 +16101,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -13082,7 +16127,9 @@ export interface operations {
     forget_api_people_imports__import_id__delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 import_id: number;
             };
@@ -13097,13 +16144,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -13112,7 +16168,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -13121,7 +16177,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -13130,7 +16186,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -13139,7 +16204,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -13148,7 +16213,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -13156,7 +16239,9 @@ export interface operations {
     begin_api_people_imports__import_id__begin_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 import_id: number;
             };
@@ -13173,13 +16258,22 @@ export interface operations {
                     "application/json": components["schemas"]["ImportRow"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -13188,7 +16282,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -13197,7 +16291,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -13206,7 +16300,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -13215,7 +16318,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -13224,7 +16327,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -13232,7 +16353,9 @@ export interface operations {
     cancel_api_people_imports__import_id__cancel_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 import_id: number;
             };
@@ -13249,13 +16372,22 @@ export interface operations {
                     "application/json": components["schemas"]["ImportRow"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -13264,7 +16396,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -13273,7 +16405,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -13282,7 +16414,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -13291,7 +16432,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -13300,7 +16441,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -13325,13 +16484,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -13340,7 +16508,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -13349,7 +16517,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -13358,7 +16526,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -13367,7 +16544,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -13376,7 +16553,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -13401,13 +16596,22 @@ export interface operations {
                     "application/json": components["schemas"]["LookedBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -13416,7 +16620,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -13425,7 +16629,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -13434,7 +16638,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -13443,7 +16656,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -13452,7 +16665,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -13460,7 +16691,9 @@ export interface operations {
     resume_api_people_imports__import_id__resume_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 import_id: number;
             };
@@ -13477,13 +16710,22 @@ export interface operations {
                     "application/json": components["schemas"]["ImportRow"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -13492,7 +16734,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -13501,7 +16743,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -13510,7 +16752,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -13519,7 +16770,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -13528,7 +16779,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -13536,7 +16805,9 @@ export interface operations {
     act_api_people_act_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -13555,13 +16826,22 @@ export interface operations {
                     "application/json": components["schemas"]["OutcomeBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -13570,7 +16850,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -13579,7 +16859,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -13588,7 +16868,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -13597,7 +16886,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -13606,7 +16895,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -13642,13 +16949,22 @@ export interface operations {
                     "application/json": components["schemas"]["HowMany"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -13657,7 +16973,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -13666,7 +16982,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -13675,7 +16991,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -13684,7 +17009,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -13693,7 +17018,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -13730,13 +17073,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -13745,7 +17097,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -13754,7 +17106,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -13763,7 +17115,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -13772,7 +17133,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -13781,7 +17142,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -13808,13 +17187,22 @@ export interface operations {
                     "application/json": components["schemas"]["OutcomeBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -13823,7 +17211,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -13832,7 +17220,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -13841,7 +17229,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -13850,7 +17247,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -13859,7 +17256,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -13882,13 +17297,22 @@ export interface operations {
                     "application/json": components["schemas"]["AsideBody"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -13897,7 +17321,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -13906,7 +17330,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -13915,7 +17339,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -13924,7 +17357,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -13933,7 +17366,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -13956,13 +17407,22 @@ export interface operations {
                     "application/json": components["schemas"]["ViewBody"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -13971,7 +17431,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -13980,7 +17440,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -13989,7 +17449,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -13998,7 +17467,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -14007,7 +17476,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -14015,7 +17502,9 @@ export interface operations {
     keep_view_api_people_views_put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -14032,13 +17521,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -14047,7 +17545,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -14056,7 +17554,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -14065,7 +17563,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -14074,7 +17581,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -14083,7 +17590,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -14091,7 +17616,9 @@ export interface operations {
     forget_view_api_people_views__name__delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 name: string;
             };
@@ -14106,13 +17633,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -14121,7 +17657,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -14130,7 +17666,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -14139,7 +17675,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -14148,7 +17693,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -14157,7 +17702,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -14182,13 +17745,22 @@ export interface operations {
                     "application/json": components["schemas"]["PersonBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -14197,7 +17769,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -14206,7 +17778,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -14215,7 +17787,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -14224,7 +17805,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -14233,7 +17814,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -14241,7 +17840,9 @@ export interface operations {
     edit_api_people__username__put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 username: string;
             };
@@ -14262,13 +17863,22 @@ export interface operations {
                     "application/json": components["schemas"]["PersonBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -14277,7 +17887,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -14286,7 +17896,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -14295,7 +17905,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -14304,7 +17923,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -14313,7 +17932,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -14321,7 +17958,9 @@ export interface operations {
     move_bytes_api_people__username__bytes_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 username: string;
             };
@@ -14342,13 +17981,22 @@ export interface operations {
                     "application/json": components["schemas"]["PersonBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -14357,7 +18005,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -14366,7 +18014,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -14375,7 +18023,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -14384,7 +18041,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -14393,7 +18050,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -14401,7 +18076,9 @@ export interface operations {
     switch_api_people__username__components_put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 username: string;
             };
@@ -14422,13 +18099,22 @@ export interface operations {
                     "application/json": components["schemas"]["PersonBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -14437,7 +18123,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -14446,7 +18132,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -14455,7 +18141,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -14464,7 +18159,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -14473,7 +18168,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -14481,7 +18194,9 @@ export interface operations {
     storage_limit_api_people__username__storage_put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 username: string;
             };
@@ -14502,13 +18217,22 @@ export interface operations {
                     "application/json": components["schemas"]["PersonBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -14517,7 +18241,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -14526,7 +18250,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -14535,7 +18259,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -14544,7 +18277,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -14553,7 +18286,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -14576,13 +18327,22 @@ export interface operations {
                     "application/json": components["schemas"]["PoolBody"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -14591,7 +18351,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -14600,7 +18360,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -14609,7 +18369,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -14618,7 +18387,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -14627,7 +18396,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -14650,13 +18437,22 @@ export interface operations {
                     "application/json": components["schemas"]["CalendarState"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -14665,7 +18461,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -14674,7 +18470,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -14683,7 +18479,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -14692,7 +18497,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -14701,7 +18506,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -14709,7 +18532,9 @@ export interface operations {
     make_calendar_api_pools_calendar_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -14724,13 +18549,22 @@ export interface operations {
                     "application/json": components["schemas"]["CalendarAddress"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -14739,7 +18573,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -14748,7 +18582,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -14757,7 +18591,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -14766,7 +18609,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -14775,7 +18618,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -14783,7 +18644,9 @@ export interface operations {
     drop_calendar_api_pools_calendar_delete: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -14796,13 +18659,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -14811,7 +18683,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -14820,7 +18692,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -14829,7 +18701,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -14838,7 +18719,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -14847,7 +18728,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -14875,13 +18774,22 @@ export interface operations {
                     "application/json": components["schemas"]["PlanBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -14890,7 +18798,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -14899,7 +18807,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -14908,7 +18816,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -14917,7 +18834,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -14926,7 +18843,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -14956,13 +18891,22 @@ export interface operations {
                     "application/json": components["schemas"]["RenewalBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -14971,7 +18915,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -14980,7 +18924,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -14989,7 +18933,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -14998,7 +18951,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -15007,7 +18960,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -15033,13 +19004,22 @@ export interface operations {
                     "application/json": components["schemas"]["TimelineBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -15048,7 +19028,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -15057,7 +19037,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -15066,7 +19046,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -15075,7 +19064,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -15084,7 +19073,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -15092,7 +19099,9 @@ export interface operations {
     activate_api_public_devices_activate_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -15111,13 +19120,22 @@ export interface operations {
                     "application/json": components["schemas"]["Activated"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -15126,7 +19144,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -15135,7 +19153,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -15144,7 +19162,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -15153,7 +19180,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -15162,7 +19189,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -15172,6 +19217,7 @@ export interface operations {
             query?: never;
             header: {
                 Authorization: string;
+                "Idempotency-Key"?: string | null;
             };
             path?: never;
             cookie?: never;
@@ -15185,13 +19231,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -15200,7 +19255,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -15209,7 +19264,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -15218,7 +19273,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -15227,7 +19291,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -15236,7 +19300,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -15259,13 +19341,22 @@ export interface operations {
                     "application/json": components["schemas"]["PublicKey"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -15274,7 +19365,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -15283,7 +19374,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -15292,7 +19383,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -15301,7 +19401,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -15310,7 +19410,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -15320,6 +19438,7 @@ export interface operations {
             query?: never;
             header: {
                 Authorization: string;
+                "Idempotency-Key"?: string | null;
             };
             path?: never;
             cookie?: never;
@@ -15335,13 +19454,22 @@ export interface operations {
                     "application/json": components["schemas"]["Reported"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -15350,7 +19478,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -15359,7 +19487,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -15368,7 +19496,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Revoked */
@@ -15377,7 +19505,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -15386,7 +19523,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -15395,7 +19532,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -15405,6 +19560,7 @@ export interface operations {
             query?: never;
             header: {
                 Authorization: string;
+                "Idempotency-Key"?: string | null;
             };
             path?: never;
             cookie?: never;
@@ -15420,13 +19576,22 @@ export interface operations {
                     "application/json": components["schemas"]["Beat"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -15435,7 +19600,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -15444,7 +19609,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -15453,7 +19618,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description The session has ended */
@@ -15462,7 +19627,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -15471,7 +19645,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -15480,7 +19654,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -15488,7 +19680,9 @@ export interface operations {
     begin_api_public_sessions_begin_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -15507,13 +19701,22 @@ export interface operations {
                     "application/json": components["schemas"]["Begun"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -15522,7 +19725,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -15531,7 +19734,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -15540,7 +19743,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description The session has ended */
@@ -15549,7 +19752,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -15558,7 +19770,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -15567,7 +19779,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -15577,6 +19807,7 @@ export interface operations {
             query?: never;
             header: {
                 Authorization: string;
+                "Idempotency-Key"?: string | null;
             };
             path?: never;
             cookie?: never;
@@ -15590,13 +19821,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -15605,7 +19845,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -15614,7 +19854,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -15623,7 +19863,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description The session has ended */
@@ -15632,7 +19872,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -15641,7 +19890,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -15650,7 +19899,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -15660,6 +19927,7 @@ export interface operations {
             query?: never;
             header: {
                 Authorization: string;
+                "Idempotency-Key"?: string | null;
             };
             path?: never;
             cookie?: never;
@@ -15679,13 +19947,22 @@ export interface operations {
                     "application/json": components["schemas"]["OfflineUntil"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -15694,7 +19971,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -15703,7 +19980,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -15712,7 +19989,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description The session has ended */
@@ -15721,7 +19998,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -15730,7 +20016,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -15739,7 +20025,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -15762,13 +20066,22 @@ export interface operations {
                     "application/json": components["schemas"]["PolicyBody"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -15777,7 +20090,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -15786,7 +20099,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -15795,7 +20108,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -15804,7 +20126,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -15813,7 +20135,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -15821,7 +20161,9 @@ export interface operations {
     make_api_reclaim_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -15840,13 +20182,22 @@ export interface operations {
                     "application/json": components["schemas"]["PolicyId"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -15855,7 +20206,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -15864,7 +20215,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -15873,7 +20224,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -15882,7 +20242,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -15891,7 +20251,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -15914,13 +20292,22 @@ export interface operations {
                     "application/json": components["schemas"]["RunRowBody"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -15929,7 +20316,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -15938,7 +20325,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -15947,7 +20334,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -15956,7 +20352,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -15965,7 +20361,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -15973,7 +20387,9 @@ export interface operations {
     undo_api_reclaim_runs__run_id__undo_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 run_id: number;
             };
@@ -15990,13 +20406,22 @@ export interface operations {
                     "application/json": components["schemas"]["UndoneBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -16005,7 +20430,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -16014,7 +20439,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -16023,7 +20448,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -16032,7 +20466,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -16041,7 +20475,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -16064,13 +20516,22 @@ export interface operations {
                     "application/json": components["schemas"]["UnseenBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -16079,7 +20540,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -16088,7 +20549,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -16097,7 +20558,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -16106,7 +20576,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -16115,7 +20585,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -16123,7 +20611,9 @@ export interface operations {
     change_api_reclaim__policy_id__put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 policy_id: number;
             };
@@ -16144,13 +20634,22 @@ export interface operations {
                     "application/json": components["schemas"]["PolicyId"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -16159,7 +20658,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -16168,7 +20667,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -16177,7 +20676,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -16186,7 +20694,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -16195,7 +20703,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -16220,13 +20746,22 @@ export interface operations {
                     "application/json": components["schemas"]["IdleRun"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -16235,7 +20770,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -16244,7 +20779,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -16253,7 +20788,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -16262,7 +20806,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -16271,7 +20815,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -16279,7 +20841,9 @@ export interface operations {
     run_api_reclaim__policy_id__run_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 policy_id: number;
             };
@@ -16296,13 +20860,22 @@ export interface operations {
                     "application/json": components["schemas"]["IdleRun"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -16311,7 +20884,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -16320,7 +20893,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -16329,7 +20902,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -16338,7 +20920,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -16347,7 +20929,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -16373,13 +20973,22 @@ export interface operations {
                     "application/json": components["schemas"]["RequestBody"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -16388,7 +20997,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -16397,7 +21006,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -16406,7 +21015,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -16415,7 +21033,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -16424,7 +21042,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -16432,7 +21068,9 @@ export interface operations {
     ask_api_requests_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -16451,81 +21089,13 @@ export interface operations {
                     "application/json": components["schemas"]["RequestBody"];
                 };
             };
-            /** @description Not signed in */
-            401: {
+            /** @description Cannot be read */
+            400: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not allowed */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not there, or out of scope */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description In conflict with what is there */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not valid */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Too many tries */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-        };
-    };
-    possible_api_requests_possible_get: {
-        parameters: {
-            query: {
-                account: string;
-                product: string;
-            };
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Possible"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not signed in */
@@ -16534,7 +21104,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -16543,7 +21113,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -16552,7 +21122,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -16561,7 +21131,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -16570,7 +21149,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -16579,7 +21158,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -16606,13 +21203,22 @@ export interface operations {
                     "application/json": components["schemas"]["EffectBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -16621,7 +21227,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -16630,7 +21236,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -16639,7 +21245,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -16648,7 +21263,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -16657,7 +21272,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -16665,7 +21298,9 @@ export interface operations {
     grant_api_requests__request_id__grant_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 request_id: number;
             };
@@ -16686,13 +21321,22 @@ export interface operations {
                     "application/json": components["schemas"]["RequestBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -16701,7 +21345,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -16710,7 +21354,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -16719,7 +21363,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -16728,7 +21381,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -16737,7 +21390,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -16745,7 +21416,9 @@ export interface operations {
     pass_up_api_requests__request_id__pass_up_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 request_id: number;
             };
@@ -16766,13 +21439,22 @@ export interface operations {
                     "application/json": components["schemas"]["RequestBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -16781,7 +21463,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -16790,7 +21472,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -16799,7 +21481,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -16808,7 +21499,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -16817,7 +21508,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -16825,7 +21534,9 @@ export interface operations {
     refuse_api_requests__request_id__refuse_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 request_id: number;
             };
@@ -16846,13 +21557,22 @@ export interface operations {
                     "application/json": components["schemas"]["RequestBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -16861,7 +21581,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -16870,7 +21590,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -16879,7 +21599,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -16888,7 +21617,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -16897,7 +21626,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -16905,7 +21652,9 @@ export interface operations {
     withdraw_api_requests__request_id__withdraw_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path: {
                 request_id: number;
             };
@@ -16922,13 +21671,22 @@ export interface operations {
                     "application/json": components["schemas"]["RequestBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -16937,7 +21695,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -16946,7 +21704,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -16955,7 +21713,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -16964,7 +21731,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -16973,7 +21740,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -17005,13 +21790,22 @@ export interface operations {
                     "application/json": components["schemas"]["SessionsBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -17020,7 +21814,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -17029,7 +21823,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -17038,7 +21832,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -17047,7 +21850,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -17056,7 +21859,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -17064,7 +21885,9 @@ export interface operations {
     end_sessions_api_sessions_end_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -17083,13 +21906,22 @@ export interface operations {
                     "application/json": components["schemas"]["Ended"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -17098,7 +21930,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -17107,7 +21939,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -17116,7 +21948,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -17125,7 +21966,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -17134,7 +21975,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -17162,13 +22021,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -17177,7 +22045,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -17186,7 +22054,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -17195,7 +22063,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -17204,7 +22081,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -17213,7 +22090,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -17238,13 +22133,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -17253,7 +22157,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -17262,7 +22166,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -17271,7 +22175,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -17280,7 +22193,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -17289,7 +22202,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -17297,7 +22228,9 @@ export interface operations {
     sign_out_api_sign_out_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: {
                 fair_ladle_session?: string | null;
@@ -17312,13 +22245,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -17327,7 +22269,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -17336,7 +22278,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -17345,7 +22287,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -17354,7 +22305,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -17363,7 +22314,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -17388,13 +22357,22 @@ export interface operations {
                     "application/json": components["schemas"]["Buyers"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -17403,7 +22381,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -17412,7 +22390,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -17421,7 +22399,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -17430,7 +22417,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -17439,7 +22426,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -17463,13 +22468,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -17478,7 +22492,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -17487,7 +22501,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -17496,7 +22510,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -17505,7 +22528,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -17514,7 +22537,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -17541,13 +22582,22 @@ export interface operations {
                     "application/json": components["schemas"]["StatementBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -17556,7 +22606,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -17565,7 +22615,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -17574,7 +22624,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -17583,7 +22642,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -17592,7 +22651,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -17618,13 +22695,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -17633,7 +22719,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -17642,7 +22728,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -17651,7 +22737,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -17660,7 +22755,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -17669,7 +22764,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -17697,13 +22810,22 @@ export interface operations {
                     "application/json": components["schemas"]["EvidenceBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -17712,7 +22834,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -17721,7 +22843,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -17730,7 +22852,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -17739,7 +22870,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -17748,7 +22879,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -17774,13 +22923,22 @@ export interface operations {
                     "application/json": components["schemas"]["LayerLimit"][];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -17789,7 +22947,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -17798,7 +22956,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -17807,7 +22965,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -17816,7 +22983,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -17825,7 +22992,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -17833,7 +23018,9 @@ export interface operations {
     put_api_storage_limits_put: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -17850,13 +23037,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -17865,7 +23061,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -17874,7 +23070,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -17883,7 +23079,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -17892,7 +23097,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -17901,7 +23106,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };
@@ -17924,13 +23147,22 @@ export interface operations {
                     "application/json": components["schemas"]["TodayBody"];
                 };
             };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
             /** @description Not signed in */
             401: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not allowed */
@@ -17939,7 +23171,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not there, or out of scope */
@@ -17948,7 +23180,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description In conflict with what is there */
@@ -17957,7 +23189,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Not valid */
@@ -17966,7 +23207,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
             /** @description Too many tries */
@@ -17975,7 +23216,25 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemBody"];
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
                 };
             };
         };

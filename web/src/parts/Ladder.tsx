@@ -18,7 +18,7 @@ function short(text: string): string {
   return decimal(text, rest ? Math.min(1, rest.length) : 0)
 }
 
-/** One drawing for "why not more?": the account at the bottom, each limit above it a rung up to the supply. */
+/** One drawing for "why not more?": the account at the bottom, each limit above it a rung, up to the supply or the top of one’s branch. */
 export function Ladder({
   limits,
   unit,
@@ -42,7 +42,7 @@ export function Ladder({
 function Rung({ limit, unit, onRung }: { limit: Limit; unit: string; onRung?: (account: string) => void }) {
   const leaves = limit.leaves
   const over = leaves !== null && leaves.startsWith('-')
-  const can = onRung && limit.account !== 'supply' && limit.account !== 'above'
+  const can = onRung && limit.account !== 'supply'
   return (
     <>
       <div className="rung">
@@ -63,7 +63,7 @@ function Rung({ limit, unit, onRung }: { limit: Limit; unit: string; onRung?: (a
           {limit.account !== 'supply' &&
             limit.cap !== null &&
             `cap ${short(limit.cap)}${limit.burst && limit.burst !== '0' ? ` + ${short(limit.burst)}` : ''}`}
-          {limit.account !== 'supply' && limit.account !== 'above' && limit.cap === null && 'no cap'}
+          {limit.account !== 'supply' && limit.cap === null && 'no cap'}
         </span>
       </div>
       {limit.load !== null && (
@@ -80,7 +80,7 @@ function Rung({ limit, unit, onRung }: { limit: Limit; unit: string; onRung?: (a
       )}
       <div className="rungfigs">
         <span>{limit.load !== null && `${short(limit.load)} ${unitName(unit, Number(limit.load))} counted`}</span>
-        <b>{leaves === null ? 'no limit' : over ? `${short(leaves.slice(1))} over` : `${short(leaves)} left`}</b>
+        <b>{leaves === null ? 'no cap' : over ? `${short(leaves.slice(1))} over` : `leaves ${short(leaves)}`}</b>
       </div>
       {limit.binds && <span className="visually-hidden">This limit binds.</span>}
     </>

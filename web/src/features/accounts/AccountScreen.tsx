@@ -128,7 +128,7 @@ function Pools({ pools, place, account }: { pools: Pool[]; place: number; accoun
               pool.load[place] ?? 0,
               pool.cap[place] ?? null,
               pool.used_by[place] ?? 0,
-              pool.headroom[place] ?? 0,
+              pool.headroom[place] ?? null,
             ]
             const over = cap !== null && load > cap
             return (
@@ -148,7 +148,9 @@ function Pools({ pools, place, account }: { pools: Pool[]; place: number; accoun
                 <td className={over ? 'fig over' : 'fig'}>
                   {over
                     ? `${shortUnits(load - cap, pool.per_unit)} over`
-                    : shortUnits(Math.max(0, room), pool.per_unit)}{' '}
+                    : room === null
+                      ? '–'
+                      : shortUnits(Math.max(0, room), pool.per_unit)}{' '}
                   <StateMark state={pool.state[place] ?? 'within'} />
                 </td>
                 <td>
@@ -159,7 +161,7 @@ function Pools({ pools, place, account }: { pools: Pool[]; place: number; accoun
                       held: pool.held_by[place] ?? load,
                       reserve: pool.reserve[place] ?? 0,
                       limit: cap,
-                      reachable: load + Math.max(0, room),
+                      reachable: load + Math.max(0, room ?? load * 0.15),
                     }}
                   />
                 </td>

@@ -306,6 +306,7 @@ export function AllocationGrid(props: GridProps) {
             return (
               <Row
                 key={code}
+                account={code}
                 place={place}
                 index={item.index}
                 top={item.start}

@@ -55,7 +55,7 @@ function CellDrawer({ cell, changes, effect, set, look, on }: DrawerProps & { ce
         </p>
       )}
       <p className="say">
-        <StateMark state={state} /> <b>{sentence(cell, terms, load, state, ladder.headroom)}</b> {ladder.sentence}
+        <StateMark state={state} /> <b>{overSentence(cell, terms, load, state)}</b> {ladder.sentence}
       </p>
       <Ladder limits={ladder.limits} unit={cell.unit} onRung={(account) => look(account, cell.product)} />
       {!on && <Holds account={cell.account} product={cell.product} />}
@@ -66,6 +66,7 @@ function CellDrawer({ cell, changes, effect, set, look, on }: DrawerProps & { ce
           terms={terms}
           load={load}
           bound={ladder.bound_by}
+          ask={ladder.ask}
           limits={ladder.limits}
           put={put}
           look={look}
@@ -81,7 +82,7 @@ function termsSentence(cell: Cell, terms: Terms): string {
   return `A reserve of ${units(terms.reserve, cell.per_unit)} and ${cap}.`
 }
 
-function sentence(cell: Cell, terms: Terms, load: number, state: string, headroom: string): string {
+function overSentence(cell: Cell, terms: Terms, load: number, state: string): string {
   const of = (grains: number) => `${units(grains, cell.per_unit)} ${unitName(cell.unit, grains / cell.per_unit)}`
   if (terms.cap !== null && load > terms.cap) {
     const over = `${cell.name} is ${of(load - terms.cap)} over its cap of ${units(terms.cap, cell.per_unit)}`
@@ -91,8 +92,7 @@ function sentence(cell: Cell, terms: Terms, load: number, state: string, headroo
       return `${over}; its grace ended ${cell.grace_until ? dayName(cell.grace_until) : ''}. Nothing new, and the excess is on hold.`
     return `${over}.`
   }
-  const left = Math.max(0, Number(headroom))
-  return `${cell.name} can take ${left === 0 ? 'no' : headroom} more ${unitName(cell.unit, left)}.`
+  return ''
 }
 
 function TermsForm({ cell, terms, put }: { cell: Cell; terms: Terms; put: (other: Partial<Terms>) => void }) {
@@ -317,6 +317,7 @@ function WaysOut({
   terms,
   load,
   bound,
+  ask,
   limits,
   put,
   look,
@@ -324,7 +325,8 @@ function WaysOut({
   cell: Cell
   terms: Terms
   load: number
-  bound: string
+  bound: string | null
+  ask: string | null
   limits: { account: string; name: string; leaves: string | null }[]
   put: (other: Partial<Terms>) => void
   look: (account: string, product: string) => void
@@ -347,9 +349,9 @@ function WaysOut({
       )
     }
   }
-  if (binding && bound !== cell.account && bound !== 'supply' && bound !== 'above') {
+  if (binding && bound !== cell.account && bound !== 'supply') {
     ways.push(
-      <button type="button" className="wayout" key="look" onClick={() => look(bound, cell.product)}>
+      <button type="button" className="wayout" key="look" onClick={() => look(binding.account, cell.product)}>
         Look at {binding.name}
         <span>its limit is the one that stops more here</span>
       </button>,
@@ -362,10 +364,10 @@ function WaysOut({
       </Link>,
     )
   }
-  if (!cell.may_change)
+  if (!cell.may_change && ask)
     ways.push(
       <Link className="wayout" key="ask" to={`/accounts/${encodeURIComponent(cell.account)}`}>
-        Ask your parent for more<span>on the account’s page, with a reason and a day</span>
+        Ask {ask} for more<span>on the account’s page, with a reason and a day</span>
       </Link>,
     )
   if (ways.length === 0) return null

@@ -14,6 +14,7 @@ export interface Edit {
 }
 
 interface RowProps {
+  account: string
   place: number
   index: number
   top: number
@@ -73,6 +74,7 @@ export const Row = memo(function Row(props: RowProps) {
           <CellView
             key={pool.product}
             pool={pool}
+            account={props.account}
             place={props.place}
             index={index}
             column={props.first + offset}
@@ -93,6 +95,7 @@ export const Row = memo(function Row(props: RowProps) {
 })
 
 interface CellProps {
+  account: string
   pool: Pool
   place: number
   index: number
@@ -138,7 +141,7 @@ const CellView = memo(function CellView(props: CellProps) {
       className={`cell${selected ? ' sel' : ''}${within ? ' rng' : ''}${fault ? ' bad' : ''}${changed ? ' ed' : effect ? ' eff' : ''}`}
       title={fault}
       aria-invalid={fault ? true : undefined}
-      aria-description={`${spoken(name, pool, figures)}${fault ? `. ${fault}` : ''}`}
+      aria-description={`${spoken(name, props.account, pool, figures)}${fault ? `. ${fault}` : ''}`}
     >
       {selected && props.edit ? (
         <input
@@ -156,7 +159,7 @@ const CellView = memo(function CellView(props: CellProps) {
           {changed && figures.cap !== (pool.cap[place] ?? null) ? <u>{cap}</u> : cap}
         </span>
       )}
-      <span className={leftTone(figures)}>{leftText(figures, pool.per_unit)}</span>
+      <span className={leftTone(figures)}>{leftText(figures, props.account, pool.per_unit)}</span>
       <Gauge
         width={props.width - 16}
         amounts={{
@@ -164,7 +167,7 @@ const CellView = memo(function CellView(props: CellProps) {
           held: figures.held,
           reserve: figures.reserve,
           limit: figures.cap,
-          reachable: figures.load + Math.max(0, figures.headroom),
+          reachable: figures.load + Math.max(0, figures.headroom ?? figures.load * 0.15),
         }}
       />
     </div>
@@ -176,18 +179,26 @@ function leftTone(figures: Figures): string {
   return figures.state === 'near' ? 'left nr' : 'left'
 }
 
-function leftText(figures: Figures, perUnit: number): string {
+function leftText(figures: Figures, account: string, perUnit: number): string {
   if (figures.cap !== null && figures.load > figures.cap) {
     const mark = figures.state === 'restricted' ? '■' : figures.state === 'grace' ? '◆' : '▲'
     return `${mark} ${shortUnits(figures.load - figures.cap, perUnit)} over`
   }
-  return `${figures.state === 'near' ? '△ ' : ''}${shortUnits(Math.max(0, figures.headroom), perUnit)} left`
+  return `${figures.state === 'near' ? '△ ' : ''}${roomText(figures, account, (grains) => shortUnits(grains, perUnit))}`
 }
 
-function spoken(name: string, pool: Pool, figures: Figures): string {
+/** The room a cell has, named for what ends it: its own cap, the supply, or a cap above it. */
+export function roomText(figures: Figures, account: string, of: (grains: number) => string): string {
+  if (figures.headroom === null) return '–'
+  const amount = of(Math.max(0, figures.headroom))
+  if (figures.boundBy === account) return `${amount} to cap`
+  return figures.boundBy === 'supply' ? `${amount} in supply` : `${amount} available`
+}
+
+function spoken(name: string, account: string, pool: Pool, figures: Figures): string {
   const of = (grains: number) => `${shortUnits(grains, pool.per_unit)} ${unitName(pool.unit, grains / pool.per_unit)}`
   const cap = figures.cap === null ? 'no cap' : `cap ${of(figures.cap)}`
   const reserve = figures.reserve ? `, reserve ${of(figures.reserve)}` : ''
   const state = figures.state === 'within' ? '' : `, ${figures.state}`
-  return `${name}, ${pool.name}: ${of(figures.load)} counted, ${cap}${reserve}, ${of(Math.max(0, figures.headroom))} left${state}`
+  return `${name}, ${pool.name}: ${of(figures.load)} counted, ${cap}${reserve}, ${roomText(figures, account, of)}${state}`
 }

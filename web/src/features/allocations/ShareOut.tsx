@@ -79,7 +79,7 @@ export function ShareOut({ pool, accounts, close }: ShareOutProps) {
               autoFocus
               inputMode="decimal"
               isInvalid={whole === undefined}
-              placeholder={data ? `all that is free: ${units(data.free, per)}` : 'all that is free'}
+              placeholder={data && data.free !== null ? `all available: ${units(data.free, per)}` : 'all available'}
               onChange={(event) => setAmount(event.target.value)}
             />
           </Form.Group>
@@ -163,7 +163,7 @@ export function ShareOut({ pool, accounts, close }: ShareOutProps) {
         <span className="quiet small grow" role="status">
           {data &&
             !wrong &&
-            `${units(data.amount - data.left_over, per)} of ${units(data.amount, per)} ${unit} shared out${data.left_over ? `, ${units(data.left_over, per)} left over` : ''}; ${units(data.free, per)} free now.`}
+            `${units(data.amount - data.left_over, per)} of ${units(data.amount, per)} ${unit} shared out${data.left_over ? `, ${units(data.left_over, per)} left over` : ''}${data.free === null ? '' : `; ${units(data.free, per)} available to allocate`}.`}
         </span>
         <Button variant="outline-primary" onClick={close}>
           Cancel

@@ -28,7 +28,10 @@ export interface Figures {
   used: number
   load: number
   held: number
-  headroom: number
+  /** null where nothing in sight limits. */
+  headroom: number | null
+  /** The account whose cap limits, `supply`, or null where nothing in sight does or the draft changes it. */
+  boundBy: string | null
   state: string
   drafted: boolean
 }
@@ -38,7 +41,7 @@ export interface CellEffect {
   cap: number | null
   load: number
   held_by: number
-  headroom: number
+  headroom: number | null
   state: string
 }
 
@@ -49,7 +52,8 @@ export function figuresOf(pool: Pool, place: number, effect: CellEffect | undefi
     used: pool.used_by[place] ?? 0,
     load: effect?.load ?? pool.load[place] ?? 0,
     held: effect?.held_by ?? pool.held_by[place] ?? 0,
-    headroom: effect?.headroom ?? pool.headroom[place] ?? 0,
+    headroom: effect ? effect.headroom : (pool.headroom[place] ?? null),
+    boundBy: effect ? null : (pool.bound_by[place] ?? null),
     state: effect?.state ?? pool.state[place] ?? 'within',
     drafted: effect !== undefined,
   }
@@ -115,7 +119,7 @@ export function effectsOf(effect: Effect | undefined): Record<string, Record<str
         cap: cells.cap[at] ?? null,
         load: cells.load[at] ?? 0,
         held_by: cells.held_by[at] ?? 0,
-        headroom: cells.headroom[at] ?? 0,
+        headroom: cells.headroom[at] ?? null,
         state: cells.state[at] ?? 'within',
       }
   return found
@@ -142,7 +146,7 @@ export function differences(day: Grid, other: Grid): Record<string, Record<strin
           cap: pool.cap[place] ?? null,
           load: pool.load[place] ?? 0,
           held_by: pool.held_by[place] ?? 0,
-          headroom: pool.headroom[place] ?? 0,
+          headroom: pool.headroom[place] ?? null,
           state: pool.state[place] ?? 'within',
         }
     })

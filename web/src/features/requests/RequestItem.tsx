@@ -185,7 +185,7 @@ function Answer({ request }: { request: RequestBody }) {
   )
 }
 
-/** Ask the parent for more of a product, or offer some back; what is possible at once stands beside it. */
+/** Ask the parent for more of a product, or offer some back. */
 export function AskForm({
   account,
   product,
@@ -208,11 +208,6 @@ export function AskForm({
   const [reason, setReason] = useState('')
   const [day, setDay] = useState('')
   const [trouble, setTrouble] = useState('')
-  const possible = useQuery({
-    queryKey: ['requests', 'possible', account, product],
-    queryFn: () => take(api.GET('/api/requests/possible', { params: { query: { account, product } } })),
-    retry: false,
-  })
   const amount = parseUnits(typed, perUnit)
   const ask = async () => {
     try {
@@ -234,7 +229,6 @@ export function AskForm({
       setTrouble(error instanceof Error ? error.message : 'That did not work.')
     }
   }
-  if (possible.isError) return <p className="quiet small">{possible.error.message}</p>
   return (
     <Form
       className="ask"
@@ -285,12 +279,6 @@ export function AskForm({
         <Form.Label>Wished for by</Form.Label>
         <Form.Control type="date" value={day} onChange={(event) => setDay(event.target.value)} />
       </Form.Group>
-      {possible.data && !back && (
-        <p className="quiet small">
-          At once possible: {units(possible.data.amount, perUnit)} {unitName(unit, possible.data.amount / perUnit)}
-          {amount !== null && amount > possible.data.amount && '; for more, your parent has to find room first'}.
-        </p>
-      )}
       {trouble && (
         <p className="over small" role="alert">
           {trouble}

@@ -1,0 +1,344 @@
+"""Admitting and releasing units for other capabilities: by the engine's rule under locks, a batch whole or not at all.
+
+Locks, in this order: the people concerned by id; claims; then pool by pool the counters on the way up, the deeper
+account first, then by id, and the pool's own row last where promises are not fully backed. What is judged of people
+(one of a family, needs a base, status, account) is judged under their locks.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any, TypeVar
+from zoneinfo import ZoneInfo
+
+from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.allocations.ladders import ladder_members
+from fair_ladle.app.assignments import claims, counters, eligibility, store
+from fair_ladle.app.assignments.eligibility import RESERVED, Wanted
+from fair_ladle.app.assignments.places import Directory, Place, directory, forget
+from fair_ladle.app.assignments.walk import LimitReached, Stale, rung, walk
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.people import usecases as people
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Again, Transaction
+from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid
+from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.usage import usecases as usage
+from fair_ladle.core.calendar import local_day
+from fair_ladle.core.path import Ladder, ladder
+
+MOST_AT_ONCE = 1000
+Subject = TypeVar("Subject")
+
+
+@dataclass(frozen=True)
+class Placed:
+    """Where the wanted units are counted, as the directory has it."""
+
+    directory: Directory
+    places: dict[tuple[str, str], Place]
+
+    def of(self, each: Wanted) -> Place:
+        """The place of one unit."""
+        return self.places[each.account, each.product]
+
+
+def admit(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime:
+    """Assign units, all or none; when. Refused with the ladder where a limit stops one of them."""
+    placed = _placed(tx, actor, wanted)
+    for place in placed.places.values():
+        restrained = place.why_restrained(actor.scope)
+        if restrained:
+            raise conflict(restrained)
+    products = placed.directory.products
+    _lock_people(tx, products, wanted)
+    if any(not products[each.product].stands_alone for each in wanted):
+        ids = {account: place.account_id for (account, _), place in placed.places.items()}
+        for finding in eligibility.find(tx, wanted, products, ids):
+            raise finding.refuse(f"{finding.wanted.subject} {finding.why}")
+    claims.take(tx, [(products[each.product], each.subject) for each in wanted])
+    writes = _walk_all(tx, actor, wanted, placed, +1)
+    at = tx.now
+    usage.begin(
+        tx,
+        [
+            {
+                "account_id": placed.of(each).account_id,
+                "product_id": placed.of(each).product.id,
+                "subject": each.subject,
+                "begins": at,
+            }
+            for each in wanted
+        ],
+    )
+    store.write(tx.connection, writes)
+    _log(tx, actor, wanted, placed, "assigned")
+    return at
+
+
+def release(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime:
+    """Release units, all or none; when. Refused where one of them is not assigned."""
+    placed = _placed(tx, actor, wanted)
+    _lock_people(tx, placed.directory.products, wanted)
+    products = list({place.product.id: place.product for place in placed.places.values()}.values())
+    there: dict[tuple[int, int, str], list[int]] = defaultdict(list)
+    for row in usage.open_assignments(tx, products, [each.subject for each in wanted], tx.now):
+        there[row.account_id, row.product_id, row.subject].append(row.id)
+    ids = []
+    for each in wanted:
+        place = placed.of(each)
+        mine = there.get((place.account_id, place.product.id, each.subject))
+        if not mine:
+            raise conflict(f"{each.subject} has no {place.product.name} in {each.account}; nothing was released.")
+        ids.append(mine[0])
+    claims.drop(tx, [(placed.of(each).product, each.subject) for each in wanted], ids)
+    writes = _walk_all(tx, actor, wanted, placed, -1)
+    at = tx.now
+    store.write(tx.connection, writes)
+    usage.end(tx, ids, at)
+    _log(tx, actor, wanted, placed, "released")
+    return at
+
+
+def _placed(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> Placed:
+    """Find the places within the actor's scope."""
+    if not wanted or len(wanted) > MOST_AT_ONCE:
+        raise invalid(f"Between 1 and {MOST_AT_ONCE} units at once; here are {len(wanted)}.", "units")
+    if len(set(wanted)) < len(wanted):
+        raise invalid("The same unit is there twice.", "units")
+    known = directory(tx)
+    day = local_day(tx.now, known.zone)
+    pairs = sorted({(each.account, each.product) for each in wanted})
+    return Placed(known, {pair: known.place(tx, day, pair[0], known.product(pair[1]), actor.scope) for pair in pairs})
+
+
+def _lock_people(tx: Transaction, products: Mapping[str, Product], wanted: Sequence[Wanted]) -> None:
+    """Lock whom units are for: two who assign to, release from or suspend one person come one after the other."""
+    people.lock_by_username(tx, {each.username for each in wanted if products[each.product].is_personal})
+
+
+def _walk_all(
+    tx: Transaction, actor: Actor, wanted: Sequence[Wanted], placed: Placed, sign: int
+) -> list[dict[str, Any]]:
+    by_pool: dict[int, dict[int, int]] = defaultdict(lambda: defaultdict(int))
+    place_of = {}
+    for each in wanted:
+        place = placed.of(each)
+        by_pool[place.pool_id][place.account_id] += sign
+        place_of[place.pool_id, place.account_id] = place
+    writes = []
+    for pool_id in sorted(by_pool):
+        changes = dict(by_pool[pool_id])
+        depth = {account: place_of[pool_id, account].depth for account in changes}
+        try:
+            writes.extend(walk(tx, pool_id, changes, depth, placed.directory.number, placed.directory.zone))
+        except Stale:
+            forget(tx)
+            product = place_of[pool_id, next(iter(changes))].product
+            raise Again(lambda again, product=product: counters.rebuild(again, [product])) from None
+        except LimitReached as reached:
+            place = place_of[pool_id, reached.account_ids[0]]
+            raise _stopped(tx, actor, place, changes[place.account_id], placed.directory.zone) from None
+    return writes
+
+
+def _live_ladder(tx: Transaction, place: Place, zone: ZoneInfo) -> tuple[Ladder, list[Any], int]:
+    """The ladder of a place by its live counters, its rungs, and what its pool may promise."""
+    rows = store.read(tx.connection, place.pool_id, [each for each, _, _ in place.to_owner])
+    if len(rows) < len(place.to_owner):
+        raise Again(lambda again: counters.rebuild(again, [place.product]))
+    rungs = [rung(rows[each], code, tx.now, zone) for each, code, _ in place.to_owner]
+    owner = rows[place.to_owner[-1][0]]
+    left = owner.physical - store.used(tx.connection, place.pool_id)
+    return ladder(rungs, owner.promisable, left), rungs, owner.promisable
+
+
+def _stopped(tx: Transaction, actor: Actor, place: Place, amount: int, zone: ZoneInfo) -> Refused:
+    """The refusal with its ladder, from counters that nothing of this transaction has been written to."""
+    found, rungs, promisable = _live_ladder(tx, place, zone)
+    names = {code: name for _, code, name in place.way_up}
+    members = ladder_members(found, rungs, place.product, promisable, actor, names)
+    unit_name = place.product.unit if amount == 1 else f"{place.product.unit}s"
+    detail = f"{amount} {unit_name} of {place.product.name} asked for in {place.way_up[0][2]}. {members['sentence']}"
+    return Refused(Problem("at-limit", "No room for that", 409, detail, {"ladder": members}))
+
+
+def room(tx: Transaction, actor: Actor, account: str, product: Product) -> int:
+    """How many more of a product (grains) an account can take now by its live counters, whatever the actor may see."""
+    known = directory(tx)
+    place = known.place(tx, local_day(tx.now, known.zone), account, product, actor.scope)
+    return _live_ladder(tx, place, known.zone)[0].headroom
+
+
+def check_subjects(tx: Transaction, account_id: int, product: Product, subjects: Sequence[str]) -> None:
+    """Lock people and refuse what an account may not give these subjects of a product, limits aside."""
+    by_code = {each.code: each for each in pools_usecases.products(tx)}
+    wanted = [Wanted("the account", product.code, subject) for subject in subjects]
+    _lock_people(tx, by_code, wanted)
+    for finding in eligibility.find(tx, wanted, by_code, {"the account": account_id}):
+        raise finding.refuse(f"{finding.wanted.subject} {finding.why}")
+
+
+def what_speaks_against(
+    tx: Transaction, product: Product, people: Sequence[Any], leaving: Collection[str] = ()
+) -> dict[str, str]:
+    """Why each of these people may not have a product in their account, limits aside, by username and worded without
+    their name; those who may are left out.
+
+    What they have of the products in ``leaving`` does not count: it goes at the same instant.
+    """
+    by_code = {each.code: each for each in pools_usecases.products(tx)}
+    wanted = [Wanted(str(each.account_id), product.code, each.username) for each in people]
+    ids = {str(each.account_id): each.account_id for each in people}
+    return {each.wanted.subject: each.why for each in eligibility.find(tx, wanted, by_code, ids, leaving)}
+
+
+def in_parts(units: Sequence[Subject]) -> Iterator[Sequence[Subject]]:
+    """Parts of what is more than one call takes."""
+    return (units[start : start + MOST_AT_ONCE] for start in range(0, len(units), MOST_AT_ONCE))
+
+
+def as_many_as_fit(
+    tx: Transaction, subjects: list[Subject], room: Callable[[], int], give: Callable[[list[Subject]], None]
+) -> tuple[list[Subject], str]:
+    """Give to all of these, or, where a limit stops it, to as many of the first as it lets through.
+
+    ``give`` assigns for some of them and is called for at most MOST_AT_ONCE; ``room`` says how many can be taken.
+    Those it was given to come back, and why not to the others. Nothing of a try that was refused is kept.
+    """
+    given, why = subjects, ""
+    while given:
+        try:
+            with tx.connection.begin_nested():
+                for part in in_parts(given):
+                    give(list(part))
+            break
+        except Refused as refused:
+            ladder = refused.problem.more.get("ladder")
+            why = refused.problem.detail if ladder is None else ladder["sentence"]
+            given = [] if ladder is None else given[: min(len(given) - 1, max(0, room()))]
+    return given, why
+
+
+def each_that_can(
+    tx: Transaction, subjects: Sequence[Subject], do: Callable[[Sequence[Subject]], None]
+) -> tuple[list[Subject], list[tuple[Subject, str]]]:
+    """Do something to all of these at once, or, where that is refused, to each half by itself: those it was done to,
+    and the others with the reason. Nothing of a try that was refused is kept."""
+    if not subjects:
+        return [], []
+    try:
+        with tx.connection.begin_nested():
+            do(subjects)
+        return list(subjects), []
+    except Refused as refused:
+        if len(subjects) == 1:
+            return [], [(subjects[0], refused.problem.detail)]
+        half = len(subjects) // 2
+        (done, refused_of), (more, refused_of_more) = (
+            each_that_can(tx, part, do) for part in (subjects[:half], subjects[half:])
+        )
+        return done + more, refused_of + refused_of_more
+
+
+def reserved_seats(
+    tx: Transaction, products: Sequence[Product], usernames: Sequence[str]
+) -> list[tuple[str, str, str]]:
+    """(username, product, account) of the seats that are reserved for these people."""
+    accounts, code_of = accounts_usecases.known(tx), {each.id: each.code for each in products}
+    rows = usage.open_assignments(tx, products, [RESERVED + each for each in usernames], tx.now) if usernames else []
+    return [
+        (
+            row.subject.removeprefix(RESERVED),
+            code_of[row.product_id],
+            accounts.tree.codes[accounts.row_of_id[row.account_id]],
+        )
+        for row in rows
+    ]
+
+
+def give(tx: Transaction, actor: Actor, product: Product, whom: Sequence[tuple[str, str]]) -> None:
+    """Assign a product's seats to people (account's code, username), all or none; who has one reserved gets that
+    one."""
+    reservations = reserved_seats(tx, [product], [username for _, username in whom])
+    if reservations:
+        release(tx, actor, [Wanted(where, product.code, RESERVED + username) for username, _, where in reservations])
+    admit(tx, actor, [Wanted(account, product.code, username) for account, username in whom])
+
+
+def add_ons_left(
+    tx: Transaction, subjects: Sequence[str], leaving: Mapping[str, set[str]]
+) -> list[tuple[str, Product, Product]]:
+    """(subject, add-on, base) where a subject would keep an add-on and none of its bases; ``leaving`` has the products
+    that go of each."""
+    return eligibility.add_ons_left(tx, {each.code: each for each in pools_usecases.products(tx)}, subjects, leaving)
+
+
+def _log(tx: Transaction, actor: Actor, wanted: Sequence[Wanted], placed: Placed, what: str) -> None:
+    entries = []
+    for each in wanted:
+        if each.reserves:
+            continue  # whoever reserves a seat says so
+        change = {"product": each.product}
+        before, after = (None, change) if what == "assigned" else (change, None)
+        entries.append(log.Entry(what, each.subject, placed.of(each).account_id, before, after))
+    log.write(tx, actor, None, entries)
+
+
+def record(tx: Transaction, account_id: int, product: Product, subjects: Sequence[str]) -> None:
+    """Claim and record assignments, limits aside: the counters are the caller's."""
+    claims.take(tx, [(product, each) for each in subjects])
+    at = tx.now
+    usage.begin(
+        tx,
+        [{"account_id": account_id, "product_id": product.id, "subject": each, "begins": at} for each in subjects],
+    )
+
+
+def end(tx: Transaction, account_id: int, product: Product, subjects: Sequence[str]) -> None:
+    """Lock people, give up claims and end an account's assignments of these subjects: the counters are the caller's."""
+    _lock_people(tx, {product.code: product}, [Wanted("", product.code, each) for each in subjects])
+    rows = usage.open_assignments(tx, [product], subjects, tx.now)
+    ids = list({row.subject: row.id for row in rows if row.account_id == account_id}.values())
+    claims.drop(tx, [(product, each) for each in subjects], ids)
+    usage.end(tx, ids, tx.now)
+
+
+def end_all(tx: Transaction, account_ids: Sequence[int]) -> dict[tuple[int, int], int]:
+    """Give up the claims of these accounts and end all that is in use there; (account, product) → units or grains there
+    were. The people and counters are locked by the caller."""
+    products = {each.id: each for each in pools_usecases.products(tx)}
+    pairs = [(products[row.product_id], row.subject) for row in usage.open_of_accounts(tx, account_ids, tx.now)]
+    released = usage.release_all(tx, account_ids, tx.now)
+    claims.drop(tx, pairs)
+    return released
+
+
+def drop_ended_claims(tx: Transaction) -> int:
+    """Give up claims whose assignments ended by themselves; how many."""
+    return claims.drop_ended(tx)
+
+
+def rebuild_stale(tx: Transaction, products: Sequence[Product] | None = None) -> int:
+    """Make every stale counter of these products (all, if not said) anew; how many rows were written."""
+    wanted = pools_usecases.products(tx) if products is None else products
+    return sum(counters.rebuild(tx, [product]) for product in wanted)
+
+
+def loaded(tx: Transaction) -> None:
+    """Make the claims what the assignments say, after an intake loaded some."""
+    claims.rebuild(tx)
+
+
+def lock(tx: Transaction, products: Sequence[Product]) -> None:
+    """Hold back every admission from these products' pools until the transaction ends."""
+    store.lock_pools(tx.connection, [pool.id for pool in pools_usecases.pools(tx, products)])
+
+
+def rebuild_locked(tx: Transaction, products: Sequence[Product]) -> None:
+    """Make the counters of these products anew, fresh or not."""
+    counters.rebuild(tx, products, also_fresh=True)

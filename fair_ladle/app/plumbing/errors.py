@@ -1,0 +1,61 @@
+"""What use-cases and the database raise, as answers after RFC 9457: the one place where they become HTTP."""
+
+from __future__ import annotations
+
+import logging
+
+import sqlalchemy as sa
+from fastapi import FastAPI, Request, Response
+from fastapi.exceptions import RequestValidationError
+from starlette.exceptions import HTTPException
+
+from fair_ladle.app.plumbing.database import Again, OutcomeUnknown
+from fair_ladle.app.plumbing.http import problem_response
+from fair_ladle.app.plumbing.problems import Problem, Refused
+
+logger = logging.getLogger("fair_ladle")
+
+
+def add_handlers(app: FastAPI) -> None:
+    """Answer refusals, requests that cannot be read, and a database that is away."""
+    app.add_exception_handler(Refused, _refused)
+    app.add_exception_handler(RequestValidationError, _not_valid)
+    app.add_exception_handler(HTTPException, _http)
+    app.add_exception_handler(sa.exc.OperationalError, _database_down)
+    app.add_exception_handler(sa.exc.TimeoutError, _busy)
+    app.add_exception_handler(Again, _busy)
+    app.add_exception_handler(OutcomeUnknown, _unknown)
+
+
+async def _refused(request: Request, refused: Exception) -> Response:
+    assert isinstance(refused, Refused)
+    return problem_response(refused.problem, refused.headers)
+
+
+async def _not_valid(request: Request, trouble: Exception) -> Response:
+    assert isinstance(trouble, RequestValidationError)
+    first = trouble.errors()[0]
+    where = ".".join(str(part) for part in first["loc"] if part not in ("body", "query", "header"))
+    return problem_response(Problem("invalid", "Not valid", 422, f"{where}: {first['msg']}", {"where": where}))
+
+
+async def _http(request: Request, trouble: Exception) -> Response:
+    assert isinstance(trouble, HTTPException)
+    return problem_response(Problem("http", str(trouble.detail), trouble.status_code))
+
+
+async def _database_down(request: Request, trouble: Exception) -> Response:
+    logger.error("the database does not answer: %s", getattr(trouble, "orig", trouble))
+    said = "The database does not answer; nothing was changed. Try again in a moment."
+    return problem_response(Problem("database", "The database does not answer", 503, said), {"Retry-After": "5"})
+
+
+async def _busy(request: Request, trouble: Exception) -> Response:
+    said = "Too much changed at once; nothing was changed here. Try again."
+    return problem_response(Problem("busy", "Too busy", 503, said), {"Retry-After": "2"})
+
+
+async def _unknown(request: Request, trouble: Exception) -> Response:
+    logger.error("lost in commit: %s", trouble)
+    said = "The connection to the database was lost at the last moment. Look whether it was done before you try again."
+    return problem_response(Problem("outcome-unknown", "The outcome is not known", 503, said))

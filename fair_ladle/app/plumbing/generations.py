@@ -1,0 +1,33 @@
+"""Generations: what cached things are kept under. Whoever changes a fact raises its generation in the same transaction,
+under the row's lock; never the highest id of anything, since ids are not in the order of commits."""
+
+from __future__ import annotations
+
+import secrets
+from typing import Literal
+
+import sqlalchemy as sa
+
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.tables import generations as g
+
+Name = Literal["structure", "allocations", "rates", "past"]
+"""structure: accounts, their places and statuses, products, pools and lots. allocations: their versions. rates: rate
+cards. past: use or allocations of days that are over. An admission raises none."""
+
+
+def numbers(tx: Transaction, *names: Name) -> tuple[int, ...]:
+    """The generations of these names; 0 where one was never raised."""
+    found: dict[str, int] = {row.name: row.number for row in tx.connection.execute(sa.select(g))}
+    return tuple(found.get(name, 0) for name in names)
+
+
+def renew(tx: Transaction, *names: Name) -> None:
+    """Raise generations, in the order of their names.
+
+    Never to a number that was there before: one that a transaction took back must not come again with other facts.
+    """
+    for name in sorted(names):
+        number = secrets.randbits(62)
+        if tx.connection.execute(sa.update(g).where(g.c.name == name).values(number=number)).rowcount == 0:
+            tx.connection.execute(sa.insert(g).values(name=name, number=number))

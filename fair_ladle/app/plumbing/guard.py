@@ -1,0 +1,87 @@
+"""In front of the application: what every request has to keep to, and what every answer carries."""
+
+from __future__ import annotations
+
+import logging
+import secrets
+from urllib.parse import urlsplit
+
+from starlette.datastructures import Headers, MutableHeaders
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from fair_ladle.app.plumbing.http import problem_response
+from fair_ladle.app.plumbing.problems import Problem
+
+logger = logging.getLogger("fair_ladle")
+MOST_BODY, MOST_FILE = 2 * 2**20, 20 * 2**20
+SAFE = {"GET", "HEAD", "OPTIONS"}
+SECURITY_HEADERS = {
+    "Content-Security-Policy": "default-src 'self'; style-src 'self'; img-src 'self' data:; "
+    "object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
+    "X-Content-Type-Options": "nosniff",
+    "Referrer-Policy": "same-origin",
+    "Cross-Origin-Opener-Policy": "same-origin",
+    "Permissions-Policy": "camera=(), geolocation=(), microphone=(), payment=(), usb=()",
+}
+OVER_TLS = {"Strict-Transport-Security": "max-age=31536000"}
+LETTERS = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"
+
+
+class Guard:
+    """Refuses bodies that are too large and changes from other sites; adds the security headers; turns what nobody
+    expected into an answer with a reference that stands in the log. ``uploads`` are the paths that take files from who
+    carries the cookie of a session."""
+
+    def __init__(self, app: ASGIApp, uploads: frozenset[str], cookie: str):
+        self.app, self.uploads, self.cookie = app, uploads, cookie
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """One request."""
+        if scope["type"] != "http":
+            await self.app(scope, receive, send)
+            return
+        begun = False
+
+        async def answer(message: Message) -> None:
+            nonlocal begun
+            if message["type"] == "http.response.start":
+                begun = True
+                headers = MutableHeaders(scope=message)
+                extra = SECURITY_HEADERS | (OVER_TLS if scope["scheme"] == "https" else {})
+                if scope["path"].startswith("/api/"):
+                    extra = extra | {"Cache-Control": "no-store"}
+                for name, value in extra.items():
+                    headers.setdefault(name, value)
+            await send(message)
+
+        problem = self._refused(scope)
+        if problem is not None:
+            await problem_response(problem)(scope, receive, answer)
+            return
+        try:
+            await self.app(scope, receive, answer)
+        except Exception:
+            reference = "".join(secrets.choice(LETTERS) for _ in range(6))
+            logger.exception("%s %s: reference %s", scope["method"], scope["path"], reference)
+            if begun:
+                raise
+            said = f"Something went wrong (ref {reference}). Try again, or tell your administrator."
+            broken = Problem("unexpected", "Something went wrong", 500, said, {"reference": reference})
+            await problem_response(broken)(scope, receive, answer)
+
+    def _refused(self, scope: Scope) -> Problem | None:
+        if scope["method"] in SAFE:
+            return None
+        headers = Headers(scope=scope)
+        # A browser says nothing of the length of a DELETE that has no body.
+        bare = scope["method"] == "DELETE" and "Transfer-Encoding" not in headers
+        length = headers.get("Content-Length", "0" if bare else "")
+        signed_in = f"{self.cookie}=" in headers.get("Cookie", "")
+        most = MOST_FILE if scope["path"] in self.uploads and signed_in else MOST_BODY
+        if not length.isdigit() or int(length) > most:
+            said = f"At most {most // 2**20} MB here, and the request says how many bytes it has."
+            return Problem("too-large", "Too large", 413, said)
+        origin = headers.get("Origin")
+        if origin is not None and urlsplit(origin).netloc != headers.get("Host"):
+            return Problem("other-origin", "From another site", 403, "This request comes from another site.")
+        return None

@@ -1,0 +1,119 @@
+"""Routes that change something: all of it in one transaction, once for a key; and who may call a route at all."""
+
+from __future__ import annotations
+
+import hashlib
+import inspect
+import json
+import secrets
+from collections.abc import Callable
+from functools import wraps
+from typing import Annotated, Any, TypeVar, get_type_hints
+
+from fastapi import APIRouter, Depends, Header, Request, Response
+from fastapi.encoders import jsonable_encoder
+
+from fair_ladle.app.plumbing.http import PROBLEMS, Who, actor
+from fair_ladle.app.plumbing.once import KeyedDatabase, Replayed, RequestKey, happens_once
+
+UNSAFE = {"POST", "PUT", "PATCH", "DELETE"}
+Key = Annotated[str | None, Header(alias="Idempotency-Key", min_length=1, max_length=128)]
+Endpoint = TypeVar("Endpoint", bound=Callable[..., Any])
+
+
+def reads_only(endpoint: Endpoint) -> Endpoint:
+    """A route that only looks, though it is asked by POST: it needs no key."""
+    endpoint.needs_no_key = True  # type: ignore[attr-defined]
+    return endpoint
+
+
+def keeps_order_itself(endpoint: Endpoint) -> Endpoint:
+    """A route whose steps are transactions of their own, such as signing in."""
+    endpoint.needs_no_key = True  # type: ignore[attr-defined]
+    return endpoint
+
+
+def answers_a_secret(endpoint: Endpoint) -> Endpoint:
+    """A route whose answer is shown once and kept nowhere."""
+    endpoint.answers_a_secret = True  # type: ignore[attr-defined]
+    return endpoint
+
+
+async def _fingerprint(request: Request) -> str:
+    body = await request.body()
+    asked = f"{request.method} {request.url.path}?{request.url.query}\n".encode()
+    return hashlib.sha256(asked + body).hexdigest()
+
+
+async def key_of_actor(request: Request, who: Who, key: Key = None) -> RequestKey:
+    """The key of a request that somebody signed in makes, in the branch they run."""
+    asked = hashlib.sha256(f"{who.scope}\n{await _fingerprint(request)}".encode()).hexdigest()
+    return RequestKey(f"s{who.sign_in_id or 0}", key or secrets.token_hex(16), asked)
+
+
+async def key_of_origin(request: Request, key: Key = None) -> RequestKey:
+    """The key of a request without an actor, by where it comes from; its answer is not kept."""
+    origin = request.client.host if request.client else ""
+    return RequestKey(f"o{origin}"[:80], key or secrets.token_hex(16), await _fingerprint(request), keeps_answer=False)
+
+
+class Router(APIRouter):
+    """Routes that declare what they may refuse, closed to whoever is not signed in unless ``is_open``. A change is
+    wrapped so that it happens once for its key."""
+
+    def __init__(
+        self, prefix: str, tag: str, is_open: bool = False, responses: dict[int | str, dict[str, Any]] | None = None
+    ):
+        asks_who = [] if is_open else [Depends(actor)]
+        super().__init__(prefix=prefix, tags=[tag], dependencies=asks_who, responses={**PROBLEMS, **(responses or {})})
+
+    def add_api_route(self, path: str, endpoint: Callable[..., Any], **options: Any) -> None:
+        """As FastAPI has it, for a change with its key."""
+        if UNSAFE & set(options.get("methods") or ()) and not getattr(endpoint, "needs_no_key", False):
+            endpoint = _keyed(endpoint)
+        super().add_api_route(path, endpoint, **options)
+
+
+def _keyed(endpoint: Callable[..., Any]) -> Callable[..., Any]:
+    hints = get_type_hints(endpoint, include_extras=True)
+    given = [each.replace(annotation=hints[each.name]) for each in inspect.signature(endpoint).parameters.values()]
+    assert any(each.name == "db" for each in given), f"{endpoint.__qualname__} changes something without a database"
+    find_key = key_of_actor if any(each.annotation == Who for each in given) else key_of_origin
+    secret = getattr(endpoint, "answers_a_secret", False)
+
+    @wraps(endpoint)
+    def once(**arguments: Any) -> Any:
+        database, key = arguments.pop("db"), arguments.pop("request_key")
+        if secret:
+            key = RequestKey(key.whose, key.key, key.fingerprint, keeps_answer=False)
+
+        def work(db: KeyedDatabase) -> Any:
+            return endpoint(**arguments, db=db)
+
+        found = happens_once(database, key, work, _packed)
+        return _unpacked(found.answer) if isinstance(found, Replayed) else found
+
+    del once.__wrapped__  # type: ignore[attr-defined]
+    key_given = inspect.Parameter(
+        "request_key", inspect.Parameter.KEYWORD_ONLY, annotation=Annotated[RequestKey, Depends(find_key)]
+    )
+    named = [each.replace(kind=inspect.Parameter.KEYWORD_ONLY) for each in given]
+    once.__signature__ = inspect.Signature([*named, key_given])  # type: ignore[attr-defined]
+    once.__annotations__ = {}
+    return once
+
+
+def _packed(answer: Any) -> Any:
+    """An answer as it is kept: what the route gave back, or a response of its own with its status."""
+    if isinstance(answer, Response):
+        return {"status": answer.status_code, "body": json.loads(answer.body) if answer.body else None}
+    return {"value": jsonable_encoder(answer)}
+
+
+def _unpacked(kept: Any) -> Any:
+    if "value" in kept:
+        return kept["value"]
+    if kept["body"] is None:
+        return Response(status_code=kept["status"])
+    kind = "application/problem+json" if kept["status"] >= 400 else "application/json"
+    return Response(json.dumps(kept["body"]), kept["status"], media_type=kind)

@@ -1,0 +1,178 @@
+"""What is done beside requests, again and again: one class a job."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import timedelta
+from typing import ClassVar
+
+from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.drafts import jobs as drafts
+from fair_ladle.app.enforcement import usecases as enforcement
+from fair_ladle.app.entitlements import usecases as entitlements
+from fair_ladle.app.leases import usecases as leases
+from fair_ladle.app.log import usecases as log
+from fair_ladle.app.people_import import usecases as people_import
+from fair_ladle.app.plumbing import once, outbox
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.schedule import Job
+from fair_ladle.app.plumbing.settings import Settings
+from fair_ladle.app.pools import usecases as pools
+from fair_ladle.app.reclaim import usecases as reclaim
+from fair_ladle.connectors.mail import Smtp
+
+GoingOn = Callable[[], bool]
+
+
+class SealLog(Job):
+    """Seal new entries of the log."""
+
+    name: ClassVar[str] = "seal the log"
+    every: ClassVar[timedelta] = timedelta(minutes=1)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Part by part."""
+        while going_on() and database.run(log.seal_new) == log.AT_ONCE:
+            pass
+
+
+class RebuildCounters(Job):
+    """Make counters anew that hold no longer, and give up claims that ended by themselves, product by product."""
+
+    name: ClassVar[str] = "rebuild counters"
+    every: ClassVar[timedelta] = timedelta(minutes=1)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Each product in a transaction of its own."""
+        products = database.run(pools.products)
+        self.each(
+            database,
+            products,
+            lambda product: database.run(assignments.rebuild_stale, [product]),
+            going_on,
+            lambda product: product.code,
+        )
+        database.run(assignments.drop_ended_claims)
+
+
+class ApplyDueDrafts(Job):
+    """Apply scheduled drafts whose day has come."""
+
+    name: ClassVar[str] = "apply drafts that are due"
+    every: ClassVar[timedelta] = timedelta(seconds=30)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Each in a transaction of its own; one that cannot be applied is held back."""
+        self.each(database, database.run(drafts.due), lambda each: drafts.apply_one(database, each), going_on)
+
+
+class Reconcile(Job):
+    """Make seats follow what layers give."""
+
+    name: ClassVar[str] = "reconcile entitlements"
+    every: ClassVar[timedelta] = timedelta(minutes=1)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """All layers at once."""
+        database.run(entitlements.reconcile)
+
+
+class ImportPeople(Job):
+    """Go on with people imports whose server is gone."""
+
+    name: ClassVar[str] = "import people"
+    every: ClassVar[timedelta] = timedelta(seconds=30)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Import by import."""
+        self.each(
+            database,
+            database.run(people_import.under_way),
+            lambda each: people_import.work(database, each, going_on),
+            going_on,
+        )
+
+
+class EndLostSessions(Job):
+    """End sessions that no heartbeat came for."""
+
+    name: ClassVar[str] = "end lost sessions"
+    every: ClassVar[timedelta] = timedelta(seconds=20)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Part by part, each in a transaction of its own."""
+        while going_on() and database.run(leases.end_lost) == leases.AT_ONCE:
+            pass
+
+
+class ReclaimIdle(Job):
+    """Run the reclaim policies that run daily."""
+
+    name: ClassVar[str] = "reclaim idle seats"
+    every: ClassVar[timedelta] = timedelta(minutes=15)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Each in a transaction of its own."""
+        self.each(
+            database,
+            database.run(reclaim.due_today),
+            lambda policy_id: database.run(reclaim.run_due, policy_id),
+            going_on,
+        )
+
+
+class Enforce(Job):
+    """Bring clocks, holds and thresholds up to now."""
+
+    name: ClassVar[str] = "enforce"
+    every: ClassVar[timedelta] = timedelta(minutes=5)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Product by product."""
+        codes = [each.code for each in database.run(pools.products)]
+        self.each(database, codes, lambda code: database.run(enforcement.enforce, code), going_on)
+
+
+class ForgetRequestKeys(Job):
+    """Drop the keys of requests that nobody comes back with any more."""
+
+    name: ClassVar[str] = "forget request keys"
+    every: ClassVar[timedelta] = timedelta(minutes=10)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Part by part."""
+        while going_on() and database.run(once.forget_old) >= once.AT_ONCE:
+            pass
+
+
+class SendMail(Job):
+    """Send what is in the outbox. Mail waits there where no server is named."""
+
+    name: ClassVar[str] = "send mail"
+    every: ClassVar[timedelta] = timedelta(seconds=10)
+    lease: ClassVar[timedelta] = timedelta(minutes=2)
+
+    def __init__(self, smtp: Smtp):
+        self._smtp = smtp
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Mail by mail."""
+        outbox.send(database, self._smtp.deliver, going_on)
+
+
+def jobs(settings: Settings) -> list[Job]:
+    """Every job of a server with these settings."""
+    found: list[Job] = [
+        SealLog(),
+        RebuildCounters(),
+        ApplyDueDrafts(),
+        Reconcile(),
+        ImportPeople(),
+        EndLostSessions(),
+        ReclaimIdle(),
+        Enforce(),
+        ForgetRequestKeys(),
+    ]
+    if settings.smtp_url is not None:
+        found.append(SendMail(Smtp(settings.smtp_url, settings.mail_from)))
+    return found

@@ -183,7 +183,7 @@ def serve(port: int, home: Path, demo: bool) -> None:
     import uvicorn
 
     settings = Settings.read()
-    pid_file = home / "web.pid"
+    pid_file = home / f"web.{port}.pid"
     pid_file.write_text(str(os.getpid()))
     stopping = threading.Event()
     if settings.database_url is None:

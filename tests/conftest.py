@@ -7,7 +7,7 @@ import itertools
 import shutil
 import tempfile
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import timedelta
 from pathlib import Path
 
@@ -20,6 +20,7 @@ from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.own_server import OwnServer
 from fair_ladle.app.plumbing.schedule import Job, run_once
 from fair_ladle.app.plumbing.schema import migrate
+from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.plumbing.tables import jobs
 from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.demo.load import STARTS_AT
@@ -75,7 +76,7 @@ class Template:
         return Template(name, found)
 
     def copy(self, own: OwnServer) -> Database:
-        database = Database(new_url(own))
+        database = Database(new_url(own), settings=replace(Settings.read(), home=own.home))
         connection = own.connect()
         connection.select_db(str(database.engine.url.database))
         cursor = connection.cursor()
@@ -90,7 +91,7 @@ class Template:
 
 @pytest.fixture(scope="session")
 def empty_template(server: OwnServer) -> Template:
-    database = Database(new_url(server))
+    database = Database(new_url(server), settings=replace(Settings.read(), home=server.home))
     migrate(database.engine)
     database.engine.dispose()
     return Template.of(server, database)

@@ -22,7 +22,8 @@ from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.data_import.formats import Expected, instant, number
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
-from fair_ladle.app.plumbing.installation import close_installation, is_demo, open_database
+from fair_ladle.app.plumbing.database import OutcomeUnknown
+from fair_ladle.app.plumbing.installation import close_installation, is_demo, make_home, open_database
 from fair_ladle.app.plumbing.own_server import OwnServer, ServerTrouble
 from fair_ladle.app.plumbing.problems import Refused, invalid, not_found
 from fair_ladle.app.plumbing.settings import DEFAULT_PORT, Settings
@@ -359,8 +360,14 @@ def sign_in_(
     email: str,
     account: Annotated[str, typer.Option("--account", help="The account to run.")],
     name: Annotated[str, typer.Option("--name")] = "",
+    end: Annotated[bool, typer.Option("--end", help="They run it no more; their sessions end.")] = False,
 ) -> None:
-    """Let somebody sign in and run an account; asks for the password (or reads it from standard input)."""
+    """Let somebody sign in and run an account; asks for the password (or reads it from standard input). With --end they
+    run it no more."""
+    if end:
+        run(lambda tx: sign_in.end_delegation(tx, COMMAND_LINE, email, account))
+        print(f"{email} runs {account} no more.")
+        return
     password = (
         typer.prompt("Password", hide_input=True, confirmation_prompt=True)
         if sys.stdin.isatty()
@@ -383,13 +390,12 @@ def serve(
     """Serve the web application on 127.0.0.1 until Ctrl-C."""
     assert main_program is not None
     home = Settings.read().home
-    home.mkdir(parents=True, exist_ok=True)
+    make_home(home)
     _check_port(port)
     if demo and fresh:
         _begin_again()
-    started_here = not OwnServer(home).answers()
     to_people.print("Starting the database")
-    database = open_database()
+    database = open_database(serves=True)
     try:
         signs = prepare(database, home, lambda what: to_people.print(what, highlight=False)) if demo else []
         database.engine.dispose()
@@ -402,9 +408,6 @@ def serve(
         main_program(port, home, demo)
     except NotADemo as trouble:
         raise typer_exit(str(trouble)) from None
-    finally:
-        if started_here and Settings.read().database_url is None:
-            OwnServer(home).stop()
 
 
 def _check_port(port: int) -> None:
@@ -450,6 +453,8 @@ def main() -> None:
         sys.exit(typer_exit(refused.problem.detail or refused.problem.title).exit_code)
     except ServerTrouble as trouble:
         sys.exit(typer_exit(str(trouble)).exit_code)
+    except OutcomeUnknown:
+        sys.exit(typer_exit("The connection was lost at the last moment; look whether it was done.").exit_code)
     except sa.exc.OperationalError as trouble:
         sys.exit(typer_exit(f"The database does not answer: {trouble.orig}").exit_code)
     except Exception as wrong:

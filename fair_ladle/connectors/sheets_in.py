@@ -23,6 +23,9 @@ MOST_UNPACKED = 2 * 2**30
 MOST_OF_ONE_TABLE = 300 * 10**6
 MOST_MEMBERS = 2000
 MOST_CELL = 65536
+MOST_COLUMNS, MOST_EMPTY_ROWS = 200, 1000
+MOST_RATIO, RATIO_FROM = 100, 20 * 10**6
+"""How many times its packed size something may unpack to, from so many bytes on."""
 csv.field_size_limit(MOST_CELL)
 
 
@@ -126,6 +129,10 @@ def _check_bounds(name: str, archive: zipfile.ZipFile, most: int | None = None) 
         raise Unreadable(
             Fault(name, None, None, f"unpacks to {unpacked / 10**9:.1f} GB", f"at most {most / 10**9:.1f} GB unpacked")
         )
+    for member in members:
+        if member.file_size > RATIO_FROM and member.file_size > MOST_RATIO * max(1, member.compress_size):
+            found = f"{member.filename} unpacks to {member.file_size / max(1, member.compress_size):.0f} times its size"
+            raise Unreadable(Fault(name, None, None, found, f"at most {MOST_RATIO} times"))
     if len(members) > MOST_MEMBERS:
         raise Unreadable(Fault(name, None, None, f"{len(members)} files in it", f"at most {MOST_MEMBERS}"))
     if any(member.flag_bits & 1 for member in members):
@@ -255,8 +262,10 @@ def _refuse_declarations(name: str, archive: zipfile.ZipFile) -> None:
 
 
 def _sheet_rows(file: str, sheet: Any) -> Iterator[tuple[int, list[str]]]:
+    empty = 0
     try:
-        for number, cells in enumerate(sheet.iter_rows(), start=1):
+        # One more than is taken, so that a sheet that is too wide or too long is seen to be.
+        for number, cells in enumerate(sheet.iter_rows(max_col=MOST_COLUMNS + 1), start=1):
             texts = []
             for place, cell in enumerate(cells, start=1):
                 if cell.data_type == "f":
@@ -264,7 +273,13 @@ def _sheet_rows(file: str, sheet: Any) -> Iterator[tuple[int, list[str]]]:
                         Fault(file, number, get_column_letter(place), "a formula", "the value itself, no formula")
                     )
                 texts.append(_text(cell.value))
-            yield number, texts
+            if len(texts) > MOST_COLUMNS and texts[-1]:
+                raise Unreadable(Fault(file, number, None, "more columns", f"{MOST_COLUMNS} columns at most"))
+            empty = 0 if any(texts) else empty + 1
+            if empty > MOST_EMPTY_ROWS:
+                raise Unreadable(Fault(file, number, None, f"{empty} empty rows in a row", "rows without gaps"))
+            if not empty or number == 1:
+                yield number, texts[:MOST_COLUMNS]
     except DefusedXmlException:
         raise Unreadable(
             Fault(file, None, None, "XML with declarations of its own", "a sheet of plain values")

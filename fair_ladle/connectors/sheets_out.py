@@ -10,9 +10,10 @@ from decimal import Decimal
 
 from openpyxl import Workbook
 from openpyxl.cell import WriteOnlyCell
+from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
 
 Cell = str | int | Decimal | date | datetime | None
-RISKY = ("=", "+", "-", "@", "\t", "\r")
+RISKY = ("=", "+", "-", "@", "\t", "\r", "\n", "＝", "＋", "－", "＠")
 TYPES = {
     "csv": "text/csv; charset=utf-8",
     "xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
@@ -45,6 +46,8 @@ def as_xlsx(title: str, columns: Sequence[str], rows: Iterable[Sequence[Cell]]) 
         for value in row:
             if isinstance(value, datetime):
                 value = value.isoformat()
+            if isinstance(value, str):
+                value = ILLEGAL_CHARACTERS_RE.sub("", value)
             cell = WriteOnlyCell(sheet, value=value)
             if isinstance(value, str):
                 cell.data_type = "s"

@@ -26,6 +26,7 @@ from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.pools import usecases as pools
 from fair_ladle.connectors.sheets_in import read_source
 from tests.app.test_intake import as_folder
@@ -165,9 +166,9 @@ def another_cap(tx: Transaction, cap: int) -> None:
     drafts.apply_changes(tx, OPERATOR, [change], "another cap")
 
 
-def _fight(url: str, number: int, seconds: float, results: Any) -> None:
+def _fight(url: str, settings: Settings, number: int, seconds: float, results: Any) -> None:
     """One client: takes, releases, and now and then changes a cap, all against the same few accounts."""
-    database = Database(url, pool_size=1)
+    database = Database(url, pool_size=1, settings=settings)
     chance = random.Random(number)
     mine: list[tuple[str, str]] = []
     refused = failed = 0
@@ -197,11 +198,16 @@ def _fight(url: str, number: int, seconds: float, results: Any) -> None:
 
 
 def _fought(
-    url: str, clients: int, seconds: float, meanwhile: Callable[[list[Any]], None] | None = None
+    at: Database, clients: int, seconds: float, meanwhile: Callable[[list[Any]], None] | None = None
 ) -> list[tuple[str, Any]]:
     context = multiprocessing.get_context("fork")
     results = context.Queue()
-    workers = [context.Process(target=_fight, args=(url, n, seconds, results)) for n in range(clients)]
+    workers = [
+        context.Process(
+            target=_fight, args=(at.engine.url.render_as_string(hide_password=False), at.settings, n, seconds, results)
+        )
+        for n in range(clients)
+    ]
     for worker in workers:
         worker.start()
     if meanwhile:
@@ -225,7 +231,7 @@ def test_32_clients_fight_for_the_last_seats(database: Database, tmp_path: Path)
     small(database, tmp_path / "in", supply=45)
     take(database, "C0-A", "first")
     database.engine.dispose()
-    told = _fought(database.engine.url.render_as_string(hide_password=False), 32, 6)
+    told = _fought(database, 32, 6)
     assert [each for each in told if each[0] == "failed"] == []
     assert sum(each[1][0] for each in told) > 0, "some were refused: there was a fight"
     within_limits(database)
@@ -241,7 +247,7 @@ def test_counters_equal_the_assignments_after_clients_are_killed(database: Datab
             time.sleep(0.25)
             os.kill(worker.pid, signal.SIGKILL)
 
-    _fought(database.engine.url.render_as_string(hide_password=False), 8, 30, kill)
+    _fought(database, 8, 30, kill)
     within_limits(database)
     verified(database)
 

@@ -320,7 +320,9 @@ def test_nothing_of_what_stands_above_or_beside_is_told_below(demo: Database, ac
             [allocation(demo, "HAZEL-FIELD", "VOICE", reserve=5000, cap=None)],
             "too much",
         )
-    assert "Fieldbook" not in refused.value.problem.detail and refused.value.problem.more == {"breaches": []}
+    assert "Fieldbook" not in refused.value.problem.detail and refused.value.problem.more == {
+        "ask": "Bramble IT Partners"
+    }
 
 
 def enforce_all_products(tx: Transaction) -> None:

@@ -147,7 +147,7 @@ def test_a_known_address_is_linked_as_member_or_as_admin_and_never_twice_in_one_
         demo.run(joining.add, OLDQUAY, NewPerson(**{**vars(twice), "link": True}))
     with pytest.raises(Refused, match="belongs to somebody already"):
         demo.run(joining.add, TERN, NewPerson("TERN", "Ada", known.email, link=True))
-    with pytest.raises(Refused, match="has no sign-in yet"):
+    with pytest.raises(Refused, match="Nobody who runs an account here"):
         demo.run(joining.add, OLDQUAY, NewPerson("OLDQUAY-ISLAND", "Ada", known.email, link=True, role="admin"))
     demo.run(
         sign_in.give_sign_in, COMMAND_LINE, known.email, known.display_name, "OLDQUAY-CREW", "correct-ferry-staple"

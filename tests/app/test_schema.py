@@ -39,7 +39,7 @@ def test_an_installation_of_the_first_schema_is_brought_up_with_its_data(
     with database.engine.begin() as connection:
         newest = sa.inspect(shared_demo.engine)
         connection.execute(sa.text("SET foreign_key_checks = 0"))
-        there = set(newest.get_table_names()) - {"alembic_version"}
+        there = set(newest.get_table_names()) - {"alembic_version", "failed_tries"}
         for table in there & set(sa.inspect(database.engine).get_table_names()):
             known = {each["name"] for each in newest.get_columns(table)}
             columns = ", ".join(

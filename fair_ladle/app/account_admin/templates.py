@@ -30,6 +30,7 @@ class ShapeAccount(BaseModel):
     name: str
     parent: str | None
     kind: Literal["reseller", "client", "sub-account"]
+    unallocated: Literal["free", "none"] = "free"
 
 
 class ShapeTerms(BaseModel):
@@ -90,6 +91,7 @@ def shape_of(tx: Transaction, actor: Actor, code: str) -> Shape:
                 name=accounts.name(each),
                 parent=None if each == row else tree.codes[int(tree.parent[each])],
                 kind=accounts.facts[each].kind,
+                unallocated=accounts.facts[each].unallocated,
             )
             for each in rows
         ],

@@ -7,7 +7,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.accounts.tables import account_parents, account_statuses, accounts
+from fair_ladle.app.accounts.tables import account_parents, account_statuses, account_unallocated, accounts
 
 
 def in_force(table: sa.Table, day: date) -> sa.ColumnElement[bool]:
@@ -20,16 +20,23 @@ def in_force(table: sa.Table, day: date) -> sa.ColumnElement[bool]:
 
 def on_day(connection: sa.Connection, day: date) -> list[Any]:
     """Every account with its parent's id and its own status (NULL = active) on a day."""
-    s = account_statuses
+    s, u = account_statuses, account_unallocated
     return list(
         connection.execute(
             sa.select(
-                accounts, account_parents.c.parent_id, s.c.status, s.c.charged, s.c.first_day.label("status_since")
+                accounts,
+                account_parents.c.parent_id,
+                account_parents.c.first_day.label("placed_since"),
+                s.c.status,
+                s.c.charged,
+                s.c.first_day.label("status_since"),
+                u.c.value.label("unallocated"),
             )
             .join(
                 account_parents, sa.and_(account_parents.c.account_id == accounts.c.id, in_force(account_parents, day))
             )
             .outerjoin(s, sa.and_(s.c.account_id == accounts.c.id, in_force(s, day)))
+            .outerjoin(u, sa.and_(u.c.account_id == accounts.c.id, in_force(u, day)))
         )
     )
 
@@ -71,6 +78,26 @@ def set_status(connection: sa.Connection, account_id: int, status: str | None, c
     )
     if status is not None:
         connection.execute(sa.insert(s).values(account_id=account_id, status=status, charged=charged, first_day=day))
+
+
+def set_unallocated(connection: sa.Connection, account_id: int, value: str, day: date | None) -> None:
+    """What an account without an allocation may hold, from a day on (None = since ever)."""
+    u = account_unallocated
+    mine = u.c.account_id == account_id
+    if day is None:
+        connection.execute(sa.delete(u).where(mine))
+    else:
+        connection.execute(sa.delete(u).where(mine, u.c.first_day >= day))
+        open_now = sa.or_(u.c.last_day.is_(None), u.c.last_day >= day)
+        yesterday = date.fromordinal(day.toordinal() - 1)
+        connection.execute(sa.update(u).where(mine, open_now).values(last_day=yesterday))
+    connection.execute(sa.insert(u).values(account_id=account_id, value=value, first_day=day))
+
+
+def unallocated_on(connection: sa.Connection, day: date) -> dict[int, str]:
+    """What accounts say that they may hold without an allocation on a day, by id; left out where they say nothing."""
+    u = account_unallocated
+    return {row.account_id: row.value for row in connection.execute(sa.select(u).where(in_force(u, day)))}
 
 
 def root(connection: sa.Connection) -> Any | None:

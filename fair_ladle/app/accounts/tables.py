@@ -30,6 +30,17 @@ account_statuses = sa.Table(
     sa.Column("last_day", sa.Date, comment="NULL = open"),
 )
 
+account_unallocated = sa.Table(
+    "account_unallocated",
+    metadata,
+    id_column(),
+    sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, index=True),
+    sa.Column("value", sa.String(8), nullable=False, comment="free or none; no row = free"),
+    sa.Column("first_day", sa.Date, comment="NULL = since ever"),
+    sa.Column("last_day", sa.Date, comment="NULL = open"),
+)
+"""What an account without an allocation in a pool it does not own may hold there: what is free above, or nothing."""
+
 account_parents = sa.Table(
     "account_parents",
     metadata,

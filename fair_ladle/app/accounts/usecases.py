@@ -6,7 +6,7 @@ Functions that take an actor check it; the others serve use-cases that have done
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from datetime import date, datetime, timedelta
 from functools import cached_property
 from typing import Any
@@ -17,8 +17,8 @@ import numpy as np
 from fair_ladle.app.accounts import store
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.plumbing.kept import Kept
 from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import EMPTY, Problem, Refused, not_found
 from fair_ladle.core.calendar import MICRO, day_start, instant, local_day
@@ -27,12 +27,31 @@ from fair_ladle.core.tree import Ints, Tree
 
 
 @dataclass(frozen=True)
+class AccountFacts:
+    """What is known of an account on a day; ``status`` None = active, ``placed_since`` None = since ever."""
+
+    id: int
+    code: str
+    kind: str
+    name: str
+    currency: str | None = None
+    time_zone: str | None = None
+    admin_email: str | None = None
+    billing_email: str | None = None
+    placed_since: date | None = None
+    status: str | None = None
+    charged: bool | None = None
+    status_since: date | None = None
+    unallocated: str = "free"
+
+
+@dataclass(frozen=True)
 class Accounts:
     """The accounts of a day: the tree, and by its rows their ids and facts (code, kind, name, …)."""
 
     tree: Tree
     ids: Ints
-    facts: tuple[Any, ...]
+    facts: tuple[AccountFacts, ...]
     row_of_id: dict[int, int]
 
     def rows(self, account_ids: Iterable[int]) -> Ints:
@@ -44,7 +63,7 @@ class Accounts:
         return next((value for above in self.tree.path_up(row) if (value := getattr(self.facts[above], field))), None)
 
     @cached_property
-    def restrained(self) -> dict[int, Any]:
+    def restrained(self) -> dict[int, AccountFacts]:
         """The facts of the accounts, by row, that are suspended or closed themselves."""
         return {row: each for row, each in enumerate(self.facts) if each.status is not None}
 
@@ -67,9 +86,18 @@ class Accounts:
                 flags[self.tree.branch(row)] = True
         return flags
 
+    def since(self, row: int, top: int) -> date | None:
+        """The day since which an account stands below another one without a break; None = since ever, or itself."""
+        path = self.tree.path_up(row)
+        days = [self.facts[each].placed_since for each in path[: path.index(top)]]
+        return max((day for day in days if day is not None), default=None)
+
     def name(self, row: int) -> str:
         """What the account is called."""
         return str(self.facts[row].name)
+
+
+FACTS = [each.name for each in fields(AccountFacts) if each.name != "unallocated"]
 
 
 def operator(tx: Transaction) -> Any:
@@ -102,13 +130,18 @@ def on_day(tx: Transaction, day: date) -> Accounts:
         operator(tx)
     code_of = {each.id: each.code for each in found}
     tree = Tree.build({each.code: code_of.get(each.parent_id) for each in found})
-    by_code = {each.code: each for each in found}
+    by_code = {
+        each.code: AccountFacts(
+            **{name: getattr(each, name) for name in FACTS} | {"unallocated": each.unallocated or "free"}
+        )
+        for each in found
+    }
     facts = tuple(by_code[code] for code in tree.codes)
     ids = np.array([each.id for each in facts], dtype=np.int64)
     return Accounts(tree, ids, facts, {each.id: row for row, each in enumerate(facts)})
 
 
-_known: Kept[Accounts] = Kept(timedelta(hours=1))
+_known: Cache[Accounts] = Cache(8)
 
 
 def known(tx: Transaction) -> Accounts:
@@ -116,7 +149,7 @@ def known(tx: Transaction) -> Accounts:
     asking."""
     day = today(tx)
     key = (tx.connection.engine.url, structure_number(tx), day)
-    return _known.get(key, tx.now, lambda: on_day(tx, day))
+    return _known.get(key, lambda: on_day(tx, day))
 
 
 def segments(tx: Transaction, first: date, last: date) -> list[tuple[date, date]]:
@@ -172,16 +205,28 @@ def load(tx: Transaction, rows: list[dict[str, Any]], parents: dict[str, str | N
 
     A new account stands there since ever; one that is there and gets another parent moves today.
     """
+    there = store.ids_by_code(tx.connection)
+    said = {row["code"]: row["unallocated"] for row in rows if row.get("unallocated")}
+    rows = [{name: value for name, value in row.items() if name != "unallocated"} for row in rows]
     merged = merge(tx.connection, store.accounts, ["code"], rows)
-    moved = store.place(tx.connection, parents, local_day(tx.now, zone_of(rows, tx)))
+    today = local_day(tx.now, zone_of(rows, tx))
+    moved = store.place(tx.connection, parents, today)
+    ids = store.ids_by_code(tx.connection)
+    known = store.unallocated_on(tx.connection, today) if said else {}
+    for code, value in said.items():
+        if known.get(ids[code], "free") != value:
+            # A new account has it from its first day on, one that was there from today on.
+            store.set_unallocated(tx.connection, ids[code], value, today if code in there else None)
+            moved += code in there
     merged.changed += moved
     merged.left -= min(moved, merged.left)
     return merged
 
 
-def create(tx: Transaction, row: dict[str, Any], parent: str) -> int:
+def create(tx: Transaction, row: dict[str, Any], parent: str, unallocated: str) -> int:
     """A new account below a parent (codes), there since ever; its id."""
     account_id = store.insert(tx.connection, row)
+    store.set_unallocated(tx.connection, account_id, unallocated, None)
     store.place(tx.connection, {row["code"]: parent}, today(tx))
     return account_id
 

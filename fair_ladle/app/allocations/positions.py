@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from datetime import date, datetime
+from datetime import UTC, date, datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -14,7 +14,9 @@ from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.allocations import store
 from fair_ladle.app.allocations.ladders import ladder_members
+from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Pool, Product
@@ -62,6 +64,18 @@ class Snapshot:
     grid: Grid
     grace_days: dict[tuple[int, int], int]
     clocks: dict[tuple[int, int], Clock]
+
+    def bar_unallocated(self) -> None:
+        """Let accounts that hold nothing unallocated have reserve 0, cap 0 and block where no allocation is in
+        force, in pools they do not own; that is no allocation all the same. The grid is changed in place, and twice
+        is once."""
+        grid = self.grid
+        none = np.array([each.unallocated == "none" for each in self.accounts.facts], dtype=bool)
+        rows = np.arange(len(none), dtype=np.int64)[:, None]
+        grid.cap[~grid.present] = NO_LIMIT
+        if none.any():
+            barred = none[:, None] & ~grid.present & (self.owner >= 0) & (self.owner != rows)
+            grid.cap[barred] = 0
 
     def restricted(self) -> Flags:
         """Accounts whose grace has run out."""
@@ -138,7 +152,9 @@ class Positions:
         """The most each account's reserve can be raised to."""
         snapshot = self.snapshot
         roots, supply = self.limits or (snapshot.roots, snapshot.supply)
-        return most_reserve(snapshot.accounts.tree, self.settled, snapshot.grid.cap, roots, supply)
+        # What is barred for want of an allocation does not limit the reserve that is given by one.
+        cap = np.where(snapshot.grid.present, snapshot.grid.cap, NO_LIMIT)
+        return most_reserve(snapshot.accounts.tree, self.settled, cap, roots, supply)
 
     def way_up(self, row: int, column: int) -> list[Rung]:
         """The rungs from an account up to the pool's owner."""
@@ -186,15 +202,28 @@ def to_version(row: Any, code: str) -> Version:
     )
 
 
+_frames: Cache[Snapshot] = Cache(32)
+"""Snapshots without what is in use and what follows from it, by day and the generations of what they are made of."""
+
+
 def snapshot_at(tx: Transaction, products: Sequence[Product], at: datetime) -> Snapshot:
-    """The facts of an instant for these products."""
+    """The facts of an instant for these products. What is in use is read anew each time; the rest is kept while
+    accounts, pools and allocations stay the same."""
+    day = local_day(at, accounts_usecases.zone(tx))
+    made_of = generations.numbers(tx, "structure", "allocations")
+    key = (tx.connection.engine.url, made_of, day, tuple(products), accounts_usecases.today(tx) == day)
+    frame = _frames.get(key, lambda: _frame(tx, products, day))
+    own = usage.own_at(tx, frame.accounts, products, at)
+    snapshot = replace(frame, at=at, own=own)
+    return replace(snapshot, clocks=_replayed_clocks(tx, snapshot))
+
+
+def _frame(tx: Transaction, products: Sequence[Product], day: date) -> Snapshot:
     zone = accounts_usecases.zone(tx)
-    day = local_day(at, zone)
     accounts = accounts_usecases.known(tx) if day == accounts_usecases.today(tx) else accounts_usecases.on_day(tx, day)
     roots, pools = pools_usecases.layout(accounts, pools_usecases.pools(tx, products), list(products))
-    own = usage.own_at(tx, accounts, products, at)
     column = {product.id: place for place, product in enumerate(products)}
-    grid = Grid.empty(*own.shape)
+    grid = Grid.empty(len(accounts.tree), len(products))
     grace_days = {}
     for row in store.versions(tx.connection, list(column), day, day):
         place = accounts.row_of_id.get(row.account_id)
@@ -203,7 +232,7 @@ def snapshot_at(tx: Transaction, products: Sequence[Product], at: datetime) -> S
             if row.grace_days is not None:
                 grace_days[place, column[row.product_id]] = row.grace_days
     snapshot = Snapshot(
-        at,
+        datetime.min.replace(tzinfo=UTC),
         day,
         zone,
         accounts,
@@ -212,12 +241,13 @@ def snapshot_at(tx: Transaction, products: Sequence[Product], at: datetime) -> S
         roots,
         pool_of(accounts.tree, roots, len(products)),
         pools_usecases.supply(pools, day),
-        own,
+        np.zeros((len(accounts.tree), len(products)), dtype=np.int64),
         grid,
         grace_days,
         {},
     )
-    return replace(snapshot, clocks=_replayed_clocks(tx, snapshot))
+    snapshot.bar_unallocated()
+    return snapshot
 
 
 def settle_snapshot(snapshot: Snapshot) -> Positions:
@@ -239,30 +269,40 @@ def _replayed_clocks(tx: Transaction, snapshot: Snapshot) -> dict[tuple[int, int
     """The grace clocks that run at the instant, from the history of each account now past its cap under grace."""
     settled = settle(snapshot.accounts.tree, snapshot.own, snapshot.grid.reserve, snapshot.roots)
     past = np.argwhere(snapshot.grid.grace & (settled.load > snapshot.grid.cap))
-    clocks = {}
+    by_column: dict[int, list[int]] = {}
     for row, column in past.tolist():
-        load, versions = _history(tx, snapshot, row, column)
-        clock = grace_clock(load, versions, micros(snapshot.at), snapshot.zone)
-        if clock is not None:
-            clocks[row, column] = clock
+        by_column.setdefault(column, []).append(row)
+    clocks = {}
+    for column, rows in by_column.items():
+        for row, (load, versions) in _histories(tx, snapshot, rows, column).items():
+            clock = grace_clock(load, versions, micros(snapshot.at), snapshot.zone)
+            if clock is not None:
+                clocks[row, column] = clock
     return clocks
 
 
-def _history(tx: Transaction, snapshot: Snapshot, row: int, column: int) -> tuple[Steps, list[Version]]:
-    """load of an account over time up to the world's instant, and its allocation's versions."""
+def _histories(
+    tx: Transaction, snapshot: Snapshot, wanted: Sequence[int], column: int
+) -> dict[int, tuple[Steps, list[Version]]]:
+    """load of some accounts over time up to the snapshot's instant, and their allocations' versions: two queries for
+    all."""
     product, accounts = snapshot.products[column], snapshot.accounts
-    owner = int(snapshot.owner[row, column])
-    rows = [int(each) for each in accounts.tree.branch(row) if int(snapshot.owner[each, column]) == owner]
+    tree, owner = accounts.tree, snapshot.owner[:, column]
+    branches = {row: [int(each) for each in tree.branch(row) if int(owner[each]) == int(owner[row])] for row in wanted}
+    rows = sorted({each for branch in branches.values() for each in branch})
     own = usage.own_over_time(tx, accounts, product, rows, snapshot.at)
     versions: dict[int, list[Version]] = {each: [] for each in rows}
     ids = [int(accounts.ids[each]) for each in rows]
-    for each in store.versions(tx.connection, [product.id], None, snapshot.day, ids):
-        place = accounts.row_of_id[each.account_id]
-        versions[place].append(to_version(each, accounts.tree.codes[place]))
-    loads = loads_over_time(
-        rows,
-        lambda each: int(accounts.tree.parent[each]) if each != row else -1,
-        lambda each: own.get(each, Steps.nothing()),
-        lambda each: version_steps(versions[each], snapshot.zone, lambda version: version.reserve),
-    )
-    return loads[row], versions[row]
+    for found in store.versions(tx.connection, [product.id], None, snapshot.day, ids):
+        place = accounts.row_of_id[found.account_id]
+        versions[place].append(to_version(found, tree.codes[place]))
+
+    def load_of(row: int) -> Steps:
+        return loads_over_time(
+            branches[row],
+            lambda each: int(tree.parent[each]) if each != row else -1,
+            lambda each: own.get(each, Steps.nothing()),
+            lambda each: version_steps(versions[each], snapshot.zone, lambda version: version.reserve),
+        )[row]
+
+    return {row: (load_of(row), versions[row]) for row in wanted}

@@ -9,6 +9,7 @@ from typing import Any
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.allocations import store
 from fair_ladle.app.allocations.positions import to_version
+from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.pools.usecases import Product
@@ -18,6 +19,7 @@ from fair_ladle.core.calendar import Day
 
 def load(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     """Create and change versions by product, account and first day."""
+    generations.renew(tx, "allocations", "past")
     return merge(tx.connection, store.allocations, ["product_id", "account_id", "first_day"], rows)
 
 
@@ -52,6 +54,7 @@ def put_from(
 ) -> None:
     """Let an allocation be this from a day on: the present version ends the day before, the new one lasts as
     long as it would have, or until the next one begins. A version that began that very day is replaced."""
+    generations.renew(tx, "allocations")
     if present is not None and present.first_day == day:
         store.update(tx.connection, present.id, values)
         return
@@ -70,6 +73,7 @@ def end_from(tx: Transaction, day: date, present: Any | None) -> None:
     """Let an allocation be nothing any more from a day on."""
     if present is None:
         return
+    generations.renew(tx, "allocations")
     if present.first_day == day:
         store.delete(tx.connection, present.id)
     else:
@@ -79,6 +83,7 @@ def end_from(tx: Transaction, day: date, present: Any | None) -> None:
 def end_all_from(tx: Transaction, account_ids: Collection[int], day: date) -> None:
     """Let these accounts have no allocation any more from a day on, nor one that would have begun later."""
     if account_ids:
+        generations.renew(tx, "allocations")
         store.end_all(tx.connection, account_ids, day)
 
 

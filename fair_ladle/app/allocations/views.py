@@ -13,7 +13,6 @@ from fair_ladle.app.allocations.positions import Positions, Snapshot, positions_
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.plumbing.kept import Kept
 from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
@@ -23,17 +22,12 @@ from fair_ladle.core.settling import NO_LIMIT
 from fair_ladle.core.tree import Ints
 
 HORIZON = timedelta(days=90)
-KEPT_FOR = timedelta(seconds=30)
 MOST_CELLS = 5000
 
 
-_snapshots: Kept[Snapshot] = Kept(KEPT_FOR)
-
-
 def present_snapshot(tx: Transaction, products: Sequence[Product]) -> Snapshot:
-    """The present world of some products, at most moments old and of the newest facts: for typing against."""
-    key = (tx.connection.engine.url, log.head(tx), tuple(each.id for each in products))
-    return _snapshots.get(key, tx.now, lambda: snapshot_at(tx, products, tx.now))
+    """The present facts of some products, the newest there are."""
+    return snapshot_at(tx, products, tx.now)
 
 
 @dataclass(frozen=True)
@@ -232,8 +226,9 @@ def history(tx: Transaction, actor: Actor, account: str, product: str) -> list[H
     made = {}
     for entry in log.about(tx, account_id, "allocation changed", product):
         made[local_day(entry.at, snapshot.zone)] = entry
+    since = snapshot.accounts.since(found.row, accounts_usecases.top_row(snapshot.accounts, actor))
     entries = []
-    for version in reversed(store.versions(tx.connection, [wanted.id], None, None, [account_id])):
+    for version in reversed(store.versions(tx.connection, [wanted.id], since, None, [account_id])):
         entry = made.get(version.first_day)
         entries.append(
             HistoryEntry(

@@ -170,6 +170,7 @@ FORMATS: dict[str, tuple[Column, ...]] = {
         Column("time_zone", time_zone),
         Column("admin_email", email),
         Column("billing_email", email),
+        Column("unallocated", one_of("free", "none")),
     ),
     "products": (
         _need("code", code),

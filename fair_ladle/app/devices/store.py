@@ -12,7 +12,7 @@ from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.devices.tables import activation_keys as keys
 from fair_ladle.app.devices.tables import devices, signing_keys
 from fair_ladle.app.people.tables import people
-from fair_ladle.app.plumbing.database import name_of
+from fair_ladle.app.plumbing.database import lock_rows, name_of
 from fair_ladle.app.pools.tables import products
 from fair_ladle.app.usage.tables import assignments
 
@@ -23,10 +23,10 @@ def add_key(connection: sa.Connection, row: dict[str, Any]) -> int:
 
 
 def key(connection: sa.Connection, key_hash: str | None = None, key_id: int | None = None) -> Any | None:
-    """A key by its hash or its number, locked: whoever activates by it does so one after the other."""
-    return connection.execute(
-        sa.select(keys).where(keys.c.key_hash == key_hash if key_hash else keys.c.id == key_id).with_for_update()
-    ).first()
+    """A key by its hash or its number, locked by a write: whoever activates by it does so one after the other."""
+    mine = keys.c.key_hash == key_hash if key_hash else keys.c.id == key_id
+    found = connection.scalar(sa.select(keys.c.id).where(mine))
+    return None if found is None else next(iter(lock_rows(connection, keys, [found])), None)
 
 
 def every_key(connection: sa.Connection, account_ids: Collection[int]) -> list[Any]:

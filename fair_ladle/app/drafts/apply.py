@@ -150,6 +150,7 @@ def _create(tx: Transaction, change: NewAccount) -> int:
             "billing_email": change.billing_email,
         },
         change.parent,
+        change.unallocated,
     )
 
 

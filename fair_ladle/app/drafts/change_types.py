@@ -110,6 +110,8 @@ class NewAccount(Staged):
     name: str = Field(min_length=1, max_length=200)
     admin_email: Email | None = None
     billing_email: Email | None = None
+    unallocated: Literal["free", "none"] = "none"
+    """What it may hold of pools it has no allocation of: what is free above, or nothing."""
 
     @property
     def key(self) -> str:

@@ -5,13 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date, timedelta
-from types import SimpleNamespace
 from typing import Any
 
 import numpy as np
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts.usecases import AccountFacts, Accounts
 from fair_ladle.app.allocations.positions import Snapshot, settle_snapshot
 from fair_ladle.app.drafts.change_types import (
     AllocationChange,
@@ -168,54 +167,68 @@ class DraftEvaluation:
         }
         facts = dict(zip(tree.codes, accounts.facts, strict=True))
         top = tree.codes[accounts_usecases.top_row(accounts, self.actor)]
-        folded = {code.casefold() for code in tree.codes}
-        new = {each.code for each in changes if isinstance(each, NewAccount)}
-        for number, change in enumerate(changes):
-            if change.parent not in new and self.known(accounts, change, change.parent) is None:
-                continue
-            if change.parent not in new and accounts.status(tree.row(change.parent)) == "closed":
-                self.fault(
-                    change,
-                    f"{accounts.name(tree.row(change.parent))} is closed; reopen it first, or choose another parent.",
-                )
-                continue
-            if isinstance(change, NewAccount):
-                if change.code.casefold() in folded:
-                    self.fault(change, f"There is an account {change.code} already; a code is given once.")
-                    continue
-                folded.add(change.code.casefold())
-                parents[change.code] = change.parent
-                facts[change.code] = SimpleNamespace(
-                    id=-number - 1,
-                    code=change.code,
-                    kind=change.account_kind,
-                    name=change.name,
-                    currency=None,
-                    time_zone=None,
-                    admin_email=change.admin_email,
-                    billing_email=change.billing_email,
-                    status=None,
-                    charged=None,
-                    status_since=None,
-                )
+        made = self._new_accounts(accounts, [each for each in changes if isinstance(each, NewAccount)])
+        for new in made.values():
+            parents[new.code] = new.parent
+            facts[new.code] = AccountFacts(
+                -len(facts) - 1,
+                new.code,
+                new.account_kind,
+                new.name,
+                admin_email=new.admin_email,
+                billing_email=new.billing_email,
+                unallocated=new.unallocated,
+            )
+        for change in changes:
+            if not isinstance(change, Move) or not self._can_be_parent(accounts, change, made):
                 continue
             row = self.known(accounts, change, change.account)
             if row is None:
                 continue
+            name = accounts.name(row)
             if change.account == top:
-                self.fault(
-                    change, f"{accounts.name(row)} is the top of your branch; where it stands is its parent's to say."
-                )
+                self.fault(change, f"{name} is the top of your branch; where it stands is its parent's to say.")
             elif self._below(parents, change.parent, change.account):
-                self.fault(
-                    change, f"{accounts.name(row)} cannot stand below itself; choose a parent outside its branch."
-                )
+                self.fault(change, f"{name} cannot stand below itself; choose a parent outside its branch.")
             else:
                 parents[change.account] = change.parent
         tree = Tree.build(parents)
         ordered = tuple(facts[code] for code in tree.codes)
         ids = np.array([each.id for each in ordered], dtype=np.int64)
         return Accounts(tree, ids, ordered, {each.id: row for row, each in enumerate(ordered)})
+
+    def _new_accounts(self, accounts: Accounts, changes: list[NewAccount]) -> dict[str, NewAccount]:
+        """The new accounts that can be, parents before their children: each parent is there, or is made before."""
+        folded = {code.casefold() for code in accounts.tree.codes}
+        waiting, made = list[NewAccount](), dict[str, NewAccount]()
+        for change in changes:
+            if change.code.casefold() in folded:
+                self.fault(change, f"There is an account {change.code} already; a code is given once.")
+            else:
+                folded.add(change.code.casefold())
+                waiting.append(change)
+        wanted = {each.code for each in waiting}
+        while ready := [each for each in waiting if each.parent in made or each.parent not in wanted]:
+            for change in ready:
+                waiting.remove(change)
+                if self._can_be_parent(accounts, change, made):
+                    made[change.code] = change
+                else:
+                    wanted.discard(change.code)
+        for change in waiting:
+            self.fault(
+                change, f"{change.code} would stand below itself: choose a parent that is there, or made before it."
+            )
+        return made
+
+    def _can_be_parent(self, accounts: Accounts, change: NewAccount | Move, made: dict[str, NewAccount]) -> bool:
+        if change.parent in made:
+            return True
+        row = self.known(accounts, change, change.parent)
+        if row is not None and accounts.status(row) == "closed":
+            self.fault(change, f"{accounts.name(row)} is closed; reopen it first, or choose another parent.")
+            return False
+        return row is not None
 
     def _with_statuses(self, accounts: Accounts, changes: list[StatusChange]) -> Accounts:
         """The planned accounts with other statuses."""
@@ -238,25 +251,11 @@ class DraftEvaluation:
             elif accounts.status(above) == "closed":
                 self.fault(change, f"{name} stands below a closed account; reopen that one first.")
             else:
-                facts[row] = SimpleNamespace(
-                    **{
-                        **{
-                            field: getattr(facts[row], field)
-                            for field in (
-                                "id",
-                                "code",
-                                "kind",
-                                "name",
-                                "currency",
-                                "time_zone",
-                                "admin_email",
-                                "billing_email",
-                            )
-                        },
-                        "status": None if change.status == "active" else change.status,
-                        "charged": change.charged,
-                        "status_since": self.before.day,
-                    }
+                facts[row] = replace(
+                    facts[row],
+                    status=None if change.status == "active" else change.status,
+                    charged=change.charged,
+                    status_since=self.before.day,
                 )
         return Accounts(accounts.tree, accounts.ids, tuple(facts), accounts.row_of_id)
 
@@ -545,6 +544,7 @@ class DraftEvaluation:
 
     def _start_clocks(self) -> None:
         """Clocks that run go on; an account that the plan puts past its cap under grace begins one now."""
+        self.snapshot.bar_unallocated()
         snapshot, old = self.snapshot, self.before
         days = dict(snapshot.grace_days)
         days.update(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from datetime import date, timedelta
+from datetime import date
 from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
@@ -29,9 +29,10 @@ from fair_ladle.app.drafts.impact import Impact, refusal
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people
+from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.plumbing.kept import Kept
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
@@ -39,7 +40,7 @@ from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.statements.rate_cards import RateCards
 from fair_ladle.app.usage import usecases as usage
 
-_rate_cards: Kept[RateCards] = Kept(timedelta(minutes=5))
+_rate_cards: Cache[RateCards] = Cache(16)
 
 
 @dataclass(frozen=True)
@@ -84,7 +85,9 @@ def preview(tx: Transaction, actor: Actor, changes: Sequence[Change], on: date |
     evaluation = DraftEvaluation(snapshot, actor, changes, _in_use(tx, actor, snapshot, changes))
     clashes = _clashes(tx, actor, snapshot, changes)
     url = tx.connection.engine.url
-    rate_cards = _rate_cards.get((url, log.head(tx)), tx.now, lambda: RateCards(tx, snapshot.accounts))
+    rate_cards = _rate_cards.get(
+        (url, snapshot.day, generations.numbers(tx, "rates", "structure")), lambda: RateCards(tx, snapshot.accounts)
+    )
     return Preview(
         Impact(evaluation), rate_cards, evaluation.faults, clashes, _recipients(tx, actor, evaluation, changes)
     )

@@ -28,8 +28,9 @@ def _with_owner() -> sa.Select[Any]:
 
 def one(connection: sa.Connection, draft_id: int, lock: bool = False) -> Any | None:
     """A draft with its owner's name and the code of the branch it was made in."""
-    statement = _with_owner().where(drafts.c.id == draft_id)
-    return connection.execute(statement.with_for_update(of=drafts) if lock else statement).first()
+    if lock:
+        connection.execute(sa.select(drafts.c.id).where(drafts.c.id == draft_id).with_for_update()).all()
+    return connection.execute(_with_owner().where(drafts.c.id == draft_id)).first()
 
 
 def open_of(connection: sa.Connection, sign_in_id: int, through_id: int) -> Any | None:

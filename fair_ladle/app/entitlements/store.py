@@ -8,9 +8,11 @@ from typing import Any
 
 import numpy as np
 import sqlalchemy as sa
+from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.entitlements.tables import component_switches, entitlements, rule_seats, seat_queue
 from fair_ladle.app.people.tables import people
+from fair_ladle.app.plumbing.tables import generations
 from fair_ladle.core.tree import Ints
 
 AT_ONCE = 60
@@ -104,9 +106,11 @@ def wait_no_more(connection: sa.Connection, product_id: int, person_ids: Collect
         )
 
 
-def lock_products(connection: sa.Connection) -> None:
-    """One at a time lays the layers out: whoever comes second waits here."""
-    connection.execute(sa.select(entitlements.c.id).order_by(entitlements.c.id).with_for_update()).all()
+def lock_reconciling(connection: sa.Connection) -> None:
+    """One at a time reconciles: whoever comes second waits here, on the row of a generation that is raised."""
+    g = generations
+    raised = mysql.insert(g).values(name="reconciling", number=1)
+    connection.execute(raised.on_duplicate_key_update(number=g.c.number + 1))
 
 
 def switched_off(connection: sa.Connection, person_ids: Collection[int]) -> list[Any]:

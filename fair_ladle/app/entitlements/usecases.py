@@ -213,7 +213,7 @@ def _find(
     tx: Transaction, actor: Actor, accounts: Accounts, wanted: EntitlementTerms
 ) -> tuple[Layers, Entitlement | None, Group | None, Product]:
     row = accounts_usecases.row_in_scope(accounts, actor, wanted.account)
-    store.lock_products(tx.connection)
+    store.lock_reconciling(tx.connection)
     layers, account_id = Layers(tx, accounts), int(accounts.ids[row])
     group = (
         None
@@ -242,7 +242,7 @@ def reconcile(tx: Transaction, only: Sequence[Product] | None = None) -> Reconci
 
     Seats given directly stay. Doing it twice does nothing twice.
     """
-    store.lock_products(tx.connection)
+    store.lock_reconciling(tx.connection)
     accounts, result = accounts_usecases.known(tx), ReconcileResult()
     layers = Layers(tx, accounts)
     of = [each for each in layers.every if only is None or each.product.id in {product.id for product in only}]

@@ -59,8 +59,8 @@ def change(connection: sa.Connection, ids: Collection[int], values: dict[str, An
 
 
 def over(connection: sa.Connection, at: datetime, limit: int) -> list[Any]:
-    """Live leases that are lost, whose time to save is over, or whose unit was released, locked, in the order of
-    their ids."""
+    """Live leases that are lost, whose time to save is over, or whose unit was released, locked, in the order of their
+    ids; ``held`` says whether there is still a unit. Those that somebody else has locked are left to them."""
     a = assignments
     held = sa.exists().where(
         a.c.product_id == leases.c.product_id,
@@ -68,10 +68,16 @@ def over(connection: sa.Connection, at: datetime, limit: int) -> list[Any]:
         a.c.begins <= at,
         sa.or_(a.c.ends.is_(None), a.c.ends > at),
     )
-    wanted = sa.select(leases, held.label("held")).where(
-        LIVE, sa.or_(leases.c.until < at, leases.c.ends_at <= at, ~held)
+    gone = sa.select(leases.c.id).where(LIVE, sa.or_(leases.c.until < at, leases.c.ends_at <= at, ~held))
+    ids = list(connection.scalars(gone.order_by(leases.c.id).limit(limit)))
+    if not ids:
+        return []
+    mine = sa.select(leases.c.id).where(leases.c.id.in_(ids)).order_by(leases.c.id)
+    locked = list(connection.scalars(mine.with_for_update(skip_locked=True)))
+    again = sa.select(leases, held.label("held")).where(
+        leases.c.id.in_(locked), LIVE, sa.or_(leases.c.until < at, leases.c.ends_at <= at, ~held)
     )
-    return list(connection.execute(wanted.order_by(leases.c.id).limit(limit).with_for_update(skip_locked=True)))
+    return list(connection.execute(again.order_by(leases.c.id))) if locked else []
 
 
 def still_live(connection: sa.Connection, product_id: int, person_ids: Collection[int]) -> set[int]:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from datetime import datetime
 from typing import Any
 
 import sqlalchemy as sa
 
 from fair_ladle.app.log.tables import log_entries
+from fair_ladle.app.log.tables import log_seals as seals
 from fair_ladle.app.plumbing.database import Prepared
 
 e = log_entries
@@ -17,7 +18,7 @@ ADD = Prepared(
     sa.insert(e).values(
         {
             name: sa.bindparam(f"new_{name}")
-            for name in ("at", "actor", "through", "account_id", "action", "subject", "before", "after")
+            for name in ("at", "actor", "through", "account_id", "action", "subject", "before", "after", "code")
         }
     )
 )
@@ -41,11 +42,15 @@ def newest(
     action: str | None,
     before: int | None,
     limit: int,
+    later: Mapping[int, datetime] | None = None,
 ) -> list[Any]:
-    """Entries, newest first, of these accounts (None = of all, those of no account too)."""
+    """Entries, newest first, of these accounts (None = of all, those of no account too); ``later`` has accounts of
+    which only entries from an instant on count."""
     statement = sa.select(e).order_by(e.c.id.desc()).limit(limit)
     if account_ids is not None:
         statement = statement.where(e.c.account_id.in_(account_ids))
+    for account_id, since in (later or {}).items():
+        statement = statement.where(sa.or_(e.c.account_id != account_id, e.c.at >= since))
     if actor:
         statement = statement.where(e.c.actor == actor)
     if action:
@@ -92,42 +97,34 @@ def last(connection: sa.Connection, account_id: int, action: str, subject: str) 
     return connection.execute(wanted.order_by(e.c.id.desc()).limit(1)).first()
 
 
-def head(connection: sa.Connection) -> int:
-    """The newest entry's id; 0 where there is none."""
-    return connection.scalar(sa.select(sa.func.max(e.c.id))) or 0
-
-
 def newest_instant(connection: sa.Connection) -> datetime | None:
     """When the newest entry was written."""
     return connection.scalar(sa.select(e.c.at).order_by(e.c.id.desc()).limit(1))
 
 
+def newest_id(connection: sa.Connection) -> int:
+    """The newest entry's number; 0 where there is none."""
+    return connection.scalar(sa.select(sa.func.max(e.c.id))) or 0
+
+
 def last_seal(connection: sa.Connection) -> Any | None:
-    """The end of the chain, locked; None where nothing is sealed."""
-    return connection.execute(
-        sa.select(e.c.seal_number, e.c.seal)
-        .where(e.c.seal_number.is_not(None))
-        .order_by(e.c.seal_number.desc())
-        .limit(1)
-        .with_for_update()
-    ).first()
+    """The end of the chain; None where nothing is sealed."""
+    return connection.execute(sa.select(seals).order_by(seals.c.number.desc()).limit(1)).first()
 
 
 def unsealed(connection: sa.Connection, limit: int) -> list[Any]:
     """Entries that are not in the chain yet, oldest first."""
-    return list(connection.execute(sa.select(e).where(e.c.seal_number.is_(None)).order_by(e.c.id).limit(limit)))
+    missing = sa.select(e).outerjoin(seals, seals.c.entry_id == e.c.id).where(seals.c.number.is_(None))
+    return list(connection.execute(missing.order_by(e.c.id).limit(limit)))
 
 
 def seal(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
-    """Put entries into the chain: rows of entry_id, number and value."""
-    connection.execute(
-        sa.update(e)
-        .where(e.c.id == sa.bindparam("entry_id"))
-        .values(seal_number=sa.bindparam("number"), seal=sa.bindparam("value")),
-        rows,
-    )
+    """Put entries into the chain: rows of entry_id, number and seal. Their number is a key: two who seal at once cannot
+    both."""
+    connection.execute(sa.insert(seals), rows)
 
 
 def sealed(connection: sa.Connection, after: int, limit: int) -> list[Any]:
-    """The chain in its order."""
-    return list(connection.execute(sa.select(e).where(e.c.seal_number > after).order_by(e.c.seal_number).limit(limit)))
+    """The chain in its order, each seal with its entry (NULL where that is gone)."""
+    wanted = sa.select(seals.c.number, seals.c.seal, seals.c.entry_id, e).outerjoin(e, e.c.id == seals.c.entry_id)
+    return list(connection.execute(wanted.where(seals.c.number > after).order_by(seals.c.number).limit(limit)))

@@ -18,8 +18,16 @@ log_entries = sa.Table(
     sa.Column("subject", sa.String(255), nullable=False),
     sa.Column("before", sa.JSON),
     sa.Column("after", sa.JSON),
-    sa.Column("seal_number", sa.BigInteger, unique=True),
-    sa.Column("seal", sa.String(64)),
+    sa.Column("code", sa.String(64), comment="HMAC of its content; NULL = written before there was a key"),
     sa.Index("ix_log_entries_account_id", "account_id", "id"),
     sa.Index("ix_log_entries_actor", "actor", "id"),
+    sa.Index("ix_log_entries_about", "account_id", "subject", "id"),
+)
+
+log_seals = sa.Table(
+    "log_seals",
+    metadata,
+    sa.Column("number", sa.BigInteger, primary_key=True, autoincrement=False),
+    sa.Column("entry_id", sa.BigInteger, nullable=False, unique=True),
+    sa.Column("seal", sa.String(64), nullable=False, comment="HMAC of the seal before it and of the entry"),
 )

@@ -1,20 +1,18 @@
 """Writing to the log, reading it within one's scope, and its chain of seals.
 
-Entries are written by the transaction they tell of and sealed a little later, so that writers never
-wait for one another. Each seal is the SHA-256 of the seal before it and of the entry.
+Entries are written by the transaction they tell of and sealed a little later, so that writers never wait for one
+another: see `sealing`.
 """
 
 from __future__ import annotations
 
-import hashlib
-import json
 from dataclasses import dataclass
-from datetime import date, datetime
+from datetime import UTC, date, datetime
 from decimal import Decimal
 from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.log import store
+from fair_ladle.app.log import sealing, store
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 
@@ -44,23 +42,32 @@ def write(tx: Transaction, actor: Actor, scope_id: int | None, entries: list[Ent
     """Write entries in the transaction they tell of."""
     if not entries:
         return
-    at = tx.now
-    store.add(
-        tx.connection,
-        [
-            {
-                "at": at,
-                "actor": actor.name,
-                "through": scope_id,
-                "account_id": entry.account_id,
-                "action": entry.action,
-                "subject": entry.subject[:255],
-                "before": None if entry.before is None else {k: _plain(v) for k, v in entry.before.items()},
-                "after": None if entry.after is None else {k: _plain(v) for k, v in entry.after.items()},
-            }
-            for entry in entries
-        ],
-    )
+    at, key = tx.now, _key(tx)
+    rows = []
+    for entry in entries:
+        row = {
+            "at": at,
+            "actor": actor.name[:200],
+            "through": scope_id,
+            "account_id": entry.account_id,
+            "action": entry.action,
+            "subject": entry.subject[:255],
+            "before": None if entry.before is None else {k: _plain(v) for k, v in entry.before.items()},
+            "after": None if entry.after is None else {k: _plain(v) for k, v in entry.after.items()},
+        }
+        rows.append(row | {"code": key.code(_content(**row))})
+    store.add(tx.connection, rows)
+
+
+def _content(
+    at: datetime, actor: str, through: Any, account_id: Any, action: str, subject: str, before: Any, after: Any
+) -> list[Any]:
+    """What an entry's code is made of, as it comes back from the database."""
+    return [at.astimezone(UTC).isoformat(), actor, through, account_id, action, subject, before, after]
+
+
+def _key(tx: Transaction) -> sealing.Key:
+    return sealing.key(tx.settings.home, lambda: store.newest_id(tx.connection))
 
 
 @dataclass(frozen=True)
@@ -86,8 +93,17 @@ def read(
     top = accounts_usecases.top_row(accounts, actor)
     row = top if account is None else accounts_usecases.row_in_scope(accounts, actor, account)
     ids = None if row == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(row)]]
-    entries = store.newest(tx.connection, ids, by, action, before, min(limit, 500))
+    entries = store.newest(tx.connection, ids, by, action, before, min(limit, 500), came_later(tx, accounts, top, row))
     return LogPage(entries, store.actors(tx.connection, ids), accounts)
+
+
+def came_later(tx: Transaction, accounts: accounts_usecases.Accounts, top: int, row: int) -> dict[int, datetime]:
+    """Accounts of a branch that came below ``top`` only on some day, with its first instant: what was before is not for
+    whoever runs ``top``."""
+    days = {each: accounts.since(each, top) for each in accounts.tree.branch(row).tolist()} if top else {}
+    return {
+        int(accounts.ids[each]): accounts_usecases.start_of(tx, day) for each, day in days.items() if day is not None
+    }
 
 
 def about(tx: Transaction, account_id: int, action: str, subject: str) -> list[Any]:
@@ -105,52 +121,48 @@ def last(tx: Transaction, account_id: int, action: str, subject: str) -> Any | N
     return store.last(tx.connection, account_id, action, subject)
 
 
-def head(tx: Transaction) -> int:
-    """The newest entry's number: while it stays the same, no fact has changed."""
-    return store.head(tx.connection)
-
-
 def newest_instant(tx: Transaction) -> datetime | None:
     """When the newest entry was written."""
     return store.newest_instant(tx.connection)
 
 
-def _seal(before: str, entry: Any) -> str:
-    content = [
-        entry.id,
-        entry.at.isoformat(),
-        entry.actor,
-        entry.through,
-        entry.account_id,
-        entry.action,
-        entry.subject,
-        entry.before,
-        entry.after,
-    ]
-    return hashlib.sha256((before + json.dumps(content, sort_keys=True, ensure_ascii=False)).encode()).hexdigest()
+def _of_row(entry: Any) -> list[Any]:
+    fields = ("at", "actor", "through", "account_id", "action", "subject", "before", "after")
+    return _content(**{name: getattr(entry, name) for name in fields})
 
 
 def seal_new(tx: Transaction) -> int:
-    """Seal what has been written since; how many entries."""
-    last = store.last_seal(tx.connection)
-    number, seal = (last.seal_number, last.seal) if last else (0, "")
+    """Seal what has been written since; how many entries. The newest seal is anchored outside the database."""
+    key, last = _key(tx), store.last_seal(tx.connection)
+    number, seal = (last.number, last.seal) if last else (0, "")
     rows = []
     for entry in store.unsealed(tx.connection, AT_ONCE):
-        number, seal = number + 1, _seal(seal, entry)
-        rows.append({"entry_id": entry.id, "number": number, "value": seal})
+        number, seal = number + 1, key.code([seal, entry.id, entry.code, _of_row(entry)])
+        rows.append({"entry_id": entry.id, "number": number, "seal": seal})
     if rows:
         store.seal(tx.connection, rows)
+        sealing.anchor(tx.settings.home, str(tx.connection.engine.url.database), number, seal)
     return len(rows)
 
 
 def broken_seals(tx: Transaction) -> list[str]:
-    """Every entry whose seal does not follow from it and the one before, or whose number is missing."""
+    """Everything about the log that its seals, codes and anchors speak against."""
+    key = _key(tx)
+    anchored = sealing.anchors(tx.settings.home, str(tx.connection.engine.url.database))
     found, number, seal = [], 0, ""
     while chain := store.sealed(tx.connection, number, AT_ONCE):
         for entry in chain:
-            if entry.seal_number != number + 1:
-                found.append(f"entries {number + 1} to {entry.seal_number - 1} are gone")
-            elif entry.seal != _seal(seal, entry):
+            if entry.number != number + 1:
+                found.append(f"seals {number + 1} to {entry.number - 1} are gone")
+            elif entry.id is None:
+                found.append(f"entry {entry.entry_id} is gone")
+            elif entry.seal != key.code([seal, entry.id, entry.code, _of_row(entry)]):
                 found.append(f"entry {entry.id} of {entry.at:%Y-%m-%d %H:%M} was changed, or one before it")
-            number, seal = entry.seal_number, entry.seal
+            elif entry.id > key.older and entry.code != key.code(_of_row(entry)):
+                found.append(f"entry {entry.id} of {entry.at:%Y-%m-%d %H:%M} was not written by Fair Ladle")
+            if entry.number in anchored and anchored[entry.number] != entry.seal:
+                found.append(f"seal {entry.number} is not the one that was anchored")
+            number, seal = entry.number, entry.seal
+    if anchored and max(anchored) > number:
+        found.append(f"entries are gone from the end: {max(anchored)} were sealed, {number} are there")
     return found

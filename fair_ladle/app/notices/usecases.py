@@ -9,6 +9,7 @@ from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.log import usecases as log
 from fair_ladle.app.notices import store
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor
@@ -96,7 +97,10 @@ def shown(tx: Transaction, actor: Actor, accounts: Accounts, account: str | None
     else:
         rows = [accounts_usecases.row_in_scope(accounts, actor, account)]
     ids = [int(accounts.ids[row]) for row in rows]
-    return store.of_accounts(tx.connection, ids, actor.sign_in_id or 0, tx.now - SHOWN_FOR, limit)
+    found = store.of_accounts(tx.connection, ids, actor.sign_in_id or 0, tx.now - SHOWN_FOR, limit)
+    top = accounts_usecases.top_row(accounts, actor)
+    later = log.came_later(tx, accounts, top, rows[0]) if top else {}
+    return [each for each in found if each.account_id not in later or each.at >= later[each.account_id]]
 
 
 def put_away(tx: Transaction, actor: Actor, ids: Sequence[int]) -> None:
@@ -104,7 +108,6 @@ def put_away(tx: Transaction, actor: Actor, ids: Sequence[int]) -> None:
     accounts = accounts_usecases.known(tx)
     about = store.accounts_of(tx.connection, ids)
     for notice_id in ids:
-        if notice_id not in about:
+        if notice_id not in about or not accounts_usecases.sees(accounts, actor, about[notice_id]):
             raise not_found("notice", str(notice_id))
-        accounts_usecases.row_in_scope(accounts, actor, accounts.tree.codes[accounts.row_of_id[about[notice_id]]])
     store.put_away(tx.connection, ids, actor.sign_in_id or 0)

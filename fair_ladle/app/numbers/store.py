@@ -44,7 +44,7 @@ def change(connection: sa.Connection, product_id: int, numbers: Collection[str],
 
 
 def pick(connection: sa.Connection, pool_id: int, product_id: int, count: int, at: datetime) -> list[str]:
-    """The first free items of a pool, locked; those that somebody else is picking are left to them."""
+    """The first free numbers of a pool, locked; those that somebody else is picking are left to them."""
     a, i = assignments, items
     taken = sa.exists().where(a.c.product_id == product_id, a.c.subject == i.c.number, _open(at))
     free = sa.and_(
@@ -53,11 +53,19 @@ def pick(connection: sa.Connection, pool_id: int, product_id: int, count: int, a
         sa.or_(i.c.reserved_until.is_(None), i.c.reserved_until <= at),
         ~taken,
     )
-    return list(
-        connection.scalars(
-            sa.select(i.c.number).where(free).order_by(i.c.number).limit(count).with_for_update(skip_locked=True)
-        )
-    )
+    found: list[str] = []
+    after = ""
+    while len(found) < count:
+        part = sa.select(i.c.number).where(free, i.c.number > after).order_by(i.c.number).limit(count - len(found))
+        numbers = list(connection.scalars(part))
+        if not numbers:
+            break
+        after = numbers[-1]
+        mine = sa.select(i.c.number).where(i.c.product_id == product_id, i.c.number.in_(numbers)).order_by(i.c.number)
+        locked = list(connection.scalars(mine.with_for_update(skip_locked=True)))
+        still = sa.select(i.c.number).where(free, i.c.number.in_(locked)).order_by(i.c.number)
+        found += list(connection.scalars(still)) if locked else []
+    return found
 
 
 def page(

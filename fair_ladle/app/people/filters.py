@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, datetime
 from functools import lru_cache
 from typing import Any, Literal
 
@@ -195,7 +195,11 @@ def _comparison(attribute: Attribute, operator: Token, value: Token) -> Clause:
         return attribute.column.is_((value == "true") == (name == "eq"))
     if value.type != "STRING":
         raise _Wrong(at, f"{attribute.name} is compared with a text in double quotes.")
-    text = json.loads(value)
+    try:
+        text = json.loads(value)
+        text.encode()
+    except (ValueError, UnicodeEncodeError):
+        raise _Wrong(at, "this text has characters that cannot be read; write control characters as \\u0009.") from None
     compare = _instants(text, at, name, operator) if attribute.kind == "instant" else _texts(text)
     if name in ("eq", "ne"):
         same = compare["eq"](attribute.column)
@@ -235,7 +239,9 @@ def _instants(text: str, at: int, name: str, operator: Token) -> dict[str, Calla
         raise _Wrong(operator.start_pos or 0, "An instant is compared with eq, ne, gt, ge, lt or le.")
     try:
         instant = datetime.fromisoformat(text)
-    except ValueError:
+        if instant.tzinfo is not None:
+            instant = instant.astimezone(UTC)
+    except (ValueError, OverflowError):
         raise _Wrong(at, f"{text!r} is no instant; write it like 2026-11-24T12:00:00Z.") from None
     if instant.tzinfo is None:
         raise _Wrong(at, f"{text!r} has no offset; write it like 2026-11-24T12:00:00Z.")

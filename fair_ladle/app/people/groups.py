@@ -20,6 +20,8 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused, invalid
 
 PRESENT = people.c.status != "removed"
+MOST_INSIDE = 200
+"""Groups in a group, however deep."""
 
 
 @dataclass(frozen=True)
@@ -111,6 +113,11 @@ class Groups:
                     "group cannot be inside itself.",
                     "members",
                 )
+        within = sum(1 for _ in other.inside(group)) - 1
+        if within > MOST_INSIDE:
+            raise invalid(
+                f"{within} groups are in {group.name}, directly or through others; {MOST_INSIDE} at most.", "members"
+            )
         if group.rule:
             clause(group.rule, "rule")
 
@@ -118,26 +125,62 @@ class Groups:
         """The condition on people under which somebody is in a group."""
         return sa.and_(PRESENT, self.reaches(group))
 
-    def reaches(self, group: Group, at: int = 0) -> Clause:
-        """The same for whoever is present anyway."""
-        if at > 50:
-            return sa.false()
-        names, inside = self.parts(group)
-        ways: list[Clause] = []
-        if names:
-            ways.append(people.c.username.in_(names))
-        if group.rule:
-            ways.append(readable(group.rule))
-        ways.extend(self.reaches(each, at + 1) for each in inside)
-        return sa.and_(in_branch(self.accounts, self.row(group)), sa.or_(*ways) if ways else sa.false())
+    def reaches(self, group: Group) -> Clause:
+        """The same for whoever is present anyway: one way in for each group inside, however many paths lead there."""
+        ways = []
+        for each, row in self._flat(group):
+            names = self.parts(each)[0]
+            direct: list[Clause] = []
+            if names:
+                direct.append(people.c.username.in_(names))
+            if each.rule:
+                direct.append(readable(each.rule))
+            if direct:
+                ways.append(sa.and_(in_branch(self.accounts, row), sa.or_(*direct)))
+        return sa.or_(sa.false(), *ways)
+
+    def _flat(self, group: Group) -> list[tuple[Group, int]]:
+        """Every group inside, itself first, with the row of the narrowest branch on a way to it: people are of that
+        branch.
+
+        Each group and branch is visited once, so that nesting costs what there is and not what can be combined of
+        it.
+        """
+        begin = (group, self.row(group))
+        seen, found, waiting = {(group.id, begin[1])}, [begin], [begin]
+        while waiting:
+            each, row = waiting.pop()
+            for part in self.parts(each)[1]:
+                narrow = self._narrower(row, self.row(part))
+                if narrow is not None and (part.id, narrow) not in seen:
+                    seen.add((part.id, narrow))
+                    found.append((part, narrow))
+                    waiting.append((part, narrow))
+        return found
+
+    def _narrower(self, one: int, other: int) -> int | None:
+        """Which of two branches is inside the other; None where they have nobody in common."""
+        tree = self.accounts.tree
+        if one in tree.path_up(other):
+            return other
+        return one if other in tree.path_up(one) else None
 
     def reasons(self, group: Group, matching: set[int], username: str) -> list[str]:
         """How somebody comes to be in a group; ``matching`` are the groups (ids) whose own rule they match."""
+        reached: dict[int, bool] = {}
+
+        def is_in(each: Group) -> bool:
+            if each.id not in reached:
+                reached[each.id] = False
+                names, inside = self.parts(each)
+                reached[each.id] = username in names or each.id in matching or any(is_in(part) for part in inside)
+            return reached[each.id]
+
         names, inside = self.parts(group)
         found = ["by hand"] if username in names else []
         if group.id in matching:
             found.append("by its rule")
-        found.extend(f"through {each.name}" for each in inside if self.reasons(each, matching, username))
+        found.extend(f"through {each.name}" for each in inside if is_in(each))
         return found
 
 

@@ -113,10 +113,11 @@ def withdraw(connection: sa.Connection, person_ids: Collection[int], at: datetim
 def invitation(connection: sa.Connection, token_hash: str) -> Any | None:
     """An invitation by its token's hash, locked, with its person."""
     i = invitations
+    connection.execute(sa.select(i.c.id).where(i.c.token_hash == token_hash).with_for_update()).all()
     wanted = sa.select(i, people.c.username, people.c.display_name, people.c.status, people.c.account_id).join(
         people, people.c.id == i.c.person_id
     )
-    return connection.execute(wanted.where(i.c.token_hash == token_hash).with_for_update()).first()
+    return connection.execute(wanted.where(i.c.token_hash == token_hash)).first()
 
 
 def use_invitation(connection: sa.Connection, invitation_id: int, at: datetime) -> None:

@@ -24,9 +24,9 @@ from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused, invalid
-from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.sign_in import usecases as sign_in
 
 Act = Literal[
     "assign",
@@ -91,6 +91,8 @@ class Outcome:
     could_not: list[CouldNot] = field(default_factory=list)
     seats: list[Seats] = field(default_factory=list)
     released: int = 0
+    run_no_more: int = 0
+    """Delegations that ended with it."""
     lost: dict[str, int] = field(default_factory=dict)
     """Components that a swap has nothing for, with how many people had each on."""
 
@@ -145,7 +147,10 @@ class _Doing:
         """What each has: product, and the code of the account it is counted in."""
         found: dict[str, list[tuple[Product, str]]] = defaultdict(list)
         for row in store.held_by(
-            self.tx.connection, list(self.product_of), [each.username for each in people], self.tx.now
+            self.tx.connection,
+            [each.id for each in self.product_of.values() if each.is_personal],
+            [each.username for each in people],
+            self.tx.now,
         ):
             found[row.subject].append(
                 (self.product_of[row.product_id], self.accounts.tree.codes[self.accounts.row_of_id[row.account_id]])
@@ -361,7 +366,12 @@ class _Doing:
             able, lambda each: tuple(product.code for product, _ in held.get(each.username, []))
         ):
             people_usecases.change(self.tx, mine, {"status": "suspended", "kept": list(kept) or None})
+        self._end_running(able)
         self._log("suspended", able, {"seats": "kept" if self.how.keep_seats else "released"})
+
+    def _end_running(self, people: Sequence[Any]) -> None:
+        """Who is suspended or removed runs nothing of this branch any more, at once."""
+        self.outcome.run_no_more = sign_in.end_of(self.tx, self.actor, [each.email for each in people if each.email])
 
     def _resume(self, people: list[Any]) -> None:
         able = self._those(
@@ -461,6 +471,7 @@ class _Doing:
             self.tx, [each.id for each in people], {"status": "removed", "removed_at": self.tx.now, "kept": None}
         )
         people_usecases.withdraw_invitations(self.tx, [each.id for each in people])
+        self._end_running(people)
         self._log("removed", people)
 
     def _restore(self, people: list[Any]) -> None:
@@ -510,7 +521,7 @@ class _Doing:
 
 def send_invitations(tx: Transaction, actor: Actor, accounts: Accounts, people: Sequence[Any]) -> None:
     """A new invitation for each, valid for a week; earlier ones stop working. Only a token's hash is kept."""
-    tokens, now, address = {each.id: secrets.token_urlsafe(32) for each in people}, tx.now, Settings.read().address
+    tokens, now, address = {each.id: secrets.token_urlsafe(32) for each in people}, tx.now, tx.settings.address
     people_usecases.invite(
         tx,
         {each: hashlib.sha256(token.encode()).hexdigest() for each, token in tokens.items()},

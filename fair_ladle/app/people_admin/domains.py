@@ -20,7 +20,6 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.addresses import email as an_email
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
-from fair_ladle.app.plumbing.settings import Settings
 
 Joining = Literal["at once", "approved"]
 DOMAIN = re.compile(r"^(?=.{4,253}$)([a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z][a-z0-9-]{0,61}[a-z0-9]$")
@@ -134,7 +133,7 @@ def ask(tx: Transaction, email: str, name: str) -> None:
         address,
         f"Join {account}",
         f"Hello {name},\n\nfollow this link within a day to join {account}; it proves that the address is "
-        f"yours:\n\n{Settings.read().address}/joining/{token}\n\nIf you did not ask "
+        f"yours:\n\n{tx.settings.address}/joining/{token}\n\nIf you did not ask "
         "for it, do nothing.\n\nFair Ladle\n",
     )
 

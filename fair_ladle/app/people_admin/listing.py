@@ -92,7 +92,8 @@ def conditions(
         where.append(Groups.read(tx, accounts).clause(group_named(tx, actor, accounts, asked.group)))
     for code, wanted in ((asked.product, True), (asked.without, False)):
         if code:
-            has = store.holds([pools_usecases.product(tx, code).id], tx.now)
+            product = pools_usecases.product(tx, code)
+            has = store.holds([product.id] if product.is_personal else [], tx.now)
             has = store.one_by_one(has) if for_a_page else has
             where.append(has if wanted else sa.not_(has))
     if asked.component:
@@ -169,7 +170,7 @@ def count(tx: Transaction, actor: Actor, asked: Asked) -> int:
 def _rows(tx: Transaction, actor: Actor, accounts: Accounts, found: list[Any]) -> list[Row]:
     products = {each.id: each for each in pools_usecases.products(tx)}
     held: dict[str, list[str]] = {}
-    for row in store.held_by(tx.connection, list(products), [each.username for each in found], tx.now):
+    for row in store.held_by(tx.connection, _personal(products), [each.username for each in found], tx.now):
         held.setdefault(row.subject, []).append(products[row.product_id].code)
     groups = groups_in_sight(tx, actor, accounts)
     members = people_usecases.true_of(tx, [each.id for each in found], [groups.reaches(each) for each in groups.every])
@@ -189,6 +190,11 @@ def _rows(tx: Transaction, actor: Actor, accounts: Accounts, found: list[Any]) -
             )
         )
     return rows
+
+
+def _personal(products: dict[int, Product]) -> list[int]:
+    """The numbers of products whose units are people's."""
+    return [each.id for each in products.values() if each.is_personal]
 
 
 def groups_in_sight(tx: Transaction, actor: Actor, accounts: Accounts) -> Groups:
@@ -254,7 +260,7 @@ def person(tx: Transaction, actor: Actor, username: str) -> Person:
             row.begins,
             (products[row.product_id].code, username) in held,
         )
-        for row in store.held_by(tx.connection, list(products), [username], tx.now)
+        for row in store.held_by(tx.connection, _personal(products), [username], tx.now)
     ]
     groups = groups_in_sight(tx, actor, accounts)
     rules = [each for each in groups.every if each.rule]
@@ -293,7 +299,7 @@ def person(tx: Transaction, actor: Actor, username: str) -> Person:
         mine,
         runs,
         also,
-        store.ever_held(tx.connection, list(products), username),
+        store.ever_held(tx.connection, _personal(products), username),
         log.about_subject(tx, found.account_id, username),
         products,
         of_person.layers_of(tx, actor, found),

@@ -20,7 +20,8 @@ Clause = sa.ColumnElement[bool]
 
 
 def holds(product_ids: Collection[int], at: datetime) -> Clause:
-    """Somebody has a unit of one of these products at an instant: as it is counted best.
+    """Somebody has a unit of one of these products, of seats or sessions, in their own account at an instant: as it is
+    counted best.
 
     For a page, where a hundred of all people are enough, it is asked of each as they come: see ``one_by_one``.
     """
@@ -28,6 +29,7 @@ def holds(product_ids: Collection[int], at: datetime) -> Clause:
     return sa.exists(
         sa.select(a.c.id).where(
             a.c.subject == people.c.username,
+            a.c.account_id == people.c.account_id,
             a.c.product_id.in_(product_ids),
             a.c.begins <= at,
             sa.or_(a.c.ends.is_(None), a.c.ends > at),
@@ -45,7 +47,7 @@ def is_admin() -> Clause:
     return sa.exists(
         sa.select(sign_ins.c.id)
         .join(delegations, delegations.c.sign_in_id == sign_ins.c.id)
-        .where(sign_ins.c.email == people.c.email)
+        .where(sign_ins.c.email == people.c.email_small)
     )
 
 
@@ -110,13 +112,18 @@ def usernames_like(connection: sa.Connection, bases: Sequence[str]) -> set[str]:
 def held_by(
     connection: sa.Connection, product_ids: Collection[int], usernames: Collection[str], at: datetime
 ) -> list[Any]:
-    """subject, product_id, account_id and begins of what these people have of some products."""
+    """subject, product_id, account_id and begins of what these people have of some products, of seats or sessions, in
+    their own accounts: a device or number of the same name is not theirs."""
     a = assignments
-    wanted = sa.select(a.c.subject, a.c.product_id, a.c.account_id, a.c.begins).where(
-        a.c.product_id.in_(product_ids),
-        a.c.subject.in_(usernames),
-        a.c.begins <= at,
-        sa.or_(a.c.ends.is_(None), a.c.ends > at),
+    wanted = (
+        sa.select(a.c.subject, a.c.product_id, a.c.account_id, a.c.begins)
+        .join(people, sa.and_(people.c.username == a.c.subject, people.c.account_id == a.c.account_id))
+        .where(
+            a.c.product_id.in_(product_ids),
+            a.c.subject.in_(usernames),
+            a.c.begins <= at,
+            sa.or_(a.c.ends.is_(None), a.c.ends > at),
+        )
     )
     return list(connection.execute(wanted.order_by(a.c.subject, a.c.product_id)))
 
@@ -165,7 +172,7 @@ def delegations_of(connection: sa.Connection, email: str) -> list[Any]:
     wanted = sa.select(d.c.account_id, d.c.role, d.c.first_day, d.c.last_day).join(
         sign_ins, sign_ins.c.id == d.c.sign_in_id
     )
-    return list(connection.execute(wanted.where(sign_ins.c.email == email)))
+    return list(connection.execute(wanted.where(sign_ins.c.email == email.lower())))
 
 
 def views(connection: sa.Connection, sign_in_id: int) -> list[Any]:

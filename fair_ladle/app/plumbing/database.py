@@ -16,6 +16,8 @@ from sqlalchemy.dialects.mysql import DATETIME
 
 from fair_ladle.app.plumbing.clock import Clock
 from fair_ladle.app.plumbing.constraints import refusal
+from fair_ladle.app.plumbing.problems import KeptRefusal
+from fair_ladle.app.plumbing.settings import Settings
 
 metadata = sa.MetaData(
     naming_convention={
@@ -143,6 +145,7 @@ class Transaction:
 
     connection: sa.Connection
     clock: Clock
+    settings: Settings
 
     @property
     def now(self) -> datetime:
@@ -163,7 +166,7 @@ class Opening:
         if self._transaction is None:
             self._connection = self._database.engine.connect()
             self._connection.begin()
-            self._transaction = Transaction(self._connection, self._database.clock)
+            self._transaction = Transaction(self._connection, self._database.clock, self._database.settings)
         return self._transaction
 
     def commit(self) -> None:
@@ -213,7 +216,9 @@ class _Tries:
 class Database:
     """Opened once a process. ``read_seconds`` is how long a statement may take before its connection is given up."""
 
-    def __init__(self, url: str, pool_size: int = 20, read_seconds: int | None = None):
+    def __init__(
+        self, url: str, pool_size: int = 20, read_seconds: int | None = None, settings: Settings | None = None
+    ):
         timeouts = {"connect_timeout": CONNECT_SECONDS} | ({"read_timeout": read_seconds} if read_seconds else {})
         self.engine = sa.create_engine(
             url,
@@ -225,13 +230,14 @@ class Database:
             connect_args=timeouts,
         )
         self.clock = Clock()
+        self.settings = settings or Settings.read()
         sa.event.listen(self.engine, "connect", _set_up)
 
     @contextmanager
     def transaction(self) -> Iterator[Transaction]:
         """Commits at the end, undoes everything on any exception."""
         with self.engine.begin() as connection:
-            yield Transaction(connection, self.clock)
+            yield Transaction(connection, self.clock, self.settings)
 
     def run(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
         """A use-case in a transaction of its own, begun again after a deadlock or a connection lost before COMMIT.
@@ -259,6 +265,9 @@ class Database:
                 if again.after is not None:
                     self.run(again.after)
                 continue
+            except KeptRefusal:
+                opening.commit()
+                raise
             except (sa.exc.OperationalError, sa.exc.InternalError) as trouble:
                 opening.undo()
                 if not tries.again(trouble):
@@ -288,7 +297,7 @@ class Database:
         with self.engine.connect() as connection:
             fixed = connection.execution_options(isolation_level="REPEATABLE READ")
             with fixed.begin():
-                return usecase(Transaction(fixed, self.clock), *args, **named)
+                return usecase(Transaction(fixed, self.clock, self.settings), *args, **named)
 
     def try_out(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
         """What a use-case would do and answer; nothing of it is kept."""

@@ -7,6 +7,7 @@ import secrets
 from typing import Literal
 
 import sqlalchemy as sa
+from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.tables import generations as g
@@ -29,5 +30,5 @@ def renew(tx: Transaction, *names: Name) -> None:
     """
     for name in sorted(names):
         number = secrets.randbits(62)
-        if tx.connection.execute(sa.update(g).where(g.c.name == name).values(number=number)).rowcount == 0:
-            tx.connection.execute(sa.insert(g).values(name=name, number=number))
+        raised = mysql.insert(g).values(name=name, number=number)
+        tx.connection.execute(raised.on_duplicate_key_update(number=number))

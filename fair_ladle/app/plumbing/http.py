@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 
 from fastapi import Depends, Request, Response
 from fastapi.responses import JSONResponse
-from pydantic import BaseModel, ConfigDict
+from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict
 
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database
@@ -67,6 +67,17 @@ def database(request: Request) -> Database:
 
 
 Db = Annotated[Database, Depends(database)]
+
+
+def _within_bounds(at: datetime) -> datetime:
+    """An instant that can be reckoned with in any time zone."""
+    if not 1971 <= at.year <= 9000:
+        raise ValueError("an instant from 1971 to 9000")
+    return at
+
+
+At = Annotated[AwareDatetime, AfterValidator(_within_bounds)]
+"""An instant in a request."""
 Keyed = Annotated[KeyedDatabase, Depends(database)]
 """The same in a route that changes something, which is handed it with the request's key."""
 

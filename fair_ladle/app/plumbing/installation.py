@@ -19,7 +19,7 @@ from fair_ladle.app.plumbing.schema import migrate
 from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.plumbing.tables import demo_clock
 
-WEB_PID = "web.pid"
+WEB_PIDS = "web.*.pid"
 READ_SECONDS = 60
 WATCH_SECONDS = 1.0
 logger = logging.getLogger("fair_ladle")
@@ -37,7 +37,7 @@ def open_database(settings: Settings | None = None, serves: bool = False) -> Dat
         server = OwnServer(settings.home)
         server.ensure(0.0 if serves else LINGER_SECONDS)
         url = server.url()
-    database = Database(url, read_seconds=READ_SECONDS if serves else None)
+    database = Database(url, read_seconds=READ_SECONDS if serves else None, settings=settings)
     migrate(database.engine)
     set_demo_clock(database)
     return database
@@ -89,7 +89,8 @@ def close_installation(settings: Settings | None = None) -> list[str]:
     """Stop the web server and the database of this home; what was stopped."""
     settings = settings or Settings.read()
     stopped = []
-    if _stop_process(settings.home / WEB_PID):
+    servers = sorted(settings.home.glob(WEB_PIDS))
+    if sum(_stop_process(each) for each in servers):
         stopped.append("server")
     if settings.database_url is None and OwnServer(settings.home).stop():
         stopped.append("database")

@@ -29,6 +29,10 @@ class Refused(Exception):
         self.headers = headers
 
 
+class KeptRefusal(Refused):
+    """A refusal with which what the use-case did is kept all the same: a try that was counted, say."""
+
+
 def not_found(what: str, name: str) -> Refused:
     """Also the answer for what is out of scope: it does not exist for the asker."""
     return Refused(Problem("not-found", f"No such {what}", 404, f"There is no {what} {name!r} here."))

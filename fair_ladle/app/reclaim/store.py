@@ -39,8 +39,8 @@ def looked_on(connection: sa.Connection, policy_id: int, day: date) -> None:
 
 
 def candidates(connection: sa.Connection, where: Collection[Any]) -> list[Any]:
-    """People of whom all of this is true, locked, by number."""
-    return list(connection.execute(sa.select(people).where(*where).order_by(people.c.id).with_for_update()))
+    """People of whom all of this is true, by number."""
+    return list(connection.execute(sa.select(people).where(*where).order_by(people.c.id)))
 
 
 def notices(connection: sa.Connection, policy_id: int) -> dict[int, Any]:
@@ -62,12 +62,12 @@ def forget_notices(connection: sa.Connection, policy_id: int, person_ids: Collec
 
 def by_token(connection: sa.Connection, token_hash: str) -> Any | None:
     """A notice by its link, locked, with the person's name and the policy."""
+    mine = sa.select(n.c.policy_id).where(n.c.token_hash == token_hash)
+    connection.execute(mine.with_for_update()).all()
     wanted = sa.select(
         n, people.c.display_name, people.c.username, people.c.account_id, p.c.name, p.c.days, p.c.notice_days
     ).join(people, people.c.id == n.c.person_id)
-    return connection.execute(
-        wanted.join(p, p.c.id == n.c.policy_id).where(n.c.token_hash == token_hash).with_for_update()
-    ).first()
+    return connection.execute(wanted.join(p, p.c.id == n.c.policy_id).where(n.c.token_hash == token_hash)).first()
 
 
 def still_needed(connection: sa.Connection, policy_id: int, person_id: int, at: datetime) -> None:

@@ -9,7 +9,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import timedelta
 from decimal import Decimal
-from types import SimpleNamespace
 from typing import Any, Literal
 
 import sqlalchemy as sa
@@ -26,10 +25,11 @@ from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
-from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Pool, Product
 from fair_ladle.app.reclaim import store
+from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.app.usage import usecases as usage
 from fair_ladle.core.quantities import half_up
 
@@ -55,8 +55,18 @@ class Policy:
 
 
 @dataclass(frozen=True)
+class Idle:
+    """Who counts as idle, and of which products (none named = of all)."""
+
+    criterion: Criterion
+    days: int
+    products: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
 class Taken:
-    """A unit taken back (or that would be): what it costs its owner a month."""
+    """A unit reclaimed (or that would be): what it costs its owner a month, where whoever reads it may know; else 0
+    and no currency."""
 
     product: str
     account: str
@@ -102,19 +112,20 @@ class Unseen:
 def unseen(tx: Transaction, actor: Actor, days: int = 60) -> Unseen:
     """How many seats of the branch belong to people who have not been seen for so many days."""
     accounts = accounts_usecases.known(tx)
-    asked = SimpleNamespace(criterion="unseen", days=days, products=[])
+    asked = Idle("unseen", days)
     idle = store.candidates(
         tx.connection, [in_branch(accounts, accounts_usecases.top_row(accounts, actor)), *_criterion(tx, asked)]
     )
-    units, _ = _units(tx, accounts, asked, idle)
+    units, _ = _units(tx, accounts, asked, idle, accounts_usecases.top_row(accounts, actor))
     cost: dict[str, Decimal] = defaultdict(Decimal)
     for each in (one for mine in units.values() for one in mine):
-        cost[each.currency] += each.cost
+        if each.currency:
+            cost[each.currency] += each.cost
     return Unseen(
         days,
         len(units),
         sum(len(mine) for mine in units.values()),
-        {currency: half_up(amount, 2) for currency, amount in cost.items()},
+        {currency: half_up(amount, decimals_of(currency)) for currency, amount in cost.items()},
     )
 
 
@@ -208,7 +219,11 @@ def run(tx: Transaction, actor: Actor, policy_id: int) -> Run:
     accounts, found = accounts_usecases.known(tx), Run()
     row = accounts.row_of_id[policy.account_id]
     shelters = _exempt(Groups.read(tx, accounts), accounts, row, policy.exempt)
-    idle = store.candidates(tx.connection, [in_branch(accounts, row), *_criterion(tx, policy)])
+    where = [in_branch(accounts, row), *_criterion(tx, policy)]
+    locked = people_usecases.lock(tx, [each.id for each in store.candidates(tx.connection, where)])
+    # Who was seen, moved or suspended meanwhile is idle no more: judged again under the locks.
+    still = [*where, people.c.id.in_([each.id for each in locked])]
+    idle = store.candidates(tx.connection, still) if locked else []
     sheltered = (
         set(
             tx.connection.scalars(
@@ -220,7 +235,7 @@ def run(tx: Transaction, actor: Actor, policy_id: int) -> Run:
     )
     notices = store.notices(tx.connection, policy_id)
     store.forget_notices(tx.connection, policy_id, set(notices) - {each.id for each in idle})
-    units, layered = _units(tx, accounts, policy, idle)
+    units, layered = _units(tx, accounts, policy, idle, row)
     names = {each.code: each.name for each in pools_usecases.products(tx)}
     new_notices: list[dict[str, Any]] = []
     mails: list[tuple[str, str, str]] = []
@@ -295,9 +310,10 @@ def _criterion(tx: Transaction, policy: Any) -> list[sa.ColumnElement[bool]]:
 
 
 def _units(
-    tx: Transaction, accounts: Accounts, policy: Any, idle: list[Any]
+    tx: Transaction, accounts: Accounts, policy: Any, idle: list[Any], top: int
 ) -> tuple[dict[str, list[Taken]], set[tuple[int, str]]]:
-    """What each of them has of the policy's products, add-ons before what they need; and which of it a layer gave."""
+    """What each of them has of the policy's products, add-ons before what they need, with its cost for whoever runs the
+    branch of ``top``; and which of it a layer gave."""
     products = [
         each
         for each in pools_usecases.products(tx)
@@ -314,19 +330,24 @@ def _units(
     rows = usage.open_assignments(tx, products, [each.username for each in idle], tx.now) if idle else []
     for row in sorted(rows, key=lambda row: products.index(by_id[row.product_id])):
         place = accounts.row_of_id[row.account_id]
-        cost, currency = _cost(accounts, owned, by_id[row.product_id], place, day)
+        cost, currency = _cost(accounts, owned, by_id[row.product_id], place, day, top)
         found[row.subject].append(Taken(by_id[row.product_id].code, accounts.tree.codes[place], cost, currency))
     return found, layered
 
 
-def _cost(accounts: Accounts, owned: list[Pool], product: Product, place: int, day: Any) -> tuple[Decimal, str]:
-    """What one unit costs the pool's owner a month: the price of its newest lot that runs."""
+def _cost(
+    accounts: Accounts, owned: list[Pool], product: Product, place: int, day: Any, top: int
+) -> tuple[Decimal, str]:
+    """What one unit costs the pool's owner a month: the price of its newest lot that runs. What a pool above ``top``
+    was bought for is not for whoever runs that branch: 0 and no currency."""
     mine = {pool.owner_id: pool for pool in owned if pool.product.id == product.id}
     pool = next(
         (mine[int(accounts.ids[row])] for row in accounts.tree.path_up(place) if int(accounts.ids[row]) in mine), None
     )
-    lots = [] if pool is None else [lot for lot in pool.lots if lot.covers(day)]
-    return (max(lots, key=lambda lot: lot.first_day).unit_cost if lots else Decimal(0)), (pool.currency if pool else "")
+    if pool is None or top not in accounts.tree.path_up(accounts.row_of_id[pool.owner_id]):
+        return Decimal(0), ""
+    lots = [lot for lot in pool.lots if lot.covers(day)]
+    return (max(lots, key=lambda lot: lot.first_day).unit_cost if lots else Decimal(0)), pool.currency
 
 
 def _stays(
@@ -403,7 +424,7 @@ def _notice_with_link(
                 f"{accounts.name(accounts.row_of_id[person.account_id])}, and it looks "
                 f"unused ({_why(policy, person)}).\n"
                 f"On {now + timedelta(days=policy.notice_days):%-d %B %Y} it {does}. If you still need it, say so "
-                f"here:\n\n{Settings.read().address}/keep/{token}\n\nFair Ladle\n",
+                f"here:\n\n{tx.settings.address}/keep/{token}\n\nFair Ladle\n",
             )
         )
     return {
@@ -429,6 +450,7 @@ def _take(tx: Transaction, policy: Any, taking: list[tuple[Any, list[Taken]]]) -
             alike[tuple(each.product for each in units)].append(person.id)
         for kept, ids in alike.items():
             people_usecases.change(tx, ids, {"status": "suspended", "kept": list(kept)})
+        sign_in.end_of(tx, POLICIES, [person.email for person, _ in taking if person.email])
         log.write(
             tx,
             POLICIES,

@@ -17,8 +17,9 @@ def _with_product() -> sa.Select[Any]:
 
 def one(connection: sa.Connection, request_id: int, lock: bool = False) -> Any | None:
     """A request with its product's code."""
-    statement = _with_product().where(requests.c.id == request_id)
-    return connection.execute(statement.with_for_update(of=requests) if lock else statement).first()
+    if lock:
+        connection.execute(sa.select(requests.c.id).where(requests.c.id == request_id).with_for_update()).all()
+    return connection.execute(_with_product().where(requests.c.id == request_id)).first()
 
 
 def of_accounts(connection: sa.Connection, account_ids: Collection[int], waiting_only: bool, limit: int) -> list[Any]:

@@ -180,7 +180,7 @@ def pass_up(tx: Transaction, actor: Actor, request_id: int, reason: str) -> Requ
         because_of=request_id,
     )
     subject = f"What {accounts.name(place)} asked for of {product.name} was passed up"
-    _step(tx, actor, accounts, request_id, row.account_id, product, "passed up", text, subject, parent_too=False)
+    _step(tx, actor, accounts, request_id, row.account_id, product, "passed up", "", subject, parent_too=False)
     return _one(tx, actor, request_id)
 
 
@@ -188,7 +188,7 @@ def withdraw(tx: Transaction, actor: Actor, request_id: int) -> Request:
     """Take one's own request back."""
     row = store.one(tx.connection, request_id, lock=True)
     accounts = accounts_usecases.known(tx)
-    if row is None:
+    if row is None or not accounts_usecases.sees(accounts, actor, row.account_id):
         raise not_found("request", str(request_id))
     place = accounts_usecases.row_in_scope(accounts, actor, accounts.tree.codes[accounts.row_of_id[row.account_id]])
     if place != accounts_usecases.top_row(accounts, actor):
@@ -290,7 +290,7 @@ def _to_answer(
     tx: Transaction, actor: Actor, request_id: int, lock: bool = False
 ) -> tuple[Any, Positions, int, Product]:
     row = store.one(tx.connection, request_id, lock)
-    if row is None:
+    if row is None or not accounts_usecases.sees(accounts_usecases.known(tx), actor, row.account_id):
         raise not_found("request", str(request_id))
     product = pools_usecases.product(tx, row.product)
     found = settle_snapshot(present_snapshot(tx, [product]))

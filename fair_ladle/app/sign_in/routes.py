@@ -8,9 +8,9 @@ from fastapi import Cookie, Request, Response
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field
 
-from fair_ladle.app.plumbing.http import Db, problem_response
+from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.installation import is_demo
-from fair_ladle.app.plumbing.problems import Problem
+from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.plumbing.routing import Router, keeps_order_itself
 from fair_ladle.app.sign_in import usecases
 
@@ -52,9 +52,7 @@ class Me(BaseModel):
 @keeps_order_itself
 def sign_in(body: SignIn, request: Request, db: Db) -> Response:
     """Begin a session; its token comes as an HttpOnly cookie."""
-    found = db.run(usecases.sign_in, body.email, body.password, request.client.host if request.client else "")
-    if isinstance(found, Problem):
-        return problem_response(found, {"Retry-After": "900"} if found.status == 429 else None)
+    found = usecases.sign_in(db, body.email, body.password, request.client.host if request.client else "")
     answer = Response(status_code=204)
     answer.set_cookie(
         COOKIE,
@@ -71,7 +69,12 @@ def sign_in(body: SignIn, request: Request, db: Db) -> Response:
 @open_routes.get("/me", response_model=Me | None)
 def me(request: Request, db: Db, token: Annotated[str | None, Cookie(alias=COOKIE)] = None) -> Any:
     """Who is signed in; null where nobody is."""
-    found = db.run(usecases.signed_in, token, request.headers.get("X-Running")) if token else None
+    if not token:
+        return JSONResponse(None)
+    try:
+        found = db.run(usecases.signed_in, token, request.headers.get("X-Running"))
+    except Refused:  # what they ran last is not theirs any more
+        found = db.run(usecases.signed_in, token)
     if found is None:
         return JSONResponse(None)
     every = [Delegation(account=d.code, name=d.name, kind=d.kind, role=d.role) for d in found.delegations]
@@ -95,3 +98,16 @@ def sign_out(db: Db, token: Annotated[str | None, Cookie(alias=COOKIE)] = None) 
     answer = Response(status_code=204)
     answer.delete_cookie(COOKIE, path="/")
     return answer
+
+
+class Ending(BaseModel):
+    """Whose delegation over which account ends."""
+
+    email: str = Field(max_length=254)
+    account: str = Field(max_length=64)
+
+
+@routes.post("/delegations/end", status_code=204)
+def end_delegation(body: Ending, db: Db, who: Who) -> None:
+    """Somebody runs an account of one's branch no more; their sessions end at once."""
+    db.run(usecases.end_delegation, who, body.email, body.account)

@@ -7,6 +7,7 @@ from datetime import date, datetime
 from typing import Any
 
 import sqlalchemy as sa
+from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.plumbing.tables import demo_clock
@@ -32,6 +33,7 @@ def running(connection: sa.Connection, account_ids: Collection[int], day: date) 
             .join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
             .where(
                 d.c.account_id.in_(account_ids),
+                d.c.ended_at.is_(None),
                 sa.or_(d.c.first_day.is_(None), d.c.first_day <= day),
                 sa.or_(d.c.last_day.is_(None), d.c.last_day >= day),
             )
@@ -48,8 +50,34 @@ def add(connection: sa.Connection, email: str, name: str, password_hash: str) ->
 
 def set_password(connection: sa.Connection, sign_in_id: int, password_hash: str) -> None:
     """Another password; every session of it ends."""
+    rehash(connection, sign_in_id, password_hash)
+    end_sessions(connection, [sign_in_id])
+
+
+def rehash(connection: sa.Connection, sign_in_id: int, password_hash: str) -> None:
+    """The same password, hashed anew."""
     connection.execute(sa.update(sign_ins).where(sign_ins.c.id == sign_in_id).values(password_hash=password_hash))
-    connection.execute(sa.delete(sessions).where(sessions.c.sign_in_id == sign_in_id))
+
+
+def end_sessions(connection: sa.Connection, sign_in_ids: Collection[int]) -> None:
+    """Every session of these sign-ins ends."""
+    if sign_in_ids:
+        connection.execute(sa.delete(sessions).where(sessions.c.sign_in_id.in_(sign_in_ids)))
+
+
+def standing(connection: sa.Connection, emails: Collection[str]) -> list[Any]:
+    """Delegations of these addresses that are not ended: id, sign_in_id, account_id, role and email."""
+    d = delegations
+    wanted = sa.select(d.c.id, d.c.sign_in_id, d.c.account_id, d.c.role, sign_ins.c.email)
+    joined = wanted.join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
+    return list(connection.execute(joined.where(sign_ins.c.email.in_(emails), d.c.ended_at.is_(None)).order_by(d.c.id)))
+
+
+def end_delegations(connection: sa.Connection, ids: Collection[int], at: datetime, by: str) -> None:
+    """Delegations are over."""
+    d = delegations
+    for each in sorted(ids):
+        connection.execute(sa.update(d).where(d.c.id == each).values(ended_at=at, ended_by=by[:200]))
 
 
 def delegate(connection: sa.Connection, sign_in_id: int, account_id: int, role: str) -> None:
@@ -66,6 +94,7 @@ def delegations_of(connection: sa.Connection, sign_in_id: int, day: date) -> lis
             .join(accounts, accounts.c.id == d.c.account_id)
             .where(
                 d.c.sign_in_id == sign_in_id,
+                d.c.ended_at.is_(None),
                 sa.or_(d.c.first_day.is_(None), d.c.first_day <= day),
                 sa.or_(d.c.last_day.is_(None), d.c.last_day >= day),
             )
@@ -105,25 +134,24 @@ def end_old_sessions(connection: sa.Connection, used_before: datetime, began_bef
     )
 
 
-def note_failure(connection: sa.Connection, email: str, origin: str, at: datetime) -> None:
-    """Keep a failed try."""
-    connection.execute(sa.insert(failed_tries).values(email=email[:254], origin=origin[:64], at=at))
-
-
-def failures(connection: sa.Connection, email: str, origin: str, since: datetime) -> tuple[int, int]:
-    """Failed tries since an instant: with this address, and from this origin."""
+def count_try(connection: sa.Connection, email: str, origin: str, now: datetime, since: datetime) -> int:
+    """Count a try under the lock of its row, before it is verified; how many there were since an instant, with it."""
     f = failed_tries
-    row = connection.execute(
-        sa.select(
-            sa.func.count(sa.case((f.c.email == email, 1))), sa.func.count(sa.case((f.c.origin == origin, 1)))
-        ).where(f.c.at > since)
-    ).one()
-    return int(row[0]), int(row[1])
+    new = mysql.insert(f).values(email=email[:254], origin=origin[:64], tries=1, last_at=now)
+    counted = sa.case((f.c.last_at < since, 1), else_=f.c.tries + 1)
+    connection.execute(new.on_duplicate_key_update([("tries", counted), ("last_at", now)]))
+    mine = sa.and_(f.c.email == email[:254], f.c.origin == origin[:64])
+    return int(connection.scalar(sa.select(f.c.tries).where(mine)) or 0)
 
 
-def clear_failures(connection: sa.Connection, email: str, before: datetime) -> None:
-    """Forget an address's failed tries, and all that are old."""
-    connection.execute(sa.delete(failed_tries).where(sa.or_(failed_tries.c.email == email, failed_tries.c.at < before)))
+def clear_tries(connection: sa.Connection, email: str, origin: str, before: datetime) -> None:
+    """Forget the tries of an address and origin, and a part of all that are old."""
+    f = failed_tries
+    mine = sa.and_(f.c.email == email[:254], f.c.origin == origin[:64])
+    connection.execute(sa.delete(f).where(mine))
+    old = connection.execute(sa.select(f.c.email, f.c.origin).where(f.c.last_at < before).limit(500)).all()
+    if old:
+        connection.execute(sa.delete(f).where(sa.tuple_(f.c.email, f.c.origin).in_([tuple(each) for each in old])))
 
 
 def set_demo_clock(connection: sa.Connection, demo_at: datetime, real_at: datetime) -> None:

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import sqlalchemy as sa
 
-from fair_ladle.app.plumbing.database import Instant, id_column, metadata
+from fair_ladle.app.plumbing.database import Instant, code_column, id_column, metadata
 
 sign_ins = sa.Table(
     "sign_ins",
     metadata,
     id_column(),
-    sa.Column("email", sa.String(254), nullable=False, unique=True),
+    code_column("email", 254, nullable=False, unique=True, comment="in small letters"),
     sa.Column("name", sa.String(200), nullable=False),
     sa.Column("password_hash", sa.String(255), nullable=False),
 )
@@ -23,7 +23,9 @@ delegations = sa.Table(
     sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False),
     sa.Column("role", sa.String(32), nullable=False),
     sa.Column("first_day", sa.Date),
-    sa.Column("last_day", sa.Date),
+    sa.Column("last_day", sa.Date, comment="NULL = open"),
+    sa.Column("ended_at", Instant, comment="since when it is ended for good"),
+    sa.Column("ended_by", sa.String(200)),
 )
 
 sessions = sa.Table(
@@ -39,8 +41,9 @@ sessions = sa.Table(
 failed_tries = sa.Table(
     "failed_tries",
     metadata,
-    id_column(),
-    sa.Column("email", sa.String(254), nullable=False),
-    sa.Column("origin", sa.String(64), nullable=False),
-    sa.Column("at", Instant, nullable=False, index=True),
+    code_column("email", 254, primary_key=True),
+    code_column("origin", 64, primary_key=True),
+    sa.Column("tries", sa.Integer, nullable=False, comment="counted before they are verified"),
+    sa.Column("last_at", Instant, nullable=False, index=True),
 )
+"""Tries by address and origin together: nobody locks an address out for others. An empty address counts an origin's."""

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import secrets
+import threading
 from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -20,14 +21,17 @@ from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.plumbing import schedule
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.plumbing.problems import Problem, invalid, not_found
+from fair_ladle.app.plumbing.database import Database, Transaction
+from fair_ladle.app.plumbing.problems import KeptRefusal, Problem, Refused, conflict, invalid, not_allowed, not_found
 from fair_ladle.app.sign_in import store
 
 hasher = PasswordHasher()
 NOBODY = hasher.hash("nobody has this password")
 THROTTLED_FOR = timedelta(minutes=15)
-MOST_FAILURES, MOST_FROM_ORIGIN = 5, 30
+MOST_FAILURES, MOST_FROM_ORIGIN = 5, 100
+AT_A_TIME, WAITS_SECONDS = 2, 3.0
+"""Passwords verified at a time, each of which takes 64 MB and a core for a third of a second."""
+_verifying = threading.BoundedSemaphore(AT_A_TIME)
 IDLE, LONGEST = timedelta(hours=12), timedelta(days=7)
 TOUCH_EVERY = timedelta(minutes=1)
 SHORTEST_PASSWORD = 12
@@ -55,35 +59,68 @@ def _hash(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()
 
 
-def sign_in(tx: Transaction, email: str, password: str, origin: str) -> Session | Problem:
-    """A new session; or why not. Not raised, so that the failed try is kept."""
+def sign_in(database: Database, email: str, password: str, origin: str) -> Session:
+    """A new session. Refused where the two do not belong together, or too many tries failed (429), or too many are
+    verified at once (503).
+
+    A try is counted before it is verified; verifying, which is dear on purpose, is done a few at a time and outside any
+    transaction.
+    """
     email = email.strip().lower()
-    now = tx.now
-    by_email, by_origin = store.failures(tx.connection, email, origin, now - THROTTLED_FOR)
-    if by_email >= MOST_FAILURES or by_origin >= MOST_FROM_ORIGIN:
-        return Problem(
-            "too-many-tries", "Too many tries", 429, "Too many tries failed; try again in a quarter of an hour."
+    found = database.run(_count_try, email, origin)
+    if not _verifying.acquire(timeout=WAITS_SECONDS):
+        raise Refused(
+            Problem("busy", "Too many at once", 503, "Too many sign in at this moment; try again in a few seconds."),
+            {"Retry-After": "5"},
         )
-    found = store.by_email(tx.connection, email)
     try:
         hasher.verify(found.password_hash if found else NOBODY, password)
+        right = found is not None
+        anew = hasher.hash(password) if right and hasher.check_needs_rehash(found.password_hash) else None
     except (VerificationError, InvalidHashError):
-        found = None
-    if found is None:
-        store.note_failure(tx.connection, email, origin, now)
-        return Problem(
-            "wrong-sign-in", "Not signed in", 401, "The e-mail address and the password do not belong together."
+        right = False
+    finally:
+        _verifying.release()
+    if not right:
+        raise Refused(
+            Problem(
+                "wrong-sign-in", "Not signed in", 401, "The e-mail address and the password do not belong together."
+            )
         )
-    store.clear_failures(tx.connection, email, now - THROTTLED_FOR)
+    return database.run(_begin_session, found.id, found.password_hash, anew, email, origin)
+
+
+def _count_try(tx: Transaction, email: str, origin: str) -> Any | None:
+    now = tx.now
+    tries = store.count_try(tx.connection, email, origin, now, now - THROTTLED_FOR)
+    of_origin = store.count_try(tx.connection, "", origin, now, now - THROTTLED_FOR)
+    if tries > MOST_FAILURES or of_origin > MOST_FROM_ORIGIN:
+        raise KeptRefusal(
+            Problem(
+                "too-many-tries", "Too many tries", 429, "Too many tries failed; try again in a quarter of an hour."
+            ),
+            {"Retry-After": str(int(THROTTLED_FOR.total_seconds()))},
+        )
+    return store.by_email(tx.connection, email)
+
+
+def _begin_session(
+    tx: Transaction, sign_in_id: int, password_hash: str, anew: str | None, email: str, origin: str
+) -> Session:
+    now, there = tx.now, store.by_id(tx.connection, sign_in_id)
+    if there is None or there.password_hash != password_hash:
+        raise conflict("The password was changed at this moment; sign in with the new one.")
+    store.clear_tries(tx.connection, email, origin, now - THROTTLED_FOR)
+    store.clear_tries(tx.connection, "", origin, now - THROTTLED_FOR)
     store.end_old_sessions(tx.connection, now - IDLE, now - LONGEST)
-    if hasher.check_needs_rehash(found.password_hash):
-        store.set_password(tx.connection, found.id, hasher.hash(password))
+    if anew is not None:
+        store.rehash(tx.connection, sign_in_id, anew)
     session = Session(secrets.token_urlsafe(32), secrets.token_urlsafe(24))
     store.begin_session(
         tx.connection,
         {
             "token_hash": _hash(session.token),
-            "sign_in_id": found.id,
+            "sign_in_id": sign_in_id,
             "csrf_token": session.csrf_token,
             "began": now,
             "last_used": now,
@@ -107,14 +144,26 @@ def signed_in(tx: Transaction, token: str, running: str | None = None) -> Signed
     now = tx.now
     if session is None or now - session.last_used > IDLE or now - session.began > LONGEST:
         return None
-    delegations = store.delegations_of(tx.connection, session.sign_in_id, accounts_usecases.today(tx))
-    chosen = next((each for each in delegations if each.code == running), delegations[0] if delegations else None)
-    if chosen is None:
+    delegations = _open_to(tx, store.delegations_of(tx.connection, session.sign_in_id, accounts_usecases.today(tx)))
+    if not delegations:
         return None
+    chosen = next((each for each in delegations if each.code == running), None if running else delegations[0])
+    if chosen is None:
+        raise not_allowed("You do not run that account (any more).")
     if now - session.last_used > TOUCH_EVERY:
         store.touch_session(tx.connection, token_hash, now)
     actor = Actor(session.name, session.email, chosen.code, session.sign_in_id, chosen.role)
     return SignedIn(actor, session.csrf_token, delegations, token_hash)
+
+
+def _open_to(tx: Transaction, delegations: list[Any]) -> list[Any]:
+    """Those over accounts that are there to be run: closed ones have no admins, nor has what stands below them."""
+    accounts = accounts_usecases.known(tx)
+    return [
+        each
+        for each in delegations
+        if each.account_id in accounts.row_of_id and accounts.status(accounts.row_of_id[each.account_id]) != "closed"
+    ]
 
 
 def give_sign_in(tx: Transaction, actor: Actor, email: str, name: str, account: str, password: str) -> None:
@@ -143,18 +192,19 @@ def give_sign_in(tx: Transaction, actor: Actor, email: str, name: str, account: 
 
 
 def let_run(tx: Transaction, actor: Actor, email: str, account_id: int) -> None:
-    """Let somebody who has a sign-in run an account too. Whether the actor may say so is the caller's to check."""
-    found = store.by_email(tx.connection, email)
-    if found is None:
+    """Let somebody who runs an account of the actor's branch already run another one. Whether the actor may say so
+    is the caller's to check; of who runs what elsewhere nothing is said."""
+    found = store.by_email(tx.connection, email.strip().lower())
+    accounts = accounts_usecases.known(tx)
+    there = [] if found is None else store.delegations_of(tx.connection, found.id, accounts_usecases.today(tx))
+    if found is None or not any(accounts_usecases.sees(accounts, actor, each.account_id) for each in there):
         raise invalid(
-            f"{email or 'Who has no address'} has no sign-in yet; link them as a member, or give a "
-            "sign-in first (`fair-ladle sign-in`).",
+            f"Nobody who runs an account here signs in as {email or 'that'}; add them as "
+            "a member, or have a sign-in given "
+            "on the server (`fair-ladle sign-in`).",
             "role",
         )
-    if any(
-        each.account_id == account_id
-        for each in store.delegations_of(tx.connection, found.id, accounts_usecases.today(tx))
-    ):
+    if any(each.account_id == account_id for each in there):
         return
     store.delegate(tx.connection, found.id, account_id, "admin")
     log.write(
@@ -162,9 +212,44 @@ def let_run(tx: Transaction, actor: Actor, email: str, account_id: int) -> None:
     )
 
 
+def end_of(tx: Transaction, actor: Actor, emails: Collection[str]) -> int:
+    """Whoever has one of these addresses runs nothing of the actor's branch any more, from now on, and their
+    sessions end; how many delegations that were."""
+    accounts = accounts_usecases.known(tx)
+    rows = store.standing(tx.connection, {each.lower() for each in emails}) if emails else []
+    mine = [each for each in rows if accounts_usecases.sees(accounts, actor, each.account_id)]
+    _end(tx, actor, mine)
+    return len(mine)
+
+
+def _end(tx: Transaction, actor: Actor, rows: list[Any]) -> None:
+    store.end_delegations(tx.connection, [each.id for each in rows], tx.now, actor.name)
+    store.end_sessions(tx.connection, {each.sign_in_id for each in rows})
+    log.write(
+        tx,
+        actor,
+        None,
+        [log.Entry("runs it no more", each.email, each.account_id, {"role": each.role}) for each in rows],
+    )
+
+
+def end_delegation(tx: Transaction, actor: Actor, email: str, account: str) -> None:
+    """Somebody runs an account of the actor's branch no more; their sessions end at once."""
+    accounts = accounts_usecases.known(tx)
+    row = accounts_usecases.row_in_scope(accounts, actor, account)
+    email = email.strip().lower()
+    there = store.standing(tx.connection, [email])
+    mine = [each for each in there if each.account_id == int(accounts.ids[row])]
+    if not mine:
+        raise not_found("delegation", email)
+    if any(each.sign_in_id == actor.sign_in_id for each in mine) and account == actor.scope:
+        raise conflict("You run this account yourself; have somebody else end that.")
+    _end(tx, actor, mine)
+
+
 def actor_for(tx: Transaction, sign_in_id: int, account: str) -> Actor | None:
     """Somebody running a branch without being there; None where they may not run it any more."""
-    there = store.delegations_of(tx.connection, sign_in_id, accounts_usecases.today(tx))
+    there = _open_to(tx, store.delegations_of(tx.connection, sign_in_id, accounts_usecases.today(tx)))
     who = store.by_id(tx.connection, sign_in_id)
     role = next((each.role for each in there if each.code == account), None)
     return None if role is None or who is None else Actor(who.name, who.email, account, sign_in_id, role)

@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
-from threading import Lock
-from typing import Any
 
 import numpy as np
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.allocations import usecases as allocations
-from fair_ladle.app.log import usecases as log
+from fair_ladle.app.plumbing import generations
+from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Pool, Product
@@ -177,28 +175,16 @@ def _uncharged(tx: Transaction, accounts: Accounts, days: Sequence[Day]) -> dict
     return found
 
 
-class Kept:
-    """Months read before, kept while no fact has changed; the least recently used goes first."""
-
-    def __init__(self, most: int = 64):
-        self._most = most
-        self._kept: OrderedDict[tuple[Any, ...], ProductMonth] = OrderedDict()
-        self._lock = Lock()
-
-    def month(self, tx: Transaction, product: Product, first: date, last: date) -> ProductMonth:
-        """A product's month, read anew only where something was written since, or another day has ended."""
-        url = tx.connection.engine.url
-        key = (url, log.head(tx), product, first, min(last, accounts_usecases.today(tx)))
-        with self._lock:
-            if key in self._kept:
-                self._kept.move_to_end(key)
-                return self._kept[key]
-        found = read_month(tx, product, first, last)
-        with self._lock:
-            self._kept[key] = found
-            while len(self._kept) > self._most:
-                self._kept.popitem(last=False)
-        return found
+_months: Cache[ProductMonth] = Cache(64)
+SETTLED_AFTER = timedelta(minutes=1)
+"""After midnight: what was admitted before it may be kept only a moment later."""
 
 
-kept_months = Kept()
+def product_month(tx: Transaction, product: Product, first: date, last: date) -> ProductMonth:
+    """A product's month, read anew only where facts of days that are over have changed, or another day has ended."""
+    today = accounts_usecases.today(tx)
+    if tx.now - accounts_usecases.start_of(tx, today) < SETTLED_AFTER and first <= today <= last + timedelta(days=1):
+        return read_month(tx, product, first, last)
+    made_of = generations.numbers(tx, "past", "structure", "allocations")
+    key = (tx.connection.engine.url, made_of, product, first, min(last, today))
+    return _months.get(key, lambda: read_month(tx, product, first, last))

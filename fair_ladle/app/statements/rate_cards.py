@@ -12,6 +12,7 @@ from typing import Any
 from iso4217 import Currency
 
 from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import invalid
@@ -117,6 +118,7 @@ def load(tx: Transaction, rows: list[dict[str, Any]], tiers: list[dict[str, Any]
 
     Tiers carry the key of their rate beside from_quantity and unit_price.
     """
+    generations.renew(tx, "rates")
     merged = merge(tx.connection, store.rates, KEY, rows)
     ids = {tuple(getattr(row, name) for name in KEY): row.id for row in store.all_rates(tx.connection)}
     there: dict[int, dict[Decimal, Decimal]] = defaultdict(dict)

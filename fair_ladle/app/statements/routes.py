@@ -235,7 +235,7 @@ def statement_body(found: views.StatementView, month: str) -> StatementBody:
                 measure=line.product.measure,
                 currency=line.currency,
                 rate=RateUsed(
-                    seller=rate.seller,
+                    seller=found.seller,
                     buyer=rate.buyer,
                     first_day=rate.first_day.isoformat(),
                     basis=rate.basis,
@@ -285,7 +285,7 @@ def statement_body(found: views.StatementView, month: str) -> StatementBody:
     )
     gone = sum((each.charge.amount for each in found.gone), Decimal(0))
     return StatementBody(
-        seller=statement.seller,
+        seller=found.seller,
         seller_name=name(statement.seller),
         buyer=statement.buyer,
         name=name(statement.buyer),

@@ -14,7 +14,7 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Pool, Product
-from fair_ladle.app.statements.months import ProductMonth, kept_months
+from fair_ladle.app.statements.months import ProductMonth, product_month
 from fair_ladle.app.statements.rate_cards import RateCards, decimals_of
 from fair_ladle.core.calendar import month_before, month_of
 from fair_ladle.core.costing import Bearer, pool_cost, share_cost
@@ -76,7 +76,7 @@ class BillingPeriod:
         self.products = list(products or pools_usecases.products(tx))
         self.rate_cards = RateCards(tx, self.accounts)
         self.months: dict[str, ProductMonth] = {
-            each.code: kept_months.month(tx, each, first, last) for each in self.products
+            each.code: product_month(tx, each, first, last) for each in self.products
         }
         self._lines: dict[tuple[str, str], Line | None] = {}
         self._bearers: dict[int, list[Bearer]] = {}

@@ -67,7 +67,7 @@ def overview(tx: Transaction, actor: Actor, month: str) -> Overview:
         known_before = buyer in before.accounts.tree
         rows.append(
             BuyerRow(
-                statement.seller,
+                seller_as_seen(period, actor, statement.seller),
                 buyer,
                 period.accounts.name(row),
                 str(period.accounts.facts[row].kind),
@@ -80,6 +80,15 @@ def overview(tx: Transaction, actor: Actor, month: str) -> Overview:
         )
     days = len(next(iter(period.months.values())).days) if period.months else 0
     return Overview(first, last, days, rows)
+
+
+def seller_as_seen(period: BillingPeriod, actor: Actor, seller: str) -> str:
+    """A seller by its code, or, where it is the account above the actor's branch, by its name: nothing more of it is
+    said."""
+    accounts = period.accounts
+    if accounts_usecases.is_in_scope(accounts, actor, seller) or seller not in accounts.tree:
+        return seller
+    return accounts.name(accounts.tree.row(seller))
 
 
 def statement_cost(period: BillingPeriod, statement: Statement) -> Decimal | None:
@@ -104,8 +113,9 @@ class LineView:
 
 @dataclass(frozen=True)
 class StatementView:
-    """One statement for a screen."""
+    """One statement for a screen; ``seller`` is its code, for whoever sees the seller's branch, else its name."""
 
+    seller: str
     statement: Statement
     period: BillingPeriod
     total_before: Decimal
@@ -153,7 +163,15 @@ def statement_view(tx: Transaction, actor: Actor, buyer: str, month: str) -> Sta
     total_before = sum((each.before for each in lines), Decimal(0)) + sum(
         (each.charge.amount for each in gone), Decimal(0)
     )
-    return StatementView(statement, period, total_before, lines, gone, _notes(tx, period, row))
+    return StatementView(
+        seller_as_seen(period, actor, statement.seller),
+        statement,
+        period,
+        total_before,
+        lines,
+        gone,
+        _notes(tx, period, row),
+    )
 
 
 def _notes(tx: Transaction, period: BillingPeriod, row: int) -> list[str]:

@@ -8,7 +8,9 @@ from typing import Any
 
 import numpy as np
 
+from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, Progress, merge
 from fair_ladle.app.pools.usecases import Product
@@ -80,11 +82,15 @@ def own_over_time(
 
 def load_assignments(tx: Transaction, rows: list[dict[str, Any]], progress: Progress) -> Merged:
     """Create assignments, and change the ends of those that are there."""
+    generations.renew(tx, "past")
     return merge(tx.connection, store.assignments, ["product_id", "account_id", "subject", "begins"], rows, progress)
 
 
-def load_samples(tx: Transaction, rows: list[dict[str, Any]], progress: Progress) -> Merged:
+def load_samples(tx: Transaction, rows: list[dict[str, Any]], progress: Progress | None = None) -> Merged:
     """Create and correct storage samples."""
+    today = accounts_usecases.start_of(tx, accounts_usecases.today(tx))
+    if any(row["at"] < today for row in rows):
+        generations.renew(tx, "past")
     return merge(tx.connection, store.storage_samples, ["product_id", "account_id", "category", "at"], rows, progress)
 
 

@@ -273,6 +273,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/delegations/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End Delegation
+         * @description Somebody runs an account of one's branch no more; their sessions end at once.
+         */
+        post: operations["end_delegation_api_delegations_end_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/demo/mail": {
         parameters: {
             query?: never;
@@ -3449,14 +3469,6 @@ export interface components {
             told: number;
         };
         /**
-         * Ending
-         * @description Sessions to end.
-         */
-        Ending: {
-            /** Ids */
-            ids: number[];
-        };
-        /**
          * EndingBody
          * @description Lots that end soon.
          */
@@ -4646,6 +4658,12 @@ export interface components {
             name: string;
             /** Parent */
             parent: string;
+            /**
+             * Unallocated
+             * @default none
+             * @enum {string}
+             */
+            unallocated: "free" | "none";
         };
         /**
          * NewAccount
@@ -4672,6 +4690,12 @@ export interface components {
             name: string;
             /** Parent */
             parent: string;
+            /**
+             * Unallocated
+             * @default none
+             * @enum {string}
+             */
+            unallocated: "free" | "none";
         };
         /**
          * NewLot
@@ -5904,6 +5928,12 @@ export interface components {
             name: string;
             /** Parent */
             parent: string | null;
+            /**
+             * Unallocated
+             * @default free
+             * @enum {string}
+             */
+            unallocated: "free" | "none";
         };
         /**
          * ShapeRate
@@ -6608,6 +6638,24 @@ export interface components {
             email: string;
             /** Name */
             name: string;
+        };
+        /**
+         * Ending
+         * @description Sessions to end.
+         */
+        fair_ladle__app__leases__routes__Ending: {
+            /** Ids */
+            ids: number[];
+        };
+        /**
+         * Ending
+         * @description Whose delegation over which account ends.
+         */
+        fair_ladle__app__sign_in__routes__Ending: {
+            /** Account */
+            account: string;
+            /** Email */
+            email: string;
         };
     };
     responses: never;
@@ -8226,6 +8274,120 @@ export interface operations {
         responses: {
             /** @description Successful Response */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    end_delegation_api_delegations_end_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["fair_ladle__app__sign_in__routes__Ending"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -21893,7 +22055,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Ending"];
+                "application/json": components["schemas"]["fair_ladle__app__leases__routes__Ending"];
             };
         };
         responses: {

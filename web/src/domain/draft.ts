@@ -53,6 +53,8 @@ export interface NewAccount {
   name: string
   admin_email: string | null
   billing_email: string | null
+  /** What it may hold of pools it has no allocation of: what is free above, or nothing. */
+  unallocated: 'free' | 'none'
 }
 
 export interface Move {

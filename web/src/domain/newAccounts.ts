@@ -48,7 +48,13 @@ export function parseLines(text: string, taken: string[]): Line[] {
 
 export interface Shape {
   /** The account whose shape is taken, then those below it, parents first. */
-  accounts: { code: string; name: string; parent: string | null; kind: NewAccount['account_kind'] }[]
+  accounts: {
+    code: string
+    name: string
+    parent: string | null
+    kind: NewAccount['account_kind']
+    unallocated: NewAccount['unallocated']
+  }[]
   terms: { account: string; product: string; terms: Terms }[]
   /** How its seller prices products for the first account alone. */
   rates: (RateTerms & { product: string })[]
@@ -63,6 +69,7 @@ export function afterShape(
   kind: NewAccount['account_kind'],
   shape: Shape | null,
   ratesFrom: string,
+  unallocated: NewAccount['unallocated'] = 'none',
 ): (NewAccount | AllocationChange | RateChange)[] {
   const first: NewAccount = {
     kind: 'new account',
@@ -72,6 +79,7 @@ export function afterShape(
     name: line.name,
     admin_email: line.admin ?? shape?.admin_email ?? null,
     billing_email: line.billing ?? shape?.billing_email ?? null,
+    unallocated,
   }
   if (!shape) return [first]
   const [top, ...below] = shape.accounts
@@ -93,6 +101,7 @@ export function afterShape(
       name: each.name,
       admin_email: null,
       billing_email: null,
+      unallocated: each.unallocated,
     })),
     ...shape.terms.map((each): AllocationChange => ({
       kind: 'allocation',

@@ -22,6 +22,7 @@ export function NewClient({ parent, grid, close }: { parent: AccountBody; grid: 
   const [text, setText] = useState('')
   const [kind, setKind] = useState<NewAccount['account_kind']>(kinds[0] ?? 'sub-account')
   const [like, setLike] = useState('')
+  const [unallocated, setUnallocated] = useState<NewAccount['unallocated']>('none')
   const [trouble, setTrouble] = useState('')
   const lines = parseLines(text, grid.accounts.code)
   const wrong = lines.find((each) => each.wrong)
@@ -40,7 +41,11 @@ export function NewClient({ parent, grid, close }: { parent: AccountBody; grid: 
           : from === 'account'
             ? await take(api.GET('/api/accounts/{account}/shape', { params: { path: { account: chosen } } }))
             : null
-      draft.set(lines.flatMap((line) => afterShape(line, parent.account, kind, shape, `${grid.day.slice(0, 7)}-01`)))
+      draft.set(
+        lines.flatMap((line) =>
+          afterShape(line, parent.account, kind, shape, `${grid.day.slice(0, 7)}-01`, unallocated),
+        ),
+      )
       close()
     } catch (error) {
       setTrouble(error instanceof Error ? error.message : 'That did not work.')
@@ -104,6 +109,16 @@ export function NewClient({ parent, grid, close }: { parent: AccountBody; grid: 
               )}
             </Form.Group>
           </div>
+          <Form.Group controlId="new-unallocated" className="mb-2">
+            <Form.Label>Products it has no allocation of</Form.Label>
+            <Form.Select
+              value={unallocated}
+              onChange={(event) => setUnallocated(event.target.value as NewAccount['unallocated'])}
+            >
+              <option value="none">cannot be used until allocated</option>
+              <option value="free">can be used as far as free above</option>
+            </Form.Select>
+          </Form.Group>
           <Form.Group controlId="new-names">
             <Form.Label>
               One a line: name, admin’s address, billing contact’s address, code. Only the name is needed; a block from

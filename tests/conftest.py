@@ -24,10 +24,19 @@ from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.plumbing.tables import jobs
 from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.demo.load import STARTS_AT
+from tests import statements
 
 numbers = itertools.count(1)
 INTAKE = Path(__file__).parents[1] / "fair_ladle" / "demo" / "intake"
 MEMORY, ENOUGH = Path("/dev/shm"), 4 * 2**30
+
+
+@pytest.fixture(autouse=True)
+def every_lock_names_its_rows() -> Iterator[None]:
+    """No statement of any test locks rows that cannot be told from it: see `statements`."""
+    statements.violations.clear()
+    yield
+    assert statements.violations == []
 
 
 @pytest.fixture(scope="session")

@@ -1,0 +1,182 @@
+"""Locks as they are written down in the architecture: one table, by key, people before what is judged of them; and two
+connections each that would break it."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+import sqlalchemy as sa
+from fastapi.testclient import TestClient
+
+from fair_ladle.app.assignments import service as assignment_service
+from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.assignments.eligibility import Wanted
+from fair_ladle.app.people_admin import acting
+from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.plumbing import generations
+from fair_ladle.app.plumbing.actor import COMMAND_LINE
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.pools import usecases as pools
+from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.main import create_app
+from tests.conftest import actor_of
+from tests.statements import faults, hearing, that_hold
+
+OLDQUAY = actor_of("OLDQUAY")
+PASSWORD = "correct-ferry-staple"
+
+
+@pytest.mark.parametrize(
+    ("statement", "wrong"),
+    [
+        ("SELECT a.id FROM a JOIN b ON b.id = a.id WHERE a.id = 1 FOR UPDATE", "a locking read of several tables"),
+        ("SELECT a.id FROM a, b WHERE a.id = 1 FOR UPDATE", "a locking read of several tables"),
+        ("SELECT id FROM a ORDER BY id FOR UPDATE", "a lock without a key"),
+        ("UPDATE a INNER JOIN b ON b.id = a.id SET a.x = 1", "an update that joins"),
+        ("SELECT id, (SELECT n FROM b, c) FROM a WHERE id IN (1, 2) FOR UPDATE", None),
+        ("UPDATE a SET x = (SELECT y FROM b JOIN c ON b.id = c.id) WHERE id = 1", None),
+    ],
+)
+def test_the_check_itself_can_fail(statement: str, wrong: str | None) -> None:
+    assert faults(statement) == ([wrong] if wrong else [])
+
+
+def both(one: Callable[[], Any], other: Callable[[], Any]) -> list[str]:
+    """Do two things at the same moment; what each came to."""
+    start, found = threading.Barrier(2), ["", ""]
+
+    def go(place: int, do: Callable[[], Any]) -> None:
+        start.wait()
+        try:
+            do()
+            found[place] = "done"
+        except Refused as refused:
+            found[place] = refused.problem.detail
+
+    threads = [threading.Thread(target=go, args=(n, do)) for n, do in enumerate((one, other))]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    return found
+
+
+def free_person(database: Database) -> str:
+    """Somebody of the client's crew who has nothing of the family."""
+    with database.engine.connect() as connection:
+        found = connection.scalar(
+            sa.text(
+                "SELECT p.username FROM people p JOIN accounts a ON a.id = p.account_id WHERE a.code = 'OLDQUAY-CREW' AND"
+                " p.status = 'active' AND NOT EXISTS (SELECT 1 FROM assignments s JOIN products q ON q.id = s.product_id"
+                " WHERE s.subject = p.username AND q.code LIKE 'FIELD%' AND s.ends IS NULL) ORDER BY p.username LIMIT 1"
+            )
+        )
+    assert found
+    return str(found)
+
+
+def seat(database: Database, username: str, product: str) -> Callable[[], Any]:
+    return lambda: database.run(assignments.assign, OLDQUAY, [Wanted("OLDQUAY-CREW", product, username)])
+
+
+def test_of_a_family_one_however_many_ask_at_once(demo: Database) -> None:
+    username = free_person(demo)
+    for _ in range(10):
+        found = both(seat(demo, username, "FIELD-CORE"), seat(demo, username, "FIELD-FULL"))
+        assert found.count("done") == 1, found
+        mine = "FIELD-CORE" if found[0] == "done" else "FIELD-FULL"
+        demo.run(assignments.release, OLDQUAY, [Wanted("OLDQUAY-CREW", mine, username)])
+    assert demo.run(assignments.verify, COMMAND_LINE) == []
+
+
+def test_a_machine_is_one_accounts_however_many_ask_at_once(demo: Database) -> None:
+    """Two accounts that share no counter below their cushions."""
+
+    def take(account: str) -> Callable[[], Any]:
+        return lambda: demo.run(assignments.assign, COMMAND_LINE, [Wanted(account, "WATCHGLASS", "same-till")])
+
+    product = demo.run(pools.product, "WATCHGLASS")
+    clients = ("MARROW", "NORTHFOLD", "FENWICK", "LARKHILL", "TERN")
+    other = next(each for each in clients if demo.run(assignment_service.room, COMMAND_LINE, each, product) > 0)
+    for _ in range(10):
+        found = both(take("OLDQUAY-CREW"), take(other))
+        assert found.count("done") == 1 and any("has Watchglass Endpoint already" in each for each in found), found
+        account = "OLDQUAY-CREW" if found[0] == "done" else other
+        demo.run(assignments.release, COMMAND_LINE, [Wanted(account, "WATCHGLASS", "same-till")])
+    assert demo.run(assignments.verify, COMMAND_LINE) == []
+
+
+def test_a_seat_and_a_suspension_come_one_after_the_other(demo: Database) -> None:
+    username = free_person(demo)
+    who = Asked(usernames=(username,))
+    for _ in range(6):
+        found = both(
+            seat(demo, username, "FIELD-CORE"),
+            lambda: demo.run(acting.act, OLDQUAY, "suspend", who, acting.How(keep_seats=False)),
+        )
+        with demo.engine.connect() as connection:
+            held = connection.scalar(
+                sa.text("SELECT COUNT(*) FROM assignments WHERE subject = :u AND ends IS NULL"), {"u": username}
+            )
+        assert held == 0, f"nobody suspended has a seat: {found}"
+        demo.run(acting.act, OLDQUAY, "resume", who)
+        demo.run(acting.act, OLDQUAY, "suspend", who, acting.How(keep_seats=False))
+        demo.run(acting.act, OLDQUAY, "resume", who)
+
+
+def test_screens_and_previews_hold_nobody_back(new_demo: Callable[[], Database]) -> None:
+    database = new_demo()
+    for account in ("GANNET", "OLDQUAY"):
+        database.run(sign_in.give_sign_in, COMMAND_LINE, f"{account}@x.example", account, account, PASSWORD)
+    for account in ("GANNET", "OLDQUAY"):
+        client = TestClient(create_app(database))  # not entered: no jobs beside
+        client.app.state.database = database  # type: ignore[attr-defined]
+        client.post("/api/sign-in", json={"email": f"{account}@x.example", "password": PASSWORD}).raise_for_status()
+        for path in (
+            "/api/today",
+            "/api/allocations",
+            "/api/allocations/cell?account=OLDQUAY-CREW&product=FIELD-CORE",
+            "/api/pools",
+            "/api/people",
+            "/api/groups",
+            "/api/reclaim/unseen",
+            "/api/reclaim",
+            "/api/entitlements/queue",
+            "/api/statements?month=2026-10",
+            "/api/requests",
+            "/api/log",
+            "/api/devices",
+            "/api/drafts",
+        ):
+            with hearing() as heard:
+                answer = client.get(path)
+            assert answer.status_code in (200, 404), (path, answer.text)
+            assert that_hold(heard) == [], path
+
+
+def test_a_generation_is_the_commits_not_the_ids_order(demo: Database) -> None:
+    """Two who raise one: what the later to commit wrote is under another number than what the first left."""
+    with demo.engine.connect() as connection:
+        seen = [connection.execute(sa.text("SELECT number FROM generations WHERE name = 'rates'")).scalar()]
+    first_may_commit = threading.Event()
+
+    def slow(tx: Any) -> None:
+        generations.renew(tx, "rates")
+        first_may_commit.wait(5)
+
+    thread = threading.Thread(target=demo.run, args=(slow,))
+    thread.start()
+    quick = threading.Thread(target=demo.run, args=(lambda tx: generations.renew(tx, "rates"),))
+    quick.start()
+    quick.join(0.5)
+    assert quick.is_alive(), "it waits for the first: the row is its lock"
+    first_may_commit.set()
+    thread.join()
+    quick.join()
+    with demo.engine.connect() as connection:
+        seen.append(connection.execute(sa.text("SELECT number FROM generations WHERE name = 'rates'")).scalar())
+    assert seen[0] != seen[1]

@@ -17,6 +17,7 @@ from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.today import usecases as today
 
+OPERATOR = Actor("Ines", "", "GANNET")
 OLDQUAY, TERN = Actor("Maren", "", "OLDQUAY"), Actor("Tilde", "", "TERN")
 
 
@@ -39,6 +40,7 @@ def people(database: Database, find: str) -> list[listing.Row]:
 
 def test_whoever_proves_an_address_of_the_domain_joins_at_once(demo: Database) -> None:
     demo.run(domains.put_domain, OLDQUAY, "@Quay-Crew.example", "OLDQUAY-CREW", "at once")
+    demo.run(domains.approve, OPERATOR, "quay-crew.example", "OLDQUAY-CREW")
     demo.run(domains.ask, "Ida.Blom@quay-crew.example", " Ida  Blom ")
     assert people(demo, "ida.blom") == [], "nobody is in before the address is proven"
     token = link(demo, "ida.blom@quay-crew.example")
@@ -81,7 +83,7 @@ def test_where_joining_is_approved_it_waits_in_today_of_whoever_runs_the_branch(
 def test_an_unknown_domain_is_answered_like_a_known_one_and_nobody_is_flooded(demo: Database) -> None:
     demo.run(domains.ask, "ida@nowhere.example", "Ida")
     assert mails(demo, "ida@nowhere.example") == []
-    demo.run(domains.put_domain, OLDQUAY, "quay.example", "OLDQUAY", "at once")
+    demo.run(domains.put_domain, OPERATOR, "quay.example", "OLDQUAY", "at once")
     for _ in range(10):
         demo.run(domains.ask, "ida@quay.example", "Ida")
     assert len(mails(demo, "ida@quay.example")) == domains.MOST_ASKED
@@ -92,18 +94,47 @@ def test_an_unknown_domain_is_answered_like_a_known_one_and_nobody_is_flooded(de
 
 
 def test_a_link_holds_for_a_day_and_only_while_the_domain_belongs_there(demo: Database) -> None:
-    demo.run(domains.put_domain, OLDQUAY, "quay.example", "OLDQUAY", "at once")
+    demo.run(domains.put_domain, OPERATOR, "quay.example", "OLDQUAY", "at once")
     demo.run(domains.ask, "ida@quay.example", "Ida")
     token = link(demo, "ida@quay.example")
-    demo.run(domains.forget_domain, OLDQUAY, "quay.example")
+    demo.run(domains.forget_domain, OLDQUAY, "quay.example", "OLDQUAY")
     with pytest.raises(Refused, match="no longer join by themselves"):
         demo.run(domains.prove, token)
-    demo.run(domains.put_domain, OLDQUAY, "quay.example", "OLDQUAY", "at once")
+    demo.run(domains.put_domain, OPERATOR, "quay.example", "OLDQUAY", "at once")
     demo.clock.set_to(demo.clock.now() + domains.LINK_HOLDS + timedelta(minutes=1))
     with pytest.raises(Refused, match="held for a day"):
         demo.run(domains.prove, token)
     with pytest.raises(Refused, match="nothing at this address"):
         demo.run(domains.prove, "guessed")
+
+
+def test_a_domain_counts_once_the_operator_approved_it_and_is_one_accounts(demo: Database) -> None:
+    for actor, account in ((OLDQUAY, "OLDQUAY"), (TERN, "TERN")):
+        demo.run(domains.put_domain, actor, "gannet.example", account, "at once")
+        assert [row.approved_at for row in demo.run(domains.domains, actor)[1]] == [None], "each sees only their own"
+        with pytest.raises(Refused, match="The operator approves"):
+            demo.run(domains.approve, actor, "gannet.example", account)
+    demo.run(domains.ask, "ida@gannet.example", "Ida")
+    assert mails(demo, "ida@gannet.example") == [], "nobody joins by a domain that only waits"
+    assert [each[1] for each in demo.run(today.today, OPERATOR).domains] == [
+        "Old Quay Ferries",
+        "Tern Housing Association",
+    ]
+    assert demo.run(today.today, OLDQUAY).domains == []
+    demo.run(domains.approve, OPERATOR, "gannet.example", "TERN")
+    with pytest.raises(Refused, match="belongs to Tern Housing Association already"):
+        demo.run(domains.approve, OPERATOR, "gannet.example", "OLDQUAY")
+    demo.run(domains.put_domain, TERN, "gannet.example", "TERN", "approved")
+    demo.run(domains.ask, "ida@gannet.example", "Ida")
+    assert "join Tern Housing Association" in mails(demo, "ida@gannet.example")[-1], "another way of joining keeps it"
+
+
+def test_a_name_that_a_mail_program_makes_a_link_of_stands_in_no_mail(demo: Database) -> None:
+    named = "Visit http://evil.example/login"
+    demo.run(joining.add, OLDQUAY, NewPerson("OLDQUAY", named, "ida@quay.example"))
+    assert mails(demo, "ida@quay.example")[-1].startswith("Hello,\n\nMaren has set you up at Old Quay Ferries.")
+    with pytest.raises(Refused, match="no line breaks"):
+        demo.run(joining.add, OLDQUAY, NewPerson("OLDQUAY", "Ida\n\nPay here", "ivo@quay.example"))
 
 
 @pytest.mark.parametrize(
@@ -112,15 +143,13 @@ def test_a_link_holds_for_a_day_and_only_while_the_domain_belongs_there(demo: Da
         ("no domain", "OLDQUAY", "is no domain"),
         ("quay", "OLDQUAY", "is no domain"),
         ("<script>.example", "OLDQUAY", "is no domain"),
-        ("tern.example", "OLDQUAY", "another account already"),
         ("x.example", "TERN", "no account"),
     ],
 )
 def test_a_domain_that_cannot_be_is_refused(shared_demo: Database, domain: str, account: str, why: str) -> None:
-    shared_demo.run(domains.put_domain, TERN, "tern.example", "TERN", "at once")
     with pytest.raises(Refused, match=why):
         shared_demo.run(domains.put_domain, OLDQUAY, domain, account, "at once")
-    for name in ("<b>", "Win at http://x.example", "ask me@x.example"):
+    for name in ("<b>", "Win at http://x.example", "ask me@x.example", "call evil.example now"):
         with pytest.raises(Refused, match="Give your name"):
             shared_demo.run(domains.ask, "a@tern.example", name)
 
@@ -145,8 +174,9 @@ def test_a_known_address_is_linked_as_member_or_as_admin_and_never_twice_in_one_
     assert [each[0] for each in there.also] == [known.username]
     with pytest.raises(Refused, match="already"):
         demo.run(joining.add, OLDQUAY, NewPerson(**{**vars(twice), "link": True}))
-    with pytest.raises(Refused, match="belongs to somebody already"):
-        demo.run(joining.add, TERN, NewPerson("TERN", "Ada", known.email, link=True))
+    assert demo.run(joining.add, TERN, NewPerson("TERN", "Ada", known.email)) == "ada", (
+        "who is elsewhere is not told of"
+    )
     with pytest.raises(Refused, match="Nobody who runs an account here"):
         demo.run(joining.add, OLDQUAY, NewPerson("OLDQUAY-ISLAND", "Ada", known.email, link=True, role="admin"))
     demo.run(

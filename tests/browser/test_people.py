@@ -234,9 +234,7 @@ def test_idle_seats_are_looked_at_taken_back_and_given_back(open_page: Open, dat
     expect(guest.get_by_role("heading", name="You keep it")).to_be_visible()
     page.get_by_label("Days of notice").fill("0")
     press(page.get_by_role("button", name="Keep the changes"))
-    expect(looked.get_by_role("status")).to_contain_text(
-        re.compile("[1-9][0-9]* seats? comes? back, which cost [0-9.]+ EUR a month")
-    )
+    expect(looked.get_by_role("status")).to_contain_text(re.compile(r"[1-9][0-9]* seats? comes? back\."))
     expect(looked).to_contain_text("that they still need it")
     press(looked.get_by_role("button", name="Run it now"))
     runs = page.get_by_role("region", name="Runs")

@@ -22,6 +22,7 @@ from fair_ladle.app.people_admin import store
 from fair_ladle.app.people_admin.listing import MOST_AT_ONCE, Asked, conditions
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.addresses import greeting, in_a_mail
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused, invalid
 from fair_ladle.app.pools import usecases as pools_usecases
@@ -530,12 +531,13 @@ def send_invitations(tx: Transaction, actor: Actor, accounts: Accounts, people: 
     )
     mails = []
     for each in people:
-        account = accounts.name(accounts.row_of_id[each.account_id])
+        account = in_a_mail(accounts.name(accounts.row_of_id[each.account_id]), "an account")
+        by = in_a_mail(actor.name, "An administrator")
         mails.append(
             (
                 each.email,
-                f"{actor.name} invites you to {account}",
-                f"Hello {each.display_name},\n\n{actor.name} has set you up at {account}. Accept "
+                f"{by} invites you to {account}",
+                f"{greeting(each.display_name)}\n\n{by} has set you up at {account}. Accept "
                 f"by {now + INVITED_FOR:%-d %B %Y}:\n\n"
                 f"{address}/join/{tokens[each.id]}\n\nIf you did not expect this, do nothing.\n\nFair Ladle\n",
             )

@@ -1,4 +1,4 @@
-"""E-mail domains that belong to an account: whoever proves an address there joins at once, or waits for approval."""
+"""E-mail domains that are an account's: whoever proves an address there joins at once, or waits to be let in."""
 
 from __future__ import annotations
 
@@ -18,8 +18,9 @@ from fair_ladle.app.people_admin.joining import usernames_for
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.addresses import email as an_email
+from fair_ladle.app.plumbing.addresses import greeting, in_a_mail
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
+from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_allowed, not_found
 
 Joining = Literal["at once", "approved"]
 DOMAIN = re.compile(r"^(?=.{4,253}$)([a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z][a-z0-9-]{0,61}[a-z0-9]$")
@@ -52,46 +53,99 @@ class Asked:
 
 
 def domains(tx: Transaction, actor: Actor) -> tuple[Accounts, list[Any]]:
-    """The domains of the branch: domain, account_id and joining, by name."""
+    """The domains of the branch: domain, account_id, joining and approved_at, by name."""
     accounts = accounts_usecases.known(tx)
     return accounts, [
         row for row in store.domains(tx.connection) if accounts_usecases.sees(accounts, actor, row.account_id)
     ]
 
 
+def waiting_for_approval(tx: Transaction, actor: Actor) -> list[tuple[str, str]]:
+    """Domains that an account wants and the actor can approve, with the account's name: only the operator's."""
+    accounts = accounts_usecases.known(tx)
+    if accounts_usecases.top_row(accounts, actor) != 0:
+        return []
+    return [
+        (row.domain, accounts.name(accounts.row_of_id[row.account_id]))
+        for row in store.domains(tx.connection)
+        if row.approved_at is None
+    ]
+
+
 def put_domain(tx: Transaction, actor: Actor, domain: str, account: str, joining: Joining) -> None:
-    """Let a domain belong to an account of the branch; a domain belongs to one account."""
+    """Let an account of the branch have a domain.
+
+    Anybody can write down a domain that is not theirs, and people would join there: so it counts once the operator has
+    approved it. The answer is the same whether others have or want it. Who has it already keeps it, whatever else
+    changes.
+    """
     accounts = accounts_usecases.known(tx)
     row = accounts_usecases.row_in_scope(accounts, actor, account)
     domain = domain.strip().lower().removeprefix("@")
     if not DOMAIN.match(domain):
         raise invalid(f"{domain[:80]!r} is no domain; one looks like client.example.", "domain")
-    there = store.domain(tx.connection, domain)
-    if there is not None and not accounts_usecases.sees(accounts, actor, there.account_id):
-        raise conflict(f"{domain} belongs to another account already.")
     account_id = int(accounts.ids[row])
-    store.put_domain(tx.connection, domain, account_id, joining)
+    mine = [
+        each
+        for each in store.lock_domain(tx.connection, domain)
+        if accounts_usecases.sees(accounts, actor, each.account_id)
+    ]
+    there = next((each for each in mine if each.approved_at), None) or next(
+        (each for each in mine if each.account_id == account_id), None
+    )
+    approved_at = there.approved_at if there is not None else None
+    if approved_at is None and accounts_usecases.top_row(accounts, actor) == 0:
+        approved_at = tx.now
+    if there is not None:
+        store.forget_domain(tx.connection, domain, there.account_id)
+    store.put_domain(
+        tx.connection, {"domain": domain, "account_id": account_id, "joining": joining, "approved_at": approved_at}
+    )
     before = (
         None
         if there is None
         else {"joining": there.joining, "account": accounts.name(accounts.row_of_id[there.account_id])}
     )
+    what = "domain set" if approved_at else "domain asked for"
     log.write(
         tx,
         actor,
         None,
-        [log.Entry("domain set", domain, account_id, before, {"joining": joining, "account": accounts.name(row)})],
+        [log.Entry(what, domain, account_id, before, {"joining": joining, "account": accounts.name(row)})],
     )
 
 
-def forget_domain(tx: Transaction, actor: Actor, domain: str) -> None:
-    """The domain belongs to nobody any more; who joined by it stays."""
+def approve(tx: Transaction, actor: Actor, domain: str, account: str) -> None:
+    """The operator agrees that a domain is an account's; one account has it."""
     accounts = accounts_usecases.known(tx)
-    there = store.domain(tx.connection, domain)
-    if there is None or not accounts_usecases.sees(accounts, actor, there.account_id):
+    row = accounts_usecases.row_in_scope(accounts, actor, account)
+    if accounts_usecases.top_row(accounts, actor) != 0:
+        raise not_allowed("The operator approves who has a domain.")
+    rows = store.lock_domain(tx.connection, domain)
+    wanted = next((each for each in rows if each.account_id == int(accounts.ids[row])), None)
+    if wanted is None:
         raise not_found("domain", domain)
-    store.forget_domain(tx.connection, domain)
-    log.write(tx, actor, None, [log.Entry("domain taken away", domain, there.account_id, {"joining": there.joining})])
+    has = next((each for each in rows if each.approved_at), None)
+    if has is wanted:
+        return
+    if has is not None:
+        raise conflict(
+            f"{domain} belongs to {accounts.name(accounts.row_of_id[has.account_id])} "
+            "already; take it away there first."
+        )
+    store.put_domain(tx.connection, {**wanted._mapping, "approved_at": tx.now})
+    log.write(tx, actor, None, [log.Entry("domain set", domain, wanted.account_id, None, {"joining": wanted.joining})])
+
+
+def forget_domain(tx: Transaction, actor: Actor, domain: str, account: str) -> None:
+    """An account no longer has a domain, or no longer wants it; who joined by it stays."""
+    accounts = accounts_usecases.known(tx)
+    account_id = int(accounts.ids[accounts_usecases.row_in_scope(accounts, actor, account)])
+    there = next((each for each in store.lock_domain(tx.connection, domain) if each.account_id == account_id), None)
+    if there is None:
+        raise not_found("domain", domain)
+    store.forget_domain(tx.connection, domain, account_id)
+    log.write(tx, actor, None, [log.Entry("domain taken away", domain, account_id, {"joining": there.joining})])
 
 
 def ask(tx: Transaction, email: str, name: str) -> None:
@@ -101,9 +155,9 @@ def ask(tx: Transaction, email: str, name: str) -> None:
     if not address:
         raise invalid("Give your e-mail address.", "email")
     name = " ".join(name.split())
-    if not name or len(name) > 200 or not name.isprintable() or any(each in "<>/:@" for each in name):
+    if not name or len(name) > 200 or in_a_mail(name, "") != name:
         # It stands in the mail to the address, so nobody can write an address of their own there.
-        raise invalid("Give your name, at most 200 characters, without < > / : @.", "name")
+        raise invalid("Give your name, at most 200 characters, without < > / : @ and without an address in it.", "name")
     domain = store.domain(tx.connection, address.rpartition("@")[2])
     now = tx.now
     if domain is None:
@@ -112,19 +166,19 @@ def ask(tx: Transaction, email: str, name: str) -> None:
     if asked >= MOST_ASKED or of_domain >= MOST_OF_A_DOMAIN:
         return
     accounts = accounts_usecases.known(tx)
-    account = accounts.name(accounts.row_of_id[domain.account_id])
+    account = in_a_mail(accounts.name(accounts.row_of_id[domain.account_id]), "an account")
     token = secrets.token_urlsafe(32)
     store.add_join_request(
         tx.connection,
         {"account_id": domain.account_id, "email": address, "name": name, "token_hash": _hash(token), "asked_at": now},
     )
-    if any(each.status != "removed" for each in people_usecases.by_email(tx, {address}).get(address, [])):
+    if _is_there(tx, accounts, address, domain.account_id):
         # It counts as asked, so that nobody is written to without end; the link is sent to nobody.
         outbox.write(
             tx,
             address,
             f"You are at {account} already",
-            f"Hello {name},\n\nsomebody asked to join {account} with this address. You are known "
+            f"{greeting(name)}\n\nsomebody asked to join {account} with this address. You are known "
             "already; there is nothing to do.\n\nFair Ladle\n",
         )
         return
@@ -132,9 +186,18 @@ def ask(tx: Transaction, email: str, name: str) -> None:
         tx,
         address,
         f"Join {account}",
-        f"Hello {name},\n\nfollow this link within a day to join {account}; it proves that the address is "
+        f"{greeting(name)}\n\nfollow this link within a day to join {account}; it proves that the address is "
         f"yours:\n\n{tx.settings.address}/joining/{token}\n\nIf you did not ask "
         "for it, do nothing.\n\nFair Ladle\n",
+    )
+
+
+def _is_there(tx: Transaction, accounts: Accounts, address: str, account_id: int) -> bool:
+    """Whether the address is somebody's of the account's branch; who is elsewhere is nobody's business there."""
+    branch = set(accounts.tree.branch(accounts.row_of_id[account_id]).tolist())
+    return any(
+        each.status != "removed" and accounts.row_of_id[each.account_id] in branch
+        for each in people_usecases.by_email(tx, {address}).get(address, [])
     )
 
 
@@ -196,7 +259,7 @@ def _let_in(tx: Transaction, actor: Actor, row: Any) -> str:
     place = accounts.row_of_id[row.account_id]
     if accounts.status(place) != "active":
         raise conflict(f"{accounts.name(place)} is {accounts.status(place)}; nobody new joins there.")
-    if any(each.status != "removed" for each in people_usecases.by_email(tx, {row.email}).get(row.email, [])):
+    if _is_there(tx, accounts, row.email, row.account_id):
         raise conflict(f"{row.email} has come in otherwise meanwhile.")
     username = usernames_for(tx, [row.name])[0]
     people_usecases.add(
@@ -260,14 +323,14 @@ def decide(tx: Transaction, actor: Actor, request_id: int, let_in: bool) -> str 
         raise not_found("request to join", str(request_id))
     if row.decided_at is not None:
         raise conflict(f"{row.decided_by} has decided that already.")
-    account = accounts.name(accounts.row_of_id[row.account_id])
+    account = in_a_mail(accounts.name(accounts.row_of_id[row.account_id]), "an account")
     if let_in:
         username = _let_in(tx, actor, row)
         outbox.write(
             tx,
             row.email,
             f"You have joined {account}",
-            f"Hello {row.name},\n\nyou are at {account} now.\n\nFair Ladle\n",
+            f"{greeting(row.name)}\n\nyou are at {account} now.\n\nFair Ladle\n",
         )
         return username
     store.change_join_request(tx.connection, row.id, {"decided_at": tx.now, "decided_by": actor.name})
@@ -276,6 +339,7 @@ def decide(tx: Transaction, actor: Actor, request_id: int, let_in: bool) -> str 
         tx,
         row.email,
         f"You have not joined {account}",
-        f"Hello {row.name},\n\nyour wish to join {account} was not granted. Ask whoever runs it there.\n\nFair Ladle\n",
+        f"{greeting(row.name)}\n\nyour wish to join {account} was not granted. Ask "
+        "whoever runs it there.\n\nFair Ladle\n",
     )
     return None

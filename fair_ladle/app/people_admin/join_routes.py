@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
+from fastapi import Query
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.people_admin import domains
@@ -23,6 +24,20 @@ class DomainBody(BaseModel):
     account: str
     account_name: str
     joining: Literal["at once", "approved"]
+    approved: bool = Field(description="False: asked for; nobody joins by it before the operator has approved it")
+
+
+class DomainWaiting(BaseModel):
+    """A domain that waits for the operator's approval."""
+
+    domain: str
+    account_name: str
+
+
+class DomainOfAccount(BaseModel):
+    """The account that wants a domain."""
+
+    account: str = Field(max_length=64)
 
 
 class DomainWanted(BaseModel):
@@ -81,6 +96,7 @@ def every(db: Db, who: Who) -> Any:
             account=accounts.tree.codes[accounts.row_of_id[r.account_id]],
             account_name=accounts.name(accounts.row_of_id[r.account_id]),
             joining=r.joining,
+            approved=r.approved_at is not None,
         )
         for r in rows
     ]
@@ -88,14 +104,20 @@ def every(db: Db, who: Who) -> Any:
 
 @routes.put("/{domain}", status_code=204)
 def put(domain: str, body: DomainWanted, db: Db, who: Who) -> None:
-    """Let a domain belong to an account."""
+    """Let an account have a domain; it counts once the operator has approved it."""
     db.run(domains.put_domain, who, domain, body.account, body.joining)
 
 
+@routes.post("/{domain}/approve", status_code=204)
+def approve(domain: str, body: DomainOfAccount, db: Db, who: Who) -> None:
+    """Agree that a domain is an account's; the operator does."""
+    db.run(domains.approve, who, domain, body.account)
+
+
 @routes.delete("/{domain}", status_code=204)
-def forget(domain: str, db: Db, who: Who) -> None:
-    """The domain belongs to nobody any more."""
-    db.run(domains.forget_domain, who, domain)
+def forget(domain: str, account: Annotated[str, Query(max_length=64)], db: Db, who: Who) -> None:
+    """An account no longer has or wants a domain."""
+    db.run(domains.forget_domain, who, domain, account)
 
 
 @routes.get("/waiting", response_model=list[JoinWaiting])

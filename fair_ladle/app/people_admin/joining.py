@@ -19,6 +19,7 @@ from fair_ladle.app.people_admin.acting import send_invitations
 from fair_ladle.app.people_admin.listing import found_in_scope
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.addresses import email as an_email
+from fair_ladle.app.plumbing.addresses import name as a_name
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid
 from fair_ladle.app.sign_in import usecases as sign_in
@@ -49,9 +50,7 @@ def add(tx: Transaction, actor: Actor, new: NewPerson) -> str:
     row = accounts_usecases.row_in_scope(accounts, actor, new.account)
     if accounts.status(row) != "active":
         raise conflict(f"{accounts.name(row)} is {accounts.status(row)}; nobody new joins there.")
-    name = new.display_name.strip()
-    if not name:
-        raise invalid("Everybody has a name.", "display_name")
+    name = a_name(new.display_name, "display_name")
     email = an_email(new.email, "email")
     if new.invite and not email:
         raise invalid("An invitation needs an e-mail address.", "email")
@@ -113,25 +112,27 @@ def _refuse_known_email(
     but_not: int | None = None,
     link_to: int | None = None,
 ) -> bool:
-    """One address is one person, who may be linked to several accounts. Whoever is out of sight is not named.
+    """One address is one person, who may be linked to several accounts. Whoever is out of sight does not matter here,
+    so that nobody learns of them.
 
     Whether somebody who joined already is linked."""
     joined = False
     for each in people_usecases.by_email(tx, {email}).get(email, []) if email else []:
-        if each.id == but_not or each.status == "removed":
+        if (
+            each.id == but_not
+            or each.status == "removed"
+            or not accounts_usecases.sees(accounts, actor, each.account_id)
+        ):
             continue
-        place = accounts.row_of_id[each.account_id]
-        if accounts_usecases.sees(accounts, actor, each.account_id):
-            if link_to is not None and each.account_id != link_to:
-                joined = joined or each.status == "active"
-                continue
-            raise conflict(
-                f"{email} is {each.display_name} of {accounts.name(place)} already; link or move "
-                "that person, or give another address.",
-                username=each.username,
-                name=each.display_name,
-            )
-        raise conflict(f"{email} belongs to somebody already; give another address.")
+        if link_to is not None and each.account_id != link_to:
+            joined = joined or each.status == "active"
+            continue
+        raise conflict(
+            f"{email} is {each.display_name} of {accounts.name(accounts.row_of_id[each.account_id])} already; link or "
+            "move that person, or give another address.",
+            username=each.username,
+            name=each.display_name,
+        )
     return joined
 
 
@@ -169,13 +170,11 @@ def edit(tx: Transaction, actor: Actor, username: str, facts: Facts) -> None:
     if found.source != "here":
         raise conflict(f"{found.display_name} is kept by {found.source}; change it there.")
     values = {
-        "display_name": facts.display_name.strip(),
+        "display_name": a_name(facts.display_name, "display_name"),
         "email": an_email(facts.email, "email"),
         "title": _text(facts.title),
         "department": _text(facts.department),
     }
-    if not values["display_name"]:
-        raise invalid("Everybody has a name.", "display_name")
     if values["email"] != (found.email or "").lower():
         _refuse_known_email(tx, actor, accounts, values["email"], found.id)
     before = {name: getattr(found, name) for name, value in values.items() if getattr(found, name) != value}

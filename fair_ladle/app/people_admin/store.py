@@ -208,24 +208,32 @@ def counts_of(connection: sa.Connection, among: Clause, clauses: Sequence[Clause
 
 
 def domains(connection: sa.Connection) -> list[Any]:
-    """Every domain that belongs to an account, by name."""
-    return list(connection.execute(sa.select(email_domains).order_by(email_domains.c.domain)))
+    """Every domain an account has or wants, by name."""
+    return list(
+        connection.execute(sa.select(email_domains).order_by(email_domains.c.domain, email_domains.c.account_id))
+    )
 
 
 def domain(connection: sa.Connection, name: str) -> Any | None:
-    """A domain; None where it belongs to nobody."""
-    return connection.execute(sa.select(email_domains).where(email_domains.c.domain == name)).first()
+    """The account that has a domain; None where nobody has it, whoever may want it."""
+    d = email_domains
+    return connection.execute(sa.select(d).where(d.c.domain == name, d.c.approved_at.is_not(None))).first()
 
 
-def put_domain(connection: sa.Connection, name: str, account_id: int, joining: str) -> None:
-    """Let a domain belong to an account."""
-    row = insert(email_domains).values(domain=name, account_id=account_id, joining=joining)
-    connection.execute(row.on_duplicate_key_update(account_id=account_id, joining=joining))
+def lock_domain(connection: sa.Connection, name: str) -> list[Any]:
+    """Every account that has or wants a domain, locked so that nobody else comes to want or have it meanwhile."""
+    return list(connection.execute(sa.select(email_domains).where(email_domains.c.domain == name).with_for_update()))
 
 
-def forget_domain(connection: sa.Connection, name: str) -> None:
-    """A domain belongs to nobody any more."""
-    connection.execute(sa.delete(email_domains).where(email_domains.c.domain == name))
+def put_domain(connection: sa.Connection, row: dict[str, Any]) -> None:
+    """Let an account have or want a domain."""
+    connection.execute(insert(email_domains).values(row).on_duplicate_key_update(row))
+
+
+def forget_domain(connection: sa.Connection, name: str, account_id: int) -> None:
+    """An account no longer has or wants a domain."""
+    d = email_domains
+    connection.execute(sa.delete(d).where(d.c.domain == name, d.c.account_id == account_id))
 
 
 def asked_since(connection: sa.Connection, email: str, account_id: int, since: datetime) -> tuple[int, int]:

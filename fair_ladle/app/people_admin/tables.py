@@ -20,8 +20,9 @@ email_domains = sa.Table(
     "email_domains",
     metadata,
     code_column("domain", 253, primary_key=True),
-    sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, index=True),
+    sa.Column("account_id", sa.ForeignKey("accounts.id"), primary_key=True, index=True),
     sa.Column("joining", sa.String(16), nullable=False, comment="at once, or approved"),
+    sa.Column("approved_at", Instant, comment="when the operator agreed that it is theirs; NULL = waits"),
 )
 
 join_requests = sa.Table(

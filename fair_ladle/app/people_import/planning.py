@@ -298,11 +298,7 @@ class _Planning:
         place, by = self.accounts.row_of_id[person.account_id], "username" if username == person.username else "email"
         found = username if by == "username" else facts["email"]
         if place not in self.branch:
-            raise _Wrong(
-                by,
-                found,
-                f"another {'username' if by == 'username' else 'address'}; this one belongs to somebody already",
-            )
+            raise _Wrong(by, found, "another username; this one is taken")
         if person.status == "removed":
             raise _Wrong(by, found, f"somebody who is here; {person.display_name} was removed: restore them first")
         row = self.default if named is None and self.how.elsewhere == "link" else named
@@ -344,13 +340,19 @@ class _Planning:
         )
 
     def _by_address(self, email: str | None, row: int) -> Any | None:
-        found = [each for each in self.by_email.get(email or "", []) if each.status != "removed"]
+        found = [
+            each
+            for each in self.by_email.get(email or "", [])
+            if each.status != "removed" and self.accounts.row_of_id[each.account_id] in self.branch
+        ]
         return next(
             (each for each in found if self.accounts.row_of_id[each.account_id] == row), found[0] if found else None
         )
 
     def _text(self, given: dict[str, str], name: str) -> str | None:
         text = given.get(name)
+        if text is not None and not text.isprintable():
+            raise _Wrong(name, text, "no line breaks or control characters")
         if text is not None and len(text) > 200:
             raise _Wrong(name, text, f"at most 200 characters; here are {len(text)}")
         return text

@@ -309,10 +309,21 @@ def _still_able(tx: Transaction, actor: Actor, every: Sequence[_Did]) -> list[_D
     return able
 
 
+def _addresses_seen(tx: Transaction, actor: Actor, emails: set[str]) -> dict[str, list[Any]]:
+    """People by address, as far as the actor sees them."""
+    accounts = accounts_usecases.known(tx)
+    return {
+        email: [each for each in there if accounts_usecases.sees(accounts, actor, each.account_id)]
+        for email, there in people_usecases.by_email(tx, emails).items()
+    }
+
+
 def _create(tx: Transaction, actor: Actor, row: Any, wanted: Sequence[_Did]) -> None:
     """New people, unless their address or username has been taken since the table was looked at."""
-    emails = people_usecases.by_email(
-        tx, {each.step.facts["email"] for each in wanted if each.step.do == "create" and "email" in each.step.facts}
+    emails = _addresses_seen(
+        tx,
+        actor,
+        {each.step.facts["email"] for each in wanted if each.step.do == "create" and "email" in each.step.facts},
     )
     taken = people_usecases.by_username(tx, [each.username for each in wanted if each.username])
     able = []
@@ -376,7 +387,7 @@ def _create(tx: Transaction, actor: Actor, row: Any, wanted: Sequence[_Did]) -> 
 
 def _update(tx: Transaction, actor: Actor, wanted: Sequence[_Did]) -> None:
     known = people_usecases.by_username(tx, [each.username for each in wanted])
-    emails = people_usecases.by_email(tx, {each.step.facts["email"] for each in wanted if "email" in each.step.facts})
+    emails = _addresses_seen(tx, actor, {each.step.facts["email"] for each in wanted if "email" in each.step.facts})
     entries = []
     for each in wanted:
         person = known[each.username]

@@ -1,6 +1,8 @@
-"""E-mail addresses as they are kept: small letters, and nothing in them that could be anything but an address."""
+"""E-mail addresses and names as they are kept, and names as they may stand in a mail."""
 
 from __future__ import annotations
+
+import re
 
 from fair_ladle.app.plumbing.problems import invalid
 
@@ -15,3 +17,27 @@ def email(text: str | None, where: str) -> str | None:
     ):
         raise invalid(f"{text[:80]!r} is no e-mail address.", where)
     return text or None
+
+
+LOOKS_LIKE_A_LINK = re.compile(r"[<>/:@\\]|\w\.[^\W\d_]{2,}")
+
+
+def name(text: str, where: str) -> str:
+    """A person's name; refused where it is empty, too long, or has line breaks and the like in it."""
+    text = text.strip()
+    if not text:
+        raise invalid("Everybody has a name.", where)
+    if len(text) > 200 or not text.isprintable():
+        raise invalid("A name has at most 200 characters, and no line breaks or control characters.", where)
+    return text
+
+
+def in_a_mail(name: str, otherwise: str) -> str:
+    """A name somebody gave as it may stand in a mail to somebody else: one that a mail program could make a link of is
+    left out, since it would look as if the mail's own sender had written it."""
+    return otherwise if LOOKS_LIKE_A_LINK.search(name) or not name.isprintable() else name
+
+
+def greeting(name: str) -> str:
+    """The first line of a mail to somebody."""
+    return f"Hello {in_a_mail(name, '')}".strip() + ","

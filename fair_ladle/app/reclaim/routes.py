@@ -132,6 +132,8 @@ class NoticeAsked(BaseModel):
 def _saved(taken: list[Taken]) -> list[SavedBody]:
     sums: dict[str, Any] = {}
     for each in taken:
+        if not each.currency:  # the prices are somebody else's to know
+            continue
         sums[each.currency] = sums.get(each.currency, 0) + each.cost
     return [SavedBody(amount=f"{amount:.2f}", currency=currency) for currency, amount in sorted(sums.items())]
 

@@ -23,6 +23,7 @@ from fair_ladle.app.people import usecases as people_usecases
 from fair_ladle.app.people.groups import Groups, in_branch, people
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.addresses import greeting, in_a_mail
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
 from fair_ladle.app.pools import usecases as pools_usecases
@@ -154,7 +155,7 @@ def put(tx: Transaction, actor: Actor, policy_id: int | None, wanted: Policy) ->
         if code not in known:
             raise invalid(f"{code} is no product that people have seats of.", "products")
     groups = Groups.read(tx, accounts)
-    _exempt(groups, accounts, row, wanted.exempt)
+    _exempt(groups, accounts, wanted.exempt, accounts_usecases.top_row(accounts, actor))
     if any(
         each.name == name and each.account_id == int(accounts.ids[row]) and each.id != policy_id
         for each in store.policies(tx.connection)
@@ -185,16 +186,18 @@ def put(tx: Transaction, actor: Actor, policy_id: int | None, wanted: Policy) ->
     return store.put_policy(tx.connection, policy_id, values)
 
 
-def _exempt(
-    groups: Groups, accounts: Accounts, row: int, names: tuple[str, ...] | list[str]
-) -> list[sa.ColumnElement[bool]]:
-    """Conditions of the exempt groups; a group that is not there any more is refused, so that nobody loses its
-    shelter unseen."""
-    found = []
+def _exempt(groups: Groups, accounts: Accounts, names: Sequence[str], top: int = 0) -> list[sa.ColumnElement[bool]]:
+    """Conditions of the exempt groups, which are of the branch below ``top``; a group that is not there any more is
+    refused, so that nobody loses its shelter unseen."""
+    found, inside = [], set(accounts.tree.branch(top).tolist())
     for name in names:
         account, _, code = name.partition("/")
         group = next(
-            (each for each in groups.every if each.code == code and accounts.tree.codes[groups.row(each)] == account),
+            (
+                each
+                for each in groups.every
+                if each.code == code and groups.row(each) in inside and accounts.tree.codes[groups.row(each)] == account
+            ),
             None,
         )
         if group is None:
@@ -218,7 +221,7 @@ def run(tx: Transaction, actor: Actor, policy_id: int) -> Run:
     policy = _mine(tx, actor, policy_id)
     accounts, found = accounts_usecases.known(tx), Run()
     row = accounts.row_of_id[policy.account_id]
-    shelters = _exempt(Groups.read(tx, accounts), accounts, row, policy.exempt)
+    shelters = _exempt(Groups.read(tx, accounts), accounts, policy.exempt)
     where = [in_branch(accounts, row), *_criterion(tx, policy)]
     locked = people_usecases.lock(tx, [each.id for each in store.candidates(tx.connection, where)])
     # Who was seen, moved or suspended meanwhile is idle no more: judged again under the locks.
@@ -420,8 +423,8 @@ def _notice_with_link(
             (
                 person.email,
                 f"Do you still need {what}?",
-                f"Hello {person.display_name},\n\nyou have {what} at "
-                f"{accounts.name(accounts.row_of_id[person.account_id])}, and it looks "
+                f"{greeting(person.display_name)}\n\nyou have {what} at "
+                f"{in_a_mail(accounts.name(accounts.row_of_id[person.account_id]), 'your account')}, and it looks "
                 f"unused ({_why(policy, person)}).\n"
                 f"On {now + timedelta(days=policy.notice_days):%-d %B %Y} it {does}. If you still need it, say so "
                 f"here:\n\n{tx.settings.address}/keep/{token}\n\nFair Ladle\n",

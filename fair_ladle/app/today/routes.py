@@ -7,7 +7,7 @@ from typing import Any
 from pydantic import BaseModel
 
 from fair_ladle.app.notices.routes import NoticeBody, notice_body
-from fair_ladle.app.people_admin.join_routes import JoinWaiting
+from fair_ladle.app.people_admin.join_routes import DomainWaiting, JoinWaiting
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router
 from fair_ladle.app.pools.usecases import Product
@@ -112,6 +112,7 @@ class TodayBody(BaseModel):
     held_drafts: list[HeldDraft]
     failed_jobs: list[FailedJob]
     joins: list[JoinWaiting]
+    domains: list[DomainWaiting]
     failed_policies: list[FailedJob]
 
 
@@ -193,4 +194,5 @@ def today(db: Db, who: Who) -> Any:
         failed_jobs=[FailedJob(name=name, trouble=trouble) for name, trouble in found.failed_jobs],
         failed_policies=[FailedJob(name=name, trouble=trouble) for name, trouble in found.failed_policies],
         joins=[JoinWaiting(**vars(each)) for each in found.joins],
+        domains=[DomainWaiting(domain=domain, account_name=name) for domain, name in found.domains],
     )

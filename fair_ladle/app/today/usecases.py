@@ -106,6 +106,7 @@ class Today:
     held_drafts: list[Any]
     failed_jobs: list[tuple[str, str]]
     joins: list[domains.Waiting]
+    domains: list[tuple[str, str]]
     failed_policies: list[tuple[str, str]]
     accounts: Accounts
 
@@ -144,6 +145,7 @@ def today(tx: Transaction, actor: Actor) -> Today:
         [each for each in drafts.seen(tx, actor) if each.state == "held"] if actor.sign_in_id is not None else [],
         schedule.failed(tx) if top == 0 else [],
         domains.waiting(tx, actor),
+        domains.waiting_for_approval(tx, actor),
         reclaim.failed(tx, actor),
         snapshot.accounts,
     )

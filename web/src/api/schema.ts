@@ -567,15 +567,35 @@ export interface paths {
         get?: never;
         /**
          * Put
-         * @description Let a domain belong to an account.
+         * @description Let an account have a domain; it counts once the operator has approved it.
          */
         put: operations["put_api_domains__domain__put"];
         post?: never;
         /**
          * Forget
-         * @description The domain belongs to nobody any more.
+         * @description An account no longer has or wants a domain.
          */
         delete: operations["forget_api_domains__domain__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/domains/{domain}/approve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Approve
+         * @description Agree that a domain is an account's; the operator does.
+         */
+        post: operations["approve_api_domains__domain__approve_post"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -3286,6 +3306,11 @@ export interface components {
             account: string;
             /** Account Name */
             account_name: string;
+            /**
+             * Approved
+             * @description False: asked for; nobody joins by it before the operator has approved it
+             */
+            approved: boolean;
             /** Domain */
             domain: string;
             /**
@@ -3293,6 +3318,24 @@ export interface components {
              * @enum {string}
              */
             joining: "at once" | "approved";
+        };
+        /**
+         * DomainOfAccount
+         * @description The account that wants a domain.
+         */
+        DomainOfAccount: {
+            /** Account */
+            account: string;
+        };
+        /**
+         * DomainWaiting
+         * @description A domain that waits for the operator's approval.
+         */
+        DomainWaiting: {
+            /** Account Name */
+            account_name: string;
+            /** Domain */
+            domain: string;
         };
         /**
          * DomainWanted
@@ -6417,6 +6460,8 @@ export interface components {
         TodayBody: {
             /** Day */
             day: string;
+            /** Domains */
+            domains: components["schemas"]["DomainWaiting"][];
             /** Endings */
             endings: components["schemas"]["EndingBody"][];
             /** Failed Jobs */
@@ -10201,7 +10246,9 @@ export interface operations {
     };
     forget_api_domains__domain__delete: {
         parameters: {
-            query?: never;
+            query: {
+                account: string;
+            };
             header?: {
                 "Idempotency-Key"?: string | null;
             };
@@ -10211,6 +10258,122 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    approve_api_domains__domain__approve_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                domain: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DomainOfAccount"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             204: {

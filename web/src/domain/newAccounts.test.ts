@@ -21,7 +21,13 @@ describe('new accounts', () => {
     const shape = {
       accounts: [
         { code: 'TERN', name: 'Tern', parent: null, kind: 'client' as const, unallocated: 'free' as const },
-        { code: 'TERN-RENTS', name: 'Rents', parent: 'TERN', kind: 'sub-account' as const, unallocated: 'free' as const },
+        {
+          code: 'TERN-RENTS',
+          name: 'Rents',
+          parent: 'TERN',
+          kind: 'sub-account' as const,
+          unallocated: 'free' as const,
+        },
       ],
       terms: [{ account: 'TERN-RENTS', product: 'VOICE', terms: { ...nothing, cap: 5 } }],
       rates: [

@@ -15,7 +15,8 @@ export default function DomainsScreen() {
   const found = useQuery(domainsQuery)
   const waiting = useQuery(joinsWaiting)
   const grid = useQuery(gridQuery).data
-  const top = useQuery(me).data?.running.account ?? ''
+  const running = useQuery(me).data?.running
+  const isOperator = running?.kind === 'operator'
   const queries = useQueryClient()
   const [trouble, setTrouble] = useState('')
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
@@ -26,11 +27,15 @@ export default function DomainsScreen() {
       setTrouble('')
     } catch (error) {
       setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      return false
     }
-    await queries.invalidateQueries({ queryKey: domainsQuery.queryKey })
+    await Promise.all(['domains', 'today'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
+    return true
   }
   const put = (domain: string, account: string, joining: Joining) =>
     change(take(api.PUT('/api/domains/{domain}', { params: { path: { domain } }, body: { account, joining } })))
+  const approve = (domain: string, account: string) =>
+    change(take(api.POST('/api/domains/{domain}/approve', { params: { path: { domain } }, body: { account } })))
   const ways = (
     <>
       <option value="approved">after approval</option>
@@ -67,7 +72,7 @@ export default function DomainsScreen() {
                   {location.host}/joining
                 </a>{' '}
                 with an address of one of these proves it by a link in a mail, and then joins the account at once or
-                waits for approval.
+                waits to be let in. A domain counts once the operator has approved it.
               </p>
               {found.data.length > 0 && (
                 <table className="ledger tight">
@@ -76,12 +81,13 @@ export default function DomainsScreen() {
                       <th>Domain</th>
                       <th>Account</th>
                       <th>Joins</th>
+                      <th>State</th>
                       <th />
                     </tr>
                   </thead>
                   <tbody>
                     {found.data.map((each) => (
-                      <tr key={each.domain}>
+                      <tr key={`${each.domain} ${each.account}`}>
                         <td>{each.domain}</td>
                         <td>{each.account_name}</td>
                         <td>
@@ -95,6 +101,22 @@ export default function DomainsScreen() {
                           </Form.Select>
                         </td>
                         <td>
+                          {each.approved ? (
+                            'approved'
+                          ) : isOperator ? (
+                            <Button
+                              size="sm"
+                              variant="outline-primary"
+                              aria-label={`Approve ${each.domain} for ${each.account_name}`}
+                              onClick={() => void approve(each.domain, each.account)}
+                            >
+                              Approve
+                            </Button>
+                          ) : (
+                            'waits for approval'
+                          )}
+                        </td>
+                        <td>
                           <button
                             type="button"
                             className="btn btn-link btn-sm p-0"
@@ -102,7 +124,9 @@ export default function DomainsScreen() {
                             onClick={() =>
                               void change(
                                 take(
-                                  api.DELETE('/api/domains/{domain}', { params: { path: { domain: each.domain } } }),
+                                  api.DELETE('/api/domains/{domain}', {
+                                    params: { path: { domain: each.domain }, query: { account: each.account } },
+                                  }),
                                 ),
                               )
                             }
@@ -121,7 +145,9 @@ export default function DomainsScreen() {
                   event.preventDefault()
                   const form = event.currentTarget
                   const text = (name: string) => (new FormData(form).get(name) as string | null) ?? ''
-                  void put(text('domain').trim(), text('account'), text('joining') as Joining).then(() => form.reset())
+                  void put(text('domain').trim(), text('account'), text('joining') as Joining).then(
+                    (done) => done && form.reset(),
+                  )
                 }}
               >
                 <Form.Group controlId="new-domain">
@@ -134,7 +160,7 @@ export default function DomainsScreen() {
                 </Form.Group>
                 <Form.Group controlId="new-account">
                   <Form.Label>Account</Form.Label>
-                  <Form.Select name="account" defaultValue={top}>
+                  <Form.Select name="account" defaultValue={running?.account} required>
                     {grid?.accounts.code.map(
                       (code, at) =>
                         grid.accounts.status[at] === 'active' && (
@@ -146,7 +172,7 @@ export default function DomainsScreen() {
                   </Form.Select>
                 </Form.Group>
                 <div className="align-self-end">
-                  <Button type="submit" variant="outline-primary">
+                  <Button type="submit" variant="outline-primary" disabled={!grid}>
                     Let it join
                   </Button>
                 </div>

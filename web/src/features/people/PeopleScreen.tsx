@@ -319,7 +319,13 @@ function Columns({ chosen, set }: { chosen: string[]; set: (value: string) => vo
 
 function Views({ query, open }: { query: string; open: (query: string) => void }) {
   const queries = useQueryClient()
-  const found = useQuery({ ...viewsQuery, queryKey: [...viewsQuery.queryKey, useQuery(gridQuery).data?.top ?? ''] })
+  const top = useQuery(gridQuery).data?.top ?? ''
+  // What is listed stays while the account one runs becomes known, and the focus on it.
+  const found = useQuery({
+    ...viewsQuery,
+    queryKey: [...viewsQuery.queryKey, top],
+    placeholderData: (before) => before,
+  })
   const [name, setName] = useState('')
   const fresh = () => queries.invalidateQueries({ queryKey: viewsQuery.queryKey })
   const keep = async () => {

@@ -328,8 +328,13 @@ function Sums({ found, act }: { found: RunBody; act: Wanted['act'] }) {
       )}
       {found.seats > 0 && (
         <>
-          <b>{found.seats}</b> {found.seats === 1 ? 'seat comes' : 'seats come'} back, which cost <b>{saved(found)}</b>{' '}
-          a month.{' '}
+          <b>{found.seats}</b> {found.seats === 1 ? 'seat comes' : 'seats come'} back
+          {found.saved.length > 0 && (
+            <>
+              , which cost <b>{saved(found)}</b> a month
+            </>
+          )}
+          .{' '}
         </>
       )}
       <span className="quiet">{found.left.length} left alone.</span>

@@ -43,7 +43,7 @@ export default function TodayScreen() {
           {(
             [
               ['all', 'Everything', needsSomebody(day)],
-              ['requests', 'Requests', day.requests.length + day.joins.length],
+              ['requests', 'Requests', day.requests.length + day.joins.length + day.domains.length],
               ['notices', 'Notices', day.notices.length],
               ['pools', 'Pools', pools],
               ['clients', 'Past a cap', past.length],
@@ -97,12 +97,30 @@ function Requests({ day }: { day: Today }) {
 }
 
 function Joins({ day }: { day: Today }) {
-  if (!day.joins.length) return null
+  if (!day.joins.length && !day.domains.length) return null
   return (
     <>
       <h2 className="section">
-        Waiting to be let in<span>{day.joins.length}</span>
+        Waiting to be let in<span>{day.joins.length + day.domains.length}</span>
       </h2>
+      {day.domains.map((each) => (
+        <article className="item" key={`${each.domain} ${each.account_name}`}>
+          <div className="when">
+            domain<span>asked for</span>
+          </div>
+          <div>
+            <b>
+              {each.account_name} asks for {each.domain}
+            </b>
+            <p>Once approved, people with an address there can join {each.account_name}.</p>
+          </div>
+          <div className="acts">
+            <Link className="btn btn-outline-primary" to="/domains">
+              Look at it
+            </Link>
+          </div>
+        </article>
+      ))}
       {day.joins.map((each) => (
         <WaitingToJoin each={each} key={each.id} />
       ))}

@@ -5,6 +5,7 @@ export function needsSomebody(day: Today): number {
   return (
     day.requests.length +
     day.joins.length +
+    day.domains.length +
     day.held_drafts.length +
     day.failed_jobs.length +
     day.failed_policies.length +

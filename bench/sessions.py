@@ -27,7 +27,8 @@ from fair_ladle.app.people.tables import people
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.main import create_app, end_lost_sessions
+from fair_ladle.jobs import EndLostSessions
+from fair_ladle.main import create_app
 
 SESSIONS, CLIENTS, SECONDS = 10_000, 16, 8.0
 NEEDED = SESSIONS / usecases.BEAT_SECONDS
@@ -181,7 +182,7 @@ def measure() -> list[Measure]:
         running.join()
         database.clock.shift += timedelta(minutes=10)
         begin = time.perf_counter()
-        end_lost_sessions(database)
+        EndLostSessions().run(database, lambda: True)
         lost = time.perf_counter() - begin
         assert (
             database.run(assignments.verify, COMMAND_LINE) == []

@@ -9,7 +9,7 @@ from typing import ClassVar
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.drafts import jobs as drafts
 from fair_ladle.app.enforcement import usecases as enforcement
-from fair_ladle.app.entitlements import usecases as entitlements
+from fair_ladle.app.entitlements import reconciling
 from fair_ladle.app.leases import usecases as leases
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people_import import usecases as people_import
@@ -74,7 +74,7 @@ class Reconcile(Job):
 
     def run(self, database: Database, going_on: GoingOn) -> None:
         """All layers at once."""
-        database.run(entitlements.reconcile)
+        database.run(reconciling.reconcile)
 
 
 class ImportPeople(Job):

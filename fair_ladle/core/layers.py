@@ -95,3 +95,16 @@ def personal_limit(
         if found:
             return layer, found[0][0], found[0][1]
     return None
+
+
+def family_order(successors: Sequence[int]) -> list[int]:
+    """The products of an exclusive family, the lowest first: places in the products table's order, each after those it
+    succeeds; ``successors`` has for each its successor's place, or -1. Of those in a circle, which is a fault of the
+    data, the first comes first.
+    """
+    left, order = list(range(len(successors))), list[int]()
+    while left:
+        free = [place for place in left if all(successors[each] != place for each in left if each != place)]
+        order.append((free or left)[0])
+        left.remove(order[-1])
+    return order

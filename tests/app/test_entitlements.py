@@ -12,9 +12,10 @@ import sqlalchemy as sa
 
 from fair_ladle.app.assignments import service as assignment_service
 from fair_ladle.app.assignments import usecases as assignments
-from fair_ladle.app.entitlements import of_person
+from fair_ladle.app.entitlements import of_person, reconciling
 from fair_ladle.app.entitlements import usecases as entitlements
-from fair_ladle.app.entitlements.usecases import EntitlementTerms, ReconcileResult
+from fair_ladle.app.entitlements.reconciling import ReconcileResult
+from fair_ladle.app.entitlements.usecases import EntitlementTerms
 from fair_ladle.app.people_admin import acting, groups, listing
 from fair_ladle.app.people_admin.acting import How
 from fair_ladle.app.people_admin.groups import Wanted
@@ -33,7 +34,7 @@ def give(database: Database, wanted: EntitlementTerms, who: Actor = OLDQUAY) -> 
     would = database.try_out(entitlements.put, who, wanted)
     did = database.run(entitlements.put, who, wanted)
     assert (would.granted, would.taken, would.waiting) == (did.granted, did.taken, did.waiting)
-    again = database.run(entitlements.reconcile)
+    again = database.run(reconciling.reconcile)
     assert not again.granted and not again.taken and sorted(again.waiting) == sorted(did.waiting), (
         "twice does nothing twice"
     )
@@ -103,14 +104,39 @@ def test_who_gets_no_seat_waits_by_priority_and_is_served_when_one_comes_free(de
     assert [name in leads for name in order] == sorted((name in leads for name in order), reverse=True), (
         "leads stand first"
     )
-    reasons = {name: why for name, _, why in demo.run(entitlements.reconcile).waiting}
+    reasons = {name: why for name, _, why in demo.run(reconciling.reconcile).waiting}
     first = next(name for name in order if "cap of" in reasons[name] or "supply" in reasons[name])
     account = demo.run(listing.person, COMMAND_LINE, first).row.account
     free = next(name for name in found(demo, account=account, product="LANTERN-MAIL") if name not in leads)
     demo.run(acting.act, COMMAND_LINE, "remove", Asked(usernames=(free,)))
-    served = [name for name, _ in demo.run(entitlements.reconcile).granted]
+    served = [name for name, _ in demo.run(reconciling.reconcile).granted]
     assert served == [first], "the seat that came free goes to who stands first, by itself"
     assert demo.run(assignments.verify, COMMAND_LINE) == []
+
+
+def test_of_a_family_the_highest_is_theirs_and_a_lower_one_only_until_it_has_room(demo: Database) -> None:
+    """Core is given to the leads and some have it by hand; then Full, which there is too little of."""
+    leads = in_group(demo, "OLDQUAY-LEADS")
+    by_hand = next(name for name in sorted(leads) if not products(demo, name) & {"FIELD-CORE", "FIELD-FULL"})
+    demo.run(acting.act, OLDQUAY, "assign", Asked(usernames=(by_hand,)), How("FIELD-CORE"))
+    give(demo, replace(LEADS, product="FIELD-CORE"))
+    better = {name for name in leads if "FIELD-FULL" in products(demo, name)}
+    assert not better & set(waiting(demo)), "who has a better one waits for nothing"
+    core = {name for name in leads if "FIELD-CORE" in products(demo, name)}
+    assert by_hand in core and core | better | set(waiting(demo)) == leads
+    did = give(demo, replace(LEADS, product="FIELD-FULL", priority=50))
+    swapped = {name for name, code in did.granted if code == "FIELD-FULL"}
+    assert {name for name, code in did.taken if code == "FIELD-CORE"} == swapped & core, "given and taken in one"
+    assert {name for name, code, _ in did.waiting if code == "FIELD-FULL"} == leads - better - swapped
+    assert all("FIELD-CORE" in products(demo, name) for name in core - swapped), "kept while the higher has no room"
+    assert all("family" not in why for _, _, why in did.waiting)
+    gone = demo.run(entitlements.forget, OLDQUAY, replace(LEADS, product="FIELD-FULL"))
+    kept = swapped - {name for name, code in gone.taken if code == "FIELD-FULL"}
+    assert kept <= {name for name, code, _ in gone.waiting if code == "FIELD-CORE"}, "kept until theirs has room again"
+    demo.run(entitlements.forget, OLDQUAY, replace(LEADS, product="FIELD-CORE"))
+    left = {name for name in leads if "FIELD-CORE" in products(demo, name)}
+    assert by_hand in left, "what was given by hand lasts until it is taken back by hand"
+    assert not set(waiting(demo)) - {by_hand} and demo.run(assignments.verify, COMMAND_LINE) == []
 
 
 def test_layers_laid_out_by_many_at_once_give_each_one_seat(demo: Database) -> None:
@@ -119,10 +145,10 @@ def test_layers_laid_out_by_many_at_once_give_each_one_seat(demo: Database) -> N
     ]
     with ThreadPoolExecutor(6) as pool:
         for done in [pool.submit(demo.run, entitlements.put, OLDQUAY, each) for each in wanted] + [
-            pool.submit(demo.run, entitlements.reconcile) for _ in range(4)
+            pool.submit(demo.run, reconciling.reconcile) for _ in range(4)
         ]:
             done.result()
-    again = demo.run(entitlements.reconcile)
+    again = demo.run(reconciling.reconcile)
     assert not again.granted and not again.taken and demo.run(assignments.verify, COMMAND_LINE) == []
     with demo.engine.connect() as connection:
         twice = connection.execute(

@@ -62,6 +62,13 @@ FAULTS = [
         (3, "currency"),
         "USD",
     ),
+    (
+        "two products of a family that succeed each other",
+        "products",
+        ("MAIL,Mail,V,seat,seat,,,,\n", "MAIL,Mail,V,seat,seat,F,,,MAX\nMAX,Max,V,seat,seat,F,,,MAIL\n"),
+        (2, "successor"),
+        "MAX",
+    ),
     ("a currency that is none", "lots", ("2.40,EUR", "2.40,EURO"), (2, "currency"), "EURO"),
     ("overcommitted seats", "lots", ("EUR,,\n", "EUR,,120\n"), (2, "overcommit"), "120"),
     ("bytes of seats", "storage", ("DISK", "MAIL"), (2, "product"), "MAIL"),

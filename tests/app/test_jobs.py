@@ -138,7 +138,8 @@ def test_mail_is_handed_in_outside_any_transaction_and_once(database: Database) 
         handed_in.append(body)
         with database.engine.begin() as other:  # would wait for a lock that the sender held
             other.execute(sa.text("SET innodb_lock_wait_timeout = 1"))
-            other.execute(sa.text("SELECT id FROM outbox WHERE to_address = 'ada@x.example' FOR UPDATE")).all()
+            mail = other.scalar(sa.text("SELECT id FROM outbox WHERE to_address = 'ada@x.example'"))
+            other.execute(sa.text("SELECT id FROM outbox WHERE id = :mail FOR UPDATE"), {"mail": mail}).all()
         with database.engine.connect() as kills:
             mine = kills.execute(sa.text("SELECT CONNECTION_ID()")).scalar()
             for (other_id,) in kills.execute(

@@ -17,6 +17,7 @@ from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.assignments import service as assignment_service
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.data_import import usecases as data_import
+from fair_ladle.app.entitlements import reconciling
 from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.entitlements.usecases import EntitlementTerms
 from fair_ladle.app.people_admin import acting, groups
@@ -185,11 +186,11 @@ def holds_always(database: Database) -> None:
     assert (found.settled.load <= found.hard).all() and (found.snapshot.own.sum(axis=0) <= bought).all(), (
         "no limit is passed, and no more handed out than bought"
     )
-    result = database.run(entitlements.reconcile)
+    result = database.run(reconciling.reconcile)
     queue = database.run(entitlements.queue, COMMAND_LINE)
     have = {(each.subject, each.code) for each in held(database)}
     assert not have & {(each.username, each.product.code) for each in queue}, "who has a seat waits for none"
-    again = database.run(entitlements.reconcile)
+    again = database.run(reconciling.reconcile)
     assert (
         not again.granted
         and not again.taken

@@ -6,7 +6,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fair_ladle.core.layers import NO_PRIORITY, Grant, reach, waiting_order
+from fair_ladle.core.layers import NO_PRIORITY, Grant, family_order, reach, waiting_order
 
 WRITER, SHEETS, MEETINGS = 1, 2, 4
 
@@ -58,3 +58,10 @@ def test_it_is_what_one_would_say_of_each_person(
             assert found.priority[person, product] == min((each[3] for each in mine), default=NO_PRIORITY)
     again = reach(6, 3, layers[::-1], off[::-1], mandatory)
     assert np.array_equal(found.components, again.components), "the order of layers does not matter"
+
+
+def test_a_family_goes_up_by_its_successors_else_as_the_table_has_it() -> None:
+    assert family_order([1, 2, -1]) == [0, 1, 2]
+    assert family_order([-1, 0, -1]) == [1, 0, 2], "the first is the second one's successor, so it comes after it"
+    assert family_order([2, -1, 1]) == [0, 2, 1] and family_order([-1, -1]) == [0, 1]
+    assert sorted(family_order([1, 0, -1])) == [0, 1, 2], "a circle ends all the same"

@@ -202,6 +202,20 @@ class Checks:
                 for code in named:
                     if code not in self.measures:
                         self.intake.fault("products", number, column, code, "the code of a product in products.csv")
+        family = {row["code"]: row["family"] for _, row in self.intake.table("products")}
+        above = {
+            row["code"]: row["successor"]
+            for _, row in self.intake.table("products")
+            if row["family"] and family.get(row["successor"]) == row["family"]
+        }
+        for number, row in self.intake.table("products"):
+            code, steps = above.get(row["code"]), 0
+            while code is not None and code != row["code"] and steps < len(above):
+                code, steps = above.get(code), steps + 1
+            if code == row["code"]:
+                self.intake.fault(
+                    "products", number, "successor", row["successor"], "a product that does not lead back to this one"
+                )
 
     # pools
 

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.entitlements import store
-from fair_ladle.app.entitlements.usecases import Entitlement, Layers, named
+from fair_ladle.app.entitlements.layers import Entitlement, Layers, named
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people.groups import is_present
 from fair_ladle.app.plumbing.actor import Actor
@@ -42,6 +42,8 @@ class PersonLayers:
     has: bool
     direct: bool
     waits_since: datetime | None
+    instead: str | None = None
+    """The product of its family that they have, where they do not have or want this one."""
 
 
 def layers_of(tx: Transaction, actor: Actor, person: Any) -> list[PersonLayers]:
@@ -89,7 +91,11 @@ def layers_of(tx: Transaction, actor: Actor, person: Any) -> list[PersonLayers]:
         found.append(
             PersonLayers(product, cells, off[product.id], product.id in column, on, product.id in have, direct, waits)
         )
-    return found
+    has = {each.product.family: each.product.name for each in found if each.has and each.product.family}
+    return [
+        replace(each, instead=has.get(each.product.family)) if not each.has and each.waits_since is None else each
+        for each in found
+    ]
 
 
 def _layer_name(accounts: Accounts, layers: Layers, each: Entitlement) -> str:

@@ -8,7 +8,7 @@ from typing import Any
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.entitlements import usecases
-from fair_ladle.app.entitlements.usecases import ReconcileResult
+from fair_ladle.app.entitlements.reconciling import ReconcileResult
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router, reads_only
 

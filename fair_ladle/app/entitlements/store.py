@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
@@ -64,11 +64,20 @@ def granted(connection: sa.Connection, product_id: int) -> set[int]:
     return set(connection.scalars(sa.select(rule_seats.c.person_id).where(rule_seats.c.product_id == product_id)))
 
 
-def note_granted(connection: sa.Connection, product_id: int, person_ids: Collection[int]) -> None:
-    """These seats a layer gave."""
-    if person_ids:
+def rule_seats_of(connection: sa.Connection, product_ids: Collection[int]) -> list[Any]:
+    """The seats of these products that a layer gave: product_id, person_id, and instead_of which given by hand."""
+    return list(connection.execute(sa.select(rule_seats).where(rule_seats.c.product_id.in_(product_ids))))
+
+
+def note_granted(connection: sa.Connection, product_id: int, instead_of: Mapping[int, int | None]) -> None:
+    """These seats a layer gave, to people (numbers) instead of a product they had by hand."""
+    if instead_of:
         connection.execute(
-            sa.insert(rule_seats), [{"product_id": product_id, "person_id": each} for each in person_ids]
+            sa.insert(rule_seats),
+            [
+                {"product_id": product_id, "person_id": person_id, "instead_of": other}
+                for person_id, other in instead_of.items()
+            ],
         )
 
 

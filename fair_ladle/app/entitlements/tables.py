@@ -33,6 +33,9 @@ rule_seats = sa.Table(
     metadata,
     sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
     sa.Column("person_id", sa.ForeignKey("people.id"), primary_key=True),
+    sa.Column(
+        "instead_of", sa.ForeignKey("products.id"), comment="a lower one of the family, given by hand; NULL = none"
+    ),
 )
 
 seat_queue = sa.Table(

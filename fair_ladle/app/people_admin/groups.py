@@ -10,8 +10,9 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.entitlements import reconciling
 from fair_ladle.app.entitlements import usecases as entitlements
-from fair_ladle.app.entitlements.usecases import ReconcileResult
+from fair_ladle.app.entitlements.reconciling import ReconcileResult
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people_usecases
 from fair_ladle.app.people.groups import PRESENT, Group, Groups, of_row, with_members
@@ -200,7 +201,7 @@ def put(tx: Transaction, actor: Actor, wanted: Wanted) -> ReconcileResult:
         if there is None
         else [each for each in every.every if any(part.id == there.id for part in every.inside(each))]
     )
-    return entitlements.reconcile_groups(tx, around)
+    return reconciling.reconcile_groups(tx, around)
 
 
 def members(tx: Transaction, actor: Actor, name: str, add: Sequence[str], take: Sequence[str]) -> int:

@@ -262,6 +262,7 @@ def _person(found: listing.Person) -> PersonBody:
                 result=e.on,
                 has=e.has,
                 waits_since=e.waits_since,
+                instead=e.instead,
             )
             for e in found.layers
         ],

@@ -140,6 +140,7 @@ class PersonLayer(BaseModel):
     result: list[str]
     has: bool
     waits_since: datetime | None
+    instead: str | None
 
 
 class SwitchBody(BaseModel):

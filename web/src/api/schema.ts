@@ -5199,6 +5199,8 @@ export interface components {
             direct: boolean;
             /** Has */
             has: boolean;
+            /** Instead */
+            instead: string | null;
             /** Mandatory */
             mandatory: string[];
             /** Off */

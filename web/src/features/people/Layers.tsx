@@ -62,7 +62,7 @@ export function Layers({ body }: { body: PersonBody }) {
                   ) : each.waits_since ? (
                     <span className="near">waits since {dayName(each.waits_since.slice(0, 10))}</span>
                   ) : (
-                    <span className="quiet">has it not</span>
+                    <span className="quiet">{each.instead ? `has ${each.instead} instead` : 'has it not'}</span>
                   )}
                 </td>
               </tr>,

@@ -8,12 +8,13 @@ import sys
 from rich.console import Console
 from rich.table import Table
 
-from bench import admissions, drafts, engine, grid, loading, people, people_import, sessions
+from bench import admissions, beside, drafts, engine, grid, loading, people, people_import, sessions
 from bench.measured import Measure
 
 ALL = {
     "engine": engine.measure,
     "admissions": admissions.measure,
+    "beside": beside.measure,
     "drafts": drafts.measure,
     "loading": loading.measure,
     "grid": grid.measure,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import getpass
 import itertools
+import os
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -18,8 +19,9 @@ numbers = itertools.count(1)
 
 @contextmanager
 def server() -> Iterator[OwnServer]:
-    """A server that is stopped and removed at the end."""
+    """A server that is stopped and removed at the end; its folder is the home of whatever opens its databases."""
     with tempfile.TemporaryDirectory() as folder:
+        os.environ["FAIR_LADLE_HOME"] = folder
         own = OwnServer(Path(folder))
         own.ensure()
         try:

@@ -297,6 +297,9 @@ def test_new_accounts_hold_nothing_unallocated(demo: Database) -> None:
     "path",
     [
         "/api/allocations?at=9999-12-31T23:59:59-14:00",
+        "/api/allocations?on=9999-12-31",
+        "/api/statements/OLDQUAY/VOICE/evidence?day=9999-12-31",
+        "/api/statements?month=9999-12",
         "/api/allocations?at=0001-01-01T00:00:00%2B14:00",
         '/api/people?filter=lastSeenAt gt "0001-01-01T00:00:00%2B14:00"',
         '/api/people?filter=title eq "a%0bb"',

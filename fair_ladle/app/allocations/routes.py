@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from datetime import date
 from typing import Any
 
 from fastapi import Query, Response
@@ -11,6 +10,7 @@ from pydantic import BaseModel, Field
 
 from fair_ladle.app.allocations import views
 from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import At, Db, Format, Who, sheet
 from fair_ladle.app.plumbing.routing import Router, reads_only
 from fair_ladle.core.calendar import instant
@@ -217,7 +217,7 @@ def grid_body(found: views.Grid) -> dict[str, Any]:
 
 @routes.get("", response_model=AllocationGrid)
 def grid(
-    db: Db, who: Who, product: list[str] | None = Query(None), at: At | None = None, on: date | None = None
+    db: Db, who: Who, product: list[str] | None = Query(None), at: At | None = None, on: Day | None = None
 ) -> Response:
     """Positions of one's branch in all pools or in those of these products: now, at an instant, or as of a day past
     or ahead."""
@@ -233,7 +233,7 @@ def export(
     product: list[str] | None = Query(None),
     at: At | None = None,
     account: list[str] | None = Query(None),
-    on: date | None = None,
+    on: Day | None = None,
 ) -> Response:
     """The positions that are shown (all, or of these accounts), as a file, in units."""
     body = db.run(lambda tx: grid_body(views.grid(tx, who, product, at or views.instant_of(tx, on))))
@@ -322,7 +322,7 @@ def cell_body(found: views.Cell, who: Actor) -> dict[str, Any]:
 
 
 @routes.get("/cell", response_model=CellBody)
-def cell(db: Db, who: Who, account: str, product: str, at: At | None = None, on: date | None = None) -> Any:
+def cell(db: Db, who: Who, account: str, product: str, at: At | None = None, on: Day | None = None) -> Any:
     """One account in one pool with the limits on its way up: now, at an instant, or as of a day."""
     return db.run(lambda tx: cell_body(views.cell(tx, who, account, product, at or views.instant_of(tx, on)), who))
 

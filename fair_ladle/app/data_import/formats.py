@@ -13,6 +13,7 @@ from zoneinfo import available_timezones
 
 from iso4217 import Currency
 
+from fair_ladle.app.plumbing.days import YEARS
 from fair_ladle.core.allocations import AtCap
 from fair_ladle.core.pricing import Aggregate, Basis, TierMode
 
@@ -68,8 +69,8 @@ def day(text: str) -> date:
         found = date.fromisoformat(text)
     except ValueError:
         raise Expected("a day like 2026-10-01") from None
-    if not 1970 <= found.year <= 2200:
-        raise Expected("a day between 1970 and 2200")
+    if not YEARS[0] <= found.year <= YEARS[1]:
+        raise Expected(f"a day between {YEARS[0]} and {YEARS[1]}")
     return found
 
 
@@ -82,7 +83,7 @@ def instant(text: str) -> datetime:
         found = found.astimezone(UTC)
     except (ValueError, OverflowError):
         raise Expected("an instant with its offset, like 2026-10-01T09:30:00+01:00") from None
-    if not 1970 <= found.year <= 2200:
+    if not YEARS[0] <= found.year <= YEARS[1]:
         raise Expected("an instant between 1970 and 2200")
     return found
 

@@ -9,6 +9,7 @@ from fastapi import Header, Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.devices import acting, offline, usecases
+from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Format, ProblemBody, Who, problem_response, sheet, written
 from fair_ladle.app.plumbing.problems import Problem
 from fair_ladle.app.plumbing.routing import Router, answers_a_secret
@@ -71,7 +72,7 @@ class KeyWanted(BaseModel):
     product: str = Field(max_length=64)
     name: str = Field(min_length=1, max_length=200)
     most: int | None = None
-    last_day: date | None = None
+    last_day: Day | None = None
 
 
 class KeyMade(BaseModel):

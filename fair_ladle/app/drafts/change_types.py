@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from datetime import date
 from decimal import Decimal
 from typing import Annotated, ClassVar, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
+
+from fair_ladle.app.plumbing.days import Day
 
 Code = Annotated[str, Field(min_length=1, max_length=64)]
 Email = Annotated[str, Field(max_length=254)]
@@ -67,8 +68,8 @@ class NewLot(Staged):
     product: Code
     reference: str = Field(min_length=1, max_length=100)
     quantity: int
-    first_day: date
-    last_day: date | None = None
+    first_day: Day
+    last_day: Day | None = None
     unit_cost: Decimal = Field(ge=0, max_digits=20, decimal_places=10)
     currency: str = Field(min_length=3, max_length=3)
     true_up: int = 0
@@ -89,9 +90,9 @@ class LotEnd(Staged):
     owner: Code
     product: Code
     reference: str = Field(min_length=1, max_length=100)
-    first_day: date
-    last_day: date | None
-    was: date | None = None
+    first_day: Day
+    last_day: Day | None
+    was: Day | None = None
 
     @property
     def key(self) -> str:
@@ -180,7 +181,7 @@ class RateChange(RateTerms, Staged):
     seller: Code
     buyer: Code
     product: Code
-    first_day: date
+    first_day: Day
 
     @property
     def key(self) -> str:

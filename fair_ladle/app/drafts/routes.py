@@ -20,6 +20,7 @@ from fair_ladle.app.drafts.preview import Preview
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.drafts.usecases import Draft
 from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router, reads_only
 from fair_ladle.core.settling import NO_LIMIT
@@ -50,7 +51,7 @@ class Look(BaseModel):
     """Changes to look at without keeping them, now or as of a day ahead."""
 
     changes: list[Change] = Field(min_length=1, max_length=usecases.MOST_CHANGES)
-    on: date | None = None
+    on: Day | None = None
     look_at: CellName | None = None
 
 
@@ -63,7 +64,7 @@ class Revision(BaseModel):
 class On(Revision):
     """The day to apply it on."""
 
-    day: date
+    day: Day
 
 
 class Colleague(BaseModel):

@@ -9,6 +9,7 @@ from fastapi import Response
 from pydantic import BaseModel
 
 from fair_ladle.app.drafts.change_types import Change
+from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router, answers_a_secret
 from fair_ladle.app.pools.usecases import Pool
@@ -194,7 +195,7 @@ def timeline(owner: str, product: str, db: Db, who: Who) -> Any:
 
 
 @routes.get("/{owner}/{product}/plan", response_model=PlanBody)
-def plan(owner: str, product: str, day: date, db: Db, who: Who) -> Any:
+def plan(owner: str, product: str, day: Day, db: Db, who: Who) -> Any:
     """The ways out of a shortfall on a day."""
     found = db.run(usecases.plan, who, owner, product, day)
     return PlanBody(
@@ -219,7 +220,7 @@ def plan(owner: str, product: str, day: date, db: Db, who: Who) -> Any:
 
 
 @routes.get("/{owner}/{product}/renewal", response_model=RenewalBody)
-def renewal(owner: str, product: str, quantity: int, first_day: date, db: Db, who: Who, true_up: int = 0) -> Any:
+def renewal(owner: str, product: str, quantity: int, first_day: Day, db: Db, who: Who, true_up: int = 0) -> Any:
     """What a purchase would leave uncovered on its first day, and what each account below would have to give."""
     found = db.run(usecases.renewal, who, owner, product, quantity, true_up, first_day)
     return RenewalBody(

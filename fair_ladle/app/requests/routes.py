@@ -9,6 +9,7 @@ from fastapi import Query
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.drafts.routes import EffectBody, effect_body
+from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router
 from fair_ladle.app.requests import usecases
@@ -24,7 +25,7 @@ class Ask(BaseModel):
     amount: int
     as_what: Literal["cap", "reserve"] = "cap"
     reason: str = Field(max_length=2000)
-    wish_day: date | None = None
+    wish_day: Day | None = None
 
 
 class Grant(BaseModel):

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from datetime import date
 from decimal import Decimal
 from typing import Any
 
 from fastapi import Response
 from pydantic import BaseModel
 
+from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Format, Who, sheet
 from fair_ladle.app.plumbing.routing import Router
 from fair_ladle.app.statements import views
@@ -339,7 +339,7 @@ def export_statement(db: Db, who: Who, buyer: str, month: str, form: Format = "c
 
 
 @routes.get("/{buyer}/{product}/evidence", response_model=EvidenceBody)
-def evidence(db: Db, who: Who, buyer: str, product: str, day: date) -> Any:
+def evidence(db: Db, who: Who, buyer: str, product: str, day: Day) -> Any:
     """The assignments or samples behind a day of a line."""
     found = db.run(views.evidence, who, buyer, product, day)
     return EvidenceBody(

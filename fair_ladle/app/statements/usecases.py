@@ -11,6 +11,7 @@ from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.days import YEARS
 from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools import usecases as pools_usecases
 from fair_ladle.app.pools.usecases import Pool, Product
@@ -62,7 +63,10 @@ class Statement:
 def parse_month(text: str) -> tuple[date, date]:
     """First and last day of a month; refused where the text is none."""
     try:
-        return month_of(text)
+        first, last = month_of(text)
+        if not YEARS[0] <= first.year <= YEARS[1]:
+            raise ValueError
+        return first, last
     except ValueError:
         raise invalid(f"{text!r} is no month; write it like 2026-10.", "month") from None
 

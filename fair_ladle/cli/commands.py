@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 import signal
 import socket
+import subprocess
 import sys
 from collections.abc import Callable
 from datetime import datetime
@@ -346,6 +347,26 @@ def verify(as_csv: Csv = False) -> None:
         raise typer_exit(
             f"{len(found)} {'thing does' if len(found) == 1 else 'things do'} not agree with the evidence."
         )
+
+
+@app.command(context_settings={"allow_extra_args": True, "ignore_unknown_options": True})
+def database(context: typer.Context) -> None:
+    """Run a command while this home's database is up, as for a backup or a restore. MariaDB's own programs are told
+    where it is."""
+    settings = Settings.read()
+    if settings.database_url is not None:
+        raise typer_exit("The database is the one of FAIR_LADLE_DATABASE_URL; reach it as you do without Fair Ladle.")
+    if not context.args:
+        raise typer_exit("Say what to run: fair-ladle database mariadb fair_ladle")
+    open_database(settings).engine.dispose()
+    program, *arguments = context.args
+    if Path(program).name.startswith(("mariadb", "mysql")):
+        arguments.insert(0, f"--socket={OwnServer(settings.home).socket}")
+    try:
+        ran = subprocess.run([program, *arguments])
+    except OSError as trouble:
+        raise typer_exit(f"{program} cannot be run: {trouble.strerror}.") from None
+    raise typer.Exit(ran.returncode)
 
 
 @app.command()

@@ -8,6 +8,7 @@ from fastapi import Cookie, Request, Response
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field
 
+from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.installation import is_demo
 from fair_ladle.app.plumbing.problems import Refused
@@ -44,6 +45,8 @@ class Me(BaseModel):
     delegations: list[Delegation]
     csrf_token: str
     now: str
+    time_zone: str
+    """The zone that days are reckoned in, as IANA names it."""
     demo: bool
     """Whether this is the operator's admin of a demo, whose mail can be looked at."""
 
@@ -86,6 +89,7 @@ def me(request: Request, db: Db, token: Annotated[str | None, Cookie(alias=COOKI
         delegations=every,
         csrf_token=found.csrf_token,
         now=db.clock.now().isoformat(),
+        time_zone=str(db.snapshot(accounts_usecases.zone)),
         demo=running.kind == "operator" and is_demo(db),
     )
 

@@ -1,3 +1,4 @@
+import { reckonIn } from '../domain/months'
 import { keepPreviousData, queryOptions } from '@tanstack/react-query'
 import { api, take, type Schemas } from './client'
 
@@ -18,7 +19,15 @@ export type Today = Schemas['TodayBody']
 export type LogEntry = Schemas['LogEntry']
 export type Me = Schemas['Me']
 
-export const me = queryOptions({ queryKey: ['me'], queryFn: () => take(api.GET('/api/me')), staleTime: 60_000 })
+export const me = queryOptions({
+  queryKey: ['me'],
+  queryFn: async () => {
+    const found = await take(api.GET('/api/me'))
+    if (found) reckonIn(found.time_zone)
+    return found
+  },
+  staleTime: 60_000,
+})
 
 /** The grid now, or as of a day. */
 export const gridOn = (on: string | null) =>

@@ -4568,6 +4568,8 @@ export interface components {
             /** Now */
             now: string;
             running: components["schemas"]["Delegation"];
+            /** Time Zone */
+            time_zone: string;
         };
         /**
          * MemberBody

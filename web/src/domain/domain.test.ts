@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import { bySlot, difference, emptyDraft, reduce, slotOf, withDifference, type Change } from './draft'
 import { minus, money, percent, sum } from './money'
-import { daysBetween, monthAfter } from './months'
+import { dayOf, daysBetween, instantName, monthAfter, reckonIn } from './months'
 import { accountChoices, depths, sizesBelow, visiblePlaces } from './tree'
 import { decimal, parseUnits, units } from './units'
 
@@ -40,6 +40,14 @@ describe('quantities and money as people read them', () => {
     expect(percent('1', '0')).toBe('–')
   })
 
+  it('says the day and hour of an instant where days are reckoned, not of its text', () => {
+    reckonIn('Europe/Lisbon')
+    expect(dayOf('2026-10-31T23:30:00+00:00')).toBe('2026-10-31')
+    reckonIn('Europe/Berlin')
+    expect(dayOf('2026-10-31T23:30:00+00:00')).toBe('2026-11-01')
+    expect(instantName('2026-06-30T22:05:00+00:00')).toBe('1 Jul 2026, 00:05')
+    expect(dayOf('2026-10-31')).toBe('2026-10-31')
+  })
   it('counts months and days over the year', () => {
     expect(monthAfter('2026-12', 1)).toBe('2027-01')
     expect(monthAfter('2026-01', -1)).toBe('2025-12')

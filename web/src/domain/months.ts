@@ -63,9 +63,36 @@ export function daysBetween(from: string, to: string): number {
   return Math.round((Date.UTC(b[0], b[1] - 1, b[2]) - Date.UTC(a[0], a[1] - 1, a[2])) / 86_400_000)
 }
 
-/** An instant as the reader's clock shows it: 24 Nov 2026, 12:04 */
+let zone: string | undefined
+let format: Intl.DateTimeFormat | undefined
+
+/** The time zone that days are reckoned in; before it is known, the reader's own. */
+export function reckonIn(timeZone: string) {
+  if (timeZone !== zone) [zone, format] = [timeZone, undefined]
+}
+
+function local(instant: string): Record<string, string> {
+  format ??= new Intl.DateTimeFormat('en-GB', {
+    timeZone: zone,
+    year: 'numeric',
+    month: '2-digit',
+    day: '2-digit',
+    hour: '2-digit',
+    minute: '2-digit',
+    hourCycle: 'h23',
+  })
+  return Object.fromEntries(format.formatToParts(new Date(instant)).map((each) => [each.type, each.value]))
+}
+
+/** The day an instant falls on there, YYYY-MM-DD; a day is itself. */
+export function dayOf(instant: string): string {
+  if (instant.length <= 10) return instant
+  const at = local(instant)
+  return `${at.year}-${at.month}-${at.day}`
+}
+
+/** An instant as a clock there shows it: 24 Nov 2026, 12:04 */
 export function instantName(instant: string): string {
-  const at = new Date(instant)
-  const two = (value: number) => String(value).padStart(2, '0')
-  return `${at.getDate()} ${(names[at.getMonth()] ?? '').slice(0, 3)} ${at.getFullYear()}, ${two(at.getHours())}:${two(at.getMinutes())}`
+  const at = local(instant)
+  return `${dayName(dayOf(instant))}, ${at.hour}:${at.minute}`
 }

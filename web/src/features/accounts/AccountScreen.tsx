@@ -16,7 +16,7 @@ import {
   type Grid,
   type Pool,
 } from '../../api/queries'
-import { dayName, monthAfter, monthName } from '../../domain/months'
+import { dayName, dayOf, monthAfter, monthName } from '../../domain/months'
 import { money } from '../../domain/money'
 import { shortUnits, unitName } from '../../domain/units'
 import { Gauge } from '../../parts/Gauge'
@@ -227,7 +227,7 @@ function Changes({ account }: { account: string }) {
         <tbody>
           {mine.map((each) => (
             <tr key={each.number}>
-              <td className="text-nowrap quiet">{dayName(each.at.slice(0, 10))}</td>
+              <td className="text-nowrap quiet">{dayName(dayOf(each.at))}</td>
               <td>{each.actor}</td>
               <td>
                 {each.action} {each.subject}
@@ -334,7 +334,7 @@ function OnHold({ account, grid }: { account: string; grid: Grid }) {
         {found.data.map((each) => (
           <li key={`${each.product} ${each.subject}`}>
             ■ {each.subject}, {pool(each.product)}{' '}
-            <span className="quiet small">since {dayName(each.since.slice(0, 10))}</span>
+            <span className="quiet small">since {dayName(dayOf(each.since))}</span>
           </li>
         ))}
       </ul>
@@ -352,7 +352,7 @@ function Notices({ account }: { account: string }) {
       <ul className="plain">
         {mine.map((each) => (
           <li key={each.id}>
-            <span className="quiet small">{dayName(each.at.slice(0, 10))}</span> {each.subject}
+            <span className="quiet small">{dayName(dayOf(each.at))}</span> {each.subject}
           </li>
         ))}
       </ul>

@@ -5,7 +5,7 @@ import { Link } from 'react-router'
 import { api, take } from '../../api/client'
 import { cell as cellQuery, historyOf, holdsOf, levelsOf, type Cell, type Effect } from '../../api/queries'
 import { allocationSlot, type AtCap, type Change, type Changes, type Terms } from '../../domain/draft'
-import { dayName } from '../../domain/months'
+import { dayName, dayOf } from '../../domain/months'
 import { parseUnits, units, unitName } from '../../domain/units'
 import { Ladder } from '../../parts/Ladder'
 import { StateMark, Trouble, Wait } from '../../parts/States'
@@ -229,7 +229,7 @@ function Holds({ account, product }: { account: string; product: string }) {
           <li key={each.subject}>
             ■ {each.subject}{' '}
             <span className="quiet">
-              since {dayName(each.since.slice(0, 10))}
+              since {dayName(dayOf(each.since))}
               {each.for_account !== account && ', for a cap above'}
             </span>
           </li>

@@ -4,7 +4,7 @@ import { Button, Form, Modal } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { api, take, type Schemas } from '../../api/client'
 import { useCommands, type Command } from '../../commands/registry'
-import { dayName, instantName } from '../../domain/months'
+import { dayName, dayOf, instantName } from '../../domain/months'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { PagedGrid } from '../../parts/PagedGrid'
 import { Empty, Trouble, Wait } from '../../parts/States'
@@ -45,7 +45,7 @@ const COLUMNS: Column<Device>[] = [
         <span className="quiet">nobody</span>
       ),
   },
-  { key: 'since', title: 'Since', width: '108px', sort, cell: (row) => dayName(row.since.slice(0, 10)) },
+  { key: 'since', title: 'Since', width: '108px', sort, cell: (row) => dayName(dayOf(row.since)) },
   {
     key: 'state',
     title: 'State',
@@ -68,7 +68,7 @@ const COLUMNS: Column<Device>[] = [
     sort,
     cell: (row) =>
       row.offline_until ? (
-        <span title="Works without a network until then">offline to {dayName(row.offline_until.slice(0, 10))}</span>
+        <span title="Works without a network until then">offline to {dayName(dayOf(row.offline_until))}</span>
       ) : row.reported_at ? (
         instantName(row.reported_at)
       ) : (

@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, take } from '../../api/client'
 import { grid as gridQuery, me } from '../../api/queries'
-import { dayName } from '../../domain/months'
+import { dayName, dayOf } from '../../domain/months'
 import { Trouble, Wait } from '../../parts/States'
 import { Parts } from './Parts'
 import { keys as keysQuery, useFresh } from './queries'
@@ -162,7 +162,7 @@ export default function KeysScreen() {
                       <td className="fig">{each.measure === 'device' ? each.devices : ''}</td>
                       <td className="fig">{each.most ?? <span className="quiet">the cap</span>}</td>
                       <td>
-                        {dayName(each.made_at.slice(0, 10))} <span className="quiet">{each.made_by}</span>
+                        {dayName(dayOf(each.made_at))} <span className="quiet">{each.made_by}</span>
                       </td>
                       <td>{each.withdrawn ? 'withdrawn' : each.last_day ? `to ${dayName(each.last_day)}` : 'valid'}</td>
                       <td>

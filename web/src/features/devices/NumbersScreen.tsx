@@ -4,7 +4,7 @@ import { Button, Form, Modal } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { api, take } from '../../api/client'
 import { grid as gridQuery, me, poolsNow } from '../../api/queries'
-import { dayName } from '../../domain/months'
+import { dayName, dayOf } from '../../domain/months'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { PagedGrid } from '../../parts/PagedGrid'
 import { Empty, Trouble, Wait } from '../../parts/States'
@@ -39,7 +39,7 @@ function columns(state: ItemState): Column<Item>[] {
         title: 'In the stock since',
         width: '150px',
         sort,
-        cell: (row) => dayName(row.since.slice(0, 10)),
+        cell: (row) => dayName(dayOf(row.since)),
       },
       {
         key: 'state',
@@ -80,7 +80,7 @@ function columns(state: ItemState): Column<Item>[] {
           </span>
         ),
     },
-    { key: 'since', title: 'Since', width: '110px', sort, cell: (row) => dayName(row.since.slice(0, 10)) },
+    { key: 'since', title: 'Since', width: '110px', sort, cell: (row) => dayName(dayOf(row.since)) },
   ]
 }
 

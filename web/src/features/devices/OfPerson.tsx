@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
 import { grid as gridQuery } from '../../api/queries'
-import { dayName } from '../../domain/months'
+import { dayName, dayOf } from '../../domain/months'
 import { devicesOf, itemsOf, sessionsOf } from './queries'
 
 /** What somebody uses besides seats: devices, sessions under way and numbers. */
@@ -43,7 +43,7 @@ export function OfPerson({ username }: { username: string }) {
                 <span className="quiet small">
                   on {each.machine}
                   {each.offline_until
-                    ? `, taken along until ${dayName(each.offline_until.slice(0, 10))}`
+                    ? `, taken along until ${dayName(dayOf(each.offline_until))}`
                     : each.ends_at
                       ? ', told to save'
                       : ''}

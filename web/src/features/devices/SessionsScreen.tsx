@@ -3,7 +3,7 @@ import { Button, Form, Modal } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
 import { api, take } from '../../api/client'
 import { useCommands, type Command } from '../../commands/registry'
-import { dayName, instantName } from '../../domain/months'
+import { dayName, dayOf, instantName } from '../../domain/months'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { PagedGrid } from '../../parts/PagedGrid'
 import { Empty, Trouble, Wait } from '../../parts/States'
@@ -40,7 +40,7 @@ const COLUMNS: Column<Session>[] = [
           △ told to save; {row.why}
         </span>
       ) : row.offline_until ? (
-        `taken along until ${dayName(row.offline_until.slice(0, 10))}`
+        `taken along until ${dayName(dayOf(row.offline_until))}`
       ) : (
         'live'
       ),

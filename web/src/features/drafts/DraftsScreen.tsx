@@ -5,7 +5,7 @@ import { useNavigate, useSearchParams } from 'react-router'
 import { api, take } from '../../api/client'
 import { draftDetail, drafts as draftsQuery, type DraftSummary } from '../../api/queries'
 import { bySlot } from '../../domain/draft'
-import { dayName } from '../../domain/months'
+import { dayName, dayOf } from '../../domain/months'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { ChangesTable } from './ChangesTable'
 import { useDraft } from './context'
@@ -60,7 +60,7 @@ export default function DraftsScreen() {
                     </td>
                     <td className="fig">{each.count}</td>
                     <td>{each.mine ? 'you' : each.owner}</td>
-                    <td>{dayName(each.changed_at.slice(0, 10))}</td>
+                    <td>{dayName(dayOf(each.changed_at))}</td>
                   </tr>
                 ))}
               </tbody>
@@ -78,7 +78,7 @@ export default function DraftsScreen() {
 function State({ draft }: { draft: DraftSummary }) {
   if (draft.state === 'scheduled') return <>on {draft.apply_on ? dayName(draft.apply_on) : ''}</>
   if (draft.state === 'held') return <b className="over">held back</b>
-  if (draft.state === 'applied') return <>applied {draft.applied_at ? dayName(draft.applied_at.slice(0, 10)) : ''}</>
+  if (draft.state === 'applied') return <>applied {draft.applied_at ? dayName(dayOf(draft.applied_at)) : ''}</>
   return <b>open</b>
 }
 

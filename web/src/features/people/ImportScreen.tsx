@@ -3,7 +3,7 @@ import { useRef, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, take, type Schemas } from '../../api/client'
-import { dayName } from '../../domain/months'
+import { dayName, dayOf } from '../../domain/months'
 import { Trouble, Wait } from '../../parts/States'
 import { ImportMapping } from './ImportMapping'
 import { ImportProgress } from './ImportProgress'
@@ -156,7 +156,7 @@ function Start() {
                       <td>
                         <Link to={`/people-import/${each.id}`}>{each.name}</Link>
                       </td>
-                      <td>{dayName(each.at.slice(0, 10))}</td>
+                      <td>{dayName(dayOf(each.at))}</td>
                       <td className={each.state === 'broken' ? 'over' : undefined}>{STATES[each.state]}</td>
                       <td className="fig">
                         {each.state === 'open' ? `0 of ${each.count}` : `${each.done} of ${each.total}`}

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { api, take } from '../../api/client'
-import { dayName } from '../../domain/months'
+import { dayName, dayOf } from '../../domain/months'
 
 /** Where an invitation's link leads: what one is asked to join, and the one button that does it. */
 export default function JoinPage({ token }: { token: string }) {
@@ -39,8 +39,8 @@ export default function JoinPage({ token }: { token: string }) {
           <>
             <h1>Join {found.data.account}</h1>
             <p>
-              Hello {found.data.name}, you are invited. The invitation is valid until{' '}
-              {dayName(found.data.until.slice(0, 10))}.
+              Hello {found.data.name}, you are invited. The invitation is valid until {dayName(dayOf(found.data.until))}
+              .
             </p>
             {trouble && (
               <p className="over" role="alert">

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { api, take } from '../../api/client'
-import { dayName } from '../../domain/months'
+import { dayName, dayOf } from '../../domain/months'
 
 /** Where the link of a notice leads: one word, and what one has stays. */
 export default function KeepPage({ token }: { token: string }) {
@@ -41,8 +41,8 @@ export default function KeepPage({ token }: { token: string }) {
           <>
             <h1>Do you still need it?</h1>
             <p>
-              Hello {found.data.name}. If you say nothing by {dayName(found.data.until.slice(0, 10))}, what you have and
-              do not use is taken back.
+              Hello {found.data.name}. If you say nothing by {dayName(dayOf(found.data.until))}, what you have and do
+              not use is taken back.
             </p>
             {trouble && (
               <p className="over" role="alert">

@@ -1,7 +1,7 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, take } from '../../api/client'
-import { dayName } from '../../domain/months'
+import { dayName, dayOf } from '../../domain/months'
 import { person as personQuery, type PersonBody } from './queries'
 
 /** How products reach somebody: products and their components down, the layers across, the result last; each cell says why. */
@@ -60,7 +60,7 @@ export function Layers({ body }: { body: PersonBody }) {
                   {each.has ? (
                     <b>has it</b>
                   ) : each.waits_since ? (
-                    <span className="near">waits since {dayName(each.waits_since.slice(0, 10))}</span>
+                    <span className="near">waits since {dayName(dayOf(each.waits_since))}</span>
                   ) : (
                     <span className="quiet">{each.instead ? `has ${each.instead} instead` : 'has it not'}</span>
                   )}

@@ -5,7 +5,7 @@ import { Link, useNavigate } from 'react-router'
 import { api, take } from '../../api/client'
 import { grid as gridQuery, me } from '../../api/queries'
 import { useCommands, type Command } from '../../commands/registry'
-import { dayName } from '../../domain/months'
+import { dayName, dayOf } from '../../domain/months'
 import { useAddress } from '../../parts/address'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { PagedGrid } from '../../parts/PagedGrid'
@@ -282,7 +282,7 @@ function COLUMNS(product: (code: string) => string): Column<PersonRow>[] {
       title: 'Last seen',
       width: '110px',
       sort,
-      cell: (row) => (row.last_seen_at ? dayName(row.last_seen_at.slice(0, 10)) : <span className="near">never</span>),
+      cell: (row) => (row.last_seen_at ? dayName(dayOf(row.last_seen_at)) : <span className="near">never</span>),
     },
     { key: 'source', title: 'Kept by', width: '90px', cell: (row) => row.source },
   ]

@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
 import { api, take } from '../../api/client'
-import { dayName, instantName } from '../../domain/months'
+import { dayName, dayOf, instantName } from '../../domain/months'
 import { Trouble, Wait } from '../../parts/States'
 import { OfPerson } from '../devices/OfPerson'
 import { Act } from './Act'
@@ -38,7 +38,7 @@ function Loaded({ body }: { body: PersonBody }) {
         </span>
         <span className="grow" />
         <span className="quiet small">
-          {body.last_seen_at ? `last seen ${dayName(body.last_seen_at.slice(0, 10))}` : 'never seen'}
+          {body.last_seen_at ? `last seen ${dayName(dayOf(body.last_seen_at))}` : 'never seen'}
         </span>
       </div>
       <div className="scroll account" role="region" aria-label={body.name} tabIndex={0}>
@@ -62,7 +62,7 @@ function Loaded({ body }: { body: PersonBody }) {
                     {body.holdings.map((each) => (
                       <tr key={each.product}>
                         <td>{each.product_name}</td>
-                        <td>{dayName(each.since.slice(0, 10))}</td>
+                        <td>{dayName(dayOf(each.since))}</td>
                         <td>
                           <Link to={`/accounts/${encodeURIComponent(each.account)}`}>
                             {each.account === body.account ? body.account_name : each.account}
@@ -160,7 +160,7 @@ function Loaded({ body }: { body: PersonBody }) {
               <h3>Account</h3>
               <Link to={`/accounts/${encodeURIComponent(body.account)}`}>{body.account_name}</Link>
               {body.way.length > 0 && <span className="quiet small"> of {body.way.join(', of ')}</span>}
-              {body.invited_at && <p className="quiet small mb-0">Invited {dayName(body.invited_at.slice(0, 10))}</p>}
+              {body.invited_at && <p className="quiet small mb-0">Invited {dayName(dayOf(body.invited_at))}</p>}
             </section>
             <Facts body={body} />
             <OfPerson username={body.username} />

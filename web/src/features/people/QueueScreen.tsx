@@ -1,6 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
-import { dayName } from '../../domain/months'
+import { dayName, dayOf } from '../../domain/months'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { VirtualTable, type Column } from '../../parts/VirtualTable'
 import { Parts } from './Parts'
@@ -37,7 +37,7 @@ const columns: Column<Waiting & { place: number }>[] = [
         'a free seat'
       ),
   },
-  { key: 'since', title: 'Waits since', width: '130px', cell: (row) => dayName(row.since.slice(0, 10)) },
+  { key: 'since', title: 'Waits since', width: '130px', cell: (row) => dayName(dayOf(row.since)) },
 ]
 
 /** Who is reached by a layer and has no seat yet? The first gets the next one that comes free, by itself. */

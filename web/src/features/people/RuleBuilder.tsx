@@ -1,3 +1,4 @@
+import { dayOf } from '../../domain/months'
 import { Button, Form } from 'react-bootstrap'
 import { ATTRIBUTES, OPERATORS, readBack, written, type Condition } from './asked'
 
@@ -20,11 +21,7 @@ export function RuleBuilder({
     attribute,
     operator: OPERATORS[kindOf(attribute)][0]?.[0] ?? 'eq',
     value:
-      kindOf(attribute) === 'truth'
-        ? 'true'
-        : kindOf(attribute) === 'instant'
-          ? new Date().toISOString().slice(0, 10)
-          : '',
+      kindOf(attribute) === 'truth' ? 'true' : kindOf(attribute) === 'instant' ? dayOf(new Date().toISOString()) : '',
   })
   return (
     <fieldset className="rule mt-3" disabled={disabled}>

@@ -1,6 +1,6 @@
 import type { Schemas } from '../../api/client'
 import { money } from '../../domain/money'
-import { monthAfter, monthName } from '../../domain/months'
+import { dayOf, monthAfter, monthName } from '../../domain/months'
 
 interface Month {
   month: string
@@ -15,7 +15,10 @@ function months(runs: Schemas['RunRowBody'][], currency: string, now: string): M
     if (run.undone_at) continue
     for (const each of run.saved)
       if (each.currency === currency)
-        taken.set(run.at.slice(0, 7), (taken.get(run.at.slice(0, 7)) ?? 0) + Math.round(Number(each.amount) * 100))
+        taken.set(
+          dayOf(run.at).slice(0, 7),
+          (taken.get(dayOf(run.at).slice(0, 7)) ?? 0) + Math.round(Number(each.amount) * 100),
+        )
   }
   const [first] = [...taken.keys()].sort()
   const found: Month[] = []
@@ -34,7 +37,7 @@ export function Savings({ runs, now }: { runs: Schemas['RunRowBody'][]; now: str
   return (
     <>
       {currencies.map((currency) => {
-        const found = months(runs, currency, now.slice(0, 7))
+        const found = months(runs, currency, dayOf(now).slice(0, 7))
         const most = Math.max(1, ...found.map((each) => each.running))
         if (found.length === 0) return null
         return (

@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
 import { api, take } from '../../api/client'
-import { dayName } from '../../domain/months'
+import { dayName, dayOf } from '../../domain/months'
 import { seatsAside } from './queries'
 
 /** Seats that are kept for named people: counted, and nobody else's. */
@@ -59,7 +59,7 @@ export function SetAside() {
                 {each.status !== 'active' && <span className="quiet small"> {each.status}</span>}
               </td>
               <td>{each.account_name}</td>
-              <td>{dayName(each.since.slice(0, 10))}</td>
+              <td>{dayName(dayOf(each.since))}</td>
               <td className="fig">
                 <button
                   type="button"

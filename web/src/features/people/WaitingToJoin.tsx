@@ -1,7 +1,7 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, take, type Schemas } from '../../api/client'
-import { shortDay } from '../../domain/months'
+import { dayOf, shortDay } from '../../domain/months'
 
 /** Somebody who proved their address and waits, with the two ways out. */
 export function WaitingToJoin({ each }: { each: Schemas['JoinWaiting'] }) {
@@ -26,7 +26,7 @@ export function WaitingToJoin({ each }: { each: Schemas['JoinWaiting'] }) {
   return (
     <article className="item">
       <div className="when">
-        {shortDay(each.since.slice(0, 10))}
+        {shortDay(dayOf(each.since))}
         <span>asked</span>
       </div>
       <div>

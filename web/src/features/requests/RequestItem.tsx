@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
 import { requestEffect, type RequestBody } from '../../api/queries'
-import { dayName } from '../../domain/months'
+import { dayName, dayOf } from '../../domain/months'
 import { parseUnits, units, unitName } from '../../domain/units'
 import { EffectPanel } from '../drafts/EffectPanel'
 import { useNames } from '../drafts/names'
@@ -26,7 +26,7 @@ export function RequestItem({ request, open = false }: { request: RequestBody; o
     <article className="item request">
       <div className={request.state === 'waiting' ? 'when near' : 'when'}>
         {STATES[request.state] ?? request.state}
-        <span>{request.wish_day ? `by ${dayName(request.wish_day)}` : dayName(request.asked_at.slice(0, 10))}</span>
+        <span>{request.wish_day ? `by ${dayName(request.wish_day)}` : dayName(dayOf(request.asked_at))}</span>
       </div>
       <div>
         <b>
@@ -44,7 +44,7 @@ export function RequestItem({ request, open = false }: { request: RequestBody; o
           <ol className="steps">
             {request.steps.slice(1).map((step) => (
               <li key={step.at}>
-                <b>{step.what}</b> by {step.by}, {dayName(step.at.slice(0, 10))}
+                <b>{step.what}</b> by {step.by}, {dayName(dayOf(step.at))}
                 {step.text && `: ${step.text}`}
               </li>
             ))}

@@ -1,5 +1,5 @@
 import { Link } from 'react-router'
-import { monthAfter, monthName, monthWord } from '../../domain/months'
+import { dayOf, monthAfter, monthName, monthWord } from '../../domain/months'
 
 /** The months around the chosen one, as links; the present one is so far. */
 export function MonthBar({
@@ -31,5 +31,5 @@ export function MonthBar({
 
 /** The month before the present one: the one that is looked at most. */
 export function lastMonth(now: string): string {
-  return monthAfter(now.slice(0, 7), -1)
+  return monthAfter(dayOf(now).slice(0, 7), -1)
 }

@@ -4,7 +4,7 @@ import { Link, useParams } from 'react-router'
 import { DayChart } from '../../charts/DayChart'
 import { me, statement as statementQuery, type Line, type Statement } from '../../api/queries'
 import { minus, money, percent, signed, sum } from '../../domain/money'
-import { monthName, monthWord, monthAfter } from '../../domain/months'
+import { dayOf, monthAfter, monthName, monthWord } from '../../domain/months'
 import { unitName } from '../../domain/units'
 import { useAddress } from '../../parts/address'
 import { ExportMenu } from '../../parts/ExportMenu'
@@ -36,7 +36,7 @@ export default function StatementScreen() {
         <h1>{body.name}</h1>
         <MonthBar
           month={month}
-          present={now.slice(0, 7)}
+          present={dayOf(now).slice(0, 7)}
           address={(each) => `/statements/${encodeURIComponent(buyer)}?month=${each}`}
         />
         <span className="seg" role="group" aria-label="Shown by">

@@ -5,7 +5,7 @@ import { Link } from 'react-router'
 import type { Schemas } from '../../api/client'
 import { buyers as buyersQuery, me } from '../../api/queries'
 import { minus, money, percent, signed, sum } from '../../domain/money'
-import { monthName } from '../../domain/months'
+import { dayOf, monthName } from '../../domain/months'
 import { useAddress } from '../../parts/address'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { Empty, Trouble, Wait } from '../../parts/States'
@@ -153,7 +153,7 @@ export default function StatementsScreen() {
     <>
       <div className="bar">
         <h1>Statements</h1>
-        <MonthBar month={month} present={now.slice(0, 7)} address={(each) => `/statements?month=${each}`} />
+        <MonthBar month={month} present={dayOf(now).slice(0, 7)} address={(each) => `/statements?month=${each}`} />
         <span className="quiet small">
           {days_read === days
             ? `all ${days} days read`

@@ -3,7 +3,7 @@ import { Link, useSearchParams } from 'react-router'
 import { api, take } from '../../api/client'
 import { me, today as todayQuery, type Today } from '../../api/queries'
 import { money, sum } from '../../domain/money'
-import { daysBetween, longDay, monthWord, shortDay } from '../../domain/months'
+import { dayOf, daysBetween, longDay, monthWord, shortDay } from '../../domain/months'
 import { tinyUnits, units, unitName } from '../../domain/units'
 import { Empty, StateMark, Trouble, Wait } from '../../parts/States'
 import { WaitingToJoin } from '../people/WaitingToJoin'
@@ -203,7 +203,7 @@ function Notices({ day }: { day: Today }) {
       {day.notices.map((each) => (
         <article className="item" key={each.id}>
           <div className="when">
-            {shortDay(each.at.slice(0, 10))}
+            {shortDay(dayOf(each.at))}
             <span>{each.kind}</span>
           </div>
           <div>

@@ -80,7 +80,7 @@ function Rung({ limit, unit, onRung }: { limit: Limit; unit: string; onRung?: (a
       )}
       <div className="rungfigs">
         <span>{limit.load !== null && `${short(limit.load)} ${unitName(unit, Number(limit.load))} counted`}</span>
-        <b>{leaves === null ? 'no cap' : over ? `${short(leaves.slice(1))} over` : `leaves ${short(leaves)}`}</b>
+        <b>{leaves === null ? 'no limit' : over ? `${short(leaves.slice(1))} over` : `leaves ${short(leaves)}`}</b>
       </div>
       {limit.binds && <span className="visually-hidden">This limit binds.</span>}
     </>

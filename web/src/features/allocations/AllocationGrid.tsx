@@ -383,7 +383,7 @@ const Head = memo(function Head({
               <b className={pool.free < 0 ? 'over' : undefined}>
                 {pool.free < 0
                   ? `${shortUnits(-pool.free, pool.per_unit)} over`
-                  : `${shortUnits(pool.free, pool.per_unit)} free`}
+                  : `${shortUnits(pool.free, pool.per_unit)} ${pool.owned ? 'free' : 'to cap'}`}
               </b>
             )}
           </span>

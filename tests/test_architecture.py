@@ -17,6 +17,17 @@ def test_the_parts_stand_on_one_another_as_they_should() -> None:
     assert lint_imports(config_filename=str(PROJECT / "pyproject.toml")) is not FAILURE
 
 
+def test_types_of_the_engine() -> None:
+    done = subprocess.run(
+        [sys.executable, "-m", "mypy", "--strict", "fair_ladle/core"],
+        cwd=PROJECT,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert done.returncode == 0, done.stdout[-3000:]
+
+
 def test_lint_and_format() -> None:
     for arguments in (["check"], ["format", "--check"]):
         done = subprocess.run(

@@ -403,7 +403,7 @@ def _release(tx: Transaction, found: Positions, row: int, pool: Pool) -> Option 
     ]
     subjects = [each.subject for each in assigned]
     known = people.by_username(tx, subjects)
-    snapshot, idle = found.snapshot, defaultdict(list)  # type: tuple[World, dict[int, list[str]]]
+    snapshot, idle = found.snapshot, defaultdict(list)  # type: tuple[Snapshot, dict[int, list[str]]]
     for each in assigned:
         person = known.get(each.subject)
         if (

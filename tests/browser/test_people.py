@@ -186,11 +186,9 @@ def test_a_group_gives_a_product_and_a_person_shows_through_which_layer(open_pag
     gives.get_by_label("DRAWINGS").focus()
     page.keyboard.press("Space")
     expect(gives.get_by_role("status")).to_contain_text(
-        re.compile("[1-9][0-9]* seats? (is|are) given, 0 taken back, [1-9][0-9]* people wait")
+        re.compile("[1-9][0-9]* seats? (is|are) given, [0-9]+ taken back, [1-9][0-9]* people wait")
     )
-    expect(gives.get_by_role("status")).to_contain_text(
-        "because: has Fieldbook Core, and of this family only one at a time."
-    )
+    expect(gives.get_by_role("status")).not_to_contain_text("of this family only one at a time")
     press(gives.get_by_role("button", name="Give it", exact=True))
     expect(gives.get_by_role("table")).to_contain_text("WRITER, SHEETS, MEETINGS, INSIGHTS, SWITCHBOARD")
     page.get_by_label("As a SCIM filter").fill('title eq "Manager"')

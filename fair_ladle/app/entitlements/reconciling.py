@@ -140,9 +140,9 @@ def _members(
             n = column[product.id]
             for row in np.flatnonzero(reached.layers[:, n]).tolist():
                 priorities[ids[row]][place] = int(reached.priority[row, n])
-    seats = {row.person_id: row for row in store.rule_seats_of(tx.connection, list(place_of))}
+    noted = store.rule_seats_of(tx.connection, list(place_of))
     waits = {person_id for each in family for person_id in store.waiting(tx.connection, each.id)}
-    people = store.facts(tx.connection, {*priorities, *seats, *waits})
+    people = store.facts(tx.connection, {*priorities, *waits, *(row.person_id for row in noted)})
     held = (
         {
             row.subject: place_of[row.product_id]
@@ -151,18 +151,24 @@ def _members(
         if people
         else {}
     )
+    seats, gone = {}, defaultdict(list)
+    for row in noted:
+        if held.get(people[row.person_id].username) == place_of[row.product_id]:
+            seats[row.person_id] = row
+        else:
+            # The seat went otherwise: with whoever had it, say.
+            gone[row.product_id].append(row.person_id)
+    for product_id, person_ids in gone.items():
+        store.forget_granted(tx.connection, product_id, person_ids)
     found = []
     for person_id, person in people.items():
         member = Member(person, priorities.get(person_id, {}), held.get(person.username))
         seat = seats.get(person_id)
-        member.by_rule = seat is not None and member.held == place_of[seat.product_id]
-        if member.by_rule and seat is not None and seat.instead_of is not None:
-            member.by_hand = place_of.get(seat.instead_of)
-        elif not member.by_rule:
+        member.by_rule = seat is not None
+        if seat is None:
             member.by_hand = member.held
-        if seat is not None and not member.by_rule:
-            # The seat went otherwise: with whoever had it, say.
-            store.forget_granted(tx.connection, seat.product_id, [person_id])
+        elif seat.instead_of is not None:
+            member.by_hand = place_of.get(seat.instead_of)
         found.append(member)
     return found
 

@@ -74,7 +74,7 @@ def test_screens_have_no_serious_finding(
 ) -> None:
     page = open_page(account, at)
     for light in ("light", "dark"):
-        page.emulate_media(color_scheme=light)  # type: ignore[arg-type]
+        page.emulate_media(color_scheme=light, reduced_motion="reduce")  # type: ignore[arg-type]
         page.get_by_role(role, name=name, exact=True).first.wait_for()  # type: ignore[arg-type]
         page.wait_for_load_state("networkidle")
         page.evaluate(

@@ -88,7 +88,6 @@ def _fill(database: Database) -> None:
                     "code": f"G{n}",
                     "name": f"Group {n}",
                     "rule": f'title eq "{TITLES[n % 6]}" and department eq "D{n % 40}"',
-                    "members": "",
                     "precedence": n,
                 }
                 for n in range(RULES)

@@ -7,6 +7,7 @@ import itertools
 import shutil
 import tempfile
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from datetime import timedelta
 from pathlib import Path
@@ -16,7 +17,7 @@ import sqlalchemy as sa
 
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
-from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.database import Database, metadata
 from fair_ladle.app.plumbing.own_server import OwnServer
 from fair_ladle.app.plumbing.schedule import Job, run_once
 from fair_ladle.app.plumbing.schema import migrate
@@ -169,6 +170,21 @@ def do_job(database: Database, job: Job) -> bool:
     with database.engine.begin() as connection:
         connection.execute(sa.delete(jobs).where(jobs.c.name == job.name))
     return run_once(database, job, "a test")
+
+
+@contextmanager
+def everything_locked(database: Database) -> Iterator[None]:
+    """Meanwhile somebody else holds every row there is: who waits for none gets by."""
+    connection = database.engine.raw_connection()
+    cursor = connection.cursor()
+    try:
+        for table in metadata.tables:
+            cursor.execute(f"SELECT 1 FROM `{table}` FOR UPDATE")
+            cursor.fetchall()
+        yield
+    finally:
+        connection.rollback()
+        connection.close()
 
 
 def actor_of(account: str | None) -> Actor:

@@ -24,6 +24,7 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from tests.app.test_people import found, products
+from tests.conftest import everything_locked
 
 OLDQUAY = Actor("Maren", "", "OLDQUAY")
 LEADS = EntitlementTerms("OLDQUAY", "OLDQUAY-LEADS", "LANTERN-MAIL", ())
@@ -31,7 +32,8 @@ LEADS = EntitlementTerms("OLDQUAY", "OLDQUAY-LEADS", "LANTERN-MAIL", ())
 
 def give(database: Database, wanted: EntitlementTerms, who: Actor = OLDQUAY) -> ReconcileResult:
     """Looked at first, then done: both say the same; a second time does nothing, and the counters agree."""
-    would = database.try_out(entitlements.put, who, wanted)
+    with everything_locked(database):
+        would = database.try_out(entitlements.put, who, wanted)
     did = database.run(entitlements.put, who, wanted)
     assert (would.granted, would.taken, would.waiting) == (did.granted, did.taken, did.waiting)
     again = database.run(reconciling.reconcile)

@@ -8,7 +8,7 @@ from datetime import timedelta
 import pytest
 import sqlalchemy as sa
 
-from fair_ladle.app.people_admin import domains, joining, listing
+from fair_ladle.app.people_admin import domains, joining, listing, store
 from fair_ladle.app.people_admin.joining import NewPerson
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
@@ -91,6 +91,19 @@ def test_an_unknown_domain_is_answered_like_a_known_one_and_nobody_is_flooded(de
     for _ in range(10):
         demo.run(domains.ask, "ivo@quay.example", "Ivo")
     assert len(mails(demo, "ivo@quay.example")) == domains.MOST_ASKED, "nor who is known already"
+
+
+def test_one_account_has_a_domain_though_two_read_that_nobody_has_it(
+    demo: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for account in ("OLDQUAY", "TERN"):
+        demo.run(domains.put_domain, Actor("Admin", "", account), "quay.example", account, "at once")
+    seen = demo.run(lambda tx: store.lock_domain(tx.connection, "quay.example"))
+    monkeypatch.setattr(store, "lock_domain", lambda connection, name: seen)  # as on another server of a cluster
+    demo.run(domains.approve, OPERATOR, "quay.example", "OLDQUAY")
+    with pytest.raises(Refused, match="already"):
+        demo.run(domains.approve, OPERATOR, "quay.example", "TERN")
+    assert [row.approved_at is None for row in demo.run(domains.domains, OPERATOR)[1]] == [False, True]
 
 
 def test_a_link_holds_for_a_day_and_only_while_the_domain_belongs_there(demo: Database) -> None:

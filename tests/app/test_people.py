@@ -20,6 +20,8 @@ from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.pools import usecases as pools
+from tests.conftest import everything_locked
 
 OLDQUAY, DEPARTMENT = Actor("Maren", "", "OLDQUAY"), Actor("Head", "", "OLDQUAY-CREW")
 
@@ -43,7 +45,8 @@ def one(database: Database, username: str) -> listing.Person:
 def act(database: Database, what: acting.Act, *usernames: str, who: Actor = COMMAND_LINE, **how: Any) -> Outcome:
     """Looked at first, then done: both say the same, and the counters agree afterwards."""
     asked = Asked(usernames=tuple(usernames))
-    would = database.try_out(acting.act, who, what, asked, How(**how))
+    with everything_locked(database):
+        would = database.try_out(acting.act, who, what, asked, How(**how))
     did = database.run(acting.act, who, what, asked, How(**how))
     assert (did.done, did.could_not, did.released, did.seats) == (
         would.done,
@@ -158,10 +161,7 @@ def test_seats_are_given_as_far_as_they_go_and_the_others_are_told_why(demo: Dat
 def test_a_product_without_a_pool_is_given_to_nobody_with_the_reason(demo: Database) -> None:
     with demo.engine.begin() as connection:
         connection.execute(
-            sa.text(
-                "INSERT INTO products (code, name, measure, unit, requires, components) VALUES "
-                "('NOPOOL', 'No Pool', 'seat', 'seat', '', '')"
-            )
+            sa.text("INSERT INTO products (code, name, measure, unit) VALUES ('NOPOOL', 'No Pool', 'seat', 'seat')")
         )
         connection.execute(sa.text("UPDATE generations SET number = number + 1"))
     people = found(demo, account="MARROW-EQUINE", status="active")[:3]
@@ -249,14 +249,11 @@ def test_a_seat_set_aside_is_nobody_elses_and_becomes_theirs(demo: Database) -> 
 
 
 def test_a_base_product_stays_where_an_add_on_needs_it(demo: Database) -> None:
-    with demo.engine.connect() as connection:
-        add_on, needs = connection.execute(
-            sa.text("SELECT code, requires FROM products WHERE requires <> '' AND measure = 'seat' LIMIT 1")
-        ).one()
-    person = next(
-        name for name in found(demo, product=add_on) if len(products(demo, name) & set(needs.split(";"))) == 1
+    add_on, needs = next(
+        (each.code, set(each.requires)) for each in demo.run(pools.products) if each.requires and each.is_personal
     )
-    base = next(iter(products(demo, person) & set(needs.split(";"))))
+    person = next(name for name in found(demo, product=add_on) if len(products(demo, name) & needs) == 1)
+    base = next(iter(products(demo, person) & needs))
     assert "which needs" in act(demo, "release", person, product=base).could_not[0].why
     act(demo, "release", person, product=add_on)
     assert act(demo, "release", person, product=base).done == [person]

@@ -24,7 +24,7 @@ from fair_ladle.app.reclaim import usecases as reclaim
 from fair_ladle.app.reclaim.usecases import Policy, Run
 from fair_ladle.jobs import ReclaimIdle
 from tests.app.test_people import found, mails
-from tests.conftest import do_job
+from tests.conftest import do_job, everything_locked
 
 MARROW = Actor("Vet", "", "MARROW")
 UNSEEN = Policy("GANNET", "Not seen for 60 days", "unseen", 60, (), (), 0, "release", False)
@@ -54,7 +54,8 @@ def made(database: Database, policy: Policy, who: Actor = COMMAND_LINE) -> int:
 
 def run(database: Database, policy_id: int, who: Actor = COMMAND_LINE) -> Run:
     """Looked at first, then run: both say the same, and the counters agree."""
-    would = database.try_out(reclaim.run, who, policy_id)
+    with everything_locked(database):
+        would = database.try_out(reclaim.run, who, policy_id)
     did = database.run(reclaim.run, who, policy_id)
     assert [(each.username, each.what, each.units) for each in did.deeds] == [
         (each.username, each.what, each.units) for each in would.deeds

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from typing import Any
 
 import sqlalchemy as sa
 from alembic import command
@@ -12,6 +13,7 @@ from alembic.migration import MigrationContext
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.enforcement.usecases import enforce_all, on_hold
+from fair_ladle.app.people import store as people_store
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.own_server import OwnServer
@@ -25,6 +27,17 @@ def test_the_migrations_end_where_the_tables_are(database: Database) -> None:
     with database.engine.connect() as connection:
         differences = compare_metadata(MigrationContext.configure(connection, opts={"compare_type": True}), metadata)
     assert [each for each in differences if not re.search("lock_order", str(each))] == []
+
+
+LISTS = {
+    "groups.members": "(SELECT IFNULL(GROUP_CONCAT(member ORDER BY place SEPARATOR ';'), '') "
+    "FROM {new}.group_members WHERE group_id = t.id)",
+    "products.requires": "(SELECT IFNULL(GROUP_CONCAT(p.code ORDER BY place SEPARATOR ';'), '') "
+    "FROM {new}.product_bases b JOIN {new}.products p ON p.id = b.base_id WHERE b.product_id = t.id)",
+    "products.components": "(SELECT IFNULL(GROUP_CONCAT(component, IF(mandatory, '!', '') ORDER BY place "
+    "SEPARATOR ';'), '') FROM {new}.product_components WHERE product_id = t.id)",
+}
+"""What once was a column with a list, from the tables it has become."""
 
 
 def test_an_installation_of_the_first_schema_is_brought_up_with_its_data(
@@ -42,20 +55,24 @@ def test_an_installation_of_the_first_schema_is_brought_up_with_its_data(
         there = set(newest.get_table_names()) - {"alembic_version", "failed_tries"}
         for table in there & set(sa.inspect(database.engine).get_table_names()):
             known = {each["name"] for each in newest.get_columns(table)}
-            columns = ", ".join(
-                f"`{each['name']}`" for each in sa.inspect(database.engine).get_columns(table) if each["name"] in known
-            )
+            new = shared_demo.engine.url.database
+            came = {
+                f"`{name}`": LISTS[f"{table}.{name}"].format(new=new) if f"{table}.{name}" in LISTS else f"`{name}`"
+                for each in sa.inspect(database.engine).get_columns(table)
+                if (name := each["name"]) in known or f"{table}.{name}" in LISTS
+            }
             connection.execute(
                 sa.text(
-                    f"INSERT INTO {table} ({columns}) SELECT {columns} FROM {shared_demo.engine.url.database}.{table}"
+                    f"INSERT INTO `{table}` ({', '.join(came)}) SELECT {', '.join(came.values())} FROM {new}.`{table}` t"
                 )
             )
         connection.execute(sa.text("SET foreign_key_checks = 1"))
 
-    def figures(of: Database) -> list[list[int]]:
+    def figures(of: Database) -> list[Any]:
         with of.transaction() as tx:
             found = positions_at(tx, pools.products(tx), shared_demo.clock.now())
-        return [found.settled.load.tolist(), found.settled.held.tolist(), found.headroom.room.tolist()]
+            lists = pools.products(tx), people_store.members_of(tx.connection)
+        return [found.settled.load.tolist(), found.settled.held.tolist(), found.headroom.room.tolist(), *lists]
 
     assert migrate(database.engine) is True
     assert figures(database) == figures(shared_demo) and database.run(assignments.verify, COMMAND_LINE) == []

@@ -29,6 +29,12 @@ def _keys(pairs: Iterable[Pair]) -> dict[tuple[str, str], Product]:
     return dict(sorted(found.items()))
 
 
+def rehearse(tx: Transaction, products: Collection[Product], subjects: Collection[str] | None) -> None:
+    """Where this is only tried out: go on with a copy of the claims of these subjects (all, if not said)."""
+    these = c.c.what.in_({what(each) for each in products})
+    tx.rehearse(c, these if subjects is None else sa.and_(these, c.c.subject.in_(subjects)))
+
+
 def take(tx: Transaction, pairs: Sequence[Pair]) -> None:
     """Claim for subjects that are about to be assigned these products; refused where one has it by now.
 

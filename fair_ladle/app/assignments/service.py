@@ -47,6 +47,23 @@ class Placed:
         return self.places[each.account, each.product]
 
 
+def rehearse(tx: Transaction, products: Collection[Product], usernames: Collection[str] | None = None) -> None:
+    """Where assigning and releasing these products is only tried out, for these people (all, if not said): go on with
+    copies. Counters that are stale are made anew there."""
+    if not tx.is_rehearsal:
+        return
+    store.rehearse(tx, [each.id for each in products])
+    counters.rebuild(tx, list(products))
+    subjects = None if usernames is None else [*usernames, *(RESERVED + each for each in usernames)]
+    usage.rehearse(tx, list(products), subjects)
+    claims.rehearse(tx, products, subjects)
+
+
+def _anew(tx: Transaction, product: Product) -> Again:
+    """Begin anew with counters that can be trusted; a rehearsal makes its own."""
+    return Again(None if tx.is_rehearsal else lambda again: counters.rebuild(again, [product]))
+
+
 def admit(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime:
     """Assign units, all or none; when. Refused with the ladder where a limit stops one of them."""
     placed = _placed(tx, actor, wanted)
@@ -139,7 +156,7 @@ def _walk_all(
         except Stale:
             forget(tx)
             product = place_of[pool_id, next(iter(changes))].product
-            raise Again(lambda again, product=product: counters.rebuild(again, [product])) from None
+            raise _anew(tx, product) from None
         except LimitReached as reached:
             place = place_of[pool_id, reached.account_ids[0]]
             raise _stopped(tx, actor, place, changes[place.account_id], placed.directory.zone) from None
@@ -150,7 +167,7 @@ def _live_ladder(tx: Transaction, place: Place, zone: ZoneInfo) -> tuple[Ladder,
     """The ladder of a place by its live counters, its rungs, and what its pool may promise."""
     rows = store.read(tx.connection, place.pool_id, [each for each, _, _ in place.to_owner])
     if len(rows) < len(place.to_owner):
-        raise Again(lambda again: counters.rebuild(again, [place.product]))
+        raise _anew(tx, place.product)
     rungs = [rung(rows[each], code, tx.now, zone) for each, code, _ in place.to_owner]
     owner = rows[place.to_owner[-1][0]]
     left = owner.physical - store.used(tx.connection, place.pool_id)

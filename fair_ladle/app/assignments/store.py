@@ -9,7 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.assignments.tables import LOCK_ORDER, counters
-from fair_ladle.app.plumbing.database import Prepared, lock_rows
+from fair_ladle.app.plumbing.database import Prepared, Transaction, lock_rows
 from fair_ladle.app.plumbing.tables import generations
 from fair_ladle.app.pools.tables import pools
 
@@ -41,6 +41,15 @@ def way_up(connection: sa.Connection, code: str, product_id: int, day: date) -> 
 
 
 c = counters
+
+
+def rehearse(tx: Transaction, product_ids: Collection[int]) -> None:
+    """Where this is only tried out: go on with a copy of the counters of these products, and of the pools."""
+    mine = sa.select(pools.c.id).where(pools.c.product_id.in_(product_ids))
+    tx.rehearse(c, c.c.pool_id.in_(mine))
+    tx.rehearse(pools)
+
+
 # The statements of every taking are made once: building them costs more than running them.
 # What stands in a subquery is read without a lock, though the counter itself is locked.
 _of_one = (c.c.pool_id == sa.bindparam("pool"), c.c.account_id == sa.bindparam("account"))

@@ -124,15 +124,7 @@ def _load(tx: Transaction, intake: Intake, progress: OnProgress) -> LoadResult:
     if intake.table("products"):
         done["products"] = pools.load_products(
             tx,
-            [
-                row
-                | {
-                    "unit": row["unit"] or row["measure"],
-                    "requires": ";".join(row["requires"]),
-                    "components": ";".join(row["components"]),
-                }
-                for row in rows("products")
-            ],
+            [row | {"unit": row["unit"] or row["measure"]} for row in rows("products")],
         )
     product_ids = {each.code: each.id for each in pools.products(tx)}
 
@@ -159,8 +151,7 @@ def _load(tx: Transaction, intake: Intake, progress: OnProgress) -> LoadResult:
     if intake.table("people"):
         done["people"] = people.load_people(tx, placed("people", ("account",)))
     if intake.table("groups"):
-        joined = [row | {"members": ";".join(row["members"])} for row in placed("groups", ("account",))]
-        done["groups"] = people.load_groups(tx, joined)
+        done["groups"] = people.load_groups(tx, placed("groups", ("account",)))
     if intake.table("assignments"):
         done["assignments"] = usage.load_assignments(
             tx,

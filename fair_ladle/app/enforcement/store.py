@@ -8,7 +8,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.enforcement.tables import crossings, enforced, holds, thresholds
+from fair_ladle.app.enforcement.tables import crossings, enforced, holds, threshold_levels, thresholds
 from fair_ladle.app.pools.tables import products
 from fair_ladle.app.usage.tables import assignments
 
@@ -69,10 +69,12 @@ def shown_holds(connection: sa.Connection, account_ids: Collection[int], product
 
 def levels(connection: sa.Connection) -> dict[tuple[int, int], tuple[int, ...]]:
     """Thresholds that are not the usual ones, by account's and product's id."""
-    return {
-        (row.account_id, row.product_id): tuple(int(each) for each in row.levels.split(";") if each)
-        for row in connection.execute(sa.select(thresholds))
+    found: dict[tuple[int, int], tuple[int, ...]] = {
+        (row.account_id, row.product_id): () for row in connection.execute(sa.select(thresholds))
     }
+    for row in connection.execute(sa.select(threshold_levels).order_by(threshold_levels.c.level)):
+        found[row.account_id, row.product_id] += (row.level,)
+    return found
 
 
 def set_levels(connection: sa.Connection, account_id: int, product_id: int, wanted: Sequence[int] | None) -> None:
@@ -80,11 +82,10 @@ def set_levels(connection: sa.Connection, account_id: int, product_id: int, want
     here = sa.and_(thresholds.c.account_id == account_id, thresholds.c.product_id == product_id)
     connection.execute(sa.delete(thresholds).where(here))
     if wanted is not None:
-        connection.execute(
-            sa.insert(thresholds).values(
-                account_id=account_id, product_id=product_id, levels=";".join(map(str, wanted))
-            )
-        )
+        key = {"account_id": account_id, "product_id": product_id}
+        connection.execute(sa.insert(thresholds).values(key))
+        if wanted:
+            connection.execute(sa.insert(threshold_levels), [{**key, "level": each} for each in wanted])
 
 
 def crossed(connection: sa.Connection, product_id: int) -> set[tuple[int, int]]:

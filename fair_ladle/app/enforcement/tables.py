@@ -33,7 +33,17 @@ thresholds = sa.Table(
     metadata,
     sa.Column("account_id", sa.ForeignKey("accounts.id"), primary_key=True),
     sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
-    sa.Column("levels", sa.String(64), nullable=False, comment="percents of the cap, joined by ;"),
+)
+
+threshold_levels = sa.Table(
+    "threshold_levels",
+    metadata,
+    sa.Column("account_id", sa.BigInteger, primary_key=True, autoincrement=False),
+    sa.Column("product_id", sa.BigInteger, primary_key=True, autoincrement=False),
+    sa.Column("level", sa.Integer, primary_key=True, autoincrement=False, comment="percent of the cap"),
+    sa.ForeignKeyConstraint(
+        ["account_id", "product_id"], ["thresholds.account_id", "thresholds.product_id"], ondelete="CASCADE"
+    ),
 )
 
 crossings = sa.Table(

@@ -82,11 +82,13 @@ def reconcile(tx: Transaction, only: Sequence[Product] | None = None) -> Reconci
     one that reaches them; both wait for the highest. Seats given directly stay, or come back when the layer goes.
     Doing it twice does nothing twice.
     """
-    store.lock_reconciling(tx.connection)
+    store.lock_reconciling(tx)
     accounts, result = accounts_usecases.known(tx), ReconcileResult()
     layers = Layers(tx, accounts)
     families = _concerned(layers, only)
     codes = {product.id for family in families for product in family}
+    store.rehearse(tx, codes)
+    assignments.rehearse(tx, [*(each for family in families for each in family), *_bases(layers, families)])
     ids, products, reached = layers.reached([each for each in layers.every if each.product.id in codes])
     column = {product.id: n for n, product in enumerate(products)}
     turn = [(family, _members(tx, family, ids, column, reached)) for family in families]
@@ -128,6 +130,13 @@ def _concerned(layers: Layers, only: Sequence[Product] | None) -> list[list[Prod
     chosen = [family for family in families if any(each.id in wanted for each in family)]
     codes = {each.code for family in chosen for each in family}
     return [family for family in families if family in chosen or any(codes & set(each.requires) for each in family)]
+
+
+def _bases(layers: Layers, families: list[list[Product]]) -> list[Product]:
+    """The products that these need, where they are not among them."""
+    mine = {each.id for family in families for each in family}
+    codes = {code for family in families for each in family for code in each.requires}
+    return [each for each in layers.products.values() if each.code in codes and each.id not in mine]
 
 
 def _members(

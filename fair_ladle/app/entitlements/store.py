@@ -12,6 +12,7 @@ from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.entitlements.tables import component_switches, entitlements, rule_seats, seat_queue
 from fair_ladle.app.people.tables import people
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.tables import generations
 from fair_ladle.core.tree import Ints
 
@@ -21,6 +22,17 @@ AT_ONCE = 60
 def all_entitlements(connection: sa.Connection) -> list[Any]:
     """Everything any layer gives."""
     return list(connection.execute(sa.select(entitlements).order_by(entitlements.c.priority, entitlements.c.id)))
+
+
+def rehearse(tx: Transaction, product_ids: Collection[int]) -> None:
+    """Where giving these products is only tried out: go on with copies of who has them by a layer, and who waits."""
+    tx.rehearse(rule_seats, rule_seats.c.product_id.in_(product_ids))
+    tx.rehearse(seat_queue, seat_queue.c.product_id.in_(product_ids))
+
+
+def rehearse_switches(tx: Transaction, person_ids: Collection[int]) -> None:
+    """Where switching components of these people is only tried out: go on with a copy."""
+    tx.rehearse(component_switches, component_switches.c.person_id.in_(person_ids))
 
 
 def put(connection: sa.Connection, entitlement_id: int | None, values: dict[str, Any]) -> int:
@@ -115,11 +127,14 @@ def wait_no_more(connection: sa.Connection, product_id: int, person_ids: Collect
         )
 
 
-def lock_reconciling(connection: sa.Connection) -> None:
-    """One at a time reconciles: whoever comes second waits here, on the row of a generation that is raised."""
+def lock_reconciling(tx: Transaction) -> None:
+    """One at a time reconciles: whoever comes second waits here, on the row of a generation that is raised. Who only
+    tries it out works on copies and waits for nobody."""
+    if tx.is_rehearsal:
+        return
     g = generations
     raised = mysql.insert(g).values(name="reconciling", number=1)
-    connection.execute(raised.on_duplicate_key_update(number=g.c.number + 1))
+    tx.connection.execute(raised.on_duplicate_key_update(number=g.c.number + 1))
 
 
 def switched_off(connection: sa.Connection, person_ids: Collection[int]) -> list[Any]:

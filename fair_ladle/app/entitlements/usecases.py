@@ -118,7 +118,8 @@ def _find(
     tx: Transaction, actor: Actor, accounts: Accounts, wanted: EntitlementTerms
 ) -> tuple[Layers, Entitlement | None, Group | None, Product]:
     row = accounts_usecases.row_in_scope(accounts, actor, wanted.account)
-    store.lock_reconciling(tx.connection)
+    store.lock_reconciling(tx)
+    tx.rehearse(store.entitlements)
     layers, account_id = Layers(tx, accounts), int(accounts.ids[row])
     group = (
         None
@@ -196,6 +197,12 @@ def products_of_group(tx: Transaction, group: Group) -> list[str]:
     return [
         each.product.name for each in Layers(tx, accounts).every if each.group is not None and each.group.id == group.id
     ]
+
+
+def rehearse(tx: Transaction, product_ids: Sequence[int], person_ids: Sequence[int]) -> None:
+    """Where an act to these people is only tried out: go on with copies of what their layers and switches say."""
+    store.rehearse(tx, product_ids)
+    store.rehearse_switches(tx, person_ids)
 
 
 def comes_by_a_layer(tx: Transaction, product: Product, person_ids: Sequence[int]) -> set[int]:

@@ -38,15 +38,15 @@ class Group:
     source: str
 
 
-def of_row(row: Any) -> Group:
-    """A row of the table as a group."""
+def of_row(row: Any, members: tuple[str, ...]) -> Group:
+    """A row of the table, with the members it has by hand, as a group."""
     return Group(
         row.id,
         row.account_id,
         row.code,
         row.name,
         row.rule or None,
-        tuple(part for part in row.members.split(";") if part),
+        members,
         row.precedence,
         row.source,
     )
@@ -65,7 +65,8 @@ class Groups:
     @staticmethod
     def read(tx: Transaction, accounts: Accounts) -> Groups:
         """Every group there is."""
-        return Groups(accounts, [of_row(row) for row in store.all_groups(tx.connection)])
+        members = store.members_of(tx.connection)
+        return Groups(accounts, [of_row(row, members.get(row.id, ())) for row in store.all_groups(tx.connection)])
 
     def row(self, group: Group) -> int:
         """The row of the account it belongs to."""

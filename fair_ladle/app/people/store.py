@@ -8,10 +8,19 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.people.tables import groups, invitations, people
+from fair_ladle.app.people.tables import group_members, groups, invitations, people
 from fair_ladle.app.plumbing.database import lock_rows
 
-__all__ = ["active_by_account", "codes_and_usernames", "counts", "groups", "named", "people"]
+__all__ = [
+    "active_by_account",
+    "codes_and_usernames",
+    "counts",
+    "group_members",
+    "groups",
+    "invitations",
+    "named",
+    "people",
+]
 
 
 def codes_and_usernames(connection: sa.Connection) -> tuple[frozenset[str], frozenset[str]]:
@@ -55,9 +64,37 @@ def all_groups(connection: sa.Connection) -> list[Any]:
     return list(connection.execute(sa.select(groups).order_by(*order)))
 
 
+def members_of(connection: sa.Connection, group_ids: Collection[int] | None = None) -> dict[int, tuple[str, ...]]:
+    """The members by hand of these groups (of all, if not said), as they were written."""
+    m = group_members
+    statement = sa.select(m.c.group_id, m.c.member).order_by(m.c.group_id, m.c.place, m.c.member)
+    if group_ids is not None:
+        statement = statement.where(m.c.group_id.in_(group_ids))
+    found: dict[int, list[str]] = {}
+    for row in connection.execute(statement):
+        found.setdefault(row.group_id, []).append(row.member)
+    return {group_id: tuple(members) for group_id, members in found.items()}
+
+
 def lock_group(connection: sa.Connection, group_id: int) -> Any | None:
-    """A group, locked."""
-    return connection.execute(sa.select(groups).where(groups.c.id == group_id).with_for_update()).first()
+    """A group, locked. The lock is a write, so that it holds on a cluster too."""
+    return next(iter(lock_rows(connection, groups, [group_id])), None)
+
+
+def set_members(connection: sa.Connection, group_id: int, members: Sequence[str]) -> None:
+    """Other members by hand; what stays is not written again."""
+    m = group_members
+    there = connection.execute(sa.select(m.c.member, m.c.place).where(m.c.group_id == group_id)).fetchall()
+    gone = {row.member for row in there} - set(members)
+    kept = {row.member for row in there} - gone
+    if gone:
+        connection.execute(sa.delete(m).where(m.c.group_id == group_id, m.c.member.in_(gone)))
+    begin = max((row.place for row in there), default=-1) + 1
+    new = [each for each in dict.fromkeys(members) if each not in kept]
+    if new:
+        connection.execute(
+            sa.insert(m), [{"group_id": group_id, "member": each, "place": begin + n} for n, each in enumerate(new)]
+        )
 
 
 def put_group(connection: sa.Connection, group_id: int | None, values: dict[str, Any]) -> int:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sqlalchemy as sa
-from sqlalchemy.dialects.mysql import MEDIUMTEXT
 
 from fair_ladle.app.plumbing.database import Instant, code_column, id_column, metadata
 
@@ -67,7 +66,6 @@ groups = sa.Table(
     code_column("code", nullable=False),
     sa.Column("name", sa.String(200), nullable=False),
     sa.Column("rule", sa.Text),
-    sa.Column("members", MEDIUMTEXT, nullable=False, comment="usernames and group codes, joined by ;"),
     sa.Column("precedence", sa.Integer),
     sa.Column(
         "source",
@@ -76,7 +74,17 @@ groups = sa.Table(
         server_default="here",
         comment="who keeps this group: here, or a directory",
     ),
+    sa.Column("touched", sa.BigInteger, nullable=False, server_default="0", comment="goes up with each lock"),
     sa.UniqueConstraint("account_id", "code"),
+)
+
+group_members = sa.Table(
+    "group_members",
+    metadata,
+    sa.Column("group_id", sa.ForeignKey("groups.id", ondelete="CASCADE"), primary_key=True),
+    code_column("member", 128, primary_key=True, comment="a username, or the code of another group"),
+    sa.Column("place", sa.Integer, nullable=False),
+    sa.Index("ix_group_members_member", "member"),
 )
 
 invitations = sa.Table(

@@ -19,8 +19,22 @@ def load_people(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
 
 
 def load_groups(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
-    """Create and change groups by account and code."""
-    return merge(tx.connection, store.groups, ["account_id", "code"], rows)
+    """Create and change groups by account and code; ``members`` are usernames and codes of groups."""
+    members = store.members_of(tx.connection)
+    before = {(row.account_id, row.code): members.get(row.id, ()) for row in store.all_groups(tx.connection)}
+    wanted = {(row["account_id"], row["code"]): tuple(dict.fromkeys(row["members"])) for row in rows}
+    merged = merge(
+        tx.connection,
+        store.groups,
+        ["account_id", "code"],
+        [{name: value for name, value in row.items() if name != "members"} for row in rows],
+        beside={key: {"members": (before[key], after)} for key, after in wanted.items() if key in before},
+    )
+    for row in store.all_groups(tx.connection):
+        key = (row.account_id, row.code)
+        if key in wanted and wanted[key] != before.get(key, ()):
+            store.set_members(tx.connection, row.id, wanted[key])
+    return merged
 
 
 def known_names(tx: Transaction) -> tuple[frozenset[str], frozenset[str]]:
@@ -50,6 +64,18 @@ def active_by_account(tx: Transaction) -> dict[int, int]:
 def counts(tx: Transaction, account_ids: Collection[int]) -> dict[str, int]:
     """How many people these accounts have, by status."""
     return store.counts(tx.connection, account_ids)
+
+
+def rehearse(tx: Transaction, ids: Collection[int]) -> None:
+    """Where changing these people is only tried out: go on with copies of them, and of their invitations."""
+    tx.rehearse(store.people, store.people.c.id.in_(ids))
+    tx.rehearse(store.invitations, store.invitations.c.person_id.in_(ids))
+
+
+def rehearse_groups(tx: Transaction) -> None:
+    """Where changing groups is only tried out: go on with copies."""
+    tx.rehearse(store.groups)
+    tx.rehearse(store.group_members)
 
 
 def lock(tx: Transaction, ids: Collection[int]) -> list[Any]:
@@ -106,14 +132,20 @@ def use_invitation(tx: Transaction, invitation_id: int) -> None:
     store.use_invitation(tx.connection, invitation_id, tx.now)
 
 
-def lock_group(tx: Transaction, group_id: int) -> Any | None:
-    """A group, locked until the transaction ends."""
-    return store.lock_group(tx.connection, group_id)
+def lock_group(tx: Transaction, group_id: int) -> tuple[Any, tuple[str, ...]] | None:
+    """A group, locked until the transaction ends, with its members by hand."""
+    row = store.lock_group(tx.connection, group_id)
+    return None if row is None else (row, store.members_of(tx.connection, [group_id]).get(group_id, ()))
 
 
-def put_group(tx: Transaction, group_id: int | None, values: dict[str, Any]) -> int:
-    """Create (id None) or change a group; its id."""
-    return store.put_group(tx.connection, group_id, values)
+def put_group(
+    tx: Transaction, group_id: int | None, values: dict[str, Any], members: Sequence[str] | None = None
+) -> int:
+    """Create (id None) or change a group, and its members by hand unless they stay as they are; its id."""
+    group_id = store.put_group(tx.connection, group_id, values)
+    if members is not None:
+        store.set_members(tx.connection, group_id, members)
+    return group_id
 
 
 def forget_group(tx: Transaction, group_id: int) -> None:

@@ -106,13 +106,34 @@ def act(tx: Transaction, actor: Actor, what: Act, asked: Asked, how: How | None 
     ids = store.ids(tx.connection, conditions(tx, actor, accounts, asked), MOST_AT_ONCE + 1)
     if len(ids) > MOST_AT_ONCE:
         raise invalid(f"More than {MOST_AT_ONCE} people at once; choose fewer.", "people")
+    how = how or How()
+    _rehearse(tx, ids, how)
     found = people_usecases.lock(tx, ids)
     outcome = Outcome(len(found))
     missing = sorted(set(asked.usernames or ()) - {each.username for each in found})
     outcome.could_not.extend(CouldNot(name, name, "is not here (any more).") for name in missing)
-    doing = _Doing(tx, actor, accounts, outcome, how or How())
+    doing = _Doing(tx, actor, accounts, outcome, how)
     getattr(doing, {"set aside": "_reserve", "let go": "_cancel_reservation"}.get(what, f"_{what}"))(found)
     return outcome
+
+
+def _rehearse(tx: Transaction, ids: Sequence[int], how: How) -> None:
+    """Where it is only tried out: go on with copies of all that an act to these people touches."""
+    if not tx.is_rehearsal:
+        return
+    people = people_usecases.lock(tx, ids)
+    products = [each for each in pools_usecases.products(tx) if each.is_personal]
+    usernames = [each.username for each in people]
+    named = {how.product, how.to_product, *(code for each in people for code in each.kept or ())}
+    concerned = [each for each in products if each.code in named]
+    ids_of = [each.id for each in products]
+    had = {row.product_id for row in store.held_by(tx.connection, ids_of, usernames, tx.now)}
+    reserved = {code for _, code, _ in assignments.reserved_seats(tx, products, usernames)}
+    concerned += [each for each in products if (each.id in had or each.code in reserved) and each.code not in named]
+    assignments.rehearse(tx, concerned, usernames)
+    entitlements.rehearse(tx, [each.id for each in concerned], ids)
+    sign_in.rehearse(tx)
+    people_usecases.rehearse(tx, ids)
 
 
 class _Doing:

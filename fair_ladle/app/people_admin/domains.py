@@ -133,7 +133,10 @@ def approve(tx: Transaction, actor: Actor, domain: str, account: str) -> None:
             f"{domain} belongs to {accounts.name(accounts.row_of_id[has.account_id])} "
             "already; take it away there first."
         )
-    store.put_domain(tx.connection, {**wanted._mapping, "approved_at": tx.now})
+    store.put_domain(
+        tx.connection,
+        {"domain": domain, "account_id": wanted.account_id, "joining": wanted.joining, "approved_at": tx.now},
+    )
     log.write(tx, actor, None, [log.Entry("domain set", domain, wanted.account_id, None, {"joining": wanted.joining})])
 
 

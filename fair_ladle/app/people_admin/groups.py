@@ -146,6 +146,7 @@ def preview(tx: Transaction, actor: Actor, wanted: Wanted) -> GroupPreview:
 
 def put(tx: Transaction, actor: Actor, wanted: Wanted) -> ReconcileResult:
     """Make a group, or change the one of that code; what it gives follows at once."""
+    people_usecases.rehearse_groups(tx)
     accounts = accounts_usecases.known(tx)
     every, group, there = _as_group(tx, actor, accounts, wanted)
     if there is not None and there.source != "here":
@@ -161,10 +162,9 @@ def put(tx: Transaction, actor: Actor, wanted: Wanted) -> ReconcileResult:
         "code": group.code,
         "name": group.name,
         "rule": group.rule,
-        "members": ";".join(group.members),
         "precedence": group.precedence,
     }
-    people_usecases.put_group(tx, there.id if there else None, values)
+    people_usecases.put_group(tx, there.id if there else None, values, group.members)
     after = {
         "name": group.name,
         "rule": group.rule or "none",
@@ -208,10 +208,10 @@ def members(tx: Transaction, actor: Actor, name: str, add: Sequence[str], take: 
     """Put people into a group by hand, or take them out; how many of them changed."""
     accounts = accounts_usecases.known(tx)
     seen = group_named(tx, actor, accounts, name)
-    row = people_usecases.lock_group(tx, seen.id)
-    if row is None:
+    locked = people_usecases.lock_group(tx, seen.id)
+    if locked is None:
         raise not_found("group", name)
-    group = of_row(row)
+    group = of_row(*locked)
     if group.source != "here":
         raise conflict(f"{group.name} is kept by {group.source}; change it there.")
     other = with_members(group, list(add), list(take))

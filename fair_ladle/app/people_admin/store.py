@@ -9,7 +9,6 @@ from datetime import datetime
 from typing import Any
 
 import sqlalchemy as sa
-from sqlalchemy.dialects.mysql import insert
 
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.people_admin.tables import email_domains, join_requests, saved_views
@@ -226,8 +225,10 @@ def lock_domain(connection: sa.Connection, name: str) -> list[Any]:
 
 
 def put_domain(connection: sa.Connection, row: dict[str, Any]) -> None:
-    """Let an account have or want a domain."""
-    connection.execute(insert(email_domains).values(row).on_duplicate_key_update(row))
+    """Let an account have or want a domain. That one account has it is kept by a key of the database: a second one is a
+    violated constraint, however many servers there are."""
+    forget_domain(connection, row["domain"], row["account_id"])
+    connection.execute(sa.insert(email_domains).values(row))
 
 
 def forget_domain(connection: sa.Connection, name: str, account_id: int) -> None:

@@ -23,6 +23,13 @@ email_domains = sa.Table(
     sa.Column("account_id", sa.ForeignKey("accounts.id"), primary_key=True, index=True),
     sa.Column("joining", sa.String(16), nullable=False, comment="at once, or approved"),
     sa.Column("approved_at", Instant, comment="when the operator agreed that it is theirs; NULL = waits"),
+    sa.Column(
+        "approved_domain",
+        sa.String(253, collation="utf8mb4_nopad_bin"),
+        sa.Computed("if(`approved_at` is null,NULL,`domain`)", persisted=True),
+        unique=True,
+        comment="one account has it",
+    ),
 )
 
 join_requests = sa.Table(

@@ -14,9 +14,11 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 from sqlalchemy.dialects.mysql import DATETIME
 
+from fair_ladle.app.plumbing import rehearsal
 from fair_ladle.app.plumbing.clock import Clock
 from fair_ladle.app.plumbing.constraints import refusal
 from fair_ladle.app.plumbing.problems import KeptRefusal
+from fair_ladle.app.plumbing.rehearsal import Rehearsal
 from fair_ladle.app.plumbing.settings import Settings
 
 metadata = sa.MetaData(
@@ -116,10 +118,13 @@ def lock_rows(connection: sa.Connection, table: sa.Table, ids: Collection[int]) 
     """
     wanted = sorted(ids)
     rows: list[Any] = []
+    rehearsed = rehearsal.of(connection)
+    locks = rehearsed is None or table.name in rehearsed.copied
     for start in range(0, len(wanted), LOCKED_AT_ONCE):
         part = wanted[start : start + LOCKED_AT_ONCE]
         touch = sa.text(f"UPDATE {table.name} SET touched = touched + 1 WHERE id IN :ids ORDER BY id")
-        connection.execute(touch.bindparams(sa.bindparam("ids", expanding=True)), {"ids": part})
+        if locks:
+            connection.execute(touch.bindparams(sa.bindparam("ids", expanding=True)), {"ids": part})
         rows += connection.execute(sa.select(table).where(table.c.id.in_(part)).order_by(table.c.id))
     return rows
 
@@ -152,12 +157,24 @@ class Transaction:
         """The present, read anew each time: after a lock it is later than whoever held it before."""
         return self.clock.now()
 
+    @property
+    def is_rehearsal(self) -> bool:
+        """Whether this is only tried out: then nothing is told of it, and nobody waits for it."""
+        return rehearsal.of(self.connection) is not None
+
+    def rehearse(self, table: sa.Table, where: sa.ColumnElement[bool] | None = None) -> None:
+        """Where this is only tried out, go on with a copy of these rows of a table (all, if not said)."""
+        found = rehearsal.of(self.connection)
+        if found is not None:
+            found.copy(self.connection, table, sa.true() if where is None else where)
+
 
 class Opening:
     """A transaction that begins when it is first asked for."""
 
-    def __init__(self, database: Database):
+    def __init__(self, database: Database, rehearses: bool = False):
         self._database = database
+        self._rehearses = rehearses
         self._connection: sa.Connection | None = None
         self._transaction: Transaction | None = None
 
@@ -165,6 +182,8 @@ class Opening:
         """The transaction, begun now if it was not before."""
         if self._transaction is None:
             self._connection = self._database.engine.connect()
+            if self._rehearses:
+                self._connection = self._connection.execution_options(**{rehearsal.OPTION: Rehearsal()})
             self._connection.begin()
             self._transaction = Transaction(self._connection, self._database.clock, self._database.settings)
         return self._transaction
@@ -181,6 +200,8 @@ class Opening:
         """Keep nothing. A connection that cannot be trusted any more does not go back to the pool."""
         if self._connection is not None:
             try:
+                if self._rehearses:
+                    self._connection.invalidate()  # the copies end with it
                 self._connection.close()
             except sa.exc.SQLAlchemyError:
                 self._connection.invalidate()
@@ -246,15 +267,15 @@ class Database:
         """
         return self.attempt(lambda opening: usecase(opening.transaction(), *args, **named))
 
-    def attempt(self, work: Callable[[Opening], Result], finds_out: bool = False) -> Result:
+    def attempt(self, work: Callable[[Opening], Result], finds_out: bool = False, rehearses: bool = False) -> Result:
         """Do some work in a transaction that it opens, and keep it; from its start again where that is safe.
 
-        ``finds_out``: begun again, the work sees by itself whether a COMMIT that was lost was kept. Refused with the
-        field where a constraint of the database stands against it.
+        ``finds_out``: begun again, the work sees by itself whether a COMMIT that was lost was kept. ``rehearses``:
+        it is only tried out, on copies. Refused with the field where a constraint of the database stands against it.
         """
         tries = _Tries()
         while True:
-            opening = Opening(self)
+            opening = Opening(self, rehearses)
             try:
                 result = work(opening)
             except Again as again:
@@ -300,13 +321,14 @@ class Database:
                 return usecase(Transaction(fixed, self.clock, self.settings), *args, **named)
 
     def try_out(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
-        """What a use-case would do and answer; nothing of it is kept."""
+        """What a use-case would do and answer; nothing of it is kept, and nothing that others use is locked: it
+        works on copies of what it says it touches (``Transaction.rehearse``)."""
 
-        def undone(tx: Transaction) -> None:
-            raise _Undone(usecase(tx, *args, **named))
+        def undone(opening: Opening) -> None:
+            raise _Undone(usecase(opening.transaction(), *args, **named))
 
         try:
-            self.run(undone)
+            self.attempt(undone, rehearses=True)
         except _Undone as found:
             return found.answer  # type: ignore[no-any-return]
         raise AssertionError("unreachable")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -32,8 +32,13 @@ def merge(
     key: Sequence[str],
     rows: Sequence[Row],
     progress: Progress | None = None,
+    beside: Mapping[tuple[Any, ...], Mapping[str, tuple[Sequence[str], Sequence[str]]]] | None = None,
 ) -> Merged:
-    """Merge rows, each with every column of the key and of its values, all with the same columns."""
+    """Merge rows, each with every column of the key and of its values, all with the same columns.
+
+    ``beside`` are lists of rows by their key, as they are and as they shall be, which stand in tables of their own: the
+    caller writes them, and a row of which only such a list differs counts as changed.
+    """
     merged = Merged()
     if not rows:
         return merged
@@ -50,15 +55,19 @@ def merge(
             new.append(row)
             continue
         before = {name: value for name in names if (value := getattr(found, name)) != row[name]}
-        if not before:
+        lists = {name: each for name, each in (beside or {}).get(keyed, {}).items() if each[0] != each[1]}
+        if not before and not lists:
             merged.left += 1
             continue
         after = {name: row[name] for name in before}
-        connection.execute(
-            sa.update(table)
-            .where(*(table.c[name] == value for name, value in zip(key, keyed, strict=True)))
-            .values(after)
-        )
+        if before:
+            connection.execute(
+                sa.update(table)
+                .where(*(table.c[name] == value for name, value in zip(key, keyed, strict=True)))
+                .values(after)
+            )
+        before |= {name: ";".join(was) for name, (was, _) in lists.items()}
+        after |= {name: ";".join(becomes) for name, (_, becomes) in lists.items()}
         merged.changed += 1
         if len(merged.changes) < MOST_CHANGES:
             merged.changes.append((keyed, before, after))

@@ -8,12 +8,69 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.pools.tables import lots, pools, products
+from fair_ladle.app.pools.tables import lots, pools, product_bases, product_components, products
 
 
 def all_products(connection: sa.Connection) -> list[Any]:
     """Every product, by code."""
     return list(connection.execute(sa.select(products).order_by(products.c.code)))
+
+
+def bases(connection: sa.Connection) -> dict[int, list[str]]:
+    """The codes of the base products of which each product (by id) needs one."""
+    b = product_bases
+    statement = (
+        sa.select(b.c.product_id, products.c.code)
+        .join(products, products.c.id == b.c.base_id)
+        .order_by(b.c.product_id, b.c.place)
+    )
+    found: dict[int, list[str]] = {}
+    for row in connection.execute(statement):
+        found.setdefault(row.product_id, []).append(row.code)
+    return found
+
+
+def components(connection: sa.Connection) -> dict[int, list[tuple[str, bool]]]:
+    """The components of each product (by id), and whether each is mandatory."""
+    c = product_components
+    found: dict[int, list[tuple[str, bool]]] = {}
+    for row in connection.execute(sa.select(c).order_by(c.c.product_id, c.c.place)):
+        found.setdefault(row.product_id, []).append((row.component, row.mandatory))
+    return found
+
+
+def set_bases(connection: sa.Connection, rows: list[tuple[int, list[int]]]) -> None:
+    """Other base products for products, by their ids."""
+    _anew(
+        connection,
+        product_bases,
+        [product_id for product_id, _ in rows],
+        [
+            {"product_id": product_id, "base_id": base_id, "place": place}
+            for product_id, base_ids in rows
+            for place, base_id in enumerate(base_ids)
+        ],
+    )
+
+
+def set_components(connection: sa.Connection, rows: list[tuple[int, list[tuple[str, bool]]]]) -> None:
+    """Other components for products."""
+    _anew(
+        connection,
+        product_components,
+        [product_id for product_id, _ in rows],
+        [
+            {"product_id": product_id, "component": code, "mandatory": mandatory, "place": place}
+            for product_id, codes in rows
+            for place, (code, mandatory) in enumerate(codes)
+        ],
+    )
+
+
+def _anew(connection: sa.Connection, table: sa.Table, product_ids: list[int], rows: list[dict[str, Any]]) -> None:
+    connection.execute(sa.delete(table).where(table.c.product_id.in_(product_ids)))
+    if rows:
+        connection.execute(sa.insert(table), rows)
 
 
 def pools_of(connection: sa.Connection, product_ids: Collection[int]) -> list[Any]:

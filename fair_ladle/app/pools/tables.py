@@ -16,9 +16,24 @@ products = sa.Table(
     sa.Column("measure", sa.String(16), nullable=False),
     sa.Column("unit", sa.String(32), nullable=False),
     code_column("family"),
-    sa.Column("requires", sa.Text, nullable=False, comment="codes of base products, joined by ;"),
-    sa.Column("components", sa.Text, nullable=False, comment="codes, joined by ;, mandatory ones with !"),
     code_column("successor"),
+)
+
+product_bases = sa.Table(
+    "product_bases",
+    metadata,
+    sa.Column("product_id", sa.ForeignKey("products.id", ondelete="CASCADE"), primary_key=True),
+    sa.Column("base_id", sa.ForeignKey("products.id"), primary_key=True, comment="one of these is needed"),
+    sa.Column("place", sa.Integer, nullable=False),
+)
+
+product_components = sa.Table(
+    "product_components",
+    metadata,
+    sa.Column("product_id", sa.ForeignKey("products.id", ondelete="CASCADE"), primary_key=True),
+    code_column("component", primary_key=True),
+    sa.Column("mandatory", sa.Boolean, nullable=False, comment="always on, wherever the product is"),
+    sa.Column("place", sa.Integer, nullable=False),
 )
 
 pools = sa.Table(

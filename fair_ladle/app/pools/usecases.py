@@ -77,7 +77,10 @@ class Pool:
 
 def products(tx: Transaction) -> list[Product]:
     """Every product, by code."""
-    return [_product(row) for row in store.all_products(tx.connection)]
+    bases, components = store.bases(tx.connection), store.components(tx.connection)
+    return [
+        _product(row, bases.get(row.id, []), components.get(row.id, [])) for row in store.all_products(tx.connection)
+    ]
 
 
 def product(tx: Transaction, code: str) -> Product:
@@ -88,7 +91,7 @@ def product(tx: Transaction, code: str) -> Product:
     return found
 
 
-def _product(row: Any) -> Product:
+def _product(row: Any, bases: list[str], components: list[tuple[str, bool]]) -> Product:
     return Product(
         row.id,
         row.code,
@@ -97,9 +100,9 @@ def _product(row: Any) -> Product:
         row.measure,
         row.unit,
         row.family,
-        tuple(row.requires.split(";")) if row.requires else (),
-        tuple(code.rstrip("!") for code in row.components.split(";") if code),
-        tuple(code.rstrip("!") for code in row.components.split(";") if code.endswith("!")),
+        tuple(bases),
+        tuple(code for code, _ in components),
+        tuple(code for code, mandatory in components if mandatory),
         row.successor or None,
     )
 
@@ -169,8 +172,41 @@ def mark_stale(tx: Transaction, of: Collection[Product] | None = None) -> None:
 
 
 def load_products(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
-    """Create and change products by code."""
-    return merge(tx.connection, store.products, ["code"], rows)
+    """Create and change products by code; ``requires`` are codes of products, ``components`` codes, mandatory ones with
+    ! behind."""
+    before = {(each.code,): {"requires": each.requires, "components": _marked(each)} for each in products(tx)}
+    wanted = {
+        (row["code"],): {name: tuple(dict.fromkeys(row[name])) for name in ("requires", "components")} for row in rows
+    }
+    merged = merge(
+        tx.connection,
+        store.products,
+        ["code"],
+        [{name: value for name, value in row.items() if name not in ("requires", "components")} for row in rows],
+        beside={
+            key: {name: (before[key][name], after) for name, after in lists.items()}
+            for key, lists in wanted.items()
+            if key in before
+        },
+    )
+    ids = {each.code: each.id for each in products(tx)}
+    changed = {key[0]: lists for key, lists in wanted.items() if lists != before.get(key)}
+    store.set_bases(
+        tx.connection,
+        [(ids[code], [ids[base] for base in lists["requires"]]) for code, lists in changed.items()],
+    )
+    store.set_components(
+        tx.connection,
+        [
+            (ids[code], list({each.rstrip("!"): each.endswith("!") for each in lists["components"]}.items()))
+            for code, lists in changed.items()
+        ],
+    )
+    return merged
+
+
+def _marked(product: Product) -> tuple[str, ...]:
+    return tuple(f"{code}!" if code in product.mandatory else code for code in product.components)
 
 
 def load_lots(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:

@@ -9,10 +9,17 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.people.tables import people
-from fair_ladle.app.plumbing.database import lock_rows
+from fair_ladle.app.plumbing.database import Transaction, lock_rows
 from fair_ladle.app.reclaim.tables import reclaim_deeds, reclaim_notices, reclaim_policies, reclaim_runs
 
 p, n, r, d = reclaim_policies, reclaim_notices, reclaim_runs, reclaim_deeds
+
+
+def rehearse(tx: Transaction, policy_id: int) -> None:
+    """Where a run is only tried out: go on with copies of what a policy told, and of its runs."""
+    tx.rehearse(n, n.c.policy_id == policy_id)
+    tx.rehearse(r, r.c.policy_id == policy_id)
+    tx.rehearse(d, sa.false())
 
 
 def policies(connection: sa.Connection) -> list[Any]:

@@ -236,6 +236,8 @@ def run(tx: Transaction, actor: Actor, policy_id: int) -> Run:
         if shelters and idle
         else set()
     )
+    if tx.is_rehearsal:
+        _rehearse(tx, policy_id, idle)
     notices = store.notices(tx.connection, policy_id)
     store.forget_notices(tx.connection, policy_id, set(notices) - {each.id for each in idle})
     units, layered = _units(tx, accounts, policy, idle, row)
@@ -297,6 +299,17 @@ def run(tx: Transaction, actor: Actor, policy_id: int) -> Run:
             ],
         )
     return found
+
+
+def _rehearse(tx: Transaction, policy_id: int, idle: list[Any]) -> None:
+    """Where a run is only tried out: go on with copies of all that it touches."""
+    usernames = [each.username for each in idle]
+    seats = [each for each in pools_usecases.products(tx) if each.measure == "seat"]
+    held = {row.product_id for row in usage.open_assignments(tx, seats, usernames, tx.now)} if idle else set()
+    assignments.rehearse(tx, [each for each in seats if each.id in held], usernames)
+    people_usecases.rehearse(tx, [each.id for each in idle])
+    sign_in.rehearse(tx)
+    store.rehearse(tx, policy_id)
 
 
 def _criterion(tx: Transaction, policy: Any) -> list[sa.ColumnElement[bool]]:

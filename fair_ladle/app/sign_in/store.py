@@ -10,6 +10,7 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.accounts.tables import accounts
+from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.tables import demo_clock
 from fair_ladle.app.sign_in.tables import delegations, failed_tries, sessions, sign_ins
 
@@ -57,6 +58,12 @@ def set_password(connection: sa.Connection, sign_in_id: int, password_hash: str)
 def rehash(connection: sa.Connection, sign_in_id: int, password_hash: str) -> None:
     """The same password, hashed anew."""
     connection.execute(sa.update(sign_ins).where(sign_ins.c.id == sign_in_id).values(password_hash=password_hash))
+
+
+def rehearse(tx: Transaction) -> None:
+    """Where ending delegations is only tried out: go on with copies."""
+    tx.rehearse(delegations)
+    tx.rehearse(sessions)
 
 
 def end_sessions(connection: sa.Connection, sign_in_ids: Collection[int]) -> None:

@@ -212,6 +212,11 @@ def let_run(tx: Transaction, actor: Actor, email: str, account_id: int) -> None:
     )
 
 
+def rehearse(tx: Transaction) -> None:
+    """Where ending delegations is only tried out: go on with copies of them, and of the sessions."""
+    store.rehearse(tx)
+
+
 def end_of(tx: Transaction, actor: Actor, emails: Collection[str]) -> int:
     """Whoever has one of these addresses runs nothing of the actor's branch any more, from now on, and their
     sessions end; how many delegations that were."""

@@ -148,6 +148,13 @@ _first = {name: sa.bindparam(name) for name in ("account_id", "product_id", "sub
 BEGIN = Prepared(sa.insert(_a).values(_first))
 
 
+def is_open(product_ids: Collection[int], subjects: Collection[str] | None, at: datetime) -> sa.ColumnElement[bool]:
+    """Assignments of these subjects (of all, if not said) that have not ended at an instant."""
+    a = assignments
+    found = sa.and_(a.c.product_id.in_(product_ids), sa.or_(a.c.ends.is_(None), a.c.ends > at))
+    return found if subjects is None else sa.and_(found, a.c.subject.in_(subjects))
+
+
 def open_assignments(
     connection: sa.Connection, product_ids: Collection[int], subjects: Collection[str], at: datetime
 ) -> list[Any]:

@@ -17,7 +17,9 @@ assignments = sa.Table(
     sa.Column("ends", Instant),
     sa.UniqueConstraint("product_id", "account_id", "subject", "begins"),
     sa.Index("ix_assignments_subject", "product_id", "subject"),
-    sa.Index("ix_assignments_account_id_ends", "product_id", "account_id", "ends"),
+    sa.Index("ix_assignments_product_id_account_id_ends", "product_id", "account_id", "ends"),
+    sa.Index("ix_assignments_product_id_begins", "product_id", "begins"),
+    sa.Index("ix_assignments_product_id_ends", "product_id", "ends"),
 )
 
 storage_samples = sa.Table(
@@ -28,4 +30,5 @@ storage_samples = sa.Table(
     code_column("category", 64, primary_key=True),
     sa.Column("at", Instant, primary_key=True),
     sa.Column("bytes", sa.BigInteger, nullable=False),
+    sa.Index("ix_storage_samples_product_id_at", "product_id", "at"),
 )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from datetime import datetime
 from typing import Any
 
@@ -97,6 +97,12 @@ def load_samples(tx: Transaction, rows: list[dict[str, Any]], progress: Progress
 def next_change(tx: Transaction, products: Sequence[Product], after: datetime) -> datetime | None:
     """The first later instant at which what is in use changes by itself."""
     return store.next_change(tx.connection, [product.id for product in products], after)
+
+
+def rehearse(tx: Transaction, products: Sequence[Product], subjects: Collection[str] | None = None) -> None:
+    """Where this is only tried out: go on with a copy of what these subjects (all, if not said) have of these products
+    now."""
+    tx.rehearse(store.assignments, store.is_open([each.id for each in products], subjects, tx.now))
 
 
 def open_assignments(tx: Transaction, products: Sequence[Product], subjects: Sequence[str], at: datetime) -> list[Any]:

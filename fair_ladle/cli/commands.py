@@ -204,7 +204,7 @@ def headroom(
                 amount = to_grains(number(take), wanted.measure)
             except ValueError as trouble:
                 raise invalid(f"--take {take!r}: {trouble}") from None
-            admitted = amount <= ladder.headroom
+            admitted = ladder.headroom is None or amount <= ladder.headroom
             verdict = f"{take} would be {'admitted' if admitted else f'refused: {ladder.bound_by} leaves {left}'}"
         summary = f"{account} can take {left} {wanted.unit}; {ladder.bound_by} binds"
         return lines, summary, verdict
@@ -318,7 +318,7 @@ def costs(
         wanted = pools.product(tx, product)
         period = statements.BillingPeriod(tx, first, last, [wanted])
         read = period.months[product]
-        lines = []
+        lines: list[tuple[str, ...]] = []
         for pool in sorted(
             read.pools, key=lambda pool: int(period.accounts.tree.depth_first[period.accounts.row_of_id[pool.owner_id]])
         ):

@@ -64,6 +64,17 @@ class Grid:
             np.zeros(shape, dtype=bool),
         )
 
+    def copy(self) -> Grid:
+        """The same, to be changed apart."""
+        return Grid(
+            self.reserve.copy(),
+            self.cap.copy(),
+            self.burst.copy(),
+            self.grace.copy(),
+            self.overage.copy(),
+            self.present.copy(),
+        )
+
     def put(self, row: int, columns: slice | int, version: Version) -> None:
         """Let one version be in force in these columns of an account's row."""
         self.reserve[row, columns] = version.reserve

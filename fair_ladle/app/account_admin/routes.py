@@ -62,16 +62,16 @@ class KeepTemplate(BaseModel):
 
     name: str = Field(min_length=1, max_length=200)
     account: str = Field(max_length=64)
-    admin_email: str | None = Field(None, max_length=254)
-    billing_email: str | None = Field(None, max_length=254)
+    admin_email: str | None = Field(default=None, max_length=254)
+    billing_email: str | None = Field(default=None, max_length=254)
 
 
 class AccountFacts(BaseModel):
     """What can be changed of an account."""
 
     name: str = Field(min_length=1, max_length=200)
-    admin_email: str | None = Field(None, max_length=254)
-    billing_email: str | None = Field(None, max_length=254)
+    admin_email: str | None = Field(default=None, max_length=254)
+    billing_email: str | None = Field(default=None, max_length=254)
 
 
 def _body(tx: Transaction, who: Actor, accounts: Accounts, row: int) -> AccountBody:

@@ -8,6 +8,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts.tables import account_parents, account_statuses, account_unallocated, accounts
+from fair_ladle.app.plumbing.database import insert_row
 
 
 def in_force(table: sa.Table, day: date) -> sa.ColumnElement[bool]:
@@ -127,7 +128,7 @@ def ids_by_code(connection: sa.Connection) -> dict[str, int]:
 
 def insert(connection: sa.Connection, row: dict[str, Any]) -> int:
     """A new account's id."""
-    return int(connection.execute(sa.insert(accounts).values(row)).inserted_primary_key[0])
+    return insert_row(connection, accounts, row)
 
 
 def update(connection: sa.Connection, account_id: int, values: dict[str, Any]) -> None:
@@ -140,7 +141,8 @@ def place(connection: sa.Connection, parents: dict[str, str | None], today: date
     ids = ids_by_code(connection)
     p = account_parents
     there = {row.account_id: row for row in connection.execute(sa.select(p).where(p.c.last_day.is_(None)))}
-    new, moved = [], 0
+    new: list[dict[str, Any]] = []
+    moved = 0
     for code, parent in parents.items():
         account_id, parent_id = ids[code], None if parent is None else ids[parent]
         now = there.get(account_id)

@@ -15,6 +15,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 
 from fair_ladle.app.accounts import store
+from fair_ladle.app.accounts.tables import accounts as accounts_table
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.cache import Cache
@@ -208,7 +209,7 @@ def load(tx: Transaction, rows: list[dict[str, Any]], parents: dict[str, str | N
     there = store.ids_by_code(tx.connection)
     said = {row["code"]: row["unallocated"] for row in rows if row.get("unallocated")}
     rows = [{name: value for name, value in row.items() if name != "unallocated"} for row in rows]
-    merged = merge(tx.connection, store.accounts, ["code"], rows)
+    merged = merge(tx.connection, accounts_table, ["code"], rows)
     today = local_day(tx.now, zone_of(rows, tx))
     moved = store.place(tx.connection, parents, today)
     ids = store.ids_by_code(tx.connection)

@@ -106,7 +106,7 @@ class Positions:
         for cell in self.snapshot.clocks:
             names[cell] = "grace"
         names[self.restricted] = "restricted"
-        return names.tolist()
+        return [[str(each) for each in row] for row in names]
 
     def bound_by(self, row: int, column: int) -> str:
         """The code of the account whose cap binds, or ``supply``."""

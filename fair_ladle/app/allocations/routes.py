@@ -160,6 +160,7 @@ def grid_body(found: views.Grid) -> dict[str, Any]:
             continue
         owned = int(snapshot.owner[found.top, column]) == found.top
         load = int(positions.settled.load[found.top, column])
+        supply: int | None
         if owned:
             supply = int(snapshot.supply.quantity[positions.pool_at(found.top, column)])
         else:
@@ -277,10 +278,8 @@ def export(
     return sheet("allocations", form, columns, rows)
 
 
-def version_body(version: Any | None) -> dict[str, Any] | None:
+def version_body(version: Any) -> dict[str, Any]:
     """An allocation version, as plain values."""
-    if version is None:
-        return None
     return {
         "id": version.id,
         "reserve": version.reserve,
@@ -312,7 +311,7 @@ def cell_body(found: views.Cell, who: Actor) -> dict[str, Any]:
         "own": int(snapshot.own[row, 0]),
         "load": int(positions.settled.load[row, 0]),
         "held": int(positions.settled.held[row, 0]),
-        "version": version_body(found.version),
+        "version": version_body(found.version) if found.version else None,
         "may_change": found.may_change,
         "most_reserve": found.most_reserve,
         "grace_since": None if clock is None else instant(clock.since).isoformat(),
@@ -342,7 +341,7 @@ def history(db: Db, who: Who, account: str, product: str) -> Any:
     """Every version of one allocation, past and ahead, the newest first."""
     return [
         HistoryBody(
-            version=Version(**version_body(each.version) or {}),
+            version=Version(**version_body(each.version)),
             by=each.by,
             at=each.at.isoformat() if each.at else None,
             through=each.through,
@@ -382,7 +381,7 @@ def terms(body: CellNames, db: Db, who: Who) -> Any:
         CellTerms(
             account=each.account,
             product=each.product,
-            version=version_body(each.version),
+            version=Version(**version_body(each.version)) if each.version else None,
             owner=each.owner,
             fixed=each.fixed,
         )

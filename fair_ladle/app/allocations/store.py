@@ -20,7 +20,7 @@ def versions(
 ) -> list[Any]:
     """Versions in force at some time from first to last (None = unlimited), by first day."""
     a = allocations
-    wanted = [a.c.product_id.in_(product_ids)]
+    wanted: list[sa.ColumnElement[bool]] = [a.c.product_id.in_(product_ids)]
     if last is not None:
         wanted.append(a.c.first_day <= last)
     if first is not None:

@@ -9,6 +9,7 @@ from typing import Any
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.allocations import store
 from fair_ladle.app.allocations.positions import to_version
+from fair_ladle.app.allocations.tables import allocations
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, merge
@@ -20,7 +21,7 @@ from fair_ladle.core.calendar import Day
 def load(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     """Create and change versions by product, account and first day."""
     generations.renew(tx, "allocations", "past")
-    return merge(tx.connection, store.allocations, ["product_id", "account_id", "first_day"], rows)
+    return merge(tx.connection, allocations, ["product_id", "account_id", "first_day"], rows)
 
 
 def all_versions(tx: Transaction, product_ids: Collection[int]) -> list[Any]:

@@ -121,7 +121,7 @@ def rebuild(tx: Transaction) -> int:
 def drop_ended(tx: Transaction) -> int:
     """Give up claims whose assignments ended by themselves, as an intake said; a part of them, how many."""
     products = pools_usecases.products(tx)
-    names = {}
+    names: dict[str, list[Product]] = {}
     for each in products:
         names.setdefault(what(each), []).append(each)
     dropped = 0

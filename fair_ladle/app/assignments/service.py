@@ -188,7 +188,9 @@ def room(tx: Transaction, actor: Actor, account: str, product: Product) -> int:
     """How many more of a product (grains) an account can take now by its live counters, whatever the actor may see."""
     known = directory(tx)
     place = known.place(tx, local_day(tx.now, known.zone), account, product, actor.scope)
-    return _live_ladder(tx, place, known.zone)[0].headroom
+    headroom = _live_ladder(tx, place, known.zone)[0].headroom
+    assert headroom is not None  # what the pool may promise is always a limit
+    return headroom
 
 
 def check_subjects(tx: Transaction, account_id: int, product: Product, subjects: Sequence[str]) -> None:

@@ -164,7 +164,9 @@ def replace(connection: sa.Connection, there: dict[tuple[int, int], Any], wanted
         keyed = [
             {"pool": r["pool_id"], "account": r["account_id"]} | {f"new_{k}": v for k, v in r.items()} for r in other
         ]
-        values = {name: sa.bindparam(f"new_{name}") for name in other[0] if name not in ("pool_id", "account_id")}
+        values: dict[str, sa.BindParameter[Any]] = {
+            name: sa.bindparam(f"new_{name}") for name in other[0] if name not in ("pool_id", "account_id")
+        }
         connection.execute(
             sa.update(c)
             .where(c.c.pool_id == sa.bindparam("pool"), c.c.account_id == sa.bindparam("account"))

@@ -260,7 +260,7 @@ class Checks:
 
     def pool_owner(self, account: str, product: str) -> str | None:
         """The owner of the nearest pool of a product upwards from an account."""
-        way = []
+        way: list[str] = []
         at: str | None = account
         found: str | None = None
         while at is not None and len(way) <= len(self.parents):

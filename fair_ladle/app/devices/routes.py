@@ -102,7 +102,7 @@ class DeviceRefs(BaseModel):
 class GiveBody(DeviceRefs):
     """Whom devices are given to; null = nobody."""
 
-    username: str | None = Field(None, max_length=128)
+    username: str | None = Field(default=None, max_length=128)
 
 
 class RevokedBody(BaseModel):

@@ -12,14 +12,14 @@ from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.devices.tables import activation_keys as keys
 from fair_ladle.app.devices.tables import devices, signing_keys
 from fair_ladle.app.people.tables import people
-from fair_ladle.app.plumbing.database import lock_rows, name_of
+from fair_ladle.app.plumbing.database import insert_row, lock_rows, name_of
 from fair_ladle.app.pools.tables import products
 from fair_ladle.app.usage.tables import assignments
 
 
 def add_key(connection: sa.Connection, row: dict[str, Any]) -> int:
     """A new key's id."""
-    return int(connection.execute(sa.insert(keys).values(row)).inserted_primary_key[0])
+    return insert_row(connection, keys, row)
 
 
 def key(connection: sa.Connection, key_hash: str | None = None, key_id: int | None = None) -> Any | None:

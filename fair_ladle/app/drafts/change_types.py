@@ -26,7 +26,7 @@ class Terms(Plain):
     cap: int | None = None
     at_cap: Literal["block", "grace", "overage"] = "block"
     burst: int | None = None
-    grace_days: int | None = Field(None, ge=0, le=3660)
+    grace_days: int | None = Field(default=None, ge=0, le=3660)
 
 
 class Staged(Plain):
@@ -73,8 +73,8 @@ class NewLot(Staged):
     unit_cost: Decimal = Field(ge=0, max_digits=20, decimal_places=10)
     currency: str = Field(min_length=3, max_length=3)
     true_up: int = 0
-    overcommit: int | None = Field(None, ge=100, le=1000)
-    renews: str | None = Field(None, max_length=100)
+    overcommit: int | None = Field(default=None, ge=100, le=1000)
+    renews: str | None = Field(default=None, max_length=100)
 
     @property
     def key(self) -> str:
@@ -166,10 +166,10 @@ class RateTerms(Plain):
     aggregate: Literal["average", "peak", "p95"]
     tier_mode: Literal["graduated", "volume"]
     included: Decimal = Field(Decimal(0), ge=0, max_digits=20, decimal_places=10)
-    overage_price: Decimal | None = Field(None, ge=0, max_digits=20, decimal_places=10)
-    minimum: Decimal | None = Field(None, ge=0, max_digits=20, decimal_places=10)
-    fixed_fee: Decimal | None = Field(None, ge=0, max_digits=20, decimal_places=10)
-    currency: str | None = Field(None, min_length=3, max_length=3)
+    overage_price: Decimal | None = Field(default=None, ge=0, max_digits=20, decimal_places=10)
+    minimum: Decimal | None = Field(default=None, ge=0, max_digits=20, decimal_places=10)
+    fixed_fee: Decimal | None = Field(default=None, ge=0, max_digits=20, decimal_places=10)
+    currency: str | None = Field(default=None, min_length=3, max_length=3)
     tiers: tuple[TierTerms, ...] = Field(min_length=1, max_length=50)
 
 

@@ -370,26 +370,16 @@ class DraftEvaluation:
         """The present world on the planned tree."""
         snapshot = self.before
         if self.accounts.tree is snapshot.accounts.tree:
-            grid = Grid(
-                *(
-                    array.copy()
-                    for array in (
-                        snapshot.grid.reserve,
-                        snapshot.grid.cap,
-                        snapshot.grid.burst,
-                        snapshot.grid.grace,
-                        snapshot.grid.overage,
-                        snapshot.grid.present,
-                    )
-                )
-            )
+            grid = snapshot.grid.copy()
             return replace(snapshot, accounts=self.accounts, own=snapshot.own.copy(), grid=grid, clocks={})
         empty = Grid.empty(1, 1)
         grid = Grid(
-            *(
-                self.pick(getattr(snapshot.grid, name), getattr(empty, name)[0, 0])
-                for name in ("reserve", "cap", "burst", "grace", "overage", "present")
-            )
+            self.pick(snapshot.grid.reserve, empty.reserve[0, 0]),
+            self.pick(snapshot.grid.cap, empty.cap[0, 0]),
+            self.pick(snapshot.grid.burst, empty.burst[0, 0]),
+            self.pick(snapshot.grid.grace, empty.grace[0, 0]),
+            self.pick(snapshot.grid.overage, empty.overage[0, 0]),
+            self.pick(snapshot.grid.present, empty.present[0, 0]),
         )
         at = {int(old): row for row, old in enumerate(self.from_row.tolist()) if old >= 0}
         days = {(at[row], column): value for (row, column), value in snapshot.grace_days.items() if row in at}
@@ -538,7 +528,7 @@ class DraftEvaluation:
             )
         if owns and terms.reserve:
             self.fault(change, f"{name} owns the pool of {product.name}; it has a cap there, not a reserve.")
-        if terms.at_cap == AtCap.GRACE and terms.grace_days is None:
+        if terms.at_cap == "grace" and terms.grace_days is None:
             self.fault(change, f"{name}: grace needs a number of days.")
         return len(self.faults) == before
 

@@ -113,11 +113,15 @@ class Impact:
         found.sort(
             key=lambda each: int(snapshot.accounts.tree.depth_first[snapshot.accounts.tree.row(each.account or "")])
         )
-        short: dict[tuple[str, str], list[int]] = {}
+        short: dict[tuple[str, str], list[int]] = {}  # before, after
         for at, positions in ((0, self.present), (1, self.after)):
             for place, by in enumerate(positions.shortfalls().tolist()):
                 short.setdefault(self._pool(positions, place), [0, 0])[at] = by
-        found.extend(Breach(None, owner, product, *by, True) for (owner, product), by in short.items() if any(by))
+        found.extend(
+            Breach(None, owner, product, before, after, True)
+            for (owner, product), (before, after) in short.items()
+            if before or after
+        )
         return found + self._ahead()
 
     @staticmethod
@@ -151,7 +155,7 @@ class Impact:
                 }
             )
             for day in days:
-                before, after = (0 if side is None else _short(*side, day) for side in sides)
+                before, after = (0 if side is None else _short(side[0], side[1], side[2], day) for side in sides)
                 if before != after:
                     found.append(Breach(None, owner, product, before, after, True, day))
         return found
@@ -217,8 +221,8 @@ class Impact:
         found = []
         for code, currency in sorted(cells, key=lambda at: (int(tree.depth_first[tree.row(at[0])]), at[1])):
             before, after = (half_up(each.get((code, currency), Decimal(0)), decimals_of(currency)) for each in costs)
-            amounts = charged.get((code, currency), [Decimal(0), Decimal(0)])
-            found.append(MoneyChange(code, currency, *amounts, before, after))
+            charged_before, charged_after = charged.get((code, currency), [Decimal(0), Decimal(0)])
+            found.append(MoneyChange(code, currency, charged_before, charged_after, before, after))
         return [
             each for each in found if each.charged_before != each.charged_after or each.cost_before != each.cost_after
         ]

@@ -17,6 +17,7 @@ from fair_ladle.app.drafts import sharing_out, usecases
 from fair_ladle.app.drafts.change_types import AllocationChange, Change, Terms
 from fair_ladle.app.drafts.impact import Impact, format_breach, stopping_in_sight, visible
 from fair_ladle.app.drafts.preview import Preview
+from fair_ladle.app.drafts.preview import preview as preview_changes
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.drafts.usecases import Draft
 from fair_ladle.app.plumbing.actor import Actor
@@ -43,7 +44,7 @@ class Edit(BaseModel):
     revision: int
     put: list[Change] = Field([], max_length=usecases.MOST_CHANGES)
     forget: list[ChangeName] = Field([], max_length=usecases.MOST_CHANGES)
-    name: str | None = Field(None, max_length=200)
+    name: str | None = Field(default=None, max_length=200)
     look_at: CellName | None = None
 
 
@@ -341,7 +342,7 @@ def drafts(db: Db, who: Who) -> Any:
 @reads_only
 def preview(body: Look, db: Db, who: Who) -> Any:
     """What changes would do; nothing is kept."""
-    return db.run(lambda tx: effect_body(usecases.preview(tx, who, body.changes, body.on), who, body.look_at))
+    return db.run(lambda tx: effect_body(preview_changes(tx, who, body.changes, body.on), who, body.look_at))
 
 
 class ShareOutWanted(BaseModel):
@@ -349,14 +350,14 @@ class ShareOutWanted(BaseModel):
 
     account: str = Field(max_length=64)
     least: int = Field(0, ge=0)
-    most: int | None = Field(None, ge=0)
+    most: int | None = Field(default=None, ge=0)
 
 
 class ShareOut(BaseModel):
     """What to share out; ``amount`` in grains, null = all that is free."""
 
     product: str = Field(max_length=64)
-    amount: int | None = Field(None, ge=0)
+    amount: int | None = Field(default=None, ge=0)
     accounts: list[ShareOutWanted] = Field(min_length=1, max_length=10_000)
     way: sharing_out.Way
     as_what: sharing_out.As
@@ -406,7 +407,7 @@ def current(db: Db, who: Who, account: str | None = None, product: str | None = 
         return (
             None
             if draft is None
-            else _body(draft, who, usecases.preview(tx, who, draft.changes), _look_at(account, product))
+            else _body(draft, who, preview_changes(tx, who, draft.changes), _look_at(account, product))
         )
 
     return db.run(read)
@@ -420,7 +421,7 @@ def edit(body: Edit, db: Db, who: Who) -> Any:
         draft = usecases.edit(
             tx, who, body.draft, body.revision, body.put, [(each.kind, each.key) for each in body.forget], body.name
         )
-        return _body(draft, who, usecases.preview(tx, who, draft.changes), body.look_at)
+        return _body(draft, who, preview_changes(tx, who, draft.changes), body.look_at)
 
     return db.run(write)
 
@@ -432,7 +433,7 @@ def get(draft_id: int, db: Db, who: Who, account: str | None = Query(None), prod
     def read(tx: Any) -> DraftBody:
         draft = usecases.get(tx, who, draft_id)
         previewed = (
-            None if draft.row.state == "applied" else usecases.preview(tx, who, draft.changes, draft.row.apply_on)
+            None if draft.row.state == "applied" else preview_changes(tx, who, draft.changes, draft.row.apply_on)
         )
         return _body(draft, who, previewed, _look_at(account, product))
 
@@ -480,6 +481,6 @@ def reverse(draft_id: int, db: Db, who: Who) -> Any:
 
     def write(tx: Any) -> DraftBody:
         draft = usecases.reverse(tx, who, draft_id)
-        return _body(draft, who, usecases.preview(tx, who, draft.changes))
+        return _body(draft, who, preview_changes(tx, who, draft.changes))
 
     return db.run(write)

@@ -10,6 +10,7 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.drafts.tables import draft_changes, draft_shares, drafts
+from fair_ladle.app.plumbing.database import insert_row
 from fair_ladle.app.sign_in.tables import sign_ins
 
 
@@ -81,7 +82,7 @@ def lock_person(connection: sa.Connection, sign_in_id: int) -> None:
 
 def add(connection: sa.Connection, row: dict[str, Any]) -> int:
     """A new draft's id."""
-    return int(connection.execute(sa.insert(drafts).values(row)).inserted_primary_key[0])
+    return insert_row(connection, drafts, row)
 
 
 def update(connection: sa.Connection, draft_id: int, values: dict[str, Any]) -> None:

@@ -93,7 +93,7 @@ def layers_of(tx: Transaction, actor: Actor, person: Any) -> list[PersonLayers]:
         )
     has = {each.product.family: each.product.name for each in found if each.has and each.product.family}
     return [
-        replace(each, instead=has.get(each.product.family)) if not each.has and each.waits_since is None else each
+        replace(each, instead=has.get(each.product.family or "")) if not each.has and each.waits_since is None else each
         for each in found
     ]
 

@@ -19,7 +19,7 @@ class LayerGives(BaseModel):
     """What a layer shall give; group null = everybody of the account and below."""
 
     account: str = Field(max_length=64)
-    group: str | None = Field(None, max_length=64)
+    group: str | None = Field(default=None, max_length=64)
     product: str = Field(max_length=64)
     components: list[str] = Field([], max_length=64)
     priority: int = 100

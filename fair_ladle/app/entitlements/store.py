@@ -12,7 +12,7 @@ from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.entitlements.tables import component_switches, entitlements, rule_seats, seat_queue
 from fair_ladle.app.people.tables import people
-from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.database import Transaction, insert_row
 from fair_ladle.app.plumbing.tables import generations
 from fair_ladle.core.tree import Ints
 
@@ -30,6 +30,11 @@ def rehearse(tx: Transaction, product_ids: Collection[int]) -> None:
     tx.rehearse(seat_queue, seat_queue.c.product_id.in_(product_ids))
 
 
+def rehearse_entitlements(tx: Transaction) -> None:
+    """Where giving is only tried out: go on with a copy of what layers give."""
+    tx.rehearse(entitlements)
+
+
 def rehearse_switches(tx: Transaction, person_ids: Collection[int]) -> None:
     """Where switching components of these people is only tried out: go on with a copy."""
     tx.rehearse(component_switches, component_switches.c.person_id.in_(person_ids))
@@ -38,7 +43,7 @@ def rehearse_switches(tx: Transaction, person_ids: Collection[int]) -> None:
 def put(connection: sa.Connection, entitlement_id: int | None, values: dict[str, Any]) -> int:
     """Create (id None) or change what a layer gives; its id."""
     if entitlement_id is None:
-        return int(connection.execute(sa.insert(entitlements).values(values)).inserted_primary_key[0])
+        return insert_row(connection, entitlements, values)
     connection.execute(sa.update(entitlements).where(entitlements.c.id == entitlement_id).values(values))
     return entitlement_id
 

@@ -119,7 +119,7 @@ def _find(
 ) -> tuple[Layers, Entitlement | None, Group | None, Product]:
     row = accounts_usecases.row_in_scope(accounts, actor, wanted.account)
     store.lock_reconciling(tx)
-    tx.rehearse(store.entitlements)
+    store.rehearse_entitlements(tx)
     layers, account_id = Layers(tx, accounts), int(accounts.ids[row])
     group = (
         None

@@ -45,7 +45,7 @@ def write(tx: Transaction, actor: Actor, scope_id: int | None, entries: list[Ent
     at, key = tx.now, _key(tx)
     rows = []
     for entry in entries:
-        row = {
+        row: dict[str, Any] = {
             "at": at,
             "actor": actor.name[:200],
             "through": scope_id,

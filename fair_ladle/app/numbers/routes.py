@@ -72,8 +72,8 @@ class UseBody(BaseModel):
     """A number, who uses it, and where."""
 
     number: str = Field(max_length=128)
-    username: str | None = Field(None, max_length=128)
-    address: str | None = Field(None, max_length=500)
+    username: str | None = Field(default=None, max_length=128)
+    address: str | None = Field(default=None, max_length=500)
 
 
 class AssignItems(BaseModel):

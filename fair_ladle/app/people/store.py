@@ -9,7 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.people.tables import group_members, groups, invitations, people
-from fair_ladle.app.plumbing.database import lock_rows
+from fair_ladle.app.plumbing.database import insert_row, lock_rows
 
 __all__ = [
     "active_by_account",
@@ -100,7 +100,7 @@ def set_members(connection: sa.Connection, group_id: int, members: Sequence[str]
 def put_group(connection: sa.Connection, group_id: int | None, values: dict[str, Any]) -> int:
     """Create (id None) or change a group; its id."""
     if group_id is None:
-        return int(connection.execute(sa.insert(groups).values(values)).inserted_primary_key[0])
+        return insert_row(connection, groups, values)
     connection.execute(sa.update(groups).where(groups.c.id == group_id).values(values))
     return group_id
 

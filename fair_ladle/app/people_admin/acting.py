@@ -14,7 +14,7 @@ from typing import Any, Literal
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.assignments import service as assignments
-from fair_ladle.app.assignments.eligibility import Wanted
+from fair_ladle.app.assignments.eligibility import RESERVED, Wanted
 from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people_usecases
@@ -282,7 +282,7 @@ class _Doing:
                 assignments.admit(
                     self.tx,
                     self.actor,
-                    [Wanted(self._code(each), product.code, assignments.RESERVED + each.username) for each in part],
+                    [Wanted(self._code(each), product.code, RESERVED + each.username) for each in part],
                 )
 
             self._log(
@@ -309,7 +309,7 @@ class _Doing:
             assignments.release(
                 self.tx,
                 self.actor,
-                [Wanted(account, code, assignments.RESERVED + username) for username, code, account in part],
+                [Wanted(account, code, RESERVED + username) for username, code, account in part],
             )
         self.outcome.released += len(seats)
 
@@ -462,7 +462,7 @@ class _Doing:
                 for username, product, account in sorted(there, key=lambda each: bool(each[1].requires))
             ]
             units += [
-                Wanted(account, product_code, assignments.RESERVED + each.username)
+                Wanted(account, product_code, RESERVED + each.username)
                 for each in some
                 for product_code, account in reservations[each.username]
             ]

@@ -36,9 +36,9 @@ class GroupWanted(BaseModel):
     account: str = Field(max_length=64)
     code: str = Field(max_length=64)
     name: str = Field(max_length=200)
-    rule: str | None = Field(None, max_length=4000)
+    rule: str | None = Field(default=None, max_length=4000)
     members: list[str] = Field([], max_length=100_000)
-    precedence: int | None = Field(None, ge=0, le=1_000_000)
+    precedence: int | None = Field(default=None, ge=0, le=1_000_000)
 
     def wanted(self) -> usecases.Wanted:
         """As the use-case has it."""

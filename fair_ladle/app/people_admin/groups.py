@@ -16,9 +16,9 @@ from fair_ladle.app.entitlements.reconciling import ReconcileResult
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people_usecases
 from fair_ladle.app.people.groups import PRESENT, Group, Groups, of_row, with_members
+from fair_ladle.app.people.tables import people
 from fair_ladle.app.people_admin import store
 from fair_ladle.app.people_admin.listing import group_named, groups_in_sight
-from fair_ladle.app.people_admin.store import people
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found

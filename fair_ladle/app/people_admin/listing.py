@@ -11,6 +11,7 @@ import sqlalchemy as sa
 from fair_ladle.app.accounts import usecases as accounts_usecases
 from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.assignments.eligibility import RESERVED
 from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.entitlements import of_person
 from fair_ladle.app.entitlements import usecases as entitlements
@@ -19,8 +20,8 @@ from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people_usecases
 from fair_ladle.app.people.filters import Clause, clause, contains
 from fair_ladle.app.people.groups import Group, Groups, in_branch, readable
+from fair_ladle.app.people.tables import people
 from fair_ladle.app.people_admin import store
-from fair_ladle.app.people_admin.store import people
 from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.personal_storage.usecases import Storage
 from fair_ladle.app.plumbing.actor import Actor
@@ -331,7 +332,7 @@ def reserved_seats(tx: Transaction, actor: Actor) -> list[tuple[Any, Product, st
     accounts = accounts_usecases.known(tx)
     products = {each.id: each for each in pools_usecases.products(tx) if each.measure == "seat"}
     rows = store.reserved_seats(
-        tx.connection, assignments.RESERVED, list(products), accounts_usecases.branch_ids(accounts, actor), tx.now
+        tx.connection, RESERVED, list(products), accounts_usecases.branch_ids(accounts, actor), tx.now
     )
     places = [accounts.row_of_id[row.account_id] for row in rows]
     return [

@@ -189,7 +189,7 @@ class LimitBody(BaseModel):
     """A limit in GB; null leaves it to the layers."""
 
     product: str = Field(max_length=64)
-    amount: str | None = Field(None, max_length=40)
+    amount: str | None = Field(default=None, max_length=40)
 
 
 class MoveBytesBody(BaseModel):
@@ -203,10 +203,10 @@ class NewPersonBody(BaseModel):
 
     account: str = Field(max_length=64)
     display_name: str = Field(min_length=1, max_length=200)
-    email: str | None = Field(None, max_length=254)
-    username: str | None = Field(None, max_length=128)
-    title: str | None = Field(None, max_length=200)
-    department: str | None = Field(None, max_length=200)
+    email: str | None = Field(default=None, max_length=254)
+    username: str | None = Field(default=None, max_length=128)
+    title: str | None = Field(default=None, max_length=200)
+    department: str | None = Field(default=None, max_length=200)
     invite: bool = True
     link: bool = False
     role: Literal["member", "admin"] = "member"
@@ -216,27 +216,27 @@ class FactsBody(BaseModel):
     """What can be changed of a person."""
 
     display_name: str = Field(min_length=1, max_length=200)
-    email: str | None = Field(None, max_length=254)
-    title: str | None = Field(None, max_length=200)
-    department: str | None = Field(None, max_length=200)
+    email: str | None = Field(default=None, max_length=254)
+    title: str | None = Field(default=None, max_length=200)
+    department: str | None = Field(default=None, max_length=200)
 
 
 class AskedBody(BaseModel):
     """Whom of the list: everything given has to hold; ``usernames`` null = all of them."""
 
     find: str = Field("", max_length=200)
-    account: str | None = Field(None, max_length=64)
-    group: str | None = Field(None, max_length=200)
-    product: str | None = Field(None, max_length=64)
-    without: str | None = Field(None, max_length=64)
+    account: str | None = Field(default=None, max_length=64)
+    group: str | None = Field(default=None, max_length=200)
+    product: str | None = Field(default=None, max_length=64)
+    without: str | None = Field(default=None, max_length=64)
     status: Literal["active", "invited", "suspended", "removed"] | None = None
-    seen: str | None = Field(None, max_length=5)
+    seen: str | None = Field(default=None, max_length=5)
     admin: bool | None = None
     protected: bool | None = None
-    source: str | None = Field(None, max_length=64)
-    filter: str | None = Field(None, max_length=4000)
-    usernames: list[str] | None = Field(None, max_length=listing.MOST_AT_ONCE)
-    component: str | None = Field(None, max_length=130)
+    source: str | None = Field(default=None, max_length=64)
+    filter: str | None = Field(default=None, max_length=4000)
+    usernames: list[str] | None = Field(default=None, max_length=listing.MOST_AT_ONCE)
+    component: str | None = Field(default=None, max_length=130)
 
     def asked(self) -> Asked:
         """As the use-case has it."""
@@ -249,11 +249,11 @@ class ActBody(BaseModel):
 
     act: Act
     people: AskedBody
-    product: str | None = Field(None, max_length=64)
-    to_product: str | None = Field(None, max_length=64)
-    to_account: str | None = Field(None, max_length=64)
+    product: str | None = Field(default=None, max_length=64)
+    to_product: str | None = Field(default=None, max_length=64)
+    to_account: str | None = Field(default=None, max_length=64)
     keep_seats: bool = True
-    components: dict[str, str | None] | None = Field(None, max_length=100)
+    components: dict[str, str | None] | None = Field(default=None, max_length=100)
 
     def how(self) -> acting.How:
         """As the use-case has it."""

@@ -244,7 +244,7 @@ class _Planning:
                 wrong.append(
                     _Wrong(
                         name,
-                        value,
+                        value or "",
                         f"every {'address' if name == 'email' else 'username'} once; this one "
                         f"stands in row {before} already",
                     )

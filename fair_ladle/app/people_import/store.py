@@ -11,6 +11,7 @@ import sqlalchemy as sa
 
 from fair_ladle.app.people_import.tables import people_import_parts as parts
 from fair_ladle.app.people_import.tables import people_imports as imports
+from fair_ladle.app.plumbing.database import insert_row
 
 KEPT = 50
 
@@ -27,7 +28,7 @@ def unpacked(content: bytes) -> Any:
 
 def add(connection: sa.Connection, row: dict[str, Any]) -> int:
     """A new import's id."""
-    return int(connection.execute(sa.insert(imports).values(row)).inserted_primary_key[0])
+    return insert_row(connection, imports, row)
 
 
 def one(connection: sa.Connection, import_id: int, lock: bool = False) -> Any | None:

@@ -65,7 +65,7 @@ def receive(tx: Transaction, actor: Actor, name: str, content: bytes) -> int:
 def _rows(name: str, table: SheetTable) -> list[tuple[int, list[str]]]:
     if len(table.header) > MOST_COLUMNS:
         raise invalid(f"{name} has {len(table.header)} columns; {MOST_COLUMNS} at most.", "file")
-    rows = []
+    rows: list[tuple[int, list[str]]] = []
     for number, cells in table.rows:
         if any(cell.strip() for cell in cells):
             if len(rows) == MOST_ROWS:
@@ -295,7 +295,7 @@ def _still_able(tx: Transaction, actor: Actor, every: Sequence[_Did]) -> list[_D
             if each.step.account in accounts.tree
             else None
         )
-        if place not in inside or (person is not None and person.status == "removed"):
+        if place is None or place not in inside or (person is not None and person.status == "removed"):
             each.what, each.why = (
                 "not done",
                 "they are not here any more."
@@ -407,8 +407,9 @@ def _update(tx: Transaction, actor: Actor, wanted: Sequence[_Did]) -> None:
         elif not each.step.status and not each.step.products and not each.step.groups:
             each.what = "as it was"
     log.write(tx, actor, None, entries)
-    for status, act in (("suspended", "suspend"), ("active", "resume")):
-        _act(tx, actor, act, [each for each in wanted if each.step.status == status and each.what != "not done"])
+    able = [each for each in wanted if each.what != "not done"]
+    _act(tx, actor, "suspend", [each for each in able if each.step.status == "suspended"])
+    _act(tx, actor, "resume", [each for each in able if each.step.status == "active"])
 
 
 def _assign(tx: Transaction, actor: Actor, wanted: Sequence[_Did]) -> None:

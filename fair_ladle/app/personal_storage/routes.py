@@ -28,9 +28,9 @@ class LayerLimitWanted(BaseModel):
     away."""
 
     account: str = Field(max_length=64)
-    group: str | None = Field(None, max_length=64)
+    group: str | None = Field(default=None, max_length=64)
     product: str = Field(max_length=64)
-    amount: str | None = Field(None, max_length=40)
+    amount: str | None = Field(default=None, max_length=40)
 
 
 @routes.get("", response_model=list[LayerLimit])

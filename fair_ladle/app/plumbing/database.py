@@ -111,6 +111,13 @@ def code_column(name: str, length: int = 64, **options: Any) -> sa.Column[str]:
     return sa.Column(name, sa.String(length, collation="utf8mb4_nopad_bin"), **options)
 
 
+def insert_row(connection: sa.Connection, table: sa.Table, values: dict[str, Any]) -> int:
+    """Write a new row; its number."""
+    key = connection.execute(sa.insert(table).values(values)).inserted_primary_key
+    assert key is not None
+    return int(key[0])
+
+
 def lock_rows(connection: sa.Connection, table: sa.Table, ids: Collection[int]) -> list[Any]:
     """Rows of a table by id, locked in the order of their ids, and as they are under the lock.
 

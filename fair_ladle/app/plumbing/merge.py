@@ -43,10 +43,10 @@ def merge(
     if not rows:
         return merged
     names = list(rows[0])
-    there: dict[tuple[Any, ...], Any] = {}
+    there: dict[tuple[Any, ...], sa.Row[Any]] = {}
     if connection.execute(sa.select(table).limit(1)).first() is not None:
-        for found in connection.execute(sa.select(*(table.c[name] for name in names))):
-            there[tuple(getattr(found, name) for name in key)] = found
+        for each in connection.execute(sa.select(*(table.c[name] for name in names))):
+            there[tuple(getattr(each, name) for name in key)] = each
     new: list[Row] = []
     for row in rows:
         keyed = tuple(row[name] for name in key)

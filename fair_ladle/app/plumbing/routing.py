@@ -93,7 +93,7 @@ def _keyed(endpoint: Callable[..., Any]) -> Callable[..., Any]:
         found = happens_once(database, key, work, _packed)
         return _unpacked(found.answer) if isinstance(found, Replayed) else found
 
-    del once.__wrapped__  # type: ignore[attr-defined]
+    del once.__wrapped__
     key_given = inspect.Parameter(
         "request_key", inspect.Parameter.KEYWORD_ONLY, annotation=Annotated[RequestKey, Depends(find_key)]
     )
@@ -106,7 +106,7 @@ def _keyed(endpoint: Callable[..., Any]) -> Callable[..., Any]:
 def _packed(answer: Any) -> Any:
     """An answer as it is kept: what the route gave back, or a response of its own with its status."""
     if isinstance(answer, Response):
-        return {"status": answer.status_code, "body": json.loads(answer.body) if answer.body else None}
+        return {"status": answer.status_code, "body": json.loads(bytes(answer.body)) if answer.body else None}
     return {"value": jsonable_encoder(answer)}
 
 

@@ -146,7 +146,8 @@ def failed(tx: Transaction) -> list[tuple[str, str]]:
 
 def newest_run(tx: Transaction) -> datetime | None:
     """When any job was last begun; None where none was."""
-    return tx.connection.scalar(sa.select(sa.func.max(jobs.c.ran_at)))
+    newest: datetime | None = tx.connection.scalar(sa.select(sa.func.max(jobs.c.ran_at)))
+    return newest
 
 
 def _claim(tx: Transaction, job: Job, holder: str) -> bool:

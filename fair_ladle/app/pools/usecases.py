@@ -15,6 +15,8 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.pools import store
+from fair_ladle.app.pools.tables import lots as lots_table
+from fair_ladle.app.pools.tables import products as products_table
 from fair_ladle.core.costing import Lot, supply_on
 from fair_ladle.core.quantities import STORAGE, grains_per_unit, to_units
 from fair_ladle.core.settling import Roots, Supply
@@ -180,7 +182,7 @@ def load_products(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     }
     merged = merge(
         tx.connection,
-        store.products,
+        products_table,
         ["code"],
         [{name: value for name, value in row.items() if name not in ("requires", "components")} for row in rows],
         beside={
@@ -211,7 +213,7 @@ def _marked(product: Product) -> tuple[str, ...]:
 
 def load_lots(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     """Create and change lots by product, owner, reference and first day; pools come with them."""
-    merged = merge(tx.connection, store.lots, ["product_id", "owner_id", "reference", "first_day"], rows)
+    merged = merge(tx.connection, lots_table, ["product_id", "owner_id", "reference", "first_day"], rows)
     store.ensure_pools(tx.connection)
     return merged
 

@@ -212,7 +212,7 @@ def plan(owner: str, product: str, day: Day, db: Db, who: Who) -> Any:
                 currency=o.currency,
                 people=o.people,
                 still_short=o.still_short,
-                changes=o.changes,
+                changes=list(o.changes),
             )
             for o in found.options
         ],

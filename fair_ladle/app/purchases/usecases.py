@@ -7,7 +7,7 @@ import secrets
 from bisect import bisect_left, bisect_right
 from collections import defaultdict
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from decimal import Decimal
 from typing import Any
@@ -95,7 +95,7 @@ def timeline(tx: Transaction, actor: Actor, owner: str, product: str) -> Timelin
     instants = np.array([_looked_at(day, snapshot) for day in days], dtype=np.int64)
     own = usage.own_at_each(tx, snapshot.accounts, pool.product, instants)
     reserve = _reserves(snapshot, versions, days)
-    points = []
+    points: list[Point] = []
     for begin in range(0, len(days), AT_ONCE):
         part = slice(begin, begin + AT_ONCE)
         roots = Roots.of([(int(root), column) for root in snapshot.roots.rows for column in range(len(days[part]))])
@@ -164,7 +164,7 @@ class Option:
     currency: str
     people: int
     still_short: int
-    changes: list[Change] = field(default_factory=list)
+    changes: Sequence[Change] = ()
 
 
 @dataclass(frozen=True)

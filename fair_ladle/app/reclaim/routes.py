@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from decimal import Decimal
 from typing import Any
 
 from pydantic import BaseModel, Field
@@ -162,7 +163,7 @@ def _run(found: Run) -> IdleRun:
 
 def _row(found: usecases.RunRow) -> RunRowBody:
     taken = [
-        usecases.Taken(p, a, usecases.Decimal(c), m)
+        usecases.Taken(p, a, Decimal(c), m)
         for each in found.deeds
         if each.what in ("released", "suspended")
         for p, a, c, m in each.units

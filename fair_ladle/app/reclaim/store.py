@@ -9,7 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.people.tables import people
-from fair_ladle.app.plumbing.database import Transaction, lock_rows
+from fair_ladle.app.plumbing.database import Transaction, insert_row, lock_rows
 from fair_ladle.app.reclaim.tables import reclaim_deeds, reclaim_notices, reclaim_policies, reclaim_runs
 
 p, n, r, d = reclaim_policies, reclaim_notices, reclaim_runs, reclaim_deeds
@@ -35,7 +35,7 @@ def lock_policy(connection: sa.Connection, policy_id: int) -> Any | None:
 def put_policy(connection: sa.Connection, policy_id: int | None, values: dict[str, Any]) -> int:
     """Create (id None) or change a policy; its id."""
     if policy_id is None:
-        return int(connection.execute(sa.insert(p).values(values)).inserted_primary_key[0])
+        return insert_row(connection, p, values)
     connection.execute(sa.update(p).where(p.c.id == policy_id).values(values))
     return policy_id
 
@@ -84,7 +84,7 @@ def still_needed(connection: sa.Connection, policy_id: int, person_id: int, at: 
 
 def add_run(connection: sa.Connection, row: dict[str, Any], deeds: list[dict[str, Any]]) -> int:
     """A run with what it did; its number."""
-    run_id = int(connection.execute(sa.insert(r).values(row)).inserted_primary_key[0])
+    run_id = insert_row(connection, r, row)
     if deeds:
         connection.execute(sa.insert(d), [{**each, "run_id": run_id} for each in deeds])
     return run_id

@@ -20,7 +20,8 @@ from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.people import usecases as people_usecases
-from fair_ladle.app.people.groups import Groups, in_branch, people
+from fair_ladle.app.people.groups import Groups, in_branch
+from fair_ladle.app.people.tables import people
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.addresses import greeting, in_a_mail

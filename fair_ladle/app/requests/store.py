@@ -7,6 +7,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.plumbing.database import insert_row
 from fair_ladle.app.pools.tables import products
 from fair_ladle.app.requests.tables import request_steps, requests
 
@@ -43,7 +44,7 @@ def below(connection: sa.Connection, request_id: int) -> Any | None:
 
 def add(connection: sa.Connection, row: dict[str, Any]) -> int:
     """A new request's id."""
-    return int(connection.execute(sa.insert(requests).values(row)).inserted_primary_key[0])
+    return insert_row(connection, requests, row)
 
 
 def update(connection: sa.Connection, request_id: int, values: dict[str, Any]) -> None:

@@ -12,9 +12,9 @@ from fair_ladle.app.accounts.usecases import Accounts
 from fair_ladle.app.allocations import usecases as allocations
 from fair_ladle.app.allocations.positions import Positions, settle_snapshot
 from fair_ladle.app.allocations.views import present_snapshot
-from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import AllocationChange, Terms
-from fair_ladle.app.drafts.preview import Preview
+from fair_ladle.app.drafts.preview import Preview, apply_changes
+from fair_ladle.app.drafts.preview import preview as preview_changes
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.notices import usecases as notices
@@ -102,7 +102,7 @@ def ask(
 def preview(tx: Transaction, actor: Actor, request_id: int, part: int | None = None) -> Preview:
     """What granting a request, or part of it, would do."""
     row, found, place, product = _to_answer(tx, actor, request_id)
-    return drafts.preview(tx, actor, [_change(tx, found, place, product, row.as_what, _part(row, part, product))])
+    return preview_changes(tx, actor, [_change(tx, found, place, product, row.as_what, _part(row, part, product))])
 
 
 def grant(tx: Transaction, actor: Actor, request_id: int, part: int | None = None, text: str = "") -> Request:
@@ -111,7 +111,7 @@ def grant(tx: Transaction, actor: Actor, request_id: int, part: int | None = Non
     row, found, place, product = _to_answer(tx, actor, request_id, lock=True)
     amount = _part(row, part, product)
     accounts = found.snapshot.accounts
-    drafts.apply_changes(tx, actor, [_change(tx, found, place, product, row.as_what, amount)], f"request {request_id}")
+    apply_changes(tx, actor, [_change(tx, found, place, product, row.as_what, amount)], f"request {request_id}")
     store.update(tx.connection, request_id, {"state": "granted", "granted": amount})
     whole = "" if amount == row.amount else f" of the {product.said(abs(row.amount))}"
     verb = "was granted" if row.amount > 0 else "gave back"

@@ -10,7 +10,7 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.accounts.tables import accounts
-from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.database import Transaction, insert_row
 from fair_ladle.app.plumbing.tables import demo_clock
 from fair_ladle.app.sign_in.tables import delegations, failed_tries, sessions, sign_ins
 
@@ -45,8 +45,7 @@ def running(connection: sa.Connection, account_ids: Collection[int], day: date) 
 
 def add(connection: sa.Connection, email: str, name: str, password_hash: str) -> int:
     """A new sign-in's id."""
-    done = connection.execute(sa.insert(sign_ins).values(email=email, name=name, password_hash=password_hash))
-    return int(done.inserted_primary_key[0])
+    return insert_row(connection, sign_ins, {"email": email, "name": name, "password_hash": password_hash})
 
 
 def set_password(connection: sa.Connection, sign_in_id: int, password_hash: str) -> None:

@@ -75,13 +75,12 @@ def sign_in(database: Database, email: str, password: str, origin: str) -> Sessi
         )
     try:
         hasher.verify(found.password_hash if found else NOBODY, password)
-        right = found is not None
-        anew = hasher.hash(password) if right and hasher.check_needs_rehash(found.password_hash) else None
+        anew = hasher.hash(password) if found and hasher.check_needs_rehash(found.password_hash) else None
     except (VerificationError, InvalidHashError):
-        right = False
+        found = None
     finally:
         _verifying.release()
-    if not right:
+    if found is None:
         raise Refused(
             Problem(
                 "wrong-sign-in", "Not signed in", 401, "The e-mail address and the password do not belong together."

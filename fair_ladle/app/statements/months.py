@@ -54,7 +54,8 @@ class Segment:
     def branch(self, row: int) -> Ints:
         """The rows of an account's branch in its pool, in tree order."""
         rows = self.accounts.tree.branch(row)
-        return rows[self.owner[rows] == self.owner[row]]
+        mine: Ints = rows[self.owner[rows] == self.owner[row]]
+        return mine
 
 
 @dataclass(frozen=True)

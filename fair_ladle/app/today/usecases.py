@@ -121,7 +121,8 @@ def today(tx: Transaction, actor: Actor) -> Today:
     owned = [place for place, row in enumerate(snapshot.roots.rows.tolist()) if row in inside]
     codes = snapshot.accounts.tree.codes
     short = found.shortfalls()
-    shortfalls, endings, idle, outlook = [], [], [], []
+    shortfalls, idle, outlook = [], [], []
+    endings: list[LotEnding] = []
     for place in owned:
         pool, owner = snapshot.pools[place], int(snapshot.roots.rows[place])
         named = (codes[owner], snapshot.accounts.name(owner))

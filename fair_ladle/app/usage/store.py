@@ -144,7 +144,9 @@ OPEN = (
         sa.or_(_a.c.ends.is_(None), _a.c.ends > sa.bindparam("at")),
     )
 )
-_first = {name: sa.bindparam(name) for name in ("account_id", "product_id", "subject", "begins")}
+_first: dict[str, sa.BindParameter[Any]] = {
+    name: sa.bindparam(name) for name in ("account_id", "product_id", "subject", "begins")
+}
 BEGIN = Prepared(sa.insert(_a).values(_first))
 
 

@@ -15,6 +15,7 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, Progress, merge
 from fair_ladle.app.pools.usecases import Product
 from fair_ladle.app.usage import store
+from fair_ladle.app.usage.tables import assignments, storage_samples
 from fair_ladle.core.calendar import MICRO, Day, instant, micros
 from fair_ladle.core.clocks import Steps, counted_steps, stored_steps
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
@@ -83,7 +84,7 @@ def own_over_time(
 def load_assignments(tx: Transaction, rows: list[dict[str, Any]], progress: Progress) -> Merged:
     """Create assignments, and change the ends of those that are there."""
     generations.renew(tx, "past")
-    return merge(tx.connection, store.assignments, ["product_id", "account_id", "subject", "begins"], rows, progress)
+    return merge(tx.connection, assignments, ["product_id", "account_id", "subject", "begins"], rows, progress)
 
 
 def load_samples(tx: Transaction, rows: list[dict[str, Any]], progress: Progress | None = None) -> Merged:
@@ -91,7 +92,7 @@ def load_samples(tx: Transaction, rows: list[dict[str, Any]], progress: Progress
     today = accounts_usecases.start_of(tx, accounts_usecases.today(tx))
     if any(row["at"] < today for row in rows):
         generations.renew(tx, "past")
-    return merge(tx.connection, store.storage_samples, ["product_id", "account_id", "category", "at"], rows, progress)
+    return merge(tx.connection, storage_samples, ["product_id", "account_id", "category", "at"], rows, progress)
 
 
 def next_change(tx: Transaction, products: Sequence[Product], after: datetime) -> datetime | None:
@@ -102,7 +103,7 @@ def next_change(tx: Transaction, products: Sequence[Product], after: datetime) -
 def rehearse(tx: Transaction, products: Sequence[Product], subjects: Collection[str] | None = None) -> None:
     """Where this is only tried out: go on with a copy of what these subjects (all, if not said) have of these products
     now."""
-    tx.rehearse(store.assignments, store.is_open([each.id for each in products], subjects, tx.now))
+    tx.rehearse(assignments, store.is_open([each.id for each in products], subjects, tx.now))
 
 
 def open_assignments(tx: Transaction, products: Sequence[Product], subjects: Sequence[str], at: datetime) -> list[Any]:

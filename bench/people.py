@@ -13,7 +13,7 @@ import sqlalchemy as sa
 from bench.admissions import source
 from bench.home import new_database, server
 from bench.measured import Measure
-from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.people.groups import PRESENT, Groups
@@ -148,7 +148,7 @@ def measure() -> list[Measure]:
         )
 
         def everybody(tx: Transaction) -> list[int]:
-            every = Groups.read(tx, accounts_usecases.known(tx))
+            every = Groups.read(tx, accounts_service.known(tx))
             return store.counts_of(tx.connection, PRESENT, [every.reaches(each) for each in every.every])
 
         with database.engine.begin() as connection:

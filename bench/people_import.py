@@ -14,6 +14,7 @@ from fair_ladle.app.people.tables import people
 from fair_ladle.app.people_import import usecases
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
 
 PEOPLE, CLIENTS = 50_000, 500
@@ -74,7 +75,7 @@ def measure() -> list[Measure]:
             database = new_database(home)
             _ready(database)
             bare = _bare(database)
-            actor = database.run(lambda tx: sign_in.actor_for(tx, 1, "MSP"))
+            actor = database.run(lambda tx: sign_in_service.actor_for(tx, 1, "MSP"))
             assert actor is not None
             lines = [
                 f"Guest {n % 4000},guest.{n}@c{n % CLIENTS}.example,C{n % CLIENTS},{columns}" for n in range(PEOPLE)

@@ -8,17 +8,18 @@ from typing import ClassVar
 
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.drafts import jobs as drafts
-from fair_ladle.app.enforcement import usecases as enforcement
+from fair_ladle.app.enforcement import enforcing as enforcement_enforcing
 from fair_ladle.app.entitlements import reconciling
-from fair_ladle.app.leases import usecases as leases
-from fair_ladle.app.log import usecases as log
+from fair_ladle.app.leases import jobs as lease_jobs
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people_import import service as people_import_service
 from fair_ladle.app.people_import import usecases as people_import
 from fair_ladle.app.plumbing import once, outbox
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.schedule import Job
 from fair_ladle.app.plumbing.settings import Settings
-from fair_ladle.app.pools import usecases as pools
-from fair_ladle.app.reclaim import usecases as reclaim
+from fair_ladle.app.pools import service as pools
+from fair_ladle.app.reclaim import jobs as reclaim_jobs
 from fair_ladle.connectors.mail import Smtp
 
 GoingOn = Callable[[], bool]
@@ -32,7 +33,7 @@ class SealLog(Job):
 
     def run(self, database: Database, going_on: GoingOn) -> None:
         """Part by part."""
-        while going_on() and database.run(log.seal_new) == log.AT_ONCE:
+        while going_on() and database.run(log_service.seal_new) == log_service.AT_ONCE:
             pass
 
 
@@ -87,7 +88,7 @@ class ImportPeople(Job):
         """Import by import."""
         self.each(
             database,
-            database.run(people_import.under_way),
+            database.run(people_import_service.under_way),
             lambda each: people_import.work(database, each, going_on),
             going_on,
         )
@@ -101,7 +102,7 @@ class EndLostSessions(Job):
 
     def run(self, database: Database, going_on: GoingOn) -> None:
         """Part by part, each in a transaction of its own."""
-        while going_on() and database.run(leases.end_lost) == leases.AT_ONCE:
+        while going_on() and database.run(lease_jobs.end_lost) == lease_jobs.AT_ONCE:
             pass
 
 
@@ -115,8 +116,8 @@ class ReclaimIdle(Job):
         """Each in a transaction of its own."""
         self.each(
             database,
-            database.run(reclaim.due_today),
-            lambda policy_id: database.run(reclaim.run_due, policy_id),
+            database.run(reclaim_jobs.due_today),
+            lambda policy_id: database.run(reclaim_jobs.run_due, policy_id),
             going_on,
         )
 
@@ -130,7 +131,7 @@ class Enforce(Job):
     def run(self, database: Database, going_on: GoingOn) -> None:
         """Product by product."""
         codes = [each.code for each in database.run(pools.products)]
-        self.each(database, codes, lambda code: database.run(enforcement.enforce, code), going_on)
+        self.each(database, codes, lambda code: database.run(enforcement_enforcing.enforce, code), going_on)
 
 
 class ForgetRequestKeys(Job):

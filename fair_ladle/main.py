@@ -52,7 +52,7 @@ from fair_ladle.app.purchases.routes import routes as purchases
 from fair_ladle.app.reclaim.routes import open_routes as keeping
 from fair_ladle.app.reclaim.routes import routes as reclaim
 from fair_ladle.app.requests.routes import routes as requests
-from fair_ladle.app.sign_in import usecases as sign_in_usecases
+from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in.routes import COOKIE
 from fair_ladle.app.sign_in.routes import open_routes as sign_in_open
 from fair_ladle.app.sign_in.routes import routes as sign_in
@@ -76,7 +76,7 @@ def find_actor(request: Request, database: Database) -> Actor:
     """Who is behind a request's session, in the branch asked for; refused where nobody is, or a change lacks its
     token."""
     token = request.cookies.get(COOKIE)
-    found = database.run(sign_in_usecases.signed_in, token, _running(request)) if token else None
+    found = database.run(sign_in_service.signed_in, token, _running(request)) if token else None
     if found is None:
         raise Refused(Problem("not-signed-in", "Not signed in", 401, "Sign in first."))
     if request.method not in SAFE and request.headers.get("X-CSRF-Token") != found.csrf_token:

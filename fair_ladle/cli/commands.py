@@ -17,7 +17,7 @@ import typer
 from rich.markup import escape
 from rich.progress import Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations.positions import SUPPLY, positions_at
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.data_import import usecases as data_import
@@ -28,7 +28,7 @@ from fair_ladle.app.plumbing.installation import close_installation, is_demo, ma
 from fair_ladle.app.plumbing.own_server import OwnServer, ServerTrouble
 from fair_ladle.app.plumbing.problems import Refused, invalid, not_found
 from fair_ladle.app.plumbing.settings import DEFAULT_PORT, Settings
-from fair_ladle.app.pools import usecases as pools
+from fair_ladle.app.pools import service as pools
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.statements import usecases as statements
 from fair_ladle.app.statements.months import read_month
@@ -451,7 +451,7 @@ def _begin_again() -> None:
     if (server.folder / "data").exists():
         database = open_database()
         with database.transaction() as tx:
-            own_data = bool(accounts_usecases.ids_by_code(tx)) and not is_demo(database)
+            own_data = bool(accounts_service.ids_by_code(tx)) and not is_demo(database)
         if own_data:
             raise typer_exit("This home holds data of your own, not the demo; --fresh would throw it away.")
         database.engine.dispose()

@@ -7,13 +7,14 @@ from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.data_import import usecases as data_import
-from fair_ladle.app.enforcement.usecases import enforce_all
+from fair_ladle.app.enforcement.enforcing import enforce_all
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.installation import is_demo, set_demo_clock
+from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.demo import reporting
@@ -59,7 +60,7 @@ def prepare(database: Database, home: Path, report: Callable[[str], None]) -> li
     """Load the demo where there is nothing yet, let its clock run, and say who can sign in:
     (address, password, as whom)."""
     with database.transaction() as tx:
-        empty = not accounts_usecases.ids_by_code(tx)
+        empty = not accounts_service.ids_by_code(tx)
     if not empty and not is_demo(database):
         raise NotADemo(
             "This home holds data of your own, not the demo. Serve it with `./fair-ladle serve`, "
@@ -74,7 +75,7 @@ def prepare(database: Database, home: Path, report: Callable[[str], None]) -> li
         enforce_all(database)
         kept.touch(mode=0o600)
         kept.write_text("".join(f"{email}\t{password}\t{whom}\n" for email, password, whom in signs))
-    database.run(sign_in.start_demo_clock, STARTS_AT)
+    database.run(sign_in_service.start_demo_clock, STARTS_AT)
     set_demo_clock(database)
     reporting.set_up(database, home)
     report("Counting what is in use")

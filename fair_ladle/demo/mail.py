@@ -8,7 +8,7 @@ from typing import Any
 from fastapi import Query
 from pydantic import BaseModel
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.installation import is_demo
 from fair_ladle.app.plumbing.problems import not_found
@@ -32,7 +32,7 @@ class MailBody(BaseModel):
 @routes.get("/mail", response_model=list[MailBody])
 def mail(db: Db, who: Who, limit: int = Query(100, ge=1, le=500)) -> Any:
     """What the demo sent, newest first."""
-    operator = db.run(accounts_usecases.operator).code
+    operator = db.run(accounts_service.operator).code
     if not is_demo(db) or who.scope not in (None, operator):
         raise not_found("mail", "of the demo")
     return [MailBody(**asdict(each)) for each in kept_mails(Settings.read().home / FOLDER, limit)]

@@ -14,8 +14,8 @@ from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
-from fair_ladle.app.pools import usecases as pools
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.pools import service as pools
+from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.reporting_client import DeviceClient, NotDone, ask
 
 ACCOUNT, MACHINES, SESSIONS = "NORTHFOLD", 4, 2

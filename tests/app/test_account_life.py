@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 
 from fair_ladle.app.account_admin import templates
-from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
@@ -28,10 +28,11 @@ from fair_ladle.app.drafts.change_types import (
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.pools import usecases as pools
+from fair_ladle.app.pools import service as pools
+from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.statements import views as statements
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.usage import service as usage
 
 TODAY = date(2026, 11, 24)
 
@@ -40,7 +41,7 @@ def admin(database: Database, account: str) -> Actor:
     email = f"{account.lower()}@x.example"
     database.run(sign_in.give_sign_in, COMMAND_LINE, email, f"Admin of {account}", account, "correct-ferry-staple")
     with database.transaction() as tx:
-        found = sign_in.find_by_email(tx, email)
+        found = sign_in_service.find_by_email(tx, email)
     assert found is not None
     return Actor(f"Admin of {account}", email, account, found.id)
 
@@ -84,7 +85,7 @@ def test_a_suspended_account_keeps_what_it_has_and_takes_nothing_new(demo: Datab
     assert figures(demo, "TERN") == before
     with demo.transaction() as tx:
         product = pools.product(tx, "VOICE")
-        accounts = accounts_usecases.known(tx)
+        accounts = accounts_service.known(tx)
         below = next(accounts.tree.codes[row] for row in accounts.tree.branch(accounts.tree.row("TERN")).tolist()[::-1])
     for actor, says in (
         (COMMAND_LINE, "Tern Housing Association is suspended"),
@@ -163,7 +164,7 @@ def test_closing_releases_everything_leaves_a_last_statement_and_can_be_taken_ba
 def test_seats_are_taken_back_in_a_draft_and_given_again_by_its_reversal(demo: Database) -> None:
     who = admin(demo, "GANNET")
     with demo.transaction() as tx:
-        product, accounts = pools.product(tx, "LANTERN-MAIL"), accounts_usecases.known(tx)
+        product, accounts = pools.product(tx, "LANTERN-MAIL"), accounts_service.known(tx)
         row = next(each for each in usage.all_assignments(tx, product) if each.ends is None)
         account = accounts.tree.codes[accounts.row_of_id[row.account_id]]
     before = figures(demo, account)["LANTERN-MAIL"][0]
@@ -194,7 +195,7 @@ def test_what_cannot_be_closed_or_suspended_says_why(demo: Database) -> None:
         lot = next(
             pool
             for pool in pools.pools(tx, pools.products(tx))
-            if pool.owner_id == accounts_usecases.ids_by_code(tx)["OLDQUAY"]
+            if pool.owner_id == accounts_service.ids_by_code(tx)["OLDQUAY"]
         )
     cases: list[tuple[Actor, list[Any], str]] = [
         (

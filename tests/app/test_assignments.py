@@ -27,7 +27,7 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.plumbing.settings import Settings
-from fair_ladle.app.pools import usecases as pools
+from fair_ladle.app.pools import service as pools
 from fair_ladle.connectors.sheets_in import read_source
 from tests.app.test_intake import as_folder
 from tests.conftest import actor_of

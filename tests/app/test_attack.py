@@ -18,7 +18,7 @@ from fastapi.testclient import TestClient
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import AllocationChange, NewAccount, StatusChange, Terms
-from fair_ladle.app.log import usecases as log
+from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people_admin import acting, listing
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
@@ -360,8 +360,12 @@ def test_exports_run_nothing_and_break_on_nothing() -> None:
     ],
 )
 def test_the_log_tells_what_was_done_to_it(demo: Database, harm: str, says: str) -> None:
-    demo.run(lambda tx: log.write(tx, COMMAND_LINE, None, [log.Entry("note", f"n{each}") for each in range(9)]))
-    demo.run(log.seal_new)
+    demo.run(
+        lambda tx: log_service.write(
+            tx, COMMAND_LINE, None, [log_service.Entry("note", f"n{each}") for each in range(9)]
+        )
+    )
+    demo.run(log_service.seal_new)
     with demo.engine.begin() as connection:
         connection.execute(sa.text(harm))
     found = [where for what, where, _, _ in demo.run(assignments.verify, COMMAND_LINE) if what == "log"]
@@ -372,7 +376,7 @@ def test_counters_are_right_again_after_a_clock_that_jumped(demo: Database) -> N
     from fair_ladle.app.assignments import service
 
     product = demo.run(
-        lambda tx: next(each for each in service.pools_usecases.products(tx) if each.code == "WATCHGLASS")
+        lambda tx: next(each for each in service.pools_service.products(tx) if each.code == "WATCHGLASS")
     )
     shift = demo.clock.shift
     demo.clock.set_to(demo.clock.now().replace(year=2100))

@@ -18,7 +18,7 @@ from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.pools import usecases as pools
+from fair_ladle.app.pools import service as pools
 
 TODAY = date(2026, 11, 24)
 

@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 import sqlalchemy as sa
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import views
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.assignments import usecases as assignments
@@ -20,14 +20,15 @@ from fair_ladle.app.drafts.change_types import AllocationChange, Change, LotEnd,
 from fair_ladle.app.drafts.impact import format_breach
 from fair_ladle.app.drafts.preview import Preview
 from fair_ladle.app.drafts.reversing import terms_of
+from fair_ladle.app.enforcement import enforcing as enforcement_enforcing
 from fair_ladle.app.enforcement import store as enforcement_store
-from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.log import usecases as log
 from fair_ladle.app.notices import usecases as notices
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.pools import usecases as pools
+from fair_ladle.app.pools import service as pools
+from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.core.calendar import instant
 from fair_ladle.jobs import ApplyDueDrafts
@@ -43,7 +44,7 @@ def actor(demo: Database) -> Callable[[str], Actor]:
         email = f"{account.lower()}@x.example"
         demo.run(sign_in.give_sign_in, COMMAND_LINE, email, f"Admin of {account}", account, PASSWORD)
         with demo.transaction() as tx:
-            found = sign_in.find_by_email(tx, email)
+            found = sign_in_service.find_by_email(tx, email)
         assert found is not None
         return Actor(f"Admin of {account}", email, account, found.id)
 
@@ -304,7 +305,7 @@ def test_nothing_of_what_stands_above_or_beside_is_told_below(demo: Database, ac
     demo.run(drafts.apply, operator, draft.row.id, draft.row.revision)
     demo.run(enforce_all_products)
     with demo.transaction() as tx:
-        accounts = accounts_usecases.known(tx)
+        accounts = accounts_service.known(tx)
         seen = [f"{row.subject} {row.text}" for row in notices.shown(tx, client, accounts)]
         seen += [f"{row.subject} {row.before} {row.after}" for row in log.read(tx, client).entries]
     assert any("VOICE" in text or "Fieldbook Voice" in text for text in seen)
@@ -328,7 +329,7 @@ def test_nothing_of_what_stands_above_or_beside_is_told_below(demo: Database, ac
 def enforce_all_products(tx: Transaction) -> None:
     for product in pools.products(tx):
         enforcement_store.begin_enforced(tx.connection, product.id, instant(0))
-        enforcement.enforce(tx, product.code)
+        enforcement_enforcing.enforce(tx, product.code)
 
 
 def test_a_change_made_on_the_same_day_is_not_overwritten_unseen(demo: Database) -> None:
@@ -345,7 +346,7 @@ def test_a_draft_is_its_owners_and_whom_it_is_shared_with(demo: Database, actor:
     owner, colleague, client = actor("GANNET"), actor("GANNET"), actor("OLDQUAY")
     demo.run(sign_in.give_sign_in, COMMAND_LINE, "second@x.example", "Second", "GANNET", PASSWORD)
     with demo.transaction() as tx:
-        found = sign_in.find_by_email(tx, "second@x.example")
+        found = sign_in_service.find_by_email(tx, "second@x.example")
     assert found is not None
     colleague = Actor("Second", "second@x.example", "GANNET", found.id)
     draft = kept(demo, owner, allocation(demo, "TERN", "VOICE", cap=20))

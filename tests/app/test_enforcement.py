@@ -14,6 +14,7 @@ import sqlalchemy as sa
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.data_import import usecases as data_import
+from fair_ladle.app.enforcement import enforcing as enforcement_enforcing
 from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
@@ -77,8 +78,8 @@ def test_a_year_gives_the_same_holds_whenever_it_is_run(new_database: Callable[[
         database = a_year(new_database(), tmp_path / name)
         for day in range(0, 360, every):
             database.clock.set_to(NEW_YEAR + timedelta(days=min(360, day + every)))
-            database.run(enforcement.enforce, "BOX")
-        database.run(enforcement.enforce, "BOX")
+            database.run(enforcement_enforcing.enforce, "BOX")
+        database.run(enforcement_enforcing.enforce, "BOX")
         found.append(kept_holds(database))
     assert found[0] ^ found[2] == found[1] ^ found[2] == set()
     assert (
@@ -92,7 +93,7 @@ def test_the_excess_alone_is_on_hold_and_free_again_in_reverse(demo: Database) -
             each.subject for each in demo.run(enforcement.on_hold, COMMAND_LINE, "OLDQUAY-ENGINEERING", "WATCHGLASS")
         ]
 
-    demo.run(enforcement.enforce, "WATCHGLASS")
+    demo.run(enforcement_enforcing.enforce, "WATCHGLASS")
     first = on_hold()
     assert len(first) == 3, "17 in use of its branch, a cap of 14"
     with demo.engine.connect() as connection:
@@ -106,7 +107,7 @@ def test_the_excess_alone_is_on_hold_and_free_again_in_reverse(demo: Database) -
         ).all()
     code, subject = next(row for row in rows if row.subject not in first)
     demo.run(assignments.release, COMMAND_LINE, [Wanted(code, "WATCHGLASS", subject)])
-    demo.run(enforcement.enforce, "WATCHGLASS")
+    demo.run(enforcement_enforcing.enforce, "WATCHGLASS")
     assert on_hold() == first[:2], "the last put on hold is freed first"
 
 
@@ -122,7 +123,7 @@ def test_each_crossing_is_told_once_and_again_after_it_was_crossed_back(database
     who = actor_of("MSP")
 
     def told() -> int:
-        return database.run(enforcement.enforce, "BOX").notified
+        return database.run(enforcement_enforcing.enforce, "BOX").notified
 
     def take(*subjects: int) -> None:
         database.run(assignments.assign, who, [Wanted("C0-A", "BOX", f"x{each}") for each in subjects])
@@ -188,7 +189,7 @@ def test_a_grace_warns_at_its_start_halfway_on_its_last_day_and_when_it_is_over(
     for day in range(9):
         database.clock.set_to(NEW_YEAR + timedelta(days=day, minutes=1))
         for _ in range(2):
-            database.run(enforcement.enforce, "BOX")
+            database.run(enforcement_enforcing.enforce, "BOX")
         with database.engine.connect() as connection:
             subjects = connection.scalars(sa.text("SELECT subject FROM notices ORDER BY id")).all()
         told += [(day, subject) for subject in subjects[len(told) :]]

@@ -96,7 +96,7 @@ def test_who_gets_no_seat_waits_by_priority_and_is_served_when_one_comes_free(de
                 tx,
                 COMMAND_LINE,
                 "OLDQUAY",
-                next(each for each in entitlements.pools_usecases.products(tx) if each.code == "LANTERN-MAIL"),
+                next(each for each in entitlements.pools_service.products(tx) if each.code == "LANTERN-MAIL"),
             )
         assert left == 0, "nobody waits while there is room"
     assert waiting(demo) and set(waiting(demo)) == set(short)

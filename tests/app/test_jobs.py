@@ -16,7 +16,7 @@ from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.schedule import Job, Schedule, failed, run_once
 from fair_ladle.app.plumbing.settings import Settings
-from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.connectors.mail import Smtp
 from fair_ladle.demo.load import STARTS_AT
 from fair_ladle.jobs import SendMail, jobs
@@ -167,7 +167,7 @@ def test_a_demo_begun_again_goes_on_after_what_its_schedule_last_did(demo: Datab
     work, at = Work(), demo.clock.now() + timedelta(hours=2)
     demo.clock.set_to(at)
     run_once(demo, work, "s0")
-    went_on = demo.run(sign_in.start_demo_clock, STARTS_AT)
+    went_on = demo.run(sign_in_service.start_demo_clock, STARTS_AT)
     assert went_on >= at, "else nothing would be done until the time is there again"
     demo.clock.set_to(went_on + timedelta(minutes=1))
     assert run_once(demo, work, "s0")

@@ -14,6 +14,7 @@ from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.today import usecases as today
 
@@ -197,6 +198,10 @@ def test_a_known_address_is_linked_as_member_or_as_admin_and_never_twice_in_one_
     )
     demo.run(joining.add, OLDQUAY, NewPerson("OLDQUAY-ISLAND", "Ada", known.email, link=True, role="admin"))
     assert (
-        demo.run(lambda tx: sign_in.actor_for(tx, sign_in.find_by_email(tx, known.email).id, "OLDQUAY-ISLAND"))
+        demo.run(
+            lambda tx: sign_in_service.actor_for(
+                tx, sign_in_service.find_by_email(tx, known.email).id, "OLDQUAY-ISLAND"
+            )
+        )
         is not None
     )

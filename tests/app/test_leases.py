@@ -12,13 +12,14 @@ from fair_ladle.app.assignments import service as assignment_service
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.devices import usecases as devices
+from fair_ladle.app.leases import jobs as leases_jobs
 from fair_ladle.app.leases import usecases
 from fair_ladle.app.people_admin import acting, listing
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.pools import usecases as pools
+from fair_ladle.app.pools import service as pools
 from fair_ladle.jobs import EndLostSessions
 from tests.conftest import do_job
 
@@ -63,7 +64,7 @@ def test_a_session_holds_a_unit_as_long_as_heartbeats_come(demo: Database, ready
     assert (product.code, told, room(demo)) == (PRODUCT, [], before - 1)
     for _ in range(5):
         later(demo, minutes=2)
-        assert demo.run(usecases.beat, token)["state"] == "live" and demo.run(usecases.end_lost) == 0
+        assert demo.run(usecases.beat, token)["state"] == "live" and demo.run(leases_jobs.end_lost) == 0
     later(demo, minutes=4)
     do_job(demo, EndLostSessions())
     assert room(demo) == before and demo.run(assignments.verify, COMMAND_LINE) == []

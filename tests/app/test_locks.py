@@ -20,7 +20,7 @@ from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.pools import usecases as pools
+from fair_ladle.app.pools import service as pools
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.main import create_app
 from tests.conftest import actor_of

@@ -5,9 +5,10 @@ from __future__ import annotations
 import pytest
 import sqlalchemy as sa
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.notices import service as notices_service
 from fair_ladle.app.notices import usecases as notices
-from fair_ladle.app.notices.usecases import Notice
+from fair_ladle.app.notices.service import Notice
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.sign_in import usecases as sign_in
@@ -18,9 +19,9 @@ OPERATOR, CLIENT, INES = "admin.gannet@gannet.example", "admin.oldquay@oldquay.e
 def told(database: Database, *what: tuple[str, str, bool], but_not: str = "") -> dict[str, str]:
     """The subjects of the mails that telling these (key, account, the parent's too) writes, by address."""
     with database.transaction() as tx:
-        accounts = accounts_usecases.known(tx)
+        accounts = accounts_service.known(tx)
         before = tx.connection.scalar(sa.text("SELECT COALESCE(MAX(id), 0) FROM outbox"))
-        notices.notify(
+        notices_service.notify(
             tx,
             accounts,
             [
@@ -53,7 +54,7 @@ def test_contacts_are_told_where_nobody_signs_in(
     key = f"{account} {parent_too}"
     assert list(told(shared_demo, (key, account, parent_too))) == to
     with shared_demo.transaction() as tx:
-        shown = [each.key for each in notices.shown(tx, COMMAND_LINE, accounts_usecases.known(tx), account)]
+        shown = [each.key for each in notices.shown(tx, COMMAND_LINE, accounts_service.known(tx), account)]
     assert key in shown, "in Today for whoever runs the branch, mail or not"
     assert told(shared_demo, (key, account, parent_too)) == {}, "never twice for the same"
 
@@ -68,5 +69,5 @@ def test_who_runs_an_account_is_told_instead_of_its_contact_and_who_did_it_is_no
         "admin.tern@tern.example": "four of TERN",
     }, "one mail each for all of a run"
     with demo.transaction() as tx:
-        mine = [each.key for each in notices.shown(tx, Actor("Tilde", "", "TERN"), accounts_usecases.known(tx))]
+        mine = [each.key for each in notices.shown(tx, Actor("Tilde", "", "TERN"), accounts_service.known(tx))]
     assert mine == ["four"], "another client's notices are not theirs to see"

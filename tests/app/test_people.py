@@ -20,7 +20,7 @@ from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.pools import usecases as pools
+from fair_ladle.app.pools import service as pools
 from tests.conftest import everything_locked
 
 OLDQUAY, DEPARTMENT = Actor("Maren", "", "OLDQUAY"), Actor("Head", "", "OLDQUAY-CREW")

@@ -23,6 +23,7 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.plumbing.schedule import failed
+from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.connectors import sheets_in
 from fair_ladle.jobs import ImportPeople
@@ -34,7 +35,7 @@ HEADER = ["Full name", "Work e-mail", "Login", "Site", "Job title", "Licences", 
 def admin(database: Database, account: str = "OLDQUAY") -> Actor:
     email = f"{account.lower()}@import.example"
     database.run(sign_in.give_sign_in, COMMAND_LINE, email, "Maren", account, "correct-ferry-staple")
-    actor = database.run(lambda tx: sign_in.actor_for(tx, sign_in.find_by_email(tx, email).id, account))
+    actor = database.run(lambda tx: sign_in_service.actor_for(tx, sign_in_service.find_by_email(tx, email).id, account))
     assert actor is not None
     return actor
 

@@ -9,12 +9,13 @@ import pytest
 
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.drafts import usecases as drafts
-from fair_ladle.app.people import usecases as people
+from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.pools import usecases as pools
+from fair_ladle.app.pools import service as pools
 from fair_ladle.app.purchases import usecases as purchases
+from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.core.calendar import day_start, instant
 
@@ -103,7 +104,7 @@ def test_a_smaller_renewal_says_what_each_account_would_have_to_give(shared_demo
 def test_the_calendar_is_for_whoever_knows_the_address(demo: Database) -> None:
     demo.run(sign_in.give_sign_in, COMMAND_LINE, "ada@x.example", "Ada", "GANNET", "correct-ferry-staple")
     with demo.transaction() as tx:
-        found = sign_in.find_by_email(tx, "ada@x.example")
+        found = sign_in_service.find_by_email(tx, "ada@x.example")
     assert found is not None
     who = Actor("Ada", "ada@x.example", "GANNET", found.id)
     token = demo.run(purchases.make_calendar, who)

@@ -15,6 +15,7 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.requests import usecases as requests
+from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
 
 
@@ -24,7 +25,7 @@ def actor(demo: Database) -> Callable[[str], Actor]:
         email = f"{account.lower()}@x.example"
         demo.run(sign_in.give_sign_in, COMMAND_LINE, email, f"Admin of {account}", account, "correct-ferry-staple")
         with demo.transaction() as tx:
-            found = sign_in.find_by_email(tx, email)
+            found = sign_in_service.find_by_email(tx, email)
         assert found is not None
         return Actor(f"Admin of {account}", email, account, found.id)
 
@@ -39,7 +40,7 @@ def cap(database: Database, account: str, product: str) -> int | None:
 
 def told(database: Database, who: Actor) -> list[str]:
     with database.transaction() as tx:
-        from fair_ladle.app.accounts import usecases as accounts
+        from fair_ladle.app.accounts import service as accounts
 
         return [row.subject for row in notices.shown(tx, who, accounts.on_day(tx, accounts.today(tx)))]
 

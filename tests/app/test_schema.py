@@ -12,13 +12,14 @@ from alembic.migration import MigrationContext
 
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.assignments import usecases as assignments
-from fair_ladle.app.enforcement.usecases import enforce_all, on_hold
+from fair_ladle.app.enforcement.enforcing import enforce_all
+from fair_ladle.app.enforcement.usecases import on_hold
 from fair_ladle.app.people import store as people_store
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.own_server import OwnServer
 from fair_ladle.app.plumbing.schema import config, metadata, migrate
-from fair_ladle.app.pools import usecases as pools
+from fair_ladle.app.pools import service as pools
 from tests.conftest import new_url
 
 

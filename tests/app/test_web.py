@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 from fastapi.testclient import TestClient
 
-from fair_ladle.app.enforcement.usecases import enforce_all
+from fair_ladle.app.enforcement.enforcing import enforce_all
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.sign_in import usecases as sign_in

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from fair_ladle.core.path import Rung, ladder
+from fair_ladle.core.path import Rung, admits, ladder, within
 from fair_ladle.core.settling import (
     BY_SUPPLY,
     NO_LIMIT,
@@ -17,7 +17,10 @@ from fair_ladle.core.settling import (
     Supply,
     hard_limits,
     headroom,
+    is_near,
     most_reserve,
+    pool_of,
+    seen_from,
     settle,
     used_of_pools,
 )
@@ -147,6 +150,47 @@ def test_one_path_and_whole_trees_agree(pool: dict[str, Any]) -> None:
 
 @settings(max_examples=250, deadline=None)
 @given(pools(), st.data())
+def test_whoever_runs_a_branch_sees_room_as_far_as_its_top(pool: dict[str, Any], data: st.DataObject) -> None:
+    settled, hard, _ = positions(pool)
+    tree, owner = pool["tree"], pool_of(pool["tree"], pool["roots"], 1)
+    top = data.draw(st.integers(0, len(tree) - 1))
+    roots, supply = seen_from(top, owner, tree, pool["roots"], pool["supply"])
+    found = headroom(tree, settled, hard, roots, supply, pool["own"])
+    for row in tree.branch(top).tolist():
+        rungs = way_up(pool, settled, row)
+        codes = [each.account for each in rungs]
+        room = int(found.room[row, 0])
+        if tree.codes[top] not in codes[:-1]:  # the pool begins in the branch: its supply is seen
+            place = pool_place(pool, rungs)
+            used = used_of_pools(tree, pool["roots"], pool["own"])[place]
+            told = ladder(rungs, int(pool["supply"].promisable[place]), int(pool["supply"].physical[place] - used))
+            assert room == told.headroom
+            continue
+        told = within(rungs[: codes.index(tree.codes[top]) + 1])
+        assert told.headroom == (None if told.headroom is None else room)
+        assert told.headroom is not None or room > 10**9
+
+
+@settings(max_examples=250, deadline=None)
+@given(pools(), st.data())
+def test_admitting_rung_by_rung_is_the_headroom(pool: dict[str, Any], data: st.DataObject) -> None:
+    """What an admission does under its locks, one account after the other, lets through exactly what the ladder says."""
+    settled, _, found = positions(pool)
+    row, amount = data.draw(st.integers(0, len(pool["tree"]) - 1)), data.draw(st.integers(1, 20))
+    rungs = way_up(pool, settled, row)
+    place = pool_place(pool, rungs)
+    used = used_of_pools(pool["tree"], pool["roots"], pool["own"])[place]
+    change, lets = amount, used + amount <= pool["supply"].physical[place]
+    for each in rungs:
+        promisable = int(pool["supply"].promisable[place]) if each is rungs[-1] else None
+        lets = lets and admits(each, change, promisable)
+        change = each.passed_on(change)
+    assert lets == (amount <= found.room[row, 0])
+    assert all(admits(each, -amount, 0) for each in rungs), "giving back is never refused"
+
+
+@settings(max_examples=250, deadline=None)
+@given(pools(), st.data())
 def test_a_taking_fits_exactly_up_to_the_headroom(pool: dict[str, Any], data: st.DataObject) -> None:
     """Up to its headroom a taking makes no new hard breach; one unit more breaks a limit or the supply."""
     settled, hard, found = positions(pool)
@@ -186,3 +230,32 @@ def test_what_always_adds_up(pool: dict[str, Any]) -> None:
         assert settled.held[row, 0] == (
             settled.load[row, 0] if row in owners else max(pool["reserve"][row, 0], settled.load[row, 0])
         )
+
+
+SUPPLIES = st.tuples(st.integers(0, 300), st.integers(0, 20), st.sampled_from([80, 100, 133, 200]))
+
+
+@given(st.lists(st.tuples(SUPPLIES, st.integers(0, 400), st.integers(0, 400)), min_size=1, max_size=5))
+def test_supply_says_the_same_of_one_pool_and_of_many(
+    cases: list[tuple[tuple[int, int, int], int, int]],
+) -> None:
+    """Overcommit makes promises, never units: a pool is short by what is promised or used beyond it."""
+    columns = np.array([each for each, _, _ in cases], dtype=np.int64)
+    load, used = (np.array([case[n] for case in cases], dtype=np.int64) for n in (1, 2))
+    many = Supply(columns[:, 0], columns[:, 1], columns[:, 2])
+    for place, ((quantity, true_up, overcommit), promised, taken) in enumerate(cases):
+        pool = Supply(quantity, true_up, overcommit)
+        promisable, physical = quantity * overcommit // 100 + true_up, quantity + true_up
+        short = max(0, promised - promisable, taken - physical)
+        assert (pool.promisable, pool.physical) == (promisable, physical)
+        assert (pool.shortfall(promised, taken), pool.unallocated(promised)) == (short, max(0, quantity - promised))
+        assert pool.standing(promised, taken) == max(0, quantity - promised) - short
+        assert many.shortfall(load, used)[place] == short and many.promisable[place] == promisable
+        assert many.standing(load, used)[place] == pool.standing(promised, taken)
+
+
+@pytest.mark.parametrize(
+    ("load", "cap", "near"), [(9, 10, True), (8, 10, False), (90, 101, False), (0, 0, False), (5, NO_LIMIT, False)]
+)
+def test_near_is_from_nine_tenths(load: int, cap: int, near: bool) -> None:
+    assert bool(is_near(one(load), one(cap))[0]) is near

@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 from fair_ladle.app.account_admin import templates as shapes
 from fair_ladle.app.account_admin import usecases
 from fair_ladle.app.account_admin.templates import Shape
-from fair_ladle.app.accounts.usecases import Accounts, top_row
+from fair_ladle.app.accounts.service import Accounts, top_row
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.http import Db, Who
@@ -92,7 +92,7 @@ def _body(tx: Transaction, who: Actor, accounts: Accounts, row: int) -> AccountB
         own_status=facts.status or "active",
         status_since=facts.status_since,
         charged=not accounts.uncharged[row],
-        people=usecases.people_of(tx, accounts, row),
+        people=usecases.people_of(tx, who, facts.code),
         below=[
             SubAccount(account=tree.codes[each], name=accounts.name(each), kind=accounts.facts[each].kind)
             for each in below

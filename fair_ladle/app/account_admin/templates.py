@@ -11,15 +11,15 @@ from typing import Literal
 from pydantic import BaseModel
 
 from fair_ladle.app.account_admin import store
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.allocations import usecases as allocations
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.drafts.change_types import RateTerms, Terms
 from fair_ladle.app.drafts.reversing import terms_of
-from fair_ladle.app.log import usecases as log
+from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
-from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.statements import rate_cards
 
 
@@ -71,17 +71,17 @@ MOST_ACCOUNTS = 500
 
 def shape_of(tx: Transaction, actor: Actor, code: str) -> Shape:
     """The shape of an account of the branch as it is today; pools that its own branch owns stay behind."""
-    accounts = accounts_usecases.known(tx)
-    row = accounts_usecases.row_in_scope(accounts, actor, code)
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, code)
     if row == 0:
         raise invalid("The operator is no model for an account below it.", "account")
-    tree, day = accounts.tree, accounts_usecases.today(tx)
+    tree, day = accounts.tree, accounts_service.today(tx)
     rows = [each for each in tree.branch(row).tolist() if accounts.status(each) != "closed"]
     if len(rows) > MOST_ACCOUNTS:
         raise invalid(f"{accounts.name(row)} has {len(rows)} accounts; a shape has at most {MOST_ACCOUNTS}.", "account")
-    products = pools_usecases.products(tx)
+    products = pools_service.products(tx)
     by_id = {each.id: each for each in products}
-    owners = {pool.owner_id for pool in pools_usecases.pools(tx, products)}
+    owners = {pool.owner_id for pool in pools_service.pools(tx, products)}
     inside = {int(accounts.ids[each]): each for each in rows if int(accounts.ids[each]) not in owners}
     there = allocations.in_force(tx, list(by_id), list(inside), day)
     return Shape(
@@ -100,18 +100,18 @@ def shape_of(tx: Transaction, actor: Actor, code: str) -> Shape:
             for (account, product), version in sorted(there.items())
             if (terms := terms_of(version))
         ],
-        rates=[] if row == accounts_usecases.top_row(accounts, actor) else _rates_of(tx, accounts, row),
+        rates=[] if row == accounts_service.top_row(accounts, actor) else _rates_of(tx, accounts, row),
         admin_email=None,
         billing_email=None,
     )
 
 
-def _rates_of(tx: Transaction, accounts: accounts_usecases.Accounts, row: int) -> list[ShapeRate]:
+def _rates_of(tx: Transaction, accounts: accounts_service.Accounts, row: int) -> list[ShapeRate]:
     """The newest rate of every product that its seller wrote for this buyer alone."""
     buyer, seller = accounts.tree.codes[row], accounts.tree.codes[int(accounts.tree.parent[row])]
     newest = {}
     for rate in rate_cards.RateCards(tx, accounts).rates:
-        if rate.buyer == buyer and rate.seller == seller and rate.first_day <= accounts_usecases.today(tx):
+        if rate.buyer == buyer and rate.seller == seller and rate.first_day <= accounts_service.today(tx):
             newest[rate.product] = rate
     return [
         ShapeRate.model_validate(
@@ -159,7 +159,7 @@ def keep(
             "made_at": tx.now,
         },
     )
-    log.write(tx, actor, None, [log.Entry("template kept", name, branch, None, {"after": account})])
+    log_service.write(tx, actor, None, [log_service.Entry("template kept", name, branch, None, {"after": account})])
     return Template(name, shape, actor.name)
 
 
@@ -168,9 +168,9 @@ def forget(tx: Transaction, actor: Actor, name: str) -> None:
     branch = _branch(tx, actor)
     if not store.forget(tx.connection, branch, name):
         raise not_found("template", name)
-    log.write(tx, actor, None, [log.Entry("template put away", name, branch)])
+    log_service.write(tx, actor, None, [log_service.Entry("template put away", name, branch)])
 
 
 def _branch(tx: Transaction, actor: Actor) -> int:
-    accounts = accounts_usecases.known(tx)
-    return int(accounts.ids[accounts_usecases.top_row(accounts, actor)])
+    accounts = accounts_service.known(tx)
+    return int(accounts.ids[accounts_service.top_row(accounts, actor)])

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
-from fair_ladle.app.log import usecases as log
-from fair_ladle.app.people import usecases as people
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import service as people_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.addresses import email as an_email
 from fair_ladle.app.plumbing.database import Transaction
@@ -16,13 +16,15 @@ from fair_ladle.app.plumbing.problems import invalid
 
 def one(tx: Transaction, actor: Actor, code: str) -> tuple[Accounts, int]:
     """An account of the actor's branch, with the tree it stands in."""
-    accounts = accounts_usecases.known(tx)
-    return accounts, accounts_usecases.row_in_scope(accounts, actor, code)
+    accounts = accounts_service.known(tx)
+    return accounts, accounts_service.row_in_scope(accounts, actor, code)
 
 
-def people_of(tx: Transaction, accounts: Accounts, row: int) -> dict[str, int]:
-    """How many people the account's branch has, by status."""
-    return people.counts(tx, [int(each) for each in accounts.ids[accounts.tree.branch(row)]])
+def people_of(tx: Transaction, actor: Actor, code: str) -> dict[str, int]:
+    """How many people an account's branch has, by status."""
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, code)
+    return people_service.counts(tx, [int(each) for each in accounts.ids[accounts.tree.branch(row)]])
 
 
 def missing_contacts(facts: Any) -> list[str]:
@@ -55,7 +57,7 @@ def edit(
     }
     before = {field: getattr(facts, field) for field, value in values.items() if getattr(facts, field) != value}
     if before:
-        accounts_usecases.change(tx, int(accounts.ids[row]), values)
+        accounts_service.change(tx, int(accounts.ids[row]), values)
         after = {field: values[field] for field in before}
-        log.write(tx, actor, None, [log.Entry("account changed", facts.code, facts.id, before, after)])
+        log_service.write(tx, actor, None, [log_service.Entry("account changed", facts.code, facts.id, before, after)])
     return one(tx, actor, code)

@@ -8,6 +8,7 @@ from fastapi import Query
 from pydantic import BaseModel
 
 from fair_ladle.app.accounts import usecases
+from fair_ladle.app.accounts.service import top_row
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router
 
@@ -27,7 +28,7 @@ class AccountFound(BaseModel):
 def find(db: Db, who: Who, find: str = Query("", max_length=100), limit: int = Query(20, ge=1, le=100)) -> Any:
     """Accounts of one's branch whose name or code has these words, in tree order."""
     accounts, rows = db.run(usecases.find, who, find, limit)
-    top = usecases.top_row(accounts, who)
+    top = top_row(accounts, who)
     found = []
     for row in rows:
         path = accounts.tree.path_up(row)

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.pools.service import Product
 from fair_ladle.core.path import Ladder, Rung, within
 from fair_ladle.core.quantities import to_units
 

@@ -10,17 +10,17 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.allocations import store
 from fair_ladle.app.allocations.ladders import ladder_members
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Pool, Product
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Pool, Product
+from fair_ladle.app.usage import service as usage
 from fair_ladle.core.allocations import AtCap, Grid, Version
 from fair_ladle.core.calendar import local_day, micros
 from fair_ladle.core.clocks import Clock, Steps, grace_clock, loads_over_time, version_steps
@@ -209,9 +209,9 @@ _frames: Cache[Snapshot] = Cache(32)
 def snapshot_at(tx: Transaction, products: Sequence[Product], at: datetime) -> Snapshot:
     """The facts of an instant for these products. What is in use is read anew each time; the rest is kept while
     accounts, pools and allocations stay the same."""
-    day = local_day(at, accounts_usecases.zone(tx))
+    day = local_day(at, accounts_service.zone(tx))
     made_of = generations.numbers(tx, "structure", "allocations")
-    key = (tx.connection.engine.url, made_of, day, tuple(products), accounts_usecases.today(tx) == day)
+    key = (tx.connection.engine.url, made_of, day, tuple(products), accounts_service.today(tx) == day)
     frame = _frames.get(key, lambda: _frame(tx, products, day))
     own = usage.own_at(tx, frame.accounts, products, at)
     snapshot = replace(frame, at=at, own=own)
@@ -219,9 +219,9 @@ def snapshot_at(tx: Transaction, products: Sequence[Product], at: datetime) -> S
 
 
 def _frame(tx: Transaction, products: Sequence[Product], day: date) -> Snapshot:
-    zone = accounts_usecases.zone(tx)
-    accounts = accounts_usecases.known(tx) if day == accounts_usecases.today(tx) else accounts_usecases.on_day(tx, day)
-    roots, pools = pools_usecases.layout(accounts, pools_usecases.pools(tx, products), list(products))
+    zone = accounts_service.zone(tx)
+    accounts = accounts_service.known(tx) if day == accounts_service.today(tx) else accounts_service.on_day(tx, day)
+    roots, pools = pools_service.layout(accounts, pools_service.pools(tx, products), list(products))
     column = {product.id: place for place, product in enumerate(products)}
     grid = Grid.empty(len(accounts.tree), len(products))
     grace_days = {}
@@ -240,7 +240,7 @@ def _frame(tx: Transaction, products: Sequence[Product], day: date) -> Snapshot:
         tuple(pools),
         roots,
         pool_of(accounts.tree, roots, len(products)),
-        pools_usecases.supply(pools, day),
+        pools_service.supply(pools, day),
         np.zeros((len(accounts.tree), len(products)), dtype=np.int64),
         grid,
         grace_days,

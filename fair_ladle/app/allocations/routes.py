@@ -8,7 +8,7 @@ from typing import Any
 from fastapi import Query, Response
 from pydantic import BaseModel, Field
 
-from fair_ladle.app.allocations import views
+from fair_ladle.app.allocations import snapshots, views
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import At, Db, Format, Who, sheet
@@ -222,7 +222,7 @@ def grid(
 ) -> Response:
     """Positions of one's branch in all pools or in those of these products: now, at an instant, or as of a day past
     or ahead."""
-    body = db.run(lambda tx: grid_body(views.grid(tx, who, product, at or views.instant_of(tx, on))))
+    body = db.run(lambda tx: grid_body(views.grid(tx, who, product, at or snapshots.instant_of(tx, on))))
     return Response(json.dumps(body, separators=(",", ":")), media_type="application/json")
 
 
@@ -237,7 +237,7 @@ def export(
     on: Day | None = None,
 ) -> Response:
     """The positions that are shown (all, or of these accounts), as a file, in units."""
-    body = db.run(lambda tx: grid_body(views.grid(tx, who, product, at or views.instant_of(tx, on))))
+    body = db.run(lambda tx: grid_body(views.grid(tx, who, product, at or snapshots.instant_of(tx, on))))
     wanted = set(account or body["accounts"]["code"])
     rows: list[list[Any]] = []
     for place, code in enumerate(body["accounts"]["code"]):
@@ -323,7 +323,7 @@ def cell_body(found: views.Cell, who: Actor) -> dict[str, Any]:
 @routes.get("/cell", response_model=CellBody)
 def cell(db: Db, who: Who, account: str, product: str, at: At | None = None, on: Day | None = None) -> Any:
     """One account in one pool with the limits on its way up: now, at an instant, or as of a day."""
-    return db.run(lambda tx: cell_body(views.cell(tx, who, account, product, at or views.instant_of(tx, on)), who))
+    return db.run(lambda tx: cell_body(views.cell(tx, who, account, product, at or snapshots.instant_of(tx, on)), who))
 
 
 class HistoryBody(BaseModel):

@@ -7,15 +7,15 @@ from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from typing import Any
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import store
-from fair_ladle.app.allocations.positions import Positions, Snapshot, positions_at, settle_snapshot, snapshot_at
-from fair_ladle.app.log import usecases as log
+from fair_ladle.app.allocations.positions import Positions, positions_at, settle_snapshot, snapshot_at
+from fair_ladle.app.allocations.snapshots import chosen_products, present_snapshot
+from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import not_found
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.pools import service as pools_service
 from fair_ladle.core.calendar import local_day
 from fair_ladle.core.costing import supply_on
 from fair_ladle.core.settling import NO_LIMIT
@@ -23,11 +23,6 @@ from fair_ladle.core.tree import Ints
 
 HORIZON = timedelta(days=90)
 MOST_CELLS = 5000
-
-
-def present_snapshot(tx: Transaction, products: Sequence[Product]) -> Snapshot:
-    """The present facts of some products, the newest there are."""
-    return snapshot_at(tx, products, tx.now)
 
 
 @dataclass(frozen=True)
@@ -50,34 +45,11 @@ class Grid:
     endings: dict[int, Ending]
 
 
-def chosen_products(tx: Transaction, codes: Sequence[str] | None) -> list[Product]:
-    """All products that have a pool, or those of these codes, in their order."""
-    every = pools_usecases.products(tx)
-    pooled = {pool.product.id for pool in pools_usecases.pools(tx, every)}
-    if not codes:
-        return [each for each in every if each.id in pooled]
-    by_code = {each.code: each for each in every}
-    for code in codes:
-        if code not in by_code:
-            raise not_found("product", code)
-    return [by_code[code] for code in dict.fromkeys(codes)]
-
-
-def instant_of(tx: Transaction, on: date | None) -> datetime | None:
-    """For "as of a day": the last instant of a day that is over, the first of one ahead; None = now."""
-    today = accounts_usecases.today(tx)
-    if on is None or on == today:
-        return None
-    if on > today:
-        return accounts_usecases.start_of(tx, on)
-    return accounts_usecases.start_of(tx, on + timedelta(days=1)) - timedelta(microseconds=1)
-
-
 def grid(tx: Transaction, actor: Actor, codes: Sequence[str] | None = None, at: datetime | None = None) -> Grid:
     """The positions of the actor's branch, now or at an instant."""
     products = chosen_products(tx, codes)
     snapshot = present_snapshot(tx, products) if at is None else snapshot_at(tx, products, at)
-    top = accounts_usecases.top_row(snapshot.accounts, actor)
+    top = accounts_service.top_row(snapshot.accounts, actor)
     found = settle_snapshot(snapshot).seen_by(top)
     rows = snapshot.accounts.tree.branch(top)
     reached = [column for column in range(len(products)) if (snapshot.owner[rows, column] >= 0).any()]
@@ -133,15 +105,15 @@ class Cell:
 
 def cell(tx: Transaction, actor: Actor, account: str, product: str, at: datetime | None = None) -> Cell:
     """One account in one pool, now or at an instant."""
-    wanted = pools_usecases.product(tx, product)
+    wanted = pools_service.product(tx, product)
     whole = positions_at(tx, [wanted], at or tx.now)
     snapshot = whole.snapshot
-    found = whole.seen_by(accounts_usecases.top_row(snapshot.accounts, actor))
-    row = accounts_usecases.row_in_scope(snapshot.accounts, actor, account)
+    found = whole.seen_by(accounts_service.top_row(snapshot.accounts, actor))
+    row = accounts_service.row_in_scope(snapshot.accounts, actor, account)
     if snapshot.owner[row, 0] < 0:
         raise not_found("pool of the product here", product)
     rows = store.versions(tx.connection, [wanted.id], snapshot.day, snapshot.day, [int(snapshot.accounts.ids[row])])
-    top = accounts_usecases.top_row(snapshot.accounts, actor)
+    top = accounts_service.top_row(snapshot.accounts, actor)
     return Cell(
         found, row, rows[0] if rows else None, may_change(found, top, row, 0), int(found.most_reserve()[row, 0])
     )
@@ -186,8 +158,8 @@ def terms(tx: Transaction, actor: Actor, cells: Sequence[tuple[str, str]]) -> li
     products = chosen_products(tx, [product for _, product in cells])
     column = {each.code: place for place, each in enumerate(products)}
     snapshot = present_snapshot(tx, products)
-    top = accounts_usecases.top_row(snapshot.accounts, actor)
-    rows = [accounts_usecases.row_in_scope(snapshot.accounts, actor, account) for account, _ in cells]
+    top = accounts_service.top_row(snapshot.accounts, actor)
+    rows = [accounts_service.row_in_scope(snapshot.accounts, actor, account) for account, _ in cells]
     ids = {int(snapshot.accounts.ids[row]) for row in rows}
     there = {
         (row.account_id, row.product_id): row
@@ -224,9 +196,9 @@ def history(tx: Transaction, actor: Actor, account: str, product: str) -> list[H
     snapshot, wanted = found.positions.snapshot, found.positions.snapshot.products[0]
     account_id = int(snapshot.accounts.ids[found.row])
     made = {}
-    for entry in log.about(tx, account_id, "allocation changed", product):
+    for entry in log_service.about(tx, account_id, "allocation changed", product):
         made[local_day(entry.at, snapshot.zone)] = entry
-    since = snapshot.accounts.since(found.row, accounts_usecases.top_row(snapshot.accounts, actor))
+    since = snapshot.accounts.since(found.row, accounts_service.top_row(snapshot.accounts, actor))
     entries = []
     for version in reversed(store.versions(tx.connection, [wanted.id], since, None, [account_id])):
         entry = made.get(version.first_day)

@@ -10,8 +10,8 @@ import sqlalchemy as sa
 from fair_ladle.app.assignments.tables import claims as c
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage.tables import assignments as a
 
 AT_ONCE = 1000
@@ -73,7 +73,7 @@ def _held(tx: Transaction, pairs: Sequence[Pair], ended: Collection[int] = ()) -
         return set()
     families = {product.family for product, _ in pairs if product.family}
     codes = {product.code for product, _ in pairs}
-    concerned = {each.id: each for each in pools_usecases.products(tx) if each.code in codes or each.family in families}
+    concerned = {each.id: each for each in pools_service.products(tx) if each.code in codes or each.family in families}
     open_now = sa.select(a.c.id, a.c.product_id, a.c.subject).where(
         a.c.product_id.in_(concerned),
         a.c.subject.in_([subject for _, subject in pairs]),
@@ -97,7 +97,7 @@ def _delete(tx: Transaction, keys: Iterable[tuple[str, str]]) -> None:
 
 def _facts(tx: Transaction) -> set[tuple[str, str]]:
     """The claims that follow from the assignments."""
-    products = {each.id: each for each in pools_usecases.products(tx) if each.measure != "session"}
+    products = {each.id: each for each in pools_service.products(tx) if each.measure != "session"}
     found = sa.select(a.c.product_id, a.c.subject).where(
         a.c.product_id.in_(products), sa.or_(a.c.ends.is_(None), a.c.ends > tx.now)
     )
@@ -120,7 +120,7 @@ def rebuild(tx: Transaction) -> int:
 
 def drop_ended(tx: Transaction) -> int:
     """Give up claims whose assignments ended by themselves, as an intake said; a part of them, how many."""
-    products = pools_usecases.products(tx)
+    products = pools_service.products(tx)
     names: dict[str, list[Product]] = {}
     for each in products:
         names.setdefault(what(each), []).append(each)
@@ -156,7 +156,7 @@ def _never_ended(tx: Transaction, keys: set[tuple[str, str]]) -> set[tuple[str, 
     """Those of these claims that no assignment that ended within the last two days explains."""
     if not keys:
         return keys
-    products = {each.id: each for each in pools_usecases.products(tx)}
+    products = {each.id: each for each in pools_service.products(tx)}
     lately = sa.select(a.c.product_id, a.c.subject).where(
         a.c.subject.in_({subject for _, subject in keys}), a.c.ends.is_not(None)
     )

@@ -9,9 +9,9 @@ from typing import Any
 from fair_ladle.app.allocations.positions import Positions, positions_at
 from fair_ladle.app.assignments import store
 from fair_ladle.app.plumbing.database import Transaction, in_utc
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
+from fair_ladle.app.usage import service as usage
 from fair_ladle.core.allocations import AtCap
 from fair_ladle.core.calendar import MICRO, day_start, instant, local_day, micros
 from fair_ladle.core.clocks import clock_from
@@ -85,7 +85,7 @@ def rebuild(tx: Transaction, products: Sequence[Product], also_fresh: bool = Fal
 
     Locks every counter of the pools first: whoever takes or releases is before or after, never between.
     """
-    pools = pools_usecases.pools(tx, products)
+    pools = pools_service.pools(tx, products)
     if not pools:
         return 0
     ids = [pool.id for pool in pools]
@@ -115,8 +115,8 @@ def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:
     Counters known to be stale are compared with the facts of the last instant for which they hold.
     """
     found: list[tuple[str, str, str, str]] = []
-    for product in pools_usecases.products(tx):
-        pools = pools_usecases.pools(tx, [product])
+    for product in pools_service.products(tx):
+        pools = pools_service.pools(tx, [product])
         ids = [pool.id for pool in pools]
         if not ids:
             continue

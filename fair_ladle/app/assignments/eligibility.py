@@ -7,12 +7,12 @@ from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from fair_ladle.app.people import usecases as people
+from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused, conflict, invalid
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
+from fair_ladle.app.usage import service as usage
 
 RESERVED = "aside:"
 """Before a username: a seat that is counted and kept for them, and not theirs yet."""
@@ -162,7 +162,7 @@ def add_ons_left(
     concerned = [each for each in add_ons if going & set(each.requires)]
     if not concerned:
         return []
-    every = list({each.id: each for each in pools_usecases.products(tx)}.values())
+    every = list({each.id: each for each in pools_service.products(tx)}.values())
     code_of = {each.id: each.code for each in every}
     held: dict[str, set[str]] = defaultdict(set)
     bases = {base for each in concerned for base in each.requires}

@@ -9,12 +9,12 @@ from zoneinfo import ZoneInfo
 
 import sqlalchemy as sa
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.assignments import store
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
 
 
 @dataclass(frozen=True)
@@ -111,9 +111,9 @@ def directory(tx: Transaction) -> Directory:
         found = _kept.get(tx.connection.engine.url)
     if found is None:
         found = Directory(
-            accounts_usecases.structure_number(tx),
-            accounts_usecases.zone(tx),
-            {each.code: each for each in pools_usecases.products(tx)},
+            accounts_service.structure_number(tx),
+            accounts_service.zone(tx),
+            {each.code: each for each in pools_service.products(tx)},
         )
         with _lock:
             _kept[tx.connection.engine.url] = found

@@ -14,20 +14,20 @@ from datetime import datetime
 from typing import Any, TypeVar
 from zoneinfo import ZoneInfo
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations.ladders import ladder_members
 from fair_ladle.app.assignments import claims, counters, eligibility, store
 from fair_ladle.app.assignments.eligibility import RESERVED, Wanted
 from fair_ladle.app.assignments.places import Directory, Place, directory, forget
 from fair_ladle.app.assignments.walk import LimitReached, Stale, rung, walk
-from fair_ladle.app.log import usecases as log
-from fair_ladle.app.people import usecases as people
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Again, Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
+from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import local_day
 from fair_ladle.core.path import Ladder, ladder
 
@@ -195,7 +195,7 @@ def room(tx: Transaction, actor: Actor, account: str, product: Product) -> int:
 
 def check_subjects(tx: Transaction, account_id: int, product: Product, subjects: Sequence[str]) -> None:
     """Lock people and refuse what an account may not give these subjects of a product, limits aside."""
-    by_code = {each.code: each for each in pools_usecases.products(tx)}
+    by_code = {each.code: each for each in pools_service.products(tx)}
     wanted = [Wanted("the account", product.code, subject) for subject in subjects]
     _lock_people(tx, by_code, wanted)
     for finding in eligibility.find(tx, wanted, by_code, {"the account": account_id}):
@@ -210,7 +210,7 @@ def what_speaks_against(
 
     What they have of the products in ``leaving`` does not count: it goes at the same instant.
     """
-    by_code = {each.code: each for each in pools_usecases.products(tx)}
+    by_code = {each.code: each for each in pools_service.products(tx)}
     wanted = [Wanted(str(each.account_id), product.code, each.username) for each in people]
     ids = {str(each.account_id): each.account_id for each in people}
     return {each.wanted.subject: each.why for each in eligibility.find(tx, wanted, by_code, ids, leaving)}
@@ -268,7 +268,7 @@ def reserved_seats(
     tx: Transaction, products: Sequence[Product], usernames: Sequence[str]
 ) -> list[tuple[str, str, str]]:
     """(username, product, account) of the seats that are reserved for these people."""
-    accounts, code_of = accounts_usecases.known(tx), {each.id: each.code for each in products}
+    accounts, code_of = accounts_service.known(tx), {each.id: each.code for each in products}
     rows = usage.open_assignments(tx, products, [RESERVED + each for each in usernames], tx.now) if usernames else []
     return [
         (
@@ -294,7 +294,7 @@ def add_ons_left(
 ) -> list[tuple[str, Product, Product]]:
     """(subject, add-on, base) where a subject would keep an add-on and none of its bases; ``leaving`` has the products
     that go of each."""
-    return eligibility.add_ons_left(tx, {each.code: each for each in pools_usecases.products(tx)}, subjects, leaving)
+    return eligibility.add_ons_left(tx, {each.code: each for each in pools_service.products(tx)}, subjects, leaving)
 
 
 def _log(tx: Transaction, actor: Actor, wanted: Sequence[Wanted], placed: Placed, what: str) -> None:
@@ -304,8 +304,8 @@ def _log(tx: Transaction, actor: Actor, wanted: Sequence[Wanted], placed: Placed
             continue  # whoever reserves a seat says so
         change = {"product": each.product}
         before, after = (None, change) if what == "assigned" else (change, None)
-        entries.append(log.Entry(what, each.subject, placed.of(each).account_id, before, after))
-    log.write(tx, actor, None, entries)
+        entries.append(log_service.Entry(what, each.subject, placed.of(each).account_id, before, after))
+    log_service.write(tx, actor, None, entries)
 
 
 def record(tx: Transaction, account_id: int, product: Product, subjects: Sequence[str]) -> None:
@@ -330,7 +330,7 @@ def end(tx: Transaction, account_id: int, product: Product, subjects: Sequence[s
 def end_all(tx: Transaction, account_ids: Sequence[int]) -> dict[tuple[int, int], int]:
     """Give up the claims of these accounts and end all that is in use there; (account, product) → units or grains there
     were. The people and counters are locked by the caller."""
-    products = {each.id: each for each in pools_usecases.products(tx)}
+    products = {each.id: each for each in pools_service.products(tx)}
     pairs = [(products[row.product_id], row.subject) for row in usage.open_of_accounts(tx, account_ids, tx.now)]
     released = usage.release_all(tx, account_ids, tx.now)
     claims.drop(tx, pairs)
@@ -344,7 +344,7 @@ def drop_ended_claims(tx: Transaction) -> int:
 
 def rebuild_stale(tx: Transaction, products: Sequence[Product] | None = None) -> int:
     """Make every stale counter of these products (all, if not said) anew; how many rows were written."""
-    wanted = pools_usecases.products(tx) if products is None else products
+    wanted = pools_service.products(tx) if products is None else products
     return sum(counters.rebuild(tx, [product]) for product in wanted)
 
 
@@ -355,7 +355,7 @@ def loaded(tx: Transaction) -> None:
 
 def lock(tx: Transaction, products: Sequence[Product]) -> None:
     """Hold back every admission from these products' pools until the transaction ends."""
-    store.lock_pools(tx.connection, [pool.id for pool in pools_usecases.pools(tx, products)])
+    store.lock_pools(tx.connection, [pool.id for pool in pools_service.pools(tx, products)])
 
 
 def rebuild_locked(tx: Transaction, products: Sequence[Product]) -> None:

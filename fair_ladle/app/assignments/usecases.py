@@ -8,16 +8,16 @@ from datetime import datetime
 
 from fair_ladle.app.assignments import claims, counters, service
 from fair_ladle.app.assignments.eligibility import Wanted
-from fair_ladle.app.log import usecases as log
+from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
-from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools import service as pools_service
 
 
 def assign(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime:
     """Assign units, all or none; when. Refused with the ladder where a limit stops one of them."""
-    products = {each.code: each for each in pools_usecases.products(tx)}
+    products = {each.code: each for each in pools_service.products(tx)}
     for each in wanted:
         product = products.get(each.product)
         if product is not None and product.measure == "item":
@@ -45,7 +45,7 @@ def verify(tx: Transaction, actor: Actor) -> list[tuple[str, str, str, str]]:
     """Everything kept that does not agree with its evidence: counters, claims, and the chain of the log."""
     if actor.scope is not None:
         raise not_found("installation", actor.scope)
-    log.seal_new(tx)
+    log_service.seal_new(tx)
     found = [*counters.differences(tx), *claims.differences(tx)]
-    found.extend(("log", each, "", "") for each in log.broken_seals(tx))
+    found.extend(("log", each, "", "") for each in log_service.broken_seals(tx))
     return found

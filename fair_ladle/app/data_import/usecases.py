@@ -7,22 +7,22 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.allocations import usecases as allocations
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.positions import to_version
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.data_import.checks import Checks, There
 from fair_ladle.app.data_import.formats import FORMATS
 from fair_ladle.app.data_import.reading import Intake, OnProgress, parse
-from fair_ladle.app.log import usecases as log
-from fair_ladle.app.people import usecases as people
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged
 from fair_ladle.app.plumbing.problems import Problem, Refused, not_allowed
-from fair_ladle.app.pools import usecases as pools
+from fair_ladle.app.pools import service as pools
 from fair_ladle.app.statements import rate_cards
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.sheets_in import Fault, Source
 
 
@@ -45,7 +45,7 @@ class LoadResult:
 
 def load(tx: Transaction, actor: Actor, source: Source, progress: OnProgress = lambda what, done: None) -> LoadResult:
     """Check a source and load it; FaultyIntake with every fault otherwise. For the operator's side only."""
-    if actor.scope is not None and actor.scope != accounts_usecases.operator(tx).code:
+    if actor.scope is not None and actor.scope != accounts_service.operator(tx).code:
         raise not_allowed("Only the operator brings intakes in.")
     intake = parse(source, progress)
     if not source.tables and not source.faults:
@@ -73,10 +73,10 @@ def load(tx: Transaction, actor: Actor, source: Source, progress: OnProgress = l
 
 
 def _there(tx: Transaction) -> There:
-    code_of = {value: key for key, value in accounts_usecases.ids_by_code(tx).items()}
+    code_of = {value: key for key, value in accounts_service.ids_by_code(tx).items()}
     if not code_of:
         return There({}, {}, {}, {}, {}, frozenset(), frozenset(), frozenset())
-    accounts = accounts_usecases.on_day(tx, accounts_usecases.today(tx))
+    accounts = accounts_service.on_day(tx, accounts_service.today(tx))
     tree = accounts.tree
     products = {each.id: each for each in pools.products(tx)}
     owners: dict[tuple[str, str], set[str]] = defaultdict(set)
@@ -115,12 +115,12 @@ def _load(tx: Transaction, intake: Intake, progress: OnProgress) -> LoadResult:
 
     if intake.table("accounts"):
         new = rows("accounts")
-        done["accounts"] = accounts_usecases.load(
+        done["accounts"] = accounts_service.load(
             tx,
             [{k: v for k, v in row.items() if k != "parent"} for row in new],
             {row["code"]: row["parent"] for row in new},
         )
-    ids = accounts_usecases.ids_by_code(tx)
+    ids = accounts_service.ids_by_code(tx)
     if intake.table("products"):
         done["products"] = pools.load_products(
             tx,
@@ -174,16 +174,16 @@ def _load(tx: Transaction, intake: Intake, progress: OnProgress) -> LoadResult:
     if intake.table("assignments") or intake.table("products"):
         assignments.loaded(tx)
     pools.mark_stale(tx)
-    accounts_usecases.structure_changed(tx)
+    accounts_service.structure_changed(tx)
     return LoadResult(done)
 
 
 def _log(tx: Transaction, actor: Actor, loaded: LoadResult) -> None:
     if not any(merged.created or merged.changed for merged in loaded.tables.values()):
         return
-    root = accounts_usecases.operator(tx)
+    root = accounts_service.operator(tx)
     entries = [
-        log.Entry(
+        log_service.Entry(
             "intake",
             "intake brought in",
             root.id,
@@ -205,11 +205,11 @@ def _log(tx: Transaction, actor: Actor, loaded: LoadResult) -> None:
                 None,
             )
             entries.append(
-                log.Entry(
+                log_service.Entry(
                     f"intake: {table}", ", ".join(str(part) for part in key if part is not None), account, before, after
                 )
             )
-    log.write(tx, actor, None, entries)
+    log_service.write(tx, actor, None, entries)
 
 
 def _key_names(table: str) -> tuple[str, ...]:

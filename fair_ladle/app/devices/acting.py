@@ -6,19 +6,19 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.devices import store
-from fair_ladle.app.log import usecases as log
-from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import service as people_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
+from fair_ladle.app.usage import service as usage
 
 Ref = tuple[str, str]
 """A device by its product's code and its machine."""
@@ -50,8 +50,8 @@ def _chosen(tx: Transaction, actor: Actor, refs: Sequence[Ref]) -> tuple[Account
     """The devices meant; whatever is out of sight does not exist."""
     if not 1 <= len(refs) <= MOST_AT_ONCE:
         raise invalid(f"Between 1 and {MOST_AT_ONCE} devices at once; here are {len(refs)}.", "devices")
-    accounts = accounts_usecases.known(tx)
-    products = {each.code: each for each in pools_usecases.products(tx) if each.measure == "device"}
+    accounts = accounts_service.known(tx)
+    products = {each.code: each for each in pools_service.products(tx) if each.measure == "device"}
     known = [(products[product].id, machine) for product, machine in refs if product in products]
     rows = {(row.product_id, row.machine): row for row in store.some(tx.connection, known)}
     there = {
@@ -63,7 +63,7 @@ def _chosen(tx: Transaction, actor: Actor, refs: Sequence[Ref]) -> tuple[Account
         at = (products[product].id, machine) if product in products else None
         row, used = rows.get(at) if at else None, there.get(at) if at else None
         account_id = row.account_id if row is not None else used.account_id if used is not None else None
-        if account_id is None or not accounts_usecases.sees(accounts, actor, account_id):
+        if account_id is None or not accounts_service.sees(accounts, actor, account_id):
             raise not_found("device", machine)
         found.append(Chosen(products[product], machine, row, account_id, used is not None))
     return accounts, found
@@ -91,12 +91,12 @@ def _set(tx: Transaction, chosen: Sequence[Chosen], values: dict[str, Any]) -> N
 
 
 def _log(tx: Transaction, actor: Actor, act: str, chosen: Sequence[Chosen], after: dict[str, Any]) -> None:
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
         [
-            log.Entry(act, each.machine, each.account_id, None, {"product": each.product.code, **after})
+            log_service.Entry(act, each.machine, each.account_id, None, {"product": each.product.code, **after})
             for each in chosen
         ],
     )
@@ -145,7 +145,7 @@ def let_back(tx: Transaction, actor: Actor, refs: Sequence[Ref]) -> None:
 def give_to(tx: Transaction, actor: Actor, refs: Sequence[Ref], username: str | None) -> None:
     """Move devices to somebody of their account or below it, or to nobody; their units stay where they are counted."""
     accounts, chosen = _chosen(tx, actor, refs)
-    person = people_usecases.by_username(tx, [username]).get(username) if username else None
+    person = people_service.by_username(tx, [username]).get(username) if username else None
     above = (
         []
         if person is None or person.status == "removed"

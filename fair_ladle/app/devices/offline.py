@@ -14,7 +14,7 @@ from typing import Any
 import sqlalchemy as sa
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.devices import store, usecases
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Again, Transaction
@@ -54,8 +54,8 @@ def answer(tx: Transaction, actor: Actor, request: dict[str, Any], days: int) ->
     if texts["kind"] != KIND or not all(isinstance(each, str) and 0 < len(each) <= 200 for each in texts.values()):
         raise invalid("This is no request file of a device; have the device write a new one.", "request")
     key, _ = usecases.valid_key(tx, None, "device", str(texts["key_hash"]))
-    accounts = accounts_usecases.known(tx)
-    if not accounts_usecases.sees(accounts, actor, key.row.account_id):
+    accounts = accounts_service.known(tx)
+    if not accounts_service.sees(accounts, actor, key.row.account_id):
         raise not_found("key", "of this request")
     until = tx.now + timedelta(days=days)
     usecases.activate(tx, None, str(texts["machine"]), str(request.get("name") or ""), str(texts["key_hash"]), until)

@@ -13,19 +13,19 @@ from typing import Any, Literal
 
 import sqlalchemy as sa
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.devices import store
 from fair_ladle.app.enforcement import usecases as enforcement
-from fair_ladle.app.log import usecases as log
+from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Again, Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
+from fair_ladle.app.usage import service as usage
 
 Sort = Literal["machine", "product", "account", "person", "since", "reported"]
 LETTERS = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"
@@ -87,16 +87,16 @@ def make_key(
 ) -> tuple[int, str]:
     """A new key for devices or sessions of a product in an account; its number, and the key, which is shown only
     now."""
-    accounts = accounts_usecases.known(tx)
-    row = accounts_usecases.row_in_scope(accounts, actor, account)
-    found = pools_usecases.product(tx, product)
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, account)
+    found = pools_service.product(tx, product)
     if found.measure not in ("device", "session"):
         raise invalid(f"{found.name} is measured by {found.measure}; keys are for devices and sessions.", "product")
     if not name.strip():
         raise invalid("A key has a name, to know it by.", "name")
     if most is not None and not 1 <= most <= 1_000_000:
         raise invalid("At least one device.", "most")
-    if last_day is not None and last_day < accounts_usecases.today(tx):
+    if last_day is not None and last_day < accounts_service.today(tx):
         raise invalid("Its last day is over already.", "last_day")
     assignments.room(tx, actor, account, found)  # refused where no pool reaches the account
     key = "-".join("".join(secrets.choice(LETTERS) for _ in range(5)) for _ in range(5))
@@ -115,19 +115,19 @@ def make_key(
             "made_by": actor.name,
         },
     )
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
-        [log.Entry("key made", name.strip(), account_id, None, {"product": found.code, "ends with": key[-5:]})],
+        [log_service.Entry("key made", name.strip(), account_id, None, {"product": found.code, "ends with": key[-5:]})],
     )
     return key_id, key
 
 
 def keys(tx: Transaction, actor: Actor) -> list[Key]:
     """The keys of the branch, the newest first."""
-    accounts = accounts_usecases.known(tx)
-    branch = accounts.tree.branch(accounts_usecases.top_row(accounts, actor))
+    accounts = accounts_service.known(tx)
+    branch = accounts.tree.branch(accounts_service.top_row(accounts, actor))
     products = _products(tx)
     return [
         _key(accounts, products, row, row.devices)
@@ -136,7 +136,7 @@ def keys(tx: Transaction, actor: Actor) -> list[Key]:
 
 
 def _products(tx: Transaction) -> dict[int, Product]:
-    return {each.id: each for each in pools_usecases.products(tx)}
+    return {each.id: each for each in pools_service.products(tx)}
 
 
 def _key(accounts: Accounts, products: dict[int, Product], row: Any, devices: int = 0) -> Key:
@@ -146,13 +146,15 @@ def _key(accounts: Accounts, products: dict[int, Product], row: Any, devices: in
 
 def withdraw_key(tx: Transaction, actor: Actor, key_id: int) -> None:
     """Nothing new begins with a key; what began stays."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     row = store.key(tx.connection, key_id=key_id)
-    if row is None or not accounts_usecases.sees(accounts, actor, row.account_id):
+    if row is None or not accounts_service.sees(accounts, actor, row.account_id):
         raise not_found("key", str(key_id))
     if row.withdrawn_at is None:
         store.withdraw_key(tx.connection, key_id, tx.now)
-        log.write(tx, actor, None, [log.Entry("key withdrawn", row.name, row.account_id, {"ends with": row.ending})])
+        log_service.write(
+            tx, actor, None, [log_service.Entry("key withdrawn", row.name, row.account_id, {"ends with": row.ending})]
+        )
 
 
 def valid_key(tx: Transaction, key: str | None, measure: str, key_hash: str | None = None) -> tuple[Key, Actor]:
@@ -160,12 +162,12 @@ def valid_key(tx: Transaction, key: str | None, measure: str, key_hash: str | No
     row = store.key(tx.connection, key_hash=key_hash or hashed((key or "").strip().upper()))
     if row is None:
         raise _refused("No such key", "There is no such key; look whether it was copied whole.")
-    found = _key(accounts_usecases.known(tx), _products(tx), row)
+    found = _key(accounts_service.known(tx), _products(tx), row)
     if found.product.measure != measure:
         raise _refused("Another kind of key", f"This key is for {found.product.measure}s of {found.product.name}.")
     if row.withdrawn_at is not None:
         raise _refused("Withdrawn", "This key was withdrawn; ask whoever gave it for another one.")
-    if row.last_day is not None and row.last_day < accounts_usecases.today(tx):
+    if row.last_day is not None and row.last_day < accounts_service.today(tx):
         raise _refused("Over", f"This key ended on {row.last_day:%-d %B %Y}.")
     return found, Actor(f"key {row.ending}", "", found.account)
 
@@ -254,7 +256,7 @@ def report(tx: Transaction, token: str) -> dict[str, Any]:
 
 
 def _held(tx: Transaction, account_id: int, product: str, machines: list[str]) -> set[str]:
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     code = accounts.tree.codes[accounts.row_of_id[account_id]]
     return {each.subject for each in enforcement.on_hold(tx, Actor("device", "", code), code, product)} & set(machines)
 
@@ -268,7 +270,7 @@ def give_back(tx: Transaction, token: str) -> None:
 
 
 def _release(tx: Transaction, actor: Actor, row: Any) -> None:
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     product = _products(tx)[row.product_id]
     if usage.open_assignments(tx, [product], [row.machine], tx.now):
         assignments.release(
@@ -293,11 +295,11 @@ def listing(
     limit: int = 200,
 ) -> tuple[int, list[Device]]:
     """How many devices the branch has, and some of them in an order."""
-    accounts = accounts_usecases.known(tx)
-    ids = accounts_usecases.branch_ids(accounts, actor, account)
+    accounts = accounts_service.known(tx)
+    ids = accounts_service.branch_ids(accounts, actor, account)
     products = {
         each.id: each
-        for each in pools_usecases.products(tx)
+        for each in pools_service.products(tx)
         if each.measure == "device" and product in (None, each.code)
     }
     total, rows = store.page(

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.allocations import usecases as allocations
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.drafts.change_types import (
     AllocationChange,
@@ -22,13 +22,13 @@ from fair_ladle.app.drafts.change_types import (
     UnitsChange,
 )
 from fair_ladle.app.drafts.evaluate import DraftEvaluation
-from fair_ladle.app.log import usecases as log
-from fair_ladle.app.log.usecases import Entry
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.log.service import Entry
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
 from fair_ladle.app.statements import rate_cards
 
 TERMS = ("reserve", "cap", "at_cap", "burst", "grace_days")
@@ -45,7 +45,7 @@ def write_changes(
     tx: Transaction, actor: Actor, evaluation: DraftEvaluation, changes: Sequence[Change], through: str
 ) -> list[AppliedChange]:
     """New accounts, then moves, lots and allocations."""
-    ids = accounts_usecases.ids_by_code(tx)
+    ids = accounts_service.ids_by_code(tx)
     products = {each.code: each for each in evaluation.snapshot.products}
     entries: list[Entry] = []
     before: list[AppliedChange] = []
@@ -74,14 +74,14 @@ def write_changes(
         if isinstance(change, Move):
             tree = evaluation.before.accounts.tree
             was = tree.codes[int(tree.parent[tree.row(change.account)])]
-            accounts_usecases.move(tx, change.account, change.parent)
+            accounts_service.move(tx, change.account, change.parent)
             # Each side is told its own: whoever runs the account, or one of the two, need not know the others.
             entries.append(Entry("account moved away", change.account, ids[was]))
             entries.append(Entry("account moved here", change.account, ids[change.parent]))
             before.append(AppliedChange(change.model_copy(update={"was": was})))
         elif isinstance(change, NewLot):
             product = products[change.product]
-            pools_usecases.add_lot(
+            pools_service.add_lot(
                 tx,
                 {
                     "reference": change.reference,
@@ -122,13 +122,13 @@ def write_changes(
             _give_or_take(tx, change, ids[change.account], products[change.product], entries)
             before.append(AppliedChange(change))
     if any(isinstance(each, NewAccount | Move | NewLot | LotEnd | StatusChange) for each in changes):
-        accounts_usecases.structure_changed(tx)
+        accounts_service.structure_changed(tx)
     for change in changes:
         if isinstance(change, AllocationChange):
             before.append(
                 AppliedChange(_allocate(tx, evaluation, change, ids[change.account], products[change.product], entries))
             )
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
@@ -138,7 +138,7 @@ def write_changes(
 
 
 def _create(tx: Transaction, change: NewAccount) -> int:
-    return accounts_usecases.create(
+    return accounts_service.create(
         tx,
         {
             "code": change.code,
@@ -188,7 +188,7 @@ def _set_status(
     snapshot, day = evaluation.before, evaluation.before.day
     facts = evaluation.accounts.facts[evaluation.accounts.tree.row(change.account)]
     old = evaluation.before.accounts.facts[evaluation.before.accounts.tree.row(change.account)]
-    accounts_usecases.set_status(tx, facts.id, change.status, change.charged)
+    accounts_service.set_status(tx, facts.id, change.status, change.charged)
     was = old.status or "active"
     said = {"status": change.status} | (
         {"charged": "yes" if change.charged else "no"} if change.status == "suspended" else {}
@@ -258,7 +258,7 @@ def _end_lot(
     taken_out = change.last_day is not None and change.last_day < change.first_day
     if taken_out and change.first_day < evaluation.before.day:
         raise conflict(f"Lot {change.reference} has begun; it can end yesterday at the earliest.")
-    pools_usecases.end_lot(tx, owner_id, product.id, change.reference, change.first_day, change.last_day)
+    pools_service.end_lot(tx, owner_id, product.id, change.reference, change.first_day, change.last_day)
     entries.append(
         Entry(
             "lot taken back" if taken_out else "lot ended",

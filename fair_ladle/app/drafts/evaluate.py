@@ -9,8 +9,8 @@ from typing import Any
 
 import numpy as np
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import AccountFacts, Accounts
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import AccountFacts, Accounts
 from fair_ladle.app.allocations.positions import Snapshot, settle_snapshot
 from fair_ladle.app.drafts.change_types import (
     AllocationChange,
@@ -26,8 +26,8 @@ from fair_ladle.app.drafts.change_types import (
 )
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Pool, Product
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.core.allocations import AtCap, Grid, Version
 from fair_ladle.core.calendar import micros
@@ -143,7 +143,7 @@ class DraftEvaluation:
     def known(self, accounts: Accounts, change: Change, code: str) -> int | None:
         """The row of an account in the actor's branch; what is out of sight does not exist."""
         try:
-            return accounts_usecases.row_in_scope(accounts, self.actor, code)
+            return accounts_service.row_in_scope(accounts, self.actor, code)
         except Refused as refused:
             self.fault(change, refused.problem.detail)
             return None
@@ -166,7 +166,7 @@ class DraftEvaluation:
             for code, above in zip(tree.codes, tree.parent.tolist(), strict=True)
         }
         facts = dict(zip(tree.codes, accounts.facts, strict=True))
-        top = tree.codes[accounts_usecases.top_row(accounts, self.actor)]
+        top = tree.codes[accounts_service.top_row(accounts, self.actor)]
         made = self._new_accounts(accounts, [each for each in changes if isinstance(each, NewAccount)])
         for new in made.values():
             parents[new.code] = new.parent
@@ -235,7 +235,7 @@ class DraftEvaluation:
         if not changes:
             return accounts
         facts = list(accounts.facts)
-        top = accounts_usecases.top_row(accounts, self.actor)
+        top = accounts_service.top_row(accounts, self.actor)
         for change in changes:
             row = self.known(accounts, change, change.account)
             if row is None:
@@ -413,13 +413,13 @@ class DraftEvaluation:
                     for lot in lots.get(key, [])
                 ]
         pools = [replace(pool, lots=tuple(lots[key])) for key, pool in kept.items()]
-        roots, placed = pools_usecases.layout(snapshot.accounts, pools, list(snapshot.products))
+        roots, placed = pools_service.layout(snapshot.accounts, pools, list(snapshot.products))
         return replace(
             snapshot,
             pools=tuple(placed),
             roots=roots,
             owner=pool_of(snapshot.accounts.tree, roots, len(snapshot.products)),
-            supply=pools_usecases.supply(placed, snapshot.day),
+            supply=pools_service.supply(placed, snapshot.day),
         )
 
     def _check_lot(
@@ -485,7 +485,7 @@ class DraftEvaluation:
 
     def _allocate(self, changes: list[AllocationChange]) -> None:
         snapshot = self.snapshot
-        top = accounts_usecases.top_row(snapshot.accounts, self.actor)
+        top = accounts_service.top_row(snapshot.accounts, self.actor)
         for change in changes:
             row = self.known(snapshot.accounts, change, change.account)
             column = self._column.get(change.product)

@@ -11,12 +11,12 @@ from typing import Any
 
 import numpy as np
 
-from fair_ladle.app.accounts.usecases import top_row
+from fair_ladle.app.accounts.service import top_row
 from fair_ladle.app.allocations.positions import Positions, settle_snapshot
 from fair_ladle.app.drafts.evaluate import DraftEvaluation
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.problems import Problem, Refused
-from fair_ladle.app.pools.usecases import Pool, Product
+from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.statements.rate_cards import RateCards, decimals_of
 from fair_ladle.core.costing import share_cost, supply_on
 from fair_ladle.core.pricing import BuyerDay, charge

@@ -7,10 +7,10 @@ from dataclasses import dataclass, field
 from datetime import date
 from typing import Any
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.allocations import usecases as allocations
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.positions import Snapshot, snapshot_at
-from fair_ladle.app.allocations.views import chosen_products, present_snapshot
+from fair_ladle.app.allocations.snapshots import chosen_products, present_snapshot
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.drafts.apply import AppliedChange, write_changes
 from fair_ladle.app.drafts.change_types import (
@@ -27,18 +27,18 @@ from fair_ladle.app.drafts.change_types import (
 from fair_ladle.app.drafts.evaluate import DraftEvaluation, Fault, InUse
 from fair_ladle.app.drafts.impact import Impact, refusal
 from fair_ladle.app.drafts.reversing import terms_of
-from fair_ladle.app.log import usecases as log
-from fair_ladle.app.people import usecases as people
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
+from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.statements.rate_cards import RateCards
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.usage import service as usage
 
 _rate_cards: Cache[RateCards] = Cache(16)
 
@@ -77,11 +77,11 @@ def preview(tx: Transaction, actor: Actor, changes: Sequence[Change], on: date |
     if not changes:
         return Preview(None, None)
     products = _products(tx, changes)
-    today = accounts_usecases.today(tx)
+    today = accounts_service.today(tx)
     if on is None or on <= today:
         snapshot = present_snapshot(tx, products)
     else:
-        snapshot = snapshot_at(tx, products, accounts_usecases.start_of(tx, on))
+        snapshot = snapshot_at(tx, products, accounts_service.start_of(tx, on))
     evaluation = DraftEvaluation(snapshot, actor, changes, _in_use(tx, actor, snapshot, changes))
     clashes = _clashes(tx, actor, snapshot, changes)
     url = tx.connection.engine.url
@@ -136,7 +136,7 @@ def apply_changes(
 def _lock_people(tx: Transaction, changes: Sequence[Change]) -> None:
     """Lock, before any counter, the people to whom units are given or from whom they are taken, and those with units in
     accounts that are closed."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     usernames = {subject for each in changes if isinstance(each, UnitsChange) for subject in each.subjects}
     for each in changes:
         if isinstance(each, StatusChange) and each.status == "closed" and each.account in accounts.tree:
@@ -147,7 +147,7 @@ def _lock_people(tx: Transaction, changes: Sequence[Change]) -> None:
 
 def _products(tx: Transaction, changes: Sequence[Change]) -> list[Product]:
     """The products a draft touches: every pooled one where it changes the tree."""
-    every = {each.code: each for each in pools_usecases.products(tx)}
+    every = {each.code: each for each in pools_service.products(tx)}
     named = {
         each.product
         for each in changes
@@ -171,7 +171,7 @@ def _in_use(tx: Transaction, actor: Actor, snapshot: Snapshot, changes: Sequence
     subjects = [subject for each in named for subject in each.subjects]
     holding: dict[tuple[str, str], set[str]] = {}
     for row in usage.open_assignments(tx, list(products.values()), subjects, tx.now):
-        if accounts_usecases.sees(accounts, actor, row.account_id):
+        if accounts_service.sees(accounts, actor, row.account_id):
             code = accounts.tree.codes[accounts.row_of_id[row.account_id]]
             holding.setdefault((products[row.product_id].code, row.subject), set()).add(code)
     known = people.by_username(tx, subjects).values()
@@ -192,7 +192,7 @@ def _clashes(tx: Transaction, actor: Actor, snapshot: Snapshot, changes: Sequenc
         (int(snapshot.accounts.ids[snapshot.accounts.tree.row(each.account)]), column[each.product].id, each)
         for each in changes
         if isinstance(each, AllocationChange)
-        and accounts_usecases.is_in_scope(snapshot.accounts, actor, each.account)
+        and accounts_service.is_in_scope(snapshot.accounts, actor, each.account)
         and each.product in column
     ]
     there = allocations.in_force(
@@ -203,7 +203,7 @@ def _clashes(tx: Transaction, actor: Actor, snapshot: Snapshot, changes: Sequenc
         now = there.get((account_id, product_id))
         # A version changed on its first day keeps its number: what it was is compared too.
         if (now.id if now else None) != change.seen or terms_of(now) != change.was:
-            entry = log.last(tx, account_id, "allocation changed", change.product)
+            entry = log_service.last(tx, account_id, "allocation changed", change.product)
             found.append(Clash(change, now, entry.actor if entry else None))
     return found
 
@@ -220,9 +220,9 @@ def _recipients(
             rows[row] = None
             if int(accounts.tree.parent[row]) >= 0:
                 rows[int(accounts.tree.parent[row])] = None
-    top = accounts_usecases.top_row(accounts, actor)
+    top = accounts_service.top_row(accounts, actor)
     inside = [row for row in rows if top in accounts.tree.path_up(row)]
-    running = sign_in.admins_of(tx, [int(accounts.ids[row]) for row in inside])
+    running = sign_in_service.admins_of(tx, [int(accounts.ids[row]) for row in inside])
     found: dict[str, Recipient] = {}
     for row in inside:
         people = [(each.name, each.email) for each in running.get(int(accounts.ids[row]), [])]

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from datetime import timedelta
 from typing import Any
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.allocations import usecases as allocations
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.drafts.change_types import (
     AllocationChange,
     Change,
@@ -20,15 +20,15 @@ from fair_ladle.app.drafts.change_types import (
     UnitsChange,
 )
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools import service as pools_service
 
 
 def reversed_changes(tx: Transaction, changes: Sequence[Change]) -> list[Change]:
     """What puts back what these changes did, the last of them first; allocations go back from what is in force by
     now."""
-    products = {each.code: each.id for each in pools_usecases.products(tx)}
-    ids = accounts_usecases.ids_by_code(tx)
-    day = accounts_usecases.today(tx)
+    products = {each.code: each.id for each in pools_service.products(tx)}
+    ids = accounts_service.ids_by_code(tx)
+    day = accounts_service.today(tx)
     wanted = [each for each in changes if isinstance(each, AllocationChange)]
     there = allocations.in_force(
         tx, {products[each.product] for each in wanted}, {ids[each.account] for each in wanted}, day

@@ -9,8 +9,8 @@ import numpy as np
 from fastapi import Query
 from pydantic import BaseModel, Field
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import row_in_scope
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import row_in_scope
 from fair_ladle.app.allocations.routes import CellName, LadderBody
 from fair_ladle.app.allocations.views import visible_room
 from fair_ladle.app.drafts import sharing_out, usecases
@@ -250,7 +250,7 @@ def effect_body(previewed: Preview, who: Actor, look_at: CellName | None = None)
 def _figures(previewed: Preview, effect: Impact, who: Actor, look_at: CellName | None) -> dict[str, Any]:
     snapshot = effect.after.snapshot
     tree = snapshot.accounts.tree
-    top = accounts_usecases.top_row(snapshot.accounts, who)
+    top = accounts_service.top_row(snapshot.accounts, who)
     inside = np.zeros(len(tree), dtype=bool)
     inside[tree.branch(top)] = True
     codes = tree.codes

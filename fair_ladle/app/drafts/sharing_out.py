@@ -7,18 +7,19 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.allocations import usecases as allocations
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.positions import Positions, settle_snapshot
-from fair_ladle.app.allocations.views import present_snapshot, visible_room
+from fair_ladle.app.allocations.snapshots import present_snapshot
+from fair_ladle.app.allocations.views import visible_room
 from fair_ladle.app.drafts.change_types import AllocationChange, Terms
 from fair_ladle.app.drafts.reversing import terms_of
-from fair_ladle.app.people import usecases as people
+from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
 from fair_ladle.core.quantities import MOST_GRAINS, to_units
 from fair_ladle.core.settling import NO_LIMIT
 from fair_ladle.core.sharing import Mode, share
@@ -72,13 +73,13 @@ def share_out(
     ``cap``: each cap goes up by the part. ``reserve``: each reserve goes up to what is held and the part, and the
     cap with it.
     """
-    product = pools_usecases.product(tx, product_code)
+    product = pools_service.product(tx, product_code)
     found = settle_snapshot(present_snapshot(tx, [product]))
     rows = _rows(found, actor, wanted, product)
     bounds = {each.account: each for each in wanted}
     codes = [found.snapshot.accounts.tree.codes[row] for row in rows]
     accounts = found.snapshot.accounts
-    owner, top = int(found.snapshot.owner[rows[0], 0]), accounts_usecases.top_row(accounts, actor)
+    owner, top = int(found.snapshot.owner[rows[0], 0]), accounts_service.top_row(accounts, actor)
     giver = owner if top in accounts.tree.path_up(owner) else top
     room = visible_room(int(found.seen_by(top).headroom.room[giver, 0]))
     free = None if room is None else max(0, room)
@@ -128,8 +129,8 @@ def _rows(found: Positions, actor: Actor, wanted: Sequence[Wanted], product: Pro
         raise invalid("Choose the accounts to share out to.", "accounts")
     if len({each.account for each in wanted}) < len(wanted):
         raise invalid("One account stands there twice.", "accounts")
-    rows = [accounts_usecases.row_in_scope(accounts, actor, each.account) for each in wanted]
-    top = accounts_usecases.top_row(accounts, actor)
+    rows = [accounts_service.row_in_scope(accounts, actor, each.account) for each in wanted]
+    top = accounts_service.top_row(accounts, actor)
     chosen = set(rows)
     for row in rows:
         name = accounts.name(row)

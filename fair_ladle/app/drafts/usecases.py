@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from datetime import date, timedelta
 from typing import Any
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.drafts import store
 from fair_ladle.app.drafts.change_types import (
     AllocationChange,
@@ -27,13 +27,13 @@ from fair_ladle.app.drafts.change_types import (
 from fair_ladle.app.drafts.impact import Impact, refusal, stopping_in_sight
 from fair_ladle.app.drafts.preview import apply_changes, preview
 from fair_ladle.app.drafts.reversing import reversed_changes
-from fair_ladle.app.log import usecases as log
-from fair_ladle.app.notices import usecases as notices
-from fair_ladle.app.notices.usecases import Notice
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.notices import service as notices_service
+from fair_ladle.app.notices.service import Notice
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
-from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.app.sign_in import service as sign_in_service
 
 MOST_CHANGES = 5000
 EDITABLE = ("open", "held")
@@ -141,7 +141,7 @@ def _notify(tx: Transaction, actor: Actor, draft_id: int, impact: Impact, change
 
     They know nothing of the rest of the draft: neither its name nor where a moved account stands is told.
     """
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     products = {each.code: each for each in impact.after.snapshot.products}
     by_account: dict[str, list[str]] = {}
     for change in changes:
@@ -191,7 +191,7 @@ def _notify(tx: Transaction, actor: Actor, draft_id: int, impact: Impact, change
         )
         for code, lines in by_account.items()
     ]
-    notices.notify(tx, accounts, due, but_not=actor.email)
+    notices_service.notify(tx, accounts, due, but_not=actor.email)
 
 
 def schedule(tx: Transaction, actor: Actor, draft_id: int, revision: int, day: date) -> Draft:
@@ -201,7 +201,7 @@ def schedule(tx: Transaction, actor: Actor, draft_id: int, revision: int, day: d
         raise conflict(f"This draft is {found.state}; open it again first.")
     if found.revision != revision:
         raise conflict("Somebody else edited this draft meanwhile; look at it again.", revision=found.revision)
-    today = accounts_usecases.today(tx)
+    today = accounts_service.today(tx)
     if day <= today:
         raise invalid(f"A draft can be applied now or from {today + timedelta(days=1)} on; {day} is not ahead.", "day")
     whole = _whole(tx, found)
@@ -212,11 +212,11 @@ def schedule(tx: Transaction, actor: Actor, draft_id: int, revision: int, day: d
         refused = refusal(previewed.impact, actor)
         raise conflict(f"On {day} it cannot be: {refused}")
     store.update(tx.connection, draft_id, {"state": "scheduled", "apply_on": day, "changed_at": tx.now, "reason": None})
-    log.write(
+    log_service.write(
         tx,
         actor,
         found.through_id,
-        [log.Entry("draft scheduled", found.name, found.through_id, None, {"on": day.isoformat()})],
+        [log_service.Entry("draft scheduled", found.name, found.through_id, None, {"on": day.isoformat()})],
     )
     return get(tx, actor, draft_id)
 
@@ -229,35 +229,6 @@ def open_again(tx: Transaction, actor: Actor, draft_id: int) -> Draft:
     _refuse_second(tx, actor)
     store.update(tx.connection, draft_id, {"state": "open", "apply_on": None, "changed_at": tx.now})
     return get(tx, actor, draft_id)
-
-
-def due(tx: Transaction) -> list[int]:
-    """Scheduled drafts whose day has come."""
-    return store.due(tx.connection, accounts_usecases.today(tx))
-
-
-def apply_one_due(tx: Transaction, draft_id: int) -> None:
-    """Apply a scheduled draft whose day has come, as its owner; Refused where it cannot be."""
-    found = store.one(tx.connection, draft_id, lock=True)
-    if found is None or found.state != "scheduled" or found.apply_on > accounts_usecases.today(tx):
-        return
-    owner = sign_in.actor_for(tx, found.owner_id, found.through)
-    if owner is None:
-        raise conflict(f"{found.owner_name} does not run {found.through} any more.")
-    apply(tx, owner, draft_id, found.revision)
-
-
-def hold_back(tx: Transaction, draft_id: int, reason: str) -> None:
-    """Keep a scheduled draft that could not be applied, with the reason."""
-    found = store.one(tx.connection, draft_id, lock=True)
-    if found is not None and found.state == "scheduled":
-        store.update(tx.connection, draft_id, {"state": "held", "reason": reason, "changed_at": tx.now})
-        log.write(
-            tx,
-            Actor("schedule", "", None),
-            None,
-            [log.Entry("draft held back", found.name, found.through_id, None, {"reason": reason})],
-        )
 
 
 def discard(tx: Transaction, actor: Actor, draft_id: int) -> None:
@@ -273,10 +244,10 @@ def discard(tx: Transaction, actor: Actor, draft_id: int) -> None:
 def share(tx: Transaction, actor: Actor, draft_id: int, email: str) -> Draft:
     """Let a colleague see and edit a draft: somebody who runs the branch it was made in, or one above."""
     found = _mine(tx, actor, draft_id, lock=True)
-    colleague = sign_in.find_by_email(tx, email)
-    accounts = accounts_usecases.known(tx)
+    colleague = sign_in_service.find_by_email(tx, email)
+    accounts = accounts_service.known(tx)
     above = [int(accounts.ids[row]) for row in accounts.tree.path_up(accounts.tree.row(found.through))]
-    running = {row.sign_in_id for rows in sign_in.admins_of(tx, above).values() for row in rows}
+    running = {row.sign_in_id for rows in sign_in_service.admins_of(tx, above).values() for row in rows}
     if colleague is None or colleague.id not in running:
         raise invalid(
             f"Nobody with the address {email} runs {found.through}; share it with somebody who does.", "email"
@@ -303,17 +274,17 @@ def _person(actor: Actor) -> int:
 
 
 def _through(tx: Transaction, actor: Actor) -> int:
-    accounts = accounts_usecases.known(tx)
-    return int(accounts.ids[accounts_usecases.top_row(accounts, actor)])
+    accounts = accounts_service.known(tx)
+    return int(accounts.ids[accounts_service.top_row(accounts, actor)])
 
 
 def _mine(tx: Transaction, actor: Actor, draft_id: int, lock: bool = False) -> Any:
     found = store.one(tx.connection, draft_id, lock)
     if found is not None and found.state != "discarded":
-        accounts = accounts_usecases.known(tx)
+        accounts = accounts_service.known(tx)
         own = found.owner_id == actor.sign_in_id
         if own or store.is_shared_with(tx.connection, draft_id, _person(actor)):
-            accounts_usecases.row_in_scope(accounts, actor, found.through)
+            accounts_service.row_in_scope(accounts, actor, found.through)
             return found
     raise not_found("draft", str(draft_id))
 
@@ -324,7 +295,7 @@ def _whole(tx: Transaction, row: Any) -> Draft:
 
 
 def _begin(tx: Transaction, actor: Actor, name: str | None, reverses_id: int | None = None) -> Any:
-    now, day = tx.now, accounts_usecases.today(tx)
+    now, day = tx.now, accounts_service.today(tx)
     draft_id = store.add(
         tx.connection,
         {

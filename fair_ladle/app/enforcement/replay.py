@@ -9,11 +9,11 @@ from typing import Any
 
 import numpy as np
 
-from fair_ladle.app.allocations import usecases as allocations
+from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.positions import Snapshot, to_version
-from fair_ladle.app.people import usecases as people
+from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.usage import service as usage
 from fair_ladle.core.allocations import AtCap, Version
 from fair_ladle.core.calendar import FAR, MICRO, day_start, instant, local_day, micros
 from fair_ladle.core.clocks import (

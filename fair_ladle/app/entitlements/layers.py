@@ -8,12 +8,12 @@ from dataclasses import dataclass
 import numpy as np
 import sqlalchemy as sa
 
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.entitlements import store
 from fair_ladle.app.people.groups import PRESENT, Group, Groups, in_branch
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
 from fair_ladle.core.layers import MOST_COMPONENTS, Grant, Reached, family_order, reach
 
 
@@ -34,7 +34,7 @@ class Layers:
 
     def __init__(self, tx: Transaction, accounts: Accounts):
         self.tx, self.accounts = tx, accounts
-        self.products = {each.id: each for each in pools_usecases.products(tx)}
+        self.products = {each.id: each for each in pools_service.products(tx)}
         self.groups = Groups.read(tx, accounts)
         by_id = {each.id: each for each in self.groups.every}
         self.every = [

@@ -7,18 +7,18 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.entitlements import store
 from fair_ladle.app.entitlements.layers import Entitlement, Layers, named
-from fair_ladle.app.log import usecases as log
+from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people.groups import is_present
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
+from fair_ladle.app.usage import service as usage
 
 
 @dataclass(frozen=True)
@@ -48,8 +48,8 @@ class PersonLayers:
 
 def layers_of(tx: Transaction, actor: Actor, person: Any) -> list[PersonLayers]:
     """How products reach one person of the branch. What layers above the branch give counts, and is told as “above”."""
-    accounts = accounts_usecases.known(tx)
-    inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
+    accounts = accounts_service.known(tx)
+    inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
     layers = Layers(tx, accounts)
     me = is_present(person.id)
     mine = [
@@ -104,18 +104,18 @@ def _layer_name(accounts: Accounts, layers: Layers, each: Entitlement) -> str:
 
 def switch(tx: Transaction, actor: Actor, person: Any, product_code: str, component: str, on: bool) -> None:
     """Switch a component of what somebody has off, or on again; a mandatory one stays on."""
-    product = pools_usecases.product(tx, product_code)
+    product = pools_service.product(tx, product_code)
     if component not in product.components:
         raise invalid(f"{product.name} has no component {component}.", "component")
     if component in product.mandatory and not on:
         raise conflict(f"{component} is always on in {product.name}.")
     store.switch(tx.connection, person.id, product.id, component, on)
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
         [
-            log.Entry(
+            log_service.Entry(
                 "component switched",
                 person.username,
                 person.account_id,

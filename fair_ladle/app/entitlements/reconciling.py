@@ -15,19 +15,19 @@ from typing import Any
 
 import numpy as np
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.entitlements import store
 from fair_ladle.app.entitlements.layers import Layers
-from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.groups import Group
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.pools.service import Product
+from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import micros
 from fair_ladle.core.layers import Reached, waiting_order
 
@@ -83,7 +83,7 @@ def reconcile(tx: Transaction, only: Sequence[Product] | None = None) -> Reconci
     Doing it twice does nothing twice.
     """
     store.lock_reconciling(tx)
-    accounts, result = accounts_usecases.known(tx), ReconcileResult()
+    accounts, result = accounts_service.known(tx), ReconcileResult()
     layers = Layers(tx, accounts)
     families = _concerned(layers, only)
     codes = {product.id for family in families for product in family}
@@ -92,7 +92,7 @@ def reconcile(tx: Transaction, only: Sequence[Product] | None = None) -> Reconci
     ids, products, reached = layers.reached([each for each in layers.every if each.product.id in codes])
     column = {product.id: n for n, product in enumerate(products)}
     turn = [(family, _members(tx, family, ids, column, reached)) for family in families]
-    people_usecases.lock(
+    people_service.lock(
         tx,
         {
             member.person.id
@@ -114,7 +114,7 @@ def reconcile_groups(tx: Transaction, groups: Sequence[Group]) -> ReconcileResul
     ids = {each.id for each in groups}
     of = {
         each.product.id: each.product
-        for each in Layers(tx, accounts_usecases.known(tx)).every
+        for each in Layers(tx, accounts_service.known(tx)).every
         if each.group is not None and each.group.id in ids
     }
     return reconcile(tx, list(of.values())) if of else ReconcileResult()

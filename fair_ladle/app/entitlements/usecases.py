@@ -2,26 +2,22 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
-import sqlalchemy as sa
-
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.entitlements import store
 from fair_ladle.app.entitlements.layers import Entitlement, Layers
 from fair_ladle.app.entitlements.reconciling import ReconcileResult, reconcile
-from fair_ladle.app.log import usecases as log
+from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people.groups import Group
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
 
 
 @dataclass(frozen=True)
@@ -37,8 +33,8 @@ class EntitlementTerms:
 
 def entitlements(tx: Transaction, actor: Actor) -> list[tuple[str, str, Entitlement]]:
     """What the layers of the branch give: account's code and name, and what."""
-    accounts = accounts_usecases.known(tx)
-    inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
+    accounts = accounts_service.known(tx)
+    inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
     layers = Layers(tx, accounts)
     return [
         (accounts.tree.codes[layers.row(each)], accounts.name(layers.row(each)), each)
@@ -49,13 +45,13 @@ def entitlements(tx: Transaction, actor: Actor) -> list[tuple[str, str, Entitlem
 
 def seat_products(tx: Transaction, actor: Actor) -> list[Product]:
     """The products that people have seats of."""
-    accounts_usecases.top_row(accounts_usecases.known(tx), actor)
-    return [each for each in pools_usecases.products(tx) if each.measure == "seat"]
+    accounts_service.top_row(accounts_service.known(tx), actor)
+    return [each for each in pools_service.products(tx) if each.measure == "seat"]
 
 
 def put(tx: Transaction, actor: Actor, wanted: EntitlementTerms) -> ReconcileResult:
     """Let a layer give a product, or give it otherwise; seats follow at once."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     layers, there, group, product = _find(tx, actor, accounts, wanted)
     unknown = [code for code in wanted.on if code not in product.components]
     if unknown:
@@ -81,12 +77,12 @@ def put(tx: Transaction, actor: Actor, wanted: EntitlementTerms) -> ReconcileRes
         },
     )
     to = group.name if group else "everybody"
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
         [
-            log.Entry(
+            log_service.Entry(
                 "layer changed" if there else "layer made",
                 product.code,
                 int(accounts.ids[row]),
@@ -100,16 +96,20 @@ def put(tx: Transaction, actor: Actor, wanted: EntitlementTerms) -> ReconcileRes
 
 def forget(tx: Transaction, actor: Actor, wanted: EntitlementTerms) -> ReconcileResult:
     """Let a layer give a product no more; seats that only it gave are taken back."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     _, there, group, product = _find(tx, actor, accounts, wanted)
     if there is None:
         raise not_found("layer that gives", wanted.product)
     store.forget(tx.connection, there.id)
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
-        [log.Entry("layer taken away", product.code, there.account_id, {"to": group.name if group else "everybody"})],
+        [
+            log_service.Entry(
+                "layer taken away", product.code, there.account_id, {"to": group.name if group else "everybody"}
+            )
+        ],
     )
     return reconcile(tx, [product])
 
@@ -117,7 +117,7 @@ def forget(tx: Transaction, actor: Actor, wanted: EntitlementTerms) -> Reconcile
 def _find(
     tx: Transaction, actor: Actor, accounts: Accounts, wanted: EntitlementTerms
 ) -> tuple[Layers, Entitlement | None, Group | None, Product]:
-    row = accounts_usecases.row_in_scope(accounts, actor, wanted.account)
+    row = accounts_service.row_in_scope(accounts, actor, wanted.account)
     store.lock_reconciling(tx)
     store.rehearse_entitlements(tx)
     layers, account_id = Layers(tx, accounts), int(accounts.ids[row])
@@ -130,7 +130,7 @@ def _find(
     )
     if wanted.group is not None and group is None:
         raise not_found("group", wanted.group)
-    product = pools_usecases.product(tx, wanted.product)
+    product = pools_service.product(tx, wanted.product)
     there = next(
         (
             each
@@ -160,8 +160,8 @@ class Waiting:
 
 def queue(tx: Transaction, actor: Actor) -> list[Waiting]:
     """Who of the branch waits for a seat, product by product, first come first."""
-    accounts = accounts_usecases.known(tx)
-    inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
+    accounts = accounts_service.known(tx)
+    inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
     layers = Layers(tx, accounts)
     ids, products, reached = layers.reached(layers.every)
     place, found = {person_id: n for n, person_id in enumerate(ids)}, []
@@ -189,71 +189,3 @@ def queue(tx: Transaction, actor: Actor) -> list[Waiting]:
         ]
         found.extend(sorted(rows, key=lambda row: (row.priority, row.since, row.username)))
     return found
-
-
-def products_of_group(tx: Transaction, group: Group) -> list[str]:
-    """Names of the products a group gives: it cannot go before these do."""
-    accounts = accounts_usecases.known(tx)
-    return [
-        each.product.name for each in Layers(tx, accounts).every if each.group is not None and each.group.id == group.id
-    ]
-
-
-def rehearse(tx: Transaction, product_ids: Sequence[int], person_ids: Sequence[int]) -> None:
-    """Where an act to these people is only tried out: go on with copies of what their layers and switches say."""
-    store.rehearse(tx, product_ids)
-    store.rehearse_switches(tx, person_ids)
-
-
-def comes_by_a_layer(tx: Transaction, product: Product, person_ids: Sequence[int]) -> set[int]:
-    """Whose seat of a product a layer gave: it goes with the layer, not by hand."""
-    return store.granted(tx.connection, product.id) & set(person_ids)
-
-
-def carry_over(
-    tx: Transaction, old: Product, new: Product, mapped: dict[str, str | None], person_ids: Sequence[int]
-) -> dict[str, int]:
-    """What is switched off of one product is switched off of what it becomes in another one; components that were on
-    and become nothing, with how many people lose each.
-
-    ``mapped`` says what each component of the old product becomes (None = nothing); a component of the new one is
-    off where everything it comes from was off, and one that comes from nothing is as the product has it.
-    """
-    off: dict[int, set[str]] = defaultdict(set)
-    for row in store.switched_off(tx.connection, person_ids) if person_ids else []:
-        if row.product_id == old.id:
-            off[row.person_id].add(row.component)
-    lost = {
-        component: sum(component not in off[each] for each in person_ids)
-        for component in old.components
-        if mapped.get(component) is None
-    }
-    origins = {
-        each: [part for part in old.components if mapped.get(part) == each]
-        for each in new.components
-        if each not in new.mandatory
-    }
-    origins = {each: parts for each, parts in origins.items() if parts}
-    store.switch_anew(
-        tx.connection,
-        list(off),
-        [(old.id, old.components), (new.id, list(origins))],
-        [
-            {"person_id": person_id, "product_id": new.id, "component": each}
-            for person_id, gone in off.items()
-            for each, parts in origins.items()
-            if gone.issuperset(parts)
-        ],
-    )
-    return {component: count for component, count in lost.items() if count}
-
-
-def has_component(tx: Transaction, accounts: Accounts, product: Product, component: str) -> sa.ColumnElement[bool]:
-    """People, of those with a seat of a product, who have a component of it on."""
-    if component not in product.components:
-        raise invalid(f"{product.name} has no component {component}.", "component")
-    if component in product.mandatory:
-        return sa.true()
-    layers = Layers(tx, accounts)
-    giving = [layers.clause(each) for each in layers.every if each.product.id == product.id and component in each.on]
-    return store.has_it_on(product.id, component, sa.or_(sa.false(), *giving))

@@ -9,7 +9,7 @@ from fastapi import Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.devices.routes import PUBLIC, Bearer
-from fair_ladle.app.leases import usecases
+from fair_ladle.app.leases import jobs, usecases
 from fair_ladle.app.plumbing.http import Db, Format, ProblemBody, Who, sheet, written
 from fair_ladle.app.plumbing.routing import Router
 
@@ -46,7 +46,7 @@ class SessionsBody(BaseModel):
 class Ending(BaseModel):
     """Sessions to end."""
 
-    ids: list[int] = Field(min_length=1, max_length=usecases.AT_ONCE)
+    ids: list[int] = Field(min_length=1, max_length=jobs.AT_ONCE)
 
 
 class Ended(BaseModel):

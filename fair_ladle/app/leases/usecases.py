@@ -4,25 +4,25 @@ that somebody who signs in a second time takes nothing more: their first session
 from __future__ import annotations
 
 import secrets
-from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any, Literal
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.devices.usecases import hashed, valid_key
 from fair_ladle.app.leases import store
-from fair_ladle.app.log import usecases as log
-from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.leases.jobs import _free
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import service as people_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
+from fair_ladle.app.usage import service as usage
 
 Sort = Literal["person", "product", "account", "machine", "began"]
 BEAT_SECONDS = 60
@@ -30,8 +30,6 @@ LEASE = timedelta(minutes=3)
 """A lease is lost when no heartbeat came for so long."""
 TO_SAVE = timedelta(minutes=2)
 MOST_OFFLINE_DAYS = 30
-AT_ONCE = 1000
-SCHEDULE = Actor("schedule", "", None)
 
 
 @dataclass(frozen=True)
@@ -56,13 +54,13 @@ def begin(tx: Transaction, key: str, username: str, machine: str) -> tuple[str, 
     if not machine or len(machine) > 128 or not machine.isprintable():
         raise invalid("A machine says what it is called, in at most 128 characters.", "machine")
     found, actor = valid_key(tx, key, "session")
-    accounts = accounts_usecases.known(tx)
-    person = people_usecases.by_username(tx, [username]).get(username)
+    accounts = accounts_service.known(tx)
+    person = people_service.by_username(tx, [username]).get(username)
     if person is None or accounts.tree.row(found.account) not in accounts.tree.path_up(
         accounts.row_of_id[person.account_id]
     ):
         raise not_found("person", username)
-    (person,) = people_usecases.lock(tx, [person.id])  # two beginnings of one person, one after the other
+    (person,) = people_service.lock(tx, [person.id])  # two beginnings of one person, one after the other
     if person.status != "active":
         raise conflict(f"{username} is {person.status}.")
     now, code = tx.now, accounts.tree.codes[accounts.row_of_id[person.account_id]]
@@ -91,7 +89,7 @@ def begin(tx: Transaction, key: str, username: str, machine: str) -> tuple[str, 
             "until": now + LEASE,
         },
     )
-    people_usecases.change(tx, [person.id], {"last_seen_at": now})
+    people_service.change(tx, [person.id], {"last_seen_at": now})
     return token, found.product, [each.machine for each in warned]
 
 
@@ -139,48 +137,6 @@ def go_offline(tx: Transaction, token: str, days: int) -> datetime:
     return until
 
 
-def end_lost(tx: Transaction) -> int:
-    """End what no heartbeat came for, what had its time to save, and what has lost its unit; how many. Called until
-    there is nothing left."""
-    now = tx.now
-    over = store.over(tx.connection, now, AT_ONCE)
-    reasons = {
-        each.id: "no heartbeat came" if each.until < now else None if each.held else "its unit was released"
-        for each in over
-    }
-    for why in ("no heartbeat came", "its unit was released", None):
-        store.change(
-            tx.connection,
-            [each for each, reason in reasons.items() if reason == why],
-            {"ended_at": now} | ({"why": why} if why else {}),
-        )
-    _free(tx, over)
-    return len(over)
-
-
-def _free(tx: Transaction, ended: list[Any]) -> None:
-    """Release the units of people who have no live session of the product any more."""
-    accounts, products = accounts_usecases.known(tx), {each.id: each for each in pools_usecases.products(tx)}
-    by_product: dict[int, dict[int, str]] = defaultdict(dict)
-    for each in ended:
-        by_product[each.product_id][each.person_id] = each.username
-    for product_id, people in by_product.items():
-        for still in store.still_live(tx.connection, product_id, list(people)):
-            del people[still]
-        there = usage.open_assignments(tx, [products[product_id]], list(people.values()), tx.now) if people else []
-        if there:
-            assignments.release(
-                tx,
-                SCHEDULE,
-                [
-                    Wanted(
-                        accounts.tree.codes[accounts.row_of_id[row.account_id]], products[product_id].code, row.subject
-                    )
-                    for row in there
-                ],
-            )
-
-
 def sessions(
     tx: Transaction,
     actor: Actor,
@@ -194,15 +150,15 @@ def sessions(
     limit: int = 500,
 ) -> tuple[int, list[Session]]:
     """How many sessions are live in the branch, and some of them in an order."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     products = {
         each.id: each
-        for each in pools_usecases.products(tx)
+        for each in pools_service.products(tx)
         if each.measure == "session" and product in (None, each.code)
     }
     total, rows = store.live(
         tx.connection,
-        accounts_usecases.branch_ids(accounts, actor, account),
+        accounts_service.branch_ids(accounts, actor, account),
         list(products),
         find,
         username,
@@ -226,9 +182,9 @@ def sessions(
 def end_sessions(tx: Transaction, actor: Actor, lease_ids: Sequence[int]) -> int:
     """An admin ends sessions, with time to save; how many of them. One that works without a network ends at once here,
     since nobody could tell it; one that has ended meanwhile stays ended."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     rows = store.by_ids(tx.connection, lease_ids)
-    unseen = set(lease_ids) - {row.id for row in rows if accounts_usecases.sees(accounts, actor, row.account_id)}
+    unseen = set(lease_ids) - {row.id for row in rows if accounts_service.sees(accounts, actor, row.account_id)}
     if unseen:
         raise not_found("session", str(min(unseen)))
     live = [row for row in rows if row.ended_at is None]
@@ -241,10 +197,10 @@ def end_sessions(tx: Transaction, actor: Actor, lease_ids: Sequence[int]) -> int
         [row.id for row in live if row.offline_until is None and row.ends_at is None],
         {"ends_at": by, "why": why},
     )
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
-        [log.Entry("session told to end", row.username, row.account_id, {"on": row.machine}) for row in live],
+        [log_service.Entry("session told to end", row.username, row.account_id, {"on": row.machine}) for row in live],
     )
     return len(live)

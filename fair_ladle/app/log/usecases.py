@@ -7,67 +7,13 @@ another: see `sealing`.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import UTC, date, datetime
-from decimal import Decimal
 from typing import Any
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.log import sealing, store
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.log import store
+from fair_ladle.app.log.service import came_later
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
-
-AT_ONCE = 5000
-
-
-def _plain(value: Any) -> Any:
-    if isinstance(value, Decimal):
-        return f"{value.normalize():f}"
-    if isinstance(value, datetime | date):
-        return value.isoformat()
-    return value
-
-
-@dataclass(frozen=True)
-class Entry:
-    """What happened to what, from what to what."""
-
-    action: str
-    subject: str
-    account_id: int | None = None
-    before: dict[str, Any] | None = None
-    after: dict[str, Any] | None = None
-
-
-def write(tx: Transaction, actor: Actor, scope_id: int | None, entries: list[Entry]) -> None:
-    """Write entries in the transaction they tell of."""
-    if not entries or tx.is_rehearsal:
-        return
-    at, key = tx.now, _key(tx)
-    rows = []
-    for entry in entries:
-        row: dict[str, Any] = {
-            "at": at,
-            "actor": actor.name[:200],
-            "through": scope_id,
-            "account_id": entry.account_id,
-            "action": entry.action,
-            "subject": entry.subject[:255],
-            "before": None if entry.before is None else {k: _plain(v) for k, v in entry.before.items()},
-            "after": None if entry.after is None else {k: _plain(v) for k, v in entry.after.items()},
-        }
-        rows.append(row | {"code": key.code(_content(**row))})
-    store.add(tx.connection, rows)
-
-
-def _content(
-    at: datetime, actor: str, through: Any, account_id: Any, action: str, subject: str, before: Any, after: Any
-) -> list[Any]:
-    """What an entry's code is made of, as it comes back from the database."""
-    return [at.astimezone(UTC).isoformat(), actor, through, account_id, action, subject, before, after]
-
-
-def _key(tx: Transaction) -> sealing.Key:
-    return sealing.key(tx.settings.home, lambda: store.newest_id(tx.connection))
 
 
 @dataclass(frozen=True)
@@ -76,7 +22,7 @@ class LogPage:
 
     entries: list[Any]
     actors: list[str]
-    accounts: accounts_usecases.Accounts
+    accounts: accounts_service.Accounts
 
 
 def read(
@@ -89,80 +35,9 @@ def read(
     limit: int = 100,
 ) -> LogPage:
     """The log of the actor's branch, or of one branch within it; the operator also sees what is of no account."""
-    accounts = accounts_usecases.on_day(tx, accounts_usecases.today(tx))
-    top = accounts_usecases.top_row(accounts, actor)
-    row = top if account is None else accounts_usecases.row_in_scope(accounts, actor, account)
+    accounts = accounts_service.on_day(tx, accounts_service.today(tx))
+    top = accounts_service.top_row(accounts, actor)
+    row = top if account is None else accounts_service.row_in_scope(accounts, actor, account)
     ids = None if row == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(row)]]
     entries = store.newest(tx.connection, ids, by, action, before, min(limit, 500), came_later(tx, accounts, top, row))
     return LogPage(entries, store.actors(tx.connection, ids), accounts)
-
-
-def came_later(tx: Transaction, accounts: accounts_usecases.Accounts, top: int, row: int) -> dict[int, datetime]:
-    """Accounts of a branch that came below ``top`` only on some day, with its first instant: what was before is not for
-    whoever runs ``top``."""
-    days = {each: accounts.since(each, top) for each in accounts.tree.branch(row).tolist()} if top else {}
-    return {
-        int(accounts.ids[each]): accounts_usecases.start_of(tx, day) for each, day in days.items() if day is not None
-    }
-
-
-def about(tx: Transaction, account_id: int, action: str, subject: str) -> list[Any]:
-    """Every entry of an account about something, the oldest first."""
-    return store.about(tx.connection, account_id, action, subject)
-
-
-def about_subject(tx: Transaction, account_id: int, subject: str) -> list[Any]:
-    """What was done to one subject of an account, the newest first."""
-    return store.about_subject(tx.connection, account_id, subject)
-
-
-def last(tx: Transaction, account_id: int, action: str, subject: str) -> Any | None:
-    """The newest entry of an account about something; None where there is none."""
-    return store.last(tx.connection, account_id, action, subject)
-
-
-def newest_instant(tx: Transaction) -> datetime | None:
-    """When the newest entry was written."""
-    return store.newest_instant(tx.connection)
-
-
-def _of_row(entry: Any) -> list[Any]:
-    fields = ("at", "actor", "through", "account_id", "action", "subject", "before", "after")
-    return _content(**{name: getattr(entry, name) for name in fields})
-
-
-def seal_new(tx: Transaction) -> int:
-    """Seal what has been written since; how many entries. The newest seal is anchored outside the database."""
-    key, last = _key(tx), store.last_seal(tx.connection)
-    number, seal = (last.number, last.seal) if last else (0, "")
-    rows = []
-    for entry in store.unsealed(tx.connection, AT_ONCE):
-        number, seal = number + 1, key.code([seal, entry.id, entry.code, _of_row(entry)])
-        rows.append({"entry_id": entry.id, "number": number, "seal": seal})
-    if rows:
-        store.seal(tx.connection, rows)
-        sealing.anchor(tx.settings.home, str(tx.connection.engine.url.database), number, seal)
-    return len(rows)
-
-
-def broken_seals(tx: Transaction) -> list[str]:
-    """Everything about the log that its seals, codes and anchors speak against."""
-    key = _key(tx)
-    anchored = sealing.anchors(tx.settings.home, str(tx.connection.engine.url.database))
-    found, number, seal = [], 0, ""
-    while chain := store.sealed(tx.connection, number, AT_ONCE):
-        for entry in chain:
-            if entry.number != number + 1:
-                found.append(f"seals {number + 1} to {entry.number - 1} are gone")
-            elif entry.id is None:
-                found.append(f"entry {entry.entry_id} is gone")
-            elif entry.seal != key.code([seal, entry.id, entry.code, _of_row(entry)]):
-                found.append(f"entry {entry.id} of {entry.at:%Y-%m-%d %H:%M} was changed, or one before it")
-            elif entry.id > key.older and entry.code != key.code(_of_row(entry)):
-                found.append(f"entry {entry.id} of {entry.at:%Y-%m-%d %H:%M} was not written by Fair Ladle")
-            if entry.number in anchored and anchored[entry.number] != entry.seal:
-                found.append(f"seal {entry.number} is not the one that was anchored")
-            number, seal = entry.number, entry.seal
-    if anchored and max(anchored) > number:
-        found.append(f"entries are gone from the end: {max(anchored)} were sealed, {number} are there")
-    return found

@@ -6,7 +6,7 @@ from typing import Any
 
 from pydantic import BaseModel, Field
 
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.notices import usecases
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router

@@ -9,19 +9,19 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any, Literal
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
-from fair_ladle.app.log import usecases as log
+from fair_ladle.app.log import service as log_service
 from fair_ladle.app.numbers import store
-from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.people import service as people_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Pool, Product
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Pool, Product
+from fair_ladle.app.usage import service as usage
 
 State = Literal["free", "reserved", "assigned", "withdrawn"]
 Sort = Literal["number", "account", "person", "address", "since"]
@@ -64,7 +64,7 @@ def needs_address(number: str) -> bool:
 
 
 def _product(tx: Transaction, code: str) -> Product:
-    found = pools_usecases.product(tx, code)
+    found = pools_service.product(tx, code)
     if found.measure != "item":
         raise invalid(f"{found.name} is measured by {found.measure}; it has no numbers.", "product")
     return found
@@ -72,8 +72,8 @@ def _product(tx: Transaction, code: str) -> Product:
 
 def _pools(tx: Transaction, actor: Actor, accounts: Accounts, product: Product) -> list[tuple[Pool, int]]:
     """The pools that reach the branch, each with its owner's row: those in it, and the nearest above its top."""
-    every = {accounts.row_of_id[pool.owner_id]: pool for pool in pools_usecases.pools(tx, [product])}
-    path = accounts.tree.path_up(accounts_usecases.top_row(accounts, actor))
+    every = {accounts.row_of_id[pool.owner_id]: pool for pool in pools_service.pools(tx, [product])}
+    path = accounts.tree.path_up(accounts_service.top_row(accounts, actor))
     inside = set(accounts.tree.branch(path[0]).tolist())
     nearest = next((row for row in path if row in every), None)
     return [(pool, row) for row, pool in every.items() if row in inside or row == nearest]
@@ -81,7 +81,7 @@ def _pools(tx: Transaction, actor: Actor, accounts: Accounts, product: Product) 
 
 def _pool_above(tx: Transaction, accounts: Accounts, row: int, product: Product) -> Pool:
     """The pool an account's units come from: the nearest upwards. Refused where there is none."""
-    owned = {accounts.row_of_id[pool.owner_id]: pool for pool in pools_usecases.pools(tx, [product])}
+    owned = {accounts.row_of_id[pool.owner_id]: pool for pool in pools_service.pools(tx, [product])}
     found = next((owned[each] for each in accounts.tree.path_up(row) if each in owned), None)
     if found is None:
         raise invalid(f"Neither {accounts.name(row)} nor any account above it has a pool of {product.name}.", "product")
@@ -127,8 +127,8 @@ def expanded(text: str) -> Iterator[str]:
 def load(tx: Transaction, actor: Actor, product: str, owner: str, text: str) -> int:
     """Put numbers into the pool that an account of the branch owns, all or none; how many. Refused where one is
     there."""
-    accounts, found = accounts_usecases.known(tx), _product(tx, product)
-    row = accounts_usecases.row_in_scope(accounts, actor, owner)
+    accounts, found = accounts_service.known(tx), _product(tx, product)
+    row = accounts_service.row_in_scope(accounts, actor, owner)
     pool = next((pool for pool, at in _pools(tx, actor, accounts, found) if at == row), None)
     if pool is None:
         raise invalid(f"{accounts.name(row)} has no pool of {found.name} of its own.", "owner")
@@ -156,12 +156,12 @@ def load(tx: Transaction, actor: Actor, product: str, owner: str, text: str) -> 
             tx.connection,
             [{"pool_id": pool.id, "product_id": found.id, "number": each, "brought_in_at": tx.now} for each in new],
         )
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
         [
-            log.Entry(
+            log_service.Entry(
                 "numbers brought in",
                 found.code,
                 int(accounts.ids[row]),
@@ -175,11 +175,11 @@ def load(tx: Transaction, actor: Actor, product: str, owner: str, text: str) -> 
 
 def withdraw(tx: Transaction, actor: Actor, product: str, numbers: Sequence[str]) -> int:
     """Take free numbers out of the stock, all or none."""
-    accounts, found = accounts_usecases.known(tx), _product(tx, product)
+    accounts, found = accounts_service.known(tx), _product(tx, product)
     own = {
         pool.id: row
         for pool, row in _pools(tx, actor, accounts, found)
-        if accounts_usecases.sees(accounts, actor, pool.owner_id)
+        if accounts_service.sees(accounts, actor, pool.owner_id)
     }
     there = store.known(tx.connection, found.id, numbers, lock=True)
     taken = {row.subject for row in usage.open_assignments(tx, [found], numbers, tx.now)}
@@ -194,12 +194,14 @@ def withdraw(tx: Transaction, actor: Actor, product: str, numbers: Sequence[str]
     store.change(
         tx.connection, found.id, numbers, {"withdrawn_at": tx.now, "reserved_by": None, "reserved_until": None}
     )
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
         [
-            log.Entry("number withdrawn", each, int(accounts.ids[own[there[each].pool_id]]), {"product": found.code})
+            log_service.Entry(
+                "number withdrawn", each, int(accounts.ids[own[there[each].pool_id]]), {"product": found.code}
+            )
             for each in numbers
         ],
     )
@@ -211,8 +213,8 @@ def reserve(
 ) -> tuple[list[str], datetime]:
     """Keep numbers for oneself while choosing, ten minutes: those named, or the first so many that are free; until
     when."""
-    accounts, found = accounts_usecases.known(tx), _product(tx, product)
-    row = accounts_usecases.row_in_scope(accounts, actor, account)
+    accounts, found = accounts_service.known(tx), _product(tx, product)
+    row = accounts_service.row_in_scope(accounts, actor, account)
     pool = _pool_above(tx, accounts, row, found)
     if not numbers:
         if not 1 <= count <= assignments.MOST_AT_ONCE:
@@ -248,7 +250,7 @@ def _not_taken(
             item is None
             or item.pool_id != pool_id
             or item.withdrawn_at is not None
-            or (number in taken and not accounts_usecases.sees(accounts, actor, taken[number]))
+            or (number in taken and not accounts_service.sees(accounts, actor, taken[number]))
         ):
             raise not_found("number", number)
         if number in taken:
@@ -274,11 +276,11 @@ def cancel_reservation(tx: Transaction, actor: Actor, product: str, numbers: Seq
 
 def assign(tx: Transaction, actor: Actor, product: str, account: str, uses: Sequence[Use]) -> int:
     """Assign numbers in an account, all or none; refused where one lacks what it needs, or a limit stops them."""
-    accounts, found = accounts_usecases.known(tx), _product(tx, product)
-    row = accounts_usecases.row_in_scope(accounts, actor, account)
+    accounts, found = accounts_service.known(tx), _product(tx, product)
+    row = accounts_service.row_in_scope(accounts, actor, account)
     if not uses or len(uses) > assignments.MOST_AT_ONCE:
         raise invalid(f"Between 1 and {assignments.MOST_AT_ONCE} numbers at once.", "numbers")
-    people = people_usecases.by_username(tx, [use.username for use in uses if use.username])
+    people = people_service.by_username(tx, [use.username for use in uses if use.username])
     for use in uses:
         if needs_address(use.number) and not (use.address or "").strip():
             raise invalid(f"{use.number} needs the address where it is used.", "address")
@@ -313,11 +315,11 @@ def assign(tx: Transaction, actor: Actor, product: str, account: str, uses: Sequ
 
 def release(tx: Transaction, actor: Actor, product: str, numbers: Sequence[str]) -> int:
     """Numbers are free again, all or none."""
-    accounts, found = accounts_usecases.known(tx), _product(tx, product)
+    accounts, found = accounts_service.known(tx), _product(tx, product)
     there = {
         row.subject: accounts.tree.codes[accounts.row_of_id[row.account_id]]
         for row in usage.open_assignments(tx, [found], numbers, tx.now)
-        if accounts_usecases.sees(accounts, actor, row.account_id)
+        if accounts_service.sees(accounts, actor, row.account_id)
     }
     for number in numbers:
         if number not in there:
@@ -342,8 +344,8 @@ def listing(
 ) -> tuple[int, list[Number]]:
     """How many numbers there are in a state, and some of them in an order: those in use in the branch, or those of
     the pools that reach it which nobody uses."""
-    accounts, found = accounts_usecases.known(tx), _product(tx, product)
-    ids = accounts_usecases.branch_ids(accounts, actor, account)
+    accounts, found = accounts_service.known(tx), _product(tx, product)
+    ids = accounts_service.branch_ids(accounts, actor, account)
     pools = [pool.id for pool, _ in _pools(tx, actor, accounts, found)]
     total, rows = store.page(
         tx.connection, found.id, pools, ids, state, find, username, tx.now, sort, down, offset, limit

@@ -12,7 +12,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.people import store
 from fair_ladle.app.people.filters import Clause, clause
 from fair_ladle.app.people.tables import people

@@ -11,13 +11,13 @@ from datetime import timedelta
 from functools import partial
 from typing import Any, Literal
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import RESERVED, Wanted
-from fair_ladle.app.entitlements import usecases as entitlements
-from fair_ladle.app.log import usecases as log
-from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.entitlements import service as entitlements_service
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people_admin import store
 from fair_ladle.app.people_admin.listing import MOST_AT_ONCE, Asked, conditions
 from fair_ladle.app.plumbing import outbox
@@ -25,8 +25,9 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.addresses import greeting, in_a_mail
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused, invalid
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
+from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
 
 Act = Literal[
@@ -100,7 +101,7 @@ class Outcome:
 
 def act(tx: Transaction, actor: Actor, what: Act, asked: Asked, how: How | None = None) -> Outcome:
     """Do one thing to everybody of the branch who is asked for. It is whole for each of them, never for half of one."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     if what == "restore":
         asked = replace(asked, status="removed")
     ids = store.ids(tx.connection, conditions(tx, actor, accounts, asked), MOST_AT_ONCE + 1)
@@ -108,12 +109,12 @@ def act(tx: Transaction, actor: Actor, what: Act, asked: Asked, how: How | None 
         raise invalid(f"More than {MOST_AT_ONCE} people at once; choose fewer.", "people")
     how = how or How()
     _rehearse(tx, ids, how)
-    found = people_usecases.lock(tx, ids)
+    found = people_service.lock(tx, ids)
     outcome = Outcome(len(found))
     missing = sorted(set(asked.usernames or ()) - {each.username for each in found})
     outcome.could_not.extend(CouldNot(name, name, "is not here (any more).") for name in missing)
     doing = _Doing(tx, actor, accounts, outcome, how)
-    getattr(doing, {"set aside": "_reserve", "let go": "_cancel_reservation"}.get(what, f"_{what}"))(found)
+    ACTS[what](doing, found)
     return outcome
 
 
@@ -121,8 +122,8 @@ def _rehearse(tx: Transaction, ids: Sequence[int], how: How) -> None:
     """Where it is only tried out: go on with copies of all that an act to these people touches."""
     if not tx.is_rehearsal:
         return
-    people = people_usecases.lock(tx, ids)
-    products = [each for each in pools_usecases.products(tx) if each.is_personal]
+    people = people_service.lock(tx, ids)
+    products = [each for each in pools_service.products(tx) if each.is_personal]
     usernames = [each.username for each in people]
     named = {how.product, how.to_product, *(code for each in people for code in each.kept or ())}
     concerned = [each for each in products if each.code in named]
@@ -131,9 +132,9 @@ def _rehearse(tx: Transaction, ids: Sequence[int], how: How) -> None:
     reserved = {code for _, code, _ in assignments.reserved_seats(tx, products, usernames)}
     concerned += [each for each in products if (each.id in had or each.code in reserved) and each.code not in named]
     assignments.rehearse(tx, concerned, usernames)
-    entitlements.rehearse(tx, [each.id for each in concerned], ids)
-    sign_in.rehearse(tx)
-    people_usecases.rehearse(tx, ids)
+    entitlements_service.rehearse(tx, [each.id for each in concerned], ids)
+    sign_in_service.rehearse(tx)
+    people_service.rehearse(tx, ids)
 
 
 class _Doing:
@@ -141,7 +142,7 @@ class _Doing:
 
     def __init__(self, tx: Transaction, actor: Actor, accounts: Accounts, outcome: Outcome, how: How):
         self.tx, self.actor, self.accounts, self.outcome, self.how = tx, actor, accounts, outcome, how
-        self.products = {each.code: each for each in pools_usecases.products(tx)}
+        self.products = {each.code: each for each in pools_service.products(tx)}
         self.product_of = {each.id: each for each in self.products.values()}
 
     def _named(self, code: str | None, where: str) -> Product:
@@ -157,11 +158,11 @@ class _Doing:
         self.outcome.could_not.append(CouldNot(person.username, person.display_name, why))
 
     def _log(self, action: str, people: Sequence[Any], after: dict[str, Any] | None = None) -> None:
-        log.write(
+        log_service.write(
             self.tx,
             self.actor,
             None,
-            [log.Entry(action, each.username, each.account_id, None, after) for each in people],
+            [log_service.Entry(action, each.username, each.account_id, None, after) for each in people],
         )
         self.outcome.done.extend(each.username for each in people)
 
@@ -225,7 +226,7 @@ class _Doing:
         )
         return given
 
-    def _assign(self, people: list[Any]) -> None:
+    def assign(self, people: list[Any]) -> None:
         self.outcome.done.extend(self._give_as_far(self._named(self.how.product, "product"), people))
 
     def _give_as_far(self, product: Product, people: Sequence[Any]) -> list[str]:
@@ -259,7 +260,7 @@ class _Doing:
             )
         self.outcome.released += len(units)
 
-    def _reserve(self, people: list[Any]) -> None:
+    def reserve(self, people: list[Any]) -> None:
         """Count a seat for each, so that nobody else gets it; it is given to them when somebody or a layer gives it."""
         product, held = self._named(self.how.product, "product"), self._held(people)
         kept = {
@@ -289,7 +290,7 @@ class _Doing:
                 "seat set aside", self._as_many_as_fit(account_id, product, mine, keep), {"product": product.code}
             )
 
-    def _cancel_reservation(self, people: list[Any]) -> None:
+    def cancel_reservation(self, people: list[Any]) -> None:
         product = self._named(self.how.product, "product")
         kept = {
             username: account
@@ -313,9 +314,9 @@ class _Doing:
             )
         self.outcome.released += len(seats)
 
-    def _release(self, people: list[Any]) -> None:
+    def release(self, people: list[Any]) -> None:
         product, held = self._named(self.how.product, "product"), self._held(people)
-        layered = entitlements.comes_by_a_layer(self.tx, product, [each.id for each in people])
+        layered = entitlements_service.comes_by_a_layer(self.tx, product, [each.id for each in people])
         units = []
         for each in people:
             mine = {have.code: account for have, account in held.get(each.username, [])}
@@ -335,7 +336,7 @@ class _Doing:
                 self.outcome.done.append(each.username)
         self._take(units)
 
-    def _swap(self, people: list[Any]) -> None:
+    def swap(self, people: list[Any]) -> None:
         old, new = self._named(self.how.product, "product"), self._named(self.how.to_product, "to_product")
         if old.code == new.code:
             raise invalid("Swap one product for another one.", "to_product")
@@ -351,7 +352,7 @@ class _Doing:
             raise invalid(f"There is no component {unknown[0]} to map.", "components")
         ids = {each.username: each.id for each in people}
         held = self._held(people)
-        layered = entitlements.comes_by_a_layer(self.tx, old, [each.id for each in people])
+        layered = entitlements_service.comes_by_a_layer(self.tx, old, [each.id for each in people])
         people = self._those(
             people,
             lambda each: each.id not in layered,
@@ -374,11 +375,11 @@ class _Doing:
         for account_id, mine in self._by_account(self._able(new, having, {old.code})):
             self.outcome.done.extend(each.username for each in self._as_many_as_fit(account_id, new, mine, swap))
         self.outcome.released = len(self.outcome.done)
-        self.outcome.lost = entitlements.carry_over(
+        self.outcome.lost = entitlements_service.carry_over(
             self.tx, old, new, mapped, [ids[each] for each in self.outcome.done]
         )
 
-    def _suspend(self, people: list[Any]) -> None:
+    def suspend(self, people: list[Any]) -> None:
         able = self._those(
             people, lambda each: each.status in ("active", "invited"), lambda each: f"is {each.status} already."
         )
@@ -387,7 +388,7 @@ class _Doing:
         for kept, mine in self._alike(
             able, lambda each: tuple(product.code for product, _ in held.get(each.username, []))
         ):
-            people_usecases.change(self.tx, mine, {"status": "suspended", "kept": list(kept) or None})
+            people_service.change(self.tx, mine, {"status": "suspended", "kept": list(kept) or None})
         self._end_running(able)
         self._log("suspended", able, {"seats": "kept" if self.how.keep_seats else "released"})
 
@@ -395,13 +396,13 @@ class _Doing:
         """Who is suspended or removed runs nothing of this branch any more, at once."""
         self.outcome.run_no_more = sign_in.end_of(self.tx, self.actor, [each.email for each in people if each.email])
 
-    def _resume(self, people: list[Any]) -> None:
+    def resume(self, people: list[Any]) -> None:
         able = self._those(
             people, lambda each: each.status == "suspended", lambda each: f"is {each.status}, not suspended."
         )
         able = self._where_they_can_be(able)
-        for status, ids in self._alike(able, people_usecases.status_again):
-            people_usecases.change(self.tx, ids, {"status": status, "kept": None})
+        for status, ids in self._alike(able, people_service.status_again):
+            people_service.change(self.tx, ids, {"status": status, "kept": None})
         self._log("resumed", able)
         # What others need comes first, whoever has it.
         for product in sorted(self.products.values(), key=lambda each: bool(each.requires)):
@@ -423,10 +424,10 @@ class _Doing:
             lambda each: f"is of {accounts.name(accounts.row_of_id[each.account_id])}, which is closed.",
         )
 
-    def _protect(self, people: list[Any]) -> None:
+    def protect(self, people: list[Any]) -> None:
         self._protected(people, True)
 
-    def _unprotect(self, people: list[Any]) -> None:
+    def unprotect(self, people: list[Any]) -> None:
         self._protected(people, False)
 
     def _protected(self, people: list[Any], protected: bool) -> None:
@@ -435,12 +436,12 @@ class _Doing:
             lambda each: bool(each.protected) != protected,
             lambda _: f"is {'' if protected else 'not '}protected already.",
         )
-        people_usecases.change(self.tx, [each.id for each in able], {"protected": protected})
+        people_service.change(self.tx, [each.id for each in able], {"protected": protected})
         self._log("protected" if protected else "protection taken off", able)
 
-    def _move(self, people: list[Any]) -> None:
+    def move(self, people: list[Any]) -> None:
         """To another account: seats are counted and charged there from now on; bytes stay where they were stored."""
-        target = accounts_usecases.row_in_scope(self.accounts, self.actor, self.how.to_account or "")
+        target = accounts_service.row_in_scope(self.accounts, self.actor, self.how.to_account or "")
         code, name = self.accounts.tree.codes[target], self.accounts.name(target)
         if self.accounts.status(target) != "active":
             raise invalid(f"{name} is {self.accounts.status(target)}; nobody moves there.", "to_account")
@@ -469,7 +470,7 @@ class _Doing:
             for part in assignments.in_parts(units):
                 assignments.release(self.tx, self.actor, part)
             for was_in, ids in self._alike(some, lambda each: tuple(sorted({*(each.was_in or ()), each.account_id}))):
-                people_usecases.change(self.tx, ids, {"account_id": target_id, "was_in": list(was_in)})
+                people_service.change(self.tx, ids, {"account_id": target_id, "was_in": list(was_in)})
             for part in assignments.in_parts([replace(each, account=code) for each in units]):
                 assignments.admit(self.tx, self.actor, part)
 
@@ -477,32 +478,37 @@ class _Doing:
         for each, why in refused:
             self._not(each, why)
         # Either account's log tells its own side, and neither names the other.
-        log.write(
-            self.tx, self.actor, None, [log.Entry("moved away", each.username, each.account_id) for each in moved]
+        log_service.write(
+            self.tx,
+            self.actor,
+            None,
+            [log_service.Entry("moved away", each.username, each.account_id) for each in moved],
         )
-        log.write(self.tx, self.actor, None, [log.Entry("moved here", each.username, target_id) for each in moved])
+        log_service.write(
+            self.tx, self.actor, None, [log_service.Entry("moved here", each.username, target_id) for each in moved]
+        )
         self.outcome.done.extend(each.username for each in moved)
 
-    def _remove(self, people: list[Any]) -> None:
+    def remove(self, people: list[Any]) -> None:
         held = self._held(people)
         self._take([(name, product, account) for name, mine in held.items() for product, account in mine])
         self._cancel_reservations(
             assignments.reserved_seats(self.tx, list(self.product_of.values()), [each.username for each in people])
         )
-        people_usecases.change(
+        people_service.change(
             self.tx, [each.id for each in people], {"status": "removed", "removed_at": self.tx.now, "kept": None}
         )
-        people_usecases.withdraw_invitations(self.tx, [each.id for each in people])
+        people_service.withdraw_invitations(self.tx, [each.id for each in people])
         self._end_running(people)
         self._log("removed", people)
 
-    def _restore(self, people: list[Any]) -> None:
+    def restore(self, people: list[Any]) -> None:
         able = self._those(
             people,
             lambda each: each.removed_at is None or self.tx.now - each.removed_at <= RESTORED_WITHIN,
             lambda _: f"was removed more than {RESTORED_WITHIN.days} days ago.",
         )
-        by_email = people_usecases.by_email(self.tx, {each.email.lower() for each in able if each.email})
+        by_email = people_service.by_email(self.tx, {each.email.lower() for each in able if each.email})
         taken = {
             (there.account_id, email): there.display_name
             for email, mine in by_email.items()
@@ -514,11 +520,11 @@ class _Doing:
             lambda each: (each.account_id, (each.email or "").lower()) not in taken,
             lambda each: f"has the address that {taken[each.account_id, each.email.lower()]} has by now.",
         )
-        for status, ids in self._alike(able, people_usecases.status_again):
-            people_usecases.change(self.tx, ids, {"status": status, "removed_at": None})
+        for status, ids in self._alike(able, people_service.status_again):
+            people_service.change(self.tx, ids, {"status": status, "removed_at": None})
         self._log("restored", able)
 
-    def _invite(self, people: list[Any]) -> None:
+    def invite(self, people: list[Any]) -> None:
         invited = []
         for each in people:
             if each.status != "invited":
@@ -530,21 +536,39 @@ class _Doing:
         send_invitations(self.tx, self.actor, self.accounts, invited)
         self._log("invited", invited)
 
-    def _withdraw(self, people: list[Any]) -> None:
+    def withdraw(self, people: list[Any]) -> None:
         """The links that are out stop working; they can be invited again."""
         able = self._those(
             people,
             lambda each: each.status == "invited",
             lambda each: f"is {each.status}; only who has not joined yet has an invitation.",
         )
-        people_usecases.withdraw_invitations(self.tx, [each.id for each in able])
+        people_service.withdraw_invitations(self.tx, [each.id for each in able])
         self._log("invitation withdrawn", able)
+
+
+ACTS: dict[Act, Callable[[_Doing, list[Any]], None]] = {
+    "assign": _Doing.assign,
+    "release": _Doing.release,
+    "swap": _Doing.swap,
+    "suspend": _Doing.suspend,
+    "resume": _Doing.resume,
+    "protect": _Doing.protect,
+    "unprotect": _Doing.unprotect,
+    "move": _Doing.move,
+    "remove": _Doing.remove,
+    "restore": _Doing.restore,
+    "invite": _Doing.invite,
+    "withdraw": _Doing.withdraw,
+    "set aside": _Doing.reserve,
+    "let go": _Doing.cancel_reservation,
+}
 
 
 def send_invitations(tx: Transaction, actor: Actor, accounts: Accounts, people: Sequence[Any]) -> None:
     """A new invitation for each, valid for a week; earlier ones stop working. Only a token's hash is kept."""
     tokens, now, address = {each.id: secrets.token_urlsafe(32) for each in people}, tx.now, tx.settings.address
-    people_usecases.invite(
+    people_service.invite(
         tx,
         {each: hashlib.sha256(token.encode()).hexdigest() for each, token in tokens.items()},
         now,
@@ -564,8 +588,3 @@ def send_invitations(tx: Transaction, actor: Actor, accounts: Accounts, people: 
             )
         )
     outbox.write_all(tx, mails)
-
-
-def needs_another(tx: Transaction, code: str) -> bool:
-    """Whether a product needs another one to be there."""
-    return bool(pools_usecases.product(tx, code).requires)

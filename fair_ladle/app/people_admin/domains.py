@@ -9,12 +9,12 @@ from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any, Literal
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
-from fair_ladle.app.log import usecases as log
-from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people_admin import store
-from fair_ladle.app.people_admin.joining import usernames_for
+from fair_ladle.app.people_admin.service import usernames_for
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.addresses import email as an_email
@@ -54,16 +54,16 @@ class Asked:
 
 def domains(tx: Transaction, actor: Actor) -> tuple[Accounts, list[Any]]:
     """The domains of the branch: domain, account_id, joining and approved_at, by name."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     return accounts, [
-        row for row in store.domains(tx.connection) if accounts_usecases.sees(accounts, actor, row.account_id)
+        row for row in store.domains(tx.connection) if accounts_service.sees(accounts, actor, row.account_id)
     ]
 
 
 def waiting_for_approval(tx: Transaction, actor: Actor) -> list[tuple[str, str]]:
     """Domains that an account wants and the actor can approve, with the account's name: only the operator's."""
-    accounts = accounts_usecases.known(tx)
-    if accounts_usecases.top_row(accounts, actor) != 0:
+    accounts = accounts_service.known(tx)
+    if accounts_service.top_row(accounts, actor) != 0:
         return []
     return [
         (row.domain, accounts.name(accounts.row_of_id[row.account_id]))
@@ -79,8 +79,8 @@ def put_domain(tx: Transaction, actor: Actor, domain: str, account: str, joining
     approved it. The answer is the same whether others have or want it. Who has it already keeps it, whatever else
     changes.
     """
-    accounts = accounts_usecases.known(tx)
-    row = accounts_usecases.row_in_scope(accounts, actor, account)
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, account)
     domain = domain.strip().lower().removeprefix("@")
     if not DOMAIN.match(domain):
         raise invalid(f"{domain[:80]!r} is no domain; one looks like client.example.", "domain")
@@ -88,13 +88,13 @@ def put_domain(tx: Transaction, actor: Actor, domain: str, account: str, joining
     mine = [
         each
         for each in store.lock_domain(tx.connection, domain)
-        if accounts_usecases.sees(accounts, actor, each.account_id)
+        if accounts_service.sees(accounts, actor, each.account_id)
     ]
     there = next((each for each in mine if each.approved_at), None) or next(
         (each for each in mine if each.account_id == account_id), None
     )
     approved_at = there.approved_at if there is not None else None
-    if approved_at is None and accounts_usecases.top_row(accounts, actor) == 0:
+    if approved_at is None and accounts_service.top_row(accounts, actor) == 0:
         approved_at = tx.now
     if there is not None:
         store.forget_domain(tx.connection, domain, there.account_id)
@@ -107,19 +107,19 @@ def put_domain(tx: Transaction, actor: Actor, domain: str, account: str, joining
         else {"joining": there.joining, "account": accounts.name(accounts.row_of_id[there.account_id])}
     )
     what = "domain set" if approved_at else "domain asked for"
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
-        [log.Entry(what, domain, account_id, before, {"joining": joining, "account": accounts.name(row)})],
+        [log_service.Entry(what, domain, account_id, before, {"joining": joining, "account": accounts.name(row)})],
     )
 
 
 def approve(tx: Transaction, actor: Actor, domain: str, account: str) -> None:
     """The operator agrees that a domain is an account's; one account has it."""
-    accounts = accounts_usecases.known(tx)
-    row = accounts_usecases.row_in_scope(accounts, actor, account)
-    if accounts_usecases.top_row(accounts, actor) != 0:
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, account)
+    if accounts_service.top_row(accounts, actor) != 0:
         raise not_allowed("The operator approves who has a domain.")
     rows = store.lock_domain(tx.connection, domain)
     wanted = next((each for each in rows if each.account_id == int(accounts.ids[row])), None)
@@ -137,18 +137,22 @@ def approve(tx: Transaction, actor: Actor, domain: str, account: str) -> None:
         tx.connection,
         {"domain": domain, "account_id": wanted.account_id, "joining": wanted.joining, "approved_at": tx.now},
     )
-    log.write(tx, actor, None, [log.Entry("domain set", domain, wanted.account_id, None, {"joining": wanted.joining})])
+    log_service.write(
+        tx, actor, None, [log_service.Entry("domain set", domain, wanted.account_id, None, {"joining": wanted.joining})]
+    )
 
 
 def forget_domain(tx: Transaction, actor: Actor, domain: str, account: str) -> None:
     """An account no longer has a domain, or no longer wants it; who joined by it stays."""
-    accounts = accounts_usecases.known(tx)
-    account_id = int(accounts.ids[accounts_usecases.row_in_scope(accounts, actor, account)])
+    accounts = accounts_service.known(tx)
+    account_id = int(accounts.ids[accounts_service.row_in_scope(accounts, actor, account)])
     there = next((each for each in store.lock_domain(tx.connection, domain) if each.account_id == account_id), None)
     if there is None:
         raise not_found("domain", domain)
     store.forget_domain(tx.connection, domain, account_id)
-    log.write(tx, actor, None, [log.Entry("domain taken away", domain, account_id, {"joining": there.joining})])
+    log_service.write(
+        tx, actor, None, [log_service.Entry("domain taken away", domain, account_id, {"joining": there.joining})]
+    )
 
 
 def ask(tx: Transaction, email: str, name: str) -> None:
@@ -168,7 +172,7 @@ def ask(tx: Transaction, email: str, name: str) -> None:
     asked, of_domain = store.asked_since(tx.connection, address, domain.account_id, now - LINK_HOLDS)
     if asked >= MOST_ASKED or of_domain >= MOST_OF_A_DOMAIN:
         return
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     account = in_a_mail(accounts.name(accounts.row_of_id[domain.account_id]), "an account")
     token = secrets.token_urlsafe(32)
     store.add_join_request(
@@ -200,7 +204,7 @@ def _is_there(tx: Transaction, accounts: Accounts, address: str, account_id: int
     branch = set(accounts.tree.branch(accounts.row_of_id[account_id]).tolist())
     return any(
         each.status != "removed" and accounts.row_of_id[each.account_id] in branch
-        for each in people_usecases.by_email(tx, {address}).get(address, [])
+        for each in people_service.by_email(tx, {address}).get(address, [])
     )
 
 
@@ -217,7 +221,7 @@ def asked(tx: Transaction, token: str) -> Asked:
         )
     if row.proven_at is None and tx.now > row.asked_at + LINK_HOLDS:
         raise conflict("This link held for a day and is over; ask to join once more.")
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     domain = store.domain(tx.connection, row.email.rpartition("@")[2])
     if row.proven_at is None and (domain is None or domain.account_id != row.account_id):
         raise conflict("People with this address no longer join by themselves; ask your administrator.")
@@ -248,24 +252,24 @@ def prove(tx: Transaction, token: str) -> Asked:
     if found.at_once:
         _let_in(tx, Actor(row.name, row.email, None), row)
     else:
-        log.write(
+        log_service.write(
             tx,
             Actor(row.name, row.email, None),
             None,
-            [log.Entry("asks to join", row.email, row.account_id, None, {"name": row.name})],
+            [log_service.Entry("asks to join", row.email, row.account_id, None, {"name": row.name})],
         )
     return asked(tx, token)
 
 
 def _let_in(tx: Transaction, actor: Actor, row: Any) -> str:
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     place = accounts.row_of_id[row.account_id]
     if accounts.status(place) != "active":
         raise conflict(f"{accounts.name(place)} is {accounts.status(place)}; nobody new joins there.")
     if _is_there(tx, accounts, row.email, row.account_id):
         raise conflict(f"{row.email} has come in otherwise meanwhile.")
     username = usernames_for(tx, [row.name])[0]
-    people_usecases.add(
+    people_service.add(
         tx,
         [
             {
@@ -284,12 +288,12 @@ def _let_in(tx: Transaction, actor: Actor, row: Any) -> str:
     store.change_join_request(
         tx.connection, row.id, {"decided_at": tx.now, "decided_by": actor.name, "username": username}
     )
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
         [
-            log.Entry(
+            log_service.Entry(
                 "joined",
                 username,
                 row.account_id,
@@ -303,7 +307,7 @@ def _let_in(tx: Transaction, actor: Actor, row: Any) -> str:
 
 def waiting(tx: Transaction, actor: Actor) -> list[Waiting]:
     """Who waits to be let into an account of the branch, the longest first."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     return [
         Waiting(
             row.id,
@@ -314,15 +318,15 @@ def waiting(tx: Transaction, actor: Actor) -> list[Waiting]:
             row.proven_at,
         )
         for row in store.waiting_to_join(tx.connection)
-        if accounts_usecases.sees(accounts, actor, row.account_id)
+        if accounts_service.sees(accounts, actor, row.account_id)
     ]
 
 
 def decide(tx: Transaction, actor: Actor, request_id: int, let_in: bool) -> str | None:
     """Let somebody in who waits (their username), or do not; they are told by mail."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     row = store.join_request(tx.connection, request_id=request_id, lock=True)
-    if row is None or row.proven_at is None or not accounts_usecases.sees(accounts, actor, row.account_id):
+    if row is None or row.proven_at is None or not accounts_service.sees(accounts, actor, row.account_id):
         raise not_found("request to join", str(request_id))
     if row.decided_at is not None:
         raise conflict(f"{row.decided_by} has decided that already.")
@@ -337,7 +341,9 @@ def decide(tx: Transaction, actor: Actor, request_id: int, let_in: bool) -> str 
         )
         return username
     store.change_join_request(tx.connection, row.id, {"decided_at": tx.now, "decided_by": actor.name})
-    log.write(tx, actor, None, [log.Entry("not let in", row.email, row.account_id, None, {"name": row.name})])
+    log_service.write(
+        tx, actor, None, [log_service.Entry("not let in", row.email, row.account_id, None, {"name": row.name})]
+    )
     outbox.write(
         tx,
         row.email,

@@ -9,12 +9,12 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.entitlements import reconciling
-from fair_ladle.app.entitlements import usecases as entitlements
+from fair_ladle.app.entitlements import service as entitlements_service
 from fair_ladle.app.entitlements.reconciling import ReconcileResult
-from fair_ladle.app.log import usecases as log
-from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.groups import PRESENT, Group, Groups, of_row, with_members
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.people_admin import store
@@ -66,7 +66,7 @@ class GroupPreview:
 
 def groups(tx: Transaction, actor: Actor) -> list[GroupRow]:
     """The groups of the branch, account by account, by precedence."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     every = groups_in_sight(tx, actor, accounts)
     counts = store.counts_of(tx.connection, PRESENT, [every.reaches(each) for each in every.every])
     rows = [
@@ -87,10 +87,10 @@ def groups(tx: Transaction, actor: Actor) -> list[GroupRow]:
 
 
 def _as_group(
-    tx: Transaction, actor: Actor, accounts: accounts_usecases.Accounts, wanted: Wanted
+    tx: Transaction, actor: Actor, accounts: accounts_service.Accounts, wanted: Wanted
 ) -> tuple[Groups, Group, Group | None]:
     """All groups, the group as it shall be, and as it is (None = not yet)."""
-    row = accounts_usecases.row_in_scope(accounts, actor, wanted.account)
+    row = accounts_service.row_in_scope(accounts, actor, wanted.account)
     account_id = int(accounts.ids[row])
     every = groups_in_sight(tx, actor, accounts)
     there = next((each for each in every.every if each.account_id == account_id and each.code == wanted.code), None)
@@ -116,7 +116,7 @@ def _as_group(
 
 def preview(tx: Transaction, actor: Actor, wanted: Wanted) -> GroupPreview:
     """Who would be in a group as it shall be, and what that changes; nothing is kept."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     every, group, there = _as_group(tx, actor, accounts, wanted)
     now = Groups(accounts, [group, *(each for each in every.every if each.id != group.id)]).reaches(group)
     before = sa.false() if there is None else every.reaches(there)
@@ -140,18 +140,18 @@ def preview(tx: Transaction, actor: Actor, wanted: Wanted) -> GroupPreview:
         counts[1],
         leave,
         counts[2],
-        any(entitlements.products_of_group(tx, each) for each in around),
+        any(entitlements_service.products_of_group(tx, each) for each in around),
     )
 
 
 def put(tx: Transaction, actor: Actor, wanted: Wanted) -> ReconcileResult:
     """Make a group, or change the one of that code; what it gives follows at once."""
-    people_usecases.rehearse_groups(tx)
-    accounts = accounts_usecases.known(tx)
+    people_service.rehearse_groups(tx)
+    accounts = accounts_service.known(tx)
     every, group, there = _as_group(tx, actor, accounts, wanted)
     if there is not None and there.source != "here":
         raise conflict(f"{there.name} is kept by {there.source}; change it there.")
-    known = people_usecases.by_username(tx, group.members)
+    known = people_service.by_username(tx, group.members)
     branch = {int(each) for each in accounts.ids[accounts.tree.branch(every.row(group))]}
     for member in group.members:
         person = known.get(member)
@@ -164,7 +164,7 @@ def put(tx: Transaction, actor: Actor, wanted: Wanted) -> ReconcileResult:
         "rule": group.rule,
         "precedence": group.precedence,
     }
-    people_usecases.put_group(tx, there.id if there else None, values, group.members)
+    people_service.put_group(tx, there.id if there else None, values, group.members)
     after = {
         "name": group.name,
         "rule": group.rule or "none",
@@ -182,12 +182,12 @@ def put(tx: Transaction, actor: Actor, wanted: Wanted) -> ReconcileResult:
         }
     )
     changed = [name for name in after if was is None or was[name] != after[name]]
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
         [
-            log.Entry(
+            log_service.Entry(
                 "group changed" if there else "group made",
                 group.code,
                 group.account_id,
@@ -206,9 +206,9 @@ def put(tx: Transaction, actor: Actor, wanted: Wanted) -> ReconcileResult:
 
 def members(tx: Transaction, actor: Actor, name: str, add: Sequence[str], take: Sequence[str]) -> int:
     """Put people into a group by hand, or take them out; how many of them changed."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     seen = group_named(tx, actor, accounts, name)
-    locked = people_usecases.lock_group(tx, seen.id)
+    locked = people_service.lock_group(tx, seen.id)
     if locked is None:
         raise not_found("group", name)
     group = of_row(*locked)
@@ -229,10 +229,10 @@ def members(tx: Transaction, actor: Actor, name: str, add: Sequence[str], take: 
 
 def forget(tx: Transaction, actor: Actor, name: str) -> None:
     """Delete a group that stands in no other."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     group = group_named(tx, actor, accounts, name)
     every = Groups.read(tx, accounts)
-    gives = entitlements.products_of_group(tx, group)
+    gives = entitlements_service.products_of_group(tx, group)
     if gives:
         raise conflict(f"{group.name} gives {', '.join(gives)}; take that away first.")
     around = [
@@ -244,14 +244,16 @@ def forget(tx: Transaction, actor: Actor, name: str) -> None:
         raise conflict(f"{group.name} stands in {around[0].name}; take it out there first.")
     if group.source != "here":
         raise conflict(f"{group.name} is kept by {group.source}; change it there.")
-    people_usecases.forget_group(tx, group.id)
-    log.write(tx, actor, None, [log.Entry("group deleted", group.code, group.account_id, {"name": group.name})])
+    people_service.forget_group(tx, group.id)
+    log_service.write(
+        tx, actor, None, [log_service.Entry("group deleted", group.code, group.account_id, {"name": group.name})]
+    )
 
 
 def order(tx: Transaction, actor: Actor, account: str, codes: Sequence[str]) -> None:
     """Put an account's groups in an order of precedence: the first counts before the others."""
-    accounts = accounts_usecases.known(tx)
-    row = accounts_usecases.row_in_scope(accounts, actor, account)
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, account)
     mine = {each.code: each for each in Groups.read(tx, accounts).every if each.account_id == int(accounts.ids[row])}
     if sorted(codes) != sorted(mine):
         raise conflict("The groups of this account are others by now; look again.")
@@ -261,13 +263,13 @@ def order(tx: Transaction, actor: Actor, account: str, codes: Sequence[str]) -> 
         if mine[code].precedence != 10 * place
     ]
     for each in changed:
-        people_usecases.put_group(tx, each.id, {"precedence": each.precedence})
-    log.write(
+        people_service.put_group(tx, each.id, {"precedence": each.precedence})
+    log_service.write(
         tx,
         actor,
         None,
         [
-            log.Entry(
+            log_service.Entry(
                 "group changed",
                 each.code,
                 each.account_id,

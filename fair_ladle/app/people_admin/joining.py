@@ -3,20 +3,18 @@
 from __future__ import annotations
 
 import hashlib
-import itertools
 import re
-import unicodedata
-from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Literal
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.log import usecases as log
-from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people_admin import store
 from fair_ladle.app.people_admin.acting import send_invitations
 from fair_ladle.app.people_admin.listing import found_in_scope
+from fair_ladle.app.people_admin.service import usernames_for
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.addresses import email as an_email
 from fair_ladle.app.plumbing.addresses import name as a_name
@@ -46,8 +44,8 @@ class NewPerson:
 
 def add(tx: Transaction, actor: Actor, new: NewPerson) -> str:
     """A new person of an account of the branch; their username. Invited by mail, or active at once."""
-    accounts = accounts_usecases.known(tx)
-    row = accounts_usecases.row_in_scope(accounts, actor, new.account)
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, new.account)
     if accounts.status(row) != "active":
         raise conflict(f"{accounts.name(row)} is {accounts.status(row)}; nobody new joins there.")
     name = a_name(new.display_name, "display_name")
@@ -63,7 +61,7 @@ def add(tx: Transaction, actor: Actor, new: NewPerson) -> str:
         )
     if store.one(tx.connection, username) is not None:
         raise invalid(f"The username {username} is taken.", "username")
-    added = people_usecases.add(
+    added = people_service.add(
         tx,
         [
             {
@@ -79,12 +77,12 @@ def add(tx: Transaction, actor: Actor, new: NewPerson) -> str:
             }
         ],
     )
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
         [
-            log.Entry(
+            log_service.Entry(
                 "added",
                 username,
                 int(accounts.ids[row]),
@@ -107,7 +105,7 @@ def _text(text: str | None) -> str | None:
 def _refuse_known_email(
     tx: Transaction,
     actor: Actor,
-    accounts: accounts_usecases.Accounts,
+    accounts: accounts_service.Accounts,
     email: str | None,
     but_not: int | None = None,
     link_to: int | None = None,
@@ -117,11 +115,11 @@ def _refuse_known_email(
 
     Whether somebody who joined already is linked."""
     joined = False
-    for each in people_usecases.by_email(tx, {email}).get(email, []) if email else []:
+    for each in people_service.by_email(tx, {email}).get(email, []) if email else []:
         if (
             each.id == but_not
             or each.status == "removed"
-            or not accounts_usecases.sees(accounts, actor, each.account_id)
+            or not accounts_service.sees(accounts, actor, each.account_id)
         ):
             continue
         if link_to is not None and each.account_id != link_to:
@@ -134,24 +132,6 @@ def _refuse_known_email(
             name=each.display_name,
         )
     return joined
-
-
-def usernames_for(tx: Transaction, names: Sequence[str], but_not: Collection[str] = ()) -> list[str]:
-    """first.last in small letters for each name, with a number where that is taken."""
-    bases = []
-    for name in names:
-        plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode().lower()
-        bases.append(".".join(re.findall(r"[a-z0-9]+", plain))[:100] or "person")
-    taken, found = set(but_not) | store.usernames_like(tx.connection, bases), []
-    for base in bases:
-        free = next(
-            each
-            for each in itertools.chain([base], (f"{base}{number}" for number in itertools.count(2)))
-            if each not in taken
-        )
-        taken.add(free)
-        found.append(free)
-    return found
 
 
 @dataclass(frozen=True)
@@ -179,12 +159,12 @@ def edit(tx: Transaction, actor: Actor, username: str, facts: Facts) -> None:
         _refuse_known_email(tx, actor, accounts, values["email"], found.id)
     before = {name: getattr(found, name) for name, value in values.items() if getattr(found, name) != value}
     if before:
-        people_usecases.change(tx, [found.id], values)
-        log.write(
+        people_service.change(tx, [found.id], values)
+        log_service.write(
             tx,
             actor,
             None,
-            [log.Entry("changed", username, found.account_id, before, {name: values[name] for name in before})],
+            [log_service.Entry("changed", username, found.account_id, before, {name: values[name] for name in before})],
         )
 
 
@@ -206,14 +186,16 @@ def invitation(tx: Transaction, token: str) -> Invitation:
 def accept(tx: Transaction, token: str) -> Invitation:
     """Join: once, and in time."""
     row, account = _open_invitation(tx, token)
-    people_usecases.use_invitation(tx, row.id)
-    people_usecases.change(tx, [row.person_id], {"status": "active", "last_seen_at": tx.now})
-    log.write(tx, Actor(row.display_name, "", None), None, [log.Entry("joined", row.username, row.account_id)])
+    people_service.use_invitation(tx, row.id)
+    people_service.change(tx, [row.person_id], {"status": "active", "last_seen_at": tx.now})
+    log_service.write(
+        tx, Actor(row.display_name, "", None), None, [log_service.Entry("joined", row.username, row.account_id)]
+    )
     return Invitation(row.display_name, account, row.expires_at)
 
 
 def _open_invitation(tx: Transaction, token: str) -> tuple[Any, str]:
-    row = people_usecases.invitation(tx, hashlib.sha256(token.encode()).hexdigest())
+    row = people_service.invitation(tx, hashlib.sha256(token.encode()).hexdigest())
     if row is None:
         raise Refused(
             Problem(
@@ -231,5 +213,5 @@ def _open_invitation(tx: Transaction, token: str) -> tuple[Any, str]:
         )
     if tx.now > row.expires_at:
         raise conflict(f"This invitation ended on {row.expires_at:%-d %B %Y}; ask whoever invited you for a new one.")
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     return row, accounts.name(accounts.row_of_id[row.account_id])

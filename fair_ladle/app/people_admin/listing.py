@@ -8,16 +8,16 @@ from typing import Any, Literal
 
 import sqlalchemy as sa
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import RESERVED
 from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.entitlements import of_person
-from fair_ladle.app.entitlements import usecases as entitlements
+from fair_ladle.app.entitlements import service as entitlements_service
 from fair_ladle.app.entitlements.of_person import PersonLayers
-from fair_ladle.app.log import usecases as log
-from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.filters import Clause, clause, contains
 from fair_ladle.app.people.groups import Group, Groups, in_branch, readable
 from fair_ladle.app.people.tables import people
@@ -27,8 +27,8 @@ from fair_ladle.app.personal_storage.usecases import Storage
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
 
 Sort = Literal["name", "username", "account", "status", "title", "department", "last_seen"]
 MOST_AT_ONCE = 10_000
@@ -81,9 +81,9 @@ def conditions(
 ) -> list[Clause]:
     """What is asked for as conditions on people; the branch in sight is always one of them."""
     row = (
-        accounts_usecases.top_row(accounts, actor)
+        accounts_service.top_row(accounts, actor)
         if asked.account is None
-        else accounts_usecases.row_in_scope(accounts, actor, asked.account)
+        else accounts_service.row_in_scope(accounts, actor, asked.account)
     )
     where = [in_branch(accounts, row)]
     where.append(people.c.status == asked.status if asked.status else people.c.status != "removed")
@@ -93,14 +93,17 @@ def conditions(
         where.append(Groups.read(tx, accounts).clause(group_named(tx, actor, accounts, asked.group)))
     for code, wanted in ((asked.product, True), (asked.without, False)):
         if code:
-            product = pools_usecases.product(tx, code)
+            product = pools_service.product(tx, code)
             has = store.holds([product.id] if product.is_personal else [], tx.now)
             has = store.one_by_one(has) if for_a_page else has
             where.append(has if wanted else sa.not_(has))
     if asked.component:
         code, _, component = asked.component.partition("/")
-        product = pools_usecases.product(tx, code)
-        where += [store.holds([product.id], tx.now), entitlements.has_component(tx, accounts, product, component)]
+        product = pools_service.product(tx, code)
+        where += [
+            store.holds([product.id], tx.now),
+            entitlements_service.has_component(tx, accounts, product, component),
+        ]
     if asked.seen == "never":
         where.append(people.c.last_seen_at.is_(None))
     elif asked.seen:
@@ -125,7 +128,7 @@ def conditions(
 def group_named(tx: Transaction, actor: Actor, accounts: Accounts, name: str) -> Group:
     """A group of the branch by its account's code and its own, with a / between."""
     account, _, code = name.partition("/")
-    row = accounts_usecases.row_in_scope(accounts, actor, account)
+    row = accounts_service.row_in_scope(accounts, actor, account)
     account_id = int(accounts.ids[row])
     found = next(
         (each for each in Groups.read(tx, accounts).every if each.account_id == account_id and each.code == code),
@@ -146,7 +149,7 @@ def listing(
     limit: int = 100,
 ) -> Page:
     """A part of the people list."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     where = conditions(tx, actor, accounts, asked, for_a_page=True)
     columns = {
         "name": people.c.display_name,
@@ -165,16 +168,16 @@ def listing(
 
 def count(tx: Transaction, actor: Actor, asked: Asked) -> int:
     """How many people the list has."""
-    return store.count(tx.connection, conditions(tx, actor, accounts_usecases.known(tx), asked))
+    return store.count(tx.connection, conditions(tx, actor, accounts_service.known(tx), asked))
 
 
 def _rows(tx: Transaction, actor: Actor, accounts: Accounts, found: list[Any]) -> list[Row]:
-    products = {each.id: each for each in pools_usecases.products(tx)}
+    products = {each.id: each for each in pools_service.products(tx)}
     held: dict[str, list[str]] = {}
     for row in store.held_by(tx.connection, _personal(products), [each.username for each in found], tx.now):
         held.setdefault(row.subject, []).append(products[row.product_id].code)
     groups = groups_in_sight(tx, actor, accounts)
-    members = people_usecases.true_of(tx, [each.id for each in found], [groups.reaches(each) for each in groups.every])
+    members = people_service.true_of(tx, [each.id for each in found], [groups.reaches(each) for each in groups.every])
     stored = personal_storage.of_people(tx, actor, found)
     rows = []
     for each in found:
@@ -200,7 +203,7 @@ def _personal(products: dict[int, Product]) -> list[int]:
 
 def groups_in_sight(tx: Transaction, actor: Actor, accounts: Accounts) -> Groups:
     """The groups of the actor's branch. Others, and what they are called, are not the actor's to see."""
-    inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
+    inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
     every = Groups.read(tx, accounts)
     return Groups(accounts, [each for each in every.every if every.row(each) in inside])
 
@@ -240,9 +243,9 @@ class Person:
 
 def found_in_scope(tx: Transaction, actor: Actor, username: str) -> tuple[Accounts, Any]:
     """Somebody of the branch; whoever is out of sight does not exist."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     found = store.one(tx.connection, username)
-    if found is None or not accounts_usecases.sees(accounts, actor, found.account_id):
+    if found is None or not accounts_service.sees(accounts, actor, found.account_id):
         raise not_found("person", username)
     return accounts, found
 
@@ -250,9 +253,9 @@ def found_in_scope(tx: Transaction, actor: Actor, username: str) -> tuple[Accoun
 def person(tx: Transaction, actor: Actor, username: str) -> Person:
     """One person's page."""
     accounts, found = found_in_scope(tx, actor, username)
-    tree, place, top = accounts.tree, accounts.row_of_id[found.account_id], accounts_usecases.top_row(accounts, actor)
+    tree, place, top = accounts.tree, accounts.row_of_id[found.account_id], accounts_service.top_row(accounts, actor)
     path = tree.path_up(place)
-    products = {each.id: each for each in pools_usecases.products(tx)}
+    products = {each.id: each for each in pools_service.products(tx)}
     held = {(each.product, each.subject) for each in enforcement.on_hold(tx, actor, tree.codes[place])}
     holdings = [
         Holding(
@@ -268,7 +271,7 @@ def person(tx: Transaction, actor: Actor, username: str) -> Person:
     matching = {
         group.id
         for group, ids in zip(
-            rules, people_usecases.true_of(tx, [found.id], [readable(each.rule or "") for each in rules]), strict=True
+            rules, people_service.true_of(tx, [found.id], [readable(each.rule or "") for each in rules]), strict=True
         )
         if ids
     }
@@ -280,7 +283,7 @@ def person(tx: Transaction, actor: Actor, username: str) -> Person:
     runs = [
         (accounts.name(accounts.row_of_id[row.account_id]), row.role)
         for row in (store.delegations_of(tx.connection, found.email) if found.email else [])
-        if accounts_usecases.sees(accounts, actor, row.account_id)
+        if accounts_service.sees(accounts, actor, row.account_id)
     ]
     also = [
         (
@@ -289,9 +292,9 @@ def person(tx: Transaction, actor: Actor, username: str) -> Person:
             accounts.name(accounts.row_of_id[each.account_id]),
         )
         for each in (
-            people_usecases.by_email(tx, {found.email.lower()}).get(found.email.lower(), []) if found.email else []
+            people_service.by_email(tx, {found.email.lower()}).get(found.email.lower(), []) if found.email else []
         )
-        if each.id != found.id and accounts_usecases.sees(accounts, actor, each.account_id)
+        if each.id != found.id and accounts_service.sees(accounts, actor, each.account_id)
     ]
     return Person(
         _rows(tx, actor, accounts, [found])[0],
@@ -301,7 +304,7 @@ def person(tx: Transaction, actor: Actor, username: str) -> Person:
         runs,
         also,
         store.ever_held(tx.connection, _personal(products), username),
-        log.about_subject(tx, found.account_id, username),
+        log_service.about_subject(tx, found.account_id, username),
         products,
         of_person.layers_of(tx, actor, found),
         personal_storage.of_one(tx, actor, found),
@@ -329,10 +332,10 @@ def move_bytes(tx: Transaction, actor: Actor, username: str, from_account: str) 
 
 def reserved_seats(tx: Transaction, actor: Actor) -> list[tuple[Any, Product, str, str]]:
     """Seats that are set aside in the branch: for whom, of which product, and the account's code and name."""
-    accounts = accounts_usecases.known(tx)
-    products = {each.id: each for each in pools_usecases.products(tx) if each.measure == "seat"}
+    accounts = accounts_service.known(tx)
+    products = {each.id: each for each in pools_service.products(tx) if each.measure == "seat"}
     rows = store.reserved_seats(
-        tx.connection, RESERVED, list(products), accounts_usecases.branch_ids(accounts, actor), tx.now
+        tx.connection, RESERVED, list(products), accounts_service.branch_ids(accounts, actor), tx.now
     )
     places = [accounts.row_of_id[row.account_id] for row in rows]
     return [

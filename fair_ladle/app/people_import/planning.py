@@ -8,18 +8,18 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import service as assignments
-from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people_admin.joining import USERNAME
 from fair_ladle.app.people_admin.listing import groups_in_sight
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.addresses import email as an_email
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.sheets_in import Fault
 
 Do = Literal["create", "link", "update", "leave"]
@@ -139,18 +139,18 @@ class _Planning:
         self, tx: Transaction, actor: Actor, header: Sequence[str], rows: Sequence[tuple[int, list[str]]], how: How
     ):
         self.header, self.rows, self.how = header, rows, how
-        self.accounts = accounts_usecases.known(tx)
-        self.top = accounts_usecases.top_row(self.accounts, actor)
+        self.accounts = accounts_service.known(tx)
+        self.top = accounts_service.top_row(self.accounts, actor)
         self.branch = set(self.accounts.tree.branch(self.top).tolist())
-        self.default = accounts_usecases.row_in_scope(self.accounts, actor, how.account) if how.account else self.top
+        self.default = accounts_service.row_in_scope(self.accounts, actor, how.account) if how.account else self.top
         self.account_rows = self._account_rows(self.accounts)
         self.products = {}
-        for each in pools_usecases.products(tx):
+        for each in pools_service.products(tx):
             if each.measure == "seat":
                 self.products.update({each.code.lower(): each.code, each.name.lower(): each.code})
         self.groups = self._groups(tx, actor)
-        self.by_username = people_usecases.by_username(tx, {name for name in self._column("username") if name})
-        self.by_email = people_usecases.by_email(tx, {email.lower() for email in self._column("email") if email})
+        self.by_username = people_service.by_username(tx, {name for name in self._column("username") if name})
+        self.by_email = people_service.by_email(tx, {email.lower() for email in self._column("email") if email})
         self.first_row: dict[str, dict[str, int]] = {"email": {}, "username": {}}
 
     def _account_rows(self, accounts: Accounts) -> dict[str, int]:
@@ -402,7 +402,7 @@ class _Planning:
 
 def have(tx: Transaction, usernames: Sequence[str]) -> set[tuple[str, str]]:
     """(username, product) of what these people have now."""
-    products = pools_usecases.products(tx)
+    products = pools_service.products(tx)
     code = {each.id: each.code for each in products}
     return (
         {(row.subject, code[row.product_id]) for row in usage.open_assignments(tx, products, usernames, tx.now)}
@@ -413,7 +413,7 @@ def have(tx: Transaction, usernames: Sequence[str]) -> set[tuple[str, str]]:
 
 def seats_needed(tx: Transaction, actor: Actor, plan: Plan) -> list[Needed]:
     """What the rows ask for, account by account, beside what there is room for; those short of seats first."""
-    accounts, by_code = accounts_usecases.known(tx), {each.code: each for each in pools_usecases.products(tx)}
+    accounts, by_code = accounts_service.known(tx), {each.code: each for each in pools_service.products(tx)}
     there = have(tx, [step.username for step in plan.steps if step.products and step.do == "update"])
     wanted = Counter(
         (step.account, code)

@@ -8,19 +8,20 @@ from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.log import usecases as log
-from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people_admin import acting
 from fair_ladle.app.people_admin import groups as groups_usecases
-from fair_ladle.app.people_admin.joining import usernames_for
 from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.people_admin.service import usernames_for
 from fair_ladle.app.people_import import store
 from fair_ladle.app.people_import.planning import FIELDS, How, Needed, Plan, Step, guess, have, plan, seats_needed
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
-from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.connectors.sheets_in import SheetTable, Unreadable, read_table
 
 MOST_ROWS = 100_000
@@ -154,7 +155,7 @@ def begin(tx: Transaction, actor: Actor, import_id: int) -> None:
         )
     if not previewed.plan.steps:
         raise conflict("There is no row left to do anything with.")
-    order = accounts_usecases.known(tx).tree
+    order = accounts_service.known(tx).tree
     steps = sorted(previewed.plan.steps, key=lambda step: (int(order.depth_first[order.row(step.account)]), step.row))
     store.put_parts(
         tx.connection,
@@ -162,17 +163,17 @@ def begin(tx: Transaction, actor: Actor, import_id: int) -> None:
         [[asdict(step) for step in steps[start : start + AT_ONCE]] for start in range(0, len(steps), AT_ONCE)],
     )
     store.change(tx.connection, import_id, {"state": "running", "total": len(steps), "trouble": None})
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
-        [log.Entry("import begun", previewed.row.name, _account_id(tx, actor), None, {"rows": len(steps)})],
+        [log_service.Entry("import begun", previewed.row.name, _account_id(tx, actor), None, {"rows": len(steps)})],
     )
 
 
 def _account_id(tx: Transaction, actor: Actor) -> int:
-    accounts = accounts_usecases.known(tx)
-    return int(accounts.ids[accounts_usecases.top_row(accounts, actor)])
+    accounts = accounts_service.known(tx)
+    return int(accounts.ids[accounts_service.top_row(accounts, actor)])
 
 
 def cancel(tx: Transaction, actor: Actor, import_id: int) -> None:
@@ -217,11 +218,6 @@ def work(database: Database, import_id: int, going_on: Callable[[], bool] = lamb
         raise
 
 
-def under_way(tx: Transaction) -> list[int]:
-    """Imports that are under way, those left by a server that is gone among them."""
-    return store.running(tx.connection)
-
-
 def _break_off(tx: Transaction, import_id: int, trouble: str) -> None:
     store.change(tx.connection, import_id, {"state": "broken", "trouble": trouble})
 
@@ -230,7 +226,7 @@ def _next_part(tx: Transaction, import_id: int) -> bool:
     row = store.claim(tx.connection, import_id)
     if row is None or row.state != "running":
         return False
-    actor = sign_in.actor_for(tx, row.sign_in_id, row.through)
+    actor = sign_in_service.actor_for(tx, row.sign_in_id, row.through)
     if actor is None:
         raise conflict(f"{row.by} no longer runs this branch.")
     part = store.next_part(tx.connection, import_id)
@@ -282,9 +278,9 @@ def _do(tx: Transaction, actor: Actor, row: Any, steps: list[Step]) -> list[list
 
 def _still_able(tx: Transaction, actor: Actor, every: Sequence[_Did]) -> list[_Did]:
     """What can still be done: accounts and people may have moved or gone since the table was looked at."""
-    accounts = accounts_usecases.known(tx)
-    inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
-    known = people_usecases.by_username(tx, [each.username for each in every if each.step.do == "update"])
+    accounts = accounts_service.known(tx)
+    inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
+    known = people_service.by_username(tx, [each.username for each in every if each.step.do == "update"])
     able = []
     for each in every:
         person = known.get(each.username)
@@ -311,10 +307,10 @@ def _still_able(tx: Transaction, actor: Actor, every: Sequence[_Did]) -> list[_D
 
 def _addresses_seen(tx: Transaction, actor: Actor, emails: set[str]) -> dict[str, list[Any]]:
     """People by address, as far as the actor sees them."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     return {
-        email: [each for each in there if accounts_usecases.sees(accounts, actor, each.account_id)]
-        for email, there in people_usecases.by_email(tx, emails).items()
+        email: [each for each in there if accounts_service.sees(accounts, actor, each.account_id)]
+        for email, there in people_service.by_email(tx, emails).items()
     }
 
 
@@ -325,7 +321,7 @@ def _create(tx: Transaction, actor: Actor, row: Any, wanted: Sequence[_Did]) -> 
         actor,
         {each.step.facts["email"] for each in wanted if each.step.do == "create" and "email" in each.step.facts},
     )
-    taken = people_usecases.by_username(tx, [each.username for each in wanted if each.username])
+    taken = people_service.by_username(tx, [each.username for each in wanted if each.username])
     able = []
     for each in wanted:
         if (
@@ -346,9 +342,9 @@ def _create(tx: Transaction, actor: Actor, row: Any, wanted: Sequence[_Did]) -> 
         each.username = username
     if not able:
         return
-    accounts, now = accounts_usecases.known(tx), tx.now
+    accounts, now = accounts_service.known(tx), tx.now
     ids = {each.step.account: int(accounts.ids[accounts.tree.row(each.step.account)]) for each in able}
-    added = people_usecases.add(
+    added = people_service.add(
         tx,
         [
             {
@@ -365,12 +361,12 @@ def _create(tx: Transaction, actor: Actor, row: Any, wanted: Sequence[_Did]) -> 
             for each in able
         ],
     )
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
         [
-            log.Entry(
+            log_service.Entry(
                 "added",
                 each.username,
                 ids[each.step.account],
@@ -386,7 +382,7 @@ def _create(tx: Transaction, actor: Actor, row: Any, wanted: Sequence[_Did]) -> 
 
 
 def _update(tx: Transaction, actor: Actor, wanted: Sequence[_Did]) -> None:
-    known = people_usecases.by_username(tx, [each.username for each in wanted])
+    known = people_service.by_username(tx, [each.username for each in wanted])
     emails = _addresses_seen(tx, actor, {each.step.facts["email"] for each in wanted if "email" in each.step.facts})
     entries = []
     for each in wanted:
@@ -402,11 +398,11 @@ def _update(tx: Transaction, actor: Actor, wanted: Sequence[_Did]) -> None:
         }
         if before:
             after = {name: each.step.facts[name] for name in before}
-            people_usecases.change(tx, [person.id], after)
-            entries.append(log.Entry("changed", each.username, person.account_id, before, after))
+            people_service.change(tx, [person.id], after)
+            entries.append(log_service.Entry("changed", each.username, person.account_id, before, after))
         elif not each.step.status and not each.step.products and not each.step.groups:
             each.what = "as it was"
-    log.write(tx, actor, None, entries)
+    log_service.write(tx, actor, None, entries)
     able = [each for each in wanted if each.what != "not done"]
     _act(tx, actor, "suspend", [each for each in able if each.step.status == "suspended"])
     _act(tx, actor, "resume", [each for each in able if each.step.status == "active"])
@@ -420,7 +416,7 @@ def _assign(tx: Transaction, actor: Actor, wanted: Sequence[_Did]) -> None:
             if (each.username, product) not in there:
                 by_product[product].append(each)
     # What others need comes first: nobody is refused an add-on for a base product of the same row.
-    for product in sorted(by_product, key=lambda code: acting.needs_another(tx, code)):
+    for product in sorted(by_product, key=lambda code: bool(pools_service.product(tx, code).requires)):
         _act(tx, actor, "assign", by_product[product], acting.How(product=product))
 
 

@@ -12,19 +12,19 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import service as assignments
-from fair_ladle.app.log import usecases as log
-from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.groups import Group, Groups
 from fair_ladle.app.personal_storage import store
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
+from fair_ladle.app.usage import service as usage
 from fair_ladle.core.layers import personal_limit
 from fair_ladle.core.quantities import BYTES_PER_GRAIN, to_grains, to_units
 
@@ -59,10 +59,10 @@ def _grains(in_bytes: int) -> int:
 def of_people(tx: Transaction, actor: Actor, people: Sequence[Any]) -> dict[str, list[Storage]]:
     """Storage of some people (rows), by username; products in which they neither have a limit nor bytes are left
     out."""
-    products = [each for each in pools_usecases.products(tx) if each.is_storage]
+    products = [each for each in pools_service.products(tx) if each.is_storage]
     if not people or not products:
         return {}
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     home_of = {each.username: each.account_id for each in people}
     used = {
         (product_id, username): in_bytes
@@ -107,11 +107,11 @@ class _Layers:
             )
         self.groups: list[Group] = [each for each in every.every if each.id in self.by_group]
         self.every = every
-        self.inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
+        self.inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
 
     def members(self, person_ids: Sequence[int]) -> list[set[int]]:
         """For each of the groups that set a limit, which of these people are in it."""
-        return people_usecases.true_of(self.tx, person_ids, [self.every.reaches(each) for each in self.groups])
+        return people_service.true_of(self.tx, person_ids, [self.every.reaches(each) for each in self.groups])
 
     def limit(
         self, product: Product, direct: int | None, of_groups: Sequence[int], path: Sequence[int]
@@ -145,19 +145,19 @@ class _Layers:
 
 def of_one(tx: Transaction, actor: Actor, person: Any) -> list[Storage]:
     """One person's storage of every product that reaches them, with what stayed in accounts they have left."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     path = accounts.tree.path_up(accounts.row_of_id[person.account_id])
     owners = {
         (accounts.row_of_id[pool.owner_id], pool.product.id)
-        for pool in pools_usecases.pools(tx, [each for each in pools_usecases.products(tx) if each.is_storage])
+        for pool in pools_service.pools(tx, [each for each in pools_service.products(tx) if each.is_storage])
     }
     there = {each.product.id: each for each in of_people(tx, actor, [person]).get(person.username, [])}
     left = [each for each in person.was_in or () if each != person.account_id and each in accounts.row_of_id]
     stayed = usage.at_home(
-        tx, [each for each in pools_usecases.products(tx) if each.is_storage], left, [person.username], tx.now
+        tx, [each for each in pools_service.products(tx) if each.is_storage], left, [person.username], tx.now
     )
     found = []
-    for product in pools_usecases.products(tx):
+    for product in pools_service.products(tx):
         if not product.is_storage:
             continue
         elsewhere = tuple(
@@ -167,7 +167,7 @@ def of_one(tx: Transaction, actor: Actor, person: Any) -> list[Storage]:
                 _grains(in_bytes),
             )
             for product_id, account_id, _, in_bytes in stayed
-            if product_id == product.id and in_bytes and accounts_usecases.sees(accounts, actor, account_id)
+            if product_id == product.id and in_bytes and accounts_service.sees(accounts, actor, account_id)
         )
         mine = there.get(product.id)
         if mine is None and not elsewhere and not any((row, product.id) in owners for row in path):
@@ -186,13 +186,13 @@ def limits(tx: Transaction, actor: Actor, account: str, group: str | None) -> li
         for row in store.all_but_direct(tx.connection)
         if (row.group_id if group else row.account_id) == number
     }
-    return [(each, there.get(each.id)) for each in pools_usecases.products(tx) if each.is_storage]
+    return [(each, there.get(each.id)) for each in pools_service.products(tx) if each.is_storage]
 
 
 def _layer(tx: Transaction, actor: Actor, account: str, group: str | None) -> tuple[int, int]:
     """The account's number, and the number of the layer: the group's, or again the account's."""
-    accounts = accounts_usecases.known(tx)
-    account_id = int(accounts.ids[accounts_usecases.row_in_scope(accounts, actor, account)])
+    accounts = accounts_service.known(tx)
+    account_id = int(accounts.ids[accounts_service.row_in_scope(accounts, actor, account)])
     if group is None:
         return account_id, account_id
     found = next(
@@ -205,7 +205,7 @@ def _layer(tx: Transaction, actor: Actor, account: str, group: str | None) -> tu
 
 
 def _read(tx: Transaction, product: str, amount: str | None) -> tuple[Product, int | None]:
-    found = pools_usecases.product(tx, product)
+    found = pools_service.product(tx, product)
     if not found.is_storage:
         raise invalid(f"{found.name} is not storage; limits a person are for what is stored.", "product")
     if amount is None or not amount.strip():
@@ -223,12 +223,12 @@ def set_limit(tx: Transaction, actor: Actor, account: str, group: str | None, pr
     """Let an account or a group set a limit, in GB; None takes it away."""
     (account_id, number), (found, grains) = _layer(tx, actor, account, group), _read(tx, product, amount)
     store.put(tx.connection, found.id, {"group_id": number} if group else {"account_id": number}, grains)
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
         [
-            log.Entry(
+            log_service.Entry(
                 "storage limit a person",
                 group or account,
                 account_id,
@@ -244,12 +244,12 @@ def set_direct(tx: Transaction, actor: Actor, person: Any, product: str, amount:
     check."""
     found, grains = _read(tx, product, amount)
     store.put(tx.connection, found.id, {"person_id": person.id}, grains)
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
         [
-            log.Entry(
+            log_service.Entry(
                 "storage limit",
                 person.username,
                 person.account_id,
@@ -267,13 +267,13 @@ def _told(product: Product, grains: int | None) -> str:
 def move_here(tx: Transaction, actor: Actor, person: Any, from_account: str) -> int:
     """Move what stayed in an account that somebody has left to where they are now, of every product; grains. Refused
     where the account they are in has no room."""
-    accounts = accounts_usecases.known(tx)
-    row = accounts_usecases.row_in_scope(accounts, actor, from_account)
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, from_account)
     from_id, to = int(accounts.ids[row]), accounts.tree.codes[accounts.row_of_id[person.account_id]]
     if from_id == person.account_id:
         raise invalid("They are in that account.", "from_account")
     moved, at = 0, tx.now
-    products = [each for each in pools_usecases.products(tx) if each.is_storage]
+    products = [each for each in pools_service.products(tx) if each.is_storage]
     assignments.lock(tx, products)
     for product in products:
         grains = _grains(sum(each[3] for each in usage.at_home(tx, [product], [from_id], [person.username], at)))
@@ -291,13 +291,15 @@ def move_here(tx: Transaction, actor: Actor, person: Any, from_account: str) -> 
     if not moved:
         raise conflict(f"Nothing of {person.display_name}'s own is in {accounts.name(row)}.")
     assignments.rebuild_locked(tx, products)
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
         [
-            log.Entry("bytes moved away", person.username, from_id, None, {"GB": _told(products[0], moved)}),
-            log.Entry("bytes moved here", person.username, person.account_id, None, {"GB": _told(products[0], moved)}),
+            log_service.Entry("bytes moved away", person.username, from_id, None, {"GB": _told(products[0], moved)}),
+            log_service.Entry(
+                "bytes moved here", person.username, person.account_id, None, {"GB": _told(products[0], moved)}
+            ),
         ],
     )
     return moved

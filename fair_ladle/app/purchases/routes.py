@@ -12,7 +12,7 @@ from fair_ladle.app.drafts.change_types import Change
 from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router, answers_a_secret
-from fair_ladle.app.pools.usecases import Pool
+from fair_ladle.app.pools.service import Pool
 from fair_ladle.app.purchases import usecases
 from fair_ladle.app.purchases.usecases import Point
 

@@ -14,21 +14,21 @@ from typing import Any
 
 import numpy as np
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.allocations import usecases as allocations
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.positions import Positions, Snapshot, settle_snapshot, snapshot_at
 from fair_ladle.app.drafts.change_types import AllocationChange, Change, NewLot, Terms, UnitsChange
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.enforcement.replay import UsageHistory
-from fair_ladle.app.people import usecases as people
+from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Pool, Product
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.purchases import store
-from fair_ladle.app.sign_in import usecases as sign_in
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.sign_in import service as sign_in_service
+from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.calendars import Event, as_calendar
 from fair_ladle.core.calendar import MICRO, day_start, micros
 from fair_ladle.core.costing import Lot, supply_on
@@ -69,10 +69,10 @@ class Timeline:
 
 def timelines(tx: Transaction, actor: Actor) -> list[tuple[Pool, str, str, Point]]:
     """Every pool that an account of the branch owns, with its present."""
-    products = pools_usecases.products(tx)
+    products = pools_service.products(tx)
     found = settle_snapshot(snapshot_at(tx, products, tx.now))
     snapshot = found.snapshot
-    inside = set(snapshot.accounts.tree.branch(accounts_usecases.top_row(snapshot.accounts, actor)).tolist())
+    inside = set(snapshot.accounts.tree.branch(accounts_service.top_row(snapshot.accounts, actor)).tolist())
     result = []
     for place, row in enumerate(snapshot.roots.rows.tolist()):
         if row in inside:
@@ -142,10 +142,10 @@ def _turns(pool: Pool, versions: Sequence[Any], today: date) -> list[date]:
 def _pool(
     tx: Transaction, actor: Actor, owner: str, product: str, on: date | None = None
 ) -> tuple[Positions, int, int]:
-    wanted = pools_usecases.product(tx, product)
-    at = tx.now if on is None or on <= accounts_usecases.today(tx) else accounts_usecases.start_of(tx, on)
+    wanted = pools_service.product(tx, product)
+    at = tx.now if on is None or on <= accounts_service.today(tx) else accounts_service.start_of(tx, on)
     found = settle_snapshot(snapshot_at(tx, [wanted], at))
-    row = accounts_usecases.row_in_scope(found.snapshot.accounts, actor, owner)
+    row = accounts_service.row_in_scope(found.snapshot.accounts, actor, owner)
     place = found.pool_at(row, 0)
     if place < 0 or int(found.snapshot.owner[row, 0]) != row:
         raise not_found("pool of that owner", product)
@@ -189,7 +189,7 @@ def plan(tx: Transaction, actor: Actor, owner: str, product: str, day: date) -> 
         raise conflict(f"{pool.product.name} is covered on {day}; there is nothing to plan.")
     below = _below(found, row)
     ids = [int(snapshot.accounts.ids[each]) for each in below]
-    versions = allocations.in_force(tx, [pool.product.id], ids, accounts_usecases.today(tx))
+    versions = allocations.in_force(tx, [pool.product.id], ids, accounts_service.today(tx))
     there = {each: versions.get((account_id, pool.product.id)) for each, account_id in zip(below, ids, strict=True)}
     options = [
         _buy(pool, owner, day, int(found.pool_load()[place]), int(found.pool_used()[place])),
@@ -367,7 +367,7 @@ def renewal(
         raise invalid(f"A quantity from 1 to {pool.product.said(MOST_GRAINS)}.", "quantity")
     lot = Lot("", quantity, to_units(quantity, pool.product.measure), snapshot.day, None, Decimal(0), true_up, None)
     pools = [replace(each, lots=(*each.lots, lot)) if each.id == pool.id else each for each in snapshot.pools]
-    found = settle_snapshot(replace(snapshot, pools=tuple(pools), supply=pools_usecases.supply(pools, snapshot.day)))
+    found = settle_snapshot(replace(snapshot, pools=tuple(pools), supply=pools_service.supply(pools, snapshot.day)))
     short = int(found.shortfalls()[place])
     if not short:
         return Renewal(0, [])
@@ -473,7 +473,7 @@ def calendar(tx: Transaction, token: str) -> bytes:
     """Renewals and endings of the branch's lots (RFC 5545), for whoever knows the address and while its maker runs
     the branch."""
     row = store.by_token(tx.connection, _hash(token))
-    actor = None if row is None else sign_in.actor_for(tx, row.sign_in_id, row.code)
+    actor = None if row is None else sign_in_service.actor_for(tx, row.sign_in_id, row.code)
     if actor is None:
         raise not_found("calendar", "at this address")
     events = []
@@ -506,4 +506,4 @@ def _hash(token: str) -> str:
 
 
 def _account_id(tx: Transaction, actor: Actor) -> int:
-    return accounts_usecases.ids_by_code(tx)[actor.scope or accounts_usecases.operator(tx).code]
+    return accounts_service.ids_by_code(tx)[actor.scope or accounts_service.operator(tx).code]

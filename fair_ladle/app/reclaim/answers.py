@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from fair_ladle.app.log import usecases as log
+from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused
@@ -47,10 +47,10 @@ def still_need_it(tx: Transaction, token: str) -> Asked:
     """Whoever was told keeps what they have, until the policy's days are over again."""
     row = _notice(tx, token)
     store.still_needed(tx.connection, row.policy_id, row.person_id, tx.now)
-    log.write(
+    log_service.write(
         tx,
         Actor(row.display_name, "", None),
         None,
-        [log.Entry("still needed", row.username, row.account_id, None, {"asked by": row.name})],
+        [log_service.Entry("still needed", row.username, row.account_id, None, {"asked by": row.name})],
     )
     return Asked(row.display_name, row.told_at + timedelta(days=row.notice_days), True)

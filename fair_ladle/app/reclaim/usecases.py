@@ -13,26 +13,27 @@ from typing import Any, Literal
 
 import sqlalchemy as sa
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
-from fair_ladle.app.entitlements import usecases as entitlements
-from fair_ladle.app.log import usecases as log
-from fair_ladle.app.people import usecases as people_usecases
+from fair_ladle.app.entitlements import service as entitlements_service
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.groups import Groups, in_branch
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.addresses import greeting, in_a_mail
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Pool, Product
+from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.reclaim import store
+from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.statements.rate_cards import decimals_of
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.usage import service as usage
 from fair_ladle.core.quantities import half_up
 
 Criterion = Literal["unseen", "never seen", "not joined"]
@@ -113,12 +114,12 @@ class Unseen:
 
 def unseen(tx: Transaction, actor: Actor, days: int = 60) -> Unseen:
     """How many seats of the branch belong to people who have not been seen for so many days."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     asked = Idle("unseen", days)
     idle = store.candidates(
-        tx.connection, [in_branch(accounts, accounts_usecases.top_row(accounts, actor)), *_criterion(tx, asked)]
+        tx.connection, [in_branch(accounts, accounts_service.top_row(accounts, actor)), *_criterion(tx, asked)]
     )
-    units, _ = _units(tx, accounts, asked, idle, accounts_usecases.top_row(accounts, actor))
+    units, _ = _units(tx, accounts, asked, idle, accounts_service.top_row(accounts, actor))
     cost: dict[str, Decimal] = defaultdict(Decimal)
     for each in (one for mine in units.values() for one in mine):
         if each.currency:
@@ -133,16 +134,16 @@ def unseen(tx: Transaction, actor: Actor, days: int = 60) -> Unseen:
 
 def policies(tx: Transaction, actor: Actor) -> list[tuple[Any, str, str]]:
     """The policies of the branch (rows), with account's code and name."""
-    accounts = accounts_usecases.known(tx)
-    inside = set(accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist())
+    accounts = accounts_service.known(tx)
+    inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
     found = [(row, accounts.row_of_id[row.account_id]) for row in store.policies(tx.connection)]
     return [(row, accounts.tree.codes[place], accounts.name(place)) for row, place in found if place in inside]
 
 
 def put(tx: Transaction, actor: Actor, policy_id: int | None, wanted: Policy) -> int:
     """Make a policy or change one; its number."""
-    accounts = accounts_usecases.known(tx)
-    row = accounts_usecases.row_in_scope(accounts, actor, wanted.account)
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, wanted.account)
     there = None if policy_id is None else _mine(tx, actor, policy_id)
     if there is not None and accounts.row_of_id[there.account_id] != row:
         raise invalid("A policy stays with its account; make another one.", "account")
@@ -151,12 +152,12 @@ def put(tx: Transaction, actor: Actor, policy_id: int | None, wanted: Policy) ->
         raise invalid("A policy has a name.", "name")
     if not 1 <= wanted.days <= 3650 or not 0 <= wanted.notice_days <= 365:
         raise invalid("From 1 to 3650 days, and a notice from 0 to 365 days before.", "days")
-    known = {each.code for each in pools_usecases.products(tx) if each.measure == "seat"}
+    known = {each.code for each in pools_service.products(tx) if each.measure == "seat"}
     for code in wanted.products:
         if code not in known:
             raise invalid(f"{code} is no product that people have seats of.", "products")
     groups = Groups.read(tx, accounts)
-    _exempt(groups, accounts, wanted.exempt, accounts_usecases.top_row(accounts, actor))
+    _exempt(groups, accounts, wanted.exempt, accounts_service.top_row(accounts, actor))
     if any(
         each.name == name and each.account_id == int(accounts.ids[row]) and each.id != policy_id
         for each in store.policies(tx.connection)
@@ -178,11 +179,11 @@ def put(tx: Transaction, actor: Actor, policy_id: int | None, wanted: Policy) ->
         for key, value in values.items()
         if key not in ("account_id", "name")
     }
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
-        [log.Entry("policy changed" if there else "policy made", name, int(accounts.ids[row]), None, terms)],
+        [log_service.Entry("policy changed" if there else "policy made", name, int(accounts.ids[row]), None, terms)],
     )
     return store.put_policy(tx.connection, policy_id, values)
 
@@ -210,8 +211,8 @@ def _exempt(groups: Groups, accounts: Accounts, names: Sequence[str], top: int =
 
 
 def _mine(tx: Transaction, actor: Actor, policy_id: int) -> Any:
-    accounts, row = accounts_usecases.known(tx), store.lock_policy(tx.connection, policy_id)
-    if row is None or not accounts_usecases.sees(accounts, actor, row.account_id):
+    accounts, row = accounts_service.known(tx), store.lock_policy(tx.connection, policy_id)
+    if row is None or not accounts_service.sees(accounts, actor, row.account_id):
         raise not_found("policy", str(policy_id))
     return row
 
@@ -220,11 +221,11 @@ def run(tx: Transaction, actor: Actor, policy_id: int) -> Run:
     """Run a policy now. Who is idle is told first, and loses the seat when the notice is over; a second run does
     nothing twice."""
     policy = _mine(tx, actor, policy_id)
-    accounts, found = accounts_usecases.known(tx), Run()
+    accounts, found = accounts_service.known(tx), Run()
     row = accounts.row_of_id[policy.account_id]
     shelters = _exempt(Groups.read(tx, accounts), accounts, policy.exempt)
     where = [in_branch(accounts, row), *_criterion(tx, policy)]
-    locked = people_usecases.lock(tx, [each.id for each in store.candidates(tx.connection, where)])
+    locked = people_service.lock(tx, [each.id for each in store.candidates(tx.connection, where)])
     # Who was seen, moved or suspended meanwhile is idle no more: judged again under the locks.
     still = [*where, people.c.id.in_([each.id for each in locked])]
     idle = store.candidates(tx.connection, still) if locked else []
@@ -242,7 +243,7 @@ def run(tx: Transaction, actor: Actor, policy_id: int) -> Run:
     notices = store.notices(tx.connection, policy_id)
     store.forget_notices(tx.connection, policy_id, set(notices) - {each.id for each in idle})
     units, layered = _units(tx, accounts, policy, idle, row)
-    names = {each.code: each.name for each in pools_usecases.products(tx)}
+    names = {each.code: each.name for each in pools_service.products(tx)}
     new_notices: list[dict[str, Any]] = []
     mails: list[tuple[str, str, str]] = []
     taking: list[tuple[Any, list[Taken]]] = []
@@ -280,12 +281,12 @@ def run(tx: Transaction, actor: Actor, policy_id: int) -> Run:
                 for each in found.deeds
             ],
         )
-        log.write(
+        log_service.write(
             tx,
             actor,
             None,
             [
-                log.Entry(
+                log_service.Entry(
                     "policy run",
                     policy.name,
                     policy.account_id,
@@ -305,11 +306,11 @@ def run(tx: Transaction, actor: Actor, policy_id: int) -> Run:
 def _rehearse(tx: Transaction, policy_id: int, idle: list[Any]) -> None:
     """Where a run is only tried out: go on with copies of all that it touches."""
     usernames = [each.username for each in idle]
-    seats = [each for each in pools_usecases.products(tx) if each.measure == "seat"]
+    seats = [each for each in pools_service.products(tx) if each.measure == "seat"]
     held = {row.product_id for row in usage.open_assignments(tx, seats, usernames, tx.now)} if idle else set()
     assignments.rehearse(tx, [each for each in seats if each.id in held], usernames)
-    people_usecases.rehearse(tx, [each.id for each in idle])
-    sign_in.rehearse(tx)
+    people_service.rehearse(tx, [each.id for each in idle])
+    sign_in_service.rehearse(tx)
     store.rehearse(tx, policy_id)
 
 
@@ -333,16 +334,16 @@ def _units(
     branch of ``top``; and which of it a layer gave."""
     products = [
         each
-        for each in pools_usecases.products(tx)
+        for each in pools_service.products(tx)
         if each.measure == "seat" and (not policy.products or each.code in policy.products)
     ]
     products.sort(key=lambda each: (not each.requires, each.code))
     by_id, found, layered = {each.id: each for each in products}, defaultdict(list), set()
-    owned, day = pools_usecases.pools(tx, products), accounts_usecases.today(tx)
+    owned, day = pools_service.pools(tx, products), accounts_service.today(tx)
     for product in products:
         layered |= {
             (person_id, product.code)
-            for person_id in entitlements.comes_by_a_layer(tx, product, [each.id for each in idle])
+            for person_id in entitlements_service.comes_by_a_layer(tx, product, [each.id for each in idle])
         }
     rows = usage.open_assignments(tx, products, [each.username for each in idle], tx.now) if idle else []
     for row in sorted(rows, key=lambda row: products.index(by_id[row.product_id])):
@@ -466,14 +467,14 @@ def _take(tx: Transaction, policy: Any, taking: list[tuple[Any, list[Taken]]]) -
         for person, units in taking:
             alike[tuple(each.product for each in units)].append(person.id)
         for kept, ids in alike.items():
-            people_usecases.change(tx, ids, {"status": "suspended", "kept": list(kept)})
+            people_service.change(tx, ids, {"status": "suspended", "kept": list(kept)})
         sign_in.end_of(tx, POLICIES, [person.email for person, _ in taking if person.email])
-        log.write(
+        log_service.write(
             tx,
             POLICIES,
             None,
             [
-                log.Entry("suspended", person.username, person.account_id, None, {"by": policy.name})
+                log_service.Entry("suspended", person.username, person.account_id, None, {"by": policy.name})
                 for person, _ in taking
             ],
         )
@@ -517,9 +518,9 @@ def undo(tx: Transaction, actor: Actor, run_id: int) -> tuple[list[str], list[tu
         again = [
             each.person_id
             for each in here
-            if each.what == each.status == "suspended" and people_usecases.status_again(each) == status
+            if each.what == each.status == "suspended" and people_service.status_again(each) == status
         ]
-        people_usecases.change(tx, again, {"status": status, "kept": None})
+        people_service.change(tx, again, {"status": status, "kept": None})
     # What others need comes first: add-ons were taken before what they need.
     units = [
         (each.person_id, Wanted(account, product, each.username))
@@ -531,12 +532,12 @@ def undo(tx: Transaction, actor: Actor, run_id: int) -> tuple[list[str], list[tu
         missing |= {person_id: why for (person_id, _), why in refused}
     back = [each.display_name for each in here if each.person_id not in missing]
     store.undone(tx.connection, run_id, tx.now, actor.name)
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
         [
-            log.Entry(
+            log_service.Entry(
                 "policy run taken back",
                 policy.name,
                 policy.account_id,
@@ -552,33 +553,6 @@ def _assign(tx: Transaction, actor: Actor, units: Sequence[tuple[int, Wanted]]) 
     assignments.admit(tx, actor, [wanted for _, wanted in units])
 
 
-def due_today(tx: Transaction) -> list[int]:
-    """Policies that run daily and have not run today."""
-    today = accounts_usecases.today(tx)
-    return [row.id for row in store.policies(tx.connection) if row.daily and row.looked_on != today]
-
-
 def failed(tx: Transaction, actor: Actor) -> list[tuple[str, str]]:
     """Policies of the branch whose last run by itself could not be, with why."""
     return [(row.name, row.trouble) for row, _, _ in policies(tx, actor) if row.trouble]
-
-
-def run_due(tx: Transaction, policy_id: int) -> None:
-    """Run a policy that runs daily, unless it ran today; why it could not is kept beside it."""
-    row = store.lock_policy(tx.connection, policy_id)
-    today = accounts_usecases.today(tx)
-    if row is None or not row.daily or row.looked_on == today:
-        return
-    store.looked_on(tx.connection, policy_id, today)
-    try:
-        with tx.connection.begin_nested():
-            run(tx, POLICIES, policy_id)
-        store.note_trouble(tx.connection, policy_id, None)
-    except Refused as refused:
-        store.note_trouble(tx.connection, policy_id, refused.problem.detail)
-        log.write(
-            tx,
-            POLICIES,
-            None,
-            [log.Entry("policy not run", row.name, row.account_id, None, {"reason": refused.problem.detail})],
-        )

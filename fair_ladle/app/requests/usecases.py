@@ -7,25 +7,25 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Any, Literal
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
-from fair_ladle.app.allocations import usecases as allocations
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.positions import Positions, settle_snapshot
-from fair_ladle.app.allocations.views import present_snapshot
+from fair_ladle.app.allocations.snapshots import present_snapshot
 from fair_ladle.app.drafts.change_types import AllocationChange, Terms
 from fair_ladle.app.drafts.preview import Preview, apply_changes
 from fair_ladle.app.drafts.preview import preview as preview_changes
 from fair_ladle.app.drafts.reversing import terms_of
-from fair_ladle.app.log import usecases as log
-from fair_ladle.app.notices import usecases as notices
-from fair_ladle.app.notices.usecases import Notice
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.notices import service as notices_service
+from fair_ladle.app.notices.service import Notice
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
 from fair_ladle.app.requests import store
-from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.core.calendar import micros
 from fair_ladle.core.quantities import MOST_GRAINS
 
@@ -60,7 +60,7 @@ def ask(
     """Ask the parent of the account at the top of one's branch for more; an amount below 0 offers some back."""
     found, row, wanted = _position(tx, actor, account, product)
     accounts = found.snapshot.accounts
-    if row != accounts_usecases.top_row(accounts, actor):
+    if row != accounts_service.top_row(accounts, actor):
         raise invalid(f"What {accounts.name(row)} gets is yours to change; nobody has to be asked.", "account")
     if amount == 0 or abs(amount) > MOST_GRAINS:
         raise invalid(f"Ask for more than 0 and at most {wanted.said(MOST_GRAINS)}.", "amount")
@@ -160,7 +160,7 @@ def pass_up(tx: Transaction, actor: Actor, request_id: int, reason: str) -> Requ
     """Ask one's own parent for what was asked for; the request goes on waiting until one can grant it."""
     row, found, place, product = _to_answer(tx, actor, request_id, lock=True)
     accounts = found.snapshot.accounts
-    top = accounts_usecases.top_row(accounts, actor)
+    top = accounts_service.top_row(accounts, actor)
     if top == 0 or int(found.snapshot.owner[top, 0]) == top:
         raise conflict(f"{accounts.name(top)} buys {product.name} itself; buy more, or shift it from others.")
     if row.passed_up_id is not None:
@@ -187,15 +187,15 @@ def pass_up(tx: Transaction, actor: Actor, request_id: int, reason: str) -> Requ
 def withdraw(tx: Transaction, actor: Actor, request_id: int) -> Request:
     """Take one's own request back."""
     row = store.one(tx.connection, request_id, lock=True)
-    accounts = accounts_usecases.known(tx)
-    if row is None or not accounts_usecases.sees(accounts, actor, row.account_id):
+    accounts = accounts_service.known(tx)
+    if row is None or not accounts_service.sees(accounts, actor, row.account_id):
         raise not_found("request", str(request_id))
-    place = accounts_usecases.row_in_scope(accounts, actor, accounts.tree.codes[accounts.row_of_id[row.account_id]])
-    if place != accounts_usecases.top_row(accounts, actor):
+    place = accounts_service.row_in_scope(accounts, actor, accounts.tree.codes[accounts.row_of_id[row.account_id]])
+    if place != accounts_service.top_row(accounts, actor):
         raise not_allowed("Only who asked takes a request back; answer it instead.")
     if row.state != "waiting":
         raise conflict(f"This request is {row.state} already.")
-    product = pools_usecases.product(tx, row.product)
+    product = pools_service.product(tx, row.product)
     store.update(tx.connection, request_id, {"state": "withdrawn"})
     _step(
         tx,
@@ -215,11 +215,11 @@ def requests(
     tx: Transaction, actor: Actor, account: str | None = None, waiting_only: bool = False, limit: int = 200
 ) -> list[Request]:
     """Requests of the actor's branch, or of one account in it; those that wait first."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     if account is None:
-        rows = accounts.tree.branch(accounts_usecases.top_row(accounts, actor)).tolist()
+        rows = accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist()
     else:
-        rows = [accounts_usecases.row_in_scope(accounts, actor, account)]
+        rows = [accounts_service.row_in_scope(accounts, actor, account)]
     found = store.of_accounts(tx.connection, [int(accounts.ids[row]) for row in rows], waiting_only, limit)
     return _shown(tx, actor, accounts, found)
 
@@ -228,10 +228,10 @@ def to_answer_first(tx: Transaction, actor: Actor) -> list[Request]:
     """The waiting requests that are the actor's to answer first: nobody runs an account between who asked and the
     actor's own."""
     found = [each for each in requests(tx, actor, waiting_only=True) if each.to_answer]
-    accounts = accounts_usecases.known(tx)
-    top = accounts_usecases.top_row(accounts, actor)
+    accounts = accounts_service.known(tx)
+    top = accounts_service.top_row(accounts, actor)
     between = {each.account: _between(accounts, each.account, top) for each in found}
-    running = sign_in.admins_of(
+    running = sign_in_service.admins_of(
         tx, [int(accounts.ids[row]) for row in {row for rows in between.values() for row in rows}]
     )
     return [each for each in found if not any(running.get(int(accounts.ids[row])) for row in between[each.account])]
@@ -243,11 +243,11 @@ def _between(accounts: Accounts, account: str, top: int) -> list[int]:
 
 
 def _shown(tx: Transaction, actor: Actor, accounts: Accounts, rows: list[Any]) -> list[Request]:
-    products = {each.id: each for each in pools_usecases.products(tx)}
+    products = {each.id: each for each in pools_service.products(tx)}
     steps: dict[int, list[Any]] = {}
     for step in store.steps(tx.connection, [row.id for row in rows]):
         steps.setdefault(step.request_id, []).append(step)
-    top, shown = accounts_usecases.top_row(accounts, actor), []
+    top, shown = accounts_service.top_row(accounts, actor), []
     for row in rows:
         place = accounts.row_of_id[row.account_id]
         parent = int(accounts.tree.parent[place])
@@ -268,16 +268,16 @@ def _shown(tx: Transaction, actor: Actor, accounts: Accounts, rows: list[Any]) -
 
 
 def _one(tx: Transaction, actor: Actor, request_id: int) -> Request:
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     row = store.one(tx.connection, request_id)
     assert row is not None
     return _shown(tx, actor, accounts, [row])[0]
 
 
 def _position(tx: Transaction, actor: Actor, account: str, product: str) -> tuple[Positions, int, Product]:
-    wanted = pools_usecases.product(tx, product)
+    wanted = pools_service.product(tx, product)
     found = settle_snapshot(present_snapshot(tx, [wanted]))
-    row = accounts_usecases.row_in_scope(found.snapshot.accounts, actor, account)
+    row = accounts_service.row_in_scope(found.snapshot.accounts, actor, account)
     owner = int(found.snapshot.owner[row, 0])
     if owner < 0:
         raise not_found("pool of the product here", product)
@@ -290,13 +290,13 @@ def _to_answer(
     tx: Transaction, actor: Actor, request_id: int, lock: bool = False
 ) -> tuple[Any, Positions, int, Product]:
     row = store.one(tx.connection, request_id, lock)
-    if row is None or not accounts_usecases.sees(accounts_usecases.known(tx), actor, row.account_id):
+    if row is None or not accounts_service.sees(accounts_service.known(tx), actor, row.account_id):
         raise not_found("request", str(request_id))
-    product = pools_usecases.product(tx, row.product)
+    product = pools_service.product(tx, row.product)
     found = settle_snapshot(present_snapshot(tx, [product]))
     accounts = found.snapshot.accounts
-    place = accounts_usecases.row_in_scope(accounts, actor, accounts.tree.codes[accounts.row_of_id[row.account_id]])
-    if place == accounts_usecases.top_row(accounts, actor):
+    place = accounts_service.row_in_scope(accounts, actor, accounts.tree.codes[accounts.row_of_id[row.account_id]])
+    if place == accounts_service.top_row(accounts, actor):
         raise not_allowed(f"What {accounts.name(place)} asked for is its parent's to answer.")
     if row.state != "waiting":
         raise conflict(f"This request is {row.state} already.")
@@ -370,5 +370,7 @@ def _step(
         product.id,
         parent_too,
     )
-    notices.notify(tx, accounts, [notice], but_not=actor.email)
-    log.write(tx, actor, None, [log.Entry(f"request {what}", product.code, account_id, None, {"request": subject})])
+    notices_service.notify(tx, accounts, [notice], but_not=actor.email)
+    log_service.write(
+        tx, actor, None, [log_service.Entry(f"request {what}", product.code, account_id, None, {"request": subject})]
+    )

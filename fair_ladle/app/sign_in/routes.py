@@ -8,12 +8,12 @@ from fastapi import Cookie, Request, Response
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.installation import is_demo
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.plumbing.routing import Router, keeps_order_itself
-from fair_ladle.app.sign_in import usecases
+from fair_ladle.app.sign_in import service, usecases
 
 COOKIE = "fair_ladle_session"
 open_routes = Router("/api", "sign in", is_open=True)
@@ -63,7 +63,7 @@ def sign_in(body: SignIn, request: Request, db: Db) -> Response:
         httponly=True,
         samesite="strict",
         secure=request.url.scheme == "https",
-        max_age=int(usecases.LONGEST.total_seconds()),
+        max_age=int(service.LONGEST.total_seconds()),
         path="/",
     )
     return answer
@@ -75,9 +75,9 @@ def me(request: Request, db: Db, token: Annotated[str | None, Cookie(alias=COOKI
     if not token:
         return JSONResponse(None)
     try:
-        found = db.run(usecases.signed_in, token, request.headers.get("X-Running"))
+        found = db.run(service.signed_in, token, request.headers.get("X-Running"))
     except Refused:  # what they ran last is not theirs any more
-        found = db.run(usecases.signed_in, token)
+        found = db.run(service.signed_in, token)
     if found is None:
         return JSONResponse(None)
     every = [Delegation(account=d.code, name=d.name, kind=d.kind, role=d.role) for d in found.delegations]
@@ -89,7 +89,7 @@ def me(request: Request, db: Db, token: Annotated[str | None, Cookie(alias=COOKI
         delegations=every,
         csrf_token=found.csrf_token,
         now=db.clock.now().isoformat(),
-        time_zone=str(db.snapshot(accounts_usecases.zone)),
+        time_zone=str(db.snapshot(accounts_service.zone)),
         demo=running.kind == "operator" and is_demo(db),
     )
 

@@ -6,24 +6,23 @@ by address and by origin.
 
 from __future__ import annotations
 
-import hashlib
 import secrets
 import threading
 from collections.abc import Collection
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import timedelta
 from typing import Any
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.log import usecases as log
-from fair_ladle.app.plumbing import schedule
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
-from fair_ladle.app.plumbing.problems import KeptRefusal, Problem, Refused, conflict, invalid, not_allowed, not_found
+from fair_ladle.app.plumbing.problems import KeptRefusal, Problem, Refused, conflict, invalid, not_found
 from fair_ladle.app.sign_in import store
+from fair_ladle.app.sign_in.service import IDLE, LONGEST, _hash
 
 hasher = PasswordHasher()
 NOBODY = hasher.hash("nobody has this password")
@@ -32,8 +31,6 @@ MOST_FAILURES, MOST_FROM_ORIGIN = 5, 100
 AT_A_TIME, WAITS_SECONDS = 2, 3.0
 """Passwords verified at a time, each of which takes 64 MB and a core for a third of a second."""
 _verifying = threading.BoundedSemaphore(AT_A_TIME)
-IDLE, LONGEST = timedelta(hours=12), timedelta(days=7)
-TOUCH_EVERY = timedelta(minutes=1)
 SHORTEST_PASSWORD = 12
 
 
@@ -43,20 +40,6 @@ class Session:
 
     token: str
     csrf_token: str
-
-
-@dataclass(frozen=True)
-class SignedIn:
-    """Who a session belongs to and what they may run; ``actor`` runs one of these branches."""
-
-    actor: Actor
-    csrf_token: str
-    delegations: list[Any]
-    token_hash: str
-
-
-def _hash(token: str) -> str:
-    return hashlib.sha256(token.encode()).hexdigest()
 
 
 def sign_in(database: Database, email: str, password: str, origin: str) -> Session:
@@ -133,38 +116,6 @@ def sign_out(tx: Transaction, token: str) -> None:
     store.end_session(tx.connection, _hash(token))
 
 
-def signed_in(tx: Transaction, token: str, running: str | None = None) -> SignedIn | None:
-    """Who is behind a session's token; None where it is unknown, too old, or may run nothing today.
-
-    ``running`` names the branch to act in where there are several.
-    """
-    token_hash = _hash(token)
-    session = store.session(tx.connection, token_hash)
-    now = tx.now
-    if session is None or now - session.last_used > IDLE or now - session.began > LONGEST:
-        return None
-    delegations = _open_to(tx, store.delegations_of(tx.connection, session.sign_in_id, accounts_usecases.today(tx)))
-    if not delegations:
-        return None
-    chosen = next((each for each in delegations if each.code == running), None if running else delegations[0])
-    if chosen is None:
-        raise not_allowed("You do not run that account (any more).")
-    if now - session.last_used > TOUCH_EVERY:
-        store.touch_session(tx.connection, token_hash, now)
-    actor = Actor(session.name, session.email, chosen.code, session.sign_in_id, chosen.role)
-    return SignedIn(actor, session.csrf_token, delegations, token_hash)
-
-
-def _open_to(tx: Transaction, delegations: list[Any]) -> list[Any]:
-    """Those over accounts that are there to be run: closed ones have no admins, nor has what stands below them."""
-    accounts = accounts_usecases.known(tx)
-    return [
-        each
-        for each in delegations
-        if each.account_id in accounts.row_of_id and accounts.status(accounts.row_of_id[each.account_id]) != "closed"
-    ]
-
-
 def give_sign_in(tx: Transaction, actor: Actor, email: str, name: str, account: str, password: str) -> None:
     """Let somebody sign in and run an account; a known address gets the account beside what it has, and this
     password."""
@@ -175,7 +126,7 @@ def give_sign_in(tx: Transaction, actor: Actor, email: str, name: str, account: 
         raise invalid(f"{email!r} is no e-mail address.", "email")
     if len(password) < SHORTEST_PASSWORD:
         raise invalid(f"A password has at least {SHORTEST_PASSWORD} characters.", "password")
-    account_id = accounts_usecases.ids_by_code(tx).get(account)
+    account_id = accounts_service.ids_by_code(tx).get(account)
     if account_id is None:
         raise not_found("account", account)
     found = store.by_email(tx.connection, email)
@@ -184,19 +135,21 @@ def give_sign_in(tx: Transaction, actor: Actor, email: str, name: str, account: 
     else:
         sign_in_id = found.id
         store.set_password(tx.connection, sign_in_id, hasher.hash(password))
-    there = store.delegations_of(tx.connection, sign_in_id, accounts_usecases.today(tx))
+    there = store.delegations_of(tx.connection, sign_in_id, accounts_service.today(tx))
     if account not in {each.code for each in there}:
         store.delegate(tx.connection, sign_in_id, account_id, "admin")
-    log.write(tx, actor, None, [log.Entry("sign-in given", email, account_id, None, {"name": name, "role": "admin"})])
+    log_service.write(
+        tx, actor, None, [log_service.Entry("sign-in given", email, account_id, None, {"name": name, "role": "admin"})]
+    )
 
 
 def let_run(tx: Transaction, actor: Actor, email: str, account_id: int) -> None:
     """Let somebody who runs an account of the actor's branch already run another one. Whether the actor may say so
     is the caller's to check; of who runs what elsewhere nothing is said."""
     found = store.by_email(tx.connection, email.strip().lower())
-    accounts = accounts_usecases.known(tx)
-    there = [] if found is None else store.delegations_of(tx.connection, found.id, accounts_usecases.today(tx))
-    if found is None or not any(accounts_usecases.sees(accounts, actor, each.account_id) for each in there):
+    accounts = accounts_service.known(tx)
+    there = [] if found is None else store.delegations_of(tx.connection, found.id, accounts_service.today(tx))
+    if found is None or not any(accounts_service.sees(accounts, actor, each.account_id) for each in there):
         raise invalid(
             f"Nobody who runs an account here signs in as {email or 'that'}; add them as "
             "a member, or have a sign-in given "
@@ -206,22 +159,20 @@ def let_run(tx: Transaction, actor: Actor, email: str, account_id: int) -> None:
     if any(each.account_id == account_id for each in there):
         return
     store.delegate(tx.connection, found.id, account_id, "admin")
-    log.write(
-        tx, actor, None, [log.Entry("may run it", email, account_id, None, {"name": found.name, "role": "admin"})]
+    log_service.write(
+        tx,
+        actor,
+        None,
+        [log_service.Entry("may run it", email, account_id, None, {"name": found.name, "role": "admin"})],
     )
-
-
-def rehearse(tx: Transaction) -> None:
-    """Where ending delegations is only tried out: go on with copies of them, and of the sessions."""
-    store.rehearse(tx)
 
 
 def end_of(tx: Transaction, actor: Actor, emails: Collection[str]) -> int:
     """Whoever has one of these addresses runs nothing of the actor's branch any more, from now on, and their
     sessions end; how many delegations that were."""
-    accounts = accounts_usecases.known(tx)
+    accounts = accounts_service.known(tx)
     rows = store.standing(tx.connection, {each.lower() for each in emails}) if emails else []
-    mine = [each for each in rows if accounts_usecases.sees(accounts, actor, each.account_id)]
+    mine = [each for each in rows if accounts_service.sees(accounts, actor, each.account_id)]
     _end(tx, actor, mine)
     return len(mine)
 
@@ -229,18 +180,18 @@ def end_of(tx: Transaction, actor: Actor, emails: Collection[str]) -> int:
 def _end(tx: Transaction, actor: Actor, rows: list[Any]) -> None:
     store.end_delegations(tx.connection, [each.id for each in rows], tx.now, actor.name)
     store.end_sessions(tx.connection, {each.sign_in_id for each in rows})
-    log.write(
+    log_service.write(
         tx,
         actor,
         None,
-        [log.Entry("runs it no more", each.email, each.account_id, {"role": each.role}) for each in rows],
+        [log_service.Entry("runs it no more", each.email, each.account_id, {"role": each.role}) for each in rows],
     )
 
 
 def end_delegation(tx: Transaction, actor: Actor, email: str, account: str) -> None:
     """Somebody runs an account of the actor's branch no more; their sessions end at once."""
-    accounts = accounts_usecases.known(tx)
-    row = accounts_usecases.row_in_scope(accounts, actor, account)
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, account)
     email = email.strip().lower()
     there = store.standing(tx.connection, [email])
     mine = [each for each in there if each.account_id == int(accounts.ids[row])]
@@ -249,32 +200,3 @@ def end_delegation(tx: Transaction, actor: Actor, email: str, account: str) -> N
     if any(each.sign_in_id == actor.sign_in_id for each in mine) and account == actor.scope:
         raise conflict("You run this account yourself; have somebody else end that.")
     _end(tx, actor, mine)
-
-
-def actor_for(tx: Transaction, sign_in_id: int, account: str) -> Actor | None:
-    """Somebody running a branch without being there; None where they may not run it any more."""
-    there = _open_to(tx, store.delegations_of(tx.connection, sign_in_id, accounts_usecases.today(tx)))
-    who = store.by_id(tx.connection, sign_in_id)
-    role = next((each.role for each in there if each.code == account), None)
-    return None if role is None or who is None else Actor(who.name, who.email, account, sign_in_id, role)
-
-
-def find_by_email(tx: Transaction, email: str) -> Any | None:
-    """A sign-in by its address; None where nobody has it."""
-    return store.by_email(tx.connection, email.strip().lower())
-
-
-def admins_of(tx: Transaction, account_ids: Collection[int]) -> dict[int, list[Any]]:
-    """Who runs these accounts themselves today (sign_in_id, name, email), by the account's id."""
-    found: dict[int, list[Any]] = {}
-    for row in store.running(tx.connection, account_ids, accounts_usecases.today(tx)) if account_ids else []:
-        found.setdefault(row.account_id, []).append(row)
-    return found
-
-
-def start_demo_clock(tx: Transaction, earliest: datetime) -> datetime:
-    """Let the demo's time run on from its start, or from the newest thing that was done in it: never back, or what the
-    schedule does next would wait until the time is there again."""
-    demo_at = max([earliest, *(at for at in (log.newest_instant(tx), schedule.newest_run(tx)) if at is not None)])
-    store.set_demo_clock(tx.connection, demo_at, datetime.now(UTC))
-    return demo_at

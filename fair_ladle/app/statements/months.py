@@ -8,15 +8,15 @@ from datetime import date, timedelta
 
 import numpy as np
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
-from fair_ladle.app.allocations import usecases as allocations
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Pool, Product
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Pool, Product
+from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import Day, days_of, local_day
 from fair_ladle.core.pricing import Basis, BuyerDay
 from fair_ladle.core.readings import Readings, read_days
@@ -148,18 +148,18 @@ class ProductMonth:
 
 def read_month(tx: Transaction, product: Product, first: date, last: date) -> ProductMonth:
     """Read a product's month, from the facts, up to the last day that has ended."""
-    zone = accounts_usecases.zone(tx)
+    zone = accounts_service.zone(tx)
     ended = min(last, local_day(tx.now, zone) - timedelta(days=1))
-    pools = pools_usecases.pools(tx, [product])
+    pools = pools_service.pools(tx, [product])
     segments = []
-    for begin, end in accounts_usecases.segments(tx, first, ended) if first <= ended else []:
-        accounts = accounts_usecases.on_day(tx, begin)
-        roots, placed = pools_usecases.layout(accounts, pools, [product])
+    for begin, end in accounts_service.segments(tx, first, ended) if first <= ended else []:
+        accounts = accounts_service.on_day(tx, begin)
+        roots, placed = pools_service.layout(accounts, pools, [product])
         days = days_of(begin, end, zone)
         own = usage.own_by_day(tx, accounts, product, days)
         grid = allocations.by_days(tx, accounts, product, days)
         readings = read_days(accounts.tree, own, grid, roots.rows.tolist(), days)
-        by_day = np.array([pools_usecases.supply(placed, day.date).quantity for day in days], dtype=np.int64)
+        by_day = np.array([pools_service.supply(placed, day.date).quantity for day in days], dtype=np.int64)
         supply = {int(row): by_day[:, place] * readings.seconds for place, row in enumerate(roots.rows.tolist())}
         segments.append(
             Segment(accounts, readings, pool_of(accounts.tree, roots, 1)[:, 0], supply, _uncharged(tx, accounts, days))
@@ -170,7 +170,7 @@ def read_month(tx: Transaction, product: Product, first: date, last: date) -> Pr
 def _uncharged(tx: Transaction, accounts: Accounts, days: Sequence[Day]) -> dict[int, Flags]:
     found: dict[int, Flags] = {}
     first = days[0].date
-    for account_id, begin, end in accounts_usecases.uncharged(tx, first, days[-1].date):
+    for account_id, begin, end in accounts_service.uncharged(tx, first, days[-1].date):
         flags = found.setdefault(accounts.row_of_id[account_id], np.zeros(len(days), dtype=bool))
         flags[(begin - first).days : (end - first).days + 1] = True
     return found
@@ -183,8 +183,8 @@ SETTLED_AFTER = timedelta(minutes=1)
 
 def product_month(tx: Transaction, product: Product, first: date, last: date) -> ProductMonth:
     """A product's month, read anew only where facts of days that are over have changed, or another day has ended."""
-    today = accounts_usecases.today(tx)
-    if tx.now - accounts_usecases.start_of(tx, today) < SETTLED_AFTER and first <= today <= last + timedelta(days=1):
+    today = accounts_service.today(tx)
+    if tx.now - accounts_service.start_of(tx, today) < SETTLED_AFTER and first <= today <= last + timedelta(days=1):
         return read_month(tx, product, first, last)
     made_of = generations.numbers(tx, "past", "structure", "allocations")
     key = (tx.connection.engine.url, made_of, product, first, min(last, today))

@@ -11,12 +11,12 @@ from typing import Any
 
 from iso4217 import Currency
 
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import invalid
-from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.statements import store
 from fair_ladle.core.pricing import Aggregate, Basis, Rate, Tier, TierMode, rate_for
 
@@ -66,7 +66,7 @@ class RateCards:
     def __init__(self, tx: Transaction, accounts: Accounts):
         codes = {int(each): code for each, code in zip(accounts.ids, accounts.tree.codes, strict=True)}
         self.accounts = accounts
-        self.rates = rates(tx, codes, {each.id: each.code for each in pools_usecases.products(tx)})
+        self.rates = rates(tx, codes, {each.id: each.code for each in pools_service.products(tx)})
         self.sellers = {rate.seller for rate in self.rates}
         self._rates_of: dict[tuple[str, str], list[Rate]] = defaultdict(list)
         for rate in self.rates:

@@ -7,14 +7,14 @@ from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.days import YEARS
 from fair_ladle.app.plumbing.problems import invalid
-from fair_ladle.app.pools import usecases as pools_usecases
-from fair_ladle.app.pools.usecases import Pool, Product
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.statements.months import ProductMonth, product_month
 from fair_ladle.app.statements.rate_cards import RateCards, decimals_of
 from fair_ladle.core.calendar import month_before, month_of
@@ -76,14 +76,19 @@ class BillingPeriod:
 
     def __init__(self, tx: Transaction, first: date, last: date, products: Sequence[Product] | None = None):
         self.first, self.last = first, last
-        self.accounts: Accounts = accounts_usecases.on_day(tx, min(first, accounts_usecases.today(tx)))
-        self.products = list(products or pools_usecases.products(tx))
+        self.accounts: Accounts = accounts_service.on_day(tx, min(first, accounts_service.today(tx)))
+        self.products = list(products or pools_service.products(tx))
         self.rate_cards = RateCards(tx, self.accounts)
         self.months: dict[str, ProductMonth] = {
             each.code: product_month(tx, each, first, last) for each in self.products
         }
         self._lines: dict[tuple[str, str], Line | None] = {}
         self._bearers: dict[int, list[Bearer]] = {}
+
+    def before(self, tx: Transaction) -> BillingPeriod:
+        """The month before."""
+        first = month_before(self.first)
+        return BillingPeriod(tx, first, month_of(f"{first:%Y-%m}")[1])
 
     def seller_of(self, buyer: str) -> str | None:
         """The buyer's parent; None for the root."""
@@ -175,16 +180,10 @@ def statement(tx: Transaction, actor: Actor, buyer: str, month: str) -> tuple[Bi
     """One buyer's statement, for whoever runs the buyer or an account above it."""
     first, last = parse_month(month)
     period = BillingPeriod(tx, first, last)
-    row = accounts_usecases.row_in_scope(period.accounts, actor, buyer)
+    row = accounts_service.row_in_scope(period.accounts, actor, buyer)
     if row == 0:
         raise invalid(f"{buyer} is the operator; it has no seller and so no statement.", "buyer")
     return period, period.statement(buyer)
-
-
-def period_before(tx: Transaction, period: BillingPeriod) -> BillingPeriod:
-    """The month before."""
-    first = month_before(period.first)
-    return BillingPeriod(tx, first, month_of(f"{first:%Y-%m}")[1])
 
 
 def may_see_cost(period: BillingPeriod, actor: Actor, buyer: str) -> bool:
@@ -192,5 +191,5 @@ def may_see_cost(period: BillingPeriod, actor: Actor, buyer: str) -> bool:
     seller = period.seller_of(buyer)
     if seller is None:
         return False
-    tree, top = period.accounts.tree, accounts_usecases.top_row(period.accounts, actor)
+    tree, top = period.accounts.tree, accounts_service.top_row(period.accounts, actor)
     return top in tree.path_up(tree.row(seller))

@@ -7,20 +7,19 @@ from datetime import date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
-from fair_ladle.app.pools import usecases as pools_usecases
+from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.statements.usecases import (
     BillingPeriod,
     Line,
     Statement,
     may_see_cost,
     parse_month,
-    period_before,
 )
-from fair_ladle.app.usage import usecases as usage
+from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import MICRO, day_start, instant
 from fair_ladle.core.quantities import units_to_micro
 from fair_ladle.core.settling import NO_LIMIT
@@ -55,9 +54,9 @@ def overview(tx: Transaction, actor: Actor, month: str) -> Overview:
     """Every buyer of the actor's branch with its amount; departments that buy nothing by themselves are left out."""
     first, last = parse_month(month)
     period = BillingPeriod(tx, first, last)
-    before = period_before(tx, period)
+    before = period.before(tx)
     tree = period.accounts.tree
-    top = accounts_usecases.top_row(period.accounts, actor)
+    top = accounts_service.top_row(period.accounts, actor)
     rows = []
     for buyer in period.buyers(tree.branch(top).tolist()):
         statement = period.statement(buyer)
@@ -86,7 +85,7 @@ def seller_as_seen(period: BillingPeriod, actor: Actor, seller: str) -> str:
     """A seller by its code, or, where it is the account above the actor's branch, by its name: nothing more of it is
     said."""
     accounts = period.accounts
-    if accounts_usecases.is_in_scope(accounts, actor, seller) or seller not in accounts.tree:
+    if accounts_service.is_in_scope(accounts, actor, seller) or seller not in accounts.tree:
         return seller
     return accounts.name(accounts.tree.row(seller))
 
@@ -130,11 +129,11 @@ def statement_view(tx: Transaction, actor: Actor, buyer: str, month: str) -> Sta
     """One buyer's statement, line by line and day by day, beside the month before."""
     first, last = parse_month(month)
     period = BillingPeriod(tx, first, last)
-    row = accounts_usecases.row_in_scope(period.accounts, actor, buyer)
+    row = accounts_service.row_in_scope(period.accounts, actor, buyer)
     if row == 0:
         raise invalid("The operator has no seller and so no statement.", "buyer")
     statement = period.statement(buyer)
-    earlier = period_before(tx, period)
+    earlier = period.before(tx)
     lines_before = (
         {each.product.code: each for each in earlier.statement(buyer).lines} if buyer in earlier.accounts.tree else {}
     )
@@ -189,7 +188,7 @@ def _notes(tx: Transaction, period: BillingPeriod, row: int) -> list[str]:
     )
     if free:
         notes.append(f"Suspended on {free} {'day' if free == 1 else 'days'} that are not charged.")
-    closed = accounts_usecases.closed_in(tx, period.accounts, row, period.first, period.last)
+    closed = accounts_service.closed_in(tx, period.accounts, row, period.first, period.last)
     if closed:
         notes.append(f"{period.accounts.name(row)} was closed after {closed:%d %B %Y}: this is its last statement.")
     return notes
@@ -242,7 +241,7 @@ MOST_EVIDENCE = 500
 class Evidence:
     """What stands behind a day of a line: assignments, or samples, of the buyer's branch."""
 
-    product: pools_usecases.Product
+    product: pools_service.Product
     begin: datetime
     end: datetime
     rows: list[dict[str, Any]]
@@ -251,15 +250,15 @@ class Evidence:
 
 def evidence(tx: Transaction, actor: Actor, buyer: str, product: str, day: date) -> Evidence:
     """The assignments in use on a day with their hours of it, or the samples that count on it."""
-    accounts = accounts_usecases.on_day(tx, day)
-    row = accounts_usecases.row_in_scope(accounts, actor, buyer)
-    wanted = pools_usecases.product(tx, product)
-    zone = accounts_usecases.zone(tx)
+    accounts = accounts_service.on_day(tx, day)
+    row = accounts_service.row_in_scope(accounts, actor, buyer)
+    wanted = pools_service.product(tx, product)
+    zone = accounts_service.zone(tx)
     begin = instant(day_start(day, zone) * MICRO)
     end = instant(day_start(day + timedelta(days=1), zone) * MICRO)
     if end > tx.now:
         raise not_found("reading of a day that has not ended,", day.isoformat())
-    pools = pools_usecases.pools(tx, [wanted])
+    pools = pools_service.pools(tx, [wanted])
     owners = {pool.owner_id for pool in pools}
     tree = accounts.tree
     rows_here, outside = [], set()

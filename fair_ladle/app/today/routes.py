@@ -10,7 +10,7 @@ from fair_ladle.app.notices.routes import NoticeBody, notice_body
 from fair_ladle.app.people_admin.join_routes import DomainWaiting, JoinWaiting
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router
-from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.pools.service import Product
 from fair_ladle.app.requests.routes import RequestBody, request_body
 from fair_ladle.app.today import usecases
 

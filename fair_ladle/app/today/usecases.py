@@ -7,8 +7,9 @@ from datetime import date, timedelta
 from decimal import Decimal
 from typing import Any
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.allocations import snapshots as allocations_snapshots
 from fair_ladle.app.allocations import views
 from fair_ladle.app.allocations.positions import Positions, settle_snapshot, snapshot_at
 from fair_ladle.app.drafts import usecases as drafts
@@ -17,7 +18,7 @@ from fair_ladle.app.people_admin import domains
 from fair_ladle.app.plumbing import schedule
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.pools.usecases import Pool, Product
+from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.reclaim import usecases as reclaim
 from fair_ladle.app.requests import usecases as requests_usecases
 from fair_ladle.core.costing import supply_on
@@ -113,10 +114,10 @@ class Today:
 
 def today(tx: Transaction, actor: Actor) -> Today:
     """What needs the actor today, over the branch."""
-    products = views.chosen_products(tx, None)
+    products = allocations_snapshots.chosen_products(tx, None)
     found = settle_snapshot(snapshot_at(tx, products, tx.now))
     snapshot = found.snapshot
-    top = accounts_usecases.top_row(snapshot.accounts, actor)
+    top = accounts_service.top_row(snapshot.accounts, actor)
     inside = {int(row) for row in snapshot.accounts.tree.branch(top)}
     owned = [place for place, row in enumerate(snapshot.roots.rows.tolist()) if row in inside]
     codes = snapshot.accounts.tree.codes

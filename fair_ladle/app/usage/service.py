@@ -8,12 +8,12 @@ from typing import Any
 
 import numpy as np
 
-from fair_ladle.app.accounts import usecases as accounts_usecases
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, Progress, merge
-from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import store
 from fair_ladle.app.usage.tables import assignments, storage_samples
 from fair_ladle.core.calendar import MICRO, Day, instant, micros
@@ -89,7 +89,7 @@ def load_assignments(tx: Transaction, rows: list[dict[str, Any]], progress: Prog
 
 def load_samples(tx: Transaction, rows: list[dict[str, Any]], progress: Progress | None = None) -> Merged:
     """Create and correct storage samples."""
-    today = accounts_usecases.start_of(tx, accounts_usecases.today(tx))
+    today = accounts_service.start_of(tx, accounts_service.today(tx))
     if any(row["at"] < today for row in rows):
         generations.renew(tx, "past")
     return merge(tx.connection, storage_samples, ["product_id", "account_id", "category", "at"], rows, progress)

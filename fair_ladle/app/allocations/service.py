@@ -6,14 +6,14 @@ from collections.abc import Collection
 from datetime import date, timedelta
 from typing import Any
 
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.allocations import store
 from fair_ladle.app.allocations.positions import to_version
 from fair_ladle.app.allocations.tables import allocations
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, merge
-from fair_ladle.app.pools.usecases import Product
+from fair_ladle.app.pools.service import Product
 from fair_ladle.core.allocations import Grid, Version, by_day
 from fair_ladle.core.calendar import Day
 

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from fair_ladle.app.accounts.usecases import Accounts
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import not_found

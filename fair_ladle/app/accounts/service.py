@@ -1,0 +1,290 @@
+"""The tree as others need it, and the rule of scope.
+
+Functions that take an actor check it; the others serve use-cases that have done so.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, fields
+from datetime import date, datetime, timedelta
+from functools import cached_property
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import numpy as np
+
+from fair_ladle.app.accounts import store
+from fair_ladle.app.accounts.tables import accounts as accounts_table
+from fair_ladle.app.plumbing import generations
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.cache import Cache
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.merge import Merged, merge
+from fair_ladle.app.plumbing.problems import EMPTY, Problem, Refused, not_found
+from fair_ladle.core.calendar import MICRO, day_start, instant, local_day
+from fair_ladle.core.settling import Flags
+from fair_ladle.core.tree import Ints, Tree
+
+
+@dataclass(frozen=True)
+class AccountFacts:
+    """What is known of an account on a day; ``status`` None = active, ``placed_since`` None = since ever."""
+
+    id: int
+    code: str
+    kind: str
+    name: str
+    currency: str | None = None
+    time_zone: str | None = None
+    admin_email: str | None = None
+    billing_email: str | None = None
+    placed_since: date | None = None
+    status: str | None = None
+    charged: bool | None = None
+    status_since: date | None = None
+    unallocated: str = "free"
+
+
+@dataclass(frozen=True)
+class Accounts:
+    """The accounts of a day: the tree, and by its rows their ids and facts (code, kind, name, …)."""
+
+    tree: Tree
+    ids: Ints
+    facts: tuple[AccountFacts, ...]
+    row_of_id: dict[int, int]
+
+    def rows(self, account_ids: Iterable[int]) -> Ints:
+        """The rows of accounts given by id."""
+        return np.array([self.row_of_id[each] for each in account_ids], dtype=np.int64)
+
+    def inherited(self, row: int, field: str) -> Any:
+        """A fact of the account, or of the nearest above it that has one."""
+        return next((value for above in self.tree.path_up(row) if (value := getattr(self.facts[above], field))), None)
+
+    @cached_property
+    def restrained(self) -> dict[int, AccountFacts]:
+        """The facts of the accounts, by row, that are suspended or closed themselves."""
+        return {row: each for row, each in enumerate(self.facts) if each.status is not None}
+
+    def status(self, row: int) -> str:
+        """active, suspended or closed: the account's own, or that of an account above it where that is stricter."""
+        found = (
+            {self.restrained[each].status for each in self.tree.path_up(row) if each in self.restrained}
+            if self.restrained
+            else set()
+        )
+        return "closed" if "closed" in found else "suspended" if "suspended" in found else "active"
+
+    @cached_property
+    def uncharged(self) -> Flags:
+        """Rows whose seller does not charge them: they, or an account above them, are suspended without being
+        charged."""
+        flags = np.zeros(len(self.tree), dtype=bool)
+        for row, each in self.restrained.items():
+            if each.status == "suspended" and not each.charged:
+                flags[self.tree.branch(row)] = True
+        return flags
+
+    def since(self, row: int, top: int) -> date | None:
+        """The day since which an account stands below another one without a break; None = since ever, or itself."""
+        path = self.tree.path_up(row)
+        days = [self.facts[each].placed_since for each in path[: path.index(top)]]
+        return max((day for day in days if day is not None), default=None)
+
+    def name(self, row: int) -> str:
+        """What the account is called."""
+        return str(self.facts[row].name)
+
+
+FACTS = [each.name for each in fields(AccountFacts) if each.name != "unallocated"]
+
+
+def operator(tx: Transaction) -> Any:
+    """The root account; refused while there is none."""
+    found = store.root(tx.connection)
+    if found is None:
+        raise Refused(Problem(EMPTY, "Nothing here yet", 409, "There are no accounts; bring an intake in first."))
+    return found
+
+
+def zone(tx: Transaction) -> ZoneInfo:
+    """The operator's time zone: what days are reckoned in."""
+    return ZoneInfo(operator(tx).time_zone or "UTC")
+
+
+def today(tx: Transaction) -> date:
+    """The operator's present day."""
+    return local_day(tx.now, zone(tx))
+
+
+def start_of(tx: Transaction, day: date) -> datetime:
+    """The instant at which a day of the operator begins."""
+    return instant(day_start(day, zone(tx)) * MICRO)
+
+
+def on_day(tx: Transaction, day: date) -> Accounts:
+    """All accounts as they stand on a day."""
+    found = store.on_day(tx.connection, day)
+    if not found:
+        operator(tx)
+    code_of = {each.id: each.code for each in found}
+    tree = Tree.build({each.code: code_of.get(each.parent_id) for each in found})
+    by_code = {
+        each.code: AccountFacts(
+            **{name: getattr(each, name) for name in FACTS} | {"unallocated": each.unallocated or "free"}
+        )
+        for each in found
+    }
+    facts = tuple(by_code[code] for code in tree.codes)
+    ids = np.array([each.id for each in facts], dtype=np.int64)
+    return Accounts(tree, ids, facts, {each.id: row for row, each in enumerate(facts)})
+
+
+_known: Cache[Accounts] = Cache(8)
+
+
+def known(tx: Transaction) -> Accounts:
+    """All accounts as they stand today, kept while the structure stays the same. Whoever changes them says so before
+    asking."""
+    day = today(tx)
+    key = (tx.connection.engine.url, structure_number(tx), day)
+    return _known.get(key, lambda: on_day(tx, day))
+
+
+def segments(tx: Transaction, first: date, last: date) -> list[tuple[date, date]]:
+    """A period cut at the days on which accounts moved, so that each part has one tree."""
+    begins = [first, *store.changes_of_place(tx.connection, first, last)]
+    ends = [*(date.fromordinal(day.toordinal() - 1) for day in begins[1:]), last]
+    return list(zip(begins, ends, strict=True))
+
+
+def top_row(accounts: Accounts, actor: Actor) -> int:
+    """The row at the top of the actor's branch."""
+    if actor.scope is None:
+        return 0
+    if actor.scope not in accounts.tree:
+        raise not_found("account", actor.scope)
+    return accounts.tree.row(actor.scope)
+
+
+def row_in_scope(accounts: Accounts, actor: Actor, code: str) -> int:
+    """The row of an account the actor may see; others do not exist for the actor."""
+    top = top_row(accounts, actor)
+    if code in accounts.tree:
+        row = accounts.tree.row(code)
+        place = int(accounts.tree.depth_first[row]) - int(accounts.tree.depth_first[top])
+        if 0 <= place < int(accounts.tree.branch_size[top]):
+            return row
+    raise not_found("account", code)
+
+
+def is_in_scope(accounts: Accounts, actor: Actor, code: str) -> bool:
+    """Whether an account, by its code, is of the actor's branch."""
+    try:
+        row_in_scope(accounts, actor, code)
+    except Refused:
+        return False
+    return True
+
+
+def sees(accounts: Accounts, actor: Actor, account_id: int) -> bool:
+    """Whether an account, by its number, is of the actor's branch."""
+    return top_row(accounts, actor) in accounts.tree.path_up(accounts.row_of_id[account_id])
+
+
+def branch_ids(accounts: Accounts, actor: Actor, code: str | None = None) -> list[int] | None:
+    """The numbers of the accounts of a branch the actor may see (None = all of theirs); None where that is every
+    account."""
+    row = top_row(accounts, actor) if code is None else row_in_scope(accounts, actor, code)
+    return None if row == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(row)]]
+
+
+def load(tx: Transaction, rows: list[dict[str, Any]], parents: dict[str, str | None]) -> Merged:
+    """Create and change accounts by code and put each below its parent.
+
+    A new account stands there since ever; one that is there and gets another parent moves today.
+    """
+    there = store.ids_by_code(tx.connection)
+    said = {row["code"]: row["unallocated"] for row in rows if row.get("unallocated")}
+    rows = [{name: value for name, value in row.items() if name != "unallocated"} for row in rows]
+    merged = merge(tx.connection, accounts_table, ["code"], rows)
+    today = local_day(tx.now, zone_of(rows, tx))
+    moved = store.place(tx.connection, parents, today)
+    ids = store.ids_by_code(tx.connection)
+    known = store.unallocated_on(tx.connection, today) if said else {}
+    for code, value in said.items():
+        if known.get(ids[code], "free") != value:
+            # A new account has it from its first day on, one that was there from today on.
+            store.set_unallocated(tx.connection, ids[code], value, today if code in there else None)
+            moved += code in there
+    merged.changed += moved
+    merged.left -= min(moved, merged.left)
+    return merged
+
+
+def create(tx: Transaction, row: dict[str, Any], parent: str, unallocated: str) -> int:
+    """A new account below a parent (codes), there since ever; its id."""
+    account_id = store.insert(tx.connection, row)
+    store.set_unallocated(tx.connection, account_id, unallocated, None)
+    store.place(tx.connection, {row["code"]: parent}, today(tx))
+    return account_id
+
+
+def change(tx: Transaction, account_id: int, values: dict[str, Any]) -> None:
+    """Other facts of an account; whoever keeps a copy of the structure reads it anew."""
+    store.update(tx.connection, account_id, values)
+    structure_changed(tx)
+
+
+def move(tx: Transaction, code: str, parent: str) -> None:
+    """Let an account stand below another parent from today on."""
+    store.place(tx.connection, {code: parent}, today(tx))
+
+
+def set_status(tx: Transaction, account_id: int, status: str, charged: bool) -> None:
+    """Let an account be active, suspended or closed from today on. Whoever keeps a copy of the structure is the
+    caller's to tell."""
+    store.set_status(tx.connection, account_id, None if status == "active" else status, charged, today(tx))
+
+
+def uncharged(tx: Transaction, first: date, last: date) -> list[tuple[int, date, date]]:
+    """Accounts (ids) suspended without being charged in a period, each with the first and last of those days within
+    it."""
+    return [
+        (row.account_id, max(first, row.first_day), min(last, row.last_day or last))
+        for row in store.uncharged(tx.connection, first, last)
+    ]
+
+
+def closed_in(tx: Transaction, accounts: Accounts, row: int, first: date, last: date) -> date | None:
+    """The last day of an account that it, or an account above it, was closed after in a period and not reopened
+    since."""
+    closed = store.closings(tx.connection, first, last + timedelta(days=1))
+    days = [
+        closed[int(accounts.ids[above])] for above in accounts.tree.path_up(row) if int(accounts.ids[above]) in closed
+    ]
+    return min(days) - timedelta(days=1) if days else None
+
+
+def zone_of(rows: list[dict[str, Any]], tx: Transaction) -> ZoneInfo:
+    """The operator's zone, from rows about to be placed or from what is there."""
+    found = next((row["time_zone"] for row in rows if row["kind"] == "operator"), None)
+    there = store.root(tx.connection)
+    return ZoneInfo(found or (there.time_zone if there else None) or "UTC")
+
+
+def ids_by_code(tx: Transaction) -> dict[str, int]:
+    """Every account's id by its code."""
+    return store.ids_by_code(tx.connection)
+
+
+def structure_number(tx: Transaction) -> int:
+    """While it stays the same, accounts, their places, products and pools do."""
+    return generations.numbers(tx, "structure")[0]
+
+
+def structure_changed(tx: Transaction) -> None:
+    """Say that accounts, places, products or pools have changed."""
+    generations.renew(tx, "structure")

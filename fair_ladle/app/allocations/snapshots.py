@@ -1,0 +1,42 @@
+"""The present as a snapshot kept between requests, and the products and instants that requests name. Trusted: the
+caller has judged scope."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import date, datetime, timedelta
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations.positions import Snapshot, snapshot_at
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.problems import not_found
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
+
+
+def present_snapshot(tx: Transaction, products: Sequence[Product]) -> Snapshot:
+    """The present facts of some products, the newest there are."""
+    return snapshot_at(tx, products, tx.now)
+
+
+def chosen_products(tx: Transaction, codes: Sequence[str] | None) -> list[Product]:
+    """All products that have a pool, or those of these codes, in their order."""
+    every = pools_service.products(tx)
+    pooled = {pool.product.id for pool in pools_service.pools(tx, every)}
+    if not codes:
+        return [each for each in every if each.id in pooled]
+    by_code = {each.code: each for each in every}
+    for code in codes:
+        if code not in by_code:
+            raise not_found("product", code)
+    return [by_code[code] for code in dict.fromkeys(codes)]
+
+
+def instant_of(tx: Transaction, on: date | None) -> datetime | None:
+    """For "as of a day": the last instant of a day that is over, the first of one ahead; None = now."""
+    today = accounts_service.today(tx)
+    if on is None or on == today:
+        return None
+    if on > today:
+        return accounts_service.start_of(tx, on)
+    return accounts_service.start_of(tx, on + timedelta(days=1)) - timedelta(microseconds=1)

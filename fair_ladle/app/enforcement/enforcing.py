@@ -1,0 +1,233 @@
+"""Bringing clocks, holds and thresholds up to now.
+
+Everything follows from the facts: whoever runs it later finds the same clocks and the same holds.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import timedelta
+from typing import Any
+
+from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.allocations.positions import Positions, settle_snapshot, snapshot_at
+from fair_ladle.app.enforcement import store
+from fair_ladle.app.enforcement.replay import UsageHistory
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.notices import service as notices_service
+from fair_ladle.app.notices.service import Notice
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Again, Database, Transaction
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
+from fair_ladle.core.calendar import instant, local_day, micros
+from fair_ladle.core.clocks import Clock
+from fair_ladle.core.holds import Hold
+from fair_ladle.core.settling import NO_LIMIT
+
+USUAL_LEVELS = (80, 90, 100)
+
+
+SCHEDULE = Actor("schedule", "", None)
+
+
+@dataclass(frozen=True)
+class Done:
+    """What a run did to one product's pools."""
+
+    on_hold: int
+    freed: int
+    notified: int
+
+
+def enforce_all(database: Database) -> None:
+    """Every product in a transaction of its own."""
+    with database.transaction() as tx:
+        codes = [each.code for each in pools_service.products(tx)]
+    for code in codes:
+        database.run(enforce, code)
+
+
+def enforce(tx: Transaction, product_code: str) -> Done:
+    """Bring one product's clocks, holds and thresholds up to now, and tell whom it concerns."""
+    product = pools_service.product(tx, product_code)
+    until = store.lock_product(tx.connection, product.id)
+    if until is None:
+        raise Again(lambda first: store.begin_enforced(first.connection, product.id, instant(0)))
+    snapshot = snapshot_at(tx, [product], tx.now)
+    if not snapshot.pools:
+        return Done(0, 0, 0)
+    found = settle_snapshot(snapshot)
+    new, freed = _sync_holds(tx, found, product, micros(until))
+    notified = [
+        *_clock_notices(found, product),
+        *_hold_notices(found, product, new),
+        *_threshold_notices(tx, found, product),
+    ]
+    count = notices_service.notify(tx, snapshot.accounts, notified)
+    store.set_enforced(tx.connection, product.id, snapshot.at)
+    return Done(len(new), freed, count)
+
+
+def _sync_holds(
+    tx: Transaction, found: Positions, product: Product, since: int
+) -> tuple[list[tuple[int, Hold, Any]], int]:
+    """Keep what a replay finds beyond what is kept: new holds as (account row, hold, assignment), and how many
+    ended."""
+    accounts, past = found.snapshot.accounts, UsageHistory(tx, found.snapshot)
+    kept = store.open_holds(tx.connection, product.id)
+    before: dict[int, list[Hold]] = {}
+    for row in kept:
+        before.setdefault(accounts.row_of_id[row.account_id], []).append(
+            Hold(row.assignment_id, row.place, micros(row.begins), None)
+        )
+    ids = {(accounts.row_of_id[row.account_id], row.assignment_id, micros(row.begins)): row.id for row in kept}
+    new, freed, rows, entries = [], 0, [], []
+    for place, holds in past.holds(since, before).items():
+        for hold in holds:
+            hold_id = ids.get((place, hold.assignment, hold.begins))
+            if hold_id is not None:
+                if hold.ends is not None:
+                    store.end_hold(tx.connection, hold_id, instant(hold.ends))
+                    freed += 1
+                    entries.append(_entry("hold ended", past.unit_of(hold.assignment), place, accounts, product))
+                continue
+            rows.append(
+                {
+                    "product_id": product.id,
+                    "account_id": int(accounts.ids[place]),
+                    "assignment_id": hold.assignment,
+                    "place": hold.place,
+                    "begins": instant(hold.begins),
+                    "ends": None if hold.ends is None else instant(hold.ends),
+                }
+            )
+            assignment = past.unit_of(hold.assignment)
+            entries.append(_entry("put on hold", assignment, place, accounts, product))
+            if hold.ends is None:
+                new.append((place, hold, assignment))
+    store.add_holds(tx.connection, rows)
+    if entries:
+        log_service.write(tx, SCHEDULE, None, entries)
+    return new, freed
+
+
+def _entry(what: str, assignment: Any, place: int, accounts: Accounts, product: Product) -> log_service.Entry:
+    own = accounts.row_of_id[assignment.account_id] == place
+    # Whoever runs the unit's account reads this; what stands above it is not named.
+    return log_service.Entry(
+        what,
+        assignment.subject,
+        assignment.account_id,
+        None,
+        {"product": product.code, "for": "its own cap" if own else "a cap above"},
+    )
+
+
+def _clock_notices(found: Positions, product: Product) -> list[Notice]:
+    """At the start of a grace, halfway, on its last day, and when it has run out."""
+    snapshot, notified = found.snapshot, []
+    for (row, column), clock in snapshot.clocks.items():
+        name, account_id = snapshot.accounts.name(row), int(snapshot.accounts.ids[row])
+        over = int(found.settled.load[row, column]) - int(snapshot.grid.cap[row, column])
+        stage = _stage(clock, snapshot)
+        key = f"grace {account_id} {product.id} {clock.since} {stage}"
+        past = (
+            f"{name} is {product.said(over)} over its cap of "
+            f"{product.said(int(snapshot.grid.cap[row, column]))} of {product.name}."
+        )
+        until = f"{clock.deadline_day:%A, %d %B %Y}"
+        subject, text = {
+            "start": (
+                f"{name} is past its cap of {product.name}: grace until {until}",
+                f"{past} Everything goes on until the end of {until}; then the excess alone is put on hold.",
+            ),
+            "halfway": (
+                f"{name}: half of its grace for {product.name} is over",
+                f"{past} The grace ends with {until}.",
+            ),
+            "last day": (
+                f"{name}: the last day of its grace for {product.name}",
+                f"{past} At the end of today the excess alone is put on hold.",
+            ),
+            "over": (
+                f"{name}: its grace for {product.name} is over",
+                f"{past} Nothing new goes through until it is back within. Raise the cap, or release what is idle.",
+            ),
+        }[stage]
+        notified.append(Notice(key, "grace", account_id, subject, text, product.id))
+    return notified
+
+
+def _stage(clock: Clock, snapshot: Any) -> str:
+    if clock.is_over(micros(snapshot.at)):
+        return "over"
+    started = local_day(instant(clock.since), snapshot.zone)
+    if snapshot.day >= clock.deadline_day and snapshot.day > started:
+        return "last day"
+    length = (clock.deadline_day - started).days
+    return "halfway" if length > 1 and snapshot.day >= started + timedelta(days=(length + 1) // 2) else "start"
+
+
+def _hold_notices(found: Positions, product: Product, new: Sequence[tuple[int, Hold, Any]]) -> list[Notice]:
+    """One notice an account, with who was put on hold and where."""
+    accounts, notified = found.snapshot.accounts, []
+    for place in dict.fromkeys(place for place, _, _ in new):
+        mine = [(hold, assignment) for row, hold, assignment in new if row == place]
+        names = "\n".join(
+            f"- {assignment.subject}, {accounts.name(accounts.row_of_id[assignment.account_id])}"
+            for _, assignment in mine
+        )
+        account_id = int(accounts.ids[place])
+        key = f"hold {account_id} {product.id} {mine[0][0].begins} {mine[0][0].assignment}"
+        text = (
+            "Only what is over the cap is on hold: not usable, still theirs, and free again "
+            f"as soon as there is room.\n{names}"
+        )
+        notified.append(
+            Notice(
+                key,
+                "hold",
+                account_id,
+                f"{accounts.name(place)}: {product.said(len(mine))} of {product.name} on hold",
+                text,
+                product.id,
+            )
+        )
+    return notified
+
+
+def _threshold_notices(tx: Transaction, found: Positions, product: Product) -> list[Notice]:
+    """A notice for each threshold crossed upwards since the last run; one crossed back is armed again."""
+    snapshot, other = found.snapshot, store.levels(tx.connection)
+    known = store.crossed(tx.connection, product.id)
+    now: dict[tuple[int, int], int] = {}
+    for row, account_id in enumerate(snapshot.accounts.ids.tolist()):
+        cap, load = int(snapshot.grid.cap[row, 0]), int(found.settled.load[row, 0])
+        if snapshot.owner[row, 0] < 0 or not 0 < cap < NO_LIMIT:
+            continue
+        for level in other.get((account_id, product.id), USUAL_LEVELS):
+            if load * 100 >= cap * level:
+                now[account_id, level] = row
+    new = now.keys() - known
+    store.cross(tx.connection, product.id, new, tx.now)
+    store.uncross(tx.connection, product.id, known - now.keys())
+    notified = []
+    for account_id in sorted({account_id for account_id, _ in new}):
+        level = max(each for account, each in new if account == account_id)
+        row = now[account_id, level]
+        cap, load = int(snapshot.grid.cap[row, 0]), int(found.settled.load[row, 0])
+        name = snapshot.accounts.name(row)
+        notified.append(
+            Notice(
+                f"threshold {account_id} {product.id} {level} {micros(tx.now)}",
+                "threshold",
+                account_id,
+                f"{name} has reached {level} % of its cap of {product.name}",
+                f"{product.said(load)} of {product.said(cap)} are counted.",
+                product.id,
+                parent_too=level >= 100,
+            )
+        )
+    return notified

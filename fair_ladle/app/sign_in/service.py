@@ -1,0 +1,104 @@
+"""Who is signed in, and who runs what. Trusted: the caller has judged scope, or nobody has yet."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Collection
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.plumbing import schedule
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.problems import not_allowed
+from fair_ladle.app.sign_in import store
+
+IDLE, LONGEST = timedelta(hours=12), timedelta(days=7)
+
+
+TOUCH_EVERY = timedelta(minutes=1)
+
+
+@dataclass(frozen=True)
+class SignedIn:
+    """Who a session belongs to and what they may run; ``actor`` runs one of these branches."""
+
+    actor: Actor
+    csrf_token: str
+    delegations: list[Any]
+    token_hash: str
+
+
+def _hash(token: str) -> str:
+    return hashlib.sha256(token.encode()).hexdigest()
+
+
+def signed_in(tx: Transaction, token: str, running: str | None = None) -> SignedIn | None:
+    """Who is behind a session's token; None where it is unknown, too old, or may run nothing today.
+
+    ``running`` names the branch to act in where there are several.
+    """
+    token_hash = _hash(token)
+    session = store.session(tx.connection, token_hash)
+    now = tx.now
+    if session is None or now - session.last_used > IDLE or now - session.began > LONGEST:
+        return None
+    delegations = _open_to(tx, store.delegations_of(tx.connection, session.sign_in_id, accounts_service.today(tx)))
+    if not delegations:
+        return None
+    chosen = next((each for each in delegations if each.code == running), None if running else delegations[0])
+    if chosen is None:
+        raise not_allowed("You do not run that account (any more).")
+    if now - session.last_used > TOUCH_EVERY:
+        store.touch_session(tx.connection, token_hash, now)
+    actor = Actor(session.name, session.email, chosen.code, session.sign_in_id, chosen.role)
+    return SignedIn(actor, session.csrf_token, delegations, token_hash)
+
+
+def _open_to(tx: Transaction, delegations: list[Any]) -> list[Any]:
+    """Those over accounts that are there to be run: closed ones have no admins, nor has what stands below them."""
+    accounts = accounts_service.known(tx)
+    return [
+        each
+        for each in delegations
+        if each.account_id in accounts.row_of_id and accounts.status(accounts.row_of_id[each.account_id]) != "closed"
+    ]
+
+
+def rehearse(tx: Transaction) -> None:
+    """Where ending delegations is only tried out: go on with copies of them, and of the sessions."""
+    store.rehearse(tx)
+
+
+def actor_for(tx: Transaction, sign_in_id: int, account: str) -> Actor | None:
+    """Somebody running a branch without being there; None where they may not run it any more."""
+    there = _open_to(tx, store.delegations_of(tx.connection, sign_in_id, accounts_service.today(tx)))
+    who = store.by_id(tx.connection, sign_in_id)
+    role = next((each.role for each in there if each.code == account), None)
+    return None if role is None or who is None else Actor(who.name, who.email, account, sign_in_id, role)
+
+
+def find_by_email(tx: Transaction, email: str) -> Any | None:
+    """A sign-in by its address; None where nobody has it."""
+    return store.by_email(tx.connection, email.strip().lower())
+
+
+def admins_of(tx: Transaction, account_ids: Collection[int]) -> dict[int, list[Any]]:
+    """Who runs these accounts themselves today (sign_in_id, name, email), by the account's id."""
+    found: dict[int, list[Any]] = {}
+    for row in store.running(tx.connection, account_ids, accounts_service.today(tx)) if account_ids else []:
+        found.setdefault(row.account_id, []).append(row)
+    return found
+
+
+def start_demo_clock(tx: Transaction, earliest: datetime) -> datetime:
+    """Let the demo's time run on from its start, or from the newest thing that was done in it: never back, or what the
+    schedule does next would wait until the time is there again."""
+    demo_at = max(
+        [earliest, *(at for at in (log_service.newest_instant(tx), schedule.newest_run(tx)) if at is not None)]
+    )
+    store.set_demo_clock(tx.connection, demo_at, datetime.now(UTC))
+    return demo_at

@@ -6,7 +6,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fair_ladle.core.layers import NO_PRIORITY, Grant, family_order, reach, waiting_order
+from fair_ladle.core.layers import NO_PRIORITY, Grant, family_order, personal_limit, reach, waiting_order
 
 WRITER, SHEETS, MEETINGS = 1, 2, 4
 
@@ -65,3 +65,11 @@ def test_a_family_goes_up_by_its_successors_else_as_the_table_has_it() -> None:
     assert family_order([-1, 0, -1]) == [1, 0, 2], "the first is the second one's successor, so it comes after it"
     assert family_order([2, -1, 1]) == [0, 2, 1] and family_order([-1, -1]) == [0, 1]
     assert sorted(family_order([1, 0, -1])) == [0, 1, 2], "a circle ends all the same"
+
+
+def test_a_storage_limit_is_the_persons_own_else_a_groups_else_the_nearest_accounts() -> None:
+    groups, defaults = [(1, 50), (0, 70)], [(3, 20), (0, 10)]
+    assert personal_limit(5, groups, defaults) == ("direct", 0, 5)
+    assert personal_limit(None, groups, defaults) == ("group", 1, 50)
+    assert personal_limit(None, [], defaults) == ("account", 3, 20)
+    assert personal_limit(None, [], []) is None and personal_limit(0, groups, defaults) == ("direct", 0, 0)

@@ -13,7 +13,7 @@ from fair_ladle.core.allocations import Version, overlaps
 from fair_ladle.core.calendar import FAR, MICRO, days_of, month_of
 from fair_ladle.core.costing import Lot, pool_cost, share_cost
 from fair_ladle.core.pricing import Aggregate, Basis, BuyerDay, Rate, Tier, TierMode, charge, rate_for
-from fair_ladle.core.quantities import units_to_micro
+from fair_ladle.core.quantities import plain, to_grains, to_units, units_to_micro
 from fair_ladle.core.readings import counted_days, stored_days
 
 DAY = 86400
@@ -170,3 +170,22 @@ def test_versions_that_overlap_are_found_even_apart() -> None:
 def test_quantities_round_half_up_once() -> None:
     assert str(units_to_micro(1, 2 * 10**6, 1)) == "0.000001"
     assert str(units_to_micro(0, 0, 1)) == "0.000000"
+
+
+@pytest.mark.parametrize(
+    ("units", "measure", "grains", "said"),
+    [
+        ("12", "seat", 12, "12"),
+        ("3.500", "storage", 3500, "3.5"),
+        ("100", "storage", 100_000, "100"),
+        ("0.001", "storage", 1, "0.001"),
+        ("0.0001", "storage", None, ""),
+        ("1.5", "seat", None, ""),
+    ],
+)
+def test_units_are_whole_grains_or_refused(units: str, measure: str, grains: int | None, said: str) -> None:
+    if grains is None:
+        with pytest.raises(ValueError, match="finer than"):
+            to_grains(Decimal(units), measure)
+        return
+    assert to_grains(Decimal(units), measure) == grains and plain(to_units(grains, measure)) == said

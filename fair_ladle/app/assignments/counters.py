@@ -13,7 +13,7 @@ from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.allocations import AtCap
-from fair_ladle.core.calendar import MICRO, day_start, instant, local_day, micros
+from fair_ladle.core.calendar import MICRO, day_start, instant, micros
 from fair_ladle.core.clocks import clock_from
 from fair_ladle.core.settling import NO_LIMIT
 
@@ -166,5 +166,4 @@ def is_restricted(counter: Any, now: datetime, zone: Any) -> bool:
     """Whether a counter's grace has run out."""
     if counter.past_cap_since is None or counter.at_cap != AtCap.GRACE:
         return False
-    days = (local_day(now, zone) - local_day(in_utc(counter.past_cap_since), zone)).days
-    return days > (counter.grace_days or 0)
+    return clock_from(micros(in_utc(counter.past_cap_since)), counter.grace_days or 0, zone).is_over(micros(now))

@@ -10,7 +10,7 @@ from fair_ladle.app.assignments import store
 from fair_ladle.app.assignments.counters import is_fresh, is_restricted
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.core.allocations import AtCap
-from fair_ladle.core.path import Rung
+from fair_ladle.core.path import Rung, admits
 
 
 class LimitReached(Exception):
@@ -63,11 +63,7 @@ def walk(
                 backed = counter.backed
             change = here[counter.account_id]
             step = rung(counter, "", now, zone)
-            room = None if step.hard is None else step.hard - step.load
-            if counter.promisable is not None:
-                left = counter.promisable - counter.load
-                room = left if room is None else min(room, left)
-            if change > 0 and room is not None and change > room:
+            if not admits(step, change, counter.promisable):
                 raise LimitReached(cause[counter.account_id])
             writes.append(_written(counter, pool_id, change, own_change.get(counter.account_id, 0), now))
             passed_on = step.passed_on(change)

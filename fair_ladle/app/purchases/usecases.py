@@ -28,6 +28,7 @@ from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.purchases import store
 from fair_ladle.app.sign_in import service as sign_in_service
+from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.calendars import Event, as_calendar
 from fair_ladle.core.calendar import MICRO, day_start, micros
@@ -242,7 +243,7 @@ def _buy(pool: Pool, owner: str, day: date, load: int, used: int) -> Option:
         "buy",
         f"Buy {pool.product.said(quantity)}",
         f"At {newest.unit_cost.normalize():f} {pool.currency} each a month, the price of {newest.reference}.",
-        half_up(units * newest.unit_cost, 2),
+        half_up(units * newest.unit_cost, decimals_of(pool.currency)),
         pool.currency,
         0,
         0,

@@ -21,6 +21,7 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.reclaim import usecases as reclaim
 from fair_ladle.app.requests import usecases as requests_usecases
+from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.core.costing import supply_on
 from fair_ladle.core.quantities import half_up
 
@@ -196,7 +197,8 @@ def _idle(found: Positions, place: int, pool: Pool, owner: tuple[str, str]) -> I
     snapshot = found.snapshot
     supply = int(snapshot.supply.quantity[place])
     load, used = int(found.pool_load()[place]), int(found.pool_used()[place])
-    free, promised = max(0, supply - load), max(0, min(supply, load) - used)
+    free = supply_on(pool.lots, snapshot.day).unallocated(load)
+    promised = max(0, supply - free - used)
     if supply == 0 or free + promised == 0:
         return None
     cost = sum((lot.units * lot.unit_cost for lot in pool.lots if lot.covers(snapshot.day)), Decimal(0))
@@ -206,8 +208,8 @@ def _idle(found: Positions, place: int, pool: Pool, owner: tuple[str, str]) -> I
         free,
         promised,
         supply,
-        half_up(cost * free / supply, 2),
-        half_up(cost * promised / supply, 2),
+        half_up(cost * free / supply, decimals_of(pool.currency)),
+        half_up(cost * promised / supply, decimals_of(pool.currency)),
         pool.currency,
     )
 

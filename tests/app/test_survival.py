@@ -1,5 +1,6 @@
-"""The real server under 32 clients that take, release and apply drafts: nothing passes a limit, no deadlock reaches
-anybody, and after the server and then its database are killed nothing that was answered is lost or done twice."""
+"""The real server under 32 clients that do everything at random: take, release, apply drafts, give seats, move and
+suspend people, let layers give, bring people in. Nothing passes a limit, no deadlock reaches anybody, and after the server
+and then its database are killed nothing that was answered is lost or done twice."""
 
 from __future__ import annotations
 
@@ -15,18 +16,25 @@ import uuid
 from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import httpx2 as httpx
 import pytest
 import sqlalchemy as sa
 
 from fair_ladle.app.assignments import usecases as assignments
+from fair_ladle.app.data_import import usecases as data_import
+from fair_ladle.app.people_import import service as people_import_service
+from fair_ladle.app.people_import import usecases as people_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
+from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.installation import close_installation, open_database
 from fair_ladle.app.plumbing.own_server import OwnServer
 from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.sign_in import usecases as sign_in
-from tests.app.test_assignments import small, within_limits
+from fair_ladle.connectors.sheets_in import read_source
+from tests.app.test_assignments import ALLOCATIONS, DEVICES, LOT, TREE, within_limits
+from tests.app.test_intake import as_folder
 
 PROJECT = Path(__file__).parents[2]
 PASSWORD = "correct-ferry-staple"
@@ -35,6 +43,23 @@ SECONDS = float(os.environ.get("FAIR_LADLE_LOAD_SECONDS", "5"))
 """How long the load goes on undisturbed before anything is killed."""
 KILLS = int(os.environ.get("FAIR_LADLE_KILLS", "1"))
 """How often the server and then its database are killed; `./check --long` does it five times in three minutes."""
+
+
+PLACES = [f"C{client}-{part}" for client in range(4) for part in "AB"]
+PEOPLE = [f"p{number:03d}" for number in range(160)]
+DESKS = ("DESK", "DESK-BIG")
+INTAKE = {
+    "accounts": TREE,
+    "products": DEVICES + "DESK,Desk,V,seat,seat,DESKS,,,DESK-BIG\nDESK-BIG,Desk Big,V,seat,seat,DESKS,,,\n",
+    "lots": LOT.format(45, "") + "PO-8,MSP,DESK,90,2026-01-01,,1,EUR,,\nPO-9,MSP,DESK-BIG,40,2026-01-01,,1,EUR,,\n",
+    "allocations": ALLOCATIONS,
+    "people": "account,username,display_name,email,status\n"
+    + "".join(
+        f"{PLACES[n % len(PLACES)]},{name},Person {n},{name}@load.example,active\n" for n, name in enumerate(PEOPLE)
+    ),
+}
+OFFICE = ("seat", "move", "suspend", "resume", "layer", "import")
+KINDS = ("assign", "release", "draft", *OFFICE)
 
 
 class Home:
@@ -80,6 +105,8 @@ class Load:
         self.done: Counter[str] = Counter()
         self.held: set[str] = set()
         self.unsure: set[str] = set()
+        self.brought: dict[str, str] = {}
+        """The address of each person in an import that was begun, and where it stood in it."""
         self.stop = threading.Event()
         self.threads = [threading.Thread(target=self._one, args=(number,)) for number in range(CLIENTS)]
 
@@ -105,9 +132,12 @@ class Load:
                         self._count("draft", self._another_cap(client, chance))
                     except httpx.HTTPError:
                         self.answers["no answer"] += 1
-                elif mine and roll < 0.45:
+                elif roll < 0.16:
+                    serial += 1
+                    self._office(client, chance, f"k{number}-{serial}")
+                elif mine and roll < 0.5:
                     unit = mine.pop()
-                    answer = self._until_answered(client, "/api/assignments/release", unit)
+                    answer = self._until_answered(client, "POST", "/api/assignments/release", {"units": [unit]})
                     self._count("release", answer)
                     if answer is None:
                         self.unsure.add(unit["subject"])
@@ -120,7 +150,7 @@ class Load:
                         "product": "BOX",
                         "subject": f"k{number}-{serial}",
                     }
-                    answer = self._until_answered(client, "/api/assignments", unit)
+                    answer = self._until_answered(client, "POST", "/api/assignments", {"units": [unit]})
                     self._count("assign", answer)
                     if answer is None:
                         self.unsure.add(unit["subject"])
@@ -131,14 +161,52 @@ class Load:
     def _count(self, kind: str, answer: httpx.Response | None) -> None:
         if answer is not None:
             self.answers[str(answer.status_code)] += 1
-            self.done[kind] += answer.status_code == 200
+            self.done[kind] += answer.status_code == 200 and answer.json().get("done") != []
 
-    def _until_answered(self, client: httpx.Client, path: str, unit: dict[str, str]) -> httpx.Response | None:
+    def _office(self, client: httpx.Client, chance: random.Random, name: str) -> None:
+        """One of the things that are done to people."""
+        kind = chance.choice(OFFICE)
+        if kind == "import":
+            self._bring_in(client, name)
+            return
+        if kind == "layer":
+            away = chance.random() < 0.5
+            body = {"account": f"C{chance.randrange(4)}", "product": chance.choice(DESKS), "components": []}
+            way = ("POST", "/api/entitlements/forget") if away else ("PUT", "/api/entitlements")
+            answer = self._until_answered(client, *way, body | {"group": None, "priority": 100})
+            if answer is not None and answer.status_code != 404:  # what no layer gives cannot be taken away
+                self._count("layer", answer)
+            return
+        act = {
+            "seat": {"act": chance.choice(["assign", "release"]), "product": chance.choice(DESKS)},
+            "move": {"act": "move", "to_account": chance.choice(PLACES)},
+            "suspend": {"act": "suspend", "keep_seats": chance.random() < 0.5},
+            "resume": {"act": "resume"},
+        }[kind]
+        whom = {"usernames": chance.sample(PEOPLE, 4)}
+        self._count(kind, self._until_answered(client, "POST", "/api/people/act", {**act, "people": whom}))
+
+    def _bring_in(self, client: httpx.Client, name: str) -> None:
+        emails = [f"{name}-{n}@brought.example" for n in range(3)]
+        content = "name,email,account\n" + "".join(f"New {each},{each},C0-A\n" for each in emails)
+        received = self._until_answered(client, "POST", f"/api/people-imports?name={name}.csv", content.encode())
+        if received is None or received.status_code != 201:
+            self._count("import", received)
+            return
+        self.brought.update((each, name) for each in emails)
+        begun = self._until_answered(client, "POST", f"/api/people-imports/{received.json()['id']}/begin", {})
+        if begun is None:
+            self.unsure.update(emails)
+        self._count("import", begun)
+
+    def _until_answered(self, client: httpx.Client, method: str, path: str, body: Any) -> httpx.Response | None:
         """The answer to one change, asked for under one key until there is one, through whatever is killed."""
         key, until = str(uuid.uuid4()), time.monotonic() + 60
         while time.monotonic() < until:
             try:
-                answer = client.post(path, json={"units": [unit]}, headers={"Idempotency-Key": key})
+                sent = {"content": body} if isinstance(body, bytes) else {"json": body}
+                kind = {"Content-Type": "application/octet-stream"} if isinstance(body, bytes) else {}
+                answer = client.request(method, path, headers={"Idempotency-Key": key, **kind}, **sent)
             except httpx.HTTPError:
                 answer = None
             if answer is not None and answer.status_code < 500:
@@ -171,11 +239,27 @@ class Load:
         return client.post(f"/api/drafts/{edited.json()['id']}/apply", json={"revision": edited.json()["revision"]})
 
 
+def everybody_once(database: Database, load: Load) -> None:
+    """Every import that was begun came to its end, nobody came in twice, and nobody has two of a family."""
+    for import_id in database.run(people_import_service.under_way):
+        people_import.work(database, import_id)
+    with database.engine.connect() as connection:
+        came = Counter(connection.scalars(sa.text("SELECT email FROM people WHERE email LIKE '%@brought.example'")))
+        doubled = connection.execute(
+            sa.text(
+                "SELECT a.subject FROM assignments a JOIN products p ON p.id = a.product_id "
+                "WHERE p.family = 'DESKS' AND a.ends IS NULL GROUP BY a.subject HAVING COUNT(*) > 1"
+            )
+        ).all()
+    assert set(came.values()) <= {1} and set(load.brought) - load.unsure <= set(came), "who came in, once"
+    assert doubled == []
+
+
 @pytest.fixture
 def home(tmp_path_factory: pytest.TempPathFactory):  # type: ignore[no-untyped-def]
     found = Home(tmp_path_factory.mktemp("survival"))
     database = open_database(found.settings)
-    small(database, found.settings.home / "intake", supply=45)
+    database.run(data_import.load, COMMAND_LINE, read_source(as_folder(INTAKE, found.settings.home / "intake")))
     database.run(sign_in.give_sign_in, COMMAND_LINE, "msp@x.example", "Ada", "MSP", PASSWORD)
     database.engine.dispose()
     found.serve()
@@ -222,7 +306,7 @@ def test_nothing_breaks_under_load_and_through_kills(home: Home) -> None:
         load.stop.set()
         for thread in load.threads:
             thread.join()
-    assert min(load.done[kind] for kind in ("assign", "release", "draft")) >= (50 if KILLS > 1 else 1), load.done
+    assert min(load.done[kind] for kind in KINDS) >= (50 if KILLS > 1 else 1), load.done
     database = open_database(home.settings)
     with database.engine.connect() as connection:
         there = list(
@@ -232,6 +316,7 @@ def test_nothing_breaks_under_load_and_through_kills(home: Home) -> None:
         )
     assert len(there) == len(set(there)), "nothing is done twice"
     assert set(there) - load.unsure == load.held - load.unsure, "nothing acknowledged is lost or done otherwise"
+    everybody_once(database, load)
     assert database.run(assignments.verify, COMMAND_LINE) == []
     within_limits(database)
     database.engine.dispose()

@@ -31,7 +31,7 @@ ARGUMENTS = [
 ]
 Open = Callable[..., Page]
 expect.set_options(timeout=10_000)
-REFUSED = re.compile(r"status of (404|422) ")
+REFUSED = re.compile(r"status of (404|409|422) ")
 
 
 @pytest.fixture(scope="session")

@@ -12,9 +12,10 @@ from playwright.sync_api import Page, expect
 
 from fair_ladle.app.allocations import views
 from fair_ladle.app.drafts import usecases as drafts
-from fair_ladle.app.drafts.change_types import AllocationChange
+from fair_ladle.app.drafts.change_types import AllocationChange, Terms
+from fair_ladle.app.drafts.preview import apply_changes
 from fair_ladle.app.drafts.reversing import terms_of
-from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from tests.browser.conftest import press, serious_findings
 
@@ -279,6 +280,33 @@ def test_asking_and_granting_by_keyboard(open_page: Open) -> None:
     requests = page.get_by_role("region", name="Requests")
     expect(requests).to_contain_text("5 seats granted")
     expect(requests).to_contain_text("Five now")
+
+
+def test_what_only_the_seller_lacks_is_asked_for_and_the_draft_waits(
+    open_page: Open, database_of_address: Database
+) -> None:
+    seen = database_of_address.run(lambda tx: views.cell(tx, COMMAND_LINE, "OLDQUAY", "WATCHGLASS").version)
+    uncapped = AllocationChange(
+        account="OLDQUAY", product="WATCHGLASS", terms=Terms(), seen=seen.id if seen else None, was=terms_of(seen)
+    )
+    database_of_address.run(apply_changes, COMMAND_LINE, [uncapped], "no cap of its own")
+    page = open_page("OLDQUAY", "/allocations?account=OLDQUAY-CREW&product=WATCHGLASS")
+    page.get_by_role("heading", name="Crew Office").wait_for()
+    page.get_by_label("Reserve").fill("5000")
+    draft = page.get_by_role("region", name="Draft")
+    press(draft.get_by_role("button", name="Review and apply"))
+    dialog = page.get_by_role("dialog")
+    press(dialog.get_by_role("button", name="Apply now"))
+    expect(dialog.get_by_role("alert")).to_have_text(
+        "Not available now; ask Gannet & Rowe Managed IT. The draft stays as it is."
+    )
+    dialog.get_by_label("devices", exact=True).fill("5")
+    dialog.get_by_label("Why").fill("A new quay")
+    press(dialog.get_by_role("button", name="Send"))
+    expect(dialog.get_by_role("status")).to_contain_text("Gannet & Rowe Managed IT is asked for more Watchglass")
+    press(dialog.get_by_role("button", name="Back to the draft"))
+    expect(draft).to_contain_text("1 change")
+    press(draft.get_by_role("button", name="Discard"))
 
 
 def test_a_client_is_created_after_another_ones_shape(open_page: Open) -> None:

@@ -172,7 +172,7 @@ def devices(
     revoked: bool = False,
     sort: usecases.Sort = "machine",
     down: bool = False,
-    offset: int = Query(0, ge=0),
+    offset: int = Query(0, ge=0, le=10_000_000),
     limit: int = Query(200, ge=1, le=500),
 ) -> Any:
     """A part of the devices of one's branch."""

@@ -353,5 +353,11 @@ def refusal(impact: Impact, actor: Actor) -> Refused | None:
     accounts = impact.present.snapshot.accounts
     above = accounts.name(int(accounts.tree.parent[top_row(accounts, actor)]))
     return Refused(
-        Problem("not-available", "Not available now", 409, f"Not available now; ask {above}.", {"ask": above})
+        Problem(
+            "not-available",
+            "Not available now",
+            409,
+            f"Not available now; ask {above}. The draft stays as it is.",
+            {"ask": above, "products": sorted({each.product for each in impact.stopping})},
+        )
     )

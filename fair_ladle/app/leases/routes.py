@@ -104,7 +104,7 @@ def sessions(
     account: str | None = None,
     sort: usecases.Sort = "person",
     down: bool = False,
-    offset: int = Query(0, ge=0),
+    offset: int = Query(0, ge=0, le=10_000_000),
     limit: int = Query(200, ge=1, le=500),
 ) -> Any:
     """A part of the live sessions of one's branch."""

@@ -100,7 +100,7 @@ def items(
     username: str | None = None,
     sort: usecases.Sort = "number",
     down: bool = False,
-    offset: int = Query(0, ge=0),
+    offset: int = Query(0, ge=0, le=10_000_000),
     limit: int = Query(200, ge=1, le=500),
 ) -> Any:
     """A part of the numbers of a product in one's branch."""

@@ -26,7 +26,7 @@ from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.addresses import greeting, in_a_mail
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
+from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.reclaim import store
@@ -508,7 +508,10 @@ def undo(tx: Transaction, actor: Actor, run_id: int) -> tuple[list[str], list[tu
     row = store.lock_run(tx.connection, run_id)
     if row is None:
         raise not_found("run", str(run_id))
-    policy = _mine(tx, actor, row.policy_id)
+    try:
+        policy = _mine(tx, actor, row.policy_id)
+    except Refused:
+        raise not_found("run", str(run_id)) from None
     if row.undone_at is not None:
         raise conflict(f"This run was taken back already, by {row.undone_by}.")
     deeds = [each for each in store.deeds(tx.connection, [run_id]) if each.what in ("released", "suspended")]

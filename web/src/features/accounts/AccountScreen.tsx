@@ -24,7 +24,8 @@ import { StateMark, Trouble, Wait } from '../../parts/States'
 import { useDraft } from '../drafts/context'
 import { Gives } from '../people/Gives'
 import { StorageLimits } from '../people/Storage'
-import { AskForm, RequestItem } from '../requests/RequestItem'
+import { AskForm } from '../requests/AskForm'
+import { RequestItem } from '../requests/RequestItem'
 import { NewClient } from './NewClient'
 import { KeepTemplate, Status } from './Status'
 
@@ -191,6 +192,7 @@ function Pools({ pools, place, account }: { pools: Pool[]; place: number; accoun
             productName={pool.name}
             unit={pool.unit}
             perUnit={pool.per_unit}
+            capped={pool.cap[place] != null}
             done={() => setAsking(null)}
           />
         ))}

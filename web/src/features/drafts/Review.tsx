@@ -1,6 +1,9 @@
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
-import { api, take } from '../../api/client'
+import { useQuery } from '@tanstack/react-query'
+import { api, ApiError, take } from '../../api/client'
+import { me as meQuery } from '../../api/queries'
+import { AskForm } from '../requests/AskForm'
 import { ChangesTable } from './ChangesTable'
 import { Clashes } from './Clashes'
 import { useDraft } from './context'
@@ -15,15 +18,20 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
   const [email, setEmail] = useState('')
   const [said, setSaid] = useState<{ text: string; bad: boolean } | null>(null)
   const [busy, setBusy] = useState(false)
+  const [toAsk, setToAsk] = useState<{ above: string; products: string[] } | null>(null)
   const run = async (work: () => Promise<void>, done?: string) => {
     setBusy(true)
     setSaid(null)
+    setToAsk(null)
     try {
       await work()
       if (done) setSaid({ text: done, bad: false })
       else close()
     } catch (trouble) {
       setSaid({ text: trouble instanceof Error ? trouble.message : 'That did not work.', bad: true })
+      if (trouble instanceof ApiError && trouble.body.type === 'urn:fair-ladle:not-available') {
+        setToAsk({ above: trouble.body.ask as string, products: trouble.body.products as string[] })
+      }
     } finally {
       setBusy(false)
     }
@@ -126,6 +134,19 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
             {said.text}
           </p>
         )}
+        {toAsk && (
+          <AskAbove
+            {...toAsk}
+            names={names}
+            asked={(product) => {
+              setToAsk(null)
+              setSaid({
+                text: `${toAsk.above} is asked for more ${product}. The draft waits under Drafts.`,
+                bad: false,
+              })
+            }}
+          />
+        )}
         {effect && !effect.may_apply && effect.faults.length === 0 && effect.clashes.length === 0 && (
           <p className="over mt-2" role="alert">
             It cannot be applied:{' '}
@@ -165,5 +186,43 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
         </Button>
       </Modal.Footer>
     </Modal>
+  )
+}
+
+/** Where only something above one's branch is short: ask for it from here, of which product one chooses. */
+function AskAbove({
+  above,
+  products,
+  names,
+  asked,
+}: {
+  above: string
+  products: string[]
+  names: Names
+  asked: (product: string) => void
+}) {
+  const me = useQuery(meQuery)
+  const [chosen, setChosen] = useState<string | null>(products.length === 1 ? (products[0] ?? null) : null)
+  const account = me.data?.running?.account
+  const pool = chosen === null ? undefined : names.pool(chosen)
+  if (!account) return null
+  return pool ? (
+    <AskForm
+      account={account}
+      product={pool.product}
+      productName={pool.name}
+      unit={pool.unit}
+      perUnit={pool.per_unit}
+      capped={pool.cap[names.place(account)] != null}
+      done={(sent) => (sent ? asked(pool.name) : setChosen(null))}
+    />
+  ) : (
+    <div className="d-flex gap-2 flex-wrap">
+      {products.map((product) => (
+        <Button key={product} size="sm" variant="outline-primary" onClick={() => setChosen(product)}>
+          Ask {above} for {names.product(product)}
+        </Button>
+      ))}
+    </div>
   )
 }

@@ -4,6 +4,8 @@ import { grid as gridQuery, type Pool } from '../../api/queries'
 
 export interface Names {
   account: (code: string) => string
+  /** The account's place in the pools' lists; -1 where it is not there. */
+  place: (code: string) => number
   pool: (product: string) => Pool | undefined
   product: (code: string) => string
 }
@@ -18,6 +20,7 @@ export function useNames(): Names {
     const pools = new Map(found.data?.pools.map((pool) => [pool.product, pool]))
     return {
       account: (code) => accounts.get(code) ?? code,
+      place: (code) => found.data?.accounts.code.indexOf(code) ?? -1,
       pool: (product) => pools.get(product),
       product: (code) => pools.get(code)?.name ?? code,
     }

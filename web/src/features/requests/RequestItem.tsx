@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { api, take, type Schemas } from '../../api/client'
+import { api, take } from '../../api/client'
 import { requestEffect, type RequestBody } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
 import { parseUnits, units, unitName } from '../../domain/units'
@@ -182,116 +182,5 @@ function Answer({ request }: { request: RequestBody }) {
         </p>
       )}
     </div>
-  )
-}
-
-/** Ask the parent for more of a product, or offer some back. */
-export function AskForm({
-  account,
-  product,
-  productName,
-  unit,
-  perUnit,
-  done,
-}: {
-  account: string
-  product: string
-  productName: string
-  unit: string
-  perUnit: number
-  done: () => void
-}) {
-  const queries = useQueryClient()
-  const [typed, setTyped] = useState('')
-  const [back, setBack] = useState(false)
-  const [asWhat, setAsWhat] = useState<Schemas['Ask']['as_what']>('cap')
-  const [reason, setReason] = useState('')
-  const [day, setDay] = useState('')
-  const [trouble, setTrouble] = useState('')
-  const amount = parseUnits(typed, perUnit)
-  const ask = async () => {
-    try {
-      await take(
-        api.POST('/api/requests', {
-          body: {
-            account,
-            product,
-            amount: back ? -(amount ?? 0) : (amount ?? 0),
-            as_what: asWhat,
-            reason,
-            wish_day: day || null,
-          },
-        }),
-      )
-      await queries.invalidateQueries({ queryKey: ['requests'] })
-      done()
-    } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
-    }
-  }
-  return (
-    <Form
-      className="ask"
-      onSubmit={(event) => {
-        event.preventDefault()
-        void ask()
-      }}
-    >
-      <h3>
-        {back ? 'Offer back' : 'Ask for more'}: {productName}
-      </h3>
-      <div className="d-flex gap-2">
-        <Form.Group controlId="ask-amount">
-          <Form.Label>{unitName(unit, 2)}</Form.Label>
-          <Form.Control
-            value={typed}
-            inputMode="decimal"
-            style={{ width: 80 }}
-            onChange={(event) => setTyped(event.target.value)}
-          />
-        </Form.Group>
-        <Form.Group controlId="ask-as" className="grow">
-          <Form.Label>As</Form.Label>
-          <Form.Select
-            value={back ? 'back' : asWhat}
-            onChange={(event) => {
-              setBack(event.target.value === 'back')
-              if (event.target.value !== 'back') setAsWhat(event.target.value as 'cap' | 'reserve')
-            }}
-          >
-            <option value="cap">a higher cap</option>
-            <option value="reserve">a higher reserve</option>
-            <option value="back">an offer back</option>
-          </Form.Select>
-        </Form.Group>
-      </div>
-      <Form.Group controlId="ask-reason">
-        <Form.Label>Why</Form.Label>
-        <Form.Control
-          as="textarea"
-          rows={2}
-          value={reason}
-          maxLength={2000}
-          onChange={(event) => setReason(event.target.value)}
-        />
-      </Form.Group>
-      <Form.Group controlId="ask-day">
-        <Form.Label>Wished for by</Form.Label>
-        <Form.Control type="date" value={day} onChange={(event) => setDay(event.target.value)} />
-      </Form.Group>
-      {trouble && (
-        <p className="over small" role="alert">
-          {trouble}
-        </p>
-      )}
-      <div className="d-flex gap-2">
-        <Button type="submit" disabled={!amount}>
-          Send
-        </Button>
-        <Button variant="outline-primary" onClick={done}>
-          Cancel
-        </Button>
-      </div>
-    </Form>
   )
 }

@@ -322,7 +322,8 @@ def test_nothing_of_what_stands_above_or_beside_is_told_below(demo: Database, ac
             "too much",
         )
     assert "Fieldbook" not in refused.value.problem.detail and refused.value.problem.more == {
-        "ask": "Bramble IT Partners"
+        "ask": "Bramble IT Partners",
+        "products": ["VOICE"],
     }
 
 

@@ -23,6 +23,7 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.plumbing.schedule import failed
+from fair_ladle.app.pools import service as pools
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.connectors import sheets_in
@@ -58,6 +59,28 @@ def bring(database: Database, who: Actor, content: bytes, name: str = "new.csv",
     database.run(usecases.begin, who, number)
     usecases.work(database, number)
     return number, database.run(usecases.outcomes, who, number)
+
+
+def test_what_a_row_asks_for_and_its_person_cannot_have_is_said_before(demo: Database) -> None:
+    """Two of a family, an add-on without its base, one of a family that somebody has: as it is then told after."""
+    who = admin(demo)
+    has = next(each.person for each in people(demo, account="OLDQUAY", product="FIELD-CORE", status="active"))
+    add_on = next(each for each in demo.run(pools.products) if each.requires and each.is_personal)
+    rows = [
+        ["Ida Blom", "ida@new.example", "", "", "", "FIELD-CORE; FIELD-FULL", "", ""],
+        ["Ivo Blom", "ivo@new.example", "", "", "", add_on.code, "", ""],
+        [has.display_name, has.email, has.username, "", "", "FIELD-FULL", "", ""],
+        ["Una Blom", "una@new.example", "", "", "", f"{add_on.code};{add_on.requires[0]}", "", ""],
+    ]
+    number = demo.run(usecases.receive, who, "new.csv", as_csv(rows))
+    said = demo.run(usecases.preview, who, number).conflicts
+    assert [(each.row, each.name) for each in said] == [(2, "Ida Blom"), (3, "Ivo Blom"), (4, has.display_name)]
+    demo.run(usecases.begin, who, number)
+    usecases.work(demo, number)
+    told = {outcome[0]: outcome[3] for outcome in demo.run(usecases.outcomes, who, number) if outcome[3]}
+    assert {each.row for each in said} <= set(told)
+    for each in said:
+        assert each.why in told[each.row], (each, told[each.row])
 
 
 def test_columns_are_known_by_their_names_whatever_stands_between_them(demo: Database) -> None:

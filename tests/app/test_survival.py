@@ -58,7 +58,8 @@ INTAKE = {
         f"{PLACES[n % len(PLACES)]},{name},Person {n},{name}@load.example,active\n" for n, name in enumerate(PEOPLE)
     ),
 }
-OFFICE = ("seat", "move", "suspend", "resume", "layer", "import")
+OFFICE = {"seat": 1, "move": 1, "suspend": 1, "resume": 1, "layer": 3, "import": 1}
+"""What is done to people, and how often beside the others."""
 KINDS = ("assign", "release", "draft", *OFFICE)
 
 
@@ -165,7 +166,7 @@ class Load:
 
     def _office(self, client: httpx.Client, chance: random.Random, name: str) -> None:
         """One of the things that are done to people."""
-        kind = chance.choice(OFFICE)
+        kind = chance.choices(list(OFFICE), list(OFFICE.values()))[0]
         if kind == "import":
             self._bring_in(client, name)
             return

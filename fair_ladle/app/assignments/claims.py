@@ -3,6 +3,7 @@ the assignment, since two who read at the same moment both find nothing."""
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Collection, Iterable, Sequence
 
 import sqlalchemy as sa
@@ -86,7 +87,11 @@ def _held(tx: Transaction, pairs: Sequence[Pair], ended: Collection[int] = ()) -
 
 
 def _in(keys: Iterable[tuple[str, str]]) -> sa.ColumnElement[bool]:
-    return sa.tuple_(c.c.what, c.c.subject).in_(list(keys))
+    # Pairs in one IN are looked up by the key where there are two of them and by reading every row where there is one.
+    by_what: dict[str, list[str]] = defaultdict(list)
+    for name, subject in keys:
+        by_what[name].append(subject)
+    return sa.or_(sa.false(), *(sa.and_(c.c.what == name, c.c.subject.in_(mine)) for name, mine in by_what.items()))
 
 
 def _delete(tx: Transaction, keys: Iterable[tuple[str, str]]) -> None:

@@ -152,6 +152,23 @@ def is_alone_in_its_family(facts: Facts, each: Wanted) -> Iterator[Finding]:
 RULES = (is_of_the_account, is_there, has_it_not, has_a_base, is_alone_in_its_family)
 
 
+def conflicts(products: Mapping[str, Product], held: Collection[str], asked: Sequence[str]) -> list[tuple[str, str]]:
+    """Which of these products, given one after the other to somebody who holds some, they could not have, and why:
+    by their families and bases alone, worded without a name."""
+    found, has = [], set(held)
+    for code in sorted(asked, key=lambda each: bool(products[each].requires)):
+        each = Wanted("", code, "")
+        facts = Facts(products, {}, {}, {"": has}, {"": {code}})
+        against = next(
+            (finding for rule in (has_a_base, is_alone_in_its_family) for finding in rule(facts, each)), None
+        )
+        if against is None:
+            has.add(code)
+        else:
+            found.append((code, against.why))
+    return found
+
+
 def add_ons_left(
     tx: Transaction, products: Mapping[str, Product], subjects: Sequence[str], leaving: Mapping[str, set[str]]
 ) -> list[tuple[str, Product, Product]]:

@@ -8,16 +8,16 @@ from datetime import datetime
 
 from fair_ladle.app.assignments import claims, counters, service
 from fair_ladle.app.assignments.eligibility import Wanted
+from fair_ladle.app.assignments.places import directory
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
-from fair_ladle.app.pools import service as pools_service
 
 
 def assign(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime:
     """Assign units, all or none; when. Refused with the ladder where a limit stops one of them."""
-    products = {each.code: each for each in pools_service.products(tx)}
+    products = directory(tx).products
     for each in wanted:
         product = products.get(each.product)
         if product is not None and product.measure == "item":

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.assignments import eligibility
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people_admin.joining import USERNAME
@@ -88,6 +89,16 @@ class Needed:
     product_name: str
     needed: int
     left: int
+
+
+@dataclass(frozen=True)
+class Conflict:
+    """A product that a row asks for and its person will not get, and why."""
+
+    row: int
+    name: str
+    product: str
+    why: str
 
 
 @dataclass
@@ -409,6 +420,31 @@ def have(tx: Transaction, usernames: Sequence[str]) -> set[tuple[str, str]]:
         if usernames
         else set()
     )
+
+
+def conflicts(tx: Transaction, plan: Plan) -> list[Conflict]:
+    """What rows ask for that their people cannot have, whatever room there is: two of a family, an add-on without its
+    base."""
+    by_code = {each.code: each for each in pools_service.products(tx)}
+    held: dict[str, set[str]] = defaultdict(set)
+    known = [step.username for step in plan.steps if step.products and step.do == "update"]
+    for username, code in have(tx, known):
+        held[username].add(code)
+    names = {username: row.display_name for username, row in people_service.by_username(tx, known).items()}
+    found = []
+    for step in plan.steps:
+        mine = held[step.username] if step.do == "update" else set()
+        asked = [code for code in step.products if code not in mine]
+        for code, why in eligibility.conflicts(by_code, mine, asked) if step.do != "leave" else []:
+            found.append(
+                Conflict(
+                    step.row,
+                    step.facts.get("display_name") or names.get(step.username, step.username),
+                    by_code[code].name,
+                    why,
+                )
+            )
+    return found
 
 
 def seats_needed(tx: Transaction, actor: Actor, plan: Plan) -> list[Needed]:

@@ -86,6 +86,15 @@ class NeededBody(BaseModel):
     left: int
 
 
+class ConflictBody(BaseModel):
+    """A product that a row asks for and its person cannot have, and why."""
+
+    row: int
+    name: str
+    product: str
+    why: str
+
+
 class ImportStep(BaseModel):
     """What would be done with a row."""
 
@@ -108,6 +117,8 @@ class LookedBody(ImportRow):
     faults: list[RowFault]
     fault_count: int
     seats: list[NeededBody]
+    conflicts: list[ConflictBody]
+    conflict_count: int
     steps: list[ImportStep]
 
 
@@ -147,6 +158,8 @@ def _looked(found: usecases.ImportPreview) -> LookedBody:
         ],
         fault_count=len(found.plan.faults),
         seats=[NeededBody(**asdict(each)) for each in found.seats],
+        conflicts=[ConflictBody(**asdict(each)) for each in found.conflicts[:MOST_FAULTS]],
+        conflict_count=len(found.conflicts),
         steps=[
             ImportStep(
                 row=e.row,

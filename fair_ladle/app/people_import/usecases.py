@@ -16,7 +16,19 @@ from fair_ladle.app.people_admin import groups as groups_usecases
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.people_admin.service import usernames_for
 from fair_ladle.app.people_import import store
-from fair_ladle.app.people_import.planning import FIELDS, How, Needed, Plan, Step, guess, have, plan, seats_needed
+from fair_ladle.app.people_import.planning import (
+    FIELDS,
+    Conflict,
+    How,
+    Needed,
+    Plan,
+    Step,
+    conflicts,
+    guess,
+    have,
+    plan,
+    seats_needed,
+)
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
@@ -88,6 +100,7 @@ class ImportPreview:
     sample: list[tuple[int, list[str]]]
     plan: Plan
     seats: list[Needed]
+    conflicts: list[Conflict]
 
 
 def how_of(row: Any) -> How:
@@ -140,7 +153,7 @@ def preview(tx: Transaction, actor: Actor, import_id: int, how: How | None = Non
     made = plan(tx, actor, row.header, rows, chosen)
     if how is not None:
         store.change(tx.connection, import_id, {"how": asdict(how)})
-    return ImportPreview(row, chosen, rows[:5], made, seats_needed(tx, actor, made))
+    return ImportPreview(row, chosen, rows[:5], made, seats_needed(tx, actor, made), conflicts(tx, made))
 
 
 def begin(tx: Transaction, actor: Actor, import_id: int) -> None:

@@ -291,7 +291,7 @@ class Database:
                 if time.monotonic() - tries.began > LONGEST_WAIT:
                     raise
                 if again.after is not None:
-                    self.run(again.after)
+                    self._repair(again.after)
                 continue
             except KeptRefusal:
                 opening.commit()
@@ -319,6 +319,10 @@ class Database:
                     raise
                 continue
             return result
+
+    def _repair(self, work: Callable[[Transaction], Any]) -> None:
+        """Make something anew. Twice is the same as once: of a COMMIT that was lost nobody has to find out."""
+        self.attempt(lambda opening: work(opening.transaction()), finds_out=True)
 
     def snapshot(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
         """A use-case that sees the facts of one instant, whatever is written meanwhile, and holds nobody back."""

@@ -11,6 +11,8 @@ from typing import Any
 import numpy as np
 
 from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.plumbing import generations
+from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import not_found
@@ -78,11 +80,18 @@ class Pool:
 
 
 def products(tx: Transaction) -> list[Product]:
-    """Every product, by code."""
+    """Every product, by code; kept in this process while the structure stays the same."""
+    return list(_known.get((tx.connection.engine.url, generations.numbers(tx, "structure")), lambda: _read(tx)))
+
+
+_known: Cache[tuple[Product, ...]] = Cache(16)
+
+
+def _read(tx: Transaction) -> tuple[Product, ...]:
     bases, components = store.bases(tx.connection), store.components(tx.connection)
-    return [
+    return tuple(
         _product(row, bases.get(row.id, []), components.get(row.id, [])) for row in store.all_products(tx.connection)
-    ]
+    )
 
 
 def product(tx: Transaction, code: str) -> Product:
@@ -176,7 +185,7 @@ def mark_stale(tx: Transaction, of: Collection[Product] | None = None) -> None:
 def load_products(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     """Create and change products by code; ``requires`` are codes of products, ``components`` codes, mandatory ones with
     ! behind."""
-    before = {(each.code,): {"requires": each.requires, "components": _marked(each)} for each in products(tx)}
+    before = {(each.code,): {"requires": each.requires, "components": _marked(each)} for each in _read(tx)}
     wanted = {
         (row["code"],): {name: tuple(dict.fromkeys(row[name])) for name in ("requires", "components")} for row in rows
     }
@@ -191,7 +200,7 @@ def load_products(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
             if key in before
         },
     )
-    ids = {each.code: each.id for each in products(tx)}
+    ids = {each.code: each.id for each in _read(tx)}
     changed = {key[0]: lists for key, lists in wanted.items() if lists != before.get(key)}
     store.set_bases(
         tx.connection,
@@ -204,6 +213,7 @@ def load_products(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
             for code, lists in changed.items()
         ],
     )
+    generations.renew(tx, "structure")
     return merged
 
 

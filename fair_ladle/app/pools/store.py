@@ -104,10 +104,11 @@ def ensure_pools(connection: sa.Connection) -> None:
 
 def mark_stale(connection: sa.Connection, product_ids: Collection[int] | None = None) -> None:
     """Let the counters of these products' pools (all, if not said) be rebuilt before their next use."""
-    statement = sa.update(pools).values(fresh_until=None)
+    wanted = sa.select(pools.c.id).order_by(pools.c.id)
     if product_ids is not None:
-        statement = statement.where(pools.c.product_id.in_(product_ids))
-    connection.execute(statement)
+        wanted = wanted.where(pools.c.product_id.in_(product_ids))
+    ids = connection.scalars(wanted).all()
+    connection.execute(sa.update(pools).where(pools.c.id.in_(ids)).values(fresh_until=None))
 
 
 def add_lot(connection: sa.Connection, row: dict[str, Any]) -> None:

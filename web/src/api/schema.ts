@@ -3173,6 +3173,20 @@ export interface components {
             mandatory: boolean;
         };
         /**
+         * ConflictBody
+         * @description A product that a row asks for and its person cannot have, and why.
+         */
+        ConflictBody: {
+            /** Name */
+            name: string;
+            /** Product */
+            product: string;
+            /** Row */
+            row: number;
+            /** Why */
+            why: string;
+        };
+        /**
          * CouldNotBody
          * @description Somebody for whom it could not be done, and why.
          */
@@ -4414,6 +4428,10 @@ export interface components {
              * Format: date-time
              */
             at: string;
+            /** Conflict Count */
+            conflict_count: number;
+            /** Conflicts */
+            conflicts: components["schemas"]["ConflictBody"][];
             /** Count */
             count: number;
             /** Counts */

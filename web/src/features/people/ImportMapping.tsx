@@ -143,6 +143,36 @@ export function ImportMapping({ number }: { number: number }) {
                 </p>
               </section>
             )}
+            {found.conflict_count > 0 && (
+              <section aria-label="Conflicts">
+                <h3>
+                  {found.conflict_count} {found.conflict_count === 1 ? 'conflict' : 'conflicts'}
+                </h3>
+                <table className="ledger tight">
+                  <thead>
+                    <tr>
+                      <th className="fig">Row</th>
+                      <th>Name</th>
+                      <th>Not given</th>
+                      <th>Because</th>
+                    </tr>
+                  </thead>
+                  <tbody>
+                    {found.conflicts.slice(0, 12).map((each) => (
+                      <tr key={`${each.row} ${each.product}`}>
+                        <td className="fig">{each.row}</td>
+                        <td>{each.name}</td>
+                        <td>{each.product}</td>
+                        <td>{each.why}</td>
+                      </tr>
+                    ))}
+                  </tbody>
+                </table>
+                {found.conflict_count > 12 && (
+                  <p className="quiet small">And {found.conflict_count - 12} more; the report lists them all.</p>
+                )}
+              </section>
+            )}
             {found.fault_count > 0 && (
               <section aria-label="Faults" className="faults">
                 <div className="d-flex align-items-center gap-2">

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 from zoneinfo import ZoneInfo
@@ -72,13 +72,22 @@ def counted_steps(begins: Ints, ends: Ints) -> Steps:
     return Steps.from_changes(times, changes)
 
 
+def split_by(key: Ints, *arrays: Ints) -> Iterator[tuple[int, list[Ints]]]:
+    """Parallel arrays cut by a key, ascending, each part in the order it came in: (key, the parts of each array)."""
+    order = np.argsort(key, kind="stable")
+    keys = key[order]
+    begins = np.flatnonzero(np.r_[True, keys[1:] != keys[:-1]]) if len(keys) else np.empty(0, dtype=np.int64)
+    parts = [np.split(array[order], begins[1:]) for array in arrays]
+    for place, begin in enumerate(begins.tolist()):
+        yield int(keys[begin]), [part[place] for part in parts]
+
+
 def stored_steps(category: Ints, at: Ints, stored: Ints) -> Steps:
     """Grains stored over time, from one account's samples (category, instant, bytes) in any order."""
     series = []
-    for name in np.unique(category):
-        mine = category == name
-        order = np.argsort(at[mine], kind="stable")
-        series.append(Steps(at[mine][order], stored[mine][order]))
+    for _, (times, sizes) in split_by(category, at, stored):
+        order = np.argsort(times, kind="stable")
+        series.append(Steps(times[order], sizes[order]))
     in_bytes = total(series)
     return Steps(in_bytes.times, (in_bytes.values + BYTES_PER_GRAIN // 2) // BYTES_PER_GRAIN)
 

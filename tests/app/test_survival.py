@@ -58,8 +58,7 @@ INTAKE = {
         f"{PLACES[n % len(PLACES)]},{name},Person {n},{name}@load.example,active\n" for n, name in enumerate(PEOPLE)
     ),
 }
-OFFICE = {"seat": 1, "move": 1, "suspend": 1, "resume": 1, "layer": 3, "import": 1}
-"""What is done to people, and how often beside the others."""
+OFFICE = ("seat", "move", "suspend", "resume", "layer", "import")
 KINDS = ("assign", "release", "draft", *OFFICE)
 
 
@@ -133,7 +132,7 @@ class Load:
                         self._count("draft", self._another_cap(client, chance))
                     except httpx.HTTPError:
                         self.answers["no answer"] += 1
-                elif roll < 0.16:
+                elif roll < 0.13:
                     serial += 1
                     self._office(client, chance, f"k{number}-{serial}")
                 elif mine and roll < 0.5:
@@ -166,7 +165,7 @@ class Load:
 
     def _office(self, client: httpx.Client, chance: random.Random, name: str) -> None:
         """One of the things that are done to people."""
-        kind = chance.choices(list(OFFICE), list(OFFICE.values()))[0]
+        kind = chance.choice(OFFICE)
         if kind == "import":
             self._bring_in(client, name)
             return

@@ -23,6 +23,13 @@ drafts = sa.Table(
     sa.Column("created_at", Instant, nullable=False),
     sa.Column("changed_at", Instant, nullable=False),
     sa.Column("applied_at", Instant),
+    sa.Column(
+        "open_of",
+        sa.String(42),
+        sa.Computed("if(`state` = 'open',concat(`owner_id`,' ',`through_id`),NULL)", persisted=True),
+        unique=True,
+        comment="one open draft a person and branch",
+    ),
     sa.Index("ix_drafts_state_apply_on", "state", "apply_on"),
 )
 

@@ -9,7 +9,7 @@ from fastapi import FastAPI, Request, Response
 from fastapi.exceptions import RequestValidationError
 from starlette.exceptions import HTTPException
 
-from fair_ladle.app.plumbing.database import Again, OutcomeUnknown
+from fair_ladle.app.plumbing.database import WAITED, Again, OutcomeUnknown, code_of
 from fair_ladle.app.plumbing.http import problem_response
 from fair_ladle.app.plumbing.problems import Problem, Refused
 
@@ -45,6 +45,8 @@ async def _http(request: Request, trouble: Exception) -> Response:
 
 
 async def _database_down(request: Request, trouble: Exception) -> Response:
+    if code_of(trouble) in WAITED:
+        return await _busy(request, trouble)
     logger.error("the database does not answer: %s", getattr(trouble, "orig", trouble))
     said = "The database does not answer; nothing was changed. Try again in a moment."
     return problem_response(Problem("database", "The database does not answer", 503, said), {"Retry-After": "5"})

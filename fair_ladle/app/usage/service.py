@@ -17,7 +17,7 @@ from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import store
 from fair_ladle.app.usage.tables import assignments, storage_samples
 from fair_ladle.core.calendar import MICRO, Day, instant, micros
-from fair_ladle.core.clocks import Steps, counted_steps, stored_steps
+from fair_ladle.core.clocks import Steps, counted_steps, split_by, stored_steps
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
 from fair_ladle.core.readings import counted_at, counted_days, stored_at, stored_days
 from fair_ladle.core.tree import Ints
@@ -69,15 +69,10 @@ def own_over_time(
     end = instant(micros(until) + 1)
     if product.is_storage:
         account, category, at, stored = store.samples(tx.connection, product.id, None, end, ids)
-        parts = {
-            int(each): stored_steps(category[account == each], at[account == each], stored[account == each])
-            for each in np.unique(account)
-        }
+        parts = {each: stored_steps(*mine) for each, mine in split_by(account, category, at, stored)}
     else:
         account, begins, ends = store.intervals(tx.connection, product.id, None, end, ids)
-        parts = {
-            int(each): counted_steps(begins[account == each], ends[account == each]) for each in np.unique(account)
-        }
+        parts = {each: counted_steps(*mine) for each, mine in split_by(account, begins, ends)}
     return {accounts.row_of_id[account_id]: steps for account_id, steps in parts.items()}
 
 

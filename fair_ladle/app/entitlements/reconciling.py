@@ -9,8 +9,6 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
-from functools import partial
-from itertools import groupby
 from typing import Any
 
 import numpy as np
@@ -307,27 +305,44 @@ def _serve(
             tx, RULES, product, [(_wanted(accounts, product, each).account, each.person.username) for each in part]
         )
 
-    served, full = _to_all(tx, members, give), dict[int, str]()
+    served, closed = _to_all(tx, members, give), dict[int, str]()
     if not served:
-        # There are too few for all: one after the other, as they stand in the queue.
-        closed: dict[int, str] = {}
-        for account_id, run in groupby(members, key=lambda each: each.person.account_id):
-            mine, granted = list(run), list[Member]()
-            if account_id not in closed:
-                code = accounts.tree.codes[accounts.row_of_id[account_id]]
-                granted, why = assignments.as_many_as_fit(
-                    tx, mine, partial(assignments.room, tx, RULES, code, product), give
-                )
-                served.extend(granted)
-                if len(granted) < len(mine):
-                    closed[account_id] = why
-            full.update((each.person.id, closed[account_id]) for each in mine[len(granted) :])
+        served, closed = _in_their_order(tx, members, give)
+    got = {each.person.id for each in served}
+    full = {each.person.id: closed[each.person.account_id] for each in members if each.person.id not in got}
     _note(tx, family, place, served)
     result.taken.extend((each.person.username, family[each.held].code) for each in served if each.held is not None)
     result.granted.extend((each.person.username, product.code) for each in served)
     for each in served:
         each.held, each.by_rule = place, each.by_hand != place
     return served, full
+
+
+def _in_their_order(
+    tx: Transaction, members: Sequence[Member], give: Callable[[list[Member]], None]
+) -> tuple[list[Member], dict[int, str]]:
+    """There are too few for all: one after the other, as they stand in the queue, as many at once as go through.
+
+    To whom it was given, and why an account (by its number) takes no more.
+    """
+    left, served, closed = list(members), list[Member](), dict[int, str]()
+    size = max(1, len(left) // 2)
+    while left:
+        part = left[: min(size, assignments.MOST_AT_ONCE)]
+        try:
+            with tx.connection.begin_nested():
+                give(part)
+        except Refused as refused:
+            if len(part) == 1:
+                account_id = part[0].person.account_id
+                ladder = refused.problem.more.get("ladder")
+                closed[account_id] = refused.problem.detail if ladder is None else ladder["sentence"]
+                left = [each for each in left if each.person.account_id != account_id]
+            size = max(1, len(part) // 2)
+            continue
+        served += part
+        left, size = left[len(part) :], size * 2
+    return served, closed
 
 
 def _note(tx: Transaction, family: list[Product], place: int, served: Collection[Member]) -> None:

@@ -19,7 +19,7 @@ from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.people.groups import PRESENT, Groups
 from fair_ladle.app.people.tables import groups, people
 from fair_ladle.app.people_admin import listing, store
-from fair_ladle.app.people_admin.groups import Wanted, preview
+from fair_ladle.app.people_admin.groups import GroupTerms, preview
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database, Transaction
@@ -135,7 +135,7 @@ def measure() -> list[Measure]:
                     f"{took / bare:.1f}",
                 )
             )
-        wanted = Wanted("MSP", "G7", "Group 7", 'title eq "Officer" or department sw "D3"', (), 7)
+        wanted = GroupTerms("MSP", "G7", "Group 7", 'title eq "Officer" or department sw "D3"', (), 7)
         took = _took(database, lambda tx: preview(tx, COMMAND_LINE, wanted))
         rows.append(
             Measure(

@@ -105,7 +105,7 @@ def version_steps(versions: Sequence[Version], zone: ZoneInfo, figure: Callable[
 
 
 @dataclass(frozen=True)
-class Clock:
+class GraceClock:
     """A grace clock: since when the account is past its cap, and the first instant at which it is restricted."""
 
     since: int
@@ -117,17 +117,17 @@ class Clock:
         return at >= self.restricted_from
 
 
-def clock_from(since: int, grace_days: int, zone: ZoneInfo) -> Clock:
+def clock_from(since: int, grace_days: int, zone: ZoneInfo) -> GraceClock:
     """The clock that started at an instant: its deadline is the end of the day grace_days later."""
     deadline = local_day(instant(since), zone) + timedelta(days=grace_days)
-    return Clock(since, deadline, day_start(deadline + timedelta(days=1), zone) * MICRO)
+    return GraceClock(since, deadline, day_start(deadline + timedelta(days=1), zone) * MICRO)
 
 
 @dataclass(frozen=True)
 class GracePeriod:
     """A clock and the instant (µs) at which it was cleared; None while it runs."""
 
-    clock: Clock
+    clock: GraceClock
     cleared: int | None
 
 
@@ -157,7 +157,7 @@ def grace_periods(load: Steps, versions: Sequence[Version], at: int, zone: ZoneI
     return found
 
 
-def grace_clock(load: Steps, versions: Sequence[Version], at: int, zone: ZoneInfo) -> Clock | None:
+def grace_clock(load: Steps, versions: Sequence[Version], at: int, zone: ZoneInfo) -> GraceClock | None:
     """The clock running at an instant; None where none runs."""
     periods = grace_periods(load, versions, at, zone)
     return periods[-1].clock if periods and periods[-1].cleared is None else None

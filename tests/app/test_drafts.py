@@ -368,10 +368,10 @@ def test_a_draft_is_its_owners_and_whom_it_is_shared_with(demo: Database, actor:
 
 
 def test_sharing_out_says_why_and_stands_as_changes(demo: Database) -> None:
-    clients = [sharing_out.Wanted(code) for code in ("BRAMBLE", "FENWICK", "NORTHFOLD", "QUILLON", "TERN")]
+    clients = [sharing_out.ShareOutWanted(code) for code in ("BRAMBLE", "FENWICK", "NORTHFOLD", "QUILLON", "TERN")]
 
     def shared(
-        way: sharing_out.Way, amount: int | None, *wanted: sharing_out.Wanted, as_what: sharing_out.As = "cap"
+        way: sharing_out.Way, amount: int | None, *wanted: sharing_out.ShareOutWanted, as_what: sharing_out.As = "cap"
     ) -> dict[str, tuple[int, str]]:
         found = demo.run(sharing_out.share_out, COMMAND_LINE, "LANTERN-MAIL", amount, wanted or clients, way, as_what)
         assert sum(each.part for each in found.parts) == found.amount - found.left_over
@@ -388,12 +388,12 @@ def test_sharing_out_says_why_and_stands_as_changes(demo: Database) -> None:
     )
     assert shared("even", 20)["TERN"] == (4, "an even share")
     assert shared("use", 100)["BRAMBLE"] == (26, "69 of 271 in use")
-    by_hand = shared("even", 20, *clients[:-1], sharing_out.Wanted("TERN", 12, 12))
+    by_hand = shared("even", 20, *clients[:-1], sharing_out.ShareOutWanted("TERN", 12, 12))
     assert by_hand["TERN"] == (12, "set by hand") and by_hand["BRAMBLE"] == (2, "an even share")
     with pytest.raises(Refused, match="the least amounts add up to 12, more than the 5 to share"):
-        shared("even", 5, *clients[:-1], sharing_out.Wanted("TERN", 12))
+        shared("even", 5, *clients[:-1], sharing_out.ShareOutWanted("TERN", 12))
     with pytest.raises(Refused, match="stands below another of the chosen accounts"):
-        shared("even", 5, sharing_out.Wanted("OLDQUAY"), sharing_out.Wanted("OLDQUAY-CREW"))
+        shared("even", 5, sharing_out.ShareOutWanted("OLDQUAY"), sharing_out.ShareOutWanted("OLDQUAY-CREW"))
     promised = demo.run(sharing_out.share_out, COMMAND_LINE, "LANTERN-MAIL", None, clients, "even", "reserve")
     looked = demo.run(drafts.preview, COMMAND_LINE, [each.change for each in promised.parts if each.change])
     assert looked.impact is not None and looked.impact.stopping == [], "all that is free can be promised"

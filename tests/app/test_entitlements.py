@@ -17,8 +17,8 @@ from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.entitlements.reconciling import ReconcileResult
 from fair_ladle.app.entitlements.usecases import EntitlementTerms
 from fair_ladle.app.people_admin import acting, groups, listing
-from fair_ladle.app.people_admin.acting import How
-from fair_ladle.app.people_admin.groups import Wanted
+from fair_ladle.app.people_admin.acting import ActOptions
+from fair_ladle.app.people_admin.groups import GroupTerms
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
@@ -65,11 +65,11 @@ def test_a_group_gives_a_product_and_takes_it_back_from_who_leaves_it(demo: Data
     )
     newest = next(name for name, _ in did.granted)
     assert (
-        demo.run(acting.act, OLDQUAY, "release", Asked(usernames=(newest,)), How("LANTERN-MAIL"))
+        demo.run(acting.act, OLDQUAY, "release", Asked(usernames=(newest,)), ActOptions("LANTERN-MAIL"))
         .could_not[0]
         .why.startswith("has Lantern Mail through a layer")
     )
-    narrower = Wanted(
+    narrower = GroupTerms(
         "OLDQUAY",
         "OLDQUAY-LEADS",
         "Leads",
@@ -120,7 +120,7 @@ def test_of_a_family_the_highest_is_theirs_and_a_lower_one_only_until_it_has_roo
     """Core is given to the leads and some have it by hand; then Full, which there is too little of."""
     leads = in_group(demo, "OLDQUAY-LEADS")
     by_hand = next(name for name in sorted(leads) if not products(demo, name) & {"FIELD-CORE", "FIELD-FULL"})
-    demo.run(acting.act, OLDQUAY, "assign", Asked(usernames=(by_hand,)), How("FIELD-CORE"))
+    demo.run(acting.act, OLDQUAY, "assign", Asked(usernames=(by_hand,)), ActOptions("FIELD-CORE"))
     give(demo, replace(LEADS, product="FIELD-CORE"))
     better = {name for name in leads if "FIELD-FULL" in products(demo, name)}
     assert not better & set(waiting(demo)), "who has a better one waits for nothing"

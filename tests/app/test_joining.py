@@ -45,7 +45,7 @@ def test_whoever_proves_an_address_of_the_domain_joins_at_once(demo: Database) -
     demo.run(domains.ask, "Ida.Blom@quay-crew.example", " Ida  Blom ")
     assert people(demo, "ida.blom") == [], "nobody is in before the address is proven"
     token = link(demo, "ida.blom@quay-crew.example")
-    assert demo.run(domains.asked, token) == domains.Asked("Ida Blom", "Crew Office", "open", True)
+    assert demo.run(domains.asked, token) == domains.JoinWish("Ida Blom", "Crew Office", "open", True)
     assert demo.run(domains.prove, token).state == "joined" and demo.run(domains.prove, token).state == "joined"
     (row,) = people(demo, "ida.blom")
     assert (row.account, row.person.status, row.person.display_name) == ("OLDQUAY-CREW", "active", "Ida Blom")

@@ -116,7 +116,7 @@ def test_a_seat_and_a_suspension_come_one_after_the_other(demo: Database) -> Non
     for _ in range(6):
         found = both(
             seat(demo, username, "FIELD-CORE"),
-            lambda: demo.run(acting.act, OLDQUAY, "suspend", who, acting.How(keep_seats=False)),
+            lambda: demo.run(acting.act, OLDQUAY, "suspend", who, acting.ActOptions(keep_seats=False)),
         )
         with demo.engine.connect() as connection:
             held = connection.scalar(
@@ -124,7 +124,7 @@ def test_a_seat_and_a_suspension_come_one_after_the_other(demo: Database) -> Non
             )
         assert held == 0, f"nobody suspended has a seat: {found}"
         demo.run(acting.act, OLDQUAY, "resume", who)
-        demo.run(acting.act, OLDQUAY, "suspend", who, acting.How(keep_seats=False))
+        demo.run(acting.act, OLDQUAY, "suspend", who, acting.ActOptions(keep_seats=False))
         demo.run(acting.act, OLDQUAY, "resume", who)
 
 

@@ -13,8 +13,8 @@ from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import StatusChange
 from fair_ladle.app.people_admin import acting, groups, joining, listing
-from fair_ladle.app.people_admin.acting import How, Outcome
-from fair_ladle.app.people_admin.groups import Wanted
+from fair_ladle.app.people_admin.acting import ActOptions, Outcome
+from fair_ladle.app.people_admin.groups import GroupTerms
 from fair_ladle.app.people_admin.joining import NewPerson
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
@@ -46,8 +46,8 @@ def act(database: Database, what: acting.Act, *usernames: str, who: Actor = COMM
     """Looked at first, then done: both say the same, and the counters agree afterwards."""
     asked = Asked(usernames=tuple(usernames))
     with everything_locked(database):
-        would = database.try_out(acting.act, who, what, asked, How(**how))
-    did = database.run(acting.act, who, what, asked, How(**how))
+        would = database.try_out(acting.act, who, what, asked, ActOptions(**how))
+    did = database.run(acting.act, who, what, asked, ActOptions(**how))
     assert (did.done, did.could_not, did.released, did.seats) == (
         would.done,
         would.could_not,
@@ -91,14 +91,14 @@ def test_the_list_is_filtered_and_never_shows_more_than_the_branch(shared_demo: 
 
 def test_groups_hold_whom_their_rule_and_their_members_say(demo: Database) -> None:
     crew = found(demo, DEPARTMENT)
-    by_rule = Wanted("OLDQUAY", "CREW-ACTIVE", "Active crew", 'active eq true and userName sw "a"', (), None)
+    by_rule = GroupTerms("OLDQUAY", "CREW-ACTIVE", "Active crew", 'active eq true and userName sw "a"', (), None)
     previewed = demo.run(groups.preview, OLDQUAY, by_rule)
     assert (
         previewed.count == previewed.come_count == len(found(demo, OLDQUAY, filter=by_rule.rule))
         and previewed.leave_count == 0
     )
     demo.run(groups.put, OLDQUAY, by_rule)
-    outer = Wanted("OLDQUAY", "OUTER", "Outer", None, (crew[0], "CREW-ACTIVE"), 5)
+    outer = GroupTerms("OLDQUAY", "OUTER", "Outer", None, (crew[0], "CREW-ACTIVE"), 5)
     demo.run(groups.put, OLDQUAY, outer)
     assert set(found(demo, OLDQUAY, group="OLDQUAY/OUTER")) == {
         crew[0],
@@ -109,18 +109,18 @@ def test_groups_hold_whom_their_rule_and_their_members_say(demo: Database) -> No
         each[3] for each in person.groups if each[1] == "OUTER"
     )
     demo.run(groups.members, OLDQUAY, "OLDQUAY/OUTER", [crew[1]], [crew[0]])
-    previewed = demo.run(groups.preview, OLDQUAY, Wanted("OLDQUAY", "OUTER", "Outer", None, (crew[0],), 5))
+    previewed = demo.run(groups.preview, OLDQUAY, GroupTerms("OLDQUAY", "OUTER", "Outer", None, (crew[0],), 5))
     assert [each.username for each in previewed.come] == [crew[0]] and crew[1] in [
         each.username for each in previewed.leave
     ]
     stranger = next(name for name in found(demo) if name not in found(demo, OLDQUAY))
-    refused: list[tuple[Wanted, str]] = [
-        (Wanted("OLDQUAY", "CREW-ACTIVE", "Active crew", None, ("OUTER",), None), "cannot be inside itself"),
-        (Wanted("OLDQUAY", "OUTER", "Outer", None, ("OUTER",), None), "cannot be inside itself"),
-        (Wanted("OLDQUAY", "X", "X", 'shoe eq "9"', (), None), "At position 1"),
-        (Wanted("OLDQUAY", "X", "X", None, (stranger,), None), "is nobody of Old Quay Ferries, nor a group"),
-        (Wanted("TERN", "X", "X", None, (), None), "no account 'TERN'"),
-        (Wanted("OLDQUAY", "X;Y", "X", None, (), None), "A group's code"),
+    refused: list[tuple[GroupTerms, str]] = [
+        (GroupTerms("OLDQUAY", "CREW-ACTIVE", "Active crew", None, ("OUTER",), None), "cannot be inside itself"),
+        (GroupTerms("OLDQUAY", "OUTER", "Outer", None, ("OUTER",), None), "cannot be inside itself"),
+        (GroupTerms("OLDQUAY", "X", "X", 'shoe eq "9"', (), None), "At position 1"),
+        (GroupTerms("OLDQUAY", "X", "X", None, (stranger,), None), "is nobody of Old Quay Ferries, nor a group"),
+        (GroupTerms("TERN", "X", "X", None, (), None), "no account 'TERN'"),
+        (GroupTerms("OLDQUAY", "X;Y", "X", None, (), None), "A group's code"),
     ]
     for wanted, says in refused:
         with pytest.raises(Refused, match=re.escape(says)):
@@ -165,7 +165,7 @@ def test_a_product_without_a_pool_is_given_to_nobody_with_the_reason(demo: Datab
         )
         connection.execute(sa.text("UPDATE generations SET number = number + 1"))
     people = found(demo, account="MARROW-EQUINE", status="active")[:3]
-    did = demo.run(acting.act, COMMAND_LINE, "assign", Asked(usernames=tuple(people)), How("NOPOOL"))
+    did = demo.run(acting.act, COMMAND_LINE, "assign", Asked(usernames=tuple(people)), ActOptions("NOPOOL"))
     assert did.done == [] and {each.why for each in did.could_not} == {
         "No seat left: Neither MARROW-EQUINE nor any account above it has a pool of No Pool."
     }
@@ -316,7 +316,9 @@ def test_who_moves_is_counted_and_charged_there_from_then_on(demo: Database) -> 
     person = next(name for name in found(demo, account="MARROW-EQUINE", product="LANTERN-MAIL"))
     had = products(demo, person)
     with pytest.raises(Refused, match="no account 'TERN'"):
-        demo.run(acting.act, Actor("Vet", "", "MARROW"), "move", Asked(usernames=(person,)), How(to_account="TERN"))
+        demo.run(
+            acting.act, Actor("Vet", "", "MARROW"), "move", Asked(usernames=(person,)), ActOptions(to_account="TERN")
+        )
     did = act(demo, "move", person, to_account="MARROW-NIGHT")
     assert did.done == [person] and products(demo, person) == had
     assert {each.account for each in one(demo, person).holdings} == {"MARROW-NIGHT"}

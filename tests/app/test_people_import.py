@@ -15,10 +15,10 @@ from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import StatusChange
 from fair_ladle.app.people_admin import acting, groups, joining, listing
-from fair_ladle.app.people_admin.groups import Wanted
+from fair_ladle.app.people_admin.groups import GroupTerms
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.people_import import store, usecases
-from fair_ladle.app.people_import.planning import How
+from fair_ladle.app.people_import.planning import ImportChoices
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
@@ -111,7 +111,7 @@ def test_columns_are_known_by_their_names_whatever_stands_between_them(demo: Dat
 
 def test_rows_are_created_brought_up_to_date_put_into_groups_given_seats_and_suspended(demo: Database) -> None:
     who = admin(demo)
-    demo.run(groups.put, COMMAND_LINE, Wanted("OLDQUAY", "night", "Night desk", None, (), None))
+    demo.run(groups.put, COMMAND_LINE, GroupTerms("OLDQUAY", "night", "Night desk", None, (), None))
     known = people(demo, account="OLDQUAY", status="active", filter='not (title eq "Harbour pilot")')[0]
     number, outcome = bring(
         demo,
@@ -187,7 +187,10 @@ def test_every_fault_has_its_place_and_what_would_be_right(demo: Database) -> No
         demo.run(usecases.begin, who, number)
     with pytest.raises(Refused, match="no row left"):
         demo.run(
-            usecases.preview, who, number, replace(How(columns=plan_columns(demo, who, number)), leave_faults=True)
+            usecases.preview,
+            who,
+            number,
+            replace(ImportChoices(columns=plan_columns(demo, who, number)), leave_faults=True),
         )
         demo.run(usecases.begin, who, number)
 
@@ -246,7 +249,13 @@ def test_what_changed_between_looking_and_doing_is_left_alone_and_told(demo: Dat
     )
     assert demo.run(usecases.preview, who, number).plan.faults == []
     demo.run(usecases.begin, who, number)
-    demo.run(acting.act, COMMAND_LINE, "move", Asked(usernames=(mover.person.username,)), acting.How(to_account="TERN"))
+    demo.run(
+        acting.act,
+        COMMAND_LINE,
+        "move",
+        Asked(usernames=(mover.person.username,)),
+        acting.ActOptions(to_account="TERN"),
+    )
     demo.run(drafts.apply_changes, COMMAND_LINE, [StatusChange(account="OLDQUAY-ISLAND", status="suspended")], "hand")
     for name in ("fresh", "ina.blom"):
         demo.run(joining.add, COMMAND_LINE, joining.NewPerson("OLDQUAY", "Somebody", f"{name}@oldquay.example"))
@@ -300,7 +309,7 @@ def test_it_is_cancelled_between_parts_breaks_off_whole_and_goes_on(
     with pytest.raises(Refused, match="only what was cancelled or broke off"):
         demo.run(usecases.resume, who, number)
     with pytest.raises(Refused, match="has been begun"):
-        demo.run(usecases.preview, who, number, How(columns={"name": 0}))
+        demo.run(usecases.preview, who, number, ImportChoices(columns={"name": 0}))
 
 
 def test_names_that_end_in_a_number_make_usernames_that_are_nobody_elses(demo: Database) -> None:

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.people_admin import acting, groups, listing
-from fair_ladle.app.people_admin.groups import Wanted
+from fair_ladle.app.people_admin.groups import GroupTerms
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.personal_storage import usecases
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
@@ -69,7 +69,7 @@ def test_each_limit_carries_the_layer_it_comes_from(demo: Database) -> None:
     demo.run(usecases.set_limit, OLDQUAY, "OLDQUAY", None, P, "50.5")
     assert (of(demo, name).limit, of(demo, name).source) == (50_500, "default of Old Quay Ferries")
     for code, precedence, amount in (("late", 20, "10"), ("early", 10, "20")):
-        demo.run(groups.put, OLDQUAY, Wanted("OLDQUAY-CREW", code, code.title(), None, (name,), precedence))
+        demo.run(groups.put, OLDQUAY, GroupTerms("OLDQUAY-CREW", code, code.title(), None, (name,), precedence))
         demo.run(usecases.set_limit, OLDQUAY, "OLDQUAY-CREW", code, P, amount)
     assert (of(demo, name).limit, of(demo, name).source) == (20_000, "group Early"), (
         "the first in precedence, not the smallest"
@@ -112,7 +112,7 @@ def test_bytes_stay_with_the_old_account_until_they_are_moved_on_purpose(demo: D
             {"c": f"home/{name}", "at": demo.clock.now().replace(tzinfo=None), "p": P},
         )
     assert of(demo, name).used == 2000
-    demo.run(acting.act, OLDQUAY, "move", Asked(usernames=(name,)), acting.How(to_account="OLDQUAY-HARBOUR"))
+    demo.run(acting.act, OLDQUAY, "move", Asked(usernames=(name,)), acting.ActOptions(to_account="OLDQUAY-HARBOUR"))
     there = of(demo, name)
     assert there.used == 0 and [(each.account, each.grains) for each in there.elsewhere] == [("OLDQUAY-CREW", 2000)]
     assert demo.run(listing.move_bytes, OLDQUAY, name, "OLDQUAY-CREW") == 2000

@@ -14,6 +14,8 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
+from fair_ladle.app.purchases import calendars as purchases_calendars
+from fair_ladle.app.purchases import planning as purchases_planning
 from fair_ladle.app.purchases import usecases as purchases
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
@@ -48,7 +50,7 @@ def test_a_timeline_is_what_positions_say_on_each_day(shared_demo: Database) -> 
 
 
 def test_every_way_out_keeps_what_it_says(shared_demo: Database) -> None:
-    plan = shared_demo.run(purchases.plan, COMMAND_LINE, "GANNET", "LANTERN-MAIL", NEW_YEAR)
+    plan = shared_demo.run(purchases_planning.plan, COMMAND_LINE, "GANNET", "LANTERN-MAIL", NEW_YEAR)
     assert plan.short == 317 and [each.key for each in plan.options] == [
         "buy",
         "take back",
@@ -71,15 +73,15 @@ def test_every_way_out_keeps_what_it_says(shared_demo: Database) -> None:
         taken = people.by_username(tx, [subject for each in release.changes for subject in each.subjects])  # type: ignore[union-attr]
     assert len(taken) == release.people and not any(each.protected for each in taken.values())
     with pytest.raises(Refused, match="there is nothing to plan"):
-        shared_demo.run(purchases.plan, COMMAND_LINE, "GANNET", "VOICE", NEW_YEAR)
+        shared_demo.run(purchases_planning.plan, COMMAND_LINE, "GANNET", "VOICE", NEW_YEAR)
 
 
 def test_a_smaller_renewal_says_what_each_account_would_have_to_give(shared_demo: Database) -> None:
     """400 instead of 420: what the renewal leaves uncovered is what the accounts together would give, by either way."""
     ask = (COMMAND_LINE, "GANNET", "LANTERN-MAIL")
-    enough = shared_demo.run(purchases.renewal, *ask, 420, 0, NEW_YEAR)
+    enough = shared_demo.run(purchases_planning.renewal, *ask, 420, 0, NEW_YEAR)
     assert (enough.short, enough.gives) == (0, [])
-    small = shared_demo.run(purchases.renewal, *ask, 300, 0, NEW_YEAR)
+    small = shared_demo.run(purchases_planning.renewal, *ask, 300, 0, NEW_YEAR)
     assert small.short == 17 and all(each.used <= each.counted for each in small.gives)
     for way in ("to_one_level", "where_least_used"):
         given = [(each, getattr(each, way)) for each in small.gives]
@@ -98,7 +100,7 @@ def test_a_smaller_renewal_says_what_each_account_would_have_to_give(shared_demo
         "who gives nothing has no more than the level, or is past its cap already"
     )
     with pytest.raises(Refused, match="A quantity from 1"):
-        shared_demo.run(purchases.renewal, *ask, 0, 0, NEW_YEAR)
+        shared_demo.run(purchases_planning.renewal, *ask, 0, 0, NEW_YEAR)
 
 
 def test_the_calendar_is_for_whoever_knows_the_address(demo: Database) -> None:
@@ -107,11 +109,11 @@ def test_the_calendar_is_for_whoever_knows_the_address(demo: Database) -> None:
         found = sign_in_service.find_by_email(tx, "ada@x.example")
     assert found is not None
     who = Actor("Ada", "ada@x.example", "GANNET", found.id)
-    token = demo.run(purchases.make_calendar, who)
-    calendar = icalendar.Calendar.from_ical(demo.run(purchases.calendar, token))
+    token = demo.run(purchases_calendars.make_calendar, who)
+    calendar = icalendar.Calendar.from_ical(demo.run(purchases_calendars.calendar, token))
     ends = [str(event["summary"]) for event in calendar.walk("VEVENT") if event["dtstart"].dt == date(2026, 12, 31)]
     assert "Lantern Mail: 420 seats end (Gannet & Rowe Managed IT)" in ends
-    demo.run(purchases.make_calendar, who)
+    demo.run(purchases_calendars.make_calendar, who)
     for wrong in (token, "guessed"):
         with pytest.raises(Refused, match="no calendar"):
-            demo.run(purchases.calendar, wrong)
+            demo.run(purchases_calendars.calendar, wrong)

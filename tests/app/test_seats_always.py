@@ -21,7 +21,7 @@ from fair_ladle.app.entitlements import reconciling
 from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.entitlements.usecases import EntitlementTerms
 from fair_ladle.app.people_admin import acting, groups
-from fair_ladle.app.people_admin.acting import How
+from fair_ladle.app.people_admin.acting import ActOptions
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
@@ -103,11 +103,15 @@ person, product, account = (
 )
 STEPS = st.lists(
     st.one_of(
-        st.tuples(st.sampled_from(("assign", "release", "set aside", "let go")), person, st.builds(How, product)),
-        st.tuples(st.just("swap"), person, st.builds(How, product, product)),
-        st.tuples(st.just("suspend"), person, st.builds(How, keep_seats=st.booleans())),
-        st.tuples(st.sampled_from(("resume", "remove", "restore", "protect", "unprotect")), person, st.just(How())),
-        st.tuples(st.just("move"), person, st.builds(How, to_account=account)),
+        st.tuples(
+            st.sampled_from(("assign", "release", "set aside", "let go")), person, st.builds(ActOptions, product)
+        ),
+        st.tuples(st.just("swap"), person, st.builds(ActOptions, product, product)),
+        st.tuples(st.just("suspend"), person, st.builds(ActOptions, keep_seats=st.booleans())),
+        st.tuples(
+            st.sampled_from(("resume", "remove", "restore", "protect", "unprotect")), person, st.just(ActOptions())
+        ),
+        st.tuples(st.just("move"), person, st.builds(ActOptions, to_account=account)),
         st.tuples(st.sampled_from(("put", "forget")), st.sampled_from(LAYERS), product, st.sampled_from((1, 100))),
         st.tuples(st.just("into the crew"), person, person),
         st.tuples(

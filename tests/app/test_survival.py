@@ -39,6 +39,8 @@ from tests.app.test_intake import as_folder
 PROJECT = Path(__file__).parents[2]
 PASSWORD = "correct-ferry-staple"
 CLIENTS = 32
+THINKS = 0.9
+"""The most seconds between what one client does and the next: the server is busy, not starved by its own clients."""
 SECONDS = float(os.environ.get("FAIR_LADLE_LOAD_SECONDS", "5"))
 """How long the load goes on undisturbed before anything is killed."""
 KILLS = int(os.environ.get("FAIR_LADLE_KILLS", "1"))
@@ -121,11 +123,13 @@ class Load:
         return Counter(self.answers)
 
     def _one(self, number: int) -> None:
-        chance, mine, serial = random.Random(number), [], 0  # type: tuple[random.Random, list[dict[str, str]], int]
+        chance, serial = random.Random(number), 0
+        mine: list[dict[str, str]] = []
         with httpx.Client(
             base_url=self.home.address, cookies=self.cookies, headers={"X-CSRF-Token": self.token}, timeout=20
         ) as client:
             while not self.stop.is_set():
+                time.sleep(chance.uniform(0, THINKS))
                 roll = chance.random()
                 if roll < 0.04:
                     try:

@@ -66,7 +66,7 @@ class KeepTemplate(BaseModel):
     billing_email: str | None = Field(default=None, max_length=254)
 
 
-class AccountFacts(BaseModel):
+class AccountEdit(BaseModel):
     """What can be changed of an account."""
 
     name: str = Field(min_length=1, max_length=200)
@@ -134,7 +134,7 @@ def account(account: str, db: Db, who: Who) -> Any:
 
 
 @routes.put("/{account}", response_model=AccountBody)
-def edit(account: str, body: AccountFacts, db: Db, who: Who) -> Any:
+def edit(account: str, body: AccountEdit, db: Db, who: Who) -> Any:
     """Rename an account or change its contacts; the code stays."""
     return db.run(
         lambda tx: _body(tx, who, *usecases.edit(tx, who, account, body.name, body.admin_email, body.billing_email))

@@ -23,7 +23,7 @@ from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.allocations import AtCap, Grid, Version
 from fair_ladle.core.calendar import local_day, micros
-from fair_ladle.core.clocks import Clock, Steps, grace_clock, loads_over_time, version_steps
+from fair_ladle.core.clocks import GraceClock, Steps, grace_clock, loads_over_time, version_steps
 from fair_ladle.core.path import Ladder, Rung, ladder
 from fair_ladle.core.settling import (
     BY_SUPPLY,
@@ -63,7 +63,7 @@ class Snapshot:
     own: Ints
     grid: Grid
     grace_days: dict[tuple[int, int], int]
-    clocks: dict[tuple[int, int], Clock]
+    clocks: dict[tuple[int, int], GraceClock]
 
     def bar_unallocated(self) -> None:
         """Let accounts that hold nothing unallocated have reserve 0, cap 0 and block where no allocation is in
@@ -265,7 +265,7 @@ def positions_at(tx: Transaction, products: Sequence[Product], at: datetime) -> 
     return settle_snapshot(snapshot_at(tx, products, at))
 
 
-def _replayed_clocks(tx: Transaction, snapshot: Snapshot) -> dict[tuple[int, int], Clock]:
+def _replayed_clocks(tx: Transaction, snapshot: Snapshot) -> dict[tuple[int, int], GraceClock]:
     """The grace clocks that run at the instant, from the history of each account now past its cap under grace."""
     settled = settle(snapshot.accounts.tree, snapshot.own, snapshot.grid.reserve, snapshot.roots)
     past = np.argwhere(snapshot.grid.grace & (settled.load > snapshot.grid.cap))

@@ -107,7 +107,7 @@ class LadderBody(BaseModel):
     product: str
 
 
-class Version(BaseModel):
+class VersionBody(BaseModel):
     """An allocation in force, in grains."""
 
     id: int
@@ -134,7 +134,7 @@ class CellBody(BaseModel):
     own: int
     load: int
     held: int
-    version: Version | None
+    version: VersionBody | None
     may_change: bool
     most_reserve: int
     grace_since: str | None
@@ -146,7 +146,7 @@ def _none(limit: int) -> int | None:
     return None if limit >= NO_LIMIT else limit
 
 
-def grid_body(found: views.Grid) -> dict[str, Any]:
+def grid_body(found: views.GridView) -> dict[str, Any]:
     """The grid column by column, as plain values."""
     positions, snapshot = found.positions, found.positions.snapshot
     tree, rows = snapshot.accounts.tree, found.rows
@@ -330,7 +330,7 @@ class HistoryBody(BaseModel):
     """A version of an allocation, with who made it (null = it came with an intake) and through what (a draft, a
     request)."""
 
-    version: Version
+    version: VersionBody
     by: str | None
     at: str | None
     through: str | None
@@ -341,7 +341,7 @@ def history(db: Db, who: Who, account: str, product: str) -> Any:
     """Every version of one allocation, past and ahead, the newest first."""
     return [
         HistoryBody(
-            version=Version(**version_body(each.version)),
+            version=VersionBody(**version_body(each.version)),
             by=each.by,
             at=each.at.isoformat() if each.at else None,
             through=each.through,
@@ -367,7 +367,7 @@ class CellTerms(CellName):
     """What stands in a cell now, for changing many at once; ``version`` null = nothing yet, ``fixed`` why it cannot
     be changed."""
 
-    version: Version | None
+    version: VersionBody | None
     owner: bool
     fixed: str | None
 
@@ -381,7 +381,7 @@ def terms(body: CellNames, db: Db, who: Who) -> Any:
         CellTerms(
             account=each.account,
             product=each.product,
-            version=Version(**version_body(each.version)) if each.version else None,
+            version=VersionBody(**version_body(each.version)) if each.version else None,
             owner=each.owner,
             fixed=each.fixed,
         )

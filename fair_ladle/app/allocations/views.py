@@ -36,7 +36,7 @@ class Ending:
 
 
 @dataclass(frozen=True)
-class Grid:
+class GridView:
     """A branch's positions: rows in tree order; ``next_ending`` by product column for the pools of the top."""
 
     positions: Positions
@@ -45,7 +45,7 @@ class Grid:
     endings: dict[int, Ending]
 
 
-def grid(tx: Transaction, actor: Actor, codes: Sequence[str] | None = None, at: datetime | None = None) -> Grid:
+def grid(tx: Transaction, actor: Actor, codes: Sequence[str] | None = None, at: datetime | None = None) -> GridView:
     """The positions of the actor's branch, now or at an instant."""
     products = chosen_products(tx, codes)
     snapshot = present_snapshot(tx, products) if at is None else snapshot_at(tx, products, at)
@@ -54,7 +54,7 @@ def grid(tx: Transaction, actor: Actor, codes: Sequence[str] | None = None, at: 
     rows = snapshot.accounts.tree.branch(top)
     reached = [column for column in range(len(products)) if (snapshot.owner[rows, column] >= 0).any()]
     endings = {column: ending for column in reached if (ending := _next_ending(found, top, column))}
-    return Grid(found, rows, top, endings)
+    return GridView(found, rows, top, endings)
 
 
 def _next_ending(found: Positions, top: int, column: int) -> Ending | None:
@@ -142,7 +142,7 @@ def visible_room(room: int) -> int | None:
 
 
 @dataclass(frozen=True)
-class Terms:
+class TermsInForce:
     """What stands in one cell now (``version``: a row of the table, or None); ``fixed`` says why it cannot be
     changed."""
 
@@ -153,7 +153,7 @@ class Terms:
     fixed: str | None
 
 
-def terms(tx: Transaction, actor: Actor, cells: Sequence[tuple[str, str]]) -> list[Terms]:
+def terms(tx: Transaction, actor: Actor, cells: Sequence[tuple[str, str]]) -> list[TermsInForce]:
     """The allocations in force in many cells of the branch, in their order."""
     products = chosen_products(tx, [product for _, product in cells])
     column = {each.code: place for place, each in enumerate(products)}
@@ -175,7 +175,9 @@ def terms(tx: Transaction, actor: Actor, cells: Sequence[tuple[str, str]]) -> li
         elif row == top and owner != row:
             fixed = f"What {snapshot.accounts.name(row)} gets is its parent's to give."
         found.append(
-            Terms(account, product, there.get((int(snapshot.accounts.ids[row]), products[at].id)), owner == row, fixed)
+            TermsInForce(
+                account, product, there.get((int(snapshot.accounts.ids[row]), products[at].id)), owner == row, fixed
+            )
         )
     return found
 

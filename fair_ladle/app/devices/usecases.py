@@ -34,7 +34,7 @@ REPORTS_EVERY = 3600
 
 
 @dataclass(frozen=True)
-class Key:
+class DeviceKey:
     """A key to begin with, as its row has it, with its account and product."""
 
     row: Any
@@ -124,7 +124,7 @@ def make_key(
     return key_id, key
 
 
-def keys(tx: Transaction, actor: Actor) -> list[Key]:
+def keys(tx: Transaction, actor: Actor) -> list[DeviceKey]:
     """The keys of the branch, the newest first."""
     accounts = accounts_service.known(tx)
     branch = accounts.tree.branch(accounts_service.top_row(accounts, actor))
@@ -139,9 +139,9 @@ def _products(tx: Transaction) -> dict[int, Product]:
     return {each.id: each for each in pools_service.products(tx)}
 
 
-def _key(accounts: Accounts, products: dict[int, Product], row: Any, devices: int = 0) -> Key:
+def _key(accounts: Accounts, products: dict[int, Product], row: Any, devices: int = 0) -> DeviceKey:
     place = accounts.row_of_id[row.account_id]
-    return Key(row, accounts.tree.codes[place], accounts.name(place), products[row.product_id], devices)
+    return DeviceKey(row, accounts.tree.codes[place], accounts.name(place), products[row.product_id], devices)
 
 
 def withdraw_key(tx: Transaction, actor: Actor, key_id: int) -> None:
@@ -157,7 +157,7 @@ def withdraw_key(tx: Transaction, actor: Actor, key_id: int) -> None:
         )
 
 
-def valid_key(tx: Transaction, key: str | None, measure: str, key_hash: str | None = None) -> tuple[Key, Actor]:
+def valid_key(tx: Transaction, key: str | None, measure: str, key_hash: str | None = None) -> tuple[DeviceKey, Actor]:
     """A key that something may begin with, and who acts by it; locked. Refused with the reason where it is over."""
     row = store.key(tx.connection, key_hash=key_hash or hashed((key or "").strip().upper()))
     if row is None:
@@ -182,7 +182,7 @@ def activate(
     name: str = "",
     key_hash: str | None = None,
     offline_until: datetime | None = None,
-) -> tuple[Key, str]:
+) -> tuple[DeviceKey, str]:
     """Take a unit for a machine; its token, to report with. A machine that is active by this product already keeps its
     unit and gets another token."""
     machine = machine.strip()

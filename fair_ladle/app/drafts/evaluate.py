@@ -40,7 +40,7 @@ from fair_ladle.core.tree import Ints, Tree
 
 
 @dataclass(frozen=True)
-class Fault:
+class DraftFault:
     """What is wrong with one change on its own, and what would be right; ``kind`` and ``key`` name the change."""
 
     kind: str
@@ -107,7 +107,7 @@ class DraftEvaluation:
         self.before = snapshot
         self.in_use = in_use or InUse()
         self.actor = actor
-        self.faults: list[Fault] = []
+        self.faults: list[DraftFault] = []
         self.placed: list[tuple[int, int, AllocationChange]] = []
         self.rates: list[Rate] = []
         self._column = {product.code: place for place, product in enumerate(snapshot.products)}
@@ -138,7 +138,7 @@ class DraftEvaluation:
 
     def fault(self, change: Change, detail: str) -> None:
         """Note what is wrong with a change."""
-        self.faults.append(Fault(change.kind, change.key, detail))
+        self.faults.append(DraftFault(change.kind, change.key, detail))
 
     def known(self, accounts: Accounts, change: Change, code: str) -> int | None:
         """The row of an account in the actor's branch; what is out of sight does not exist."""

@@ -24,7 +24,7 @@ from fair_ladle.app.drafts.change_types import (
     StatusChange,
     UnitsChange,
 )
-from fair_ladle.app.drafts.evaluate import DraftEvaluation, Fault, InUse
+from fair_ladle.app.drafts.evaluate import DraftEvaluation, DraftFault, InUse
 from fair_ladle.app.drafts.impact import Impact, refusal
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.log import service as log_service
@@ -67,7 +67,7 @@ class Preview:
 
     impact: Impact | None
     rate_cards: RateCards | None
-    faults: list[Fault] = field(default_factory=list)
+    faults: list[DraftFault] = field(default_factory=list)
     clashes: list[Clash] = field(default_factory=list)
     recipients: list[Recipient] = field(default_factory=list)
 

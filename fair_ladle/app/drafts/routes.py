@@ -385,7 +385,7 @@ class SharedOutBody(BaseModel):
 @reads_only
 def share_out(body: ShareOut, db: Db, who: Who) -> Any:
     """Share an amount of a pool out over accounts; nothing is kept, the changes are for a draft."""
-    wanted = [sharing_out.Wanted(each.account, each.least, each.most) for each in body.accounts]
+    wanted = [sharing_out.ShareOutWanted(each.account, each.least, each.most) for each in body.accounts]
     found = db.run(sharing_out.share_out, who, body.product, body.amount, wanted, body.way, body.as_what)
     return SharedOutBody(
         amount=found.amount,

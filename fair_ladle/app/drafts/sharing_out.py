@@ -30,7 +30,7 @@ WEIGHED = {"people": "people", "use": "in use", "reserve": "in reserve"}
 
 
 @dataclass(frozen=True)
-class Wanted:
+class ShareOutWanted:
     """An account to share out to, with the least and the most it gets, in grains (most None = no bound)."""
 
     account: str
@@ -39,7 +39,7 @@ class Wanted:
 
 
 @dataclass(frozen=True)
-class Part:
+class ShareOutPart:
     """What an account gets and why, and the change that gives it (None where it gets nothing)."""
 
     account: str
@@ -52,7 +52,7 @@ class Part:
 class SharedOut:
     """The parts in tree order; what was to be shared out, what is free, and what the most of everybody leaves over."""
 
-    parts: list[Part]
+    parts: list[ShareOutPart]
     amount: int
     free: int | None
     """What the account above them can still give, as far as one sees; None = no cap"""
@@ -64,7 +64,7 @@ def share_out(
     actor: Actor,
     product_code: str,
     amount: int | None,
-    wanted: Sequence[Wanted],
+    wanted: Sequence[ShareOutWanted],
     way: Way,
     as_what: As,
 ) -> SharedOut:
@@ -118,12 +118,12 @@ def share_out(
                 was=was,
             )
         result.append(
-            Part(code, part, "has no cap to raise" if uncapped[place] else reasons.reason(place, part), change)
+            ShareOutPart(code, part, "has no cap to raise" if uncapped[place] else reasons.reason(place, part), change)
         )
     return SharedOut(result, amount, free, amount - sum(parts))
 
 
-def _rows(found: Positions, actor: Actor, wanted: Sequence[Wanted], product: Product) -> list[int]:
+def _rows(found: Positions, actor: Actor, wanted: Sequence[ShareOutWanted], product: Product) -> list[int]:
     accounts, snapshot = found.snapshot.accounts, found.snapshot
     if not wanted:
         raise invalid("Choose the accounts to share out to.", "accounts")

@@ -22,7 +22,7 @@ from fair_ladle.app.plumbing.database import Again, Database, Transaction
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.core.calendar import instant, local_day, micros
-from fair_ladle.core.clocks import Clock
+from fair_ladle.core.clocks import GraceClock
 from fair_ladle.core.holds import Hold
 from fair_ladle.core.settling import NO_LIMIT
 
@@ -160,7 +160,7 @@ def _clock_notices(found: Positions, product: Product) -> list[Notice]:
     return notified
 
 
-def _stage(clock: Clock, snapshot: Any) -> str:
+def _stage(clock: GraceClock, snapshot: Any) -> str:
     if clock.is_over(micros(snapshot.at)):
         return "over"
     started = local_day(instant(clock.since), snapshot.zone)

@@ -22,7 +22,7 @@ from fair_ladle.app.usage import service as usage
 
 
 @dataclass(frozen=True)
-class Cell:
+class LayerCell:
     """What one layer says of a product: given or not, and the components it has on."""
 
     layer: str
@@ -35,7 +35,7 @@ class PersonLayers:
     """A product and how it reaches somebody: layer by layer, what is switched off directly, and the result."""
 
     product: Product
-    cells: list[Cell]
+    cells: list[LayerCell]
     off: list[str]
     reaches: bool
     on: list[str]
@@ -74,7 +74,9 @@ def layers_of(tx: Transaction, actor: Actor, person: Any) -> list[PersonLayers]:
         if product.measure != "seat":
             continue
         cells = [
-            Cell(_layer_name(accounts, layers, each) if layers.row(each) in inside else "above", True, list(each.on))
+            LayerCell(
+                _layer_name(accounts, layers, each) if layers.row(each) in inside else "above", True, list(each.on)
+            )
             for each in mine
             if each.product.id == product.id
         ]

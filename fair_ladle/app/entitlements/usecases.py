@@ -143,7 +143,7 @@ def _find(
 
 
 @dataclass(frozen=True)
-class Waiting:
+class WaitingForSeat:
     """Somebody who waits for a seat, since when, and with which priority, in the order in which they get one.
 
     ``why`` says what stands against them besides the seats; empty = only a free seat is missing.
@@ -158,7 +158,7 @@ class Waiting:
     why: str
 
 
-def queue(tx: Transaction, actor: Actor) -> list[Waiting]:
+def queue(tx: Transaction, actor: Actor) -> list[WaitingForSeat]:
     """Who of the branch waits for a seat, product by product, first come first."""
     accounts = accounts_service.known(tx)
     inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
@@ -176,7 +176,7 @@ def queue(tx: Transaction, actor: Actor) -> list[Waiting]:
         others = [each.code for each in products if product.family and each.family == product.family]
         against = assignments.what_speaks_against(tx, product, mine, others)
         rows = [
-            Waiting(
+            WaitingForSeat(
                 each.username,
                 each.display_name,
                 accounts.name(accounts.row_of_id[each.account_id]),

@@ -43,7 +43,7 @@ class SessionsBody(BaseModel):
     rows: list[SessionBody]
 
 
-class Ending(BaseModel):
+class EndSessions(BaseModel):
     """Sessions to end."""
 
     ids: list[int] = Field(min_length=1, max_length=jobs.AT_ONCE)
@@ -165,7 +165,7 @@ def export(
 
 
 @routes.post("/end", response_model=Ended)
-def end_sessions(body: Ending, db: Db, who: Who) -> Any:
+def end_sessions(body: EndSessions, db: Db, who: Who) -> Any:
     """Tell sessions to save and end."""
     return Ended(told=db.run(usecases.end_sessions, who, body.ids))
 

@@ -33,7 +33,7 @@ MOST_OFFLINE_DAYS = 30
 
 
 @dataclass(frozen=True)
-class Session:
+class ClientSession:
     """A live session."""
 
     row: Any
@@ -148,7 +148,7 @@ def sessions(
     down: bool = False,
     offset: int = 0,
     limit: int = 500,
-) -> tuple[int, list[Session]]:
+) -> tuple[int, list[ClientSession]]:
     """How many sessions are live in the branch, and some of them in an order."""
     accounts = accounts_service.known(tx)
     products = {
@@ -168,7 +168,7 @@ def sessions(
         limit,
     )
     return total, [
-        Session(
+        ClientSession(
             row,
             row.display_name,
             products[row.product_id],

@@ -51,7 +51,7 @@ RESTORED_WITHIN = timedelta(days=30)
 
 
 @dataclass(frozen=True)
-class How:
+class ActOptions:
     """What an act needs besides people: the product (and the one it is swapped for, with what each component becomes,
     the one of the same code if not said, None = nothing), the account to move to, whether who is suspended keeps their
     seats."""
@@ -99,7 +99,7 @@ class Outcome:
     """Components that a swap has nothing for, with how many people had each on."""
 
 
-def act(tx: Transaction, actor: Actor, what: Act, asked: Asked, how: How | None = None) -> Outcome:
+def act(tx: Transaction, actor: Actor, what: Act, asked: Asked, how: ActOptions | None = None) -> Outcome:
     """Do one thing to everybody of the branch who is asked for. It is whole for each of them, never for half of one."""
     accounts = accounts_service.known(tx)
     if what == "restore":
@@ -107,7 +107,7 @@ def act(tx: Transaction, actor: Actor, what: Act, asked: Asked, how: How | None 
     ids = store.ids(tx.connection, conditions(tx, actor, accounts, asked), MOST_AT_ONCE + 1)
     if len(ids) > MOST_AT_ONCE:
         raise invalid(f"More than {MOST_AT_ONCE} people at once; choose fewer.", "people")
-    how = how or How()
+    how = how or ActOptions()
     _rehearse(tx, ids, how)
     found = people_service.lock(tx, ids)
     outcome = Outcome(len(found))
@@ -118,7 +118,7 @@ def act(tx: Transaction, actor: Actor, what: Act, asked: Asked, how: How | None 
     return outcome
 
 
-def _rehearse(tx: Transaction, ids: Sequence[int], how: How) -> None:
+def _rehearse(tx: Transaction, ids: Sequence[int], how: ActOptions) -> None:
     """Where it is only tried out: go on with copies of all that an act to these people touches."""
     if not tx.is_rehearsal:
         return
@@ -140,7 +140,7 @@ def _rehearse(tx: Transaction, ids: Sequence[int], how: How) -> None:
 class _Doing:
     """One act under way."""
 
-    def __init__(self, tx: Transaction, actor: Actor, accounts: Accounts, outcome: Outcome, how: How):
+    def __init__(self, tx: Transaction, actor: Actor, accounts: Accounts, outcome: Outcome, how: ActOptions):
         self.tx, self.actor, self.accounts, self.outcome, self.how = tx, actor, accounts, outcome, how
         self.products = {each.code: each for each in pools_service.products(tx)}
         self.product_of = {each.id: each for each in self.products.values()}

@@ -31,7 +31,7 @@ MOST_OF_A_DOMAIN = 200
 
 
 @dataclass(frozen=True)
-class Waiting:
+class WaitingToJoin:
     """Somebody who proved their address and waits to be let in."""
 
     id: int
@@ -43,7 +43,7 @@ class Waiting:
 
 
 @dataclass(frozen=True)
-class Asked:
+class JoinWish:
     """What a link in the mail is about: who, into which account, and what has become of it."""
 
     name: str
@@ -212,7 +212,7 @@ def _hash(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()
 
 
-def asked(tx: Transaction, token: str) -> Asked:
+def asked(tx: Transaction, token: str) -> JoinWish:
     """What a link is about; refused where there is none or it is too old."""
     row = store.join_request(tx.connection, token_hash=_hash(token))
     if row is None:
@@ -234,7 +234,7 @@ def asked(tx: Transaction, token: str) -> Asked:
         if row.username
         else "refused"
     )
-    return Asked(
+    return JoinWish(
         row.name,
         accounts.name(accounts.row_of_id[row.account_id]),
         state,
@@ -242,7 +242,7 @@ def asked(tx: Transaction, token: str) -> Asked:
     )
 
 
-def prove(tx: Transaction, token: str) -> Asked:
+def prove(tx: Transaction, token: str) -> JoinWish:
     """The link was followed: they join at once, or wait for approval. Following it twice does nothing twice."""
     row = store.join_request(tx.connection, token_hash=_hash(token), lock=True)
     found = asked(tx, token)
@@ -305,11 +305,11 @@ def _let_in(tx: Transaction, actor: Actor, row: Any) -> str:
     return username
 
 
-def waiting(tx: Transaction, actor: Actor) -> list[Waiting]:
+def waiting(tx: Transaction, actor: Actor) -> list[WaitingToJoin]:
     """Who waits to be let into an account of the branch, the longest first."""
     accounts = accounts_service.known(tx)
     return [
-        Waiting(
+        WaitingToJoin(
             row.id,
             row.name,
             row.email,

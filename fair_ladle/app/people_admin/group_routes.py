@@ -40,9 +40,9 @@ class GroupWanted(BaseModel):
     members: list[str] = Field([], max_length=100_000)
     precedence: int | None = Field(default=None, ge=0, le=1_000_000)
 
-    def wanted(self) -> usecases.Wanted:
+    def wanted(self) -> usecases.GroupTerms:
         """As the use-case has it."""
-        return usecases.Wanted(self.account, self.code, self.name, self.rule, tuple(self.members), self.precedence)
+        return usecases.GroupTerms(self.account, self.code, self.name, self.rule, tuple(self.members), self.precedence)
 
 
 class MemberBody(BaseModel):

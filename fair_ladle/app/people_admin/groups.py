@@ -39,7 +39,7 @@ class GroupRow:
 
 
 @dataclass(frozen=True)
-class Wanted:
+class GroupTerms:
     """A group as it shall be."""
 
     account: str
@@ -87,7 +87,7 @@ def groups(tx: Transaction, actor: Actor) -> list[GroupRow]:
 
 
 def _as_group(
-    tx: Transaction, actor: Actor, accounts: accounts_service.Accounts, wanted: Wanted
+    tx: Transaction, actor: Actor, accounts: accounts_service.Accounts, wanted: GroupTerms
 ) -> tuple[Groups, Group, Group | None]:
     """All groups, the group as it shall be, and as it is (None = not yet)."""
     row = accounts_service.row_in_scope(accounts, actor, wanted.account)
@@ -114,7 +114,7 @@ def _as_group(
     return every, group, there
 
 
-def preview(tx: Transaction, actor: Actor, wanted: Wanted) -> GroupPreview:
+def preview(tx: Transaction, actor: Actor, wanted: GroupTerms) -> GroupPreview:
     """Who would be in a group as it shall be, and what that changes; nothing is kept."""
     accounts = accounts_service.known(tx)
     every, group, there = _as_group(tx, actor, accounts, wanted)
@@ -144,7 +144,7 @@ def preview(tx: Transaction, actor: Actor, wanted: Wanted) -> GroupPreview:
     )
 
 
-def put(tx: Transaction, actor: Actor, wanted: Wanted) -> ReconcileResult:
+def put(tx: Transaction, actor: Actor, wanted: GroupTerms) -> ReconcileResult:
     """Make a group, or change the one of that code; what it gives follows at once."""
     people_service.rehearse_groups(tx)
     accounts = accounts_service.known(tx)
@@ -215,7 +215,7 @@ def members(tx: Transaction, actor: Actor, name: str, add: Sequence[str], take: 
     if group.source != "here":
         raise conflict(f"{group.name} is kept by {group.source}; change it there.")
     other = with_members(group, list(add), list(take))
-    wanted = Wanted(
+    wanted = GroupTerms(
         accounts.tree.codes[accounts.row_of_id[group.account_id]],
         group.code,
         group.name,

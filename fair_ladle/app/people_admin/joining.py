@@ -135,7 +135,7 @@ def _refuse_known_email(
 
 
 @dataclass(frozen=True)
-class Facts:
+class PersonFacts:
     """What can be changed of a person."""
 
     display_name: str
@@ -144,7 +144,7 @@ class Facts:
     department: str | None
 
 
-def edit(tx: Transaction, actor: Actor, username: str, facts: Facts) -> None:
+def edit(tx: Transaction, actor: Actor, username: str, facts: PersonFacts) -> None:
     """Another name, address, title or department."""
     accounts, found = found_in_scope(tx, actor, username)
     if found.source != "here":

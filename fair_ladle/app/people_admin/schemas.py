@@ -255,9 +255,9 @@ class ActBody(BaseModel):
     keep_seats: bool = True
     components: dict[str, str | None] | None = Field(default=None, max_length=100)
 
-    def how(self) -> acting.How:
+    def how(self) -> acting.ActOptions:
         """As the use-case has it."""
-        return acting.How(self.product, self.to_product, self.to_account, self.keep_seats, self.components)
+        return acting.ActOptions(self.product, self.to_product, self.to_account, self.keep_seats, self.components)
 
 
 class CouldNotBody(BaseModel):

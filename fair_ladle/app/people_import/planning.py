@@ -45,7 +45,7 @@ SEATS_LOOKED_AT = 300
 
 
 @dataclass(frozen=True)
-class How:
+class ImportChoices:
     """Which column (its place) is what, and what is done with whom.
 
     ``account``: where people join whose row names none. ``known``: people there already are brought up to the table or
@@ -102,7 +102,7 @@ class Conflict:
 
 
 @dataclass
-class Plan:
+class ImportPlan:
     """What is done row by row, and what speaks against the others."""
 
     steps: list[Step] = field(default_factory=list)
@@ -130,7 +130,9 @@ def guess(header: Sequence[str]) -> dict[str, int]:
     return found
 
 
-def plan(tx: Transaction, actor: Actor, header: Sequence[str], rows: Sequence[tuple[int, list[str]]], how: How) -> Plan:
+def plan(
+    tx: Transaction, actor: Actor, header: Sequence[str], rows: Sequence[tuple[int, list[str]]], how: ImportChoices
+) -> ImportPlan:
     """What would be done with every row, and every fault there is."""
     return _Planning(tx, actor, header, rows, how).made()
 
@@ -147,7 +149,12 @@ class _Planning:
     """One table being read."""
 
     def __init__(
-        self, tx: Transaction, actor: Actor, header: Sequence[str], rows: Sequence[tuple[int, list[str]]], how: How
+        self,
+        tx: Transaction,
+        actor: Actor,
+        header: Sequence[str],
+        rows: Sequence[tuple[int, list[str]]],
+        how: ImportChoices,
     ):
         self.header, self.rows, self.how = header, rows, how
         self.accounts = accounts_service.known(tx)
@@ -189,9 +196,9 @@ class _Planning:
             else (cells[place].strip() if place < len(cells) else "" for _, cells in self.rows)
         )
 
-    def made(self) -> Plan:
+    def made(self) -> ImportPlan:
         """Go through the rows."""
-        plan, left_out = Plan(), set(self.how.leave_out)
+        plan, left_out = ImportPlan(), set(self.how.leave_out)
         for number, cells in self.rows:
             if number in left_out:
                 plan.left_out += 1
@@ -422,7 +429,7 @@ def have(tx: Transaction, usernames: Sequence[str]) -> set[tuple[str, str]]:
     )
 
 
-def conflicts(tx: Transaction, plan: Plan) -> list[Conflict]:
+def conflicts(tx: Transaction, plan: ImportPlan) -> list[Conflict]:
     """What rows ask for that their people cannot have, whatever room there is: two of a family, an add-on without its
     base."""
     by_code = {each.code: each for each in pools_service.products(tx)}
@@ -447,7 +454,7 @@ def conflicts(tx: Transaction, plan: Plan) -> list[Conflict]:
     return found
 
 
-def seats_needed(tx: Transaction, actor: Actor, plan: Plan) -> list[Needed]:
+def seats_needed(tx: Transaction, actor: Actor, plan: ImportPlan) -> list[Needed]:
     """What the rows ask for, account by account, beside what there is room for; those short of seats first."""
     accounts, by_code = accounts_service.known(tx), {each.code: each for each in pools_service.products(tx)}
     there = have(tx, [step.username for step in plan.steps if step.products and step.do == "update"])

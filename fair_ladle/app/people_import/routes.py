@@ -10,7 +10,7 @@ from fastapi import BackgroundTasks, Body, Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.people_import import usecases
-from fair_ladle.app.people_import.planning import FIELDS, How
+from fair_ladle.app.people_import.planning import FIELDS, ImportChoices
 from fair_ladle.app.plumbing.http import Db, Format, Keyed, Who, sheet
 from fair_ladle.app.plumbing.routing import Router
 
@@ -46,10 +46,10 @@ class HowBody(BaseModel):
     leave_out: list[int] = Field([], max_length=usecases.MOST_ROWS)
     leave_faults: bool = False
 
-    def how(self) -> How:
+    def how(self) -> ImportChoices:
         """As the use-case has it."""
         given = self.model_dump()
-        return How(
+        return ImportChoices(
             **{
                 **given,
                 "groups": tuple(self.groups),

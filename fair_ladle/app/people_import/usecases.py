@@ -19,9 +19,9 @@ from fair_ladle.app.people_import import store
 from fair_ladle.app.people_import.planning import (
     FIELDS,
     Conflict,
-    How,
+    ImportChoices,
+    ImportPlan,
     Needed,
-    Plan,
     Step,
     conflicts,
     guess,
@@ -57,7 +57,7 @@ def receive(tx: Transaction, actor: Actor, name: str, content: bytes) -> int:
         raise invalid(
             f"{name}{f', {where}' if where else ''}: {fault.found}; right would be {fault.expected}.", "file"
         ) from None
-    how = How(guess(table.header), account=actor.scope or "")
+    how = ImportChoices(guess(table.header), account=actor.scope or "")
     return store.add(
         tx.connection,
         {
@@ -96,17 +96,17 @@ class ImportPreview:
     """A table as it came, and what it comes to as things are mapped now."""
 
     row: Any
-    how: How
+    how: ImportChoices
     sample: list[tuple[int, list[str]]]
-    plan: Plan
+    plan: ImportPlan
     seats: list[Needed]
     conflicts: list[Conflict]
 
 
-def how_of(row: Any) -> How:
+def how_of(row: Any) -> ImportChoices:
     """What is kept of an import as its mapping and choices."""
     given = dict(row.how)
-    return How(
+    return ImportChoices(
         **{
             **given,
             "groups": tuple(given["groups"]),
@@ -140,7 +140,7 @@ def one(tx: Transaction, actor: Actor, import_id: int) -> Any:
     return _mine(tx, actor, import_id)
 
 
-def preview(tx: Transaction, actor: Actor, import_id: int, how: How | None = None) -> ImportPreview:
+def preview(tx: Transaction, actor: Actor, import_id: int, how: ImportChoices | None = None) -> ImportPreview:
     """What an import comes to, every fault with its place; ``how``, if given, is kept."""
     row = _open(tx, actor, import_id) if how is not None else _mine(tx, actor, import_id)
     if row.cells is None:
@@ -430,11 +430,11 @@ def _assign(tx: Transaction, actor: Actor, wanted: Sequence[_Did]) -> None:
                 by_product[product].append(each)
     # What others need comes first: nobody is refused an add-on for a base product of the same row.
     for product in sorted(by_product, key=lambda code: bool(pools_service.product(tx, code).requires)):
-        _act(tx, actor, "assign", by_product[product], acting.How(product=product))
+        _act(tx, actor, "assign", by_product[product], acting.ActOptions(product=product))
 
 
 def _act(
-    tx: Transaction, actor: Actor, what: acting.Act, wanted: Sequence[_Did], how: acting.How | None = None
+    tx: Transaction, actor: Actor, what: acting.Act, wanted: Sequence[_Did], how: acting.ActOptions | None = None
 ) -> None:
     if not wanted:
         return

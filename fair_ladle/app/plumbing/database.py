@@ -293,7 +293,7 @@ class Database:
                 if time.monotonic() - tries.began > LONGEST_WAIT:
                     raise
                 if again.after is not None:
-                    self._repair(again.after)
+                    self.run_twice(again.after)  # what is made anew twice is made anew
                 continue
             except KeptRefusal:
                 opening.commit()
@@ -322,9 +322,9 @@ class Database:
                 continue
             return result
 
-    def _repair(self, work: Callable[[Transaction], Any]) -> None:
-        """Make something anew. Twice is the same as once: of a COMMIT that was lost nobody has to find out."""
-        self.attempt(lambda opening: work(opening.transaction()), finds_out=True)
+    def run_twice(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
+        """A use-case that may be done twice without harm: of a COMMIT that was lost nobody has to find out."""
+        return self.attempt(lambda opening: usecase(opening.transaction(), *args, **named), finds_out=True)
 
     def snapshot(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
         """A use-case that sees the facts of one instant, whatever is written meanwhile, and holds nobody back."""

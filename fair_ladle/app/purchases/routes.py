@@ -13,7 +13,7 @@ from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router, answers_a_secret
 from fair_ladle.app.pools.service import Pool
-from fair_ladle.app.purchases import usecases
+from fair_ladle.app.purchases import calendars, planning, usecases
 from fair_ladle.app.purchases.usecases import Point
 
 CALENDAR = "/api/calendar"
@@ -171,20 +171,20 @@ def pools(db: Db, who: Who) -> Any:
 @routes.get("/calendar", response_model=CalendarState)
 def calendar_state(db: Db, who: Who) -> Any:
     """Whether there is a calendar address of one's own."""
-    return CalendarState(made=db.run(usecases.has_calendar, who))
+    return CalendarState(made=db.run(calendars.has_calendar, who))
 
 
 @routes.post("/calendar", response_model=CalendarAddress, status_code=201)
 @answers_a_secret
 def make_calendar(db: Db, who: Who) -> Any:
     """A new secret address; the one before stops working."""
-    return CalendarAddress(path=f"{CALENDAR}/{db.run(usecases.make_calendar, who)}.ics")
+    return CalendarAddress(path=f"{CALENDAR}/{db.run(calendars.make_calendar, who)}.ics")
 
 
 @routes.delete("/calendar", status_code=204)
 def drop_calendar(db: Db, who: Who) -> None:
     """The address stops working."""
-    db.run(usecases.drop_calendar, who)
+    db.run(calendars.drop_calendar, who)
 
 
 @routes.get("/{owner}/{product}/timeline", response_model=TimelineBody)
@@ -197,7 +197,7 @@ def timeline(owner: str, product: str, db: Db, who: Who) -> Any:
 @routes.get("/{owner}/{product}/plan", response_model=PlanBody)
 def plan(owner: str, product: str, day: Day, db: Db, who: Who) -> Any:
     """The ways out of a shortfall on a day."""
-    found = db.run(usecases.plan, who, owner, product, day)
+    found = db.run(planning.plan, who, owner, product, day)
     return PlanBody(
         owner=owner,
         product=product,
@@ -222,7 +222,7 @@ def plan(owner: str, product: str, day: Day, db: Db, who: Who) -> Any:
 @routes.get("/{owner}/{product}/renewal", response_model=RenewalBody)
 def renewal(owner: str, product: str, quantity: int, first_day: Day, db: Db, who: Who, true_up: int = 0) -> Any:
     """What a purchase would leave uncovered on its first day, and what each account below would have to give."""
-    found = db.run(usecases.renewal, who, owner, product, quantity, true_up, first_day)
+    found = db.run(planning.renewal, who, owner, product, quantity, true_up, first_day)
     return RenewalBody(
         short=found.short,
         gives=[
@@ -242,4 +242,4 @@ def renewal(owner: str, product: str, quantity: int, first_day: Day, db: Db, who
 @open_routes.get("/{token}.ics", response_class=Response)
 def calendar(token: str, db: Db) -> Response:
     """Renewals and endings, for whoever knows the address."""
-    return Response(db.run(usecases.calendar, token), media_type="text/calendar; charset=utf-8")
+    return Response(db.run(calendars.calendar, token), media_type="text/calendar; charset=utf-8")

@@ -15,7 +15,7 @@ from fair_ladle.app.reclaim import store
 
 
 @dataclass(frozen=True)
-class Asked:
+class NoticeAnswer:
     """What the link of a notice shows."""
 
     name: str
@@ -37,13 +37,13 @@ def _notice(tx: Transaction, token: str) -> Any:
     return row
 
 
-def asked(tx: Transaction, token: str) -> Asked:
+def asked(tx: Transaction, token: str) -> NoticeAnswer:
     """A notice by its link; refused where it is over."""
     row = _notice(tx, token)
-    return Asked(row.display_name, row.told_at + timedelta(days=row.notice_days), row.needed_at is not None)
+    return NoticeAnswer(row.display_name, row.told_at + timedelta(days=row.notice_days), row.needed_at is not None)
 
 
-def still_need_it(tx: Transaction, token: str) -> Asked:
+def still_need_it(tx: Transaction, token: str) -> NoticeAnswer:
     """Whoever was told keeps what they have, until the policy's days are over again."""
     row = _notice(tx, token)
     store.still_needed(tx.connection, row.policy_id, row.person_id, tx.now)
@@ -53,4 +53,4 @@ def still_need_it(tx: Transaction, token: str) -> Asked:
         None,
         [log_service.Entry("still needed", row.username, row.account_id, None, {"asked by": row.name})],
     )
-    return Asked(row.display_name, row.told_at + timedelta(days=row.notice_days), True)
+    return NoticeAnswer(row.display_name, row.told_at + timedelta(days=row.notice_days), True)

@@ -28,7 +28,7 @@ class Ask(BaseModel):
     wish_day: Day | None = None
 
 
-class Grant(BaseModel):
+class GrantBody(BaseModel):
     """All of it (part null) or part, with a word."""
 
     part: int | None = None
@@ -123,7 +123,7 @@ def effect(request_id: int, db: Db, who: Who, part: int | None = Query(None)) ->
 
 
 @routes.post("/{request_id}/grant", response_model=RequestBody)
-def grant(request_id: int, body: Grant, db: Db, who: Who) -> Any:
+def grant(request_id: int, body: GrantBody, db: Db, who: Who) -> Any:
     """Give all of it or part."""
     return request_body(db.run(usecases.grant, who, request_id, body.part, body.text))
 

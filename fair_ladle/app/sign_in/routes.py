@@ -104,7 +104,7 @@ def sign_out(db: Db, token: Annotated[str | None, Cookie(alias=COOKIE)] = None) 
     return answer
 
 
-class Ending(BaseModel):
+class EndDelegation(BaseModel):
     """Whose delegation over which account ends."""
 
     email: str = Field(max_length=254)
@@ -112,6 +112,6 @@ class Ending(BaseModel):
 
 
 @routes.post("/delegations/end", status_code=204)
-def end_delegation(body: Ending, db: Db, who: Who) -> None:
+def end_delegation(body: EndDelegation, db: Db, who: Who) -> None:
     """Somebody runs an account of one's branch no more; their sessions end at once."""
     db.run(usecases.end_delegation, who, body.email, body.account)

@@ -40,7 +40,7 @@ class Buyers(BaseModel):
     buyers: list[Buyer]
 
 
-class Tier(BaseModel):
+class TierBody(BaseModel):
     """A part of the quantity at its price."""
 
     from_quantity: str
@@ -49,7 +49,7 @@ class Tier(BaseModel):
     amount: str
 
 
-class Part(BaseModel):
+class PartBody(BaseModel):
     """A department's part of a line."""
 
     account: str
@@ -96,7 +96,7 @@ class StatementLine(BaseModel):
     overage_quantity: str
     included: str
     chargeable: str
-    tiers: list[Tier]
+    tiers: list[TierBody]
     overage_amount: str
     minimum_applied: bool
     fixed_fee: str
@@ -105,7 +105,7 @@ class StatementLine(BaseModel):
     by_use: str
     by_price: str
     cost: str | None
-    parts: list[Part]
+    parts: list[PartBody]
     days: list[LineDay]
 
 
@@ -249,7 +249,7 @@ def statement_body(found: views.StatementView, month: str) -> StatementBody:
                 included=plain(charge.included),
                 chargeable=f"{charge.chargeable:f}",
                 tiers=[
-                    Tier(
+                    TierBody(
                         from_quantity=plain(tier.from_quantity),
                         quantity=f"{tier.quantity:f}",
                         unit_price=plain(tier.unit_price),
@@ -266,7 +266,7 @@ def statement_body(found: views.StatementView, month: str) -> StatementBody:
                 by_price=f"{each.by_price:f}",
                 cost=_text(each.cost),
                 parts=[
-                    Part(
+                    PartBody(
                         account=part.account,
                         name=name(part.account),
                         quantity=f"{part.quantity:f}",

@@ -107,7 +107,7 @@ class Today:
     notices: list[Any]
     held_drafts: list[Any]
     failed_jobs: list[tuple[str, str]]
-    joins: list[domains.Waiting]
+    joins: list[domains.WaitingToJoin]
     domains: list[tuple[str, str]]
     failed_policies: list[tuple[str, str]]
     accounts: Accounts

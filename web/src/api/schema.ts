@@ -2620,10 +2620,10 @@ export interface components {
             warnings: string[];
         };
         /**
-         * AccountFacts
+         * AccountEdit
          * @description What can be changed of an account.
          */
-        AccountFacts: {
+        AccountEdit: {
             /** Admin Email */
             admin_email?: string | null;
             /** Billing Email */
@@ -3049,7 +3049,7 @@ export interface components {
             state: string;
             /** Unit */
             unit: string;
-            version: components["schemas"]["Version"] | null;
+            version: components["schemas"]["VersionBody"] | null;
         };
         /**
          * CellName
@@ -3083,7 +3083,7 @@ export interface components {
             owner: boolean;
             /** Product */
             product: string;
-            version: components["schemas"]["Version"] | null;
+            version: components["schemas"]["VersionBody"] | null;
         };
         /**
          * CellsEffect
@@ -3518,6 +3518,24 @@ export interface components {
             told: components["schemas"]["ToldBody"][];
         };
         /**
+         * EndDelegation
+         * @description Whose delegation over which account ends.
+         */
+        EndDelegation: {
+            /** Account */
+            account: string;
+            /** Email */
+            email: string;
+        };
+        /**
+         * EndSessions
+         * @description Sessions to end.
+         */
+        EndSessions: {
+            /** Ids */
+            ids: number[];
+        };
+        /**
          * Ended
          * @description How many sessions are told to end.
          */
@@ -3697,10 +3715,10 @@ export interface components {
             product_name: string;
         };
         /**
-         * Grant
+         * GrantBody
          * @description All of it (part null) or part, with a word.
          */
-        Grant: {
+        GrantBody: {
             /** Part */
             part?: number | null;
             /**
@@ -3878,7 +3896,7 @@ export interface components {
             by: string | null;
             /** Through */
             through: string | null;
-            version: components["schemas"]["Version"];
+            version: components["schemas"]["VersionBody"];
         };
         /**
          * HoldBody
@@ -5093,33 +5111,6 @@ export interface components {
             unit: string;
         };
         /**
-         * Part
-         * @description A department's part of a line.
-         */
-        Part: {
-            /** Account */
-            account: string;
-            /** Amount */
-            amount: string;
-            /** Name */
-            name: string;
-            /** Quantity */
-            quantity: string;
-        };
-        /**
-         * PartBody
-         * @description What an account gets and why, and the change for the draft.
-         */
-        PartBody: {
-            /** Account */
-            account: string;
-            change: components["schemas"]["AllocationChange-Output"] | null;
-            /** Part */
-            part: number;
-            /** Reason */
-            reason: string;
-        };
-        /**
          * PastBody
          * @description A unit somebody had or has.
          */
@@ -6098,7 +6089,7 @@ export interface components {
             /** Left Over */
             left_over: number;
             /** Parts */
-            parts: components["schemas"]["PartBody"][];
+            parts: components["schemas"]["fair_ladle__app__drafts__routes__PartBody"][];
         };
         /**
          * ShortfallBody
@@ -6220,7 +6211,7 @@ export interface components {
             /** Overage Quantity */
             overage_quantity: string;
             /** Parts */
-            parts: components["schemas"]["Part"][];
+            parts: components["schemas"]["fair_ladle__app__statements__routes__PartBody"][];
             /** Product */
             product: string;
             /** Product Name */
@@ -6229,7 +6220,7 @@ export interface components {
             quantity: string;
             rate: components["schemas"]["RateUsed"];
             /** Tiers */
-            tiers: components["schemas"]["Tier"][];
+            tiers: components["schemas"]["TierBody"][];
             /** Unit */
             unit: string;
         };
@@ -6425,10 +6416,10 @@ export interface components {
             reserve: number;
         };
         /**
-         * Tier
+         * TierBody
          * @description A part of the quantity at its price.
          */
-        Tier: {
+        TierBody: {
             /** Amount */
             amount: string;
             /** From Quantity */
@@ -6623,10 +6614,10 @@ export interface components {
             username: string;
         };
         /**
-         * Version
+         * VersionBody
          * @description An allocation in force, in grains.
          */
-        Version: {
+        VersionBody: {
             /** At Cap */
             at_cap: string;
             /** Burst */
@@ -6707,22 +6698,31 @@ export interface components {
             name: string;
         };
         /**
-         * Ending
-         * @description Sessions to end.
+         * PartBody
+         * @description What an account gets and why, and the change for the draft.
          */
-        fair_ladle__app__leases__routes__Ending: {
-            /** Ids */
-            ids: number[];
-        };
-        /**
-         * Ending
-         * @description Whose delegation over which account ends.
-         */
-        fair_ladle__app__sign_in__routes__Ending: {
+        fair_ladle__app__drafts__routes__PartBody: {
             /** Account */
             account: string;
-            /** Email */
-            email: string;
+            change: components["schemas"]["AllocationChange-Output"] | null;
+            /** Part */
+            part: number;
+            /** Reason */
+            reason: string;
+        };
+        /**
+         * PartBody
+         * @description A department's part of a line.
+         */
+        fair_ladle__app__statements__routes__PartBody: {
+            /** Account */
+            account: string;
+            /** Amount */
+            amount: string;
+            /** Name */
+            name: string;
+            /** Quantity */
+            quantity: string;
         };
     };
     responses: never;
@@ -7309,7 +7309,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["AccountFacts"];
+                "application/json": components["schemas"]["AccountEdit"];
             };
         };
         responses: {
@@ -8449,7 +8449,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["fair_ladle__app__sign_in__routes__Ending"];
+                "application/json": components["schemas"]["EndDelegation"];
             };
         };
         responses: {
@@ -21655,7 +21655,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Grant"];
+                "application/json": components["schemas"]["GrantBody"];
             };
         };
         responses: {
@@ -22240,7 +22240,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["fair_ladle__app__leases__routes__Ending"];
+                "application/json": components["schemas"]["EndSessions"];
             };
         };
         responses: {

@@ -1,0 +1,346 @@
+"""What can be done about a pool that will be short, and about a lot that ends: each way with its changes."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import date, timedelta
+from decimal import Decimal
+from typing import Any
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations import service as allocations
+from fair_ladle.app.allocations.positions import Positions, settle_snapshot, snapshot_at
+from fair_ladle.app.drafts.change_types import AllocationChange, Change, NewLot, Terms, UnitsChange
+from fair_ladle.app.drafts.reversing import terms_of
+from fair_ladle.app.enforcement.replay import UsageHistory
+from fair_ladle.app.people import service as people
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Pool, Product
+from fair_ladle.app.statements.rate_cards import decimals_of
+from fair_ladle.core.costing import Lot, supply_on
+from fair_ladle.core.quantities import MOST_GRAINS, half_up, to_units
+from fair_ladle.core.settling import Supply
+from fair_ladle.core.sharing import Mode, share
+
+UNSEEN = timedelta(days=60)
+
+
+def owned_pool(
+    tx: Transaction, actor: Actor, owner: str, product: str, on: date | None = None
+) -> tuple[Positions, int, int]:
+    """The positions of a product now or on a day ahead, the place among its pools of the one that an account of the
+    branch owns, and the owner's row."""
+    wanted = pools_service.product(tx, product)
+    at = tx.now if on is None or on <= accounts_service.today(tx) else accounts_service.start_of(tx, on)
+    found = settle_snapshot(snapshot_at(tx, [wanted], at))
+    row = accounts_service.row_in_scope(found.snapshot.accounts, actor, owner)
+    place = found.pool_at(row, 0)
+    if place < 0 or int(found.snapshot.owner[row, 0]) != row:
+        raise not_found("pool of that owner", product)
+    return found, place, row
+
+
+@dataclass(frozen=True)
+class Option:
+    """A way out of a shortfall: what it costs more a month, how many people it touches, what stays short, and its
+    changes."""
+
+    key: str
+    name: str
+    says: str
+    cost: Decimal
+    currency: str
+    people: int
+    still_short: int
+    changes: Sequence[Change] = ()
+
+
+@dataclass(frozen=True)
+class ShortfallPlan:
+    """The ways out of one pool's shortfall on a day."""
+
+    product: Product
+    owner: str
+    day: date
+    short: int
+    options: list[Option]
+
+
+def plan(tx: Transaction, actor: Actor, owner: str, product: str, day: date) -> ShortfallPlan:
+    """What could be done about a shortfall on a day, compared by money and by people touched. Each is for a draft of
+    that day."""
+    found, place, row = owned_pool(tx, actor, owner, product, day)
+    snapshot = found.snapshot
+    pool = snapshot.pools[place]
+    short = int(found.shortfalls()[place])
+    if not short:
+        raise conflict(f"{pool.product.name} is covered on {day}; there is nothing to plan.")
+    below = _below(found, row)
+    ids = [int(snapshot.accounts.ids[each]) for each in below]
+    versions = allocations.in_force(tx, [pool.product.id], ids, accounts_service.today(tx))
+    there = {each: versions.get((account_id, pool.product.id)) for each, account_id in zip(below, ids, strict=True)}
+    options = [
+        _buy(pool, owner, day, int(found.pool_load()[place]), int(found.pool_used()[place])),
+        _take_back(found, below, there, pool, short),
+        _shrink(found, below, there, pool, row, "max-min", "Shrink all to the same level", short),
+        _shrink(found, below, there, pool, row, "least harm", "Shrink where least is used", short),
+        _release(tx, found, row, pool),
+        Option(
+            "let run",
+            "Let it run over",
+            "Nothing new is let through where supply is gone; nobody loses anything.",
+            Decimal(0),
+            pool.currency,
+            0,
+            short,
+        ),
+    ]
+    return ShortfallPlan(pool.product, owner, day, short, [each for each in options if each is not None])
+
+
+def _covering(supply: Supply[int], load: int, used: int, overcommit: int | None) -> int:
+    """The least that has to be bought so that the pool is covered (grains); the lot may raise the overcommit."""
+    least, most = 0, max(1, supply.shortfall(load, used))
+    percent = max(supply.overcommit, overcommit or 100)
+    while least < most:
+        middle = (least + most) // 2
+        with_it = Supply(supply.quantity + middle, supply.true_up, percent)
+        least, most = (least, middle) if with_it.shortfall(load, used) == 0 else (middle + 1, most)
+    return least
+
+
+def _buy(pool: Pool, owner: str, day: date, load: int, used: int) -> Option:
+    newest = max(pool.lots, key=lambda lot: (lot.first_day, lot.reference))
+    quantity = _covering(supply_on(pool.lots, day), load, used, newest.overcommit)
+    taken = {lot.reference for lot in pool.lots}
+    number = next(n for n in range(1, 10_000) if f"{newest.reference}-{n}" not in taken)
+    lot = NewLot(
+        owner=owner,
+        product=pool.product.code,
+        reference=f"{newest.reference}-{number}",
+        quantity=quantity,
+        first_day=day,
+        last_day=None,
+        unit_cost=newest.unit_cost,
+        currency=pool.currency,
+        overcommit=newest.overcommit,
+    )
+    units = to_units(quantity, pool.product.measure)
+    return Option(
+        "buy",
+        f"Buy {pool.product.said(quantity)}",
+        f"At {newest.unit_cost.normalize():f} {pool.currency} each a month, the price of {newest.reference}.",
+        half_up(units * newest.unit_cost, decimals_of(pool.currency)),
+        pool.currency,
+        0,
+        0,
+        [lot],
+    )
+
+
+def _take_back(found: Positions, below: Sequence[int], there: dict[int, Any], pool: Pool, short: int) -> Option | None:
+    """Reserves shrink to what is used, the largest unused part first: touches nobody."""
+    left, changes = short, []
+    for row in sorted(below, key=lambda each: (-int(found.settled.cushion[each, 0]), each)):
+        cushion = int(found.settled.cushion[row, 0])
+        if not cushion or not left or there[row] is None:
+            continue
+        by = min(cushion, left)
+        left -= by
+        changes.append(_change(found, row, there[row], pool, {"reserve": int(found.settled.held[row, 0]) - by}))
+    if not changes:
+        return None
+    return Option(
+        "take back",
+        "Take back unused promises",
+        "Reserves shrink to what is in use; nobody loses a unit.",
+        Decimal(0),
+        pool.currency,
+        0,
+        left,
+        changes,
+    )
+
+
+def _shrink(
+    found: Positions, below: Sequence[int], there: dict[int, Any], pool: Pool, row: int, way: str, name: str, short: int
+) -> Option | None:
+    """Caps below come down so that all of it fits; what is then over has 14 days of grace before the excess is on
+    hold."""
+    held = [int(found.settled.held[each, 0]) for each in below]
+    parts = _lowered(found, below, held, way, short)
+    if parts is None:
+        return None
+    changes: list[Change] = []
+    touched = 0
+    for each, part, now in zip(below, parts, held, strict=True):
+        if part == now:
+            continue
+        load = int(found.settled.load[each, 0])
+        touched += max(0, load - part)
+        reserve = 0 if there[each] is None else there[each].reserve
+        terms: dict[str, Any] = {"cap": part, "reserve": min(reserve, part)}
+        if part < load:
+            terms |= {"at_cap": "grace", "grace_days": 14, "burst": None}
+        changes.append(_change(found, each, there[each], pool, terms))
+    people_touched = touched if pool.product.measure == "seat" else 0
+    says = (
+        f"{len(changes)} accounts below get lower caps; {pool.product.said(touched)} in use would be over, have 14 "
+        "days of grace, are then on hold, and count until they are released."
+    )
+    return Option(way, name, says, Decimal(0), pool.currency, people_touched, touched, changes)
+
+
+def _below(found: Positions, row: int) -> list[int]:
+    """The accounts directly below a pool's owner that it serves."""
+    tree = found.snapshot.accounts.tree
+    return [
+        each
+        for each in tree.branch(row).tolist()
+        if int(tree.parent[each]) == row and each != row and int(found.snapshot.owner[each, 0]) == row
+    ]
+
+
+def _lowered(found: Positions, below: Sequence[int], held: Sequence[int], way: str, short: int) -> list[int] | None:
+    """What each of these accounts would hold so that all of it fits; None where those past their cap alone are too
+    many.
+
+    Who is past its cap already gives nothing: a lower one would put it on hold at once.
+    """
+    least = [
+        now if int(found.settled.load[each, 0]) > int(found.snapshot.grid.cap[each, 0]) else 0
+        for each, now in zip(below, held, strict=True)
+    ]
+    room = max(0, sum(held) - short)
+    if sum(least) > room:
+        return None
+    if way == "max-min":
+        return share(room, [1] * len(below), least, held, Mode.MAX_MIN)
+    parts, left = list(held), short
+    used = found.used()
+    for n in sorted(range(len(below)), key=lambda n: (int(used[below[n], 0]) - held[n], int(used[below[n], 0]), n)):
+        by = min(parts[n] - least[n], left)
+        parts[n], left = parts[n] - by, left - by
+    return parts
+
+
+@dataclass(frozen=True)
+class Reduction:
+    """An account below a pool: what counts there now and is used of it, and what it would have to give by either way
+    (None = no way)."""
+
+    account: str
+    name: str
+    counted: int
+    used: int
+    to_one_level: int | None
+    where_least_used: int | None
+
+
+@dataclass(frozen=True)
+class Renewal:
+    """What a purchase of a quantity would leave uncovered on its first day, and whom that would touch, in grains."""
+
+    short: int
+    gives: list[Reduction]
+
+
+def renewal(
+    tx: Transaction, actor: Actor, owner: str, product: str, quantity: int, true_up: int, first_day: date
+) -> Renewal:
+    """What buying so much from a day on, with what is in use and promised now, would do to each account below."""
+    found, place, row = owned_pool(tx, actor, owner, product, first_day)
+    snapshot, pool = found.snapshot, found.snapshot.pools[place]
+    if not 1 <= quantity <= MOST_GRAINS or not 0 <= true_up <= MOST_GRAINS:
+        raise invalid(f"A quantity from 1 to {pool.product.said(MOST_GRAINS)}.", "quantity")
+    lot = Lot("", quantity, to_units(quantity, pool.product.measure), snapshot.day, None, Decimal(0), true_up, None)
+    pools = [replace(each, lots=(*each.lots, lot)) if each.id == pool.id else each for each in snapshot.pools]
+    found = settle_snapshot(replace(snapshot, pools=tuple(pools), supply=pools_service.supply(pools, snapshot.day)))
+    short = int(found.shortfalls()[place])
+    if not short:
+        return Renewal(0, [])
+    below, used = _below(found, row), found.used()
+    held = [int(found.settled.held[each, 0]) for each in below]
+    ways = [_lowered(found, below, held, way, short) for way in ("max-min", "least harm")]
+    return Renewal(
+        short,
+        [
+            Reduction(
+                snapshot.accounts.tree.codes[each],
+                snapshot.accounts.name(each),
+                held[n],
+                int(used[each, 0]),
+                *(None if parts is None else held[n] - parts[n] for parts in ways),
+            )
+            for n, each in enumerate(below)
+            if held[n]
+        ],
+    )
+
+
+def _release(tx: Transaction, found: Positions, row: int, pool: Pool) -> Option | None:
+    """Seats of people not seen for long are taken back from them; protected people keep theirs."""
+    if pool.product.measure != "seat":
+        return None
+    past = UsageHistory(tx, found.snapshot)
+    branch = {each for each in past.rows if int(found.snapshot.owner[each, 0]) == row}
+    assigned = [
+        each
+        for each in past.open_assignments()
+        if each.begins <= tx.now and found.snapshot.accounts.row_of_id[each.account_id] in branch
+    ]
+    subjects = [each.subject for each in assigned]
+    known = people.by_username(tx, subjects)
+    snapshot = found.snapshot
+    idle: dict[int, list[str]] = defaultdict(list)
+    for each in assigned:
+        person = known.get(each.subject)
+        if (
+            person is not None
+            and not person.protected
+            and (person.last_seen_at is None or tx.now - person.last_seen_at > UNSEEN)
+        ):
+            idle[snapshot.accounts.row_of_id[each.account_id]].append(each.subject)
+    if not idle:
+        return None
+    own = snapshot.own.copy()
+    changes: list[Change] = []
+    for place, subjects in sorted(idle.items()):
+        taken = sorted(subjects)[:1000]
+        own[place, 0] -= len(taken)
+        changes.append(
+            UnitsChange(
+                account=snapshot.accounts.tree.codes[place],
+                product=pool.product.code,
+                subjects=tuple(taken),
+                give=False,
+            )
+        )
+    count = int((snapshot.own - own).sum())
+    left = settle_snapshot(replace(snapshot, own=own))
+    return Option(
+        "release",
+        f"Release {count} idle seats",
+        f"They are of people not seen for {UNSEEN.days} days; protected people keep theirs.",
+        Decimal(0),
+        pool.currency,
+        count,
+        int(left.shortfalls()[left.pool_at(row, 0)]),
+        changes,
+    )
+
+
+def _change(found: Positions, row: int, version: Any, pool: Pool, terms: dict[str, Any]) -> AllocationChange:
+    was = terms_of(version)
+    return AllocationChange(
+        account=found.snapshot.accounts.tree.codes[row],
+        product=pool.product.code,
+        terms=(was or Terms()).model_copy(update=terms),
+        seen=version.id if version else None,
+        was=was,
+    )

@@ -48,12 +48,12 @@ KILLS = int(os.environ.get("FAIR_LADLE_KILLS", "1"))
 
 
 PLACES = [f"C{client}-{part}" for client in range(4) for part in "AB"]
-PEOPLE = [f"p{number:03d}" for number in range(160)]
+PEOPLE = [f"p{number:03d}" for number in range(64)]
 DESKS = ("DESK", "DESK-BIG")
 INTAKE = {
     "accounts": TREE,
     "products": DEVICES + "DESK,Desk,V,seat,seat,DESKS,,,DESK-BIG\nDESK-BIG,Desk Big,V,seat,seat,DESKS,,,\n",
-    "lots": LOT.format(45, "") + "PO-8,MSP,DESK,90,2026-01-01,,1,EUR,,\nPO-9,MSP,DESK-BIG,40,2026-01-01,,1,EUR,,\n",
+    "lots": LOT.format(45, "") + "PO-8,MSP,DESK,40,2026-01-01,,1,EUR,,\nPO-9,MSP,DESK-BIG,20,2026-01-01,,1,EUR,,\n",
     "allocations": ALLOCATIONS,
     "people": "account,username,display_name,email,status\n"
     + "".join(
@@ -175,7 +175,7 @@ class Load:
             return
         if kind == "layer":
             away = chance.random() < 0.5
-            body = {"account": f"C{chance.randrange(4)}", "product": chance.choice(DESKS), "components": []}
+            body = {"account": chance.choice(PLACES), "product": chance.choice(DESKS), "components": []}
             way = ("POST", "/api/entitlements/forget") if away else ("PUT", "/api/entitlements")
             answer = self._until_answered(client, *way, body | {"group": None, "priority": 100})
             if answer is not None and answer.status_code != 404:  # what no layer gives cannot be taken away
@@ -215,7 +215,7 @@ class Load:
                 answer = None
             if answer is not None and answer.status_code < 500:
                 return answer
-            self.answers["no answer"] += 1
+            self.answers["no answer" if answer is None else answer.json()["type"].rpartition(":")[2]] += 1
             time.sleep(0.1)
         return None
 

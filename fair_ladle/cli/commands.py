@@ -365,7 +365,8 @@ def database(context: typer.Context) -> None:
     try:
         ran = subprocess.run([program, *arguments])
     except OSError as trouble:
-        raise typer_exit(f"{program} cannot be run: {trouble.strerror}.") from None
+        hint = " It is in Debian's mariadb-client." if program.startswith(("mariadb", "mysql")) else ""
+        raise typer_exit(f"{program} cannot be run: {trouble.strerror}.{hint}") from None
     raise typer.Exit(ran.returncode)
 
 

@@ -55,9 +55,9 @@ def _is_the_products() -> bool:
 def _listen(
     connection: sa.Connection, cursor: Any, statement: str, parameters: Any, context: Any, executemany: bool
 ) -> None:
-    for heard in _heard:
-        heard.append(statement)
     rehearsed = connection.get_execution_options().get("rehearsal")
+    for heard in _heard if rehearsed is None else ():
+        heard.append(statement)
     if rehearsed is not None:
         named = HOLDS.search(statement)
         if named and named[1].strip("`") not in rehearsed.copied and not named[1].strip("`").startswith("copy_of_"):

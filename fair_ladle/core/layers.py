@@ -1,7 +1,9 @@
 """What reaches people through layers: account defaults, groups, and what they are given directly.
 
-A product reaches a person if any layer gives it; a component is on if any giving layer has it on and no direct switch
-turns it off. One seat a person and product, however many layers give it.
+A product reaches a person if any layer gives it: one seat, however many layers do. Of a component the first that
+applies holds: mandatory → on; barred by the person's account or one above it → off; switched for the person → as
+switched; barred by a group of theirs → off; on in any layer that gives the product → on (a layer that names none has
+all on); else off.
 """
 
 from __future__ import annotations
@@ -20,15 +22,35 @@ MOST_COMPONENTS = 64
 
 @dataclass(frozen=True)
 class Grant:
-    """A layer that gives a product to people (places, ascending), with these of its components on (bits).
+    """A layer that gives a product to people (places, ascending), with these of its components on (bits; None = it
+    names none, so all are on).
 
     The smallest ``priority`` gets its seats first.
     """
 
     product: int
     people: Ints
-    components: int
+    components: int | None
     priority: int = 100
+
+
+@dataclass(frozen=True)
+class Bar:
+    """Components (bits) of a product that an account or a group bars for people (places)."""
+
+    product: int
+    people: Ints
+    components: int
+
+
+@dataclass(frozen=True)
+class Switch:
+    """Components (bits) of a product that are switched on, and off, for one person."""
+
+    product: int
+    person: int
+    on: int
+    off: int
 
 
 @dataclass(frozen=True)
@@ -49,29 +71,39 @@ NO_PRIORITY = np.iinfo(np.int64).max
 
 def reach(
     people: int,
-    products: int,
+    components: Sequence[int],
     grants: Sequence[Grant],
-    off: Sequence[tuple[int, int, int]] = (),
+    switches: Sequence[Switch] = (),
     mandatory: Sequence[int] = (),
+    barred_by_accounts: Sequence[Bar] = (),
+    barred_by_groups: Sequence[Bar] = (),
 ) -> Reached:
-    """What reaches each person; ``off`` are direct switches (person, product, bits), which no mandatory component
-    heeds.
-
-    ``mandatory`` has for every product the bits of the components that are always on.
+    """What reaches each person; ``components`` has for every product the bits of all it has, ``mandatory`` those that
+    are always on. Of a product that does not reach a person nothing is on.
     """
+    products = len(components)
     layers = np.zeros((people, products), dtype=np.int64)
     on = np.zeros((people, products), dtype=np.uint64)
     priority = np.full((people, products), NO_PRIORITY, dtype=np.int64)
     for each in grants:
         layers[each.people, each.product] += 1
-        on[each.people, each.product] |= np.uint64(each.components)
+        bits = components[each.product] if each.components is None else each.components
+        on[each.people, each.product] |= np.uint64(bits)
         priority[each.people, each.product] = np.minimum(priority[each.people, each.product], each.priority)
-    for person, product, bits in off:
-        on[person, product] &= ~np.uint64(bits)
+    _bar(on, barred_by_groups)
+    for switch in switches:
+        on[switch.person, switch.product] |= np.uint64(switch.on)
+        on[switch.person, switch.product] &= ~np.uint64(switch.off)
+    _bar(on, barred_by_accounts)
     for product, bits in enumerate(mandatory):
         on[layers[:, product] > 0, product] |= np.uint64(bits)
     on[layers == 0] = 0
     return Reached(layers, on, priority)
+
+
+def _bar(on: Bits, bars: Sequence[Bar]) -> None:
+    for each in bars:
+        on[each.people, each.product] &= ~np.uint64(each.components)
 
 
 def waiting_order(people: Ints, priority: Ints, since: Ints) -> Ints:

@@ -202,6 +202,51 @@ def test_components_come_by_any_layer_and_a_direct_switch_turns_one_off(demo: Da
             switch(component, False)
 
 
+def test_a_component_is_barred_for_a_branch_or_a_group_and_the_list_agrees(demo: Database) -> None:
+    """An account's bar holds whatever is switched, a group's gives way to a switch; the list filters by the same."""
+    leads = sorted(in_group(demo, "OLDQUAY-LEADS"))
+    give(demo, EntitlementTerms("OLDQUAY", None, "FIELD-CORE", ()))
+
+    def on(username: str) -> list[str]:
+        with demo.transaction() as tx:
+            row = listing.found_in_scope(tx, OLDQUAY, username)[1]
+            layers = of_person.layers_of(tx, OLDQUAY, row)
+            return next((each.on for each in layers if each.product.code == "FIELD-CORE"), [])
+
+    def switch(username: str, component: str, to: bool) -> None:
+        with demo.transaction() as tx:
+            row = listing.found_in_scope(tx, OLDQUAY, username)[1]
+            of_person.switch(tx, OLDQUAY, row, "FIELD-CORE", component, to)
+
+    def agrees() -> None:
+        having = found(demo, OLDQUAY, product="FIELD-CORE")
+        for component in ("WRITER", "MEETINGS", "INSIGHTS"):
+            listed = set(found(demo, OLDQUAY, component=f"FIELD-CORE/{component}"))
+            assert listed == {each for each in having if component in on(each)}, component
+
+    bar = ("OLDQUAY", "OLDQUAY-LEADS", "FIELD-CORE", "INSIGHTS")
+    person = next(each for each in leads if "INSIGHTS" in on(each))
+    agrees()
+    demo.run(entitlements.bar, OLDQUAY, *bar, True)
+    assert "INSIGHTS" not in on(person)
+    agrees()
+    switch(person, "INSIGHTS", True)
+    assert "INSIGHTS" in on(person), "switched for the person, it is on"
+    agrees()
+    demo.run(entitlements.bar, COMMAND_LINE, "GANNET", None, "FIELD-CORE", "INSIGHTS", True)
+    assert "INSIGHTS" not in on(person) and demo.run(entitlements.bars, OLDQUAY)[0][0] == "OLDQUAY"
+    agrees()
+    with pytest.raises(Refused, match="is barred for their account"):
+        switch(person, "INSIGHTS", True)
+    with pytest.raises(Refused, match="cannot be barred"):
+        demo.run(entitlements.bar, OLDQUAY, "OLDQUAY", None, "FIELD-CORE", "WRITER", True)
+    demo.run(entitlements.bar, COMMAND_LINE, "GANNET", None, "FIELD-CORE", "INSIGHTS", False)
+    demo.run(entitlements.bar, OLDQUAY, *bar, False)
+    switch(person, "INSIGHTS", False)
+    assert "INSIGHTS" not in on(person) and demo.run(entitlements.bars, OLDQUAY) == []
+    agrees()
+
+
 def test_what_no_layer_can_give_is_refused(demo: Database) -> None:
     cases: list[tuple[Actor, EntitlementTerms, str]] = [
         (OLDQUAY, EntitlementTerms("TERN", None, "LANTERN-MAIL", ()), "no account 'TERN'"),

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fair_ladle.core.layers import NO_PRIORITY, Grant, family_order, personal_limit, reach, waiting_order
+from fair_ladle.core.layers import NO_PRIORITY, Bar, Grant, Switch, family_order, personal_limit, reach, waiting_order
 
 WRITER, SHEETS, MEETINGS = 1, 2, 4
 
@@ -15,18 +16,41 @@ def at(*places: int) -> np.ndarray:
     return np.array(places, dtype=np.int64)
 
 
-def test_a_component_is_on_if_any_giving_layer_has_it_on_and_nothing_turns_it_off() -> None:
-    """Everybody gets writer; leads get meetings too; one of them has sheets switched off, and writer, which is
-    mandatory."""
+ALL = WRITER | SHEETS | MEETINGS
+
+
+@pytest.mark.parametrize(
+    ("what", "mandatory", "by_account", "switched", "by_group", "layers", "on"),
+    [
+        ("mandatory is always on", SHEETS, SHEETS, "off", SHEETS, [WRITER], True),
+        ("barred by an account, whatever is switched", 0, SHEETS, "on", 0, [SHEETS], False),
+        ("switched on, whatever a group bars", 0, 0, "on", SHEETS, [WRITER], True),
+        ("switched off, whatever layers say", 0, 0, "off", 0, [SHEETS], False),
+        ("barred by a group, whatever layers say", 0, 0, "", SHEETS, [SHEETS], False),
+        ("on in any layer that gives it", 0, 0, "", 0, [WRITER, SHEETS], True),
+        ("a layer that names none has all on", 0, 0, "", 0, [None], True),
+        ("on in none of them", 0, 0, "", 0, [WRITER, MEETINGS], False),
+        ("nothing is on of what does not reach them", SHEETS, 0, "on", 0, [], False),
+    ],
+)
+def test_of_a_component_the_first_that_applies_holds(
+    what: str, mandatory: int, by_account: int, switched: str, by_group: int, layers: list[int | None], on: bool
+) -> None:
+    """Sheets, for the second of two people; the first one is barred and switched nothing."""
     found = reach(
-        4,
-        1,
-        [Grant(0, at(0, 1, 2), WRITER | SHEETS, 50), Grant(0, at(1, 2), MEETINGS, 10)],
-        [(2, 0, SHEETS | WRITER), (3, 0, SHEETS)],
-        [WRITER],
+        2,
+        [ALL],
+        [Grant(0, at(0, 1), bits) for bits in layers],
+        [Switch(0, 1, SHEETS * (switched == "on"), SHEETS * (switched == "off"))] if switched else [],
+        [mandatory],
+        [Bar(0, at(1), by_account)],
+        [Bar(0, at(1), by_group)],
     )
-    assert found.components[:, 0].tolist() == [WRITER | SHEETS, WRITER | SHEETS | MEETINGS, WRITER | MEETINGS, 0]
-    assert found.layers[:, 0].tolist() == [1, 2, 2, 0] and found.priority[:, 0].tolist() == [50, 10, 10, NO_PRIORITY]
+    assert bool(int(found.components[1, 0]) & SHEETS) is on
+    plain = [ALL if bits is None else bits for bits in layers]
+    assert bool(int(found.components[0, 0]) & SHEETS) is bool(layers and (mandatory | sum(set(plain))) & SHEETS), (
+        "and nobody else is touched"
+    )
 
 
 def test_who_waits_is_served_by_priority_then_age_then_as_they_come() -> None:
@@ -44,7 +68,8 @@ def test_it_is_what_one_would_say_of_each_person(
     grants: list[tuple[int, set[int], int, int]], off: list[tuple[int, int, int]], mandatory: list[int]
 ) -> None:
     layers = [Grant(product, at(*sorted(people)), bits, priority) for product, people, bits, priority in grants]
-    found = reach(6, 3, layers, off, mandatory)
+    switches = [Switch(product, person, 0, bits) for person, product, bits in off]
+    found = reach(6, [7, 7, 7], layers, switches, mandatory)
     for person in range(6):
         for product in range(3):
             mine = [each for each in grants if each[0] == product and person in each[1]]
@@ -56,7 +81,7 @@ def test_it_is_what_one_would_say_of_each_person(
             assert found.layers[person, product] == len(mine)
             assert int(found.components[person, product]) == ((on | mandatory[product]) if mine else 0)
             assert found.priority[person, product] == min((each[3] for each in mine), default=NO_PRIORITY)
-    again = reach(6, 3, layers[::-1], off[::-1], mandatory)
+    again = reach(6, [7, 7, 7], layers[::-1], switches[::-1], mandatory)
     assert np.array_equal(found.components, again.components), "the order of layers does not matter"
 
 

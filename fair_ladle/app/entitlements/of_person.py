@@ -10,8 +10,9 @@ from typing import Any
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.entitlements import store
-from fair_ladle.app.entitlements.layers import Entitlement, Layers, named
+from fair_ladle.app.entitlements.layers import ComponentBar, Entitlement, Layers, named
 from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.groups import is_present
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
@@ -22,7 +23,7 @@ from fair_ladle.app.usage import service as usage
 
 
 @dataclass(frozen=True)
-class LayerCell:
+class LayerSays:
     """What one layer says of a product: given or not, and the components it has on."""
 
     layer: str
@@ -32,11 +33,14 @@ class LayerCell:
 
 @dataclass(frozen=True)
 class PersonLayers:
-    """A product and how it reaches somebody: layer by layer, what is switched off directly, and the result."""
+    """A product and how it reaches somebody: layer by layer, what is switched directly and what is barred, and the
+    result. ``barred`` has the component and by which account or group."""
 
     product: Product
-    cells: list[LayerCell]
+    cells: list[LayerSays]
     off: list[str]
+    switched_on: list[str]
+    barred: list[tuple[str, str]]
     reaches: bool
     on: list[str]
     has: bool
@@ -61,37 +65,45 @@ def layers_of(tx: Transaction, actor: Actor, person: Any) -> list[PersonLayers]:
         )
         if len(members)
     ]
-    off: dict[int, list[str]] = defaultdict(list)
-    for row in store.switched_off(tx.connection, [person.id]):
-        off[row.product_id].append(row.component)
+    switched: dict[int, dict[str, bool]] = defaultdict(dict)
+    for row in store.switches(tx.connection, [person.id]):
+        switched[row.product_id][row.component] = row.on
+    bars = [
+        each
+        for each, members in zip(
+            layers.bars, store.members(tx.connection, me, [layers.clause(each) for each in layers.bars]), strict=True
+        )
+        if len(members)
+    ]
     have = {
         row.product_id for row in usage.open_assignments(tx, list(layers.products.values()), [person.username], tx.now)
     }
-    _, products, reached = layers.reached(mine, me)
+    by_hand = [layers.products[each] for each in sorted(have) if person.id not in store.granted(tx.connection, each)]
+    _, products, reached = layers.reached(mine, me, [(person.id, each) for each in by_hand])
     column = {product.id: n for n, product in enumerate(products)}
+    reaching = {each.product.id for each in mine}
     found = []
     for product in sorted({*products, *(layers.products[each] for each in have)}, key=lambda each: each.code):
         if product.measure != "seat":
             continue
-        cells = [
-            LayerCell(
-                _layer_name(accounts, layers, each) if layers.row(each) in inside else "above", True, list(each.on)
-            )
-            for each in mine
-            if each.product.id == product.id
-        ]
-        by_rule = person.id in store.granted(tx.connection, product.id)
-        direct = product.id in have and not by_rule
-        on = named(product, int(reached.components[0, column[product.id]])) if product.id in column else []
-        if direct:
-            on = [
-                code
-                for code in product.components
-                if code in on or code not in off[product.id] or code in product.mandatory
-            ]
-        waits = store.waiting(tx.connection, product.id).get(person.id)
+
+        def told(each: Entitlement | ComponentBar) -> str:
+            return _layer_name(accounts, layers, each) if layers.row(each) in inside else "above"
+
+        direct = switched[product.id]
         found.append(
-            PersonLayers(product, cells, off[product.id], product.id in column, on, product.id in have, direct, waits)
+            PersonLayers(
+                product,
+                [LayerSays(told(each), True, list(each.on)) for each in mine if each.product.id == product.id],
+                [code for code, on in direct.items() if not on],
+                [code for code, on in direct.items() if on],
+                [(each.component, told(each)) for each in bars if each.product.id == product.id],
+                product.id in reaching,
+                named(product, int(reached.components[0, column[product.id]])),
+                product.id in have,
+                product in by_hand,
+                store.waiting(tx.connection, product.id).get(person.id),
+            )
         )
     has = {each.product.family: each.product.name for each in found if each.has and each.product.family}
     return [
@@ -100,18 +112,24 @@ def layers_of(tx: Transaction, actor: Actor, person: Any) -> list[PersonLayers]:
     ]
 
 
-def _layer_name(accounts: Accounts, layers: Layers, each: Entitlement) -> str:
+def _layer_name(accounts: Accounts, layers: Layers, each: Entitlement | ComponentBar) -> str:
     return each.group.name if each.group else f"everybody of {accounts.name(layers.row(each))}"
 
 
 def switch(tx: Transaction, actor: Actor, person: Any, product_code: str, component: str, on: bool) -> None:
-    """Switch a component of what somebody has off, or on again; a mandatory one stays on."""
+    """Switch a component of what somebody has on or off; where the layers have it so by themselves, nothing stays
+    switched. A mandatory one stays on, a barred one off."""
     product = pools_service.product(tx, product_code)
     if component not in product.components:
         raise invalid(f"{product.name} has no component {component}.", "component")
     if component in product.mandatory and not on:
         raise conflict(f"{component} is always on in {product.name}.")
-    store.switch(tx.connection, person.id, product.id, component, on)
+    people_service.lock(tx, [person.id])
+    store.switch(tx.connection, person.id, product.id, component, None)
+    if _is_on(tx, actor, person, product, component) != on:
+        store.switch(tx.connection, person.id, product.id, component, on)
+        if on and not _is_on(tx, actor, person, product, component):
+            raise conflict(f"{component} of {product.name} is barred for their account.")
     log_service.write(
         tx,
         actor,
@@ -126,3 +144,8 @@ def switch(tx: Transaction, actor: Actor, person: Any, product_code: str, compon
             )
         ],
     )
+
+
+def _is_on(tx: Transaction, actor: Actor, person: Any, product: Product, component: str) -> bool:
+    mine = (each for each in layers_of(tx, actor, person) if each.product.id == product.id)
+    return any(component in each.on for each in mine)

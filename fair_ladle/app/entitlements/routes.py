@@ -41,6 +41,21 @@ class EntitlementBody(BaseModel):
     priority: int
 
 
+class BarBody(BaseModel):
+    """A component of a product that an account bars for everybody below it, or (group) for one of its groups."""
+
+    account: str = Field(max_length=64)
+    group: str | None = Field(default=None, max_length=64)
+    product: str = Field(max_length=64)
+    component: str = Field(max_length=64)
+
+
+class BarWanted(BarBody):
+    """Barred, or allowed again."""
+
+    barred: bool
+
+
 class ComponentBody(BaseModel):
     """A part of a product; a mandatory one is always on."""
 
@@ -108,7 +123,7 @@ def entitlements(db: Db, who: Who) -> Any:
             group=each.group.code if each.group else None,
             product=each.product.code,
             product_name=each.product.name,
-            components=list(each.on),
+            components=list(each.names),
             priority=each.priority,
         )
         for code, name, each in db.run(usecases.entitlements, who)
@@ -164,3 +179,23 @@ def put(body: LayerGives, db: Db, who: Who) -> Any:
 def forget(body: LayerGives, db: Db, who: Who) -> Any:
     """Let a layer give a product no more."""
     return laid_body(db.run(usecases.forget, who, body.wanted()))
+
+
+@routes.get("/bars", response_model=list[BarBody])
+def bars(db: Db, who: Who) -> Any:
+    """The components that accounts and groups of the branch bar."""
+    return [
+        BarBody(
+            account=account,
+            group=each.group.code if each.group else None,
+            product=each.product.code,
+            component=each.component,
+        )
+        for account, each in db.run(usecases.bars, who)
+    ]
+
+
+@routes.put("/bars", status_code=204)
+def bar(body: BarWanted, db: Db, who: Who) -> None:
+    """Bar a component, or allow it again."""
+    db.run(usecases.bar, who, body.account, body.group, body.product, body.component, body.barred)

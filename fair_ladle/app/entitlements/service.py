@@ -25,6 +25,11 @@ def products_of_group(tx: Transaction, group: Group) -> list[str]:
     ]
 
 
+def forget_bars_of(tx: Transaction, group: Group) -> None:
+    """A group bars nothing any more: it goes."""
+    store.forget_bars_of(tx.connection, group.id)
+
+
 def rehearse(tx: Transaction, product_ids: Sequence[int], person_ids: Sequence[int]) -> None:
     """Where an act to these people is only tried out: go on with copies of what their layers and switches say."""
     store.rehearse(tx, product_ids)
@@ -46,8 +51,8 @@ def carry_over(
     off where everything it comes from was off, and one that comes from nothing is as the product has it.
     """
     off: dict[int, set[str]] = defaultdict(set)
-    for row in store.switched_off(tx.connection, person_ids) if person_ids else []:
-        if row.product_id == old.id:
+    for row in store.switches(tx.connection, person_ids) if person_ids else []:
+        if row.product_id == old.id and not row.on:
             off[row.person_id].add(row.component)
     lost = {
         component: sum(component not in off[each] for each in person_ids)
@@ -65,7 +70,7 @@ def carry_over(
         list(off),
         [(old.id, old.components), (new.id, list(origins))],
         [
-            {"person_id": person_id, "product_id": new.id, "component": each}
+            {"person_id": person_id, "product_id": new.id, "component": each, "on": False}
             for person_id, gone in off.items()
             for each, parts in origins.items()
             if gone.issuperset(parts)
@@ -82,4 +87,11 @@ def has_component(tx: Transaction, accounts: Accounts, product: Product, compone
         return sa.true()
     layers = Layers(tx, accounts)
     giving = [layers.clause(each) for each in layers.every if each.product.id == product.id and component in each.on]
-    return store.has_it_on(product.id, component, sa.or_(sa.false(), *giving))
+    bars = [each for each in layers.bars if each.product.id == product.id and each.component == component]
+    return store.has_it_on(
+        product.id,
+        component,
+        sa.or_(sa.false(), *giving),
+        sa.or_(sa.false(), *(layers.clause(each) for each in bars if each.group is None)),
+        sa.or_(sa.false(), *(layers.clause(each) for each in bars if each.group is not None)),
+    )

@@ -10,7 +10,13 @@ import numpy as np
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
-from fair_ladle.app.entitlements.tables import component_switches, entitlements, rule_seats, seat_queue
+from fair_ladle.app.entitlements.tables import (
+    component_bars,
+    component_switches,
+    entitlements,
+    rule_seats,
+    seat_queue,
+)
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.plumbing.database import Transaction, insert_row
 from fair_ladle.app.plumbing.tables import generations
@@ -142,20 +148,42 @@ def lock_reconciling(tx: Transaction) -> None:
     tx.connection.execute(raised.on_duplicate_key_update(number=g.c.number + 1))
 
 
-def switched_off(connection: sa.Connection, person_ids: Collection[int]) -> list[Any]:
-    """Components that are switched off for these people: person_id, product_id, component."""
+def switches(connection: sa.Connection, person_ids: Collection[int]) -> list[Any]:
+    """Components that are switched for these people: person_id, product_id, component and on."""
     s = component_switches
     return list(connection.execute(sa.select(s).where(s.c.person_id.in_(person_ids))))
 
 
-def switch(connection: sa.Connection, person_id: int, product_id: int, component: str, on: bool) -> None:
-    """Switch a component off for one person, or no longer."""
+def switch(connection: sa.Connection, person_id: int, product_id: int, component: str, on: bool | None) -> None:
+    """Switch a component on or off for one person, or (None) neither."""
     s = component_switches
     connection.execute(
         sa.delete(s).where(s.c.person_id == person_id, s.c.product_id == product_id, s.c.component == component)
     )
-    if not on:
-        connection.execute(sa.insert(s).values(person_id=person_id, product_id=product_id, component=component))
+    if on is not None:
+        connection.execute(
+            sa.insert(s).values({"person_id": person_id, "product_id": product_id, "component": component, "on": on})
+        )
+
+
+def bars(connection: sa.Connection) -> list[Any]:
+    """Every component that an account or a group bars."""
+    return list(connection.execute(sa.select(component_bars).order_by(component_bars.c.id)))
+
+
+def add_bar(connection: sa.Connection, values: dict[str, Any]) -> None:
+    """Bar a component."""
+    connection.execute(sa.insert(component_bars).values(values))
+
+
+def forget_bars_of(connection: sa.Connection, group_id: int) -> None:
+    """A group bars nothing any more: it goes."""
+    connection.execute(sa.delete(component_bars).where(component_bars.c.group_id == group_id))
+
+
+def forget_bar(connection: sa.Connection, bar_id: int) -> None:
+    """Bar a component no more."""
+    connection.execute(sa.delete(component_bars).where(component_bars.c.id == bar_id))
 
 
 def switch_anew(
@@ -184,10 +212,21 @@ def products_granted(connection: sa.Connection) -> set[int]:
     }
 
 
-def has_it_on(product_id: int, component: str, on_by_layer: sa.ColumnElement[bool]) -> sa.ColumnElement[bool]:
-    """People, of those with a seat of a product, who have a component of it on: no switch turns it off, and the seat
-    came by hand, or some layer that gives it has it on (``on_by_layer``)."""
+def has_it_on(
+    product_id: int,
+    component: str,
+    on_by_layer: sa.ColumnElement[bool],
+    barred_by_account: sa.ColumnElement[bool],
+    barred_by_group: sa.ColumnElement[bool],
+) -> sa.ColumnElement[bool]:
+    """People, of those with a seat of a product, who have a component of it on that is not mandatory: by the same order
+    in which the engine judges one person; a seat that came by hand has all on."""
     s, r = component_switches, rule_seats
-    off = sa.select(s.c.person_id).where(s.c.product_id == product_id, s.c.component == component)
+    mine = sa.select(s.c.person_id).where(s.c.product_id == product_id, s.c.component == component)
     layered = sa.select(r.c.person_id).where(r.c.product_id == product_id)
-    return sa.and_(people.c.id.not_in(off), sa.or_(people.c.id.not_in(layered), on_by_layer))
+    by_layers = sa.and_(
+        people.c.id.not_in(mine.where(s.c.on.is_(False))),
+        sa.not_(barred_by_group),
+        sa.or_(people.c.id.not_in(layered), on_by_layer),
+    )
+    return sa.and_(sa.not_(barred_by_account), sa.or_(people.c.id.in_(mine.where(s.c.on.is_(True))), by_layers))

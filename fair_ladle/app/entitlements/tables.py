@@ -26,6 +26,20 @@ component_switches = sa.Table(
     sa.Column("person_id", sa.ForeignKey("people.id"), primary_key=True),
     sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
     code_column("component", primary_key=True),
+    sa.Column("on", sa.Boolean, nullable=False, server_default=sa.false(), comment="switched on, or off"),
+)
+
+component_bars = sa.Table(
+    "component_bars",
+    metadata,
+    id_column(),
+    sa.Column(
+        "account_id", sa.ForeignKey("accounts.id"), nullable=False, comment="bars for its branch, or a group of it"
+    ),
+    sa.Column("group_id", sa.ForeignKey("groups.id"), index=True, comment="NULL = everybody of the branch"),
+    sa.Column("product_id", sa.ForeignKey("products.id"), nullable=False),
+    code_column("component", nullable=False),
+    sa.Index("ix_component_bars_account_id_product_id", "account_id", "product_id"),
 )
 
 rule_seats = sa.Table(

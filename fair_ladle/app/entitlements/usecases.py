@@ -9,20 +9,21 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.entitlements import store
-from fair_ladle.app.entitlements.layers import Entitlement, Layers
+from fair_ladle.app.entitlements.layers import ComponentBar, Entitlement, Layers
 from fair_ladle.app.entitlements.reconciling import ReconcileResult, reconcile
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people.groups import Group
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.plumbing.problems import invalid, not_found
+from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 
 
 @dataclass(frozen=True)
 class EntitlementTerms:
-    """What a layer shall give; ``group`` None = everybody of the account's branch."""
+    """What a layer shall give; ``group`` None = everybody of the account's branch. ``on`` names the components that are
+    on; none named = all."""
 
     account: str
     group: str | None
@@ -63,7 +64,7 @@ def put(tx: Transaction, actor: Actor, wanted: EntitlementTerms) -> ReconcileRes
         raise invalid(f"{product.name} is no product that people have seats of.", "product")
     if not 1 <= wanted.priority <= 1000:
         raise invalid("A priority from 1 (first) to 1000.", "priority")
-    on = [code for code in product.components if code in wanted.on or code in product.mandatory]
+    on = [code for code in product.components if wanted.on and (code in wanted.on or code in product.mandatory)]
     row = accounts.tree.row(wanted.account)
     store.put(
         tx.connection,
@@ -86,8 +87,10 @@ def put(tx: Transaction, actor: Actor, wanted: EntitlementTerms) -> ReconcileRes
                 "layer changed" if there else "layer made",
                 product.code,
                 int(accounts.ids[row]),
-                {"to": to, "components": ", ".join(there.on), "priority": there.priority} if there else None,
-                {"to": to, "components": ", ".join(on), "priority": wanted.priority},
+                {"to": to, "components": ", ".join(there.names) or "all", "priority": there.priority}
+                if there
+                else None,
+                {"to": to, "components": ", ".join(on) or "all", "priority": wanted.priority},
             )
         ],
     )
@@ -112,6 +115,53 @@ def forget(tx: Transaction, actor: Actor, wanted: EntitlementTerms) -> Reconcile
         ],
     )
     return reconcile(tx, [product])
+
+
+def bars(tx: Transaction, actor: Actor) -> list[tuple[str, ComponentBar]]:
+    """The components that accounts and groups of the branch bar, with the account's code."""
+    accounts = accounts_service.known(tx)
+    inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
+    layers = Layers(tx, accounts)
+    return [(accounts.tree.codes[layers.row(each)], each) for each in layers.bars if layers.row(each) in inside]
+
+
+def bar(
+    tx: Transaction, actor: Actor, account: str, group: str | None, product: str, component: str, barred: bool
+) -> None:
+    """Bar a component for an account's branch or for one of its groups, or no longer; a mandatory one is refused."""
+    accounts = accounts_service.known(tx)
+    layers, _, found, of = _find(tx, actor, accounts, EntitlementTerms(account, group, product, ()))
+    if component not in of.components:
+        raise invalid(f"{of.name} has no component {component}.", "component")
+    if component in of.mandatory:
+        raise conflict(f"{component} is always on in {of.name}; it cannot be barred.")
+    account_id = int(accounts.ids[accounts.tree.row(account)])
+    there = [
+        each
+        for each in layers.bars
+        if (each.account_id, each.group, each.product.id, each.component) == (account_id, found, of.id, component)
+    ]
+    if bool(there) == barred:
+        return
+    if barred:
+        values = {"account_id": account_id, "group_id": found.id if found else None, "product_id": of.id}
+        store.add_bar(tx.connection, values | {"component": component})
+    for each in there:
+        store.forget_bar(tx.connection, each.id)
+    log_service.write(
+        tx,
+        actor,
+        None,
+        [
+            log_service.Entry(
+                "component barred" if barred else "component allowed again",
+                of.code,
+                account_id,
+                None,
+                {"component": component, "for": found.name if found else "everybody"},
+            )
+        ],
+    )
 
 
 def _find(

@@ -244,6 +244,7 @@ def forget(tx: Transaction, actor: Actor, name: str) -> None:
         raise conflict(f"{group.name} stands in {around[0].name}; take it out there first.")
     if group.source != "here":
         raise conflict(f"{group.name} is kept by {group.source}; change it there.")
+    entitlements_service.forget_bars_of(tx, group)
     people_service.forget_group(tx, group.id)
     log_service.write(
         tx, actor, None, [log_service.Entry("group deleted", group.code, group.account_id, {"name": group.name})]

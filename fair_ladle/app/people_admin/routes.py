@@ -259,6 +259,8 @@ def _person(found: listing.Person) -> PersonBody:
                 cells=[LayerCell(layer=cell.layer, components=cell.on) for cell in e.cells],
                 direct=e.direct,
                 off=e.off,
+                switched_on=e.switched_on,
+                barred=dict(e.barred),
                 result=e.on,
                 has=e.has,
                 waits_since=e.waits_since,

@@ -137,6 +137,9 @@ class PersonLayer(BaseModel):
     cells: list[LayerCell]
     direct: bool
     off: list[str]
+    switched_on: list[str]
+    barred: dict[str, str]
+    """Component → the account or group that bars it."""
     result: list[str]
     has: bool
     waits_since: datetime | None

@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
-import { entitlements as entitlementsQuery, seatProducts } from './queries'
+import { bars as barsQuery, entitlements as entitlementsQuery, seatProducts } from './queries'
 
 type Body = Schemas['LayerGives']
 type LaidBody = Schemas['LaidBody']
@@ -33,7 +33,7 @@ export function Gives({ account, group }: { account: string; group: string | nul
             {mine.map((each) => (
               <tr key={each.product}>
                 <td>{each.product_name}</td>
-                <td>{each.components.join(', ') || <span className="quiet">it has none</span>}</td>
+                <td>{each.components.join(', ') || <span className="quiet">all</span>}</td>
                 <td className="fig">{each.priority}</td>
                 <td className="fig">
                   <button
@@ -87,7 +87,88 @@ export function Gives({ account, group }: { account: string; group: string | nul
           </Button>
         )
       )}
+      <Barred account={account} group={group} products={products} />
     </section>
+  )
+}
+
+/** Components that are off here whatever layers give; of a mandatory one there is no bar. */
+function Barred({
+  account,
+  group,
+  products,
+}: {
+  account: string
+  group: string | null
+  products: Schemas['SeatProduct'][]
+}) {
+  const queries = useQueryClient()
+  const bars = useQuery(barsQuery).data ?? []
+  const [trouble, setTrouble] = useState('')
+  const mine = bars.filter((each) => each.account === account && each.group === group)
+  const free = products.flatMap((product) =>
+    product.components
+      .filter(
+        (each) => !each.mandatory && !mine.some((bar) => bar.product === product.code && bar.component === each.code),
+      )
+      .map((each) => ({ product, component: each.code })),
+  )
+  const set = async (product: string, component: string, barred: boolean) => {
+    try {
+      await take(api.PUT('/api/entitlements/bars', { body: { account, group, product, component, barred } }))
+      setTrouble('')
+      await Promise.all(['entitlements', 'people', 'log'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
+    } catch (error) {
+      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+    }
+  }
+  if (mine.length === 0 && free.length === 0) return null
+  const name = (code: string) => products.find((each) => each.code === code)?.name ?? code
+  return (
+    <div className="d-flex gap-3 flex-wrap align-items-center mt-2 mb-2">
+      {mine.map((each) => (
+        <span key={`${each.product} ${each.component}`} className="small">
+          {each.component} of {name(each.product)} is barred{' '}
+          <button
+            type="button"
+            className="btn btn-link btn-sm p-0"
+            aria-label={`Allow ${each.component} of ${name(each.product)} again`}
+            onClick={() => void set(each.product, each.component, false)}
+          >
+            Allow again
+          </button>
+        </span>
+      ))}
+      {free.length > 0 && (
+        <Form
+          className="d-flex gap-2 align-items-center"
+          onSubmit={(event) => {
+            event.preventDefault()
+            const [product = '', component = ''] = (new FormData(event.currentTarget).get('bar') as string).split(' ')
+            void set(product, component, true)
+          }}
+        >
+          <Form.Label htmlFor="component-to-bar" className="m-0 small">
+            Bar a component
+          </Form.Label>
+          <Form.Select id="component-to-bar" name="bar" size="sm" style={{ width: 240 }}>
+            {free.map((each) => (
+              <option key={`${each.product.code} ${each.component}`} value={`${each.product.code} ${each.component}`}>
+                {each.component} of {each.product.name}
+              </option>
+            ))}
+          </Form.Select>
+          <Button type="submit" size="sm" variant="outline-primary">
+            Bar
+          </Button>
+        </Form>
+      )}
+      {trouble && (
+        <p className="over small m-0" role="alert">
+          {trouble}
+        </p>
+      )}
+    </div>
   )
 }
 
@@ -196,6 +277,7 @@ function Editor({
               }
             />
           ))}
+          {body.components.length === 0 && <span className="quiet small">None chosen: all are on.</span>}
         </fieldset>
       )}
       {looked.isError ? (

@@ -69,6 +69,8 @@ export function Layers({ body }: { body: PersonBody }) {
               ...each.components.map((component) => {
                 const on = each.result.includes(component)
                 const off = each.off.includes(component)
+                const direct = off || each.switched_on.includes(component)
+                const barredBy = each.barred[component]
                 return (
                   <tr key={`${each.product} ${component}`}>
                     <th scope="row" className="ps-4 fw-normal">
@@ -93,15 +95,21 @@ export function Layers({ body }: { body: PersonBody }) {
                         <button
                           type="button"
                           className="btn btn-link btn-sm p-0"
-                          aria-label={`${off ? 'No longer switch' : 'Switch'} ${component} of ${each.product_name} off`}
-                          onClick={() => void flip(each.product, component, off)}
+                          aria-label={`${direct ? 'No longer switch' : 'Switch'} ${component} of ${each.product_name} ${(direct ? off : on) ? 'off' : 'on'}`}
+                          onClick={() => void flip(each.product, component, direct ? off : !on)}
                         >
-                          {off ? 'off ×' : 'switch off'}
+                          {direct ? `${off ? 'off' : 'on'} ×` : `switch ${on ? 'off' : 'on'}`}
                         </button>
                       )}
                     </td>
                     <td>
-                      {on ? 'on' : <span className={off ? 'over' : 'quiet'}>{off ? 'off, directly' : 'off'}</span>}
+                      {on ? (
+                        'on'
+                      ) : (
+                        <span className={off || barredBy ? 'over' : 'quiet'}>
+                          {barredBy ? `barred by ${barredBy}` : off ? 'off, directly' : 'off'}
+                        </span>
+                      )}
                     </td>
                   </tr>
                 )

@@ -21,6 +21,12 @@ export const groups = queryOptions({
   staleTime: 30_000,
 })
 
+/** The components that accounts and groups of the branch bar. */
+export const bars = queryOptions({
+  queryKey: ['entitlements', 'bars'],
+  queryFn: () => take(api.GET('/api/entitlements/bars')),
+})
+
 export const entitlements = queryOptions({
   queryKey: ['entitlements', 'list'],
   queryFn: () => take(api.GET('/api/entitlements')),

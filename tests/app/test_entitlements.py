@@ -141,6 +141,29 @@ def test_of_a_family_the_highest_is_theirs_and_a_lower_one_only_until_it_has_roo
     assert not set(waiting(demo)) - {by_hand} and demo.run(assignments.verify, COMMAND_LINE) == []
 
 
+def test_who_keeps_what_no_layer_gives_any_more_keeps_its_components(demo: Database) -> None:
+    """Leads have Core with meetings, and wait for Full, of which there is too little; then no layer gives Core."""
+    named = replace(LEADS, product="FIELD-CORE", on=("MEETINGS",))
+    before = {name for name in in_group(demo, "OLDQUAY-LEADS") if "FIELD-CORE" in products(demo, name)}
+    give(demo, named)
+    give(demo, replace(LEADS, product="FIELD-FULL", priority=50))
+    demo.run(entitlements.forget, OLDQUAY, named)
+    kept = [
+        name
+        for name in sorted(in_group(demo, "OLDQUAY-LEADS") - before)
+        if "FIELD-CORE" in products(demo, name) and name in waiting(demo)
+    ]
+    assert kept, "somebody keeps it while the higher one has no room"
+    for name in kept:
+        with demo.transaction() as tx:
+            row = listing.found_in_scope(tx, OLDQUAY, name)[1]
+            core = next(each for each in of_person.layers_of(tx, OLDQUAY, row) if each.product.code == "FIELD-CORE")
+        assert (core.on, core.reaches, core.direct) == (["WRITER", "SHEETS", "MEETINGS"], False, False)
+    for component, has in (("MEETINGS", True), ("INSIGHTS", False)):
+        listed = found(demo, OLDQUAY, component=f"FIELD-CORE/{component}")
+        assert [name in listed for name in kept] == [has] * len(kept)
+
+
 def test_layers_laid_out_by_many_at_once_give_each_one_seat(demo: Database) -> None:
     wanted = [replace(LEADS, product=product) for product in ("LANTERN-MAIL", "FIELD-FULL", "VOICE")] + [
         replace(LEADS, group=None, priority=300)

@@ -78,7 +78,8 @@ def layers_of(tx: Transaction, actor: Actor, person: Any) -> list[PersonLayers]:
     have = {
         row.product_id for row in usage.open_assignments(tx, list(layers.products.values()), [person.username], tx.now)
     }
-    by_hand = [layers.products[each] for each in sorted(have) if person.id not in store.granted(tx.connection, each)]
+    kept = store.components_kept(tx.connection, person.id)
+    by_hand = [layers.products[each] for each in sorted(have) if each not in kept]
     _, products, reached = layers.reached(mine, me, [(person.id, each) for each in by_hand])
     column = {product.id: n for n, product in enumerate(products)}
     reaching = {each.product.id for each in mine}
@@ -99,7 +100,9 @@ def layers_of(tx: Transaction, actor: Actor, person: Any) -> list[PersonLayers]:
                 [code for code, on in direct.items() if on],
                 [(each.component, told(each)) for each in bars if each.product.id == product.id],
                 product.id in reaching,
-                named(product, int(reached.components[0, column[product.id]])),
+                named(product, int(reached.components[0, column[product.id]]))
+                if product.id in column
+                else kept.get(product.id) or [],
                 product.id in have,
                 product in by_hand,
                 store.waiting(tx.connection, product.id).get(person.id),

@@ -18,7 +18,7 @@ from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.entitlements import store
-from fair_ladle.app.entitlements.layers import Layers
+from fair_ladle.app.entitlements.layers import Layers, named
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.groups import Group
 from fair_ladle.app.plumbing.actor import Actor
@@ -56,6 +56,8 @@ class Member:
     held: int | None = None
     by_rule: bool = False
     by_hand: int | None = None
+    on: dict[int, int] = field(default_factory=dict)
+    """The components (bits) that are on, of every place whose product a layer gives them."""
 
     @property
     def best(self) -> int | None:
@@ -104,7 +106,26 @@ def reconcile(tx: Transaction, only: Sequence[Product] | None = None) -> Reconci
         _take_back(tx, accounts, family, [each for each in members if each.by_rule and each.best is None], result)
     for family, members in turn:
         _give(tx, accounts, family, _with_a_base(tx, accounts, layers, family, members, result), result)
+        _keep_components(tx, family, members)
     return result
+
+
+def _keep_components(tx: Transaction, family: list[Product], members: Sequence[Member]) -> None:
+    """Note which components are on while a layer gives a seat: who keeps it longer keeps them as they were."""
+    noted = {(row.product_id, row.person_id): row.components for row in _noted(tx, family)}
+    other: dict[tuple[int, tuple[str, ...]], list[int]] = defaultdict(list)
+    for each in members:
+        if each.by_rule and each.held is not None and each.held in each.on:
+            product = family[each.held]
+            codes = named(product, each.on[each.held])
+            if noted.get((product.id, each.person.id), codes) != codes:
+                other[product.id, tuple(codes)].append(each.person.id)
+    for (product_id, kept), person_ids in other.items():
+        store.keep_components(tx.connection, product_id, person_ids, kept)
+
+
+def _noted(tx: Transaction, family: list[Product]) -> list[Any]:
+    return store.rule_seats_of(tx.connection, [each.id for each in family])
 
 
 def reconcile_groups(tx: Transaction, groups: Sequence[Group]) -> ReconcileResult:
@@ -142,12 +163,14 @@ def _members(
 ) -> list[Member]:
     place_of = {product.id: place for place, product in enumerate(family)}
     priorities: dict[int, dict[int, int]] = defaultdict(dict)
+    on: dict[int, dict[int, int]] = defaultdict(dict)
     for place, product in enumerate(family):
         if product.id in column:
             n = column[product.id]
             for row in np.flatnonzero(reached.layers[:, n]).tolist():
                 priorities[ids[row]][place] = int(reached.priority[row, n])
-    noted = store.rule_seats_of(tx.connection, list(place_of))
+                on[ids[row]][place] = int(reached.components[row, n])
+    noted = _noted(tx, family)
     waits = {person_id for each in family for person_id in store.waiting(tx.connection, each.id)}
     people = store.facts(tx.connection, {*priorities, *waits, *(row.person_id for row in noted)})
     held = (
@@ -169,7 +192,7 @@ def _members(
         store.forget_granted(tx.connection, product_id, person_ids)
     found = []
     for person_id, person in people.items():
-        member = Member(person, priorities.get(person_id, {}), held.get(person.username))
+        member = Member(person, priorities.get(person_id, {}), held.get(person.username), on=on.get(person_id, {}))
         seat = seats.get(person_id)
         member.by_rule = seat is not None
         if seat is None:

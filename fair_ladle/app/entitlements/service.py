@@ -91,6 +91,7 @@ def has_component(tx: Transaction, accounts: Accounts, product: Product, compone
     return store.has_it_on(
         product.id,
         component,
+        sa.or_(sa.false(), *(layers.clause(each) for each in layers.every if each.product.id == product.id)),
         sa.or_(sa.false(), *giving),
         sa.or_(sa.false(), *(layers.clause(each) for each in bars if each.group is None)),
         sa.or_(sa.false(), *(layers.clause(each) for each in bars if each.group is not None)),

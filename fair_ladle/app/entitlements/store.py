@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Collection, Mapping, Sequence
 from datetime import datetime
 from typing import Any
@@ -102,6 +103,23 @@ def note_granted(connection: sa.Connection, product_id: int, instead_of: Mapping
                 for person_id, other in instead_of.items()
             ],
         )
+
+
+def keep_components(
+    connection: sa.Connection, product_id: int, person_ids: Collection[int], codes: Sequence[str]
+) -> None:
+    """Which components are on in seats of a product while layers give it: kept for when they no longer do."""
+    r = rule_seats
+    connection.execute(
+        sa.update(r).where(r.c.product_id == product_id, r.c.person_id.in_(person_ids)).values(components=list(codes))
+    )
+
+
+def components_kept(connection: sa.Connection, person_id: int) -> dict[int, list[str] | None]:
+    """By product: the components that were on in the seats that layers gave somebody."""
+    r = rule_seats
+    rows = connection.execute(sa.select(r.c.product_id, r.c.components).where(r.c.person_id == person_id))
+    return {row.product_id: row.components for row in rows}
 
 
 def forget_granted(connection: sa.Connection, product_id: int, person_ids: Collection[int]) -> None:
@@ -215,12 +233,14 @@ def products_granted(connection: sa.Connection) -> set[int]:
 def has_it_on(
     product_id: int,
     component: str,
+    given: sa.ColumnElement[bool],
     on_by_layer: sa.ColumnElement[bool],
     barred_by_account: sa.ColumnElement[bool],
     barred_by_group: sa.ColumnElement[bool],
 ) -> sa.ColumnElement[bool]:
     """People, of those with a seat of a product, who have a component of it on that is not mandatory: by the same order
-    in which the engine judges one person; a seat that came by hand has all on."""
+    in which the engine judges one person. A seat that came by hand has all on; one that a layer gave and none is
+    ``given`` by any more keeps what was on."""
     s, r = component_switches, rule_seats
     mine = sa.select(s.c.person_id).where(s.c.product_id == product_id, s.c.component == component)
     layered = sa.select(r.c.person_id).where(r.c.product_id == product_id)
@@ -229,4 +249,7 @@ def has_it_on(
         sa.not_(barred_by_group),
         sa.or_(people.c.id.not_in(layered), on_by_layer),
     )
-    return sa.and_(sa.not_(barred_by_account), sa.or_(people.c.id.in_(mine.where(s.c.on.is_(True))), by_layers))
+    judged = sa.and_(sa.not_(barred_by_account), sa.or_(people.c.id.in_(mine.where(s.c.on.is_(True))), by_layers))
+    kept = layered.where(sa.func.json_contains(r.c.components, json.dumps(component)))
+    is_kept = sa.and_(people.c.id.in_(layered), sa.not_(given))
+    return sa.or_(sa.and_(is_kept, people.c.id.in_(kept)), sa.and_(sa.not_(is_kept), judged))

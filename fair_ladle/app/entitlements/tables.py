@@ -50,6 +50,7 @@ rule_seats = sa.Table(
     sa.Column(
         "instead_of", sa.ForeignKey("products.id"), comment="a lower one of the family, given by hand; NULL = none"
     ),
+    sa.Column("components", sa.JSON, comment="codes of those that were on while a layer gave it"),
 )
 
 seat_queue = sa.Table(

@@ -12,6 +12,7 @@ LETTERS = 'utf8mb4_nopad_bin'
 def upgrade() -> None:
     """Components are barred by accounts and groups, and switched on as well as off."""
     op.add_column('component_switches', sa.Column('on', sa.Boolean(), server_default=sa.text('0'), nullable=False, comment='switched on, or off'))
+    op.add_column('rule_seats', sa.Column('components', sa.JSON(), nullable=True, comment='codes of those that were on while a layer gave it'))
     op.create_table('component_bars',
     sa.Column('id', sa.BigInteger(), autoincrement=True, nullable=False),
     sa.Column('account_id', sa.BigInteger(), nullable=False, comment='bars for its branch, or a group of it'),

@@ -201,12 +201,13 @@ function Editor({
     setBusy(true)
     try {
       await take(away ? api.POST('/api/entitlements/forget', { body }) : api.PUT('/api/entitlements', { body }))
-      await Promise.all(
+      // Closed before the lists come anew: whoever opens another meanwhile keeps it open.
+      close()
+      void Promise.all(
         ['entitlements', 'people', 'groups', 'allocations', 'accounts', 'today', 'log', 'pools'].map((key) =>
           queries.invalidateQueries({ queryKey: [key] }),
         ),
       )
-      close()
     } catch (error) {
       setTrouble(error instanceof Error ? error.message : 'That did not work.')
       setBusy(false)

@@ -48,11 +48,12 @@ def act(database: Database, what: acting.Act, *usernames: str, who: Actor = COMM
     with everything_locked(database):
         would = database.try_out(acting.act, who, what, asked, ActOptions(**how))
     did = database.run(acting.act, who, what, asked, ActOptions(**how))
-    assert (did.done, did.could_not, did.released, did.seats) == (
+    assert (did.done, did.could_not, did.released, did.seats, did.run_no_more) == (
         would.done,
         would.could_not,
         would.released,
         would.seats,
+        would.run_no_more,
     )
     assert database.run(assignments.verify, COMMAND_LINE) == []
     return did

@@ -92,6 +92,7 @@ def outcome_body(found: Outcome) -> OutcomeBody:
         asked=found.asked,
         done=len(found.done),
         released=found.released,
+        run_no_more=found.run_no_more,
         lost=[LostBody(component=name, people=count) for name, count in found.lost.items()],
         could_not=[CouldNotBody(username=e.username, name=e.name, why=e.why) for e in found.could_not[:500]],
         seats=[

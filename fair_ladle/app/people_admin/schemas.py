@@ -297,6 +297,8 @@ class OutcomeBody(BaseModel):
     asked: int
     done: int
     released: int
+    run_no_more: int
+    """Delegations that end with it: who is suspended or removed runs nothing of the branch."""
     seats: list[SeatsBody]
     could_not: list[CouldNotBody]
     lost: list[LostBody]

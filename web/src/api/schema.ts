@@ -5137,6 +5137,8 @@ export interface components {
             lost: components["schemas"]["LostBody"][];
             /** Released */
             released: number;
+            /** Run No More */
+            run_no_more: number;
             /** Seats */
             seats: components["schemas"]["SeatsBody"][];
         };

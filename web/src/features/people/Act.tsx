@@ -365,6 +365,8 @@ function OutcomeView({ found, word, happened }: { found: Outcome; word: string; 
       <p className="mb-2" role="status">
         <b>{found.done}</b> {happened ? (found.done === 1 ? 'was' : 'were') : 'would be'} {word}
         {found.released > 0 && `; ${found.released} ${found.released === 1 ? 'seat' : 'seats'} released`}
+        {found.run_no_more > 0 &&
+          `; ${found.run_no_more} ${found.run_no_more === 1 ? 'delegation ends' : 'delegations end'}`}
         {found.could_not.length > 0 && (
           <>
             , <b className="over">{found.could_not.length}</b> not

@@ -41,6 +41,11 @@ def prepare(database: Database) -> None:
     for n in range(CLIENTS):
         accounts += [f"C{n},MSP,client,C{n},,", f"C{n}-A,C{n},sub-account,A,,"]
         allocations.append(f"C{n},BOX,100000,,block,2026-01-01")
+    load_boxes(database, accounts, allocations)
+
+
+def load_boxes(database: Database, accounts: list[str], allocations: list[str]) -> None:
+    """An installation whose root buys boxes, with these accounts and allocations (lines of their files)."""
     database.run(
         data_import.load,
         COMMAND_LINE,

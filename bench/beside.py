@@ -6,14 +6,12 @@ import multiprocessing
 import time
 from typing import Any
 
-from bench.admissions import OPERATOR, source
+from bench.admissions import OPERATOR, load_boxes
 from bench.home import new_database, server
 from bench.measured import Measure
 from fair_ladle.app.allocations import views
-from fair_ladle.app.assignments import service as assignment_service
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
-from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import AllocationChange
 from fair_ladle.app.drafts.reversing import terms_of
@@ -33,19 +31,7 @@ def _prepare(database: Database) -> Actor:
     for n in range(CHANGES):
         accounts.append(f"C-{n},C,sub-account,D{n},,")
         allocations.append(f"C-{n},BOX,0,100000,block,2026-01-01")
-    database.run(
-        data_import.load,
-        COMMAND_LINE,
-        source(
-            {
-                "accounts": ("code,parent,kind,name,currency,time_zone", accounts),
-                "products": ("code,name,measure,unit", ["BOX,Box,device,device"]),
-                "lots": ("reference,owner,product,quantity,first_day", ["PO,MSP,BOX,100000000,2026-01-01"]),
-                "allocations": ("account,product,reserve,cap,at_cap,first_day", allocations),
-            }
-        ),
-    )
-    database.run(assignment_service.rebuild_stale)
+    load_boxes(database, accounts, allocations)
     database.run(sign_in.give_sign_in, COMMAND_LINE, "c@x.example", "Maren", "C", "only-for-this-measurement")
     return Actor("Maren", "c@x.example", "C", 1)
 

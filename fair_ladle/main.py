@@ -76,7 +76,7 @@ def find_actor(request: Request, database: Database) -> Actor:
     """Who is behind a request's session, in the branch asked for; refused where nobody is, or a change lacks its
     token."""
     token = request.cookies.get(COOKIE)
-    found = database.run_twice(sign_in_service.signed_in, token, _running(request)) if token else None
+    found = database.run_repeatable(sign_in_service.signed_in, token, _running(request)) if token else None
     if found is None:
         raise Refused(Problem("not-signed-in", "Not signed in", 401, "Sign in first."))
     if request.method not in SAFE and request.headers.get("X-CSRF-Token") != found.csrf_token:

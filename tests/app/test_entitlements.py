@@ -162,6 +162,13 @@ def test_who_keeps_what_no_layer_gives_any_more_keeps_its_components(demo: Datab
     for component, has in (("MEETINGS", True), ("INSIGHTS", False)):
         listed = found(demo, OLDQUAY, component=f"FIELD-CORE/{component}")
         assert [name in listed for name in kept] == [has] * len(kept)
+    with demo.engine.begin() as connection:  # a seat from before components were noted
+        connection.execute(sa.text("UPDATE rule_seats SET components = NULL"))
+    with demo.transaction() as tx:
+        row = listing.found_in_scope(tx, OLDQUAY, kept[0])[1]
+        core = next(each for each in of_person.layers_of(tx, OLDQUAY, row) if each.product.code == "FIELD-CORE")
+    assert core.on == list(core.product.components)
+    assert kept[0] in found(demo, OLDQUAY, component="FIELD-CORE/INSIGHTS")
 
 
 def test_layers_laid_out_by_many_at_once_give_each_one_seat(demo: Database) -> None:

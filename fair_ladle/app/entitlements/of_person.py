@@ -83,13 +83,14 @@ def layers_of(tx: Transaction, actor: Actor, person: Any) -> list[PersonLayers]:
     _, products, reached = layers.reached(mine, me, [(person.id, each) for each in by_hand])
     column = {product.id: n for n, product in enumerate(products)}
     reaching = {each.product.id for each in mine}
+
+    def told(each: Entitlement | ComponentBar) -> str:
+        return _layer_name(accounts, layers, each) if layers.row(each) in inside else "above"
+
     found = []
     for product in sorted({*products, *(layers.products[each] for each in have)}, key=lambda each: each.code):
         if product.measure != "seat":
             continue
-
-        def told(each: Entitlement | ComponentBar) -> str:
-            return _layer_name(accounts, layers, each) if layers.row(each) in inside else "above"
 
         direct = switched[product.id]
         found.append(
@@ -102,7 +103,7 @@ def layers_of(tx: Transaction, actor: Actor, person: Any) -> list[PersonLayers]:
                 product.id in reaching,
                 named(product, int(reached.components[0, column[product.id]]))
                 if product.id in column
-                else kept.get(product.id) or [],
+                else list(product.components if kept[product.id] is None else kept[product.id] or ()),
                 product.id in have,
                 product in by_hand,
                 store.waiting(tx.connection, product.id).get(person.id),

@@ -240,7 +240,7 @@ def has_it_on(
 ) -> sa.ColumnElement[bool]:
     """People, of those with a seat of a product, who have a component of it on that is not mandatory: by the same order
     in which the engine judges one person. A seat that came by hand has all on; one that a layer gave and none is
-    ``given`` by any more keeps what was on."""
+    ``given`` by any more keeps what was on (all, where that was never noted)."""
     s, r = component_switches, rule_seats
     mine = sa.select(s.c.person_id).where(s.c.product_id == product_id, s.c.component == component)
     layered = sa.select(r.c.person_id).where(r.c.product_id == product_id)
@@ -250,6 +250,7 @@ def has_it_on(
         sa.or_(people.c.id.not_in(layered), on_by_layer),
     )
     judged = sa.and_(sa.not_(barred_by_account), sa.or_(people.c.id.in_(mine.where(s.c.on.is_(True))), by_layers))
-    kept = layered.where(sa.func.json_contains(r.c.components, json.dumps(component)))
+    was_on = sa.or_(r.c.components.is_(sa.null()), sa.func.json_contains(r.c.components, json.dumps(component)))
+    kept = layered.where(was_on)
     is_kept = sa.and_(people.c.id.in_(layered), sa.not_(given))
     return sa.or_(sa.and_(is_kept, people.c.id.in_(kept)), sa.and_(sa.not_(is_kept), judged))

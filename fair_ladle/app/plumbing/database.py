@@ -198,8 +198,10 @@ class Opening:
         return self._transaction
 
     def commit(self) -> None:
-        """Keep what was done, if anything was begun."""
-        if self._connection is not None:
+        """Keep what was done, if anything was begun. Of a rehearsal nothing is kept, and its copies end with it."""
+        if self._rehearses:
+            self.undo()
+        elif self._connection is not None:
             transaction = self._connection.get_transaction()
             assert transaction is not None
             transaction.commit()
@@ -293,7 +295,7 @@ class Database:
                 if time.monotonic() - tries.began > LONGEST_WAIT:
                     raise
                 if again.after is not None:
-                    self.run_twice(again.after)  # what is made anew twice is made anew
+                    self.run_repeatable(again.after)  # what is made anew twice is made anew
                 continue
             except KeptRefusal:
                 opening.commit()
@@ -322,7 +324,7 @@ class Database:
                 continue
             return result
 
-    def run_twice(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
+    def run_repeatable(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
         """A use-case that may be done twice without harm: of a COMMIT that was lost nobody has to find out."""
         return self.attempt(lambda opening: usecase(opening.transaction(), *args, **named), finds_out=True)
 

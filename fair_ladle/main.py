@@ -5,7 +5,7 @@ from __future__ import annotations
 import logging
 import os
 import threading
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager, suppress
 from pathlib import Path
 from typing import Any
@@ -47,6 +47,7 @@ from fair_ladle.app.plumbing.pages import page
 from fair_ladle.app.plumbing.problems import Problem, Refused
 from fair_ladle.app.plumbing.schedule import Schedule
 from fair_ladle.app.plumbing.settings import PROJECT, Settings
+from fair_ladle.app.plumbing.watch import RequestLog, Watched
 from fair_ladle.app.purchases.routes import open_routes as calendars
 from fair_ladle.app.purchases.routes import routes as purchases
 from fair_ladle.app.reclaim.routes import open_routes as keeping
@@ -84,6 +85,27 @@ def find_actor(request: Request, database: Database) -> Actor:
     return found.actor
 
 
+def teller(home: Path) -> Callable[[str, str, int, Watched], None]:
+    """What hears of every request: the log of requests of this home."""
+    log = RequestLog(home / "log")
+
+    def tell(request_id: str, method: str, status: int, watched: Watched) -> None:
+        log.write(
+            {
+                "request": request_id,
+                "method": method,
+                "route": watched.route,
+                "status": status,
+                "ms": round(watched.seconds() * 1000, 1),
+                "statements": watched.statements,
+                "rows": watched.rows,
+                "retries": watched.retries,
+            }
+        )
+
+    return tell
+
+
 def _running(request: Request) -> str | None:
     """The branch asked to run: in a header, or, for addresses of files, in the query."""
     return request.headers.get("X-Running") or request.query_params.get("running")
@@ -104,7 +126,12 @@ def create_app(database: Database | None = None) -> FastAPI:
     app = FastAPI(title="Fair Ladle", version="1", docs_url=None, redoc_url=None, openapi_url=None, lifespan=lifespan)
     app.state.find_actor = find_actor
     app.add_middleware(GZipMiddleware, minimum_size=1000, compresslevel=5)
-    app.add_middleware(Guard, uploads=frozenset({UPLOAD}), cookie=COOKIE)
+    app.add_middleware(
+        Guard,
+        uploads=frozenset({UPLOAD}),
+        cookie=COOKIE,
+        tell=teller((database.settings if database else Settings.read()).home),
+    )
     add_handlers(app)
     for router in (
         sign_in_open,

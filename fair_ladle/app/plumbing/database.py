@@ -14,7 +14,7 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 from sqlalchemy.dialects.mysql import DATETIME
 
-from fair_ladle.app.plumbing import rehearsal
+from fair_ladle.app.plumbing import rehearsal, watch
 from fair_ladle.app.plumbing.clock import Clock
 from fair_ladle.app.plumbing.constraints import refusal
 from fair_ladle.app.plumbing.problems import KeptRefusal
@@ -264,6 +264,7 @@ class Database:
         self.clock = Clock()
         self.settings = settings or Settings.read()
         sa.event.listen(self.engine, "connect", _set_up)
+        watch.count_statements(self.engine)
 
     @contextmanager
     def transaction(self) -> Iterator[Transaction]:
@@ -291,6 +292,7 @@ class Database:
                 result = work(opening)
             except Again as again:
                 opening.undo()
+                watch.begun_again()
                 tries.others += 1
                 if time.monotonic() - tries.began > LONGEST_WAIT:
                     raise
@@ -302,6 +304,7 @@ class Database:
                 raise
             except (sa.exc.OperationalError, sa.exc.InternalError) as trouble:
                 opening.undo()
+                watch.begun_again()
                 if not tries.again(trouble):
                     raise
                 continue

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import secrets
+from collections.abc import Callable
 from urllib.parse import urlsplit
 
 from starlette.datastructures import Headers, MutableHeaders
@@ -11,6 +12,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from fair_ladle.app.plumbing.http import problem_response
 from fair_ladle.app.plumbing.problems import Problem
+from fair_ladle.app.plumbing.watch import Watched, watching
 
 logger = logging.getLogger("fair_ladle")
 MOST_BODY, MOST_FILE = 2 * 2**20, 20 * 2**20
@@ -30,23 +32,30 @@ LETTERS = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"
 class Guard:
     """Refuses bodies that are too large and changes from other sites; adds the security headers; turns what nobody
     expected into an answer with a reference that stands in the log. ``uploads`` are the paths that take files from who
-    carries the cookie of a session."""
+    carries the cookie of a session; ``tell`` hears of every request what it cost."""
 
-    def __init__(self, app: ASGIApp, uploads: frozenset[str], cookie: str):
-        self.app, self.uploads, self.cookie = app, uploads, cookie
+    def __init__(
+        self, app: ASGIApp, uploads: frozenset[str], cookie: str, tell: Callable[[str, str, int, Watched], None]
+    ):
+        self.app, self.uploads, self.cookie, self.tell = app, uploads, cookie, tell
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """One request."""
         if scope["type"] != "http":
             await self.app(scope, receive, send)
             return
-        begun = False
+        with watching() as watched:
+            await self._one(scope, receive, send, watched)
+
+    async def _one(self, scope: Scope, receive: Receive, send: Send, watched: Watched) -> None:
+        begun, status, request_id = False, 0, secrets.token_hex(8)
 
         async def answer(message: Message) -> None:
-            nonlocal begun
+            nonlocal begun, status
             if message["type"] == "http.response.start":
-                begun = True
+                begun, status = True, message["status"]
                 headers = MutableHeaders(scope=message)
+                headers["X-Request-Id"] = request_id
                 extra = SECURITY_HEADERS | (OVER_TLS if scope["scheme"] == "https" else {})
                 if scope["path"].startswith("/api/"):
                     extra = extra | {"Cache-Control": "no-store"}
@@ -55,19 +64,26 @@ class Guard:
             await send(message)
 
         problem = self._refused(scope)
-        if problem is not None:
-            await problem_response(problem)(scope, receive, answer)
-            return
         try:
-            await self.app(scope, receive, answer)
-        except Exception:
-            reference = "".join(secrets.choice(LETTERS) for _ in range(6))
-            logger.exception("%s %s: reference %s", scope["method"], scope["path"], reference)
-            if begun:
-                raise
-            said = f"Something went wrong (ref {reference}). Try again, or tell your administrator."
-            broken = Problem("unexpected", "Something went wrong", 500, said, {"reference": reference})
-            await problem_response(broken)(scope, receive, answer)
+            if problem is not None:
+                await problem_response(problem)(scope, receive, answer)
+                return
+            try:
+                await self.app(scope, receive, answer)
+            except Exception:
+                reference = "".join(secrets.choice(LETTERS) for _ in range(6))
+                logger.exception(
+                    "%s %s: reference %s, request %s", scope["method"], scope["path"], reference, request_id
+                )
+                if begun:
+                    raise
+                said = f"Something went wrong (ref {reference}). Try again, or tell your administrator."
+                broken = Problem("unexpected", "Something went wrong", 500, said, {"reference": reference})
+                await problem_response(broken)(scope, receive, answer)
+        finally:
+            route = scope.get("route")
+            watched.route = getattr(route, "path", "") if scope["path"].startswith("/api/") else "page"
+            self.tell(request_id, scope["method"], status, watched)
 
     def _refused(self, scope: Scope) -> Problem | None:
         if scope["method"] in SAFE:

@@ -12,6 +12,7 @@ from fair_ladle.app.enforcement import enforcing as enforcement_enforcing
 from fair_ladle.app.entitlements import reconciling
 from fair_ladle.app.leases import jobs as lease_jobs
 from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import memberships
 from fair_ladle.app.people_import import service as people_import_service
 from fair_ladle.app.people_import import usecases as people_import
 from fair_ladle.app.plumbing import once, outbox
@@ -94,6 +95,18 @@ class ImportPeople(Job):
         )
 
 
+class KeepMemberships(Job):
+    """Ask the rules of groups again about who changed."""
+
+    name: ClassVar[str] = "keep members by rule"
+    every: ClassVar[timedelta] = timedelta(seconds=2)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Part by part, each in a transaction of its own."""
+        while going_on() and database.run(memberships.catch_up):
+            pass
+
+
 class EndLostSessions(Job):
     """End sessions that no heartbeat came for."""
 
@@ -169,6 +182,7 @@ def jobs(settings: Settings) -> list[Job]:
         ApplyDueDrafts(),
         Reconcile(),
         ImportPeople(),
+        KeepMemberships(),
         EndLostSessions(),
         ReclaimIdle(),
         Enforce(),

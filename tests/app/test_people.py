@@ -128,12 +128,12 @@ def test_groups_hold_whom_their_rule_and_their_members_say(demo: Database) -> No
             demo.run(groups.put, OLDQUAY, wanted)
     with pytest.raises(Refused, match="stands in Outer"):
         demo.run(groups.forget, OLDQUAY, "OLDQUAY/CREW-ACTIVE")
-    assert {row.account for row in demo.run(groups.groups, DEPARTMENT)} <= {"OLDQUAY-CREW"}, (
+    assert {row.account for row in demo.run(groups.groups, DEPARTMENT).rows} <= {"OLDQUAY-CREW"}, (
         "who runs a department sees none of the groups above"
     )
-    codes = [row.group.code for row in demo.run(groups.groups, OLDQUAY) if row.account == "OLDQUAY"]
+    codes = [row.group.code for row in demo.run(groups.groups, OLDQUAY).rows if row.account == "OLDQUAY"]
     demo.run(groups.order, OLDQUAY, "OLDQUAY", codes[::-1])
-    assert [row.group.code for row in demo.run(groups.groups, OLDQUAY) if row.account == "OLDQUAY"] == codes[::-1]
+    assert [row.group.code for row in demo.run(groups.groups, OLDQUAY).rows if row.account == "OLDQUAY"] == codes[::-1]
 
 
 def test_seats_are_given_as_far_as_they_go_and_the_others_are_told_why(demo: Database) -> None:

@@ -13,6 +13,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
+import sqlalchemy as sa
 
 from fair_ladle.app.accounts import store
 from fair_ladle.app.accounts.tables import accounts as accounts_table
@@ -44,6 +45,7 @@ class AccountFacts:
     charged: bool | None = None
     status_since: date | None = None
     unallocated: str = "free"
+    path: str = ""
 
 
 @dataclass(frozen=True)
@@ -199,6 +201,21 @@ def branch_ids(accounts: Accounts, actor: Actor, code: str | None = None) -> lis
     account."""
     row = top_row(accounts, actor) if code is None else row_in_scope(accounts, actor, code)
     return None if row == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(row)]]
+
+
+def in_branch(accounts: Accounts, row: int, account_id: sa.ColumnElement[int]) -> sa.ColumnElement[bool]:
+    """Whether a column names an account of a branch; always, where that is the whole tree. Below few accounts they are
+    named, else it is a range of their paths as they stand today."""
+    if row == 0:
+        return sa.true()
+    if int(accounts.tree.branch_size[row]) <= NAMED:
+        return account_id.in_([int(each) for each in accounts.ids[accounts.tree.branch(row)]])
+    path = accounts.facts[row].path
+    inside = accounts_table.c.path.between(path, path + PAST_EVERY_PATH)
+    return account_id.in_(sa.select(accounts_table.c.id).where(inside))
+
+
+NAMED, PAST_EVERY_PATH = 20, "~"
 
 
 def load(tx: Transaction, rows: list[dict[str, Any]], parents: dict[str, str | None]) -> Merged:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from datetime import date
 from typing import Any
 
@@ -9,6 +10,7 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts.tables import account_parents, account_statuses, account_unallocated, accounts
 from fair_ladle.app.plumbing.database import insert_row
+from fair_ladle.app.plumbing.problems import invalid
 
 
 def in_force(table: sa.Table, day: date) -> sa.ColumnElement[bool]:
@@ -121,9 +123,12 @@ def changes_of_place(connection: sa.Connection, first: date, last: date) -> list
     )
 
 
-def ids_by_code(connection: sa.Connection) -> dict[str, int]:
-    """Every account's id by its code."""
-    return {row.code: row.id for row in connection.execute(sa.select(accounts.c.code, accounts.c.id))}
+def ids_by_code(connection: sa.Connection, codes: Collection[str] | None = None) -> dict[str, int]:
+    """The ids of accounts by their codes: of every account, if not said of which."""
+    wanted = sa.select(accounts.c.code, accounts.c.id)
+    if codes is not None and len(codes) <= 2 * FEW:
+        wanted = wanted.where(accounts.c.code.in_(codes))
+    return {row.code: row.id for row in connection.execute(wanted)}
 
 
 def insert(connection: sa.Connection, row: dict[str, Any]) -> int:
@@ -138,9 +143,14 @@ def update(connection: sa.Connection, account_id: int, values: dict[str, Any]) -
 
 def place(connection: sa.Connection, parents: dict[str, str | None], today: date) -> int:
     """Put accounts below their parents (codes); how many of them stood elsewhere before and moved today."""
-    ids = ids_by_code(connection)
+    wanted = {*parents, *(each for each in parents.values() if each is not None)}
+    ids = ids_by_code(connection, wanted)
     p = account_parents
-    there = {row.account_id: row for row in connection.execute(sa.select(p).where(p.c.last_day.is_(None)))}
+    open_now = sa.select(p).where(p.c.last_day.is_(None))
+    if len(parents) <= FEW:
+        open_now = open_now.where(p.c.account_id.in_([ids[code] for code in parents]))
+    there = {row.account_id: row for row in connection.execute(open_now)}
+    elsewhere: list[int] = []
     new: list[dict[str, Any]] = []
     moved = 0
     for code, parent in parents.items():
@@ -148,8 +158,10 @@ def place(connection: sa.Connection, parents: dict[str, str | None], today: date
         now = there.get(account_id)
         if now is None:
             new.append({"account_id": account_id, "parent_id": parent_id, "first_day": None})
+            elsewhere.append(account_id)
         elif now.parent_id != parent_id:
             moved += 1
+            elsewhere.append(account_id)
             if now.first_day == today:
                 connection.execute(sa.update(p).where(p.c.id == now.id).values(parent_id=parent_id))
                 continue
@@ -158,4 +170,67 @@ def place(connection: sa.Connection, parents: dict[str, str | None], today: date
             new.append({"account_id": account_id, "parent_id": parent_id, "first_day": today})
     if new:
         connection.execute(sa.insert(p), new)
+    if len(elsewhere) <= FEW:
+        for account_id in elsewhere:
+            _put_path(connection, account_id)
+    else:
+        _put_paths(connection)
     return moved
+
+
+FEW = 200
+DIGITS = "0123456789abcdefghijklmnopqrstuvwxyz"
+DIGITS_OF_EACH, DEEPEST = 6, 500
+
+
+def _in_36(number: int) -> str:
+    found = ""
+    for _ in range(DIGITS_OF_EACH):
+        number, rest = divmod(number, len(DIGITS))
+        found = DIGITS[rest] + found
+    return found
+
+
+def _put_path(connection: sa.Connection, account_id: int) -> None:
+    """The path of an account that stands elsewhere now, and of its branch."""
+    a, p = accounts, account_parents
+    before = connection.scalar(sa.select(a.c.path).where(a.c.id == account_id))
+    above = sa.select(a.c.path).join(p, p.c.parent_id == a.c.id)
+    path = connection.scalar(above.where(p.c.account_id == account_id, p.c.last_day.is_(None))) or ""
+    path += _in_36(account_id)
+    _check_depth(path)
+    if not before:
+        connection.execute(sa.update(a).where(a.c.id == account_id).values(path=path))
+        return
+    inside = a.c.path.between(before, before + "~")
+    moved = sa.func.concat(path, sa.func.substr(a.c.path, len(before) + 1))
+    connection.execute(sa.update(a).where(inside).values(path=moved))
+
+
+def _put_paths(connection: sa.Connection) -> None:
+    """The path of every account, where it is another than before."""
+    a, p = accounts, account_parents
+    parent = {
+        row.account_id: row.parent_id
+        for row in connection.execute(sa.select(p.c.account_id, p.c.parent_id).where(p.c.last_day.is_(None)))
+    }
+    path: dict[int | None, str] = {None: ""}
+    for account_id in parent:
+        way: list[int] = []
+        above: int | None = account_id
+        while above not in path:
+            assert above is not None
+            way.append(above)
+            above = parent[above]
+        for each in reversed(way):
+            path[each] = path[parent[each]] + _in_36(each)
+            _check_depth(path[each])
+    there = dict(connection.execute(sa.select(a.c.id, a.c.path)).tuples())
+    other = [{"key": each, "new": path[each]} for each, before in there.items() if path.get(each, "") != before]
+    if other:
+        connection.execute(sa.update(a).where(a.c.id == sa.bindparam("key")).values(path=sa.bindparam("new")), other)
+
+
+def _check_depth(path: str) -> None:
+    if len(path) > DIGITS_OF_EACH * DEEPEST:
+        raise invalid(f"Accounts stand at most {DEEPEST} deep.", "parent")

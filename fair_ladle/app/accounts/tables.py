@@ -17,6 +17,14 @@ accounts = sa.Table(
     sa.Column("time_zone", sa.String(64)),
     sa.Column("admin_email", sa.String(254)),
     sa.Column("billing_email", sa.String(254)),
+    sa.Column(
+        "path",
+        sa.String(3000, collation="ascii_bin"),
+        nullable=False,
+        server_default="",
+        index=True,
+        comment="its number and those above it from the top, each as 6 digits of 36: a branch is a range",
+    ),
 )
 
 account_statuses = sa.Table(

@@ -10,6 +10,7 @@ from fair_ladle.app.assignments import claims, counters, service
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.assignments.places import directory
 from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import memberships
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
@@ -42,10 +43,11 @@ def release(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime
 
 
 def verify(tx: Transaction, actor: Actor) -> list[tuple[str, str, str, str]]:
-    """Everything kept that does not agree with its evidence: counters, claims, and the chain of the log."""
+    """Everything kept that does not agree with its evidence: counters, claims, members by rule, and the chain of
+    the log."""
     if actor.scope is not None:
         raise not_found("installation", actor.scope)
     log_service.seal_new(tx)
-    found = [*counters.differences(tx), *claims.differences(tx)]
+    found = [*counters.differences(tx), *claims.differences(tx), *memberships.differences(tx)]
     found.extend(("log", each, "", "") for each in log_service.broken_seals(tx))
     return found

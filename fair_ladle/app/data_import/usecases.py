@@ -15,6 +15,7 @@ from fair_ladle.app.data_import.checks import Checks, There
 from fair_ladle.app.data_import.formats import FORMATS
 from fair_ladle.app.data_import.reading import Intake, OnProgress, parse
 from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import memberships
 from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
@@ -171,6 +172,9 @@ def _load(tx: Transaction, intake: Intake, progress: OnProgress) -> LoadResult:
             tx, placed("rates", ("seller", "buyer")), placed("rate_tiers", ("seller", "buyer"))
         )
         done.update({name: each for name, each in (("rates", merged), ("rate_tiers", tiers)) if intake.table(name)})
+    if intake.table("people") or intake.table("groups") or intake.table("accounts"):
+        accounts_service.structure_changed(tx)
+        memberships.rebuild(tx)
     if intake.table("assignments") or intake.table("products"):
         assignments.loaded(tx)
     pools.mark_stale(tx)

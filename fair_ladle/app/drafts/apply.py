@@ -24,6 +24,7 @@ from fair_ladle.app.drafts.change_types import (
 from fair_ladle.app.drafts.evaluate import DraftEvaluation
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.log.service import Entry
+from fair_ladle.app.people import memberships
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict
@@ -75,6 +76,8 @@ def write_changes(
             tree = evaluation.before.accounts.tree
             was = tree.codes[int(tree.parent[tree.row(change.account)])]
             accounts_service.move(tx, change.account, change.parent)
+            branch = tree.branch(tree.row(change.account))
+            memberships.regroup_branches(tx, [int(each) for each in evaluation.before.accounts.ids[branch]])
             # Each side is told its own: whoever runs the account, or one of the two, need not know the others.
             entries.append(Entry("account moved away", change.account, ids[was]))
             entries.append(Entry("account moved here", change.account, ids[change.parent]))

@@ -35,7 +35,7 @@ def read(
     limit: int = 100,
 ) -> LogPage:
     """The log of the actor's branch, or of one branch within it; the operator also sees what is of no account."""
-    accounts = accounts_service.on_day(tx, accounts_service.today(tx))
+    accounts = accounts_service.known(tx)
     top = accounts_service.top_row(accounts, actor)
     row = top if account is None else accounts_service.row_in_scope(accounts, actor, account)
     ids = None if row == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(row)]]

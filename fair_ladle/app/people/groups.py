@@ -1,4 +1,4 @@
-"""Groups of people and of groups: by hand, by a rule, or both; who is in one is asked of the database, never kept.
+"""Groups of people and of groups: by hand, by a rule, or both. Whom a rule is true of is kept: see ``memberships``.
 
 A group belongs to an account and holds people of that account's branch only. What stands among its members is a
 username, or the code of another group: of the same account, of one above it, or of one in its branch.
@@ -6,16 +6,21 @@ username, or the code of another group: of the same account, of one above it, or
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator, Sequence
+from copy import copy
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 import sqlalchemy as sa
 
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.people import store
 from fair_ladle.app.people.filters import Clause, clause
-from fair_ladle.app.people.tables import people
+from fair_ladle.app.people.tables import group_members, people, rule_matches
+from fair_ladle.app.plumbing import generations
+from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused, invalid
 
@@ -36,6 +41,8 @@ class Group:
     members: tuple[str, ...]
     precedence: int | None
     source: str
+    kept: bool = False
+    """Whether rows are kept of whom its rule is true: a rule that is new has none yet."""
 
 
 def of_row(row: Any, members: tuple[str, ...]) -> Group:
@@ -49,14 +56,16 @@ def of_row(row: Any, members: tuple[str, ...]) -> Group:
         members,
         row.precedence,
         row.source,
+        bool(row.rule) and row.kept_rule == row.rule,
     )
 
 
 class Groups:
     """All groups over a tree, and the conditions under which somebody is in one of them."""
 
-    def __init__(self, accounts: Accounts, every: list[Group]):
-        self.accounts = accounts
+    def __init__(self, accounts: Accounts, every: list[Group], settled: bool = False):
+        """``settled``: nobody is there about whom rules are yet to be asked again."""
+        self.accounts, self.settled = accounts, settled
         self.every = [each for each in every if each.account_id in accounts.row_of_id]
         self._by_code: dict[str, list[Group]] = {}
         for each in self.every:
@@ -64,9 +73,33 @@ class Groups:
 
     @staticmethod
     def read(tx: Transaction, accounts: Accounts) -> Groups:
-        """Every group there is."""
-        members = store.members_of(tx.connection)
-        return Groups(accounts, [of_row(row, members.get(row.id, ())) for row in store.all_groups(tx.connection)])
+        """Every group there is; kept in this process while groups and accounts stay the same."""
+
+        def anew() -> Groups:
+            members = store.members_of(tx.connection)
+            return Groups(accounts, [of_row(row, members.get(row.id, ())) for row in store.all_groups(tx.connection)])
+
+        if tx.is_rehearsal:
+            return anew()
+        key = (tx.connection.engine.url, generations.numbers(tx, "groups", "structure"), accounts_service.today(tx))
+        found = copy(_known.get(key, anew))
+        found.settled = not store.any_to_regroup(tx.connection)
+        return found
+
+    def within(self, row: int) -> Groups:
+        """The groups of a branch alone."""
+        return Groups(self.accounts, [each for each in self.every if self.is_below(self.row(each), row)], self.settled)
+
+    def is_below(self, row: int, top: int) -> bool:
+        """Whether an account is another one, or stands below it."""
+        tree = self.accounts.tree
+        return 0 <= int(tree.depth_first[row]) - int(tree.depth_first[top]) < int(tree.branch_size[top])
+
+    def ruling(self, account_ids: Collection[int]) -> list[Group]:
+        """The groups with a rule that people of these accounts may be in."""
+        tree = self.accounts.tree
+        above = {row for each in account_ids for row in tree.path_up(self.accounts.row_of_id[each])}
+        return [each for each in self.every if each.rule and self.row(each) in above]
 
     def row(self, group: Group) -> int:
         """The row of the account it belongs to."""
@@ -74,10 +107,13 @@ class Groups:
 
     def named(self, code: str, beside: Group) -> Group | None:
         """The group a member's code means: the nearest of that code, seen from the group it stands in."""
+        alike = self._by_code.get(code)
+        if alike is None:
+            return None
         here = self.row(beside)
-        above, branch = self.accounts.tree.path_up(here), set(self.accounts.tree.branch(here).tolist())
+        above = self.accounts.tree.path_up(here)
         near = {row: place for place, row in enumerate(above)}
-        fitting = [each for each in self._by_code.get(code, []) if self.row(each) in near or self.row(each) in branch]
+        fitting = [each for each in alike if self.row(each) in near or self.is_below(self.row(each), here)]
         return min(fitting, key=lambda each: (near.get(self.row(each), len(above)), self.row(each)), default=None)
 
     def parts(self, group: Group) -> tuple[list[str], list[Group]]:
@@ -135,10 +171,90 @@ class Groups:
             if names:
                 direct.append(people.c.username.in_(names))
             if each.rule:
-                direct.append(readable(each.rule))
+                direct.append(self._matches(each))
             if direct:
                 ways.append(sa.and_(in_branch(self.accounts, row), sa.or_(*direct)))
         return sa.or_(sa.false(), *ways)
+
+    def _matches(self, group: Group) -> Clause:
+        """Of whom a group's own rule is true: as it is kept, or by the rule itself where that is newer."""
+        rule = readable(group.rule or "")
+        if not group.kept:
+            return rule
+        kept = people.c.id.in_(sa.select(rule_matches.c.person_id).where(rule_matches.c.group_id == group.id))
+        if self.settled:
+            return kept
+        return sa.or_(sa.and_(people.c.regroup.is_(False), kept), sa.and_(people.c.regroup.is_(True), rule))
+
+    def members(self, group: Group) -> sa.Select[tuple[int]] | sa.CompoundSelect[tuple[int]]:
+        """The numbers of those present who are in a group: to count or to begin with, each way in by its index."""
+        ways: list[sa.Select[tuple[int]]] = []
+        for each, row in self._flat(group):
+            branch = [PRESENT, in_branch(self.accounts, row)]
+            names = self.parts(each)[0]
+            if names:
+                by_hand = people.c.username.in_(
+                    sa.select(group_members.c.member).where(group_members.c.group_id == each.id)
+                )
+                ways.append(sa.select(people.c.id).where(*branch, by_hand))
+            if each.rule and each.kept and self.settled and row == self.row(each):
+                ways.append(sa.select(rule_matches.c.person_id).where(rule_matches.c.group_id == each.id))
+            elif each.rule:
+                ways.append(sa.select(people.c.id).where(*branch, self._matches(each)))
+        if not ways:
+            return sa.select(people.c.id).where(sa.false())
+        return ways[0] if len(ways) == 1 else sa.union(*ways)
+
+    def of_people(self, tx: Transaction, rows: Sequence[Any]) -> dict[int, list[Group]]:
+        """The groups that each of these present people is in, by the person's number, in the groups' order."""
+        ids, by_id = [each.id for each in rows], {each.id: each for each in self.every}
+        direct: dict[int, set[int]] = {each: set() for each in ids}
+        number = {each.username: each.id for each in rows}
+        for row in store.by_hand(tx.connection, list(number)):
+            if row.group_id in by_id and self.named(row.member, by_id[row.group_id]) is None:
+                direct[number[row.member]].add(row.group_id)
+        changed = {each.id for each in rows if each.regroup}
+        for row in store.kept_for(tx.connection, [each for each in ids if each not in changed]):
+            if row.group_id in by_id and by_id[row.group_id].kept:
+                direct[row.person_id].add(row.group_id)
+        ruling = self.ruling([each.account_id for each in rows])
+        for asked, whom in (
+            ([each for each in ruling if not each.kept], ids),
+            ([each for each in ruling if each.kept], sorted(changed)),
+        ):
+            clauses = [readable(each.rule or "") for each in asked]
+            for group, members in zip(asked, store.true_of(tx.connection, whom, clauses) if whom else [], strict=False):
+                for person_id in members:
+                    direct[person_id].add(group.id)
+        return {
+            each.id: self._around(direct[each.id], self.accounts.row_of_id[each.account_id])
+            for each in rows
+            if each.status != "removed"
+        }
+
+    def _around(self, direct: set[int], place: int) -> list[Group]:
+        """The groups that somebody at a place is in, who is in these directly."""
+        found: set[int] = set()
+        waiting = list(direct)
+        while waiting:
+            each = waiting.pop()
+            if each not in found and self.is_below(place, self.row(self._by_id[each])):
+                found.add(each)
+                waiting.extend(self._holders.get(each, ()))
+        return [each for each in self.every if each.id in found]
+
+    @cached_property
+    def _by_id(self) -> dict[int, Group]:
+        return {each.id: each for each in self.every}
+
+    @cached_property
+    def _holders(self) -> dict[int, list[int]]:
+        """The groups in which a group stands directly."""
+        found: dict[int, list[int]] = {}
+        for each in self.every:
+            for part in self.parts(each)[1]:
+                found.setdefault(part.id, []).append(each.id)
+        return found
 
     def _flat(self, group: Group) -> list[tuple[Group, int]]:
         """Every group inside, itself first, with the row of the narrowest branch on a way to it: people are of that
@@ -185,6 +301,9 @@ class Groups:
         return found
 
 
+_known: Cache[Groups] = Cache(8)
+
+
 def is_present(person_id: int) -> Clause:
     """One person, while present."""
     return sa.and_(PRESENT, people.c.id == person_id)
@@ -200,9 +319,7 @@ def readable(rule: str) -> Clause:
 
 def in_branch(accounts: Accounts, row: int) -> Clause:
     """People of an account and those below it."""
-    if row == 0:
-        return sa.true()
-    return people.c.account_id.in_([int(each) for each in accounts.ids[accounts.tree.branch(row)]])
+    return accounts_service.in_branch(accounts, row, people.c.account_id)
 
 
 def with_members(group: Group, add: list[str], take: list[str]) -> Group:

@@ -9,13 +9,17 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.people import store
+from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, merge
 
 
 def load_people(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     """Create and change people by username."""
-    return merge(tx.connection, store.people, ["username"], rows)
+    merged = merge(tx.connection, store.people, ["username"], rows)
+    if merged.changed:
+        store.regroup_named(tx.connection, [row["username"] for row in rows])
+    return merged
 
 
 def load_groups(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
@@ -34,6 +38,7 @@ def load_groups(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
         key = (row.account_id, row.code)
         if key in wanted and wanted[key] != before.get(key, ()):
             store.set_members(tx.connection, row.id, wanted[key])
+    generations.renew(tx, "groups")
     return merged
 
 
@@ -145,12 +150,14 @@ def put_group(
     group_id = store.put_group(tx.connection, group_id, values)
     if members is not None:
         store.set_members(tx.connection, group_id, members)
+    generations.renew(tx, "groups")
     return group_id
 
 
 def forget_group(tx: Transaction, group_id: int) -> None:
     """Delete a group."""
     store.forget_group(tx.connection, group_id)
+    generations.renew(tx, "groups")
 
 
 def true_of(tx: Transaction, person_ids: Collection[int], clauses: Sequence[sa.ColumnElement[bool]]) -> list[set[int]]:

@@ -8,7 +8,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.people.tables import group_members, groups, invitations, people
+from fair_ladle.app.people.tables import group_members, groups, invitations, people, rule_matches
 from fair_ladle.app.plumbing.database import insert_row, lock_rows
 
 __all__ = [
@@ -120,9 +120,73 @@ def ids_of(connection: sa.Connection, usernames: Collection[str]) -> list[int]:
     return list(connection.scalars(sa.select(people.c.id).where(people.c.username.in_(usernames))))
 
 
+READ_BY_RULES = {
+    "account_id",
+    "username",
+    "display_name",
+    "email",
+    "status",
+    "invited_at",
+    "last_seen_at",
+    "title",
+    "department",
+    "protected",
+}
+PersonRow = Any
+"""A row of ``people``."""
+
+
 def change_people(connection: sa.Connection, ids: Collection[int], values: dict[str, Any]) -> None:
     """The same other facts for several people."""
+    if READ_BY_RULES & values.keys():
+        values = values | {"regroup": True}
     connection.execute(sa.update(people).where(people.c.id.in_(ids)).values(values))
+
+
+def regroup(connection: sa.Connection, account_ids: Collection[int]) -> None:
+    """Rules are asked again about everybody in these accounts themselves."""
+    wanted = sorted(account_ids)
+    for start in range(0, len(wanted), 500):
+        mine = people.c.account_id.in_(wanted[start : start + 500])
+        connection.execute(sa.update(people).where(mine, people.c.regroup.is_(False)).values(regroup=True))
+
+
+def regroup_named(connection: sa.Connection, usernames: Sequence[str]) -> None:
+    """Rules are asked again about these people."""
+    for start in range(0, len(usernames), 1000):
+        mine = people.c.username.in_(usernames[start : start + 1000])
+        connection.execute(sa.update(people).where(mine, people.c.regroup.is_(False)).values(regroup=True))
+
+
+def to_regroup(connection: sa.Connection, limit: int | None) -> list[int]:
+    """The numbers of people about whom rules are to be asked again, in order."""
+    return list(
+        connection.scalars(sa.select(people.c.id).where(people.c.regroup.is_(True)).order_by(people.c.id).limit(limit))
+    )
+
+
+def any_to_regroup(connection: sa.Connection) -> bool:
+    """Whether there is anybody about whom rules are to be asked again."""
+    return connection.scalar(sa.select(people.c.id).where(people.c.regroup.is_(True)).limit(1)) is not None
+
+
+def kept_of(connection: sa.Connection, group_id: int) -> set[int]:
+    """Who is in a group by its rule, as it is kept."""
+    m = rule_matches
+    return set(connection.scalars(sa.select(m.c.person_id).where(m.c.group_id == group_id)))
+
+
+def kept_for(connection: sa.Connection, person_ids: Collection[int]) -> list[Any]:
+    """(group_id, person_id) of these people, as it is kept."""
+    m = rule_matches
+    return list(connection.execute(sa.select(m).where(m.c.person_id.in_(person_ids)))) if person_ids else []
+
+
+def by_hand(connection: sa.Connection, usernames: Collection[str]) -> list[Any]:
+    """(group_id, member) where one of these usernames stands in a group."""
+    m = group_members
+    wanted = sa.select(m.c.group_id, m.c.member).where(m.c.member.in_(usernames))
+    return list(connection.execute(wanted)) if usernames else []
 
 
 def add_people(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:

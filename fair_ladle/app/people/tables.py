@@ -40,6 +40,14 @@ people = sa.Table(
     sa.Column("removed_at", Instant, comment="when status became removed; can be restored for a while"),
     sa.Column("kept", sa.JSON, comment="products released when suspended, to be given again on resuming"),
     sa.Column("touched", sa.BigInteger, nullable=False, server_default="0", comment="goes up with each lock"),
+    sa.Column(
+        "regroup",
+        sa.Boolean,
+        nullable=False,
+        server_default="1",
+        index=True,
+        comment="whether rules are yet to be asked about them again",
+    ),
     sa.Column("was_in", sa.JSON, comment="numbers of the accounts they were in before; bytes may have stayed there"),
     _small("username", 128),
     _small("display_name", 200),
@@ -55,6 +63,8 @@ people = sa.Table(
         comment="what is looked through for words",
     ),
     sa.Index("ix_people_display_name", "display_name"),
+    sa.Index("ix_people_title_small", "title_small"),
+    sa.Index("ix_people_department_small", "department_small"),
     sa.Index("ix_people_last_seen_at", "last_seen_at"),
 )
 
@@ -66,6 +76,7 @@ groups = sa.Table(
     code_column("code", nullable=False),
     sa.Column("name", sa.String(200), nullable=False),
     sa.Column("rule", sa.Text),
+    sa.Column("kept_rule", sa.Text, comment="the rule that rule_matches answers; another than rule = not yet"),
     sa.Column("precedence", sa.Integer),
     sa.Column(
         "source",
@@ -86,6 +97,14 @@ group_members = sa.Table(
     sa.Column("place", sa.Integer, nullable=False),
     sa.Index("ix_group_members_member", "member"),
 )
+
+rule_matches = sa.Table(
+    "rule_matches",
+    metadata,
+    sa.Column("group_id", sa.ForeignKey("groups.id", ondelete="CASCADE"), primary_key=True),
+    sa.Column("person_id", sa.BigInteger, primary_key=True, autoincrement=False, index=True),
+)
+"""Who is in a group by its own rule: derived, see `memberships`."""
 
 invitations = sa.Table(
     "invitations",

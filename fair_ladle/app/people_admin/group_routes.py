@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from fastapi import Query
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.entitlements.routes import LaidBody, laid_body
@@ -28,6 +29,23 @@ class GroupBody(BaseModel):
     precedence: int | None
     source: str
     count: int
+
+
+class GroupsBody(BaseModel):
+    """A part of the groups, and how many there are."""
+
+    total: int
+    groups: list[GroupBody]
+
+
+class GroupName(BaseModel):
+    """What a group is called, and who keeps it."""
+
+    account: str
+    account_name: str
+    code: str
+    name: str
+    source: str
 
 
 class GroupWanted(BaseModel):
@@ -89,24 +107,55 @@ def _people(rows: list[Any]) -> list[MemberBody]:
     return [MemberBody(username=each.username, name=each.display_name, status=each.status) for each in rows]
 
 
-@routes.get("", response_model=list[GroupBody])
-def groups(db: Db, who: Who) -> Any:
-    """The groups of one's branch."""
+def _body(row: usecases.GroupRow) -> GroupBody:
+    return GroupBody(
+        account=row.account,
+        account_name=row.account_name,
+        code=row.group.code,
+        name=row.group.name,
+        rule=row.group.rule,
+        members=list(row.group.members),
+        inside=row.inside,
+        precedence=row.group.precedence,
+        source=row.group.source,
+        count=row.count,
+    )
+
+
+@routes.get("", response_model=GroupsBody)
+def groups(
+    db: Db,
+    who: Who,
+    find: str = Query("", max_length=100),
+    offset: int = Query(0, ge=0, le=1_000_000),
+    limit: int = Query(100, ge=1, le=200),
+) -> Any:
+    """A part of the groups of one's branch whose name, code or account has these words."""
+    page = db.run(usecases.groups, who, find, offset, limit)
+    return GroupsBody(total=page.total, groups=[_body(row) for row in page.rows])
+
+
+@routes.get("/names", response_model=list[GroupName])
+def names(db: Db, who: Who) -> Any:
+    """What the groups of one's branch are called, to choose from."""
+    every, found = db.run(usecases.ordered, who)
+    tree = every.accounts.tree
     return [
-        GroupBody(
-            account=row.account,
-            account_name=row.account_name,
-            code=row.group.code,
-            name=row.group.name,
-            rule=row.group.rule,
-            members=list(row.group.members),
-            inside=row.inside,
-            precedence=row.group.precedence,
-            source=row.group.source,
-            count=row.count,
+        GroupName(
+            account=tree.codes[every.row(each)],
+            account_name=every.accounts.name(every.row(each)),
+            code=each.code,
+            name=each.name,
+            source=each.source,
         )
-        for row in db.run(usecases.groups, who)
+        for each in found
     ]
+
+
+@routes.get("/{account}/{code}", response_model=GroupBody)
+def group(account: str, code: str, db: Db, who: Who) -> Any:
+    """One group of one's branch."""
+    return _body(db.run(usecases.group, who, f"{account}/{code}"))
 
 
 @routes.post("/look", response_model=GroupLooked)

@@ -39,6 +39,14 @@ class GroupRow:
 
 
 @dataclass(frozen=True)
+class GroupPage:
+    """A part of the groups, and how many there are."""
+
+    total: int
+    rows: list[GroupRow]
+
+
+@dataclass(frozen=True)
 class GroupTerms:
     """A group as it shall be."""
 
@@ -64,12 +72,39 @@ class GroupPreview:
     """Whether it, or a group it stands in, gives a product: then seats follow."""
 
 
-def groups(tx: Transaction, actor: Actor) -> list[GroupRow]:
-    """The groups of the branch, account by account, by precedence."""
+def ordered(tx: Transaction, actor: Actor, words: str = "") -> tuple[Groups, list[Group]]:
+    """The groups of the branch whose name, code or account has all these words, account by account, by precedence."""
     accounts = accounts_service.known(tx)
     every = groups_in_sight(tx, actor, accounts)
-    counts = store.counts_of(tx.connection, PRESENT, [every.reaches(each) for each in every.every])
-    rows = [
+    wanted = words.casefold().split()
+    place = accounts.tree.depth_first
+
+    def said(each: Group) -> str:
+        row = every.row(each)
+        return f"{each.name} {each.code} {accounts.tree.codes[row]} {accounts.name(row)}".casefold()
+
+    return every, sorted(
+        (each for each in every.every if not wanted or all(word in said(each) for word in wanted)),
+        key=lambda each: (int(place[every.row(each)]), each.precedence is None, each.precedence or 0, each.name),
+    )
+
+
+def groups(tx: Transaction, actor: Actor, words: str = "", offset: int = 0, limit: int = 100) -> GroupPage:
+    """A part of the groups of the branch, with how many are in each."""
+    every, found = ordered(tx, actor, words)
+    return GroupPage(len(found), _rows(tx, every, found[offset : offset + limit]))
+
+
+def group(tx: Transaction, actor: Actor, name: str) -> GroupRow:
+    """One group of the branch."""
+    accounts = accounts_service.known(tx)
+    return _rows(tx, groups_in_sight(tx, actor, accounts), [group_named(tx, actor, accounts, name)])[0]
+
+
+def _rows(tx: Transaction, every: Groups, shown: Sequence[Group]) -> list[GroupRow]:
+    counts = store.counts_of(tx.connection, [every.members(each) for each in shown])
+    accounts = every.accounts
+    return [
         GroupRow(
             each,
             accounts.tree.codes[every.row(each)],
@@ -77,13 +112,8 @@ def groups(tx: Transaction, actor: Actor) -> list[GroupRow]:
             count,
             [part.name for part in every.parts(each)[1]],
         )
-        for each, count in zip(every.every, counts, strict=True)
+        for each, count in zip(shown, counts, strict=True)
     ]
-    order = {row.account: int(accounts.tree.depth_first[accounts.tree.row(row.account)]) for row in rows}
-    return sorted(
-        rows,
-        key=lambda row: (order[row.account], row.group.precedence is None, row.group.precedence or 0, row.group.name),
-    )
 
 
 def _as_group(

@@ -32,6 +32,8 @@ from fair_ladle.app.pools.service import Product
 
 Sort = Literal["name", "username", "account", "status", "title", "department", "last_seen"]
 MOST_AT_ONCE = 10_000
+FEW_MEMBERS = 1000
+"""A group of so many people at most is begun with, rather than asked of each as they come."""
 
 
 @dataclass(frozen=True)
@@ -90,7 +92,10 @@ def conditions(
     for word in asked.find.split()[:8]:
         where.append(contains(people.c.find_small, word))
     if asked.group:
-        where.append(Groups.read(tx, accounts).clause(group_named(tx, actor, accounts, asked.group)))
+        every = Groups.read(tx, accounts)
+        group = group_named(tx, actor, accounts, asked.group)
+        few = list(tx.connection.scalars(every.members(group).limit(FEW_MEMBERS + 1)))
+        where.append(people.c.id.in_(few) if len(few) <= FEW_MEMBERS else every.clause(group))
     for code, wanted in ((asked.product, True), (asked.without, False)):
         if code:
             product = pools_service.product(tx, code)
@@ -176,13 +181,12 @@ def _rows(tx: Transaction, actor: Actor, accounts: Accounts, found: list[Any]) -
     held: dict[str, list[str]] = {}
     for row in store.held_by(tx.connection, _personal(products), [each.username for each in found], tx.now):
         held.setdefault(row.subject, []).append(products[row.product_id].code)
-    groups = groups_in_sight(tx, actor, accounts)
-    members = people_service.true_of(tx, [each.id for each in found], [groups.reaches(each) for each in groups.every])
+    members = groups_in_sight(tx, actor, accounts).of_people(tx, found)
     stored = personal_storage.of_people(tx, actor, found)
     rows = []
     for each in found:
         place = accounts.row_of_id[each.account_id]
-        mine = [group.name for group, ids in zip(groups.every, members, strict=True) if each.id in ids]
+        mine = [group.name for group in members.get(each.id, ())]
         rows.append(
             Row(
                 each,
@@ -203,9 +207,9 @@ def _personal(products: dict[int, Product]) -> list[int]:
 
 def groups_in_sight(tx: Transaction, actor: Actor, accounts: Accounts) -> Groups:
     """The groups of the actor's branch. Others, and what they are called, are not the actor's to see."""
-    inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
+    top = accounts_service.top_row(accounts, actor)
     every = Groups.read(tx, accounts)
-    return Groups(accounts, [each for each in every.every if every.row(each) in inside])
+    return every if top == 0 else every.within(top)
 
 
 @dataclass(frozen=True)
@@ -267,18 +271,13 @@ def person(tx: Transaction, actor: Actor, username: str) -> Person:
         for row in store.held_by(tx.connection, _personal(products), [username], tx.now)
     ]
     groups = groups_in_sight(tx, actor, accounts)
-    rules = [each for each in groups.every if each.rule]
-    matching = {
-        group.id
-        for group, ids in zip(
-            rules, people_service.true_of(tx, [found.id], [readable(each.rule or "") for each in rules]), strict=True
-        )
-        if ids
-    }
+    by_rule = groups.ruling([found.account_id])
+    true = people_service.true_of(tx, [found.id], [readable(each.rule or "") for each in by_rule])
+    matching = {group.id for group, ids in zip(by_rule, true, strict=True) if ids}
     mine = [
         (tree.codes[groups.row(each)], each.code, each.name, reasons)
-        for each in groups.every
-        if groups.row(each) in path and (reasons := groups.reasons(each, matching, username))
+        for each in groups.of_people(tx, [found]).get(found.id, ())
+        if (reasons := groups.reasons(each, matching, username))
     ]
     runs = [
         (accounts.name(accounts.row_of_id[row.account_id]), row.role)

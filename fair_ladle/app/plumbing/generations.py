@@ -12,9 +12,10 @@ from sqlalchemy.dialects import mysql
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.tables import generations as g
 
-Name = Literal["structure", "allocations", "rates", "past"]
-"""structure: accounts, their places and statuses, products, pools and lots. allocations: their versions. rates: rate
-cards. past: use or allocations of days that are over. An admission raises none."""
+Name = Literal["structure", "allocations", "groups", "rates", "past"]
+"""structure: accounts, their places and statuses, products, pools and lots. allocations: their versions. groups:
+their rules and members by hand. rates: rate cards. past: use or allocations of days that are over. An admission
+raises none."""
 
 
 def numbers(tx: Transaction, *names: Name) -> tuple[int, ...]:
@@ -28,6 +29,8 @@ def renew(tx: Transaction, *names: Name) -> None:
 
     Never to a number that was there before: one that a transaction took back must not come again with other facts.
     """
+    if tx.is_rehearsal:
+        return  # nothing of it is kept, and what is cached stays as it is
     for name in sorted(names):
         number = secrets.randbits(62)
         raised = mysql.insert(g).values(name=name, number=number)

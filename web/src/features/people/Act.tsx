@@ -6,7 +6,7 @@ import { grid as gridQuery } from '../../api/queries'
 import { unitName } from '../../domain/units'
 import { Wait } from '../../parts/States'
 import { plain } from './asked'
-import { groups as groupsQuery, seatProducts, type Outcome } from './queries'
+import { groupNames, seatProducts, type Outcome } from './queries'
 
 type Deed = Schemas['ActBody']['act']
 type Who = Partial<Schemas['AskedBody']>
@@ -438,7 +438,7 @@ function OutcomeView({ found, word, happened }: { found: Outcome; word: string; 
 
 /** Put everybody chosen into a group by hand, or take them out. */
 function GroupDialog({ who, count, close, done }: { who: Who; count: number; close: () => void; done: () => void }) {
-  const groups = (useQuery(groupsQuery).data ?? []).filter((each) => each.source === 'here')
+  const groups = (useQuery(groupNames).data ?? []).filter((each) => each.source === 'here')
   const fresh = useFresh()
   const [name, setName] = useState('')
   const [trouble, setTrouble] = useState('')

@@ -3,12 +3,12 @@ import { Dropdown, Form } from 'react-bootstrap'
 import { grid as gridQuery } from '../../api/queries'
 import { accountChoices } from '../../domain/tree'
 import type { Asked } from './asked'
-import { groups as groupsQuery, seatProducts } from './queries'
+import { groupNames, seatProducts } from './queries'
 
 /** Everything the list can be narrowed by, in one place; what is chosen stands in the address. */
 export function Filters({ asked, set }: { asked: Asked; set: (changes: Record<string, string | null>) => void }) {
   const grid = useQuery(gridQuery).data
-  const groups = useQuery(groupsQuery).data ?? []
+  const groups = useQuery(groupNames).data ?? []
   const products = useQuery(seatProducts).data ?? []
   const seats = grid?.pools.filter((pool) => pool.measure === 'seat') ?? []
   const choose = (name: keyof Asked, label: string, options: [string, string][], value: string | null) => (

@@ -1,4 +1,4 @@
-import { keepPreviousData, useQuery, useQueryClient } from '@tanstack/react-query'
+import { keepPreviousData, useInfiniteQuery, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useDeferredValue, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
@@ -7,7 +7,7 @@ import { grid as gridQuery, me } from '../../api/queries'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { Gives, Touched } from './Gives'
 import { Parts } from './Parts'
-import { groups as groupsQuery, type GroupBody } from './queries'
+import { groupNames, groupsFound, oneGroup, type GroupBody } from './queries'
 import { RuleBuilder } from './RuleBuilder'
 import { StorageLimits } from './Storage'
 
@@ -15,18 +15,24 @@ type Wanted = Schemas['GroupWanted']
 
 /** Who belongs together, by hand or by a rule? */
 export default function GroupsScreen() {
-  const found = useQuery(groupsQuery)
+  const [find, setFind] = useState('')
+  const found = useInfiniteQuery(groupsFound(useDeferredValue(find)))
   const who = useQuery(me).data
   const [params, setParams] = useSearchParams()
   const queries = useQueryClient()
   const [trouble, setTrouble] = useState('')
+  const key = params.get('group')
+  const [account = '', code = ''] = key?.split('/') ?? []
+  const named = useQuery({ ...oneGroup(account, code), enabled: code !== '' })
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the groups" />
-  const key = params.get('group')
-  const chosen = key === 'new' ? null : (found.data.find((each) => nameOf(each) === key) ?? found.data[0] ?? null)
+  const groups = found.data.pages.flatMap((each) => each.groups)
+  const total = found.data.pages[0]?.total ?? 0
+  const chosen = key === 'new' ? null : (named.data ?? (key && !named.isError ? null : (groups[0] ?? null)))
   const choose = (group: string) => setParams({ group }, { replace: true })
   const shift = async (group: GroupBody, by: -1 | 1) => {
-    const codes = found.data.filter((each) => each.account === group.account).map((each) => each.code)
+    const names = await queries.fetchQuery(groupNames)
+    const codes = names.filter((each) => each.account === group.account).map((each) => each.code)
     const at = codes.indexOf(group.code)
     const [one, other] = [codes[at], codes[at + by]]
     if (one === undefined || other === undefined) return
@@ -36,7 +42,7 @@ export default function GroupsScreen() {
       await take(
         api.POST('/api/groups/{account}/order', { params: { path: { account: group.account } }, body: { codes } }),
       )
-      await queries.invalidateQueries({ queryKey: groupsQuery.queryKey })
+      await queries.invalidateQueries({ queryKey: ['groups'] })
       setTrouble('')
     } catch (error) {
       setTrouble(error instanceof Error ? error.message : 'That did not work.')
@@ -57,12 +63,23 @@ export default function GroupsScreen() {
       </div>
       <div className="pools groups">
         <nav className="poollist" aria-label="Groups">
-          {found.data.map((each, at) => (
+          {(total > FEW || find) && (
+            <Form.Control
+              size="sm"
+              className="findgroup"
+              type="search"
+              value={find}
+              placeholder={`Find in ${total.toLocaleString('en-GB')} groups`}
+              aria-label="Find a group"
+              onChange={(event) => setFind(event.target.value)}
+            />
+          )}
+          {groups.map((each, at) => (
             <div key={nameOf(each)}>
-              {found.data[at - 1]?.account !== each.account && <h2 className="section">{each.account_name}</h2>}
+              {groups[at - 1]?.account !== each.account && <h2 className="section">{each.account_name}</h2>}
               <button
                 type="button"
-                aria-current={each === chosen}
+                aria-current={chosen !== null && nameOf(each) === nameOf(chosen)}
                 onClick={() => choose(nameOf(each))}
                 onKeyDown={(event) => {
                   if (event.altKey && (event.key === 'ArrowUp' || event.key === 'ArrowDown')) {
@@ -85,7 +102,13 @@ export default function GroupsScreen() {
               </button>
             </div>
           ))}
-          {found.data.length === 0 && <Empty title="No groups yet">Make one, by hand or by a rule.</Empty>}
+          {found.hasNextPage && (
+            <Button size="sm" variant="light" disabled={found.isFetching} onClick={() => void found.fetchNextPage()}>
+              Show more ({(total - groups.length).toLocaleString('en-GB')} left)
+            </Button>
+          )}
+          {total === 0 && !find && <Empty title="No groups yet">Make one, by hand or by a rule.</Empty>}
+          {total === 0 && find && <p className="quiet small">No group has these words.</p>}
         </nav>
         {(chosen || key === 'new') && (
           <Editor
@@ -100,6 +123,9 @@ export default function GroupsScreen() {
     </>
   )
 }
+
+/** So many are looked through without help. */
+const FEW = 30
 
 function nameOf(group: { account: string; code: string }): string {
   return `${group.account}/${group.code}`

@@ -7,7 +7,7 @@ import { grid as gridQuery } from '../../api/queries'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { Trouble, Wait } from '../../parts/States'
 import { VirtualTable } from '../../parts/VirtualTable'
-import { groups as groupsQuery, importLook, importRun, seatProducts } from './queries'
+import { groupNames, importLook, importRun, seatProducts } from './queries'
 
 type How = Schemas['HowBody']
 const COMES_TO: [string, string, string][] = [
@@ -375,7 +375,7 @@ function Columns({
 
 function Choices({ how, set, faulty }: { how: How; set: (changes: Partial<How>) => void; faulty: number }) {
   const grid = useQuery(gridQuery).data
-  const groups = useQuery(groupsQuery).data ?? []
+  const groups = useQuery(groupNames).data ?? []
   const products = useQuery(seatProducts).data ?? []
   const choose = <K extends 'account' | 'known' | 'elsewhere' | 'joining'>(
     name: K,

@@ -10,7 +10,7 @@ import { Empty, Trouble, Wait } from '../../parts/States'
 import { useNames } from '../drafts/names'
 import { Parts } from './Parts'
 import { Savings } from './Savings'
-import { groups as groupsQuery, policies as policiesQuery, reclaimRuns, seatProducts } from './queries'
+import { groupNames, policies as policiesQuery, reclaimRuns, seatProducts } from './queries'
 
 type Policy = Schemas['PolicyBody']
 type Wanted = Schemas['PolicyWanted']
@@ -89,7 +89,7 @@ function useFresh() {
 
 function Editor({ policy, account, chosen }: { policy: Policy | null; account: string; chosen: (id: number) => void }) {
   const grid = useQuery(gridQuery).data
-  const groups = useQuery(groupsQuery).data ?? []
+  const groups = useQuery(groupNames).data ?? []
   const products = useQuery(seatProducts).data ?? []
   const fresh = useFresh()
   const [wanted, setWanted] = useState<Wanted>({

@@ -1,4 +1,4 @@
-import { queryOptions } from '@tanstack/react-query'
+import { infiniteQueryOptions, keepPreviousData, queryOptions } from '@tanstack/react-query'
 import { api, take, type Schemas } from '../../api/client'
 import { usePages } from '../../parts/usePages'
 import { given, plain, type Asked, type Sort } from './asked'
@@ -15,11 +15,34 @@ export const person = (username: string) =>
     retry: false,
   })
 
-export const groups = queryOptions({
-  queryKey: ['groups'],
-  queryFn: () => take(api.GET('/api/groups')),
+/** What the groups of the branch are called, account by account, by precedence. */
+export const groupNames = queryOptions({
+  queryKey: ['groups', 'names'],
+  queryFn: () => take(api.GET('/api/groups/names')),
   staleTime: 30_000,
 })
+
+/** The groups that have some words, with how many are in each; more of them when asked for. */
+export const groupsFound = (find: string) =>
+  infiniteQueryOptions({
+    queryKey: ['groups', 'list', find],
+    queryFn: ({ pageParam }) => take(api.GET('/api/groups', { params: { query: { find, offset: pageParam } } })),
+    initialPageParam: 0,
+    getNextPageParam: (last, pages) => {
+      const loaded = pages.reduce((sum, each) => sum + each.groups.length, 0)
+      return loaded < last.total ? loaded : undefined
+    },
+    staleTime: 30_000,
+    placeholderData: keepPreviousData,
+  })
+
+export const oneGroup = (account: string, code: string) =>
+  queryOptions({
+    queryKey: ['groups', 'one', account, code],
+    queryFn: () => take(api.GET('/api/groups/{account}/{code}', { params: { path: { account, code } } })),
+    staleTime: 30_000,
+    retry: false,
+  })
 
 /** The components that accounts and groups of the branch bar. */
 export const bars = queryOptions({

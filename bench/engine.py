@@ -11,7 +11,7 @@ import sqlalchemy as sa
 
 from bench.home import new_database, server
 from bench.measured import Measure, best, compared, interleaved
-from fair_ladle.core.settling import NO_LIMIT, Roots, Supply, headroom, settle
+from fair_ladle.core.settling import NO_LIMIT, Roots, Supply, headroom, settle, used_of_pools
 from fair_ladle.core.sharing import Mode, share
 from fair_ladle.core.tree import Tree
 
@@ -106,11 +106,12 @@ def measure() -> list[Measure]:
     assert frame_pass(frames, names)["held_0"][0] == settled.load[0, 0]
     supply = Supply(settled.load[0] + 5, np.zeros(POOLS, dtype=np.int64), np.full(POOLS, 100))
     with_headroom, bare_headroom = interleaved(
-        lambda: headroom(tree, settle(tree, own, reserve, roots), cap, roots, supply, own),
+        lambda: headroom(tree, settle(tree, own, reserve, roots), cap, roots, supply, used_of_pools(tree, roots, own)),
         lambda: bare_both(tree, own, reserve, cap, supply.promisable),
     )
     assert (
-        headroom(tree, settled, cap, roots, supply, own).room == bare_both(tree, own, reserve, cap, supply.promisable)
+        headroom(tree, settled, cap, roots, supply, used_of_pools(tree, roots, own)).room
+        == bare_both(tree, own, reserve, cap, supply.promisable)
     ).all()
     one, query = _one_pool(tree, own[:, :1], reserve[:, :1])
     high = chance.integers(0, 50, 10_000).tolist()

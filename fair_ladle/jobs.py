@@ -57,6 +57,18 @@ class RebuildCounters(Job):
         database.run(assignments.drop_ended_claims)
 
 
+class AddUpUse(Job):
+    """Add what was taken and released up the tree."""
+
+    name: ClassVar[str] = "add up use"
+    every: ClassVar[timedelta] = timedelta(seconds=1)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Part by part, each in a transaction of its own."""
+        while going_on() and database.run_repeatable(assignments.add_up_use):
+            pass
+
+
 class ApplyDueDrafts(Job):
     """Apply scheduled drafts whose day has come."""
 
@@ -179,6 +191,7 @@ def jobs(settings: Settings) -> list[Job]:
     found: list[Job] = [
         SealLog(),
         RebuildCounters(),
+        AddUpUse(),
         ApplyDueDrafts(),
         Reconcile(),
         ImportPeople(),

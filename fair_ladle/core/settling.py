@@ -189,11 +189,12 @@ def headroom(
     hard: Ints,
     roots: Roots,
     supply: Supply[Ints],
-    own: Ints | None = None,
+    used: Ints | None = None,
 ) -> Headroom:
     """Headroom and binding limit of every account that a pool reaches; others get 0.
 
-    With ``own`` the physical term is applied last, to each result; without it, it is left out.
+    With ``used`` (Σ own of each pool, in the order of the roots) the physical term is applied last, to each result;
+    without it, it is left out.
     """
     load = settled.load
     room = hard - load
@@ -228,8 +229,8 @@ def headroom(
         bound[rows] = np.where(here <= passed_down, own_row[rows], bound[above])
         np.minimum(here, passed_down, out=here)
         begin_pools(level)
-    if own is not None:
-        _limit_to_what_is_left(tree, room, bound, roots, supply, own)
+    if used is not None:
+        _limit_to_what_is_left(tree, room, bound, roots, supply.physical - used)
     unreached = np.ones(load.shape[1], dtype=bool)
     unreached[roots.columns[roots.rows == 0]] = False
     if unreached.any():
@@ -237,9 +238,8 @@ def headroom(
     return Headroom(room, bound)
 
 
-def _limit_to_what_is_left(tree: Tree, room: Ints, bound: Ints, roots: Roots, supply: Supply[Ints], own: Ints) -> None:
-    """Apply the physical term, last, to each result in place."""
-    left = supply.physical - used_of_pools(tree, roots, own)
+def _limit_to_what_is_left(tree: Tree, room: Ints, bound: Ints, roots: Roots, left: Ints) -> None:
+    """Apply the physical term, last, to each result in place; ``left`` is of each pool."""
     everywhere = np.full(room.shape[1], NO_LIMIT, dtype=np.int64)
     alone = [
         place

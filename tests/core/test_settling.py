@@ -43,7 +43,7 @@ def test_the_worked_example() -> None:
     own = column(EXAMPLE, {"A1": 12, "A2": 25, "B": 20})
     settled = settle(EXAMPLE, own, column(EXAMPLE, {"A": 40, "A1": 30}), ROOT)
     cap = column(EXAMPLE, {"A": 60, "B": 50, "A1": 30}, NO_LIMIT)
-    found = headroom(EXAMPLE, settled, cap, ROOT, Supply(one(100), one(0), one(100)), own)
+    found = headroom(EXAMPLE, settled, cap, ROOT, Supply(one(100), one(0), one(100)), used_of_pools(EXAMPLE, ROOT, own))
     load, held, room, bound = (
         dict(zip(EXAMPLE.codes, array[:, 0].tolist(), strict=True))
         for array in (settled.load, settled.held, found.room, found.bound_by)
@@ -103,7 +103,8 @@ def pools(draw: st.DrawFn) -> dict[str, Any]:
 def positions(pool: dict[str, Any]) -> tuple[Any, Any, Any]:
     settled = settle(pool["tree"], pool["own"], pool["reserve"], pool["roots"])
     hard = hard_limits(pool["cap"], pool["burst"], pool["bursting"])
-    return settled, hard, headroom(pool["tree"], settled, hard, pool["roots"], pool["supply"], pool["own"])
+    used = used_of_pools(pool["tree"], pool["roots"], pool["own"])
+    return settled, hard, headroom(pool["tree"], settled, hard, pool["roots"], pool["supply"], used)
 
 
 def way_up(pool: dict[str, Any], settled: Any, row: int) -> list[Rung]:
@@ -155,7 +156,7 @@ def test_whoever_runs_a_branch_sees_room_as_far_as_its_top(pool: dict[str, Any],
     tree, owner = pool["tree"], pool_of(pool["tree"], pool["roots"], 1)
     top = data.draw(st.integers(0, len(tree) - 1))
     roots, supply = seen_from(top, owner, tree, pool["roots"], pool["supply"])
-    found = headroom(tree, settled, hard, roots, supply, pool["own"])
+    found = headroom(tree, settled, hard, roots, supply, used_of_pools(tree, roots, pool["own"]))
     for row in tree.branch(top).tolist():
         rungs = way_up(pool, settled, row)
         codes = [each.account for each in rungs]

@@ -57,6 +57,23 @@ class Accounts:
     facts: tuple[AccountFacts, ...]
     row_of_id: dict[int, int]
 
+    def part(self, rows: Iterable[int]) -> Accounts:
+        """Some accounts, by their rows, and all above them, as a tree of their own."""
+        kept: set[int] = set()
+        for row in rows:
+            while row >= 0 and row not in kept:
+                kept.add(row)
+                row = int(self.tree.parent[row])
+        codes = self.tree.codes
+        tree = Tree.build(
+            {codes[row]: None if row == 0 else codes[int(self.tree.parent[row])] for row in sorted(kept or {0})}
+        )
+        found = [self.tree.row(code) for code in tree.codes]
+        ids = self.ids[found]
+        return Accounts(
+            tree, ids, tuple(self.facts[row] for row in found), {int(each): row for row, each in enumerate(ids)}
+        )
+
     def rows(self, account_ids: Iterable[int]) -> Ints:
         """The rows of accounts given by id."""
         return np.array([self.row_of_id[each] for each in account_ids], dtype=np.int64)

@@ -96,6 +96,8 @@ class Positions:
     restricted: Flags
     limits: tuple[Roots, Supply[Ints]] | None = None
     """Where headroom begins and from what, where that is not the pools themselves: see ``seen_by``."""
+    use: Ints | None = None
+    """Σ own of each account's branch in its pool, where it is known and not added up from what is here."""
 
     def states(self) -> list[list[str]]:
         """The state of every cell: within, near, over, grace or restricted."""
@@ -125,10 +127,14 @@ class Positions:
 
     def pool_used(self) -> Ints:
         """Σ own of the pools, in their order."""
+        if self.use is not None:
+            return self.use[self.snapshot.roots.rows, self.snapshot.roots.columns]
         return used_of_pools(self.snapshot.accounts.tree, self.snapshot.roots, self.snapshot.own)
 
     def used(self) -> Ints:
         """Σ own of every account's branch in its pool."""
+        if self.use is not None:
+            return self.use
         snapshot = self.snapshot
         return settle(snapshot.accounts.tree, snapshot.own, np.zeros_like(snapshot.own), snapshot.roots).load
 
@@ -145,7 +151,8 @@ class Positions:
         snapshot = self.snapshot
         tree = snapshot.accounts.tree
         roots, supply = seen_from(top, snapshot.owner, tree, snapshot.roots, snapshot.supply)
-        room = headroom(tree, self.settled, self.hard, roots, supply, snapshot.own)
+        used = used_of_pools(tree, roots, snapshot.own) if self.use is None else self.use[roots.rows, roots.columns]
+        room = headroom(tree, self.settled, self.hard, roots, supply, used)
         return replace(self, headroom=room, limits=(roots, supply))
 
     def most_reserve(self) -> Ints:
@@ -209,13 +216,18 @@ _frames: Cache[Snapshot] = Cache(32)
 def snapshot_at(tx: Transaction, products: Sequence[Product], at: datetime) -> Snapshot:
     """The facts of an instant for these products. What is in use is read anew each time; the rest is kept while
     accounts, pools and allocations stay the same."""
-    day = local_day(at, accounts_service.zone(tx))
-    made_of = generations.numbers(tx, "structure", "allocations")
-    key = (tx.connection.engine.url, made_of, day, tuple(products), accounts_service.today(tx) == day)
-    frame = _frames.get(key, lambda: _frame(tx, products, day))
+    frame = frame_of(tx, products, at)
     own = usage.own_at(tx, frame.accounts, products, at)
     snapshot = replace(frame, at=at, own=own)
     return replace(snapshot, clocks=_replayed_clocks(tx, snapshot))
+
+
+def frame_of(tx: Transaction, products: Sequence[Product], at: datetime) -> Snapshot:
+    """A snapshot of the day of an instant, without what is in use."""
+    day = local_day(at, accounts_service.zone(tx))
+    made_of = generations.numbers(tx, "structure", "allocations")
+    key = (tx.connection.engine.url, made_of, day, tuple(products), accounts_service.today(tx) == day)
+    return _frames.get(key, lambda: _frame(tx, products, day))
 
 
 def _frame(tx: Transaction, products: Sequence[Product], day: date) -> Snapshot:
@@ -251,13 +263,20 @@ def _frame(tx: Transaction, products: Sequence[Product], day: date) -> Snapshot:
 
 
 def settle_snapshot(snapshot: Snapshot) -> Positions:
-    """Settle a world: positions, headroom and binding limits of every account."""
-    tree, grid = snapshot.accounts.tree, snapshot.grid
-    settled = settle(tree, snapshot.own, grid.reserve, snapshot.roots)
+    """Settle a snapshot: positions, headroom and binding limits of every account."""
+    return settled_positions(
+        snapshot, settle(snapshot.accounts.tree, snapshot.own, snapshot.grid.reserve, snapshot.roots)
+    )
+
+
+def settled_positions(snapshot: Snapshot, settled: Settled, use: Ints | None = None) -> Positions:
+    """Positions of what is settled; ``use``: Σ own of each account's branch in its pool, where that is not all here."""
+    tree, grid, roots = snapshot.accounts.tree, snapshot.grid, snapshot.roots
     restricted = snapshot.restricted()
     hard = hard_limits(grid.cap, grid.burst, (grid.grace | grid.overage) & ~restricted)
-    room = headroom(tree, settled, hard, snapshot.roots, snapshot.supply, snapshot.own)
-    return Positions(snapshot, settled, hard, room, restricted)
+    used = used_of_pools(tree, roots, snapshot.own) if use is None else use[roots.rows, roots.columns]
+    room = headroom(tree, settled, hard, roots, snapshot.supply, used)
+    return Positions(snapshot, settled, hard, room, restricted, use=use)
 
 
 def positions_at(tx: Transaction, products: Sequence[Product], at: datetime) -> Positions:

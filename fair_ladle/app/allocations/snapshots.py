@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from datetime import date, datetime, timedelta
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations import present
 from fair_ladle.app.allocations.positions import Snapshot, snapshot_at
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import not_found
@@ -15,8 +16,9 @@ from fair_ladle.app.pools.service import Product
 
 
 def present_snapshot(tx: Transaction, products: Sequence[Product]) -> Snapshot:
-    """The present facts of some products, the newest there are."""
-    return snapshot_at(tx, products, tx.now)
+    """The present facts of some products, the newest there are: from the counters, or, where they hold no longer, from
+    the facts."""
+    return present.snapshot(tx, products) or snapshot_at(tx, products, tx.now)
 
 
 def chosen_products(tx: Transaction, codes: Sequence[str] | None) -> list[Product]:

@@ -3,12 +3,74 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from datetime import date
+from datetime import date, datetime
 from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.allocations.tables import allocations
+from fair_ladle.app.accounts.tables import accounts
+from fair_ladle.app.allocations.tables import allocations, branch_use, counters, use_changes
+from fair_ladle.app.pools.tables import pools
+
+
+def fresh_until(connection: sa.Connection, pool_ids: Collection[int]) -> list[datetime | None]:
+    """Until when the counters of these pools hold."""
+    return list(connection.scalars(sa.select(pools.c.fresh_until).where(pools.c.id.in_(pool_ids))))
+
+
+def counters_of(connection: sa.Connection, pool_ids: Collection[int], account_ids: Collection[int]) -> list[Any]:
+    """The counters of these accounts in these pools."""
+    c = counters
+    return list(connection.execute(sa.select(c).where(c.c.account_id.in_(account_ids), c.c.pool_id.in_(pool_ids))))
+
+
+def own_and_clocks(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:
+    """(pool, account, own, since when a clock runs, its days) of the counters of these pools where there is any."""
+    c = counters
+    something = sa.or_(c.c.own != 0, c.c.past_cap_since.is_not(None))
+    wanted = sa.select(c.c.pool_id, c.c.account_id, c.c.own, c.c.past_cap_since, c.c.grace_days)
+    return list(connection.execute(wanted.where(c.c.pool_id.in_(pool_ids), something)))
+
+
+def pressed(
+    connection: sa.Connection, pool_ids: Collection[int], inside: sa.ColumnElement[bool], limit: int
+) -> tuple[int, int, set[int]]:
+    """How many counters of these pools are over their cap, and near it, and the accounts of those that press most:
+    clocks by when they run out, over, and near, each by how far."""
+    c, a = counters, accounts
+    here = [c.c.pressed == sa.true(), c.c.account_id == a.c.id, c.c.pool_id.in_(pool_ids), inside]
+    runs = sa.and_(c.c.at_cap == "grace", c.c.past_cap_since.is_not(None))
+    until = sa.func.timestampadd(sa.text("DAY"), sa.func.coalesce(c.c.grace_days, 0), c.c.past_cap_since)
+    far: list[sa.ColumnElement[Any]] = [
+        ((c.c.load - c.c.cap) * sa.literal_column("1e0") / sa.func.greatest(c.c.cap, 1)).desc()
+    ]
+    far += [sa.func.length(a.c.path), a.c.code, c.c.pool_id]
+    parts = [
+        sa.select(c.c.account_id).where(*here, *more).order_by(*order).limit(most).subquery()
+        for more, order, most in (
+            ([runs], [until], 10 * limit),
+            ([sa.not_(runs), c.c.load > c.c.cap], far, limit),
+            ([c.c.load <= c.c.cap], far, limit),
+        )
+    ]
+    over = sa.func.coalesce(sa.func.sum(sa.case((c.c.load > c.c.cap, 1), else_=0)), 0)
+    counts = connection.execute(sa.select(sa.func.count(), over).select_from(c, a).where(*here)).one()
+    return (
+        int(counts[1]),
+        int(counts[0] - counts[1]),
+        set(connection.scalars(sa.union_all(*(sa.select(each) for each in parts)))),
+    )
+
+
+def branch_use_of(connection: sa.Connection, pool_ids: Collection[int], account_ids: Collection[int]) -> list[Any]:
+    """(pool, account, grains, whether it is a change) of what is added up of these accounts' branches, and of every
+    change in these pools that is not: both as of one instant."""
+    b, u = branch_use, use_changes
+    added = sa.select(b.c.pool_id, b.c.account_id, b.c.used, sa.literal(0)).where(
+        b.c.pool_id.in_(pool_ids), b.c.account_id.in_(account_ids)
+    )
+    changed = sa.select(u.c.pool_id, u.c.account_id, u.c.change, sa.literal(1)).where(u.c.pool_id.in_(pool_ids))
+    return list(connection.execute(sa.union_all(added, changed)))
 
 
 def versions(

@@ -1,10 +1,10 @@
-"""Versions of allocations, in grains."""
+"""Versions of allocations, and what is in use now against them; in grains."""
 
 from __future__ import annotations
 
 import sqlalchemy as sa
 
-from fair_ladle.app.plumbing.database import id_column, metadata
+from fair_ladle.app.plumbing.database import Instant, id_column, metadata
 
 allocations = sa.Table(
     "allocations",
@@ -21,3 +21,53 @@ allocations = sa.Table(
     sa.Column("last_day", sa.Date),
     sa.UniqueConstraint("product_id", "account_id", "first_day"),
 )
+
+counters = sa.Table(
+    "counters",
+    metadata,
+    sa.Column("pool_id", sa.ForeignKey("pools.id"), primary_key=True),
+    sa.Column("account_id", sa.ForeignKey("accounts.id"), primary_key=True),
+    sa.Column("parent_id", sa.BigInteger, comment="NULL for the pool's owner"),
+    sa.Column("depth", sa.Integer, nullable=False),
+    sa.Column("own", sa.BigInteger, nullable=False),
+    sa.Column("load", sa.BigInteger, nullable=False),
+    sa.Column("reserve", sa.BigInteger, nullable=False),
+    sa.Column("cap", sa.BigInteger),
+    sa.Column("at_cap", sa.String(16), nullable=False),
+    sa.Column("burst", sa.BigInteger),
+    sa.Column("grace_days", sa.Integer),
+    sa.Column("past_cap_since", Instant, comment="since when a grace clock runs"),
+    sa.Column("promisable", sa.BigInteger, comment="only for the pool's owner"),
+    sa.Column("physical", sa.BigInteger, comment="only for the pool's owner"),
+    sa.Column("allocated", sa.Boolean, nullable=False, server_default="0", comment="whether an allocation is in force"),
+    sa.Column(
+        "pressed",
+        sa.Boolean,
+        sa.Computed("`cap` is not null and (`load` > `cap` or `cap` > 0 and `load` * 10 >= `cap` * 9)", persisted=True),
+        comment="over its cap or near it",
+    ),
+    sa.Index("ix_counters_pressed", "pressed", "account_id"),
+)
+"""Live counters, one row an account in a pool: derived from the facts, and kept for their locks and for who looks."""
+LOCK_ORDER = sa.Index("ix_counters_lock_order", counters.c.pool_id, counters.c.depth.desc(), counters.c.account_id)
+"""The order in which counters are locked: whoever locks many walks along it."""
+
+branch_use = sa.Table(
+    "branch_use",
+    metadata,
+    sa.Column("pool_id", sa.BigInteger, primary_key=True, autoincrement=False),
+    sa.Column("account_id", sa.BigInteger, primary_key=True, autoincrement=False),
+    sa.Column("used", sa.BigInteger, nullable=False),
+)
+"""Σ own of an account's branch in its pool, as far as it is added up: what changed since stands in ``use_changes``, so
+that no two takings meet in a row of it."""
+
+use_changes = sa.Table(
+    "use_changes",
+    metadata,
+    id_column(),
+    sa.Column("pool_id", sa.BigInteger, nullable=False, index=True),
+    sa.Column("account_id", sa.BigInteger, nullable=False),
+    sa.Column("change", sa.BigInteger, nullable=False),
+)
+"""What was taken or released by an account and is not added up yet."""

@@ -8,14 +8,15 @@ from datetime import date, datetime, timedelta
 from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
-from fair_ladle.app.allocations import store
-from fair_ladle.app.allocations.positions import Positions, positions_at, settle_snapshot, snapshot_at
+from fair_ladle.app.allocations import present, store
+from fair_ladle.app.allocations.positions import Positions, frame_of, positions_at, settle_snapshot, snapshot_at
 from fair_ladle.app.allocations.snapshots import chosen_products, present_snapshot
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
 from fair_ladle.core.calendar import local_day
 from fair_ladle.core.costing import supply_on
 from fair_ladle.core.settling import NO_LIMIT
@@ -23,6 +24,8 @@ from fair_ladle.core.tree import Ints
 
 HORIZON = timedelta(days=90)
 MOST_CELLS = 5000
+SMALL_BRANCH = 500
+"""Of so many accounts at most the counters are read one by one; beyond, arrays over the whole tree are quicker."""
 
 
 @dataclass(frozen=True)
@@ -48,13 +51,23 @@ class GridView:
 def grid(tx: Transaction, actor: Actor, codes: Sequence[str] | None = None, at: datetime | None = None) -> GridView:
     """The positions of the actor's branch, now or at an instant."""
     products = chosen_products(tx, codes)
-    snapshot = present_snapshot(tx, products) if at is None else snapshot_at(tx, products, at)
+    whole = _present_branch(tx, actor, products) if at is None else settle_snapshot(snapshot_at(tx, products, at))
+    snapshot = whole.snapshot
     top = accounts_service.top_row(snapshot.accounts, actor)
-    found = settle_snapshot(snapshot).seen_by(top)
+    found = whole.seen_by(top)
     rows = snapshot.accounts.tree.branch(top)
     reached = [column for column in range(len(products)) if (snapshot.owner[rows, column] >= 0).any()]
     endings = {column: ending for column in reached if (ending := _next_ending(found, top, column))}
     return GridView(found, rows, top, endings)
+
+
+def _present_branch(tx: Transaction, actor: Actor, products: Sequence[Product]) -> Positions:
+    """What is now: of the actor's branch and those above it where that is a small part of the tree, else of all."""
+    accounts = accounts_service.known(tx)
+    rows = accounts.tree.branch(accounts_service.top_row(accounts, actor))
+    if len(rows) <= SMALL_BRANCH:
+        return present.positions(tx, products, rows.tolist(), use=True)
+    return settle_snapshot(present_snapshot(tx, products))
 
 
 def _next_ending(found: Positions, top: int, column: int) -> Ending | None:
@@ -106,7 +119,12 @@ class Cell:
 def cell(tx: Transaction, actor: Actor, account: str, product: str, at: datetime | None = None) -> Cell:
     """One account in one pool, now or at an instant."""
     wanted = pools_service.product(tx, product)
-    whole = positions_at(tx, [wanted], at or tx.now)
+    known = accounts_service.known(tx)
+    whole = (
+        present.positions(tx, [wanted], [accounts_service.row_in_scope(known, actor, account)])
+        if at is None
+        else positions_at(tx, [wanted], at)
+    )
     snapshot = whole.snapshot
     found = whole.seen_by(accounts_service.top_row(snapshot.accounts, actor))
     row = accounts_service.row_in_scope(snapshot.accounts, actor, account)
@@ -157,7 +175,7 @@ def terms(tx: Transaction, actor: Actor, cells: Sequence[tuple[str, str]]) -> li
     """The allocations in force in many cells of the branch, in their order."""
     products = chosen_products(tx, [product for _, product in cells])
     column = {each.code: place for place, each in enumerate(products)}
-    snapshot = present_snapshot(tx, products)
+    snapshot = frame_of(tx, products, tx.now)
     top = accounts_service.top_row(snapshot.accounts, actor)
     rows = [accounts_service.row_in_scope(snapshot.accounts, actor, account) for account, _ in cells]
     ids = {int(snapshot.accounts.ids[row]) for row in rows}

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
+import numpy as np
+
 from fair_ladle.app.allocations.positions import Positions, positions_at
+from fair_ladle.app.allocations.present import is_fresh
 from fair_ladle.app.assignments import store
 from fair_ladle.app.plumbing.database import Transaction, in_utc
 from fair_ladle.app.pools import service as pools_service
@@ -19,6 +23,24 @@ from fair_ladle.core.settling import NO_LIMIT
 
 TICK = timedelta(microseconds=1)
 LONGEST_FRESH = timedelta(hours=26)
+
+
+def use_rows(found: Positions) -> list[dict[str, Any]]:
+    """Σ own of every branch in its pool that follows from positions."""
+    snapshot, used = found.snapshot, found.used()
+    pool_at = {
+        (int(row), int(column)): pool.id
+        for row, column, pool in zip(snapshot.roots.rows, snapshot.roots.columns, snapshot.pools, strict=True)
+    }
+    ids = snapshot.accounts.ids.tolist()
+    rows, columns = np.nonzero((snapshot.owner >= 0) & (used != 0))
+    owners = snapshot.owner[rows, columns].tolist()
+    return [
+        {"pool_id": pool_at[owner, column], "account_id": ids[row], "used": figure}
+        for row, column, owner, figure in zip(
+            rows.tolist(), columns.tolist(), owners, used[rows, columns].tolist(), strict=True
+        )
+    ]
 
 
 def counter_rows(found: Positions) -> list[dict[str, Any]]:
@@ -66,18 +88,13 @@ def counter_rows(found: Positions) -> list[dict[str, Any]]:
                     "at_cap": str(at_cap),
                     "burst": None if burst >= NO_LIMIT else burst,
                     "grace_days": snapshot.grace_days.get((row, column)),
+                    "allocated": bool(grid.present[row, column]),
                     "past_cap_since": None if clock is None else instant(clock.since),
                     "promisable": int(snapshot.supply.promisable[place]) if is_owner else None,
                     "physical": int(snapshot.supply.physical[place]) if is_owner else None,
                 }
             )
     return rows
-
-
-def is_fresh(until: datetime | None, now: datetime) -> bool:
-    """Whether counters that hold until an instant can be trusted. They are made for a day at most: one further ahead
-    was written by a clock that had jumped."""
-    return until is not None and now < in_utc(until) <= now + LONGEST_FRESH
 
 
 def rebuild(tx: Transaction, products: Sequence[Product], also_fresh: bool = False) -> int:
@@ -96,6 +113,7 @@ def rebuild(tx: Transaction, products: Sequence[Product], also_fresh: bool = Fal
         return 0
     found = positions_at(tx, products, now)
     written = store.replace(tx.connection, there, counter_rows(found))
+    store.put_use(tx.connection, ids, use_rows(found))
     tomorrow = instant(day_start(found.snapshot.day + timedelta(days=1), found.snapshot.zone) * MICRO)
     loads, physical = found.pool_load(), found.snapshot.supply.physical
     for place, pool in enumerate(found.snapshot.pools):
@@ -137,7 +155,7 @@ def _compare(
         for each, code in zip(positions.snapshot.accounts.ids, positions.snapshot.accounts.tree.codes, strict=True)
     }
     zone = positions.snapshot.zone
-    found = []
+    found = _compare_use(tx, product, positions, code_of, pool_ids)
     for row in counter_rows(positions):
         if row["pool_id"] not in pool_ids:
             continue
@@ -146,7 +164,7 @@ def _compare(
         if counter is None:
             found.append(("counter", place, "missing", f"own {row['own']}, load {row['load']}"))
             continue
-        for name in ("own", "load", "reserve", "cap", "promisable", "physical"):
+        for name in ("own", "load", "reserve", "cap", "allocated", "promisable", "physical"):
             if getattr(counter, name) != row[name]:
                 found.append((f"counter: {name}", place, str(getattr(counter, name)), str(row[name])))
 
@@ -160,6 +178,26 @@ def _compare(
         if mine != facts:
             found.append(("counter: grace deadline", place, mine, facts))
     return found
+
+
+def _compare_use(
+    tx: Transaction, product: Product, positions: Positions, code_of: dict[int, str], pool_ids: set[int]
+) -> list[tuple[str, str, str, str]]:
+    facts = {(row["pool_id"], row["account_id"]): row["used"] for row in use_rows(positions)}
+    kept: dict[tuple[int, int], int] = defaultdict(int)
+    tree, accounts = positions.snapshot.accounts.tree, positions.snapshot.accounts
+    owner_of = {pool.id: pool.owner_id for pool in positions.snapshot.pools}
+    for pool_id, account_id, figure, is_change in store.use_of(tx.connection, pool_ids):
+        way = tree.path_up(accounts.row_of_id[account_id]) if account_id in accounts.row_of_id else []
+        for row in way if is_change else way[:1]:
+            kept[pool_id, int(accounts.ids[row])] += figure
+            if int(accounts.ids[row]) == owner_of[pool_id]:
+                break
+    return [
+        ("use of a branch", f"{product.code} {code_of[at[1]]}", str(kept.get(at, 0)), str(facts.get(at, 0)))
+        for at in sorted(facts.keys() | kept.keys())
+        if at[0] in pool_ids and kept.get(at, 0) != facts.get(at, 0)
+    ]
 
 
 def is_restricted(counter: Any, now: datetime, zone: Any) -> bool:

@@ -348,6 +348,27 @@ def rebuild_stale(tx: Transaction, products: Sequence[Product] | None = None) ->
     return sum(counters.rebuild(tx, [product]) for product in wanted)
 
 
+def add_up_use(tx: Transaction) -> int:
+    """Add what was taken and released up the way to the pools; how many changes there were.
+
+    Locks: the changes by id; who makes counters anew takes them all, before or after.
+    """
+    rows = store.changes_of_use(tx.connection)
+    if not rows:
+        return 0
+    accounts = accounts_service.known(tx)
+    owner_of = {pool.id: pool.owner_id for pool in pools_service.pools(tx, pools_service.products(tx))}
+    sums: dict[tuple[int, int], int] = defaultdict(int)
+    for row in rows:
+        for above in accounts.tree.path_up(accounts.row_of_id[row.account_id]):
+            account_id = int(accounts.ids[above])
+            sums[row.pool_id, account_id] += row.change
+            if account_id == owner_of[row.pool_id]:
+                break
+    store.add_up(tx.connection, [row.id for row in rows], sums)
+    return len(rows)
+
+
 def loaded(tx: Transaction) -> None:
     """Make the claims what the assignments say, after an intake loaded some."""
     claims.rebuild(tx)

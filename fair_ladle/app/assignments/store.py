@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Sequence
 from datetime import date, datetime
 from typing import Any
 
 import sqlalchemy as sa
+from sqlalchemy.dialects import mysql
 
-from fair_ladle.app.assignments.tables import LOCK_ORDER, counters
+from fair_ladle.app.allocations.tables import LOCK_ORDER, branch_use, counters, use_changes
+from fair_ladle.app.plumbing import rehearsal
 from fair_ladle.app.plumbing.database import Prepared, Transaction, lock_rows
 from fair_ladle.app.plumbing.tables import generations
 from fair_ladle.app.pools.tables import pools
@@ -94,6 +96,65 @@ def lock(connection: sa.Connection, pool_id: int, account_ids: Iterable[int], tr
 def write(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
     """Changes of own and load, and the clock, of counters that are locked."""
     WRITE.run(connection, *rows)
+    taken = [
+        {"pool_id": row["pool"], "account_id": row["account"], "change": row["own_change"]}
+        for row in rows
+        if row["own_change"]
+    ]
+    if taken and rehearsal.of(connection) is None:
+        ADD_CHANGE.run(connection, *taken)
+
+
+ADD_CHANGE = Prepared(
+    sa.insert(use_changes).values({name: sa.bindparam(name) for name in ("pool_id", "account_id", "change")})
+)
+
+
+def put_use(connection: sa.Connection, pool_ids: Collection[int], rows: list[dict[str, Any]]) -> None:
+    """Σ own of every branch of these pools, all of whose counters are locked; nothing is left to add up."""
+    if rehearsal.of(connection) is not None:
+        return  # nobody reads it there
+    connection.execute(sa.delete(use_changes).where(use_changes.c.pool_id.in_(pool_ids)))
+    there = {
+        (row.pool_id, row.account_id): row.used
+        for row in connection.execute(sa.select(branch_use).where(branch_use.c.pool_id.in_(pool_ids)))
+    }
+    other = [row for row in rows if there.pop((row["pool_id"], row["account_id"]), None) != row["used"]]
+    for start in range(0, len(other), AT_ONCE):
+        put = mysql.insert(branch_use).values(other[start : start + AT_ONCE])
+        connection.execute(put.on_duplicate_key_update(used=put.inserted.used))
+    for pool_id, account_id in there:
+        b = branch_use
+        connection.execute(sa.delete(b).where(b.c.pool_id == pool_id, b.c.account_id == account_id))
+
+
+AT_ONCE = 2000
+
+
+def use_of(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:
+    """(pool, account, grains, whether it is a change that is not added up yet) of these pools, as of one instant."""
+    b, u = branch_use, use_changes
+    added = sa.select(b.c.pool_id, b.c.account_id, b.c.used, sa.literal(0)).where(b.c.pool_id.in_(pool_ids))
+    changed = sa.select(u.c.pool_id, u.c.account_id, u.c.change, sa.literal(1)).where(u.c.pool_id.in_(pool_ids))
+    return list(connection.execute(sa.union_all(added, changed)))
+
+
+def changes_of_use(connection: sa.Connection) -> list[Any]:
+    """Some of what is not added up yet, locked by key: who makes counters anew comes before or after."""
+    u = use_changes
+    ids = list(connection.scalars(sa.select(u.c.id).order_by(u.c.id).limit(AT_ONCE)))
+    if not ids:
+        return []
+    return list(connection.execute(sa.select(u).where(u.c.id.in_(ids)).order_by(u.c.id).with_for_update()))
+
+
+def add_up(connection: sa.Connection, ids: Sequence[int], changes: dict[tuple[int, int], int]) -> None:
+    """Add changes of use (ids) up: by pool and account of those on the way."""
+    rows = [{"pool_id": p, "account_id": a, "used": by} for (p, a), by in sorted(changes.items()) if by]
+    if rows:
+        put = mysql.insert(branch_use).values(rows)
+        connection.execute(put.on_duplicate_key_update(used=branch_use.c.used + put.inserted.used))
+    connection.execute(sa.delete(use_changes).where(use_changes.c.id.in_(ids)))
 
 
 def read(connection: sa.Connection, pool_id: int, account_ids: Collection[int]) -> dict[int, Any]:

@@ -6,8 +6,9 @@ from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
+from fair_ladle.app.allocations.present import is_fresh
 from fair_ladle.app.assignments import store
-from fair_ladle.app.assignments.counters import is_fresh, is_restricted
+from fair_ladle.app.assignments.counters import is_restricted
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.core.allocations import AtCap
 from fair_ladle.core.path import Rung, admits

@@ -179,6 +179,8 @@ def _load(tx: Transaction, intake: Intake, progress: OnProgress) -> LoadResult:
         assignments.loaded(tx)
     pools.mark_stale(tx)
     accounts_service.structure_changed(tx)
+    progress("adding up what is in use", 0)
+    assignments.rebuild_stale(tx)
     return LoadResult(done)
 
 

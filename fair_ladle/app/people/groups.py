@@ -184,7 +184,7 @@ class Groups:
         kept = people.c.id.in_(sa.select(rule_matches.c.person_id).where(rule_matches.c.group_id == group.id))
         if self.settled:
             return kept
-        return sa.or_(sa.and_(people.c.regroup.is_(False), kept), sa.and_(people.c.regroup.is_(True), rule))
+        return sa.or_(sa.and_(people.c.regroup == sa.false(), kept), sa.and_(people.c.regroup == sa.true(), rule))
 
     def members(self, group: Group) -> sa.Select[tuple[int]] | sa.CompoundSelect[tuple[int]]:
         """The numbers of those present who are in a group: to count or to begin with, each way in by its index."""

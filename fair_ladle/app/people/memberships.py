@@ -47,7 +47,7 @@ def catch_up(tx: Transaction) -> int:
 def rebuild(tx: Transaction) -> None:
     """Make every group's rows anew. Whoever changes meanwhile is asked again."""
     connection = tx.connection
-    connection.execute(sa.update(people).where(people.c.regroup.is_(True)).values(regroup=False))
+    connection.execute(sa.update(people).where(people.c.regroup == sa.true()).values(regroup=False))
     every = Groups.read(tx, accounts_service.known(tx))
     for each in every.every:
         if each.rule:

@@ -148,26 +148,28 @@ def regroup(connection: sa.Connection, account_ids: Collection[int]) -> None:
     wanted = sorted(account_ids)
     for start in range(0, len(wanted), 500):
         mine = people.c.account_id.in_(wanted[start : start + 500])
-        connection.execute(sa.update(people).where(mine, people.c.regroup.is_(False)).values(regroup=True))
+        connection.execute(sa.update(people).where(mine, people.c.regroup == sa.false()).values(regroup=True))
 
 
 def regroup_named(connection: sa.Connection, usernames: Sequence[str]) -> None:
     """Rules are asked again about these people."""
     for start in range(0, len(usernames), 1000):
         mine = people.c.username.in_(usernames[start : start + 1000])
-        connection.execute(sa.update(people).where(mine, people.c.regroup.is_(False)).values(regroup=True))
+        connection.execute(sa.update(people).where(mine, people.c.regroup == sa.false()).values(regroup=True))
 
 
 def to_regroup(connection: sa.Connection, limit: int | None) -> list[int]:
     """The numbers of people about whom rules are to be asked again, in order."""
     return list(
-        connection.scalars(sa.select(people.c.id).where(people.c.regroup.is_(True)).order_by(people.c.id).limit(limit))
+        connection.scalars(
+            sa.select(people.c.id).where(people.c.regroup == sa.true()).order_by(people.c.id).limit(limit)
+        )
     )
 
 
 def any_to_regroup(connection: sa.Connection) -> bool:
     """Whether there is anybody about whom rules are to be asked again."""
-    return connection.scalar(sa.select(people.c.id).where(people.c.regroup.is_(True)).limit(1)) is not None
+    return connection.scalar(sa.select(people.c.id).where(people.c.regroup == sa.true()).limit(1)) is not None
 
 
 def kept_of(connection: sa.Connection, group_id: int) -> set[int]:

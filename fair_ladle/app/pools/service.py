@@ -85,6 +85,7 @@ def products(tx: Transaction) -> list[Product]:
 
 
 _known: Cache[tuple[Product, ...]] = Cache(16)
+_pools: Cache[list[Pool]] = Cache(8)
 
 
 def _read(tx: Transaction) -> tuple[Product, ...]:
@@ -119,7 +120,20 @@ def _product(row: Any, bases: list[str], components: list[tuple[str, bool]]) -> 
 
 
 def pools(tx: Transaction, of: Collection[Product]) -> list[Pool]:
-    """The pools of these products with their lots."""
+    """The pools of these products with their lots, by their numbers; kept in this process while the structure stays the
+    same."""
+    wanted = {each.id: each for each in of}
+    key = (tx.connection.engine.url, generations.numbers(tx, "structure"))
+    every = _read_pools(tx, products(tx)) if tx.is_rehearsal else _pools.get(key, lambda: _read_pools(tx, products(tx)))
+    return [pool for pool in every if pool.product.id in wanted]
+
+
+def pools_of(tx: Transaction, of: Collection[Product], owner_ids: Collection[int]) -> list[Pool]:
+    """The pools of these products that these accounts own."""
+    return [pool for pool in pools(tx, of) if pool.owner_id in owner_ids]
+
+
+def _read_pools(tx: Transaction, of: Collection[Product]) -> list[Pool]:
     by_id = {each.id: each for each in of}
     lots: dict[tuple[int, int], list[Any]] = {}
     for row in store.lots_of(tx.connection, list(by_id)):

@@ -11,8 +11,9 @@ from typing import Any
 import numpy as np
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations import present
 from fair_ladle.app.allocations import service as allocations
-from fair_ladle.app.allocations.positions import Snapshot, settle_snapshot, snapshot_at
+from fair_ladle.app.allocations.positions import Snapshot
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import service as pools_service
@@ -56,7 +57,12 @@ class Timeline:
 def timelines(tx: Transaction, actor: Actor) -> list[tuple[Pool, str, str, Point]]:
     """Every pool that an account of the branch owns, with its present."""
     products = pools_service.products(tx)
-    found = settle_snapshot(snapshot_at(tx, products, tx.now))
+    known = accounts_service.known(tx)
+    branch = set(known.tree.branch(accounts_service.top_row(known, actor)).tolist())
+    owners = {known.row_of_id[pool.owner_id] for pool in pools_service.pools(tx, products)} & branch
+    if not owners:
+        return []
+    found = present.positions(tx, products, owners)
     snapshot = found.snapshot
     inside = set(snapshot.accounts.tree.branch(accounts_service.top_row(snapshot.accounts, actor)).tolist())
     result = []

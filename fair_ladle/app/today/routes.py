@@ -103,6 +103,9 @@ class TodayBody(BaseModel):
 
     day: str
     pressed: list[PressedBody]
+    """The first who are past a cap, and the first who are near one."""
+    past_count: int
+    near_count: int
     shortfalls: list[ShortfallBody]
     endings: list[EndingBody]
     idle: list[IdleBody]
@@ -147,6 +150,8 @@ def today(db: Db, who: Who) -> Any:
             )
             for each in found.at_risk
         ],
+        past_count=found.past_count,
+        near_count=found.near_count,
         shortfalls=[
             ShortfallBody(**_of(each.product), owner=each.owner, owner_name=each.owner_name, by=each.by)
             for each in found.shortfalls

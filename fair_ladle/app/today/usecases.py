@@ -9,15 +9,16 @@ from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.allocations import present, views
 from fair_ladle.app.allocations import snapshots as allocations_snapshots
-from fair_ladle.app.allocations import views
-from fair_ladle.app.allocations.positions import Positions, settle_snapshot, snapshot_at
+from fair_ladle.app.allocations.positions import Positions, positions_at
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.notices import usecases as notices
 from fair_ladle.app.people_admin import domains
 from fair_ladle.app.plumbing import schedule
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.reclaim import usecases as reclaim
 from fair_ladle.app.requests import usecases as requests_usecases
@@ -25,6 +26,8 @@ from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.core.costing import supply_on
 from fair_ladle.core.quantities import half_up
 
+SHOWN = 50
+"""So many of a kind at most."""
 AHEAD = 6
 """Months of the outlook."""
 
@@ -99,6 +102,9 @@ class Today:
 
     day: date
     at_risk: list[AtRisk]
+    past_count: int
+    near_count: int
+    """How many there are past a cap, and near one; the list has the first of each."""
     shortfalls: list[Shortfall]
     endings: list[LotEnding]
     idle: list[IdleStock]
@@ -116,7 +122,13 @@ class Today:
 def today(tx: Transaction, actor: Actor) -> Today:
     """What needs the actor today, over the branch."""
     products = allocations_snapshots.chosen_products(tx, None)
-    found = settle_snapshot(snapshot_at(tx, products, tx.now))
+    known = accounts_service.known(tx)
+    branch = known.tree.branch(accounts_service.top_row(known, actor))
+    in_sight = {int(known.ids[row]) for row in branch} if len(branch) < len(known.tree) else known.row_of_id.keys()
+    owners = [known.row_of_id[pool.owner_id] for pool in pools_service.pools(tx, products) if pool.owner_id in in_sight]
+    pressed = present.pressed(tx, known, int(branch[0]), products, SHOWN)
+    rows = [int(branch[0]), *owners, *(pressed[2] if pressed else ())]
+    found = present.positions(tx, products, rows) if pressed else positions_at(tx, products, tx.now)
     snapshot = found.snapshot
     top = accounts_service.top_row(snapshot.accounts, actor)
     inside = {int(row) for row in snapshot.accounts.tree.branch(top)}
@@ -136,21 +148,25 @@ def today(tx: Transaction, actor: Actor) -> Today:
         if stock is not None:
             idle.append(stock)
         outlook.append(_outlook(found, place, pool, named))
+    at_risk = _at_risk(found.seen_by(top), top, inside)
+    past, near = ([each for each in at_risk if (each.state == "near") is is_near] for is_near in (False, True))
     return Today(
         snapshot.day,
-        _at_risk(found.seen_by(top), top, inside),
+        [*past[:SHOWN], *near[:SHOWN]],
+        pressed[0] if pressed else len(past),
+        pressed[1] if pressed else len(near),
         shortfalls,
         sorted(endings, key=lambda each: (each.ending.uncovered == 0, each.ending.day, each.product.code)),
         sorted(idle, key=lambda each: -(each.free_cost + each.promised_cost)),
         outlook,
         requests_usecases.to_answer_first(tx, actor),
-        notices.shown(tx, actor, snapshot.accounts),
+        notices.shown(tx, actor, known),
         [each for each in drafts.seen(tx, actor) if each.state == "held"] if actor.sign_in_id is not None else [],
         schedule.failed(tx) if top == 0 else [],
         domains.waiting(tx, actor),
         domains.waiting_for_approval(tx, actor),
         reclaim.failed(tx, actor),
-        snapshot.accounts,
+        known,
     )
 
 

@@ -6599,10 +6599,14 @@ export interface components {
             idle: components["schemas"]["IdleBody"][];
             /** Joins */
             joins: components["schemas"]["JoinWaiting"][];
+            /** Near Count */
+            near_count: number;
             /** Notices */
             notices: components["schemas"]["NoticeBody"][];
             /** Outlook */
             outlook: components["schemas"]["OutlookBody"][];
+            /** Past Count */
+            past_count: number;
             /** Pressed */
             pressed: components["schemas"]["PressedBody"][];
             /** Requests */

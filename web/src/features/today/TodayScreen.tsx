@@ -1,4 +1,5 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState, type ReactNode } from 'react'
 import { Link, useSearchParams } from 'react-router'
 import { api, take } from '../../api/client'
 import { me, today as todayQuery, type Today } from '../../api/queries'
@@ -46,8 +47,8 @@ export default function TodayScreen() {
               ['requests', 'Requests', day.requests.length + day.joins.length + day.domains.length],
               ['notices', 'Notices', day.notices.length],
               ['pools', 'Pools', pools],
-              ['clients', 'Past a cap', past.length],
-              ['near', 'Near a cap', near.length],
+              ['clients', 'Past a cap', day.past_count],
+              ['near', 'Near a cap', day.near_count],
               ['idle', 'Idle stock', day.idle.length],
             ] as const
           ).map(([key, label, count]) => (
@@ -70,8 +71,8 @@ export default function TodayScreen() {
           {only === 'all' && <Troubles day={day} />}
           {only === 'notices' && <Notices day={day} />}
           {shows('pools') && <Pools day={day} />}
-          {shows('clients') && <PressedList title="Past a cap" items={past} day={day.day} />}
-          {shows('near') && <PressedList title="Near a cap" items={near} day={day.day} />}
+          {shows('clients') && <PressedList title="Past a cap" items={past} count={day.past_count} day={day.day} />}
+          {shows('near') && <PressedList title="Near a cap" items={near} count={day.near_count} day={day.day} />}
           {shows('idle') && <Idle day={day} />}
         </div>
         <aside aria-label="The pools ahead">
@@ -200,38 +201,41 @@ function Notices({ day }: { day: Today }) {
           Put all away
         </button>
       </h2>
-      {day.notices.map((each) => (
-        <article className="item" key={each.id}>
-          <div className="when">
-            {shortDay(dayOf(each.at))}
-            <span>{each.kind}</span>
-          </div>
-          <div>
-            <b>{each.subject}</b>
-            <p style={{ whiteSpace: 'pre-line' }}>{each.text}</p>
-          </div>
-          <div className="acts">
-            <Link
-              className="btn btn-outline-primary"
-              to={
-                each.product
-                  ? `/allocations?account=${encodeURIComponent(each.account)}&product=${encodeURIComponent(each.product)}&pools=all`
-                  : `/accounts/${encodeURIComponent(each.account)}`
-              }
-            >
-              Look
-            </Link>
-            <button
-              type="button"
-              className="btn btn-outline-primary"
-              aria-label={`Put away: ${each.subject}`}
-              onClick={() => void putAway([each.id])}
-            >
-              Put away
-            </button>
-          </div>
-        </article>
-      ))}
+      <First
+        of={day.notices}
+        show={(each) => (
+          <article className="item" key={each.id}>
+            <div className="when">
+              {shortDay(dayOf(each.at))}
+              <span>{each.kind}</span>
+            </div>
+            <div>
+              <b>{each.subject}</b>
+              <p style={{ whiteSpace: 'pre-line' }}>{each.text}</p>
+            </div>
+            <div className="acts">
+              <Link
+                className="btn btn-outline-primary"
+                to={
+                  each.product
+                    ? `/allocations?account=${encodeURIComponent(each.account)}&product=${encodeURIComponent(each.product)}&pools=all`
+                    : `/accounts/${encodeURIComponent(each.account)}`
+                }
+              >
+                Look
+              </Link>
+              <button
+                type="button"
+                className="btn btn-outline-primary"
+                aria-label={`Put away: ${each.subject}`}
+                onClick={() => void putAway([each.id])}
+              >
+                Put away
+              </button>
+            </div>
+          </article>
+        )}
+      />
     </>
   )
 }
@@ -260,51 +264,79 @@ function Pools({ day }: { day: Today }) {
           </div>
         </article>
       ))}
-      {day.endings.map((each) => (
-        <article className={each.uncovered ? 'item first' : 'item'} key={`${each.product} ${each.owner} ${each.day}`}>
-          <div className={each.uncovered ? 'when over' : 'when'}>
-            {shortDay(each.day)}
-            <span>in {daysBetween(day.day, each.day)} days</span>
-          </div>
-          <div>
-            <b>
-              {each.uncovered
-                ? `${each.product_name} falls short by ${of(each, each.uncovered)}`
-                : `${of(each, each.quantity)} of ${each.product_name} end`}
-            </b>
-            <p>
-              {of(each, each.quantity)} end with {each.references.join(', ')}; {of(each, each.held)} are held now
-              {each.uncovered ? '' : ', which the other lots cover'}.
-            </p>
-          </div>
-          <div className="acts">
-            <Link
-              className="btn btn-outline-primary"
-              to={`/pools?owner=${encodeURIComponent(each.owner)}&product=${encodeURIComponent(each.product)}`}
-            >
-              Plan
-            </Link>
-            <Link className="btn btn-outline-primary" to={cellAddress(each.owner, each.product, each.measure)}>
-              Who holds it
-            </Link>
-          </div>
-        </article>
-      ))}
+      <First
+        of={day.endings}
+        show={(each) => (
+          <article className={each.uncovered ? 'item first' : 'item'} key={`${each.product} ${each.owner} ${each.day}`}>
+            <div className={each.uncovered ? 'when over' : 'when'}>
+              {shortDay(each.day)}
+              <span>in {daysBetween(day.day, each.day)} days</span>
+            </div>
+            <div>
+              <b>
+                {each.uncovered
+                  ? `${each.product_name} falls short by ${of(each, each.uncovered)}`
+                  : `${of(each, each.quantity)} of ${each.product_name} end`}
+              </b>
+              <p>
+                {of(each, each.quantity)} end with {each.references.join(', ')}; {of(each, each.held)} are held now
+                {each.uncovered ? '' : ', which the other lots cover'}.
+              </p>
+            </div>
+            <div className="acts">
+              <Link
+                className="btn btn-outline-primary"
+                to={`/pools?owner=${encodeURIComponent(each.owner)}&product=${encodeURIComponent(each.product)}`}
+              >
+                Plan
+              </Link>
+              <Link className="btn btn-outline-primary" to={cellAddress(each.owner, each.product, each.measure)}>
+                Who holds it
+              </Link>
+            </div>
+          </article>
+        )}
+      />
     </>
   )
 }
 
-function PressedList({ title, items, day }: { title: string; items: Pressed[]; day: string }) {
+function PressedList({ title, items, count, day }: { title: string; items: Pressed[]; count: number; day: string }) {
   if (!items.length) return null
   return (
     <>
       <h2 className="section">
         {title}
-        <span>{items.length}</span>
+        <span>{count.toLocaleString('en-GB')}</span>
       </h2>
-      {items.map((each) => (
-        <PressedItem key={`${each.account} ${each.product}`} item={each} day={day} />
-      ))}
+      <First
+        of={items}
+        show={(each) => <PressedItem key={`${each.account} ${each.product}`} item={each} day={day} />}
+      />
+      {count > items.length && (
+        <p className="quiet small px-3">
+          The {items.length} that press most are here;{' '}
+          <Link to="/allocations?show=attention&pools=all">all {count.toLocaleString('en-GB')} are in Allocations</Link>.
+        </p>
+      )}
+    </>
+  )
+}
+
+/** So many of a list are shown before the rest is asked for. */
+const FIRST = 20
+
+/** The first of a list, and the rest when asked for. */
+function First<T>({ of, show }: { of: T[]; show: (each: T) => ReactNode }) {
+  const [all, setAll] = useState(false)
+  return (
+    <>
+      {(all ? of : of.slice(0, FIRST)).map(show)}
+      {!all && of.length > FIRST && (
+        <button type="button" className="btn btn-link btn-sm" onClick={() => setAll(true)}>
+          Show {of.length - FIRST} more
+        </button>
+      )}
     </>
   )
 }
@@ -361,34 +393,37 @@ function Idle({ day }: { day: Today }) {
       <h2 className="section">
         Idle stock<span>{day.idle.length}</span>
       </h2>
-      {day.idle.map((each) => (
-        <article className="item" key={`${each.product} ${each.owner}`}>
-          <div className="when">
-            {money(sum([each.free_cost, each.promised_cost]))}
-            <span>{each.currency} a month</span>
-          </div>
-          <div>
-            <b>
-              {each.product_name}: {of(each, each.free)} held by nobody
-            </b>
-            <p>
-              {money(each.free_cost)} {each.currency} a month;{' '}
-              {each.promised
-                ? `another ${of(each, each.promised)} promised and not used, ${money(each.promised_cost)} ${each.currency}`
-                : 'everything promised is used'}
-              . {of(each, each.supply)} bought.
-            </p>
-          </div>
-          <div className="acts">
-            <Link
-              className="btn btn-outline-primary"
-              to={`${cellAddress(each.owner, each.product, each.measure)}&show=idle`}
-            >
-              Who holds idle
-            </Link>
-          </div>
-        </article>
-      ))}
+      <First
+        of={day.idle}
+        show={(each) => (
+          <article className="item" key={`${each.product} ${each.owner}`}>
+            <div className="when">
+              {money(sum([each.free_cost, each.promised_cost]))}
+              <span>{each.currency} a month</span>
+            </div>
+            <div>
+              <b>
+                {each.product_name}: {of(each, each.free)} held by nobody
+              </b>
+              <p>
+                {money(each.free_cost)} {each.currency} a month;{' '}
+                {each.promised
+                  ? `another ${of(each, each.promised)} promised and not used, ${money(each.promised_cost)} ${each.currency}`
+                  : 'everything promised is used'}
+                . {of(each, each.supply)} bought.
+              </p>
+            </div>
+            <div className="acts">
+              <Link
+                className="btn btn-outline-primary"
+                to={`${cellAddress(each.owner, each.product, each.measure)}&show=idle`}
+              >
+                Who holds idle
+              </Link>
+            </div>
+          </article>
+        )}
+      />
     </>
   )
 }
@@ -447,6 +482,7 @@ function Unseen() {
 
 function Outlook({ day }: { day: Today }) {
   const top = useQuery(me).data?.running.account
+  const [every, setEvery] = useState(false)
   const months = day.outlook[0]?.months ?? []
   const currencies = [...new Set(day.idle.map((each) => each.currency))]
   return (
@@ -467,7 +503,7 @@ function Outlook({ day }: { day: Today }) {
               </tr>
             </thead>
             <tbody>
-              {day.outlook.map((each) => (
+              {(every ? day.outlook : day.outlook.slice(0, FIRST)).map((each) => (
                 <tr key={`${each.product} ${each.owner}`}>
                   <th scope="row" title={`${each.product_name}, owned by ${each.owner_name}`}>
                     {each.product_name}
@@ -483,6 +519,11 @@ function Outlook({ day }: { day: Today }) {
               ))}
             </tbody>
           </table>
+          {!every && day.outlook.length > FIRST && (
+            <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setEvery(true)}>
+              Show {day.outlook.length - FIRST} more pools
+            </button>
+          )}
           <p className="small">
             <span className="over" aria-hidden="true">
               ■

@@ -11,6 +11,6 @@ export function needsSomebody(day: Today): number {
     day.failed_policies.length +
     day.shortfalls.length +
     day.endings.filter((each) => each.uncovered > 0).length +
-    day.pressed.filter((each) => each.state !== 'near').length
+    day.past_count
   )
 }

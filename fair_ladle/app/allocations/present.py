@@ -1,0 +1,188 @@
+"""What is now, from the counters: of a few accounts and those above them, whatever the size of the tree; and what is in
+use everywhere, as arrays.
+
+Counters hold until the next instant at which something turns by itself. Where a pool's hold no longer (a job makes them
+anew within the minute), the same comes from the facts.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Sequence
+from dataclasses import replace
+from datetime import datetime
+
+import numpy as np
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.accounts.tables import accounts as accounts_table
+from fair_ladle.app.allocations import store
+from fair_ladle.app.allocations.positions import Positions, Snapshot, frame_of, positions_at, settled_positions
+from fair_ladle.app.plumbing.database import Transaction, in_utc
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Pool, Product
+from fair_ladle.core.allocations import AtCap, Grid
+from fair_ladle.core.calendar import local_day, micros
+from fair_ladle.core.clocks import GraceClock, clock_from
+from fair_ladle.core.settling import NO_LIMIT, Settled, pool_of
+from fair_ladle.core.tree import Ints
+
+LONGEST_FRESH_SECONDS = 26 * 3600
+AT_ONCE = 1000
+
+
+def is_fresh(until: datetime | None, now: datetime) -> bool:
+    """Whether counters that hold until an instant can be trusted. They are made for a day at most: one further ahead
+    was written by a clock that had jumped."""
+    return until is not None and 0 < (in_utc(until) - now).total_seconds() <= LONGEST_FRESH_SECONDS
+
+
+def are_current(tx: Transaction, pools: Iterable[Pool]) -> bool:
+    """Whether all counters of these pools hold now. What is only tried out has copies of some, which nobody keeps."""
+    if tx.is_rehearsal:
+        return False
+    now = tx.now
+    return all(is_fresh(until, now) for until in store.fresh_until(tx.connection, [pool.id for pool in pools]))
+
+
+def snapshot(tx: Transaction, products: Sequence[Product]) -> Snapshot | None:
+    """The present of the whole tree in the pools of these products; None where the counters do not tell."""
+    now = tx.now
+    frame = frame_of(tx, products, now)
+    if not are_current(tx, frame.pools):
+        return None
+    tree_ids = frame.accounts.ids
+    by_id = np.argsort(tree_ids)
+    own, clocks = np.zeros_like(frame.own), dict[tuple[int, int], GraceClock]()
+    column = {product.id: place for place, product in enumerate(products)}
+    column_of = {pool.id: column[pool.product.id] for pool in frame.pools}
+    found = store.own_and_clocks(tx.connection, list(column_of))
+    if found:
+        pool_ids, account_ids, used, _, _ = zip(*found, strict=True)
+        ids = np.array(account_ids, dtype=np.int64)
+        places = np.minimum(np.searchsorted(tree_ids, ids, sorter=by_id), len(tree_ids) - 1)
+        rows = by_id[places]
+        if (tree_ids[rows] != ids).any():
+            return None  # the accounts are others by now
+        columns = np.array([column_of[each] for each in pool_ids], dtype=np.int64)
+        own[rows, columns] = np.array(used, dtype=np.int64)
+        for place, (_, _, _, since, days) in enumerate(found):
+            if since is not None:
+                clocks[int(rows[place]), int(columns[place])] = _clock(since, days, frame)
+    return replace(frame, at=now, own=own, clocks=clocks)
+
+
+def positions(tx: Transaction, products: Sequence[Product], rows: Collection[int], use: bool = False) -> Positions:
+    """The present of these accounts (rows of today's tree) and of those above them, as a small tree of their own.
+
+    ``use``: with Σ own of every account's branch; else of the pools alone.
+    """
+    whole, now = accounts_service.known(tx), tx.now
+    accounts = whole.part(rows)
+    day = local_day(now, accounts_service.zone(tx))
+    every = pools_service.pools_of(tx, products, accounts.row_of_id)
+    roots, pools = pools_service.layout(accounts, every, list(products))
+    found = _read(tx, accounts, products, pools, now) if are_current(tx, pools) else None
+    if found is None:
+        return positions_at(tx, products, now)
+    own, load, grid, days, clocks = found
+    owner = pool_of(accounts.tree, roots, len(products))
+    there = Snapshot(
+        now,
+        day,
+        accounts_service.zone(tx),
+        accounts,
+        tuple(products),
+        tuple(pools),
+        roots,
+        owner,
+        pools_service.supply(pools, day),
+        own,
+        grid,
+        days,
+        clocks,
+    )
+    held = np.maximum(load, grid.reserve)
+    held[roots.rows, roots.columns] = load[roots.rows, roots.columns]
+    return settled_positions(there, Settled(load, held), _used(tx, whole, accounts, pools, roots.columns, use, own))
+
+
+def pressed(
+    tx: Transaction, accounts: Accounts, row: int, products: Sequence[Product], limit: int
+) -> tuple[int, int, set[int]] | None:
+    """How many accounts of a branch are over a cap, and near one, once for each pool, and the rows of those that press
+    most (at least so many of each kind); None where the counters do not tell."""
+    pools = pools_service.pools(tx, products)
+    if not are_current(tx, pools):
+        return None
+    inside = accounts_service.in_branch(accounts, row, accounts_table.c.id)
+    over, near, ids = store.pressed(tx.connection, [pool.id for pool in pools], inside, limit)
+    return over, near, {accounts.row_of_id[each] for each in ids if each in accounts.row_of_id}
+
+
+Part = tuple[Ints, Ints, Grid, dict[tuple[int, int], int], dict[tuple[int, int], GraceClock]]
+
+
+def _read(
+    tx: Transaction, accounts: Accounts, products: Sequence[Product], pools: Sequence[Pool], now: datetime
+) -> Part | None:
+    shape = (len(accounts.tree), len(products))
+    own, load, grid = np.zeros(shape, dtype=np.int64), np.zeros(shape, dtype=np.int64), Grid.empty(*shape)
+    days: dict[tuple[int, int], int] = {}
+    clocks: dict[tuple[int, int], GraceClock] = {}
+    column = {product.id: place for place, product in enumerate(products)}
+    column_of = {pool.id: column[pool.product.id] for pool in pools}
+    zone = accounts_service.zone(tx)
+    ids = [int(each) for each in accounts.ids]
+    count = 0
+    for start in range(0, len(ids), AT_ONCE):
+        for row in store.counters_of(tx.connection, list(column_of), ids[start : start + AT_ONCE]):
+            at = accounts.row_of_id[row.account_id], column_of[row.pool_id]
+            own[at], load[at] = row.own, row.load
+            grid.reserve[at] = row.reserve
+            grid.cap[at] = NO_LIMIT if row.cap is None else row.cap
+            grid.burst[at] = NO_LIMIT if row.burst is None else row.burst
+            grid.grace[at], grid.overage[at] = row.at_cap == AtCap.GRACE, row.at_cap == AtCap.OVERAGE
+            grid.present[at] = row.allocated
+            if row.grace_days is not None:
+                days[at] = row.grace_days
+            if row.past_cap_since is not None and row.at_cap == AtCap.GRACE:
+                clocks[at] = clock_from(micros(in_utc(row.past_cap_since)), row.grace_days or 0, zone)
+            count += 1
+    return (own, load, grid, days, clocks) if count or not pools else None
+
+
+def _clock(since: datetime, days: int | None, frame: Snapshot) -> GraceClock:
+    return clock_from(micros(in_utc(since)), days or 0, frame.zone)
+
+
+def _used(
+    tx: Transaction,
+    whole: Accounts,
+    accounts: Accounts,
+    pools: Sequence[Pool],
+    columns: Ints,
+    everywhere: bool,
+    own: Ints,
+) -> Ints:
+    """Σ own of the branches of these accounts, each within its pool; of the pools' owners alone unless ``everywhere``:
+    what is added up already, and what was taken or released since."""
+    used = np.zeros(own.shape, dtype=np.int64)
+    column_of = {pool.id: int(column) for pool, column in zip(pools, columns, strict=True)}
+    owners = {pool.owner_id for pool in pools}
+    ids = [int(each) for each in accounts.ids if everywhere or int(each) in owners]
+    owner_of = {pool.id: pool.owner_id for pool in pools}
+    for start in range(0, len(ids), AT_ONCE):
+        part = ids[start : start + AT_ONCE]
+        inside = set(part)
+        for pool_id, account_id, figure, is_change in store.branch_use_of(tx.connection, list(column_of), part):
+            if not is_change:
+                used[accounts.row_of_id[account_id], column_of[pool_id]] += figure
+                continue
+            for row in whole.tree.path_up(whole.row_of_id[account_id]) if account_id in whole.row_of_id else ():
+                above = int(whole.ids[row])
+                if above in inside:
+                    used[accounts.row_of_id[above], column_of[pool_id]] += figure
+                if above == owner_of[pool_id]:
+                    break
+    return used

@@ -1,0 +1,182 @@
+"""What is now, read from the counters of a few accounts, is to the grain what the engine makes of all facts."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable
+from contextlib import suppress
+from datetime import timedelta
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations import present, views
+from fair_ladle.app.allocations.positions import Positions, positions_at, snapshot_at
+from fair_ladle.app.allocations.routes import cell_body, grid_body
+from fair_ladle.app.assignments import counters
+from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.assignments import usecases as admissions
+from fair_ladle.app.assignments.eligibility import Wanted
+from fair_ladle.app.data_import import usecases as data_import
+from fair_ladle.app.drafts import usecases as drafts
+from fair_ladle.app.drafts.change_types import AllocationChange, Terms
+from fair_ladle.app.drafts.reversing import terms_of
+from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
+from fair_ladle.app.plumbing.database import Database, Transaction
+from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.pools import service as pools
+from fair_ladle.app.today import usecases as today
+from fair_ladle.connectors.sheets_in import read_source
+from tests import odd_intake
+from tests.app.test_one_formula import AT
+from tests.conftest import actor_of
+
+
+@pytest.fixture(params=[(11, 24, "bushy"), (12, 30, "wide"), (13, 12, "chain")], ids=str)
+def odd(request: pytest.FixtureRequest, tmp_path: Path, new_database: Callable[[], Database]) -> Database:
+    seed, accounts, shape = request.param
+    database = new_database()
+    database.clock.set_to(AT)
+    source = read_source(odd_intake.write(tmp_path / "odd", seed, accounts, shape, "Europe/Lisbon"))
+    database.run(data_import.load, COMMAND_LINE, source)
+    database.run(assignments.rebuild_stale)
+    return database
+
+
+def agree(tx: Transaction, actor: Actor) -> None:
+    """Every figure that an actor is shown of their branch, both ways."""
+    products = pools.products(tx)
+    whole = positions_at(tx, products, tx.now)
+    accounts = whole.snapshot.accounts
+    top = accounts_service.top_row(accounts, actor)
+    rows = accounts.tree.branch(top)
+    facts = snapshot_at(tx, products, whole.snapshot.at)
+    arrays = present.snapshot(tx, products)
+    assert arrays is not None, "the counters are made"
+    assert np.array_equal(arrays.own, facts.own)
+    day = {cell: clock.deadline_day for cell, clock in facts.clocks.items()}
+    assert {cell: clock.deadline_day for cell, clock in arrays.clocks.items()} == day
+    for some in (rows.tolist(), [int(rows[-1])]):
+        compare(present.positions(tx, products, some, use=True), whole, some, actor)
+        compare(present.positions(tx, products, some), whole, some, actor, gauges=False)
+
+
+def compare(few: Positions, whole: Positions, rows: list[int], actor: Actor, gauges: bool = True) -> None:
+    accounts, part = whole.snapshot.accounts, few.snapshot.accounts
+    there = [part.tree.row(accounts.tree.codes[row]) for row in rows]
+    reached = whole.snapshot.owner[rows] >= 0
+    seen = [each.seen_by(accounts_service.top_row(each.snapshot.accounts, actor)) for each in (whole, few)]
+    figures = {
+        "own": [each.snapshot.own for each in seen],
+        "load": [each.settled.load for each in seen],
+        "held": [each.settled.held for each in seen],
+        "cap": [each.snapshot.grid.cap for each in seen],
+        "allocated": [each.snapshot.grid.present for each in seen],
+        "hard": [each.hard for each in seen],
+        "room": [each.headroom.room for each in seen],
+        "restricted": [each.restricted for each in seen],
+        "most reserve": [each.most_reserve() for each in seen],
+        "state": [np.array(each.states()) for each in seen],
+        **({"used": [each.used() for each in seen]} if gauges else {}),
+    }
+    for name, (of_whole, of_few) in figures.items():
+        assert np.array_equal(of_whole[rows][reached], of_few[there][reached]), name
+    for row, place in zip(rows, there, strict=True):
+        for column in np.flatnonzero(whole.snapshot.owner[row] >= 0).tolist():
+            assert seen[0].bound_by(row, column) == seen[1].bound_by(place, column)
+
+
+def something(database: Database, chance: random.Random) -> None:
+    """An admission, a release, other terms of a cell, or time."""
+    with database.transaction() as tx:
+        tree, products = accounts_service.known(tx).tree, pools.products(tx)
+    account, product = chance.choice(tree.codes), chance.choice([each for each in products if not each.is_storage])
+    kind = chance.random()
+    with suppress(Refused):
+        if kind < 0.4:
+            wanted = [Wanted(account, product.code, f"new {chance.random()}") for _ in range(chance.randint(1, 3))]
+            database.run(admissions.assign, COMMAND_LINE, wanted)
+        elif kind < 0.6:
+            with database.transaction() as tx:
+                row = tx.connection.exec_driver_sql(
+                    "SELECT a.code, p.code, s.subject FROM assignments s JOIN accounts a ON a.id = s.account_id JOIN "
+                    "products p ON p.id = s.product_id WHERE s.ends IS NULL AND s.begins < %s ORDER BY s.id LIMIT 1",
+                    (tx.now.replace(tzinfo=None),),
+                ).first()
+            assert row is not None
+            database.run(admissions.release, COMMAND_LINE, [Wanted(*row)])
+        elif kind < 0.85:
+            terms = Terms(reserve=0, cap=chance.choice([0, 1, 5, 60]), at_cap=chance.choice(["block", "overage"]))
+            with database.transaction() as tx:
+                version = views.cell(tx, COMMAND_LINE, account, product.code).version
+                seen = version.id if version else None
+                change = AllocationChange(
+                    account=account, product=product.code, terms=terms, seen=seen, was=terms_of(version)
+                )
+                drafts.apply_changes(tx, COMMAND_LINE, [change], "a test")
+        else:
+            database.clock.shift += timedelta(hours=chance.randint(1, 30))
+            database.run(assignments.rebuild_stale)
+    if chance.random() < 0.4:
+        database.run(assignments.add_up_use)
+
+
+def test_counters_say_what_the_facts_say(odd: Database) -> None:
+    chance = random.Random(5)
+    for _ in range(12):
+        something(odd, chance)
+        with odd.transaction() as tx:
+            codes = accounts_service.known(tx).tree.codes
+            for scope in (None, chance.choice(codes), chance.choice(codes)):
+                agree(tx, actor_of(scope))
+            assert counters.differences(tx) == []
+
+
+def test_screens_say_the_same_with_and_without_counters(odd: Database) -> None:
+    """Today, the grid and a cell, from counters and, where those hold no longer, from the facts."""
+    with odd.transaction() as tx:
+        codes = accounts_service.known(tx).tree.codes
+
+    def screens(tx: Transaction) -> list[object]:
+        found: list[object] = []
+        for scope in (codes[0], codes[3], codes[7]):
+            actor = actor_of(scope)
+            day = today.today(tx, actor)
+            body = grid_body(views.grid(tx, actor))
+            pressed = [(each.account, each.product.code, each.state, each.headroom) for each in day.at_risk]
+            found += [
+                pressed,
+                day.past_count,
+                day.near_count,
+                day.shortfalls,
+                day.idle,
+                day.outlook,
+                day.endings,
+                body["pools"],
+            ]
+            for product in pools.products(tx):
+                with suppress(Refused):
+                    found.append(cell_body(views.cell(tx, actor, scope, product.code), actor))
+        return found
+
+    odd.clock.set_to(AT)
+    with odd.transaction() as tx:
+        assert present.are_current(tx, pools.pools(tx, pools.products(tx)))
+        from_counters = screens(tx)
+    with odd.transaction() as tx:
+        pools.mark_stale(tx)
+        assert not present.are_current(tx, pools.pools(tx, pools.products(tx)))
+        assert screens(tx) == from_counters
+
+
+def test_more_are_pressed_than_are_shown(odd: Database, monkeypatch: pytest.MonkeyPatch) -> None:
+    with odd.transaction() as tx:
+        every = today.today(tx, COMMAND_LINE)
+        monkeypatch.setattr(today, "SHOWN", 3)
+        first = today.today(tx, COMMAND_LINE)
+    for is_near, count in ((False, first.past_count), (True, first.near_count)):
+        of_kind = [[e for e in day.at_risk if (e.state == "near") is is_near] for day in (every, first)]
+        assert len(of_kind[0]) == count and of_kind[1] == of_kind[0][:3]
+    assert first.past_count > 3

@@ -42,7 +42,7 @@ class RebuildCounters(Job):
     """Make counters anew that hold no longer, and give up claims that ended by themselves, product by product."""
 
     name: ClassVar[str] = "rebuild counters"
-    every: ClassVar[timedelta] = timedelta(minutes=1)
+    every: ClassVar[timedelta] = timedelta(seconds=5)
 
     def run(self, database: Database, going_on: GoingOn) -> None:
         """Each product in a transaction of its own."""

@@ -246,6 +246,8 @@ def load(tx: Transaction, rows: list[dict[str, Any]], parents: dict[str, str | N
     merged = merge(tx.connection, accounts_table, ["code"], rows)
     today = local_day(tx.now, zone_of(rows, tx))
     moved = store.place(tx.connection, parents, today)
+    if moved:
+        generations.renew(tx, "places")
     ids = store.ids_by_code(tx.connection)
     known = store.unallocated_on(tx.connection, today) if said else {}
     for code, value in said.items():
@@ -275,6 +277,7 @@ def change(tx: Transaction, account_id: int, values: dict[str, Any]) -> None:
 def move(tx: Transaction, code: str, parent: str) -> None:
     """Let an account stand below another parent from today on."""
     store.place(tx.connection, {code: parent}, today(tx))
+    generations.renew(tx, "places")
 
 
 def set_status(tx: Transaction, account_id: int, status: str, charged: bool) -> None:

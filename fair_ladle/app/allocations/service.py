@@ -11,7 +11,7 @@ from fair_ladle.app.allocations import store
 from fair_ladle.app.allocations.positions import to_version
 from fair_ladle.app.allocations.tables import allocations
 from fair_ladle.app.plumbing import generations
-from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.pools.service import Product
 from fair_ladle.core.allocations import Grid, Version, by_day
@@ -27,6 +27,18 @@ def load(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
 def all_versions(tx: Transaction, product_ids: Collection[int]) -> list[Any]:
     """Every version of these products."""
     return store.versions(tx.connection, product_ids)
+
+
+def versions_of(tx: Transaction, product: Product, account_ids: Collection[int]) -> list[Any]:
+    """Every version of a product's allocations to these accounts."""
+    return [
+        row for part in batched(account_ids) for row in store.versions(tx.connection, [product.id], None, None, part)
+    ]
+
+
+def turned_since(tx: Transaction, product: Product, since: date, day: date) -> list[int]:
+    """The accounts (ids) of which a version of a product's allocation began or ended on days since one, up to now."""
+    return store.turned_since(tx.connection, product.id, since, day)
 
 
 def by_days(tx: Transaction, accounts: Accounts, product: Product, days: list[Day]) -> Grid:

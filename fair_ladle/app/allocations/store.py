@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 from typing import Any
 
 import sqlalchemy as sa
@@ -11,6 +11,16 @@ import sqlalchemy as sa
 from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.allocations.tables import allocations, branch_use, counters, use_changes
 from fair_ladle.app.pools.tables import pools
+
+
+def turned_since(connection: sa.Connection, product_id: int, since: date, day: date) -> list[int]:
+    """The accounts of which a version began from a day on, or ended on the day before it or later; up to ``day``."""
+    a = allocations
+    began = sa.and_(a.c.first_day >= since, a.c.first_day <= day)
+    ended = sa.and_(a.c.last_day >= since - timedelta(days=1), a.c.last_day <= day)
+    return list(
+        connection.scalars(sa.select(a.c.account_id).distinct().where(a.c.product_id == product_id, began | ended))
+    )
 
 
 def fresh_until(connection: sa.Connection, pool_ids: Collection[int]) -> list[datetime | None]:

@@ -106,6 +106,8 @@ def rebuild(tx: Transaction, products: Sequence[Product], also_fresh: bool = Fal
     if not pools:
         return 0
     ids = [pool.id for pool in pools]
+    if not also_fresh and all(is_fresh(row.fresh_until, tx.now) for row in store.read_pool_rows(tx.connection, ids)):
+        return 0
     there = {(row.pool_id, row.account_id): row for row in store.lock_pools(tx.connection, ids)}
     now = tx.now
     fresh = {row.id: row.fresh_until for row in store.lock_pool_rows(tx.connection, ids)}

@@ -19,7 +19,7 @@ from fair_ladle.app.allocations.ladders import ladder_members
 from fair_ladle.app.assignments import claims, counters, eligibility, store
 from fair_ladle.app.assignments.eligibility import RESERVED, Wanted
 from fair_ladle.app.assignments.places import Directory, Place, directory, forget
-from fair_ladle.app.assignments.walk import LimitReached, Stale, rung, walk
+from fair_ladle.app.assignments.walk import LimitReached, Stale, begin_clocks, rung, walk
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.actor import Actor
@@ -92,6 +92,7 @@ def admit(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime:
             for each in wanted
         ],
     )
+    begin_clocks(writes, at)
     store.write(tx.connection, writes)
     _log(tx, actor, wanted, placed, "assigned")
     return at

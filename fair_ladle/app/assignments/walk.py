@@ -66,7 +66,7 @@ def walk(
             step = rung(counter, "", now, zone)
             if not admits(step, change, counter.promisable):
                 raise LimitReached(cause[counter.account_id])
-            writes.append(_written(counter, pool_id, change, own_change.get(counter.account_id, 0), now))
+            writes.append(_written(counter, pool_id, change, own_change.get(counter.account_id, 0)))
             passed_on = step.passed_on(change)
             if counter.parent_id is not None and passed_on:
                 above = pending.setdefault(level - 1, {})
@@ -77,14 +77,22 @@ def walk(
     return writes
 
 
-def _written(counter: Any, pool_id: int, change: int, own_change: int, now: datetime) -> dict[str, Any]:
-    load, since = counter.load + change, counter.past_cap_since
+def begin_clocks(writes: list[dict[str, Any]], at: datetime) -> None:
+    """Let the clocks that these writes start run from the instant at which what starts them is recorded."""
+    for each in writes:
+        if each["starts_clock"]:
+            each["since"] = at
+
+
+def _written(counter: Any, pool_id: int, change: int, own_change: int) -> dict[str, Any]:
+    load, since, starts = counter.load + change, counter.past_cap_since, False
     if counter.at_cap == AtCap.GRACE and counter.cap is not None:
         if load <= counter.cap:
             since = None
-        elif since is None:
-            since = now
+        else:
+            starts = since is None
     return {
+        "starts_clock": starts,
         "pool": pool_id,
         "account": counter.account_id,
         "own_change": own_change,

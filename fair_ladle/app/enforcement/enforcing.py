@@ -11,16 +11,20 @@ from datetime import timedelta
 from typing import Any
 
 from fair_ladle.app.accounts.service import Accounts
-from fair_ladle.app.allocations.positions import Positions, settle_snapshot, snapshot_at
+from fair_ladle.app.allocations import service as allocations
+from fair_ladle.app.allocations.positions import Positions, Snapshot, settle_snapshot
+from fair_ladle.app.allocations.snapshots import present_snapshot
 from fair_ladle.app.enforcement import store
 from fair_ladle.app.enforcement.replay import UsageHistory
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.notices import service as notices_service
 from fair_ladle.app.notices.service import Notice
+from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Again, Database, Transaction
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
+from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import instant, local_day, micros
 from fair_ladle.core.clocks import GraceClock
 from fair_ladle.core.holds import Hold
@@ -52,36 +56,43 @@ def enforce_all(database: Database) -> None:
 def enforce(tx: Transaction, product_code: str) -> Done:
     """Bring one product's clocks, holds and thresholds up to now, and tell whom it concerns."""
     product = pools_service.product(tx, product_code)
-    until = store.lock_product(tx.connection, product.id)
-    if until is None:
+    last = store.lock_product(tx.connection, product.id)
+    if last is None:
         raise Again(lambda first: store.begin_enforced(first.connection, product.id, instant(0)))
-    snapshot = snapshot_at(tx, [product], tx.now)
+    made_of = " ".join(f"{each:x}" for each in generations.numbers(tx, "past", "places"))
+    snapshot = present_snapshot(tx, [product])
     if not snapshot.pools:
         return Done(0, 0, 0)
     found = settle_snapshot(snapshot)
-    new, freed = _sync_holds(tx, found, product, micros(until))
+    new, freed = _sync_holds(tx, found, product, micros(last.until), anew=last.made_of != made_of)
     notified = [
         *_clock_notices(found, product),
         *_hold_notices(found, product, new),
         *_threshold_notices(tx, found, product),
     ]
     count = notices_service.notify(tx, snapshot.accounts, notified)
-    store.set_enforced(tx.connection, product.id, snapshot.at)
+    store.set_enforced(tx.connection, product.id, snapshot.at, made_of)
     return Done(len(new), freed, count)
 
 
 def _sync_holds(
-    tx: Transaction, found: Positions, product: Product, since: int
+    tx: Transaction, found: Positions, product: Product, since: int, anew: bool
 ) -> tuple[list[tuple[int, Hold, Any]], int]:
     """Keep what a replay finds beyond what is kept: new holds as (account row, hold, assignment), and how many
-    ended."""
-    accounts, past = found.snapshot.accounts, UsageHistory(tx, found.snapshot)
+    ended.
+
+    Replayed are the accounts with something on hold, with a clock that runs, and where something changed since; all
+    that ever were under grace where ``anew``: the past itself has changed, or nothing is known of it.
+    """
+    accounts = found.snapshot.accounts
     kept = store.open_holds(tx.connection, product.id)
     before: dict[int, list[Hold]] = {}
+    touched = None if anew else _touched(tx, found.snapshot, product, since)
     for row in kept:
         before.setdefault(accounts.row_of_id[row.account_id], []).append(
             Hold(row.assignment_id, row.place, micros(row.begins), None)
         )
+    past = UsageHistory(tx, found.snapshot, None if touched is None else touched | set(before))
     ids = {(accounts.row_of_id[row.account_id], row.assignment_id, micros(row.begins)): row.id for row in kept}
     new, freed, rows, entries = [], 0, [], []
     for place, holds in past.holds(since, before).items():
@@ -111,6 +122,24 @@ def _sync_holds(
     if entries:
         log_service.write(tx, SCHEDULE, None, entries)
     return new, freed
+
+
+def _touched(tx: Transaction, snapshot: Snapshot, product: Product, since: int) -> set[int]:
+    """The rows under grace whose clock runs, or below which, or of which, something changed since an instant."""
+    accounts, column = snapshot.accounts, 0
+    changed = usage.changed_between(tx, product, instant(since), snapshot.at)
+    above = {
+        row
+        for account_id in changed
+        if account_id in accounts.row_of_id
+        for row in accounts.tree.path_up(accounts.row_of_id[account_id])
+    }
+    other = allocations.turned_since(tx, product, local_day(instant(since), snapshot.zone), snapshot.day)
+    return (
+        {row for row, _ in snapshot.clocks}
+        | {row for row in above if snapshot.grid.grace[row, column]}
+        | {accounts.row_of_id[account_id] for account_id in other if account_id in accounts.row_of_id}
+    )
 
 
 def _entry(what: str, assignment: Any, place: int, accounts: Accounts, product: Product) -> log_service.Entry:

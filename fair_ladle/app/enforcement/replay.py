@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from functools import cached_property
 from typing import Any
 
@@ -33,21 +33,37 @@ from fair_ladle.core.settling import NO_LIMIT
 class UsageHistory:
     """One product's past up to the world's instant, over the world's tree."""
 
-    def __init__(self, tx: Transaction, snapshot: Snapshot):
+    def __init__(self, tx: Transaction, snapshot: Snapshot, concerned: Collection[int] | None = None):
+        """``concerned``: the accounts (rows) that are looked at; with their branches they are all that is read. None:
+        every account that ever was under grace."""
         self.snapshot, self.zone, self.tree = snapshot, snapshot.zone, snapshot.accounts.tree
         self.product = snapshot.products[0]
         self.now = micros(snapshot.at)
         self._tx = tx
-        self.versions: dict[int, list[Version]] = defaultdict(list)
-        for row in allocations.all_versions(tx, [self.product.id]):
-            place = snapshot.accounts.row_of_id.get(row.account_id)
-            if place is not None and row.first_day <= snapshot.day:
-                self.versions[place].append(to_version(row, self.tree.codes[place]))
+        if concerned is None:
+            self.versions = self._read(allocations.all_versions(tx, [self.product.id]))
+            concerned = [row for row, mine in self.versions.items() if any(each.at_cap is AtCap.GRACE for each in mine)]
+            self.rows = self._branches(concerned)
+        else:
+            self.rows = self._branches(concerned)
+            ids = [int(snapshot.accounts.ids[row]) for row in self.rows]
+            self.versions = self._read(allocations.versions_of(tx, self.product, ids))
+        self.concerned = sorted(concerned)
 
-    @cached_property
-    def rows(self) -> list[int]:
-        """Every account a pool reaches, parents before their children."""
-        return [row for row in range(len(self.tree)) if self.snapshot.owner[row, 0] >= 0]
+    def _read(self, rows: Sequence[Any]) -> dict[int, list[Version]]:
+        found: dict[int, list[Version]] = defaultdict(list)
+        for row in rows:
+            place = self.snapshot.accounts.row_of_id.get(row.account_id)
+            if place is not None and row.first_day <= self.snapshot.day:
+                found[place].append(to_version(row, self.tree.codes[place]))
+        return found
+
+    def _branches(self, tops: Collection[int]) -> list[int]:
+        """The accounts of these branches that a pool reaches, parents before their children."""
+        inside = np.zeros(len(self.tree), dtype=bool)
+        for row in tops:
+            inside[self.tree.branch(row)] = True
+        return [int(row) for row in np.flatnonzero(inside & (self.snapshot.owner[:, 0] >= 0))]
 
     @cached_property
     def own(self) -> dict[int, Steps]:
@@ -70,9 +86,11 @@ class UsageHistory:
         )
 
     def periods(self) -> dict[int, list[GracePeriod]]:
-        """Every grace period of every account that ever was under grace."""
+        """Every grace period of the accounts that are looked at and ever were under grace."""
         found = {}
-        for row in self.rows:
+        for row in self.concerned:
+            if self.snapshot.owner[row, 0] < 0:
+                continue
             versions = self.versions.get(row, [])
             if any(each.at_cap is AtCap.GRACE for each in versions):
                 mine = grace_periods(self.loads[row], versions, self.now, self.zone)
@@ -83,7 +101,8 @@ class UsageHistory:
     @cached_property
     def _assignments(self) -> dict[int, list[Any]]:
         mine: dict[int, list[Any]] = defaultdict(list)
-        for row in usage.all_assignments(self._tx, self.product):
+        ids = [int(self.snapshot.accounts.ids[row]) for row in self.rows]
+        for row in usage.assignments_of(self._tx, self.product, ids):
             place = self.snapshot.accounts.row_of_id.get(row.account_id)
             if place is not None:
                 mine[place].append(row)

@@ -13,10 +13,10 @@ from fair_ladle.app.pools.tables import products
 from fair_ladle.app.usage.tables import assignments
 
 
-def lock_product(connection: sa.Connection, product_id: int) -> datetime | None:
-    """Up to when a product's holds are replayed; its row is locked, so that one at a time replays them."""
-    row = connection.execute(sa.select(enforced).where(enforced.c.product_id == product_id).with_for_update()).first()
-    return None if row is None else row.until
+def lock_product(connection: sa.Connection, product_id: int) -> Any | None:
+    """Up to when, and from what, a product's holds are replayed; its row is locked, so that one at a time replays
+    them."""
+    return connection.execute(sa.select(enforced).where(enforced.c.product_id == product_id).with_for_update()).first()
 
 
 def begin_enforced(connection: sa.Connection, product_id: int, since: datetime) -> None:
@@ -24,9 +24,10 @@ def begin_enforced(connection: sa.Connection, product_id: int, since: datetime) 
     connection.execute(sa.insert(enforced).prefix_with("IGNORE").values(product_id=product_id, until=since))
 
 
-def set_enforced(connection: sa.Connection, product_id: int, until: datetime) -> None:
-    """Note how far holds are replayed."""
-    connection.execute(sa.update(enforced).where(enforced.c.product_id == product_id).values(until=until))
+def set_enforced(connection: sa.Connection, product_id: int, until: datetime, made_of: str) -> None:
+    """Note how far holds are replayed, and from what."""
+    done = sa.update(enforced).where(enforced.c.product_id == product_id)
+    connection.execute(done.values(until=until, made_of=made_of))
 
 
 def open_holds(connection: sa.Connection, product_id: int) -> list[Any]:

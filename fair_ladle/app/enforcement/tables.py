@@ -26,6 +26,7 @@ enforced = sa.Table(
     metadata,
     sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
     sa.Column("until", Instant, nullable=False, comment="holds are replayed up to here"),
+    sa.Column("made_of", sa.String(64), comment="generations it went by"),
 )
 
 thresholds = sa.Table(

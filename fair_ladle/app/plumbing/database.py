@@ -120,6 +120,12 @@ def insert_row(connection: sa.Connection, table: sa.Table, values: dict[str, Any
     return int(key[0])
 
 
+def batched(ids: Collection[int], at_once: int = 2000) -> Iterator[list[int]]:
+    """Numbers in parts of which each is short enough to be named in a statement."""
+    every = list(ids)
+    return (every[start : start + at_once] for start in range(0, len(every), at_once))
+
+
 def lock_rows(connection: sa.Connection, table: sa.Table, ids: Collection[int]) -> list[Any]:
     """Rows of a table by id, locked in the order of their ids, and as they are under the lock.
 

@@ -238,14 +238,16 @@ def _marked(product: Product) -> tuple[str, ...]:
 def load_lots(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     """Create and change lots by product, owner, reference and first day; pools come with them."""
     merged = merge(tx.connection, lots_table, ["product_id", "owner_id", "reference", "first_day"], rows)
-    store.ensure_pools(tx.connection)
+    if store.ensure_pools(tx.connection):
+        generations.renew(tx, "places")
     return merged
 
 
 def add_lot(tx: Transaction, row: dict[str, Any]) -> None:
     """Record a purchase; its pool comes with it. The counters are the caller's."""
     store.add_lot(tx.connection, row)
-    store.ensure_pools(tx.connection)
+    if store.ensure_pools(tx.connection):
+        generations.renew(tx, "places")
 
 
 def end_lot(

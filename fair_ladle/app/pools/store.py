@@ -87,8 +87,8 @@ def lots_of(connection: sa.Connection, product_ids: Collection[int]) -> list[Any
     )
 
 
-def ensure_pools(connection: sa.Connection) -> None:
-    """A pool for every owner and product that has a lot and no pool yet."""
+def ensure_pools(connection: sa.Connection) -> bool:
+    """A pool for every owner and product that has a lot and no pool yet; whether there was any."""
     wanted = sa.select(lots.c.owner_id, lots.c.product_id).distinct()
     there = {
         (row.owner_id, row.product_id) for row in connection.execute(sa.select(pools.c.owner_id, pools.c.product_id))
@@ -100,6 +100,7 @@ def ensure_pools(connection: sa.Connection) -> None:
     ]
     if new:
         connection.execute(sa.insert(pools), new)
+    return bool(new)
 
 
 def mark_stale(connection: sa.Connection, product_ids: Collection[int] | None = None) -> None:

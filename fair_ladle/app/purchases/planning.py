@@ -287,7 +287,7 @@ def _release(tx: Transaction, found: Positions, row: int, pool: Pool) -> Option 
     """Seats of people not seen for long are taken back from them; protected people keep theirs."""
     if pool.product.measure != "seat":
         return None
-    past = UsageHistory(tx, found.snapshot)
+    past = UsageHistory(tx, found.snapshot, [row])
     branch = {each for each in past.rows if int(found.snapshot.owner[each, 0]) == row}
     assigned = [
         each

@@ -11,7 +11,7 @@ import numpy as np
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.plumbing import generations
-from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.plumbing.merge import Merged, Progress, merge
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import store
@@ -67,12 +67,14 @@ def own_over_time(
     """Each of these accounts' own use over time, from the first fact up to an instant (left out where nothing)."""
     ids = [int(accounts.ids[row]) for row in rows]
     end = instant(micros(until) + 1)
-    if product.is_storage:
-        account, category, at, stored = store.samples(tx.connection, product.id, None, end, ids)
-        parts = {each: stored_steps(*mine) for each, mine in split_by(account, category, at, stored)}
-    else:
-        account, begins, ends = store.intervals(tx.connection, product.id, None, end, ids)
-        parts = {each: counted_steps(*mine) for each, mine in split_by(account, begins, ends)}
+    parts: dict[int, Steps] = {}
+    for part in batched(ids):
+        if product.is_storage:
+            account, category, at, stored = store.samples(tx.connection, product.id, None, end, part)
+            parts.update((each, stored_steps(*mine)) for each, mine in split_by(account, category, at, stored))
+        else:
+            account, begins, ends = store.intervals(tx.connection, product.id, None, end, part)
+            parts.update((each, counted_steps(*mine)) for each, mine in split_by(account, begins, ends))
     return {accounts.row_of_id[account_id]: steps for account_id, steps in parts.items()}
 
 
@@ -101,6 +103,11 @@ def rehearse(tx: Transaction, products: Sequence[Product], subjects: Collection[
     tx.rehearse(assignments, store.is_open([each.id for each in products], subjects, tx.now))
 
 
+def changed_between(tx: Transaction, product: Product, since: datetime, until: datetime) -> list[int]:
+    """The accounts (ids) where assignments of a product began or ended after an instant, up to another."""
+    return store.changed_between(tx.connection, product.id, since, until)
+
+
 def open_assignments(tx: Transaction, products: Sequence[Product], subjects: Sequence[str], at: datetime) -> list[Any]:
     """The assignments of these subjects that are in force at an instant."""
     return store.open_assignments(tx.connection, [product.id for product in products], subjects, at)
@@ -111,9 +118,10 @@ def open_of_accounts(tx: Transaction, account_ids: Sequence[int], at: datetime) 
     return store.open_of_accounts(tx.connection, account_ids, at) if account_ids else []
 
 
-def all_assignments(tx: Transaction, product: Product) -> list[Any]:
-    """Every assignment of a product there ever was."""
-    return store.all_assignments(tx.connection, product.id)
+def assignments_of(tx: Transaction, product: Product, account_ids: Sequence[int]) -> list[Any]:
+    """Every assignment of a product that these accounts ever had, by its number."""
+    rows = [row for part in batched(account_ids) for row in store.all_assignments(tx.connection, product.id, part)]
+    return sorted(rows, key=lambda row: int(row.id))
 
 
 def begin(tx: Transaction, rows: list[dict[str, Any]]) -> None:

@@ -123,6 +123,16 @@ def samples(
     )
 
 
+def changed_between(connection: sa.Connection, product_id: int, since: datetime, until: datetime) -> list[int]:
+    """The accounts where assignments of a product began or ended after an instant, up to another."""
+    a = assignments
+    parts = [
+        sa.select(a.c.account_id).where(a.c.product_id == product_id, column > since, column <= until)
+        for column in (a.c.begins, a.c.ends)
+    ]
+    return list(connection.scalars(sa.union(*parts)))
+
+
 def next_change(connection: sa.Connection, product_ids: Collection[int], after: datetime) -> datetime | None:
     """The first instant later than this at which an assignment or a sample changes what is in use."""
     a, s = assignments, storage_samples
@@ -174,13 +184,13 @@ def open_of_accounts(connection: sa.Connection, account_ids: Collection[int], at
     return list(connection.execute(wanted))
 
 
-def all_assignments(connection: sa.Connection, product_id: int) -> list[Any]:
-    """Every assignment of a product, by its number."""
+def all_assignments(connection: sa.Connection, product_id: int, account_ids: Collection[int]) -> list[Any]:
+    """Every assignment of a product that these accounts ever had, by its number."""
     a = assignments
     return list(
         connection.execute(
             sa.select(a.c.id, a.c.account_id, a.c.subject, a.c.begins, a.c.ends)
-            .where(a.c.product_id == product_id)
+            .where(a.c.product_id == product_id, a.c.account_id.in_(account_ids))
             .order_by(a.c.id)
         )
     )

@@ -165,7 +165,8 @@ def test_seats_are_taken_back_in_a_draft_and_given_again_by_its_reversal(demo: D
     who = admin(demo, "GANNET")
     with demo.transaction() as tx:
         product, accounts = pools.product(tx, "LANTERN-MAIL"), accounts_service.known(tx)
-        row = next(each for each in usage.all_assignments(tx, product) if each.ends is None)
+        every = usage.assignments_of(tx, product, accounts.ids.tolist())
+        row = next(each for each in every if each.ends is None)
         account = accounts.tree.codes[accounts.row_of_id[row.account_id]]
     before = figures(demo, account)["LANTERN-MAIL"][0]
     take = UnitsChange(account=account, product="LANTERN-MAIL", subjects=(row.subject,), give=False)

@@ -5,7 +5,7 @@ Functions that take an actor check it; the others serve use-cases that have done
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass, fields
 from datetime import date, datetime, timedelta
 from functools import cached_property
@@ -56,6 +56,11 @@ class Accounts:
     ids: Ints
     facts: tuple[AccountFacts, ...]
     row_of_id: dict[int, int]
+
+    def branches(self, codes: Iterable[str]) -> list[int]:
+        """The numbers of the accounts in the branches of these (codes)."""
+        rows = {int(row) for code in codes if code in self.tree for row in self.tree.branch(self.tree.row(code))}
+        return [int(self.ids[row]) for row in sorted(rows)]
 
     def part(self, rows: Iterable[int]) -> Accounts:
         """Some accounts, by their rows, and all above them, as a tree of their own."""
@@ -143,9 +148,11 @@ def start_of(tx: Transaction, day: date) -> datetime:
     return instant(day_start(day, zone(tx)) * MICRO)
 
 
-def on_day(tx: Transaction, day: date) -> Accounts:
-    """All accounts as they stand on a day."""
-    found = store.on_day(tx.connection, day)
+def on_day(tx: Transaction, day: date, around: Collection[str] | None = None) -> Accounts:
+    """All accounts as they stand on a day; with ``around`` only the branches of these (codes) and those above them,
+    as a tree of their own. Those that are nowhere then are left out."""
+    some = None if around is None else store.around(tx.connection, around, day) or [operator(tx).id]
+    found = store.on_day(tx.connection, day, some)
     if not found:
         operator(tx)
     code_of = {each.id: each.code for each in found}
@@ -190,6 +197,8 @@ def top_row(accounts: Accounts, actor: Actor) -> int:
 
 def row_in_scope(accounts: Accounts, actor: Actor, code: str) -> int:
     """The row of an account the actor may see; others do not exist for the actor."""
+    if actor.scope is not None and actor.scope not in accounts.tree:
+        raise not_found("account", code)
     top = top_row(accounts, actor)
     if code in accounts.tree:
         row = accounts.tree.row(code)
@@ -271,6 +280,8 @@ def create(tx: Transaction, row: dict[str, Any], parent: str, unallocated: str) 
 def change(tx: Transaction, account_id: int, values: dict[str, Any]) -> None:
     """Other facts of an account; whoever keeps a copy of the structure reads it anew."""
     store.update(tx.connection, account_id, values)
+    if "currency" in values:
+        generations.renew(tx, "rates")
     structure_changed(tx)
 
 

@@ -21,9 +21,25 @@ def in_force(table: sa.Table, day: date) -> sa.ColumnElement[bool]:
     )
 
 
-def on_day(connection: sa.Connection, day: date) -> list[Any]:
-    """Every account with its parent's id and its own status (NULL = active) on a day."""
+AROUND = sa.text(
+    """WITH RECURSIVE below AS (SELECT a.id FROM accounts a WHERE a.code IN :codes UNION SELECT p.account_id FROM below
+    JOIN account_parents p ON p.parent_id = below.id WHERE (p.first_day IS NULL OR p.first_day <= :day) AND
+    (p.last_day IS NULL OR p.last_day >= :day)), above AS (SELECT a.id FROM accounts a WHERE a.code IN :codes UNION
+    SELECT p.parent_id FROM above JOIN account_parents p ON p.account_id = above.id WHERE p.parent_id IS NOT NULL AND
+    (p.first_day IS NULL OR p.first_day <= :day) AND (p.last_day IS NULL OR p.last_day >= :day))
+    SELECT id FROM below UNION SELECT id FROM above"""
+).bindparams(sa.bindparam("codes", expanding=True))
+
+
+def around(connection: sa.Connection, codes: Collection[str], day: date) -> list[int]:
+    """The numbers of these accounts, of those in their branches and of those above them, on a day."""
+    return [row.id for row in connection.execute(AROUND, {"codes": list(codes), "day": day})] if codes else []
+
+
+def on_day(connection: sa.Connection, day: date, ids: Collection[int] | None = None) -> list[Any]:
+    """Every account (or these) with its parent's id and its own status (NULL = active) on a day."""
     s, u = account_statuses, account_unallocated
+    some = sa.true() if ids is None else accounts.c.id.in_(ids)
     return list(
         connection.execute(
             sa.select(
@@ -40,6 +56,7 @@ def on_day(connection: sa.Connection, day: date) -> list[Any]:
             )
             .outerjoin(s, sa.and_(s.c.account_id == accounts.c.id, in_force(s, day)))
             .outerjoin(u, sa.and_(u.c.account_id == accounts.c.id, in_force(u, day)))
+            .where(some)
         )
     )
 

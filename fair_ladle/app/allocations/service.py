@@ -41,10 +41,12 @@ def turned_since(tx: Transaction, product: Product, since: date, day: date) -> l
     return store.turned_since(tx.connection, product.id, since, day)
 
 
-def by_days(tx: Transaction, accounts: Accounts, product: Product, days: list[Day]) -> Grid:
-    """One product's allocations laid over consecutive days: accounts × days."""
+def by_days(
+    tx: Transaction, accounts: Accounts, product: Product, days: list[Day], ids: Collection[int] | None = None
+) -> Grid:
+    """One product's allocations laid over consecutive days: accounts × days; with ``ids`` of these accounts alone."""
     versions: list[tuple[int, Version]] = []
-    for row in store.versions(tx.connection, [product.id], days[0].date, days[-1].date):
+    for row in store.versions(tx.connection, [product.id], days[0].date, days[-1].date, ids):
         place = accounts.row_of_id.get(row.account_id)
         if place is not None:
             versions.append((place, to_version(row, accounts.tree.codes[place])))

@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.cache import Cache
@@ -237,6 +238,7 @@ def _marked(product: Product) -> tuple[str, ...]:
 
 def load_lots(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     """Create and change lots by product, owner, reference and first day; pools come with them."""
+    generations.renew(tx, "past", "places")
     merged = merge(tx.connection, lots_table, ["product_id", "owner_id", "reference", "first_day"], rows)
     if store.ensure_pools(tx.connection):
         generations.renew(tx, "places")
@@ -246,14 +248,23 @@ def load_lots(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
 def add_lot(tx: Transaction, row: dict[str, Any]) -> None:
     """Record a purchase; its pool comes with it. The counters are the caller's."""
     store.add_lot(tx.connection, row)
+    _lots_changed(tx, row["first_day"])
     if store.ensure_pools(tx.connection):
         generations.renew(tx, "places")
+
+
+def _lots_changed(tx: Transaction, since: date) -> None:
+    """Lots are others from a day on, which may be over."""
+    if since < accounts_service.today(tx):
+        generations.renew(tx, "past")
+    generations.renew(tx, "places")
 
 
 def end_lot(
     tx: Transaction, owner_id: int, product_id: int, reference: str, first_day: date, last_day: date | None
 ) -> None:
     """Let a lot end on another day; one that would end before it begins is taken out. The counters are the caller's."""
+    _lots_changed(tx, first_day if last_day is None else last_day)
     if last_day is not None and last_day < first_day:
         store.take_out_lot(tx.connection, owner_id, product_id, reference, first_day)
     else:

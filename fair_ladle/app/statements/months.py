@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Hashable, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
@@ -146,18 +146,22 @@ class ProductMonth:
         return (owner, own), list(below.items()), supply
 
 
-def read_month(tx: Transaction, product: Product, first: date, last: date) -> ProductMonth:
-    """Read a product's month, from the facts, up to the last day that has ended."""
+def read_month(
+    tx: Transaction, product: Product, first: date, last: date, buyers: Collection[str] | None = None
+) -> ProductMonth:
+    """Read a product's month, from the facts, up to the last day that has ended; with ``buyers`` only what is of their
+    branches: of those above them nothing counts."""
     zone = accounts_service.zone(tx)
     ended = min(last, local_day(tx.now, zone) - timedelta(days=1))
     pools = pools_service.pools(tx, [product])
     segments = []
     for begin, end in accounts_service.segments(tx, first, ended) if first <= ended else []:
-        accounts = accounts_service.on_day(tx, begin)
+        accounts = accounts_service.on_day(tx, begin, buyers)
+        ids = None if buyers is None else accounts.branches(buyers)
         roots, placed = pools_service.layout(accounts, pools, [product])
         days = days_of(begin, end, zone)
-        own = usage.own_by_day(tx, accounts, product, days)
-        grid = allocations.by_days(tx, accounts, product, days)
+        own = usage.own_by_day(tx, accounts, product, days, ids)
+        grid = allocations.by_days(tx, accounts, product, days, ids)
         readings = read_days(accounts.tree, own, grid, roots.rows.tolist(), days)
         by_day = np.array([pools_service.supply(placed, day.date).quantity for day in days], dtype=np.int64)
         supply = {int(row): by_day[:, place] * readings.seconds for place, row in enumerate(roots.rows.tolist())}
@@ -171,21 +175,33 @@ def _uncharged(tx: Transaction, accounts: Accounts, days: Sequence[Day]) -> dict
     found: dict[int, Flags] = {}
     first = days[0].date
     for account_id, begin, end in accounts_service.uncharged(tx, first, days[-1].date):
+        if account_id not in accounts.row_of_id:
+            continue
         flags = found.setdefault(accounts.row_of_id[account_id], np.zeros(len(days), dtype=bool))
         flags[(begin - first).days : (end - first).days + 1] = True
     return found
 
 
-_months: Cache[ProductMonth] = Cache(64)
+_months: Cache[ProductMonth] = Cache(256)
 SETTLED_AFTER = timedelta(minutes=1)
 """After midnight: what was admitted before it may be kept only a moment later."""
 
 
-def product_month(tx: Transaction, product: Product, first: date, last: date) -> ProductMonth:
-    """A product's month, read anew only where facts of days that are over have changed, or another day has ended."""
+def key_of(tx: Transaction, product: Product, first: date, last: date, *more: generations.Name) -> Hashable | None:
+    """What a product's month is kept under: it is another where facts of days that are over have changed, or another
+    day has ended. None where it is too early to keep it."""
     today = accounts_service.today(tx)
     if tx.now - accounts_service.start_of(tx, today) < SETTLED_AFTER and first <= today <= last + timedelta(days=1):
-        return read_month(tx, product, first, last)
-    made_of = generations.numbers(tx, "past", "structure", "allocations")
-    key = (tx.connection.engine.url, made_of, product, first, min(last, today))
-    return _months.get(key, lambda: read_month(tx, product, first, last))
+        return None
+    made_of = generations.numbers(tx, "past", *more)
+    return (tx.connection.engine.url, made_of, product, first, min(last, today))
+
+
+def product_month(
+    tx: Transaction, product: Product, first: date, last: date, buyers: Sequence[str] | None = None
+) -> ProductMonth:
+    """A product's month; of a few buyers' branches it is kept, of all there is only what follows from it."""
+    key = key_of(tx, product, first, last)
+    if key is None or buyers is None:
+        return read_month(tx, product, first, last, buyers)
+    return _months.get((key, tuple(buyers)), lambda: read_month(tx, product, first, last, buyers))

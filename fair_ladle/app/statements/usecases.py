@@ -10,12 +10,13 @@ from decimal import Decimal
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.days import YEARS
 from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
-from fair_ladle.app.statements.months import ProductMonth, product_month
+from fair_ladle.app.statements.months import ProductMonth, key_of, product_month
 from fair_ladle.app.statements.rate_cards import RateCards, decimals_of
 from fair_ladle.core.calendar import month_before, month_of
 from fair_ladle.core.costing import Bearer, pool_cost, share_cost
@@ -72,15 +73,27 @@ def parse_month(text: str) -> tuple[date, date]:
 
 
 class BillingPeriod:
-    """A month of all products with the rate cards: statements and costs are read off it."""
+    """A month of all products with the rate cards: statements and costs are read off it.
 
-    def __init__(self, tx: Transaction, first: date, last: date, products: Sequence[Product] | None = None):
+    ``buyers``: only theirs, from what is of their branches; the cost of their lines then comes from what is kept of
+    the whole.
+    """
+
+    def __init__(
+        self,
+        tx: Transaction,
+        first: date,
+        last: date,
+        products: Sequence[Product] | None = None,
+        buyers: Sequence[str] | None = None,
+    ):
         self.first, self.last = first, last
-        self.accounts: Accounts = accounts_service.on_day(tx, min(first, accounts_service.today(tx)))
+        self._tx, self._buyers = tx, buyers
+        self.accounts: Accounts = accounts_service.on_day(tx, min(first, accounts_service.today(tx)), buyers)
         self.products = list(products or pools_service.products(tx))
         self.rate_cards = RateCards(tx, self.accounts)
         self.months: dict[str, ProductMonth] = {
-            each.code: product_month(tx, each, first, last) for each in self.products
+            each.code: product_month(tx, each, first, last, buyers) for each in self.products
         }
         self._lines: dict[tuple[str, str], Line | None] = {}
         self._bearers: dict[int, list[Bearer]] = {}
@@ -88,7 +101,7 @@ class BillingPeriod:
     def before(self, tx: Transaction) -> BillingPeriod:
         """The month before."""
         first = month_before(self.first)
-        return BillingPeriod(tx, first, month_of(f"{first:%Y-%m}")[1])
+        return BillingPeriod(tx, first, month_of(f"{first:%Y-%m}")[1], self.products, self._buyers)
 
     def seller_of(self, buyer: str) -> str | None:
         """The buyer's parent; None for the root."""
@@ -110,14 +123,21 @@ class BillingPeriod:
             self._lines[buyer, product] = self._line(buyer, product)
         return self._lines[buyer, product]
 
-    def _line(self, buyer: str, product: str) -> Line | None:
+    def charged(self, buyer: str, product: str) -> tuple[Rate, str, Charge] | None:
+        """What the buyer is charged for a product, by which rate and in which currency; None where it is nothing."""
         rate, month = self.rate(buyer, product), self.months[product]
         days = month.buyer_days(buyer) if rate else None
         if rate is None or not days:
             return None
         currency = self.rate_cards.currency(rate)
-        decimals = decimals_of(currency)
-        charged = charge(rate, days, month.product.per_unit, decimals)
+        return rate, currency, charge(rate, days, month.product.per_unit, decimals_of(currency))
+
+    def _line(self, buyer: str, product: str) -> Line | None:
+        found = self.charged(buyer, product)
+        if found is None:
+            return None
+        rate, currency, charged = found
+        month, decimals = self.months[product], decimals_of(currency)
         weights = month.weights(buyer, rate.basis)
         parts = apportion(charged.amount, [weight for _, weight in weights], decimals)
         if parts is None:
@@ -163,6 +183,8 @@ class BillingPeriod:
         seller = self.seller_of(buyer)
         if seller is None:
             return None
+        if self._buyers is not None:
+            return product_totals(self._tx, self.months[product].product, self.first, self.last).costs.get(buyer)
         month, tree = self.months[product], self.accounts.tree
         for pool in month.pools:
             if tree.codes[self.accounts.row_of_id[pool.owner_id]] == seller:
@@ -176,10 +198,46 @@ class BillingPeriod:
         return sum((share.amount for share in above.shares if share.account in branch), Decimal(0))
 
 
+@dataclass(frozen=True)
+class ProductTotals:
+    """What every buyer is charged for one product in a month, in which currency, what that cost its seller (None = not
+    known), and who had it without any rate."""
+
+    amounts: dict[str, tuple[Decimal, str]]
+    costs: dict[str, Decimal | None]
+    unpriced: frozenset[str]
+    days: int
+    """Days read."""
+
+
+_totals: Cache[ProductTotals] = Cache(128)
+
+
+def product_totals(tx: Transaction, product: Product, first: date, last: date) -> ProductTotals:
+    """One product's totals of a month, worked out anew only where facts of days that are over, rate cards, places or
+    lots have changed, or another day has ended."""
+
+    def anew() -> ProductTotals:
+        period = BillingPeriod(tx, first, last, [product])
+        month = period.months[product.code]
+        amounts, costs, unpriced = {}, {}, set()
+        for buyer in period.buyers(period.accounts.tree.rows_in_order().tolist()):
+            found = period.charged(buyer, product.code)
+            if found is not None:
+                amounts[buyer] = (found[2].amount, found[1])
+                costs[buyer] = period.cost(buyer, product.code)
+            elif period.rate(buyer, product.code) is None and month.buyer_days(buyer):
+                unpriced.add(buyer)
+        return ProductTotals(amounts, costs, frozenset(unpriced), len(month.days))
+
+    key = key_of(tx, product, first, last, "rates", "places")
+    return anew() if key is None else _totals.get(key, anew)
+
+
 def statement(tx: Transaction, actor: Actor, buyer: str, month: str) -> tuple[BillingPeriod, Statement]:
     """One buyer's statement, for whoever runs the buyer or an account above it."""
     first, last = parse_month(month)
-    period = BillingPeriod(tx, first, last)
+    period = BillingPeriod(tx, first, last, buyers=[buyer])
     row = accounts_service.row_in_scope(period.accounts, actor, buyer)
     if row == 0:
         raise invalid(f"{buyer} is the operator; it has no seller and so no statement.", "buyer")

@@ -8,6 +8,7 @@ from decimal import Decimal
 from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
@@ -18,9 +19,10 @@ from fair_ladle.app.statements.usecases import (
     Statement,
     may_see_cost,
     parse_month,
+    product_totals,
 )
 from fair_ladle.app.usage import service as usage
-from fair_ladle.core.calendar import MICRO, day_start, instant
+from fair_ladle.core.calendar import MICRO, day_start, instant, month_before, month_of
 from fair_ladle.core.quantities import units_to_micro
 from fair_ladle.core.settling import NO_LIMIT
 
@@ -53,49 +55,44 @@ class Overview:
 def overview(tx: Transaction, actor: Actor, month: str) -> Overview:
     """Every buyer of the actor's branch with its amount; departments that buy nothing by themselves are left out."""
     first, last = parse_month(month)
-    period = BillingPeriod(tx, first, last)
-    before = period.before(tx)
-    tree = period.accounts.tree
-    top = accounts_service.top_row(period.accounts, actor)
+    accounts = accounts_service.on_day(tx, min(first, accounts_service.today(tx)))
+    tree, top = accounts.tree, accounts_service.top_row(accounts, actor)
+    products = pools_service.products(tx)
+    first_before = month_before(first)
+    now = [product_totals(tx, each, first, last) for each in products]
+    before = [product_totals(tx, each, first_before, month_of(f"{first_before:%Y-%m}")[1]) for each in products]
     rows = []
-    for buyer in period.buyers(tree.branch(top).tolist()):
-        statement = period.statement(buyer)
-        if not statement.lines and not statement.unpriced:
+    for row in tree.branch(top).tolist():
+        buyer = tree.codes[row]
+        mine = [each for each in now if buyer in each.amounts]
+        unpriced = sum(buyer in each.unpriced for each in now)
+        if row == 0 or not (mine or unpriced):
             continue
-        row = tree.row(buyer)
-        known_before = buyer in before.accounts.tree
+        seller = tree.codes[int(tree.parent[row])]
+        costs = [each.costs[buyer] for each in mine] if top in tree.path_up(row)[1:] else [None]
+        known = [cost for cost in costs if cost is not None]
         rows.append(
             BuyerRow(
-                seller_as_seen(period, actor, statement.seller),
+                seller_as_seen(accounts, actor, seller),
                 buyer,
-                period.accounts.name(row),
-                str(period.accounts.facts[row].kind),
-                statement.total,
-                before.statement(buyer).total if known_before else Decimal(0),
-                statement_cost(period, statement) if may_see_cost(period, actor, buyer) else None,
-                statement.lines[0].currency if statement.lines else "",
-                len(statement.unpriced),
+                accounts.name(row),
+                str(accounts.facts[row].kind),
+                sum((each.amounts[buyer][0] for each in mine), Decimal(0)),
+                sum((each.amounts[buyer][0] for each in before if buyer in each.amounts), Decimal(0)),
+                sum(known, Decimal(0)) if len(known) == len(costs) else None,
+                mine[0].amounts[buyer][1] if mine else "",
+                unpriced,
             )
         )
-    days = len(next(iter(period.months.values())).days) if period.months else 0
-    return Overview(first, last, days, rows)
+    return Overview(first, last, now[0].days if now else 0, rows)
 
 
-def seller_as_seen(period: BillingPeriod, actor: Actor, seller: str) -> str:
+def seller_as_seen(accounts: Accounts, actor: Actor, seller: str) -> str:
     """A seller by its code, or, where it is the account above the actor's branch, by its name: nothing more of it is
     said."""
-    accounts = period.accounts
     if accounts_service.is_in_scope(accounts, actor, seller) or seller not in accounts.tree:
         return seller
     return accounts.name(accounts.tree.row(seller))
-
-
-def statement_cost(period: BillingPeriod, statement: Statement) -> Decimal | None:
-    """What a statement's lines cost the seller together; None where one of them is not known."""
-    costs = [period.cost(statement.buyer, line.product.code) for line in statement.lines]
-    return (
-        None if any(cost is None for cost in costs) else sum((cost for cost in costs if cost is not None), Decimal(0))
-    )
 
 
 @dataclass(frozen=True)
@@ -128,7 +125,7 @@ class StatementView:
 def statement_view(tx: Transaction, actor: Actor, buyer: str, month: str) -> StatementView:
     """One buyer's statement, line by line and day by day, beside the month before."""
     first, last = parse_month(month)
-    period = BillingPeriod(tx, first, last)
+    period = BillingPeriod(tx, first, last, buyers=[buyer])
     row = accounts_service.row_in_scope(period.accounts, actor, buyer)
     if row == 0:
         raise invalid("The operator has no seller and so no statement.", "buyer")
@@ -163,7 +160,7 @@ def statement_view(tx: Transaction, actor: Actor, buyer: str, month: str) -> Sta
         (each.charge.amount for each in gone), Decimal(0)
     )
     return StatementView(
-        seller_as_seen(period, actor, statement.seller),
+        seller_as_seen(period.accounts, actor, statement.seller),
         statement,
         period,
         total_before,
@@ -250,7 +247,7 @@ class Evidence:
 
 def evidence(tx: Transaction, actor: Actor, buyer: str, product: str, day: date) -> Evidence:
     """The assignments in use on a day with their hours of it, or the samples that count on it."""
-    accounts = accounts_service.on_day(tx, day)
+    accounts = accounts_service.on_day(tx, day, [buyer])
     row = accounts_service.row_in_scope(accounts, actor, buyer)
     wanted = pools_service.product(tx, product)
     zone = accounts_service.zone(tx)

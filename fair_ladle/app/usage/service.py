@@ -39,14 +39,16 @@ def own_at(tx: Transaction, accounts: Accounts, columns: Sequence[Product], at: 
     return own
 
 
-def own_by_day(tx: Transaction, accounts: Accounts, product: Product, days: Sequence[Day]) -> Ints:
-    """Each account's own use on each day in grain-seconds: accounts × days."""
+def own_by_day(
+    tx: Transaction, accounts: Accounts, product: Product, days: Sequence[Day], ids: Collection[int] | None = None
+) -> Ints:
+    """Each account's own use on each day in grain-seconds: accounts × days; with ``ids`` of these accounts alone."""
     begin, end = instant(days[0].start * MICRO), instant(days[-1].end * MICRO)
     rows = len(accounts.tree)
     if product.is_storage:
-        account, category, at, stored = store.samples(tx.connection, product.id, begin, end)
+        account, category, at, stored = store.samples(tx.connection, product.id, begin, end, ids)
         return stored_days(rows, accounts.rows(account.tolist()), category, at, stored, days)
-    account, begins, ends = store.intervals(tx.connection, product.id, begin, end)
+    account, begins, ends = store.intervals(tx.connection, product.id, begin, end, ids)
     return counted_days(rows, accounts.rows(account.tolist()), begins, ends, days)
 
 

@@ -107,7 +107,12 @@ def something(database: Database, chance: random.Random) -> None:
             assert row is not None
             database.run(admissions.release, COMMAND_LINE, [Wanted(*row)])
         elif kind < 0.85:
-            terms = Terms(reserve=0, cap=chance.choice([0, 1, 5, 60]), at_cap=chance.choice(["block", "overage"]))
+            terms = Terms(
+                reserve=chance.choice([0, 0, 1]),
+                cap=chance.choice([1, 2, 5, 60]),
+                at_cap=chance.choice(["block", "overage", "grace"]),
+                grace_days=3,
+            )
             with database.transaction() as tx:
                 version = views.cell(tx, COMMAND_LINE, account, product.code).version
                 seen = version.id if version else None

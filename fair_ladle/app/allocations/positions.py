@@ -219,7 +219,7 @@ def snapshot_at(tx: Transaction, products: Sequence[Product], at: datetime) -> S
     frame = frame_of(tx, products, at)
     own = usage.own_at(tx, frame.accounts, products, at)
     snapshot = replace(frame, at=at, own=own)
-    return replace(snapshot, clocks=_replayed_clocks(tx, snapshot))
+    return replace(snapshot, clocks=replayed_clocks(tx, snapshot))
 
 
 def frame_of(tx: Transaction, products: Sequence[Product], at: datetime) -> Snapshot:
@@ -284,10 +284,14 @@ def positions_at(tx: Transaction, products: Sequence[Product], at: datetime) -> 
     return settle_snapshot(snapshot_at(tx, products, at))
 
 
-def _replayed_clocks(tx: Transaction, snapshot: Snapshot) -> dict[tuple[int, int], GraceClock]:
-    """The grace clocks that run at the instant, from the history of each account now past its cap under grace."""
+def replayed_clocks(
+    tx: Transaction, snapshot: Snapshot, among: Flags | None = None
+) -> dict[tuple[int, int], GraceClock]:
+    """The grace clocks that run at the instant, from the history of each account (of these cells) now past its cap
+    under grace."""
     settled = settle(snapshot.accounts.tree, snapshot.own, snapshot.grid.reserve, snapshot.roots)
-    past = np.argwhere(snapshot.grid.grace & (settled.load > snapshot.grid.cap))
+    is_past = snapshot.grid.grace & (settled.load > snapshot.grid.cap)
+    past = np.argwhere(is_past if among is None else is_past & among)
     by_column: dict[int, list[int]] = {}
     for row, column in past.tolist():
         by_column.setdefault(column, []).append(row)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from datetime import date, timedelta
 from typing import Any
 
@@ -58,41 +58,44 @@ def next_boundary(tx: Transaction, product_ids: Collection[int], after: date) ->
     return store.next_boundary(tx.connection, product_ids, after)
 
 
-def lock_present(tx: Transaction, account_id: int, product_id: int, day: date) -> Any | None:
-    """The version in force on a day, locked; None where there is none."""
-    rows = store.lock_version(tx.connection, account_id, product_id, day)
-    return next((row for row in rows if row.first_day <= day), None)
+def put_all_from(
+    tx: Transaction, day: date, wanted: Mapping[tuple[int, int], Mapping[str, Any] | None]
+) -> dict[tuple[int, int], Any]:
+    """Let allocations be these terms (None = nothing any more) from a day on, by account's and product's id; the
+    versions that were in force.
 
-
-def put_from(
-    tx: Transaction, account_id: int, product_id: int, day: date, present: Any | None, values: dict[str, Any]
-) -> None:
-    """Let an allocation be this from a day on: the present version ends the day before, the new one lasts as
-    long as it would have, or until the next one begins. A version that began that very day is replaced."""
+    A present version ends the day before, the new one lasts as long as it would have, or until the next one begins. A
+    version that began that very day is replaced. Locks: the versions, by product and account.
+    """
+    if not wanted:
+        return {}
     generations.renew(tx, "allocations")
-    if present is not None and present.first_day == day:
-        store.update(tx.connection, present.id, values)
-        return
-    last_day = present.last_day if present is not None else None
-    if present is not None:
-        store.update(tx.connection, present.id, {"last_day": day - timedelta(days=1)})
-    else:
-        later = store.lock_version(tx.connection, account_id, product_id, day)
-        if later:
-            last_day = later[0].first_day - timedelta(days=1)
-    row = {"account_id": account_id, "product_id": product_id, "first_day": day, "last_day": last_day, **values}
-    store.insert(tx.connection, row)
-
-
-def end_from(tx: Transaction, day: date, present: Any | None) -> None:
-    """Let an allocation be nothing any more from a day on."""
-    if present is None:
-        return
-    generations.renew(tx, "allocations")
-    if present.first_day == day:
-        store.delete(tx.connection, present.id)
-    else:
-        store.update(tx.connection, present.id, {"last_day": day - timedelta(days=1)})
+    yesterday = day - timedelta(days=1)
+    present: dict[tuple[int, int], Any] = {}
+    ahead: dict[tuple[int, int], Any] = {}
+    for product_id in sorted({product_id for _, product_id in wanted}):
+        for part in batched(sorted(account_id for account_id, product in wanted if product == product_id)):
+            for row in store.lock_versions(tx.connection, part, product_id, day):
+                of = present if row.first_day <= day else ahead
+                of.setdefault((row.account_id, row.product_id), row)
+    new, changed, shortened, gone = [], [], [], []
+    for key, values in wanted.items():
+        now, last_day = present.get(key), None
+        if now is not None and now.first_day == day:
+            if values is None:
+                gone.append(now.id)
+            else:
+                changed.append({"version": now.id, **values})
+            continue
+        if now is not None:
+            shortened.append({"version": now.id, "last_day": yesterday})
+            last_day = now.last_day
+        elif key in ahead:
+            last_day = ahead[key].first_day - timedelta(days=1)
+        if values is not None:
+            new.append({"account_id": key[0], "product_id": key[1], "first_day": day, "last_day": last_day, **values})
+    store.write_versions(tx.connection, new, changed, shortened, gone)
+    return present
 
 
 def end_all_from(tx: Transaction, account_ids: Collection[int], day: date) -> None:

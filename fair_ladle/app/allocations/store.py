@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from datetime import date, datetime, timedelta
 from typing import Any
 
@@ -10,6 +10,7 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.allocations.tables import allocations, branch_use, counters, use_changes
+from fair_ladle.app.plumbing.database import batched
 from fair_ladle.app.pools.tables import pools
 
 
@@ -112,19 +113,30 @@ def next_boundary(connection: sa.Connection, product_ids: Collection[int], after
     return min((day for day in (begins, day_after) if day is not None), default=None)
 
 
-def insert(connection: sa.Connection, row: dict[str, Any]) -> None:
-    """Add a version."""
-    connection.execute(sa.insert(allocations).values(row))
-
-
-def update(connection: sa.Connection, version_id: int, values: dict[str, Any]) -> None:
-    """Change a version in place: only ever its end, or one that has not outlived its first day."""
-    connection.execute(sa.update(allocations).where(allocations.c.id == version_id).values(values))
-
-
-def delete(connection: sa.Connection, version_id: int) -> None:
-    """Take a version out that has not outlived its first day."""
-    connection.execute(sa.delete(allocations).where(allocations.c.id == version_id))
+def write_versions(
+    connection: sa.Connection,
+    new: Sequence[dict[str, Any]],
+    changed: Sequence[dict[str, Any]],
+    shortened: Sequence[dict[str, Any]],
+    gone: Sequence[int],
+) -> None:
+    """Add versions, change some in place that have not outlived their first day, let some end (``version`` is their
+    number), and take some out."""
+    a = allocations
+    for rows in (changed, shortened):
+        if rows:
+            values: dict[str, sa.BindParameter[Any]] = {
+                name: sa.bindparam(f"new_{name}") for name in rows[0] if name != "version"
+            }
+            named = [
+                {"version": row["version"]} | {f"new_{name}": row[name] for name in row if name != "version"}
+                for row in rows
+            ]
+            connection.execute(sa.update(a).where(a.c.id == sa.bindparam("version")).values(values), named)
+    for part in batched(gone):
+        connection.execute(sa.delete(a).where(a.c.id.in_(part)))
+    if new:
+        connection.execute(sa.insert(a), list(new))
 
 
 def end_all(connection: sa.Connection, account_ids: Collection[int], day: date) -> None:
@@ -139,18 +151,19 @@ def end_all(connection: sa.Connection, account_ids: Collection[int], day: date) 
     )
 
 
-def lock_version(connection: sa.Connection, account_id: int, product_id: int, day: date) -> list[Any]:
-    """The versions of one allocation in force on a day or later, locked."""
+def lock_versions(connection: sa.Connection, account_ids: Collection[int], product_id: int, day: date) -> list[Any]:
+    """The versions of these accounts' allocations of a product in force on a day or later, the earlier first,
+    locked."""
     a = allocations
     return list(
         connection.execute(
             sa.select(a)
             .where(
-                a.c.account_id == account_id,
                 a.c.product_id == product_id,
+                a.c.account_id.in_(account_ids),
                 sa.or_(a.c.last_day.is_(None), a.c.last_day >= day),
             )
-            .order_by(a.c.first_day)
+            .order_by(a.c.account_id, a.c.first_day)
             .with_for_update()
         )
     )

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
 from datetime import datetime, timedelta
 from typing import Any
 
 import numpy as np
 
-from fair_ladle.app.allocations.positions import Positions, positions_at
+from fair_ladle.app.allocations.positions import Positions, positions_at, replayed_clocks
 from fair_ladle.app.allocations.present import is_fresh
 from fair_ladle.app.assignments import store
 from fair_ladle.app.plumbing.database import Transaction, in_utc
@@ -43,57 +44,62 @@ def use_rows(found: Positions) -> list[dict[str, Any]]:
     ]
 
 
-def counter_rows(found: Positions) -> list[dict[str, Any]]:
-    """The counters that follow from positions of one product, or several."""
-    snapshot = found.snapshot
+def counter_rows(found: Positions, cells: Iterable[tuple[int, int]] | None = None) -> list[dict[str, Any]]:
+    """The counters that follow from positions: of these cells (row, column), or of all that a pool reaches."""
+    snapshot, load = found.snapshot, found.settled.load
     tree, grid = snapshot.accounts.tree, snapshot.grid
-    depth = [0] * len(tree)
-    for row in range(1, len(tree)):
-        depth[row] = depth[int(tree.parent[row])] + 1
-    rows = []
-    for column in range(len(snapshot.products)):
-        place_of = {
-            int(row): place
-            for place, (row, at) in enumerate(zip(snapshot.roots.rows, snapshot.roots.columns, strict=True))
-            if at == column
-        }
-        figures = zip(
-            snapshot.owner[:, column].tolist(),
-            snapshot.own[:, column].tolist(),
-            found.settled.load[:, column].tolist(),
-            grid.reserve[:, column].tolist(),
-            grid.cap[:, column].tolist(),
-            grid.burst[:, column].tolist(),
-            grid.grace[:, column].tolist(),
-            grid.overage[:, column].tolist(),
-            strict=True,
-        )
-        for row, (owner, own, load, reserve, cap, burst, grace, overage) in enumerate(figures):
-            if owner < 0:
-                continue
-            place = place_of[owner]
-            clock = snapshot.clocks.get((row, column))
-            at_cap = AtCap.GRACE if grace else AtCap.OVERAGE if overage else AtCap.BLOCK
-            is_owner = owner == row
-            rows.append(
-                {
-                    "pool_id": snapshot.pools[place].id,
-                    "account_id": int(snapshot.accounts.ids[row]),
-                    "parent_id": None if is_owner else int(snapshot.accounts.ids[int(tree.parent[row])]),
-                    "depth": depth[row],
-                    "own": own,
-                    "load": load,
-                    "reserve": 0 if is_owner else reserve,
-                    "cap": None if cap >= NO_LIMIT else cap,
-                    "at_cap": str(at_cap),
-                    "burst": None if burst >= NO_LIMIT else burst,
-                    "grace_days": snapshot.grace_days.get((row, column)),
-                    "allocated": bool(grid.present[row, column]),
-                    "past_cap_since": None if clock is None else instant(clock.since),
-                    "promisable": int(snapshot.supply.promisable[place]) if is_owner else None,
-                    "physical": int(snapshot.supply.physical[place]) if is_owner else None,
-                }
+    depth = np.repeat(np.arange(len(tree.level_start) - 1), np.diff(tree.level_start))
+    place_of = {
+        (int(row), int(column)): place
+        for place, (row, column) in enumerate(zip(snapshot.roots.rows, snapshot.roots.columns, strict=True))
+    }
+    wanted = np.argwhere(snapshot.owner >= 0) if cells is None else np.array(list(cells), dtype=np.int64).reshape(-1, 2)
+    at = (wanted[:, 0], wanted[:, 1])
+    figures = zip(
+        wanted.tolist(),
+        depth[at[0]].tolist(),
+        *(
+            array[at].tolist()
+            for array in (
+                snapshot.owner,
+                snapshot.own,
+                load,
+                grid.reserve,
+                grid.cap,
+                grid.burst,
+                grid.grace,
+                grid.overage,
+                grid.present,
             )
+        ),
+        strict=True,
+    )
+    ids, parent = snapshot.accounts.ids.tolist(), tree.parent.tolist()
+    rows = []
+    for (row, column), deep, owner, own, loaded, reserve, cap, burst, grace, overage, present in figures:
+        place = place_of[owner, column]
+        clock = snapshot.clocks.get((row, column))
+        at_cap = AtCap.GRACE if grace else AtCap.OVERAGE if overage else AtCap.BLOCK
+        is_owner = owner == row
+        rows.append(
+            {
+                "pool_id": snapshot.pools[place].id,
+                "account_id": ids[row],
+                "parent_id": None if is_owner else ids[parent[row]],
+                "depth": deep,
+                "own": own,
+                "load": loaded,
+                "reserve": 0 if is_owner else reserve,
+                "cap": None if cap >= NO_LIMIT else cap,
+                "at_cap": str(at_cap),
+                "burst": None if burst >= NO_LIMIT else burst,
+                "grace_days": snapshot.grace_days.get((row, column)),
+                "allocated": present,
+                "past_cap_since": None if clock is None else instant(clock.since),
+                "promisable": int(snapshot.supply.promisable[place]) if is_owner else None,
+                "physical": int(snapshot.supply.physical[place]) if is_owner else None,
+            }
+        )
     return rows
 
 
@@ -123,6 +129,30 @@ def rebuild(tx: Transaction, products: Sequence[Product], also_fresh: bool = Fal
         until = min(tomorrow, change) if change else tomorrow
         store.set_fresh(tx.connection, pool.id, until, bool(loads[place] <= physical[place]))
     return written
+
+
+def follow(tx: Transaction, before: Positions, after: Positions) -> int:
+    """Let locked counters that hold follow other allocations over the same tree and pools; how many were written.
+
+    Only what differs is written, and only its clocks are replayed from the facts.
+    """
+    was, now = before.snapshot, after.snapshot
+    differs = before.settled.load != after.settled.load
+    for name in ("reserve", "cap", "burst", "grace", "overage", "present"):
+        differs |= getattr(was.grid, name) != getattr(now.grid, name)
+    for cell in was.grace_days.keys() | now.grace_days.keys():
+        differs[cell] |= was.grace_days.get(cell) != now.grace_days.get(cell)
+    differs &= now.owner >= 0
+    kept = {cell: clock for cell, clock in was.clocks.items() if not differs[cell]}
+    clocks = kept | replayed_clocks(tx, now, differs)
+    cells = np.argwhere(differs)
+    rows = counter_rows(replace(after, snapshot=replace(now, clocks=clocks)), [(int(r), int(c)) for r, c in cells])
+    store.change(tx.connection, rows)
+    loads, physical = after.pool_load(), now.supply.physical
+    for place, pool in enumerate(now.pools):
+        if differs[now.roots.rows[place], now.roots.columns[place]]:
+            store.set_backed(tx.connection, pool.id, bool(loads[place] <= physical[place]))
+    return len(rows)
 
 
 def _was_made(until: datetime | None, now: datetime) -> bool:

@@ -16,6 +16,7 @@ from zoneinfo import ZoneInfo
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations.ladders import ladder_members
+from fair_ladle.app.allocations.positions import Positions
 from fair_ladle.app.assignments import claims, counters, eligibility, store
 from fair_ladle.app.assignments.eligibility import RESERVED, Wanted
 from fair_ladle.app.assignments.places import Directory, Place, directory, forget
@@ -378,6 +379,11 @@ def loaded(tx: Transaction) -> None:
 def lock(tx: Transaction, products: Sequence[Product]) -> None:
     """Hold back every admission from these products' pools until the transaction ends."""
     store.lock_pools(tx.connection, [pool.id for pool in pools_service.pools(tx, products)])
+
+
+def follow(tx: Transaction, before: Positions, after: Positions) -> None:
+    """Let the counters of pools, all of them locked, follow other allocations."""
+    counters.follow(tx, before, after)
 
 
 def rebuild_locked(tx: Transaction, products: Sequence[Product]) -> None:

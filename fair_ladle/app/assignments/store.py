@@ -221,12 +221,18 @@ def replace(connection: sa.Connection, there: dict[tuple[int, int], Any], wanted
         connection.execute(sa.delete(c).where(c.c.pool_id == pool_id, c.c.account_id == account_id))
     if new:
         connection.execute(sa.insert(c), new)
-    if other:
+    change(connection, other)
+    return len(new) + len(other) + len(there)
+
+
+def change(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
+    """Other figures of counters that are there and locked."""
+    if rows:
         keyed = [
-            {"pool": r["pool_id"], "account": r["account_id"]} | {f"new_{k}": v for k, v in r.items()} for r in other
+            {"pool": r["pool_id"], "account": r["account_id"]} | {f"new_{k}": v for k, v in r.items()} for r in rows
         ]
         values: dict[str, sa.BindParameter[Any]] = {
-            name: sa.bindparam(f"new_{name}") for name in other[0] if name not in ("pool_id", "account_id")
+            name: sa.bindparam(f"new_{name}") for name in rows[0] if name not in ("pool_id", "account_id")
         }
         connection.execute(
             sa.update(c)
@@ -234,7 +240,11 @@ def replace(connection: sa.Connection, there: dict[tuple[int, int], Any], wanted
             .values(values),
             keyed,
         )
-    return len(new) + len(other) + len(there)
+
+
+def set_backed(connection: sa.Connection, pool_id: int, backed: bool) -> None:
+    """Say whether a pool's promises are all physically there."""
+    connection.execute(sa.update(pools).where(pools.c.id == pool_id).values(backed=backed))
 
 
 def set_fresh(connection: sa.Connection, pool_id: int, until: datetime, backed: bool) -> None:

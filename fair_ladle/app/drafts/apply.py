@@ -126,11 +126,7 @@ def write_changes(
             before.append(AppliedChange(change))
     if any(isinstance(each, NewAccount | Move | NewLot | LotEnd | StatusChange) for each in changes):
         accounts_service.structure_changed(tx)
-    for change in changes:
-        if isinstance(change, AllocationChange):
-            before.append(
-                AppliedChange(_allocate(tx, evaluation, change, ids[change.account], products[change.product], entries))
-            )
+    before.extend(AppliedChange(each) for each in _allocate(tx, evaluation, changes, ids, products, entries))
     log_service.write(
         tx,
         actor,
@@ -277,30 +273,36 @@ def _end_lot(
 def _allocate(
     tx: Transaction,
     evaluation: DraftEvaluation,
-    change: AllocationChange,
-    account_id: int,
-    product: Product,
+    changes: Sequence[Change],
+    ids: dict[str, int],
+    products: dict[str, Product],
     entries: list[Entry],
-) -> AllocationChange:
-    day = evaluation.before.day
-    present = allocations.lock_present(tx, account_id, product.id, day)
-    was = {name: getattr(present, name) for name in TERMS} if present else {}
-    now: dict[str, Any] = {} if change.terms is None else change.terms.model_dump()
-    if change.terms is None:
-        allocations.end_from(tx, day, present)
-    else:
-        allocations.put_from(tx, account_id, product.id, day, present, now)
-    differs = [name for name in TERMS if was.get(name) != now.get(name)]
-    entries.append(
-        Entry(
-            "allocation changed",
-            product.code,
-            account_id,
-            {name: format_term(name, was[name], product) for name in differs if name in was} or None,
-            {name: format_term(name, now[name], product) for name in differs if name in now} or {"allocation": "none"},
+) -> list[AllocationChange]:
+    """Write the allocations among these changes; each comes back with what was before."""
+    mine = [each for each in changes if isinstance(each, AllocationChange)]
+    terms = {
+        (ids[each.account], products[each.product].id): None if each.terms is None else each.terms.model_dump()
+        for each in mine
+    }
+    present = allocations.put_all_from(tx, evaluation.before.day, terms)
+    written = []
+    for change in mine:
+        product, key = products[change.product], (ids[change.account], products[change.product].id)
+        version, now = present.get(key), terms[key] or {}
+        was = {name: getattr(version, name) for name in TERMS} if version else {}
+        differs = [name for name in TERMS if was.get(name) != now.get(name)]
+        entries.append(
+            Entry(
+                "allocation changed",
+                product.code,
+                key[0],
+                {name: format_term(name, was[name], product) for name in differs if name in was} or None,
+                {name: format_term(name, now[name], product) for name in differs if name in now}
+                or {"allocation": "none"},
+            )
         )
-    )
-    return change.model_copy(update={"was": Terms(**was) if was else None})
+        written.append(change.model_copy(update={"was": Terms(**was) if was else None}))
+    return written
 
 
 def format_term(name: str, value: Any, product: Product) -> Any:

@@ -105,7 +105,8 @@ def apply_changes(
     products = _products(tx, changes)
     _lock_people(tx, changes)
     assignments.lock(tx, products)
-    snapshot = snapshot_at(tx, products, tx.now)
+    assignments.rebuild_stale(tx, products)
+    snapshot = present_snapshot(tx, products)
     evaluation = DraftEvaluation(snapshot, actor, changes, _in_use(tx, actor, snapshot, changes))
     if evaluation.faults:
         raise Refused(
@@ -129,7 +130,10 @@ def apply_changes(
     if refused is not None:
         raise refused
     before = write_changes(tx, actor, evaluation, changes, through)
-    assignments.rebuild_locked(tx, products)
+    if all(isinstance(each, AllocationChange | RateChange) for each in changes):
+        assignments.follow(tx, impact.present, impact.after)
+    else:
+        assignments.rebuild_locked(tx, products)
     return impact, before
 
 

@@ -15,6 +15,7 @@ import sqlalchemy as sa
 from fastapi import FastAPI, Request, Response
 from fastapi.middleware.gzip import GZipMiddleware
 
+from fair_ladle import beside
 from fair_ladle.app.account_admin.routes import routes as account_admin
 from fair_ladle.app.accounts.routes import routes as accounts
 from fair_ladle.app.allocations.routes import routes as allocations
@@ -111,14 +112,15 @@ def _running(request: Request) -> str | None:
     return request.headers.get("X-Running") or request.query_params.get("running")
 
 
-def create_app(database: Database | None = None) -> FastAPI:
-    """The application on an open database; on the installation's own where none is given."""
+def create_app(database: Database | None = None, jobs_beside: bool = False) -> FastAPI:
+    """The application on an open database; on the installation's own where none is given. ``jobs_beside``: another
+    process does the jobs."""
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
         app.state.database = database or open_database(serves=True)
         anyio.to_thread.current_default_thread_limiter().total_tokens = THREADS
-        schedule = Schedule(app.state.database, jobs(Settings.read()))
+        schedule = Schedule(app.state.database, [] if jobs_beside else jobs(Settings.read()))
         schedule.start()
         yield
         await anyio.to_thread.run_sync(schedule.stop)
@@ -220,9 +222,11 @@ def serve(port: int, home: Path, demo: bool) -> None:
         os.environ["FAIR_LADLE_SMTP"] = stand_in.start()
     if demo:
         reporting.begin(open_database(settings, serves=True), home, f"http://127.0.0.1:{port}")
+    jobs_kept = threading.Thread(target=beside.keep, args=(stopping,), name="jobs' process")
+    jobs_kept.start()
     try:
         uvicorn.run(
-            create_app(),
+            create_app(jobs_beside=True),
             host="127.0.0.1",
             port=port,
             log_level="warning",
@@ -235,6 +239,7 @@ def serve(port: int, home: Path, demo: bool) -> None:
         )
     finally:
         stopping.set()
+        jobs_kept.join()
         if stand_in is not None:
             stand_in.stop()
         with suppress(FileNotFoundError):

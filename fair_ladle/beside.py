@@ -1,0 +1,56 @@
+"""What a server does beside requests, in a process of its own: long work holds no request up. It ends with the server,
+however that ends. Run as `python -m fair_ladle.beside`."""
+
+from __future__ import annotations
+
+import ctypes
+import logging
+import os
+import signal
+import subprocess
+import sys
+import threading
+
+from fair_ladle.app.plumbing.installation import open_database
+from fair_ladle.app.plumbing.schedule import STOPPED_WITHIN, Schedule
+from fair_ladle.app.plumbing.settings import Settings
+from fair_ladle.jobs import jobs
+
+PR_SET_PDEATHSIG = 1
+LOOK_SECONDS, AGAIN_SECONDS = 0.2, 1.0
+logger = logging.getLogger("fair_ladle")
+
+
+def keep(stopping: threading.Event) -> None:
+    """Keep the process of the jobs running until told to stop; begun again when it dies."""
+    while not stopping.is_set():
+        process = subprocess.Popen([sys.executable, "-m", "fair_ladle.beside", str(os.getpid())])
+        while process.poll() is None and not stopping.wait(LOOK_SECONDS):
+            pass
+        if process.poll() is None:
+            process.terminate()
+            try:
+                process.wait(STOPPED_WITHIN + 5)
+            except subprocess.TimeoutExpired:
+                process.kill()
+                process.wait()
+        elif not stopping.wait(AGAIN_SECONDS):
+            logger.warning("the jobs' process ended (%s) and is begun again", process.returncode)
+
+
+def main(server: int) -> None:
+    """Do the jobs until told to stop, or until the server (process) is gone."""
+    stopping = threading.Event()
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C goes to both; the server says when
+    signal.signal(signal.SIGTERM, lambda *_: stopping.set())
+    ctypes.CDLL(None, use_errno=True).prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
+    settings = Settings.read()
+    schedule = Schedule(open_database(settings, serves=True), jobs(settings))
+    schedule.start()
+    while os.getppid() == server and not stopping.wait(LOOK_SECONDS):
+        pass
+    schedule.stop()
+
+
+if __name__ == "__main__":
+    main(int(sys.argv[1]))

@@ -25,6 +25,7 @@ class SubAccount(BaseModel):
     account: str
     name: str
     kind: str
+    status: str
 
 
 class AccountBody(BaseModel):
@@ -94,7 +95,12 @@ def _body(tx: Transaction, who: Actor, accounts: Accounts, row: int) -> AccountB
         charged=not accounts.uncharged[row],
         people=usecases.people_of(tx, who, facts.code),
         below=[
-            SubAccount(account=tree.codes[each], name=accounts.name(each), kind=accounts.facts[each].kind)
+            SubAccount(
+                account=tree.codes[each],
+                name=accounts.name(each),
+                kind=accounts.facts[each].kind,
+                status=accounts.status(each),
+            )
             for each in below
         ],
     )

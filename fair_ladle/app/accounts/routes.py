@@ -21,7 +21,48 @@ class AccountFound(BaseModel):
     account: str
     name: str
     kind: str
+    status: str
     under: list[str]
+
+
+class AccountChoice(BaseModel):
+    """An account to choose, and how far it is below the top of the branch."""
+
+    account: str
+    name: str
+    kind: str
+    status: str
+    depth: int
+
+
+class AccountChoices(BaseModel):
+    """The top of one's branch, how many accounts it has, and those asked for: of a large branch, only the top."""
+
+    top: str
+    total: int
+    accounts: list[AccountChoice]
+
+
+@routes.get("/choices", response_model=AccountChoices)
+def choices(db: Db, who: Who, code: list[str] = Query([], max_length=200)) -> Any:
+    """What the accounts of one's branch (or those of these codes) are called."""
+    accounts, total, rows = db.run(usecases.to_choose_from, who, code)
+    top = top_row(accounts, who)
+    depth = accounts.tree.depth(top)
+    return AccountChoices(
+        top=accounts.tree.codes[top],
+        total=total,
+        accounts=[
+            AccountChoice(
+                account=accounts.tree.codes[row],
+                name=accounts.name(row),
+                kind=accounts.facts[row].kind,
+                status=accounts.status(row),
+                depth=accounts.tree.depth(row) - depth,
+            )
+            for row in rows
+        ],
+    )
 
 
 @routes.get("", response_model=list[AccountFound])
@@ -38,6 +79,7 @@ def find(db: Db, who: Who, find: str = Query("", max_length=100), limit: int = Q
                 account=accounts.tree.codes[row],
                 name=accounts.name(row),
                 kind=accounts.facts[row].kind,
+                status=accounts.status(row),
                 under=[accounts.name(each) for each in above],
             )
         )

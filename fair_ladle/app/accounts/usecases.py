@@ -2,9 +2,26 @@
 
 from __future__ import annotations
 
-from fair_ladle.app.accounts.service import Accounts, known, top_row
+from collections.abc import Sequence
+
+from fair_ladle.app.accounts.service import Accounts, is_in_scope, known, top_row
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
+
+MOST_AT_ONCE = 300
+"""Of so many accounts at most a branch is sent whole, to choose from."""
+
+
+def to_choose_from(tx: Transaction, actor: Actor, codes: Sequence[str]) -> tuple[Accounts, int, list[int]]:
+    """How many accounts the actor's branch has, and the rows of these (codes) of them; of all where none is named and
+    they are few, of the top alone where they are many."""
+    accounts = known(tx)
+    branch = accounts.tree.branch(top_row(accounts, actor))
+    if codes:
+        rows = [accounts.tree.row(code) for code in codes if is_in_scope(accounts, actor, code)]
+    else:
+        rows = branch.tolist() if len(branch) <= MOST_AT_ONCE else [int(branch[0])]
+    return accounts, len(branch), rows
 
 
 def find(tx: Transaction, actor: Actor, words: str, limit: int) -> tuple[Accounts, list[int]]:

@@ -210,19 +210,43 @@ def grid_body(found: views.GridView) -> dict[str, Any]:
             "name": [each.name for each in facts],
             "kind": [each.kind for each in facts],
             "status": [snapshot.accounts.status(row) for row in rows.tolist()],
-            "parent": [-1 if row == found.top else place_of[int(tree.parent[row])] for row in rows.tolist()],
+            "parent": [-1 if row == found.top else place_of.get(int(tree.parent[row]), -1) for row in rows.tolist()],
         },
         "pools": pools,
     }
 
 
+class ProductName(BaseModel):
+    """What a product that reaches one's branch is called and how it is counted."""
+
+    product: str
+    name: str
+    unit: str
+    measure: str
+    per_unit: int
+
+
+@routes.get("/products", response_model=list[ProductName])
+def products(db: Db, who: Who) -> Any:
+    """The products of which a pool reaches one's branch, by their codes."""
+    return [
+        ProductName(product=each.code, name=each.name, unit=each.unit, measure=each.measure, per_unit=each.per_unit)
+        for each in db.run(snapshots.products_in_sight, who)
+    ]
+
+
 @routes.get("", response_model=AllocationGrid)
 def grid(
-    db: Db, who: Who, product: list[str] | None = Query(None), at: At | None = None, on: Day | None = None
+    db: Db,
+    who: Who,
+    product: list[str] | None = Query(None),
+    at: At | None = None,
+    on: Day | None = None,
+    account: list[str] = Query([], max_length=500),
 ) -> Response:
-    """Positions of one's branch in all pools or in those of these products: now, at an instant, or as of a day past
-    or ahead."""
-    body = db.run(lambda tx: grid_body(views.grid(tx, who, product, at or snapshots.instant_of(tx, on))))
+    """Positions of one's branch (or of these accounts in it, the top first) in all pools or in those of these
+    products: now, at an instant, or as of a day past or ahead."""
+    body = db.run(lambda tx: grid_body(views.grid(tx, who, product, at or snapshots.instant_of(tx, on), account)))
     return Response(json.dumps(body, separators=(",", ":")), media_type="application/json")
 
 

@@ -9,6 +9,7 @@ from datetime import date, datetime, timedelta
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import present
 from fair_ladle.app.allocations.positions import Snapshot, snapshot_at
+from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.pools import service as pools_service
@@ -32,6 +33,25 @@ def chosen_products(tx: Transaction, codes: Sequence[str] | None) -> list[Produc
         if code not in by_code:
             raise not_found("product", code)
     return [by_code[code] for code in dict.fromkeys(codes)]
+
+
+def products_in_sight(tx: Transaction, actor: Actor) -> list[Product]:
+    """The products of which a pool reaches the actor's branch, or begins in it."""
+    accounts = accounts_service.known(tx)
+    top = accounts_service.top_row(accounts, actor)
+    above = {int(accounts.ids[row]) for row in accounts.tree.path_up(top)}
+    first, size = int(accounts.tree.depth_first[top]), int(accounts.tree.branch_size[top])
+
+    def is_below(owner_id: int) -> bool:
+        return 0 <= int(accounts.tree.depth_first[accounts.row_of_id[owner_id]]) - first < size
+
+    every = pools_service.products(tx)
+    reaching = {
+        pool.product.id
+        for pool in pools_service.pools(tx, every)
+        if pool.owner_id in above or (pool.owner_id in accounts.row_of_id and is_below(pool.owner_id))
+    }
+    return [each for each in every if each.id in reaching]
 
 
 def instant_of(tx: Transaction, on: date | None) -> datetime | None:

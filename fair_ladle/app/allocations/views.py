@@ -7,6 +7,8 @@ from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from typing import Any
 
+import numpy as np
+
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import present, store
 from fair_ladle.app.allocations.positions import Positions, frame_of, positions_at, settle_snapshot, snapshot_at
@@ -48,23 +50,38 @@ class GridView:
     endings: dict[int, Ending]
 
 
-def grid(tx: Transaction, actor: Actor, codes: Sequence[str] | None = None, at: datetime | None = None) -> GridView:
-    """The positions of the actor's branch, now or at an instant."""
+def grid(
+    tx: Transaction,
+    actor: Actor,
+    codes: Sequence[str] | None = None,
+    at: datetime | None = None,
+    accounts: Sequence[str] = (),
+) -> GridView:
+    """The positions of the actor's branch, or of some accounts of it, now or at an instant."""
     products = chosen_products(tx, codes)
-    whole = _present_branch(tx, actor, products) if at is None else settle_snapshot(snapshot_at(tx, products, at))
+    if at is None:
+        whole = _present_branch(tx, actor, products, accounts)
+    else:
+        whole = settle_snapshot(snapshot_at(tx, products, at))
     snapshot = whole.snapshot
     top = accounts_service.top_row(snapshot.accounts, actor)
     found = whole.seen_by(top)
     rows = snapshot.accounts.tree.branch(top)
+    if accounts:
+        named = [accounts_service.row_in_scope(snapshot.accounts, actor, code) for code in accounts]
+        rows = rows[np.isin(rows, named)]
     reached = [column for column in range(len(products)) if (snapshot.owner[rows, column] >= 0).any()]
     endings = {column: ending for column in reached if (ending := _next_ending(found, top, column))}
     return GridView(found, rows, top, endings)
 
 
-def _present_branch(tx: Transaction, actor: Actor, products: Sequence[Product]) -> Positions:
-    """What is now: of the actor's branch and those above it where that is a small part of the tree, else of all."""
+def _present_branch(tx: Transaction, actor: Actor, products: Sequence[Product], codes: Sequence[str]) -> Positions:
+    """What is now: of the actor's branch (or some accounts of it) and those above where that is a small part of the
+    tree, else of all."""
     accounts = accounts_service.known(tx)
     rows = accounts.tree.branch(accounts_service.top_row(accounts, actor))
+    if codes:
+        rows = np.array([accounts_service.row_in_scope(accounts, actor, code) for code in codes], dtype=np.int64)
     if len(rows) <= SMALL_BRANCH:
         return present.positions(tx, products, rows.tolist(), use=True)
     return settle_snapshot(present_snapshot(tx, products))

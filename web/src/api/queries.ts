@@ -6,6 +6,8 @@ import { api, take, type Schemas } from './client'
 
 export type Grid = Schemas['AllocationGrid']
 export type Pool = Schemas['GridPool']
+export type AccountChoice = Schemas['AccountChoice']
+export type ProductName = Schemas['ProductName']
 export type Cell = Schemas['CellBody']
 export type Effect = Schemas['EffectBody']
 export type DraftBody = Schemas['DraftBody']
@@ -39,6 +41,39 @@ export const gridOn = (on: string | null) =>
   })
 
 export const grid = gridOn(null)
+
+/** One account's own cells in every pool that reaches it. */
+export const gridOf = (account: string) =>
+  queryOptions({
+    queryKey: ['allocations', 'of', account],
+    queryFn: () => take(api.GET('/api/allocations', { params: { query: { account: [account] } } })),
+    staleTime: 15_000,
+    placeholderData: keepPreviousData,
+  })
+
+/** The accounts of the branch to choose from; of a large one only its top, and others by a finder. */
+export const accountChoices = queryOptions({
+  queryKey: ['accounts', 'choices'],
+  queryFn: () => take(api.GET('/api/accounts/choices')),
+  staleTime: 60_000,
+})
+
+/** What accounts of these codes are called. */
+export const accountsNamed = (codes: string[]) =>
+  queryOptions({
+    queryKey: ['accounts', 'named', codes],
+    queryFn: async () =>
+      (await take(api.GET('/api/accounts/choices', { params: { query: { code: codes } } }))).accounts,
+    enabled: codes.length > 0,
+    staleTime: 300_000,
+    placeholderData: keepPreviousData,
+  })
+
+export const productsInSight = queryOptions({
+  queryKey: ['allocations', 'products'],
+  queryFn: () => take(api.GET('/api/allocations/products')),
+  staleTime: 300_000,
+})
 
 export const cell = (account: string, product: string, on: string | null = null) =>
   queryOptions({

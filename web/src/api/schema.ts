@@ -24,6 +24,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/accounts/choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Choices
+         * @description What the accounts of one's branch (or those of these codes) are called.
+         */
+        get: operations["choices_api_accounts_choices_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/accounts/templates": {
         parameters: {
             query?: never;
@@ -121,8 +141,8 @@ export interface paths {
         };
         /**
          * Grid
-         * @description Positions of one's branch in all pools or in those of these products: now, at an instant, or as of a day past
-         *     or ahead.
+         * @description Positions of one's branch (or of these accounts in it, the top first) in all pools or in those of these
+         *     products: now, at an instant, or as of a day past or ahead.
          */
         get: operations["grid_api_allocations_get"];
         put?: never;
@@ -185,6 +205,26 @@ export interface paths {
          * @description Every version of one allocation, past and ahead, the newest first.
          */
         get: operations["history_api_allocations_history_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/allocations/products": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Products
+         * @description The products of which a pool reaches one's branch, by their codes.
+         */
+        get: operations["products_api_allocations_products_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2668,6 +2708,34 @@ export interface components {
             warnings: string[];
         };
         /**
+         * AccountChoice
+         * @description An account to choose, and how far it is below the top of the branch.
+         */
+        AccountChoice: {
+            /** Account */
+            account: string;
+            /** Depth */
+            depth: number;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Status */
+            status: string;
+        };
+        /**
+         * AccountChoices
+         * @description The top of one's branch, how many accounts it has, and those asked for: of a large branch, only the top.
+         */
+        AccountChoices: {
+            /** Accounts */
+            accounts: components["schemas"]["AccountChoice"][];
+            /** Top */
+            top: string;
+            /** Total */
+            total: number;
+        };
+        /**
          * AccountEdit
          * @description What can be changed of an account.
          */
@@ -2690,6 +2758,8 @@ export interface components {
             kind: string;
             /** Name */
             name: string;
+            /** Status */
+            status: string;
             /** Under */
             under: string[];
         };
@@ -5602,6 +5672,22 @@ export interface components {
             [key: string]: unknown;
         };
         /**
+         * ProductName
+         * @description What a product that reaches one's branch is called and how it is counted.
+         */
+        ProductName: {
+            /** Measure */
+            measure: string;
+            /** Name */
+            name: string;
+            /** Per Unit */
+            per_unit: number;
+            /** Product */
+            product: string;
+            /** Unit */
+            unit: string;
+        };
+        /**
          * PublicKey
          * @description What answers to request files are checked with (Ed25519, base64).
          */
@@ -6457,6 +6543,8 @@ export interface components {
             kind: string;
             /** Name */
             name: string;
+            /** Status */
+            status: string;
         };
         /**
          * SwitchBody
@@ -6868,6 +6956,118 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AccountFound"][];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    choices_api_accounts_choices_get: {
+        parameters: {
+            query?: {
+                code?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountChoices"];
                 };
             };
             /** @description Cannot be read */
@@ -7648,6 +7848,7 @@ export interface operations {
                 product?: string[] | null;
                 at?: string | null;
                 on?: string | null;
+                account?: string[];
             };
             header?: never;
             path?: never;
@@ -8004,6 +8205,116 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HistoryBody"][];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    products_api_allocations_products_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProductName"][];
                 };
             };
             /** @description Cannot be read */

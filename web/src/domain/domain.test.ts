@@ -2,7 +2,7 @@ import { describe, expect, it } from 'vitest'
 import { bySlot, difference, emptyDraft, reduce, slotOf, withDifference, type Change } from './draft'
 import { minus, money, percent, sum } from './money'
 import { dayOf, daysBetween, instantName, monthAfter, reckonIn } from './months'
-import { accountChoices, depths, sizesBelow, visiblePlaces } from './tree'
+import { depths, sizesBelow, visiblePlaces } from './tree'
 import { decimal, parseUnits, units } from './units'
 
 const t = '\u00a0'
@@ -60,14 +60,6 @@ describe('the tree', () => {
   it('knows depth and size', () => {
     expect(depths(parent)).toEqual([0, 1, 2, 2, 1, 2])
     expect(sizesBelow(parent)).toEqual([5, 2, 0, 0, 1, 0])
-  })
-  it('is chosen from in its order, each as far in as it stands below', () => {
-    expect(accountChoices({ code: ['M', 'A', 'A1'], name: ['Msp', 'Client', 'Desk'], parent: [-1, 0, 1] })).toEqual([
-      ['M', 'Msp'],
-      ['A', `${t}${t}Client`],
-      ['A1', `${t}${t}${t}${t}Desk`],
-    ])
-    expect(accountChoices(undefined)).toEqual([])
   })
   it('hides what is below a closed account', () => {
     expect(visiblePlaces(parent, (place) => place !== 1)).toEqual([0, 1, 4, 5])

@@ -20,17 +20,6 @@ export function depths(parent: number[]): number[] {
   return found
 }
 
-/** Accounts as they are chosen from: code and name, in the order of the tree, each as far in as it stands below. */
-export function accountChoices(accounts: Pick<Accounts, 'code' | 'name' | 'parent'> | undefined): [string, string][] {
-  const depth = depths(accounts?.parent ?? [])
-  return (
-    accounts?.code.map((code, at): [string, string] => [
-      code,
-      `${'\u00a0'.repeat(2 * (depth[at] ?? 0))}${accounts.name[at] ?? code}`,
-    ]) ?? []
-  )
-}
-
 /** For each account how many others are below it. */
 export function sizesBelow(parent: number[]): number[] {
   const below = parent.map(() => 0)

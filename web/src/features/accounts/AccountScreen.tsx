@@ -3,9 +3,10 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
 import { api, take } from '../../api/client'
+import { AccountSelect } from '../../parts/AccountSelect'
 import {
   accountDetail,
-  grid as gridQuery,
+  gridOf,
   holdsOf,
   logPage,
   me,
@@ -33,7 +34,7 @@ import { KeepTemplate, Status } from './Status'
 export default function AccountScreen() {
   const { account = '' } = useParams()
   const found = useQuery(accountDetail(account))
-  const grid = useQuery(gridQuery)
+  const grid = useQuery(gridOf(account))
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
   if (!found.data || !grid.data) return <Wait what="the account" />
   return <Loaded body={found.data} grid={grid.data} key={account} />
@@ -86,7 +87,7 @@ function Loaded({ body, grid }: { body: AccountBody; grid: Grid }) {
             <Changes account={body.account} />
           </div>
           <aside>
-            <Facts body={body} grid={grid} />
+            <Facts body={body} />
             {body.parent && <Status body={body} />}
             <OnHold account={body.account} grid={grid} />
             <Notices account={body.account} />
@@ -96,7 +97,7 @@ function Loaded({ body, grid }: { body: AccountBody; grid: Grid }) {
           </aside>
         </div>
       </div>
-      {creating && <NewClient parent={body} grid={grid} close={() => setCreating(false)} />}
+      {creating && <NewClient parent={body} day={grid.day} close={() => setCreating(false)} />}
     </>
   )
 }
@@ -249,7 +250,7 @@ function Changes({ account }: { account: string }) {
   )
 }
 
-function Facts({ body, grid }: { body: AccountBody; grid: Grid }) {
+function Facts({ body }: { body: AccountBody }) {
   const queries = useQueryClient()
   const draft = useDraft()
   const [said, setSaid] = useState<{ text: string; bad: boolean } | null>(null)
@@ -308,17 +309,14 @@ function Facts({ body, grid }: { body: AccountBody; grid: Grid }) {
       {body.parent && (
         <Form.Group controlId="account-parent" className="mt-2">
           <Form.Label>Stands below (a move goes into the draft)</Form.Label>
-          <Form.Select value={body.parent} onChange={(event) => move(event.target.value)}>
-            {grid.accounts.code.map(
-              (code, at) =>
-                (grid.accounts.kind[at] !== 'sub-account' || code === body.parent || body.kind === 'sub-account') &&
-                code !== body.account && (
-                  <option key={code} value={code}>
-                    {grid.accounts.name[at]}
-                  </option>
-                ),
-            )}
-          </Form.Select>
+          <AccountSelect
+            value={body.parent}
+            onChange={move}
+            only={(each) =>
+              (each.kind !== 'sub-account' || each.account === body.parent || body.kind === 'sub-account') &&
+              each.account !== body.account
+            }
+          />
         </Form.Group>
       )}
     </section>
@@ -390,19 +388,28 @@ function StatementLine({ account, month }: { account: string; month: string }) {
   )
 }
 
+/** So many are shown before the rest is asked for. */
+const FIRST_BELOW = 30
+
 function Below({ body }: { body: AccountBody }) {
+  const [all, setAll] = useState(false)
   if (!body.below.length) return null
   return (
     <section aria-label="Accounts below">
       <h3>Below</h3>
       <ul className="plain">
-        {body.below.map((each) => (
+        {body.below.slice(0, all ? undefined : FIRST_BELOW).map((each) => (
           <li key={each.account}>
             <Link to={`/accounts/${encodeURIComponent(each.account)}`}>{each.name}</Link>{' '}
             <span className="quiet small">{each.kind}</span>
           </li>
         ))}
       </ul>
+      {!all && body.below.length > FIRST_BELOW && (
+        <Button variant="link" size="sm" className="p-0" onClick={() => setAll(true)}>
+          Show {body.below.length - FIRST_BELOW} more
+        </Button>
+      )}
     </section>
   )
 }

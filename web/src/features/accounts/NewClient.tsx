@@ -2,10 +2,9 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { api, take } from '../../api/client'
-import { templates as templatesQuery, type AccountBody, type Grid } from '../../api/queries'
+import { templates as templatesQuery, type AccountBody } from '../../api/queries'
 import type { NewAccount } from '../../domain/draft'
 import { afterShape, parseLines } from '../../domain/newAccounts'
-import { isClosed } from '../../domain/tree'
 import { useDraft } from '../drafts/context'
 
 const KINDS: Record<string, NewAccount['account_kind'][]> = {
@@ -15,8 +14,11 @@ const KINDS: Record<string, NewAccount['account_kind'][]> = {
   'sub-account': ['sub-account'],
 }
 
+/** So many are offered to be made after. */
+const MOST_MODELS = 200
+
 /** One new account or a list of them, with another one's departments and allocations if wished; all of it goes into the draft. */
-export function NewClient({ parent, grid, close }: { parent: AccountBody; grid: Grid; close: () => void }) {
+export function NewClient({ parent, day, close }: { parent: AccountBody; day: string; close: () => void }) {
   const draft = useDraft()
   const kinds = KINDS[parent.kind] ?? ['sub-account']
   const [text, setText] = useState('')
@@ -24,12 +26,12 @@ export function NewClient({ parent, grid, close }: { parent: AccountBody; grid: 
   const [like, setLike] = useState('')
   const [unallocated, setUnallocated] = useState<NewAccount['unallocated']>('none')
   const [trouble, setTrouble] = useState('')
-  const lines = parseLines(text, grid.accounts.code)
-  const wrong = lines.find((each) => each.wrong)
-  const place = grid.accounts.code.indexOf(parent.account)
-  const models = grid.accounts.code.filter(
-    (_, at) => grid.accounts.parent[at] === place && grid.accounts.kind[at] === kind && !isClosed(grid.accounts, at),
+  const lines = parseLines(
+    text,
+    parent.below.map((each) => each.account),
   )
+  const wrong = lines.find((each) => each.wrong)
+  const models = parent.below.filter((each) => each.kind === kind && each.status !== 'closed').slice(0, MOST_MODELS)
   const queries = useQueryClient()
   const templates = (useQuery(templatesQuery).data ?? []).filter((each) => each.shape.accounts[0]?.kind === kind)
   const [from, chosen] = [like.slice(0, like.indexOf(' ')), like.slice(like.indexOf(' ') + 1)]
@@ -42,9 +44,7 @@ export function NewClient({ parent, grid, close }: { parent: AccountBody; grid: 
             ? await take(api.GET('/api/accounts/{account}/shape', { params: { path: { account: chosen } } }))
             : null
       draft.set(
-        lines.flatMap((line) =>
-          afterShape(line, parent.account, kind, shape, `${grid.day.slice(0, 7)}-01`, unallocated),
-        ),
+        lines.flatMap((line) => afterShape(line, parent.account, kind, shape, `${day.slice(0, 7)}-01`, unallocated)),
       )
       close()
     } catch (error) {
@@ -95,9 +95,9 @@ export function NewClient({ parent, grid, close }: { parent: AccountBody; grid: 
                   </optgroup>
                 )}
                 <optgroup label="Accounts as they are">
-                  {models.map((code) => (
-                    <option key={code} value={`account ${code}`}>
-                      {grid.accounts.name[grid.accounts.code.indexOf(code)]}
+                  {models.map((each) => (
+                    <option key={each.account} value={`account ${each.account}`}>
+                      {each.name}
                     </option>
                   ))}
                 </optgroup>

@@ -1,8 +1,9 @@
 import { useQuery } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
+import { AccountSelect } from '../../parts/AccountSelect'
 import { api, take } from '../../api/client'
-import { grid as gridQuery, me } from '../../api/queries'
+import { me } from '../../api/queries'
 import { PersonField } from './PersonField'
 import { useFresh } from './queries'
 
@@ -18,7 +19,6 @@ export function AssignNumbers({
   close: () => void
   done: () => void
 }) {
-  const grid = useQuery(gridQuery).data
   const top = useQuery(me).data?.running.account ?? ''
   const fresh = useFresh()
   const [account, setAccount] = useState(top)
@@ -81,16 +81,12 @@ export function AssignNumbers({
           <div className="lotform mb-2">
             <Form.Group controlId="assign-account">
               <Form.Label>In the account</Form.Label>
-              <Form.Select autoFocus value={account} onChange={(event) => setAccount(event.target.value)}>
-                {grid?.accounts.code.map(
-                  (code, at) =>
-                    grid.accounts.status[at] === 'active' && (
-                      <option key={code} value={code}>
-                        {grid.accounts.name[at]}
-                      </option>
-                    ),
-                )}
-              </Form.Select>
+              <AccountSelect
+                autoFocus
+                value={account}
+                onChange={setAccount}
+                only={(each) => each.status === 'active'}
+              />
             </Form.Group>
             <Form.Group controlId="assign-address">
               <Form.Label>Address where they are used</Form.Label>

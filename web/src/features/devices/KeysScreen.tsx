@@ -1,8 +1,9 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
+import { AccountSelect } from '../../parts/AccountSelect'
 import { api, take } from '../../api/client'
-import { grid as gridQuery, me } from '../../api/queries'
+import { me, productsInSight } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
 import { Trouble, Wait } from '../../parts/States'
 import { Parts } from './Parts'
@@ -11,8 +12,8 @@ import { keys as keysQuery, useFresh } from './queries'
 /** With which keys do devices and sessions begin? */
 export default function KeysScreen() {
   const found = useQuery(keysQuery)
-  const grid = useQuery(gridQuery).data
   const top = useQuery(me).data?.running.account ?? ''
+  const inSight = useQuery(productsInSight).data ?? []
   const fresh = useFresh()
   const [made, setMade] = useState<{ name: string; key: string } | null>(null)
   const [trouble, setTrouble] = useState('')
@@ -43,12 +44,7 @@ export default function KeysScreen() {
     await take(api.DELETE('/api/devices/keys/{key_id}', { params: { path: { key_id: id } } }))
     await fresh()
   }
-  const products =
-    grid?.pools.filter(
-      (pool, at, all) =>
-        (pool.measure === 'device' || pool.measure === 'session') &&
-        all.findIndex((each) => each.product === pool.product) === at,
-    ) ?? []
+  const products = inSight.filter((each) => each.measure === 'device' || each.measure === 'session')
   return (
     <>
       <div className="bar tightbar">
@@ -83,16 +79,7 @@ export default function KeysScreen() {
               </Form.Group>
               <Form.Group controlId="key-account">
                 <Form.Label>Account</Form.Label>
-                <Form.Select name="account" defaultValue={top}>
-                  {grid?.accounts.code.map(
-                    (code, at) =>
-                      grid.accounts.status[at] === 'active' && (
-                        <option key={code} value={code}>
-                          {grid.accounts.name[at]}
-                        </option>
-                      ),
-                  )}
-                </Form.Select>
+                <AccountSelect name="account" defaultValue={top} only={(each) => each.status === 'active'} />
               </Form.Group>
               <Form.Group controlId="key-most">
                 <Form.Label>

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Dropdown, Form } from 'react-bootstrap'
-import { grid as gridQuery } from '../../api/queries'
-import { accountChoices } from '../../domain/tree'
+import { productsInSight } from '../../api/queries'
+import { AccountSelect } from '../../parts/AccountSelect'
 import { useAddress, type Changes } from '../../parts/address'
 import type { Sorting } from '../../parts/VirtualTable'
 import { useNames } from '../drafts/names'
@@ -53,11 +53,11 @@ export function Narrow({
   measure?: string
   change: (changes: Changes) => void
 }) {
-  const grid = useQuery(gridQuery).data
-  const products = new Map(
-    grid?.pools.filter((pool) => pool.measure === measure).map((pool) => [pool.product, pool.name]),
-  )
-  const choose = (name: 'account' | 'product', label: string, options: [string, string][]) => (
+  const inSight = useQuery(productsInSight).data ?? []
+  const products = inSight
+    .filter((each) => each.measure === measure)
+    .map((each): [string, string] => [each.product, each.name])
+  const choose = (name: 'product', label: string, options: [string, string][]) => (
     <Form.Group controlId={`narrow-${name}`} className="mb-2">
       <Form.Label className="small quiet mb-0">{label}</Form.Label>
       <Form.Select value={asked[name] ?? ''} onChange={(event) => change({ [name]: event.target.value || null })}>
@@ -76,8 +76,15 @@ export function Narrow({
         Filter
       </Dropdown.Toggle>
       <Dropdown.Menu className="px-3 py-2" style={{ width: 300 }}>
-        {choose('account', 'Account and below', accountChoices(grid?.accounts))}
-        {measure && choose('product', 'Product', [...products])}
+        <Form.Group controlId="narrow-account" className="mb-2">
+          <Form.Label className="small quiet mb-0">Account and below</Form.Label>
+          <AccountSelect
+            value={asked.account ?? ''}
+            any="any"
+            onChange={(account) => change({ account: account || null })}
+          />
+        </Form.Group>
+        {measure && choose('product', 'Product', products)}
       </Dropdown.Menu>
     </Dropdown>
   )

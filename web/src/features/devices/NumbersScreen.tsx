@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { api, take } from '../../api/client'
-import { grid as gridQuery, me, poolsNow } from '../../api/queries'
+import { me, poolsNow, productsInSight } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { PagedGrid } from '../../parts/PagedGrid'
@@ -86,12 +86,9 @@ function columns(state: ItemState): Column<Item>[] {
 
 /** Which numbers are there, who uses which, and where? */
 export default function NumbersScreen() {
-  const grid = useQuery(gridQuery).data
+  const products = useQuery(productsInSight).data
   const { asked, params, change, sorting, onSort } = useAsked('number', 'account', 'person', 'address', 'since')
-  const kinds =
-    grid?.pools.filter(
-      (pool, at, all) => pool.measure === 'item' && all.findIndex((each) => each.product === pool.product) === at,
-    ) ?? []
+  const kinds = products?.filter((each) => each.measure === 'item') ?? []
   const product = params.get('product') ?? kinds[0]?.product ?? ''
   const state = STATES.find(([key]) => key === params.get('state'))?.[0] ?? 'assigned'
   const found = useItems(product, state, asked)
@@ -100,7 +97,7 @@ export default function NumbersScreen() {
   const [doing, setDoing] = useState<'assign' | 'bring in' | null>(null)
   const [trouble, setTrouble] = useState('')
   const fresh = useFresh()
-  if (!grid) return <Wait what="the numbers" />
+  if (!products) return <Wait what="the numbers" />
   const act = async (what: 'release' | 'withdraw') => {
     try {
       await take(

@@ -1,6 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
-import { grid as gridQuery } from '../../api/queries'
+import { productsInSight } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
 import { devicesOf, itemsOf, sessionsOf } from './queries'
 
@@ -10,9 +10,9 @@ export function OfPerson({ username }: { username: string }) {
   const live = useQuery(sessionsOf(username)).data?.rows ?? []
   const kinds = [
     ...new Set(
-      useQuery(gridQuery)
-        .data?.pools.filter((pool) => pool.measure === 'item')
-        .map((pool) => pool.product),
+      useQuery(productsInSight)
+        .data?.filter((each) => each.measure === 'item')
+        .map((each) => each.product),
     ),
   ]
   return (

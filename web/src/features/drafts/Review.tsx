@@ -2,7 +2,7 @@ import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { useQuery } from '@tanstack/react-query'
 import { api, ApiError, take } from '../../api/client'
-import { me as meQuery } from '../../api/queries'
+import { cell as cellQuery, me as meQuery } from '../../api/queries'
 import { AskForm } from '../requests/AskForm'
 import { ChangesTable } from './ChangesTable'
 import { Clashes } from './Clashes'
@@ -205,15 +205,16 @@ function AskAbove({
   const [chosen, setChosen] = useState<string | null>(products.length === 1 ? (products[0] ?? null) : null)
   const account = me.data?.running?.account
   const pool = chosen === null ? undefined : names.pool(chosen)
+  const mine = useQuery({ ...cellQuery(account ?? '', chosen ?? ''), enabled: Boolean(account && chosen) }).data
   if (!account) return null
-  return pool ? (
+  return pool && mine ? (
     <AskForm
       account={account}
       product={pool.product}
       productName={pool.name}
       unit={pool.unit}
       perUnit={pool.per_unit}
-      capped={pool.cap[names.place(account)] != null}
+      capped={mine.version?.cap != null}
       done={(sent) => (sent ? asked(pool.name) : setChosen(null))}
     />
   ) : (

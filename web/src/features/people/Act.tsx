@@ -2,7 +2,8 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Dropdown, Form, Modal } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
-import { grid as gridQuery } from '../../api/queries'
+import { AccountSelect } from '../../parts/AccountSelect'
+import { productsInSight } from '../../api/queries'
 import { unitName } from '../../domain/units'
 import { Wait } from '../../parts/States'
 import { plain } from './asked'
@@ -131,7 +132,7 @@ function Dialog({
   close: () => void
   done: () => void
 }) {
-  const grid = useQuery(gridQuery).data
+  const inSight = useQuery(productsInSight).data ?? []
   const fresh = useFresh()
   const [chosen, setChosen] = useState({ product: '', to_product: '', to_account: '' })
   const [keep, setKeep] = useState(true)
@@ -173,7 +174,7 @@ function Dialog({
       setBusy(false)
     }
   }
-  const seats = grid?.pools.filter((pool) => pool.measure === 'seat') ?? []
+  const seats = inSight.filter((each) => each.measure === 'seat')
   const pick = (name: keyof typeof chosen, value: string) => {
     const successor =
       name === 'product' && deed === 'swap' ? kinds.find((each) => each.code === value)?.successor : null
@@ -225,14 +226,18 @@ function Dialog({
                 'To',
                 products.filter(([code]) => code !== chosen.product),
               )}
-            {needs.includes('to_account') &&
-              choose(
-                'to_account',
-                'To account',
-                grid?.accounts.code.flatMap((code, at): [string, string][] =>
-                  grid.accounts.status[at] === 'active' ? [[code, grid.accounts.name[at] ?? code]] : [],
-                ) ?? [],
-              )}
+            {needs.includes('to_account') && (
+              <Form.Group controlId="act-to_account">
+                <Form.Label>To account</Form.Label>
+                <AccountSelect
+                  value={chosen.to_account}
+                  any="choose…"
+                  autoFocus={needs[0] === 'to_account'}
+                  onChange={(account) => pick('to_account', account)}
+                  only={(each) => each.status === 'active'}
+                />
+              </Form.Group>
+            )}
             {needs.includes('keep_seats') && (
               <Form.Check
                 id="act-keep"

@@ -1,13 +1,12 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
+import { AccountSelect } from '../../parts/AccountSelect'
 import { api, ApiError, take } from '../../api/client'
-import { grid as gridQuery } from '../../api/queries'
 
 /** Add one person, invited by mail or active at once. */
 export function AddPerson({ account, close }: { account: string; close: () => void }) {
   const queries = useQueryClient()
-  const grid = useQuery(gridQuery).data
   const [invite, setInvite] = useState(true)
   const [trouble, setTrouble] = useState('')
   const [busy, setBusy] = useState(false)
@@ -67,16 +66,7 @@ export function AddPerson({ account, close }: { account: string; close: () => vo
             {field('email', 'E-mail address', { type: 'email', required: invite })}
             <Form.Group controlId="person-account" style={{ gridColumn: '1 / -1' }}>
               <Form.Label>Account</Form.Label>
-              <Form.Select name="account" defaultValue={account}>
-                {grid?.accounts.code.map(
-                  (code, at) =>
-                    grid.accounts.status[at] === 'active' && (
-                      <option key={code} value={code}>
-                        {grid.accounts.name[at]}
-                      </option>
-                    ),
-                )}
-              </Form.Select>
+              <AccountSelect name="account" defaultValue={account} only={(each) => each.status === 'active'} />
             </Form.Group>
             {field('title', 'Title')}
             {field('department', 'Department')}

@@ -1,8 +1,9 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
+import { AccountSelect } from '../../parts/AccountSelect'
 import { api, take, type Schemas } from '../../api/client'
-import { grid as gridQuery, me } from '../../api/queries'
+import { me } from '../../api/queries'
 import { Trouble, Wait } from '../../parts/States'
 import { Parts } from './Parts'
 import { domains as domainsQuery, joinsWaiting } from './queries'
@@ -14,7 +15,6 @@ type Joining = Schemas['DomainWanted']['joining']
 export default function DomainsScreen() {
   const found = useQuery(domainsQuery)
   const waiting = useQuery(joinsWaiting)
-  const grid = useQuery(gridQuery).data
   const running = useQuery(me).data?.running
   const isOperator = running?.kind === 'operator'
   const queries = useQueryClient()
@@ -160,19 +160,14 @@ export default function DomainsScreen() {
                 </Form.Group>
                 <Form.Group controlId="new-account">
                   <Form.Label>Account</Form.Label>
-                  <Form.Select name="account" defaultValue={running?.account} required>
-                    {grid?.accounts.code.map(
-                      (code, at) =>
-                        grid.accounts.status[at] === 'active' && (
-                          <option key={code} value={code}>
-                            {grid.accounts.name[at]}
-                          </option>
-                        ),
-                    )}
-                  </Form.Select>
+                  <AccountSelect
+                    name="account"
+                    defaultValue={running?.account ?? ''}
+                    only={(each) => each.status === 'active'}
+                  />
                 </Form.Group>
                 <div className="align-self-end">
-                  <Button type="submit" variant="outline-primary" disabled={!grid}>
+                  <Button type="submit" variant="outline-primary">
                     Let it join
                   </Button>
                 </div>

@@ -1,16 +1,16 @@
 import { useQuery } from '@tanstack/react-query'
 import { Dropdown, Form } from 'react-bootstrap'
-import { grid as gridQuery } from '../../api/queries'
-import { accountChoices } from '../../domain/tree'
+import { productsInSight } from '../../api/queries'
+import { AccountSelect } from '../../parts/AccountSelect'
 import type { Asked } from './asked'
 import { groupNames, seatProducts } from './queries'
 
 /** Everything the list can be narrowed by, in one place; what is chosen stands in the address. */
 export function Filters({ asked, set }: { asked: Asked; set: (changes: Record<string, string | null>) => void }) {
-  const grid = useQuery(gridQuery).data
+  const inSight = useQuery(productsInSight).data ?? []
   const groups = useQuery(groupNames).data ?? []
   const products = useQuery(seatProducts).data ?? []
-  const seats = grid?.pools.filter((pool) => pool.measure === 'seat') ?? []
+  const seats = inSight.filter((each) => each.measure === 'seat')
   const choose = (name: keyof Asked, label: string, options: [string, string][], value: string | null) => (
     <Form.Group controlId={`people-${name}`}>
       <Form.Label className="small quiet mb-0">{label}</Form.Label>
@@ -32,7 +32,14 @@ export function Filters({ asked, set }: { asked: Asked; set: (changes: Record<st
       </Dropdown.Toggle>
       <Dropdown.Menu className="px-3 py-2" style={{ width: 440 }}>
         <div className="lotform">
-          {choose('account', 'Account and below', accountChoices(grid?.accounts), asked.account)}
+          <Form.Group controlId="people-account">
+            <Form.Label className="small quiet mb-0">Account and below</Form.Label>
+            <AccountSelect
+              value={asked.account ?? ''}
+              any="any"
+              onChange={(account) => set({ account: account || null })}
+            />
+          </Form.Group>
           {choose(
             'group',
             'Group',

@@ -2,8 +2,9 @@ import { keepPreviousData, useInfiniteQuery, useQuery, useQueryClient } from '@t
 import { useDeferredValue, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
+import { AccountSelect } from '../../parts/AccountSelect'
 import { api, take, type Schemas } from '../../api/client'
-import { grid as gridQuery, me } from '../../api/queries'
+import { me } from '../../api/queries'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { Gives, Touched } from './Gives'
 import { Parts } from './Parts'
@@ -143,7 +144,6 @@ function Editor({
   chosen: (name: string) => void
 }) {
   const queries = useQueryClient()
-  const grid = useQuery(gridQuery).data
   const [wanted, setWanted] = useState<Wanted>({
     account: group?.account ?? account,
     code: group?.code ?? '',
@@ -241,17 +241,11 @@ function Editor({
           </Form.Group>
           <Form.Group controlId="group-account">
             <Form.Label>Of the people of</Form.Label>
-            <Form.Select
+            <AccountSelect
               value={wanted.account}
               disabled={group !== null}
-              onChange={(event) => setWanted({ ...wanted, account: event.target.value })}
-            >
-              {grid?.accounts.code.map((code, at) => (
-                <option key={code} value={code}>
-                  {grid.accounts.name[at]}
-                </option>
-              ))}
-            </Form.Select>
+              onChange={(chosen) => setWanted({ ...wanted, account: chosen })}
+            />
           </Form.Group>
           <Form.Group controlId="group-precedence">
             <Form.Label>

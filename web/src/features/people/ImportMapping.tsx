@@ -3,7 +3,7 @@ import { useRef, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
 import { api, take, type Schemas } from '../../api/client'
-import { grid as gridQuery } from '../../api/queries'
+import { AccountSelect } from '../../parts/AccountSelect'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { Trouble, Wait } from '../../parts/States'
 import { VirtualTable } from '../../parts/VirtualTable'
@@ -374,14 +374,9 @@ function Columns({
 }
 
 function Choices({ how, set, faulty }: { how: How; set: (changes: Partial<How>) => void; faulty: number }) {
-  const grid = useQuery(gridQuery).data
   const groups = useQuery(groupNames).data ?? []
   const products = useQuery(seatProducts).data ?? []
-  const choose = <K extends 'account' | 'known' | 'elsewhere' | 'joining'>(
-    name: K,
-    label: string,
-    options: [string, string][],
-  ) => (
+  const choose = <K extends 'known' | 'elsewhere' | 'joining'>(name: K, label: string, options: [string, string][]) => (
     <Form.Group controlId={`import-${name}`}>
       <Form.Label>{label}</Form.Label>
       <Form.Select value={how[name]} onChange={(event) => set({ [name]: event.target.value as How[K] })}>
@@ -415,13 +410,14 @@ function Choices({ how, set, faulty }: { how: How; set: (changes: Partial<How>) 
     <section aria-label="What is done">
       <h3>What is done</h3>
       <div className="lotform">
-        {choose(
-          'account',
-          'Who names no account joins',
-          grid?.accounts.code.flatMap((code, at): [string, string][] =>
-            grid.accounts.status[at] === 'active' ? [[code, grid.accounts.name[at] ?? code]] : [],
-          ) ?? [],
-        )}
+        <Form.Group controlId="import-account">
+          <Form.Label>Who names no account joins</Form.Label>
+          <AccountSelect
+            value={how.account}
+            onChange={(account) => set({ account })}
+            only={(each) => each.status === 'active'}
+          />
+        </Form.Group>
         {choose('joining', 'Who is new', [
           ['invited', 'is invited by mail'],
           ['active', 'is active at once'],

@@ -3,7 +3,7 @@ import { useMemo, useRef, useState } from 'react'
 import { Button, Dropdown, Form } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
 import { api, take } from '../../api/client'
-import { grid as gridQuery, me } from '../../api/queries'
+import { me } from '../../api/queries'
 import { useCommands, type Command } from '../../commands/registry'
 import { dayName, dayOf } from '../../domain/months'
 import { useAddress } from '../../parts/address'
@@ -319,7 +319,7 @@ function Columns({ chosen, set }: { chosen: string[]; set: (value: string) => vo
 
 function Views({ query, open }: { query: string; open: (query: string) => void }) {
   const queries = useQueryClient()
-  const top = useQuery(gridQuery).data?.top ?? ''
+  const top = useQuery(me).data?.running.account ?? ''
   // What is listed stays while the account one runs becomes known, and the focus on it.
   const found = useQuery({
     ...viewsQuery,

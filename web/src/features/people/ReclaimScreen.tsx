@@ -2,8 +2,9 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
+import { AccountSelect } from '../../parts/AccountSelect'
 import { api, take, type Schemas } from '../../api/client'
-import { grid as gridQuery, me } from '../../api/queries'
+import { me } from '../../api/queries'
 import { money } from '../../domain/money'
 import { instantName } from '../../domain/months'
 import { Empty, Trouble, Wait } from '../../parts/States'
@@ -88,7 +89,6 @@ function useFresh() {
 }
 
 function Editor({ policy, account, chosen }: { policy: Policy | null; account: string; chosen: (id: number) => void }) {
-  const grid = useQuery(gridQuery).data
   const groups = useQuery(groupNames).data ?? []
   const products = useQuery(seatProducts).data ?? []
   const fresh = useFresh()
@@ -144,17 +144,7 @@ function Editor({ policy, account, chosen }: { policy: Policy | null; account: s
         </Form.Group>
         <Form.Group controlId="policy-account">
           <Form.Label>For the people of</Form.Label>
-          <Form.Select
-            value={wanted.account}
-            disabled={policy !== null}
-            onChange={(event) => set({ account: event.target.value })}
-          >
-            {grid?.accounts.code.map((code, at) => (
-              <option key={code} value={code}>
-                {grid.accounts.name[at]}
-              </option>
-            ))}
-          </Form.Select>
+          <AccountSelect value={wanted.account} disabled={policy !== null} onChange={(account) => set({ account })} />
         </Form.Group>
         <Form.Group controlId="policy-criterion">
           <Form.Label>Who are</Form.Label>

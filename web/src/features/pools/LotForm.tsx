@@ -2,6 +2,7 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useDeferredValue, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
+import { AccountSelect } from '../../parts/AccountSelect'
 import type { NewLot } from '../../domain/draft'
 import { dayName } from '../../domain/months'
 import { parseUnits, units, unitName } from '../../domain/units'
@@ -14,7 +15,6 @@ interface LotFormProps {
   /** The lot that is renewed; null for a new purchase. */
   renews: Lot | null
   today: string
-  owners: { code: string; name: string }[]
   put: (lot: NewLot) => void
   close: () => void
 }
@@ -29,7 +29,7 @@ function yearAfter(day: string): string {
 }
 
 /** A purchase, or a renewal with other quantity, price or term; it goes into the draft. */
-export function LotForm({ pool, renews, today, owners, put, close }: LotFormProps) {
+export function LotForm({ pool, renews, today, put, close }: LotFormProps) {
   const begins = renews?.last_day ? nextDay(renews.last_day) : today
   const [typed, setTyped] = useState({
     owner: pool.owner,
@@ -110,16 +110,14 @@ export function LotForm({ pool, renews, today, owners, put, close }: LotFormProp
             )}
             {field('reference', 'Order reference', false)}
             {field('true_up', 'True-up the terms allow', trueUp === null)}
-            {!renews && owners.length > 1 && (
+            {!renews && (
               <Form.Group controlId="lot-owner" style={{ gridColumn: '1 / -1' }}>
                 <Form.Label>Lands with</Form.Label>
-                <Form.Select value={typed.owner} onChange={set('owner')}>
-                  {owners.map((each) => (
-                    <option key={each.code} value={each.code}>
-                      {each.name}
-                    </option>
-                  ))}
-                </Form.Select>
+                <AccountSelect
+                  value={typed.owner}
+                  onChange={(owner) => setTyped((now) => ({ ...now, owner }))}
+                  only={(each) => each.kind !== 'sub-account'}
+                />
               </Form.Group>
             )}
           </div>

@@ -3,7 +3,7 @@ import { useEffect, useRef, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { useSearchParams } from 'react-router'
 import type { Schemas } from '../../api/client'
-import { grid as gridQuery, poolsNow, poolTimeline } from '../../api/queries'
+import { poolsNow, poolTimeline } from '../../api/queries'
 import { PoolChart } from '../../charts/PoolChart'
 import type { Change } from '../../domain/draft'
 import { dayName } from '../../domain/months'
@@ -84,7 +84,6 @@ export default function PoolsScreen() {
 
 function Chosen({ pool }: { pool: PoolBody }) {
   const found = useQuery(poolTimeline(pool.owner, pool.product))
-  const grid = useQuery(gridQuery)
   const draft = useDraft()
   const frame = useRef<HTMLDivElement>(null)
   const [width, setWidth] = useState(700)
@@ -132,9 +131,6 @@ function Chosen({ pool }: { pool: PoolBody }) {
     ),
   ]
   const firstShort = found.data?.points.find((each) => each.short > 0 && each.day > today)
-  const owners = (grid.data?.accounts.code ?? [])
-    .map((code, at) => ({ code, name: grid.data?.accounts.name[at] ?? code, kind: grid.data?.accounts.kind[at] }))
-    .filter((each) => each.kind !== 'sub-account')
   return (
     <div className="poolside" role="region" aria-label={`${pool.name} of ${pool.owner_name}`} tabIndex={0}>
       <div className="bar flat">
@@ -251,7 +247,6 @@ function Chosen({ pool }: { pool: PoolBody }) {
           pool={pool}
           renews={buying.renews}
           today={today}
-          owners={owners}
           put={(lot) => draft.set([lot])}
           close={() => setBuying(null)}
         />

@@ -316,7 +316,8 @@ function PressedList({ title, items, count, day }: { title: string; items: Press
       {count > items.length && (
         <p className="quiet small px-3">
           The {items.length} that press most are here;{' '}
-          <Link to="/allocations?show=attention&pools=all">all {count.toLocaleString('en-GB')} are in Allocations</Link>.
+          <Link to="/allocations?show=attention&pools=all">all {count.toLocaleString('en-GB')} are in Allocations</Link>
+          .
         </p>
       )}
     </>

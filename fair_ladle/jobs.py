@@ -20,6 +20,7 @@ from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.schedule import Job
 from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.pools import service as pools
+from fair_ladle.app.reclaim import idle_seats
 from fair_ladle.app.reclaim import jobs as reclaim_jobs
 from fair_ladle.connectors.mail import Smtp
 
@@ -39,7 +40,7 @@ class SealLog(Job):
 
 
 class RebuildCounters(Job):
-    """Make counters anew that hold no longer, and give up claims that ended by themselves, product by product."""
+    """Make counters anew that hold no longer, product by product."""
 
     name: ClassVar[str] = "rebuild counters"
     every: ClassVar[timedelta] = timedelta(seconds=5)
@@ -54,7 +55,28 @@ class RebuildCounters(Job):
             going_on,
             lambda product: product.code,
         )
+
+
+class DropEndedClaims(Job):
+    """Give up claims that ended by themselves."""
+
+    name: ClassVar[str] = "drop ended claims"
+    every: ClassVar[timedelta] = timedelta(minutes=5)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """A part of each kind."""
         database.run(assignments.drop_ended_claims)
+
+
+class CountIdleSeats(Job):
+    """Count the seats of people who have not been seen for long."""
+
+    name: ClassVar[str] = "count idle seats"
+    every: ClassVar[timedelta] = timedelta(minutes=15)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Everywhere at once."""
+        database.run(idle_seats.count_all)
 
 
 class AddUpUse(Job):
@@ -191,6 +213,8 @@ def jobs(settings: Settings) -> list[Job]:
     found: list[Job] = [
         SealLog(),
         RebuildCounters(),
+        DropEndedClaims(),
+        CountIdleSeats(),
         AddUpUse(),
         ApplyDueDrafts(),
         Reconcile(),

@@ -19,12 +19,12 @@ from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.reclaim import answers
+from fair_ladle.app.reclaim import answers, idle_seats
 from fair_ladle.app.reclaim import usecases as reclaim
 from fair_ladle.app.reclaim.usecases import Policy, Run
 from fair_ladle.jobs import ReclaimIdle
 from tests.app.test_people import found, mails
-from tests.conftest import do_job, everything_locked
+from tests.conftest import actor_of, do_job, everything_locked
 
 MARROW = Actor("Vet", "", "MARROW")
 UNSEEN = Policy("GANNET", "Not seen for 60 days", "unseen", 60, (), (), 0, "release", False)
@@ -215,3 +215,16 @@ def test_a_policy_that_makes_no_sense_is_refused(demo: Database) -> None:
         with pytest.raises(Refused):
             demo.run(act, MARROW, mine)
     assert demo.run(reclaim.policies, MARROW) == [], "a provider's policies are not the client's to see"
+
+
+def test_idle_seats_counted_now_and_as_they_were_counted_last_are_the_same(
+    demo: Database, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    who = [actor_of(each) for each in (None, "OLDQUAY", "BRAMBLE")]
+    live = [demo.run(idle_seats.unseen, each) for each in who]
+    assert live[0].seats > live[1].seats > 0 and live[0].cost and not live[1].cost, "what a pool above was bought for"
+    demo.run(idle_seats.count_all)
+    demo.run(idle_seats.count_all)
+    monkeypatch.setattr(idle_seats, "SMALL_BRANCH", 0)
+    kept = [demo.run(idle_seats.unseen, each) for each in who]
+    assert [(e.people, e.seats, e.cost) for e in kept] == [(e.people, e.seats, e.cost) for e in live]

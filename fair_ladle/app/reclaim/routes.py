@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router, reads_only
-from fair_ladle.app.reclaim import answers, usecases
+from fair_ladle.app.reclaim import answers, idle_seats, usecases
 from fair_ladle.app.reclaim.usecases import Act, Criterion, Deed, Run, Taken
 
 KEEP = "/api/keep"
@@ -74,6 +74,7 @@ class UnseenBody(BaseModel):
     people: int
     seats: int
     cost: list[SavedBody]
+    counted_at: str
 
 
 class DeedBody(BaseModel):
@@ -243,12 +244,13 @@ def run(policy_id: int, db: Db, who: Who) -> Any:
 @routes.get("/unseen", response_model=UnseenBody)
 def unseen(db: Db, who: Who) -> Any:
     """Seats of people not seen for sixty days, and what they cost a month."""
-    found = db.run(usecases.unseen, who)
+    found = db.run(idle_seats.unseen, who)
     return UnseenBody(
         days=found.days,
         people=found.people,
         seats=found.seats,
         cost=[SavedBody(amount=f"{amount:f}", currency=currency) for currency, amount in found.cost.items()],
+        counted_at=found.counted_at.isoformat(),
     )
 
 

@@ -61,3 +61,19 @@ reclaim_deeds = sa.Table(
     ),
     sa.Column("why", sa.String(255), nullable=False),
 )
+
+idle_seats = sa.Table(
+    "idle_seats",
+    metadata,
+    sa.Column("account_id", sa.BigInteger, primary_key=True, autoincrement=False),
+    sa.Column("pool_id", sa.BigInteger, primary_key=True, autoincrement=False),
+    sa.Column("units", sa.Integer, nullable=False),
+)
+"""Seats of people not seen for long, by the account and pool they count in, as they were counted last."""
+
+idle_seats_counted = sa.Table(
+    "idle_seats_counted",
+    metadata,
+    sa.Column("id", sa.Integer, primary_key=True, autoincrement=False),
+    sa.Column("at", Instant, nullable=False),
+)

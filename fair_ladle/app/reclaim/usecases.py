@@ -32,9 +32,7 @@ from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.reclaim import store
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
-from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.app.usage import service as usage
-from fair_ladle.core.quantities import half_up
 
 Criterion = Literal["unseen", "never seen", "not joined"]
 Act = Literal["release", "suspend", "report"]
@@ -100,36 +98,6 @@ class Run:
     def taken(self) -> list[Taken]:
         """Every unit that comes back."""
         return [taken for each in self.deeds if each.what in ("released", "suspended") for taken in each.units]
-
-
-@dataclass(frozen=True)
-class Unseen:
-    """People of a branch not seen for a while, the seats they have, and what those cost a month by currency."""
-
-    days: int
-    people: int
-    seats: int
-    cost: dict[str, Decimal]
-
-
-def unseen(tx: Transaction, actor: Actor, days: int = 60) -> Unseen:
-    """How many seats of the branch belong to people who have not been seen for so many days."""
-    accounts = accounts_service.known(tx)
-    asked = Idle("unseen", days)
-    idle = store.candidates(
-        tx.connection, [in_branch(accounts, accounts_service.top_row(accounts, actor)), *_criterion(tx, asked)]
-    )
-    units, _ = _units(tx, accounts, asked, idle, accounts_service.top_row(accounts, actor))
-    cost: dict[str, Decimal] = defaultdict(Decimal)
-    for each in (one for mine in units.values() for one in mine):
-        if each.currency:
-            cost[each.currency] += each.cost
-    return Unseen(
-        days,
-        len(units),
-        sum(len(mine) for mine in units.values()),
-        {currency: half_up(amount, decimals_of(currency)) for currency, amount in cost.items()},
-    )
 
 
 def policies(tx: Transaction, actor: Actor) -> list[tuple[Any, str, str]]:

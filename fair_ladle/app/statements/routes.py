@@ -307,9 +307,10 @@ def statement_body(found: views.StatementView, month: str) -> StatementBody:
 
 
 @routes.get("/{buyer}", response_model=StatementBody)
-def statement(db: Db, who: Who, buyer: str, month: str) -> Any:
-    """One buyer's statement for a month, with every step and every day."""
-    return db.run(lambda tx: statement_body(views.statement_view(tx, who, buyer, month), month))
+def statement(db: Db, who: Who, buyer: str, month: str, costs: bool = True) -> Any:
+    """One buyer's statement for a month, with every step and every day; without ``costs`` not what it cost the
+    seller, which takes the whole of its pools."""
+    return db.run(lambda tx: statement_body(views.statement_view(tx, who, buyer, month, costs), month))
 
 
 @routes.get("/{buyer}/export", response_class=Response)

@@ -122,7 +122,7 @@ class StatementView:
     """What a reader has to know besides: days not charged, that it is the last statement."""
 
 
-def statement_view(tx: Transaction, actor: Actor, buyer: str, month: str) -> StatementView:
+def statement_view(tx: Transaction, actor: Actor, buyer: str, month: str, costs: bool = True) -> StatementView:
     """One buyer's statement, line by line and day by day, beside the month before."""
     first, last = parse_month(month)
     period = BillingPeriod(tx, first, last, buyers=[buyer])
@@ -134,7 +134,7 @@ def statement_view(tx: Transaction, actor: Actor, buyer: str, month: str) -> Sta
     lines_before = (
         {each.product.code: each for each in earlier.statement(buyer).lines} if buyer in earlier.accounts.tree else {}
     )
-    shows_cost = may_see_cost(period, actor, buyer)
+    shows_cost = costs and may_see_cost(period, actor, buyer)
     lines = []
     for line in statement.lines:
         code = line.product.code

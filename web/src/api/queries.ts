@@ -135,6 +135,16 @@ export const statement = (buyer: string, month: string) =>
     placeholderData: keepPreviousData,
   })
 
+/** What a buyer is charged for a month, without what it cost its seller. */
+export const charged = (buyer: string, month: string) =>
+  queryOptions({
+    queryKey: ['statements', month, buyer, 'charged'],
+    queryFn: () =>
+      take(api.GET('/api/statements/{buyer}', { params: { path: { buyer }, query: { month, costs: false } } })),
+    staleTime: 60_000,
+    retry: false,
+  })
+
 export const evidence = (buyer: string, product: string, day: string) =>
   queryOptions({
     queryKey: ['statements', 'evidence', buyer, product, day],

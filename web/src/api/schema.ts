@@ -2570,7 +2570,8 @@ export interface paths {
         };
         /**
          * Statement
-         * @description One buyer's statement for a month, with every step and every day.
+         * @description One buyer's statement for a month, with every step and every day; without ``costs`` not what it cost the
+         *     seller, which takes the whole of its pools.
          */
         get: operations["statement_api_statements__buyer__get"];
         put?: never;
@@ -6790,6 +6791,8 @@ export interface components {
         UnseenBody: {
             /** Cost */
             cost: components["schemas"]["SavedBody"][];
+            /** Counted At */
+            counted_at: string;
             /** Days */
             days: number;
             /** People */
@@ -23789,6 +23792,7 @@ export interface operations {
         parameters: {
             query: {
                 month: string;
+                costs?: boolean;
             };
             header?: never;
             path: {

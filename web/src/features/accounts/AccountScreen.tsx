@@ -11,7 +11,7 @@ import {
   logPage,
   me,
   requestsOf,
-  statement,
+  charged,
   today as todayQuery,
   type AccountBody,
   type Grid,
@@ -371,7 +371,7 @@ function Statements({ account }: { account: string }) {
 }
 
 function StatementLine({ account, month }: { account: string; month: string }) {
-  const found = useQuery({ ...statement(account, month), placeholderData: undefined, retry: false })
+  const found = useQuery(charged(account, month))
   return (
     <div className="d-flex justify-content-between">
       <Link to={`/statements/${encodeURIComponent(account)}?month=${month}`}>{monthName(month)}</Link>

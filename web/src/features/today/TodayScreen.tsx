@@ -451,11 +451,11 @@ function Unseen() {
           <>
             <dt>
               <Link to={`/people?seen=${unseen.days}&status=active`}>
-                Of {unseen.people} people not seen for {unseen.days} days
+                Of {unseen.people.toLocaleString('en-GB')} people not seen for {unseen.days} days
               </Link>
             </dt>
             <dd>
-              {unseen.seats} {unseen.seats === 1 ? 'seat' : 'seats'}
+              {unseen.seats.toLocaleString('en-GB')} {unseen.seats === 1 ? 'seat' : 'seats'}
             </dd>
           </>
         )}

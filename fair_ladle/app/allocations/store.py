@@ -59,7 +59,7 @@ def pressed(
     parts = [
         sa.select(c.c.account_id).where(*here, *more).order_by(*order).limit(most).subquery()
         for more, order, most in (
-            ([runs], [until], 10 * limit),
+            ([runs], [sa.func.date(until), *far], 2 * limit),
             ([sa.not_(runs), c.c.load > c.c.cap], far, limit),
             ([c.c.load <= c.c.cap], far, limit),
         )

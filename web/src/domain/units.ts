@@ -30,9 +30,17 @@ export function parseUnits(text: string, perUnit: number): number | null {
   return Number(int) * perUnit + Number(decimals.padEnd(3, '0'))
 }
 
-/** A quantity in very little room: thousands as k. */
+/** The same in a cell beside others: from a hundred thousand on in thousands or millions, never more than there is. */
+export function roundUnits(grains: number, perUnit: number): string {
+  const value = Math.trunc(grains / perUnit)
+  if (Math.abs(value) < 100_000) return whole(value)
+  return Math.abs(value) < 1_000_000 ? `${Math.trunc(value / 1000)}k` : `${Math.trunc(value / 100_000) / 10}M`
+}
+
+/** A quantity in very little room: thousands as k, millions as M. */
 export function tinyUnits(grains: number, perUnit: number): string {
   const value = Math.trunc(grains / perUnit)
+  if (value >= 1_000_000) return `${(value / 1_000_000).toFixed(value >= 10_000_000 ? 0 : 1)}M`
   return value >= 1000 ? `${(value / 1000).toFixed(value >= 10_000 ? 0 : 1)}k` : String(value)
 }
 

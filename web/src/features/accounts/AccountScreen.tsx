@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
 import { api, take } from '../../api/client'
+import { First } from '../../parts/First'
 import { AccountSelect } from '../../parts/AccountSelect'
 import {
   accountDetail,
@@ -331,12 +332,16 @@ function OnHold({ account, grid }: { account: string; grid: Grid }) {
     <section aria-label="On hold">
       <h3>On hold</h3>
       <ul className="plain">
-        {found.data.map((each) => (
-          <li key={`${each.product} ${each.subject}`}>
-            ■ {each.subject}, {pool(each.product)}{' '}
-            <span className="quiet small">since {dayName(dayOf(each.since))}</span>
-          </li>
-        ))}
+        <First
+          items
+          of={found.data}
+          show={(each) => (
+            <li key={`${each.product} ${each.subject}`}>
+              ■ {each.subject}, {pool(each.product)}{' '}
+              <span className="quiet small">since {dayName(dayOf(each.since))}</span>
+            </li>
+          )}
+        />
       </ul>
     </section>
   )
@@ -388,28 +393,23 @@ function StatementLine({ account, month }: { account: string; month: string }) {
   )
 }
 
-/** So many are shown before the rest is asked for. */
-const FIRST_BELOW = 30
-
 function Below({ body }: { body: AccountBody }) {
-  const [all, setAll] = useState(false)
   if (!body.below.length) return null
   return (
     <section aria-label="Accounts below">
       <h3>Below</h3>
       <ul className="plain">
-        {body.below.slice(0, all ? undefined : FIRST_BELOW).map((each) => (
-          <li key={each.account}>
-            <Link to={`/accounts/${encodeURIComponent(each.account)}`}>{each.name}</Link>{' '}
-            <span className="quiet small">{each.kind}</span>
-          </li>
-        ))}
+        <First
+          items
+          of={body.below}
+          show={(each) => (
+            <li key={each.account}>
+              <Link to={`/accounts/${encodeURIComponent(each.account)}`}>{each.name}</Link>{' '}
+              <span className="quiet small">{each.kind}</span>
+            </li>
+          )}
+        />
       </ul>
-      {!all && body.below.length > FIRST_BELOW && (
-        <Button variant="link" size="sm" className="p-0" onClick={() => setAll(true)}>
-          Show {body.below.length - FIRST_BELOW} more
-        </Button>
-      )}
     </section>
   )
 }

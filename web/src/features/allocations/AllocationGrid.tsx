@@ -2,7 +2,7 @@ import { useVirtualizer, defaultRangeExtractor, type Range as Shown } from '@tan
 import { memo, useCallback, useEffect, useLayoutEffect, useRef, useState } from 'react'
 import type { Pool } from '../../api/queries'
 import { shortDay } from '../../domain/months'
-import { shortUnits, unitName } from '../../domain/units'
+import { roundUnits, unitName } from '../../domain/units'
 import { move, type Position } from '../../grid/move'
 import { between, isOne, type Range } from '../../grid/range'
 import { Gauge, GaugeKey } from '../../parts/Gauge'
@@ -376,14 +376,14 @@ const Head = memo(function Head({
           <b className="pname">{pool.name}</b>
           <span className="t">
             <span>
-              {shortUnits(pool.held, pool.per_unit)}
-              {pool.supply !== null && `/${shortUnits(pool.supply, pool.per_unit)}`}
+              {roundUnits(pool.held, pool.per_unit)}
+              {pool.supply !== null && `/${roundUnits(pool.supply, pool.per_unit)}`}
             </span>
             {pool.free !== null && (
               <b className={pool.free < 0 ? 'over' : undefined}>
                 {pool.free < 0
-                  ? `${shortUnits(-pool.free, pool.per_unit)} over`
-                  : `${shortUnits(pool.free, pool.per_unit)} ${pool.owned ? 'free' : 'to cap'}`}
+                  ? `${roundUnits(-pool.free, pool.per_unit)} over`
+                  : `${roundUnits(pool.free, pool.per_unit)} ${pool.owned ? 'free' : 'to cap'}`}
               </b>
             )}
           </span>
@@ -395,7 +395,7 @@ const Head = memo(function Head({
             <span className="quiet">{unitName(pool.unit, 2)}</span>
             {pool.ending && (
               <b className="near">
-                {shortUnits(pool.ending.quantity, pool.per_unit)} end {shortDay(pool.ending.day)}
+                {roundUnits(pool.ending.quantity, pool.per_unit)} end {shortDay(pool.ending.day)}
               </b>
             )}
           </span>

@@ -3,6 +3,7 @@ import { memo, useMemo, useState } from 'react'
 import { Form } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { api, take } from '../../api/client'
+import { First } from '../../parts/First'
 import { cell as cellQuery, historyOf, holdsOf, levelsOf, type Cell, type Effect } from '../../api/queries'
 import { allocationSlot, type AtCap, type Change, type Changes, type Terms } from '../../domain/draft'
 import { dayName, dayOf } from '../../domain/months'
@@ -225,15 +226,19 @@ function Holds({ account, product }: { account: string; product: string }) {
     <section>
       <h3>On hold</h3>
       <ul className="plain small">
-        {found.data.map((each) => (
-          <li key={each.subject}>
-            ■ {each.subject}{' '}
-            <span className="quiet">
-              since {dayName(dayOf(each.since))}
-              {each.for_account !== account && ', for a cap above'}
-            </span>
-          </li>
-        ))}
+        <First
+          items
+          of={found.data}
+          show={(each) => (
+            <li key={each.subject}>
+              ■ {each.subject}{' '}
+              <span className="quiet">
+                since {dayName(dayOf(each.since))}
+                {each.for_account !== account && ', for a cap above'}
+              </span>
+            </li>
+          )}
+        />
       </ul>
     </section>
   )

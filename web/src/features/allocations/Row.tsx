@@ -1,7 +1,7 @@
 import { memo } from 'react'
 import type { Pool } from '../../api/queries'
 import type { Field } from '../../domain/typed'
-import { shortUnits, unitName } from '../../domain/units'
+import { roundUnits, shortUnits, unitName } from '../../domain/units'
 import { Gauge } from '../../parts/Gauge'
 import { figuresOf, type CellEffect, type Figures } from './model'
 
@@ -134,7 +134,7 @@ const CellView = memo(function CellView(props: CellProps) {
       </div>
     )
   const figures = figuresOf(pool, place, effect)
-  const cap = figures.cap === null ? '–' : shortUnits(figures.cap, pool.per_unit)
+  const cap = figures.cap === null ? '–' : roundUnits(figures.cap, pool.per_unit)
   return (
     <div
       {...common}
@@ -155,7 +155,7 @@ const CellView = memo(function CellView(props: CellProps) {
         />
       ) : (
         <span className="figs">
-          {shortUnits(figures.load, pool.per_unit)}/
+          {roundUnits(figures.load, pool.per_unit)}/
           {changed && figures.cap !== (pool.cap[place] ?? null) ? <u>{cap}</u> : cap}
         </span>
       )}
@@ -182,9 +182,9 @@ function leftTone(figures: Figures): string {
 function leftText(figures: Figures, account: string, perUnit: number): string {
   if (figures.cap !== null && figures.load > figures.cap) {
     const mark = figures.state === 'restricted' ? '■' : figures.state === 'grace' ? '◆' : '▲'
-    return `${mark} ${shortUnits(figures.load - figures.cap, perUnit)} over`
+    return `${mark} ${roundUnits(figures.load - figures.cap, perUnit)} over`
   }
-  return `${figures.state === 'near' ? '△ ' : ''}${roomText(figures, account, (grains) => shortUnits(grains, perUnit))}`
+  return `${figures.state === 'near' ? '△ ' : ''}${roomText(figures, account, (grains) => roundUnits(grains, perUnit))}`
 }
 
 /** The room a cell has, named for what ends it: its own cap, the supply, or a cap above it. */

@@ -2,6 +2,7 @@ import { keepPreviousData, useInfiniteQuery, useQuery, useQueryClient } from '@t
 import { useDeferredValue, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
+import { whole } from '../../domain/units'
 import { AccountSelect } from '../../parts/AccountSelect'
 import { api, take, type Schemas } from '../../api/client'
 import { me } from '../../api/queries'
@@ -70,7 +71,7 @@ export default function GroupsScreen() {
               className="findgroup"
               type="search"
               value={find}
-              placeholder={`Find in ${total.toLocaleString('en-GB')} groups`}
+              placeholder={`Find in ${whole(total)} groups`}
               aria-label="Find a group"
               onChange={(event) => setFind(event.target.value)}
             />
@@ -97,7 +98,7 @@ export default function GroupsScreen() {
                     {each.inside.length > 0 && `, with ${each.inside.join(', ')}`}
                   </span>
                   <b>
-                    {each.count} {each.count === 1 ? 'person' : 'people'}
+                    {whole(each.count)} {each.count === 1 ? 'person' : 'people'}
                   </b>
                 </span>
               </button>
@@ -105,7 +106,7 @@ export default function GroupsScreen() {
           ))}
           {found.hasNextPage && (
             <Button size="sm" variant="light" disabled={found.isFetching} onClick={() => void found.fetchNextPage()}>
-              Show more ({(total - groups.length).toLocaleString('en-GB')} left)
+              Show more ({whole(total - groups.length)} left)
             </Button>
           )}
           {total === 0 && !find && <Empty title="No groups yet">Make one, by hand or by a rule.</Empty>}

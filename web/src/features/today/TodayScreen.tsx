@@ -1,11 +1,12 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState, type ReactNode } from 'react'
+import { useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
 import { api, take } from '../../api/client'
 import { me, today as todayQuery, type Today } from '../../api/queries'
 import { money, sum } from '../../domain/money'
 import { dayOf, daysBetween, longDay, monthWord, shortDay } from '../../domain/months'
-import { tinyUnits, units, unitName } from '../../domain/units'
+import { tinyUnits, units, unitName, whole } from '../../domain/units'
+import { First, FIRST } from '../../parts/First'
 import { Empty, StateMark, Trouble, Wait } from '../../parts/States'
 import { WaitingToJoin } from '../people/WaitingToJoin'
 import { RequestItem } from '../requests/RequestItem'
@@ -307,7 +308,7 @@ function PressedList({ title, items, count, day }: { title: string; items: Press
     <>
       <h2 className="section">
         {title}
-        <span>{count.toLocaleString('en-GB')}</span>
+        <span>{whole(count)}</span>
       </h2>
       <First
         of={items}
@@ -316,27 +317,8 @@ function PressedList({ title, items, count, day }: { title: string; items: Press
       {count > items.length && (
         <p className="quiet small px-3">
           The {items.length} that press most are here;{' '}
-          <Link to="/allocations?show=attention&pools=all">all {count.toLocaleString('en-GB')} are in Allocations</Link>
-          .
+          <Link to="/allocations?show=attention&pools=all">all {whole(count)} are in Allocations</Link>.
         </p>
-      )}
-    </>
-  )
-}
-
-/** So many of a list are shown before the rest is asked for. */
-const FIRST = 20
-
-/** The first of a list, and the rest when asked for. */
-function First<T>({ of, show }: { of: T[]; show: (each: T) => ReactNode }) {
-  const [all, setAll] = useState(false)
-  return (
-    <>
-      {(all ? of : of.slice(0, FIRST)).map(show)}
-      {!all && of.length > FIRST && (
-        <button type="button" className="btn btn-link btn-sm" onClick={() => setAll(true)}>
-          Show {of.length - FIRST} more
-        </button>
       )}
     </>
   )
@@ -451,11 +433,11 @@ function Unseen() {
           <>
             <dt>
               <Link to={`/people?seen=${unseen.days}&status=active`}>
-                Of {unseen.people.toLocaleString('en-GB')} people not seen for {unseen.days} days
+                Of {whole(unseen.people)} people not seen for {unseen.days} days
               </Link>
             </dt>
             <dd>
-              {unseen.seats.toLocaleString('en-GB')} {unseen.seats === 1 ? 'seat' : 'seats'}
+              {whole(unseen.seats)} {unseen.seats === 1 ? 'seat' : 'seats'}
             </dd>
           </>
         )}

@@ -46,7 +46,7 @@ class AccountChoices(BaseModel):
 @routes.get("/choices", response_model=AccountChoices)
 def choices(db: Db, who: Who, code: list[str] = Query([], max_length=200)) -> Any:
     """What the accounts of one's branch (or those of these codes) are called."""
-    accounts, total, rows = db.run(usecases.to_choose_from, who, code)
+    accounts, total, rows = db.snapshot(usecases.to_choose_from, who, code)
     top = top_row(accounts, who)
     depth = accounts.tree.depth(top)
     return AccountChoices(
@@ -68,7 +68,7 @@ def choices(db: Db, who: Who, code: list[str] = Query([], max_length=200)) -> An
 @routes.get("", response_model=list[AccountFound])
 def find(db: Db, who: Who, find: str = Query("", max_length=100), limit: int = Query(20, ge=1, le=100)) -> Any:
     """Accounts of one's branch whose name or code has these words, in tree order."""
-    accounts, rows = db.run(usecases.find, who, find, limit)
+    accounts, rows = db.snapshot(usecases.find, who, find, limit)
     top = top_row(accounts, who)
     found = []
     for row in rows:

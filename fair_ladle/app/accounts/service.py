@@ -127,7 +127,7 @@ FACTS = [each.name for each in fields(AccountFacts) if each.name != "unallocated
 
 def operator(tx: Transaction) -> Any:
     """The root account; refused while there is none."""
-    found = store.root(tx.connection)
+    found = tx.once("operator", lambda: store.root(tx.connection))
     if found is None:
         raise Refused(Problem(EMPTY, "Nothing here yet", 409, "There are no accounts; bring an intake in first."))
     return found

@@ -231,7 +231,7 @@ def products(db: Db, who: Who) -> Any:
     """The products of which a pool reaches one's branch, by their codes."""
     return [
         ProductName(product=each.code, name=each.name, unit=each.unit, measure=each.measure, per_unit=each.per_unit)
-        for each in db.run(snapshots.products_in_sight, who)
+        for each in db.snapshot(snapshots.products_in_sight, who)
     ]
 
 
@@ -246,7 +246,7 @@ def grid(
 ) -> Response:
     """Positions of one's branch (or of these accounts in it, the top first) in all pools or in those of these
     products: now, at an instant, or as of a day past or ahead."""
-    body = db.run(lambda tx: grid_body(views.grid(tx, who, product, at or snapshots.instant_of(tx, on), account)))
+    body = db.snapshot(lambda tx: grid_body(views.grid(tx, who, product, at or snapshots.instant_of(tx, on), account)))
     return Response(json.dumps(body, separators=(",", ":")), media_type="application/json")
 
 
@@ -261,7 +261,7 @@ def export(
     on: Day | None = None,
 ) -> Response:
     """The positions that are shown (all, or of these accounts), as a file, in units."""
-    body = db.run(lambda tx: grid_body(views.grid(tx, who, product, at or snapshots.instant_of(tx, on))))
+    body = db.snapshot(lambda tx: grid_body(views.grid(tx, who, product, at or snapshots.instant_of(tx, on))))
     wanted = set(account or body["accounts"]["code"])
     rows: list[list[Any]] = []
     for place, code in enumerate(body["accounts"]["code"]):
@@ -347,7 +347,9 @@ def cell_body(found: views.Cell, who: Actor) -> dict[str, Any]:
 @routes.get("/cell", response_model=CellBody)
 def cell(db: Db, who: Who, account: str, product: str, at: At | None = None, on: Day | None = None) -> Any:
     """One account in one pool with the limits on its way up: now, at an instant, or as of a day."""
-    return db.run(lambda tx: cell_body(views.cell(tx, who, account, product, at or snapshots.instant_of(tx, on)), who))
+    return db.snapshot(
+        lambda tx: cell_body(views.cell(tx, who, account, product, at or snapshots.instant_of(tx, on)), who)
+    )
 
 
 class HistoryBody(BaseModel):
@@ -370,7 +372,7 @@ def history(db: Db, who: Who, account: str, product: str) -> Any:
             at=each.at.isoformat() if each.at else None,
             through=each.through,
         )
-        for each in db.run(views.history, who, account, product)
+        for each in db.snapshot(views.history, who, account, product)
     ]
 
 
@@ -400,7 +402,7 @@ class CellTerms(CellName):
 @reads_only
 def terms(body: CellNames, db: Db, who: Who) -> Any:
     """The allocations in force in many cells; nothing is changed."""
-    found = db.run(views.terms, who, [(each.account, each.product) for each in body.cells])
+    found = db.snapshot(views.terms, who, [(each.account, each.product) for each in body.cells])
     return [
         CellTerms(
             account=each.account,

@@ -176,7 +176,9 @@ def devices(
     limit: int = Query(200, ge=1, le=500),
 ) -> Any:
     """A part of the devices of one's branch."""
-    total, found = db.run(usecases.listing, who, find, product, account, username, revoked, sort, down, offset, limit)
+    total, found = db.snapshot(
+        usecases.listing, who, find, product, account, username, revoked, sort, down, offset, limit
+    )
     return DevicesPage(total=total, rows=[_device(each) for each in found])
 
 
@@ -193,7 +195,7 @@ def export(
     form: Format = "csv",
 ) -> Response:
     """What the list shows, as a file, up to 100,000 devices."""
-    found = db.run(usecases.listing, who, find, product, account, None, revoked, sort, down, 0, 100_000)[1]
+    found = db.snapshot(usecases.listing, who, find, product, account, None, revoked, sort, down, 0, 100_000)[1]
     return sheet(
         "devices",
         form,

@@ -40,7 +40,7 @@ class LevelsNow(BaseModel):
 @routes.get("/holds", response_model=list[HoldBody])
 def holds(db: Db, who: Who, account: str | None = None, product: str | None = None) -> Any:
     """Units on hold in one's branch, or in a branch below."""
-    return [HoldBody(**asdict(each)) for each in db.run(usecases.on_hold, who, account, product)]
+    return [HoldBody(**asdict(each)) for each in db.snapshot(usecases.on_hold, who, account, product)]
 
 
 @routes.get("/thresholds", response_model=LevelsNow)

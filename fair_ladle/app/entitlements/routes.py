@@ -158,7 +158,7 @@ def queue(db: Db, who: Who) -> Any:
             priority=each.priority,
             why=each.why,
         )
-        for each in db.run(usecases.queue, who)
+        for each in db.snapshot(usecases.queue, who)
     ]
 
 

@@ -81,7 +81,7 @@ def read(
     limit: int = Query(100, ge=1, le=500),
 ) -> Any:
     """The log of one's branch, newest first; of one account, or by one person."""
-    page = db.run(usecases.read, who, account, by, None, before, limit)
+    page = db.snapshot(usecases.read, who, account, by, None, before, limit)
     entries = _entries(page)
     return LogEntries(entries=entries, actors=page.actors, before=entries[-1].number if len(entries) == limit else None)
 
@@ -90,7 +90,7 @@ def read(
 def export(db: Db, who: Who, form: Format = "csv", account: str | None = None, by: str | None = None) -> Response:
     """The newest 500 entries of what is shown, as a file."""
     rows: list[list[Any]] = []
-    for entry in _entries(db.run(usecases.read, who, account, by, None, None, 500)):
+    for entry in _entries(db.snapshot(usecases.read, who, account, by, None, None, 500)):
         for change in entry.changes or [Change(what="", before=None, after=None)]:
             rows.append(
                 [

@@ -131,14 +131,14 @@ def groups(
     limit: int = Query(100, ge=1, le=200),
 ) -> Any:
     """A part of the groups of one's branch whose name, code or account has these words."""
-    page = db.run(usecases.groups, who, find, offset, limit)
+    page = db.snapshot(usecases.groups, who, find, offset, limit)
     return GroupsBody(total=page.total, groups=[_body(row) for row in page.rows])
 
 
 @routes.get("/names", response_model=list[GroupName])
 def names(db: Db, who: Who) -> Any:
     """What the groups of one's branch are called, to choose from."""
-    every, found = db.run(usecases.ordered, who)
+    every, found = db.snapshot(usecases.ordered, who)
     tree = every.accounts.tree
     return [
         GroupName(
@@ -155,7 +155,7 @@ def names(db: Db, who: Who) -> Any:
 @routes.get("/{account}/{code}", response_model=GroupBody)
 def group(account: str, code: str, db: Db, who: Who) -> Any:
     """One group of one's branch."""
-    return _body(db.run(usecases.group, who, f"{account}/{code}"))
+    return _body(db.snapshot(usecases.group, who, f"{account}/{code}"))
 
 
 @routes.post("/look", response_model=GroupLooked)

@@ -145,14 +145,14 @@ def people(
     limit: int = Query(100, ge=1, le=500),
 ) -> Any:
     """A part of the people list of one's branch."""
-    found = db.run(listing.listing, who, asked, sort, down, offset, limit)
+    found = db.snapshot(listing.listing, who, asked, sort, down, offset, limit)
     return PeoplePage(total=found.total, offset=offset, rows=[PersonRow(**_row(each)) for each in found.rows])
 
 
 @routes.get("/count", response_model=HowMany)
 def count(db: Db, who: Who, asked: AskedOf) -> Any:
     """How many people the list has."""
-    return HowMany(count=db.run(listing.count, who, asked))
+    return HowMany(count=db.snapshot(listing.count, who, asked))
 
 
 @routes.get("/export", response_class=Response)
@@ -174,7 +174,7 @@ def export(db: Db, who: Who, asked: AskedOf, sort: Sort = "name", down: bool = F
     ]
     rows: list[list[Any]] = []
     for offset in range(0, 100_000, 500):
-        page = db.run(listing.listing, who, asked, sort, down, offset, 500)
+        page = db.snapshot(listing.listing, who, asked, sort, down, offset, 500)
         for each in page.rows:
             cells = _row(each)
             rows.append(
@@ -306,35 +306,35 @@ def _person(found: listing.Person) -> PersonBody:
 @routes.get("/{username}", response_model=PersonBody)
 def person(username: str, db: Db, who: Who) -> Any:
     """One person of one's branch."""
-    return _person(db.run(listing.person, who, username))
+    return _person(db.snapshot(listing.person, who, username))
 
 
 @routes.put("/{username}", response_model=PersonBody)
 def edit(username: str, body: FactsBody, db: Db, who: Who) -> Any:
     """Another name, address, title or department."""
     db.run(joining.edit, who, username, joining.PersonFacts(**body.model_dump()))
-    return _person(db.run(listing.person, who, username))
+    return _person(db.snapshot(listing.person, who, username))
 
 
 @routes.put("/{username}/components", response_model=PersonBody)
 def switch(username: str, body: SwitchBody, db: Db, who: Who) -> Any:
     """Switch a component of what somebody has off, or on again."""
     db.run(listing.switch, who, username, body.product, body.component, body.on)
-    return _person(db.run(listing.person, who, username))
+    return _person(db.snapshot(listing.person, who, username))
 
 
 @routes.put("/{username}/storage", response_model=PersonBody)
 def storage_limit(username: str, body: LimitBody, db: Db, who: Who) -> Any:
     """Set somebody's own storage limit, or leave it to the layers."""
     db.run(listing.set_storage_limit, who, username, body.product, body.amount)
-    return _person(db.run(listing.person, who, username))
+    return _person(db.snapshot(listing.person, who, username))
 
 
 @routes.post("/{username}/bytes", response_model=PersonBody)
 def move_bytes(username: str, body: MoveBytesBody, db: Db, who: Who) -> Any:
     """Move bytes that stayed in an account somebody has left to where they are now."""
     db.run(listing.move_bytes, who, username, body.from_account)
-    return _person(db.run(listing.person, who, username))
+    return _person(db.snapshot(listing.person, who, username))
 
 
 @open_routes.get("/{token}", response_model=InvitationBody)

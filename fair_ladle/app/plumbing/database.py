@@ -166,6 +166,17 @@ class Transaction:
     connection: sa.Connection
     clock: Clock
     settings: Settings
+    kept: dict[str, Any] | None = field(default=None, compare=False)
+    """What was read once and stays the same in here: only where the facts of one instant are seen."""
+
+    def once(self, name: str, read: Callable[[], Result]) -> Result:
+        """Something that is asked for again and again: read once where it stays the same, else each time."""
+        if self.kept is None:
+            return read()
+        if name not in self.kept:
+            self.kept[name] = read()
+        found: Result = self.kept[name]
+        return found
 
     @property
     def now(self) -> datetime:
@@ -338,11 +349,18 @@ class Database:
         return self.attempt(lambda opening: usecase(opening.transaction(), *args, **named), finds_out=True)
 
     def snapshot(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
-        """A use-case that sees the facts of one instant, whatever is written meanwhile, and holds nobody back."""
-        with self.engine.connect() as connection:
-            fixed = connection.execution_options(isolation_level="REPEATABLE READ")
-            with fixed.begin():
-                return usecase(Transaction(fixed, self.clock, self.settings), *args, **named)
+        """A use-case that only reads: it sees the facts of one instant, whatever is written meanwhile, and holds nobody
+        back. Begun again after a connection that was lost."""
+        tries = _Tries()
+        while True:
+            try:
+                with self.engine.connect() as connection:
+                    fixed = connection.execution_options(isolation_level="REPEATABLE READ")
+                    with fixed.begin():
+                        return usecase(Transaction(fixed, self.clock, self.settings, {}), *args, **named)
+            except sa.exc.OperationalError as trouble:
+                if not tries.again(trouble):
+                    raise
 
     def try_out(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
         """What a use-case would do and answer; nothing of it is kept, and nothing that others use is locked: it

@@ -20,7 +20,7 @@ cards. past: use or allocations of days that are over. An admission raises none.
 
 def numbers(tx: Transaction, *names: Name) -> tuple[int, ...]:
     """The generations of these names; 0 where one was never raised."""
-    found: dict[str, int] = {row.name: row.number for row in tx.connection.execute(sa.select(g))}
+    found = tx.once("generations", lambda: {row.name: int(row.number) for row in tx.connection.execute(sa.select(g))})
     return tuple(found.get(name, 0) for name in names)
 
 

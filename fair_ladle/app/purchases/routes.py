@@ -164,7 +164,7 @@ def pools(db: Db, who: Who) -> Any:
             now=_point(now),
             lots=_lots(pool),
         )
-        for pool, owner, name, now in db.run(usecases.timelines, who)
+        for pool, owner, name, now in db.snapshot(usecases.timelines, who)
     ]
 
 
@@ -190,7 +190,7 @@ def drop_calendar(db: Db, who: Who) -> None:
 @routes.get("/{owner}/{product}/timeline", response_model=TimelineBody)
 def timeline(owner: str, product: str, db: Db, who: Who) -> Any:
     """One pool over time."""
-    found = db.run(usecases.timeline, who, owner, product)
+    found = db.snapshot(usecases.timeline, who, owner, product)
     return TimelineBody(owner=owner, product=product, today=found.today, points=[_point(each) for each in found.points])
 
 

@@ -244,7 +244,7 @@ def run(policy_id: int, db: Db, who: Who) -> Any:
 @routes.get("/unseen", response_model=UnseenBody)
 def unseen(db: Db, who: Who) -> Any:
     """Seats of people not seen for sixty days, and what they cost a month."""
-    found = db.run(idle_seats.unseen, who)
+    found = db.snapshot(idle_seats.unseen, who)
     return UnseenBody(
         days=found.days,
         people=found.people,

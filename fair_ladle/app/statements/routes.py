@@ -190,14 +190,14 @@ def _buyers(found: views.Overview, month: str) -> Buyers:
 @routes.get("", response_model=Buyers)
 def buyers(db: Db, who: Who, month: str) -> Any:
     """All buyers of one's branch for a month (YYYY-MM)."""
-    return _buyers(db.run(views.overview, who, month), month)
+    return _buyers(db.snapshot(views.overview, who, month), month)
 
 
 @routes.get("/export", response_class=Response)
 def export_buyers(db: Db, who: Who, month: str, form: Format = "csv") -> Response:
     """All buyers for a month, as a file."""
     rows: list[list[Any]] = []
-    for each in _buyers(db.run(views.overview, who, month), month).buyers:
+    for each in _buyers(db.snapshot(views.overview, who, month), month).buyers:
         cost = None if each.cost is None else Decimal(each.cost)
         amount = Decimal(each.amount)
         rows.append(
@@ -310,13 +310,13 @@ def statement_body(found: views.StatementView, month: str) -> StatementBody:
 def statement(db: Db, who: Who, buyer: str, month: str, costs: bool = True) -> Any:
     """One buyer's statement for a month, with every step and every day; without ``costs`` not what it cost the
     seller, which takes the whole of its pools."""
-    return db.run(lambda tx: statement_body(views.statement_view(tx, who, buyer, month, costs), month))
+    return db.snapshot(lambda tx: statement_body(views.statement_view(tx, who, buyer, month, costs), month))
 
 
 @routes.get("/{buyer}/export", response_class=Response)
 def export_statement(db: Db, who: Who, buyer: str, month: str, form: Format = "csv") -> Response:
     """One buyer's statement, lines and their parts, as a file."""
-    body = db.run(lambda tx: statement_body(views.statement_view(tx, who, buyer, month), month))
+    body = db.snapshot(lambda tx: statement_body(views.statement_view(tx, who, buyer, month), month))
     rows: list[list[Any]] = []
     for line in body.lines:
         shared: list[Any] = [body.seller, body.buyer, line.product]
@@ -342,7 +342,7 @@ def export_statement(db: Db, who: Who, buyer: str, month: str, form: Format = "c
 @routes.get("/{buyer}/{product}/evidence", response_model=EvidenceBody)
 def evidence(db: Db, who: Who, buyer: str, product: str, day: Day) -> Any:
     """The assignments or samples behind a day of a line."""
-    found = db.run(views.evidence, who, buyer, product, day)
+    found = db.snapshot(views.evidence, who, buyer, product, day)
     return EvidenceBody(
         product=found.product.code,
         measure=found.product.measure,

@@ -132,7 +132,7 @@ def _of(product: Product) -> dict[str, Any]:
 @routes.get("", response_model=TodayBody)
 def today(db: Db, who: Who) -> Any:
     """What needs one today."""
-    found = db.run(usecases.today, who)
+    found = db.snapshot(usecases.today, who)
     return TodayBody(
         day=found.day.isoformat(),
         pressed=[

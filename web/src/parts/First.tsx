@@ -2,7 +2,7 @@ import { useState, type ReactNode } from 'react'
 import { whole } from '../domain/units'
 
 /** So many of a list are shown before the rest is asked for. */
-export const FIRST = 20
+export const FIRST = 50
 
 /** The first of a list, and the rest when asked for; `items`: what is shown are the items of a list. */
 export function First<T>({ of, show, items = false }: { of: T[]; show: (each: T) => ReactNode; items?: boolean }) {

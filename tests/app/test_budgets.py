@@ -1,0 +1,70 @@
+"""What a request may send to the database, whatever the size of the installation: statements and rows, from its log."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+from fastapi.testclient import TestClient
+
+from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.people import memberships
+from fair_ladle.app.plumbing.actor import COMMAND_LINE
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.main import create_app
+
+PASSWORD = "harbour-gravel-birch-harbour"
+STATEMENTS = {
+    "/api/today": 21,
+    "/api/allocations": 10,
+    "/api/allocations/cell?account=OLDQUAY&product=LANTERN-MAIL": 11,
+    "/api/allocations/products": 7,
+    "/api/accounts?find=quay": 7,
+    "/api/accounts/choices": 7,
+    "/api/people": 17,
+    "/api/people?account=OLDQUAY&find=a": 17,
+    "/api/people?group=OLDQUAY/OLDQUAY-ALL": 20,
+    "/api/groups": 9,
+    "/api/pools": 10,
+    "/api/log": 9,
+    "/api/statements/OLDQUAY?month=2026-10": 16,
+    "/api/enforcement/holds": 8,
+    "/api/statements?month=2026-10": 8,
+}
+"""The most of each, once what is cached is there; finding out who asks takes five of them."""
+
+
+@pytest.fixture(scope="module")
+def ask(
+    new_demo: Callable[[], Database], tmp_path_factory: pytest.TempPathFactory
+) -> Iterator[Callable[[str], dict[str, int]]]:
+    database, home = new_demo(), tmp_path_factory.mktemp("home")
+    database.settings = replace(database.settings, home=home)
+    database.run(assignments.rebuild_stale)
+    while database.run(memberships.catch_up):
+        pass
+    database.run(sign_in.give_sign_in, COMMAND_LINE, "op@x.example", "Op", "GANNET", PASSWORD)
+    client = TestClient(create_app(database))  # not entered: no jobs beside
+    client.app.state.database = database  # type: ignore[attr-defined]
+    assert client.post("/api/sign-in", json={"email": "op@x.example", "password": PASSWORD}).status_code == 204
+
+    def asked(path: str) -> dict[str, int]:
+        for _ in range(2):  # what is cached is made by the first
+            answer = client.get(path)
+            assert answer.status_code == 200, answer.text
+        log = "".join(each.read_text() for each in sorted(Path(home / "log").glob("requests-*.jsonl")))
+        entries = [json.loads(line) for line in log.splitlines()]
+        found = next(each for each in reversed(entries) if each["request"] == answer.headers["X-Request-Id"])
+        assert found["method"] == "GET" and found["status"] == 200 and found["ms"] > 0
+        return {name: int(found[name]) for name in ("statements", "rows")}
+
+    yield asked
+
+
+@pytest.mark.parametrize(("path", "most"), STATEMENTS.items())
+def test_a_request_keeps_to_its_statements(ask: Callable[[str], dict[str, int]], path: str, most: int) -> None:
+    assert ask(path)["statements"] <= most

@@ -7,6 +7,7 @@ import io
 from collections.abc import Iterable, Sequence
 from datetime import date, datetime
 from decimal import Decimal
+from typing import Any
 
 from openpyxl import Workbook
 from openpyxl.cell import WriteOnlyCell
@@ -36,23 +37,28 @@ def _harmless(cell: Cell) -> Cell:
     return f"{cell:f}" if isinstance(cell, Decimal) else cell
 
 
+def _as_text(sheet: Any, value: Cell) -> Any:
+    """A figure as it is, and text so that it stays text: where it could be read as something else, in a cell that says
+    so."""
+    if isinstance(value, datetime):
+        return value.isoformat()
+    if not isinstance(value, str):
+        return value
+    text: str = ILLEGAL_CHARACTERS_RE.sub("", value)
+    if not text.startswith(("=", "#")):
+        return text
+    cell = WriteOnlyCell(sheet, value=text)
+    cell.data_type = "s"
+    return cell
+
+
 def as_xlsx(title: str, columns: Sequence[str], rows: Iterable[Sequence[Cell]]) -> bytes:
     """One sheet; figures as numbers, text always as text."""
     workbook = Workbook(write_only=True)
     sheet = workbook.create_sheet(title[:31])
     sheet.append(list(columns))
     for row in rows:
-        cells = []
-        for value in row:
-            if isinstance(value, datetime):
-                value = value.isoformat()
-            if isinstance(value, str):
-                value = ILLEGAL_CHARACTERS_RE.sub("", value)
-            cell = WriteOnlyCell(sheet, value=value)
-            if isinstance(value, str):
-                cell.data_type = "s"
-            cells.append(cell)
-        sheet.append(cells)
+        sheet.append([_as_text(sheet, value) for value in row])
     out = io.BytesIO()
     workbook.save(out)
     return out.getvalue()

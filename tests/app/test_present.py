@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 import random
+import threading
+import time
 from collections.abc import Callable
 from contextlib import suppress
 from datetime import timedelta
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
+import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import present, views
 from fair_ladle.app.allocations.positions import Positions, positions_at, snapshot_at
 from fair_ladle.app.allocations.routes import cell_body, grid_body
-from fair_ladle.app.assignments import counters
+from fair_ladle.app.assignments import counters, store
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments import usecases as admissions
 from fair_ladle.app.assignments.eligibility import Wanted
@@ -184,3 +188,69 @@ def test_more_are_pressed_than_are_shown(odd: Database, monkeypatch: pytest.Monk
         of_kind = [[e for e in day.at_risk if (e.state == "near") is is_near] for day in (every, first)]
         assert len(of_kind[0]) == count and of_kind[1] == of_kind[0][:3]
     assert first.past_count > 3
+
+
+def test_counters_made_anew_while_use_is_added_up_wait_for_it(odd: Database, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Between reading what is to be added up and adding it, another connection makes the same counters anew."""
+    with odd.transaction() as tx:
+        codes, products = accounts_service.known(tx).tree.codes, pools.products(tx)
+    for number, code in enumerate(codes):
+        for product in products:
+            if not product.is_storage:
+                with suppress(Refused):
+                    odd.run(admissions.assign, COMMAND_LINE, [Wanted(code, product.code, f"new {number}")])
+    add_up = store.add_up
+    other = threading.Thread(target=lambda: odd.run(assignments.rebuild_locked, products))
+
+    def beside_another(*arguments: Any) -> None:
+        other.start()
+        time.sleep(0.7)
+        add_up(*arguments)
+
+    monkeypatch.setattr(store, "add_up", beside_another)
+    assert odd.run(assignments.add_up_use) > 0
+    other.join()
+    with odd.transaction() as tx:
+        assert counters.differences(tx) == []
+
+
+def test_use_is_added_up_whole_beside_takings_moves_and_counters_made_anew(odd: Database) -> None:
+    """Takings append, a job adds up, and others make the counters anew: nothing is lost, nothing counts twice."""
+    ended, trouble = time.monotonic() + 2.0, list[BaseException]()
+
+    def again_and_again(do: Callable[[random.Random], None], seed: int) -> None:
+        chance = random.Random(seed)
+        try:
+            while time.monotonic() < ended:
+                with suppress(Refused):
+                    do(chance)
+        except BaseException as broken:  # told below, where it fails the test
+            trouble.append(broken)
+
+    with odd.transaction() as tx:
+        codes, products = accounts_service.known(tx).tree.codes, pools.products(tx)
+    counted = [each for each in products if each.stands_alone] or [each for each in products if not each.is_storage]
+
+    def take_and_release(chance: random.Random) -> None:
+        wanted = [Wanted(chance.choice(codes), chance.choice(counted).code, f"u {chance.random()}")]
+        odd.run(admissions.assign, COMMAND_LINE, wanted)
+        if chance.random() < 0.5:
+            odd.run(admissions.release, COMMAND_LINE, wanted)
+
+    def rebuild(chance: random.Random) -> None:
+        odd.run(assignments.rebuild_locked, [chance.choice(counted)])
+
+    work = [take_and_release, take_and_release, lambda chance: odd.run(assignments.add_up_use), rebuild]
+    threads = [threading.Thread(target=again_and_again, args=(do, seed)) for seed, do in enumerate(work)]
+    for each in threads:
+        each.start()
+    for each in threads:
+        each.join()
+    assert trouble == []
+    with odd.transaction() as tx:
+        assert counters.differences(tx) == []
+    while odd.run(assignments.add_up_use):
+        pass
+    with odd.transaction() as tx:
+        assert counters.differences(tx) == []
+        assert tx.connection.scalar(sa.text("SELECT COUNT(*) FROM use_changes")) == 0

@@ -19,8 +19,6 @@ from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction
 
 AT_ONCE, GROUPS_AT_ONCE = 500, 20
-FEW = 5000
-"""People who changed are asked one by one; beyond that every rule is asked anew."""
 
 
 def catch_up(tx: Transaction) -> int:
@@ -36,16 +34,14 @@ def catch_up(tx: Transaction) -> int:
             _make(tx, every, each)
         generations.renew(tx, "groups")
         return len(stale)
-    changed = store.to_regroup(tx.connection, FEW + 1)
-    if len(changed) > FEW:
-        rebuild(tx)
-    elif changed:
-        _ask_again(tx, every, changed[:AT_ONCE])
+    changed = store.to_regroup(tx.connection, AT_ONCE)
+    if changed:
+        _ask_again(tx, changed)
     return len(changed)
 
 
 def rebuild(tx: Transaction) -> None:
-    """Make every group's rows anew. Whoever changes meanwhile is asked again."""
+    """Make every group's rows anew, as an intake does that brings everybody in."""
     connection = tx.connection
     connection.execute(sa.update(people).where(people.c.regroup == sa.true()).values(regroup=False))
     every = Groups.read(tx, accounts_service.known(tx))
@@ -73,8 +69,10 @@ def _make(tx: Transaction, every: Groups, group: Group) -> None:
     connection.execute(sa.update(groups).where(groups.c.id == group.id).values(kept_rule=rule))
 
 
-def _ask_again(tx: Transaction, every: Groups, ids: Sequence[int]) -> None:
+def _ask_again(tx: Transaction, ids: Sequence[int]) -> None:
     rows = store.lock_people(tx.connection, ids)
+    # Read under their locks: an intake that had them has made every group's rows by the rules as they are now.
+    every = Groups.read(tx, accounts_service.known(tx))
     asked = every.ruling([each.account_id for each in rows])
     members = matching(tx, every, rows, asked)
     connection = tx.connection

@@ -313,28 +313,28 @@ def person(username: str, db: Db, who: Who) -> Any:
 def edit(username: str, body: FactsBody, db: Db, who: Who) -> Any:
     """Another name, address, title or department."""
     db.run(joining.edit, who, username, joining.PersonFacts(**body.model_dump()))
-    return _person(db.snapshot(listing.person, who, username))
+    return _person(db.run(listing.person, who, username))
 
 
 @routes.put("/{username}/components", response_model=PersonBody)
 def switch(username: str, body: SwitchBody, db: Db, who: Who) -> Any:
     """Switch a component of what somebody has off, or on again."""
     db.run(listing.switch, who, username, body.product, body.component, body.on)
-    return _person(db.snapshot(listing.person, who, username))
+    return _person(db.run(listing.person, who, username))
 
 
 @routes.put("/{username}/storage", response_model=PersonBody)
 def storage_limit(username: str, body: LimitBody, db: Db, who: Who) -> Any:
     """Set somebody's own storage limit, or leave it to the layers."""
     db.run(listing.set_storage_limit, who, username, body.product, body.amount)
-    return _person(db.snapshot(listing.person, who, username))
+    return _person(db.run(listing.person, who, username))
 
 
 @routes.post("/{username}/bytes", response_model=PersonBody)
 def move_bytes(username: str, body: MoveBytesBody, db: Db, who: Who) -> Any:
     """Move bytes that stayed in an account somebody has left to where they are now."""
     db.run(listing.move_bytes, who, username, body.from_account)
-    return _person(db.snapshot(listing.person, who, username))
+    return _person(db.run(listing.person, who, username))
 
 
 @open_routes.get("/{token}", response_model=InvitationBody)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Collection
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -41,6 +41,7 @@ def signed_in(tx: Transaction, token: str, running: str | None = None) -> Signed
 
     ``running`` names the branch to act in where there are several.
     """
+    tx = replace(tx, kept={})  # it only reads, but for noting that the session was used
     token_hash = _hash(token)
     session = store.session(tx.connection, token_hash)
     now = tx.now

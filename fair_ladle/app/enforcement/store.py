@@ -53,14 +53,14 @@ def end_hold(connection: sa.Connection, hold_id: int, at: datetime) -> None:
     connection.execute(sa.update(holds).where(holds.c.id == hold_id).values(ends=at))
 
 
-def shown_holds(connection: sa.Connection, account_ids: Collection[int], product_id: int | None) -> list[Any]:
-    """Holds that have not ended of units of these accounts, with whom they are of."""
+def shown_holds(connection: sa.Connection, whose: sa.ColumnElement[bool], product_id: int | None) -> list[Any]:
+    """Holds that have not ended of units of some accounts (a condition on the assignments'), with whom they are of."""
     a, p = assignments, products
     statement = (
         sa.select(holds, a.c.subject, a.c.account_id.label("of_account_id"), p.c.code.label("product"))
         .join(a, a.c.id == holds.c.assignment_id)
         .join(p, p.c.id == holds.c.product_id)
-        .where(holds.c.ends.is_(None), a.c.account_id.in_(account_ids))
+        .where(holds.c.ends.is_(None), whose)
         .order_by(p.c.code, holds.c.account_id, holds.c.begins, holds.c.place)
     )
     if product_id is not None:

@@ -17,6 +17,7 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
+from fair_ladle.app.usage.tables import assignments
 
 
 @dataclass(frozen=True)
@@ -42,9 +43,8 @@ def on_hold(tx: Transaction, actor: Actor, account: str | None = None, product: 
     product_id = None if product is None else pools_service.product(tx, product).id
     inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
     found = []
-    for row in store.shown_holds(
-        tx.connection, [int(each) for each in accounts.ids[accounts.tree.branch(top)]], product_id
-    ):
+    whose = accounts_service.in_branch(accounts, top, assignments.c.account_id)
+    for row in store.shown_holds(tx.connection, whose, product_id):
         of, cause = accounts.row_of_id[row.of_account_id], accounts.row_of_id[row.account_id]
         found.append(
             OnHold(

@@ -24,15 +24,15 @@ def add(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
 
 
 def of_accounts(
-    connection: sa.Connection, account_ids: Collection[int], sign_in_id: int, since: datetime, limit: int
+    connection: sa.Connection, about: sa.ColumnElement[bool], sign_in_id: int, since: datetime, limit: int
 ) -> list[Any]:
-    """Notices about these accounts that somebody has not put away, newest first."""
+    """Notices about some accounts (a condition on theirs) that somebody has not put away, newest first."""
     seen = sa.select(notices_seen.c.notice_id).where(notices_seen.c.sign_in_id == sign_in_id)
     return list(
         connection.execute(
             sa.select(notices, products.c.code.label("product"))
             .outerjoin(products, products.c.id == notices.c.product_id)
-            .where(notices.c.account_id.in_(account_ids), notices.c.at >= since, notices.c.id.not_in(seen))
+            .where(about, notices.c.at >= since, notices.c.id.not_in(seen))
             .order_by(notices.c.at.desc(), notices.c.id.desc())
             .limit(limit)
         )

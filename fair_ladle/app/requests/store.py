@@ -23,9 +23,9 @@ def one(connection: sa.Connection, request_id: int, lock: bool = False) -> Any |
     return connection.execute(_with_product().where(requests.c.id == request_id)).first()
 
 
-def of_accounts(connection: sa.Connection, account_ids: Collection[int], waiting_only: bool, limit: int) -> list[Any]:
-    """Requests of these accounts, those that wait first, then the newest."""
-    statement = _with_product().where(requests.c.account_id.in_(account_ids))
+def of_accounts(connection: sa.Connection, whose: sa.ColumnElement[bool], waiting_only: bool, limit: int) -> list[Any]:
+    """Requests of some accounts (a condition on theirs), those that wait first, then the newest."""
+    statement = _with_product().where(whose)
     if waiting_only:
         statement = statement.where(requests.c.state == "waiting")
     return list(

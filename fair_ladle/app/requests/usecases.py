@@ -25,6 +25,7 @@ from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.requests import store
+from fair_ladle.app.requests.tables import requests as requests_table
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.core.calendar import micros
 from fair_ladle.core.quantities import MOST_GRAINS
@@ -216,11 +217,12 @@ def requests(
 ) -> list[Request]:
     """Requests of the actor's branch, or of one account in it; those that wait first."""
     accounts = accounts_service.known(tx)
+    of = requests_table.c.account_id
     if account is None:
-        rows = accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist()
+        whose = accounts_service.in_branch(accounts, accounts_service.top_row(accounts, actor), of)
     else:
-        rows = [accounts_service.row_in_scope(accounts, actor, account)]
-    found = store.of_accounts(tx.connection, [int(accounts.ids[row]) for row in rows], waiting_only, limit)
+        whose = of == int(accounts.ids[accounts_service.row_in_scope(accounts, actor, account)])
+    found = store.of_accounts(tx.connection, whose, waiting_only, limit)
     return _shown(tx, actor, accounts, found)
 
 

@@ -33,6 +33,8 @@ from fair_ladle.core.settling import NO_LIMIT
 USUAL_LEVELS = (80, 90, 100)
 
 
+UNDER_WAY = timedelta(minutes=1)
+"""No taking is under way for longer."""
 SCHEDULE = Actor("schedule", "", None)
 
 
@@ -127,7 +129,8 @@ def _sync_holds(
 def _touched(tx: Transaction, snapshot: Snapshot, product: Product, since: int) -> set[int]:
     """The rows under grace whose clock runs, or below which, or of which, something changed since an instant."""
     accounts, column = snapshot.accounts, 0
-    changed = usage.changed_between(tx, product, instant(since), snapshot.at)
+    # What was under way at the last run has an instant before it and was kept after it.
+    changed = usage.changed_between(tx, product, instant(since) - UNDER_WAY, snapshot.at)
     above = {
         row
         for account_id in changed

@@ -14,7 +14,7 @@ from fair_ladle.app.plumbing.tables import generations as g
 
 Name = Literal["structure", "allocations", "groups", "places", "rates", "past"]
 """structure: accounts, their places and statuses, products, pools and lots. allocations: their versions. groups:
-their rules and members by hand. places: which accounts are below which, and which pools there are. rates: rate
+their rules and members by hand. places: which accounts are below which, and which pools and lots there are. rates: rate
 cards. past: use or allocations of days that are over. An admission raises none."""
 
 

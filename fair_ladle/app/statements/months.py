@@ -182,7 +182,7 @@ def _uncharged(tx: Transaction, accounts: Accounts, days: Sequence[Day]) -> dict
     return found
 
 
-_months: Cache[ProductMonth] = Cache(256)
+_months: Cache[ProductMonth] = Cache(64)
 SETTLED_AFTER = timedelta(minutes=1)
 """After midnight: what was admitted before it may be kept only a moment later."""
 

@@ -237,6 +237,15 @@ def test_a_good_intake_loads_once_and_a_changed_one_says_what_changed(
     assert not any(merged.created for merged in second.values())
 
 
+def test_an_intake_of_some_hundreds_of_accounts_loads(database: Database, tmp_path: Path) -> None:
+    more = "".join(f"TERN-{n},TERN,sub-account,Branch {n},,,,\n" for n in range(300))
+    folder = as_folder(GOOD | {"accounts": GOOD["accounts"] + more}, tmp_path / "many")
+    assert database.run(data_import.load, COMMAND_LINE, read_source(folder)).tables["accounts"].created == 303
+    with database.engine.connect() as connection:
+        inside = "path LIKE CONCAT((SELECT path FROM accounts WHERE code = 'TERN'), '%')"
+        assert connection.scalar(sa.text(f"SELECT COUNT(*) FROM accounts WHERE {inside}")) == 302
+
+
 def test_breaches_in_the_data_are_no_faults(database: Database, tmp_path: Path) -> None:
     many = "".join(f"TERN-A,MAIL,p{n},2026-02-01T00:00:00+00:00,\n" for n in range(30))
     files = GOOD | {"assignments": GOOD["assignments"] + many}

@@ -242,7 +242,7 @@ def _put_paths(connection: sa.Connection) -> None:
         for each in reversed(way):
             path[each] = path[parent[each]] + _in_36(each)
             _check_depth(path[each])
-    there = dict(connection.execute(sa.select(a.c.id, a.c.path)).tuples())
+    there = {row.id: row.path for row in connection.execute(sa.select(a.c.id, a.c.path))}
     other = [{"key": each, "new": path[each]} for each, before in there.items() if path.get(each, "") != before]
     if other:
         connection.execute(sa.update(a).where(a.c.id == sa.bindparam("key")).values(path=sa.bindparam("new")), other)

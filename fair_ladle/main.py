@@ -18,6 +18,7 @@ from fastapi.middleware.gzip import GZipMiddleware
 from fair_ladle import beside
 from fair_ladle.app.account_admin.routes import routes as account_admin
 from fair_ladle.app.accounts.routes import routes as accounts
+from fair_ladle.app.allocations.listing_routes import routes as listing
 from fair_ladle.app.allocations.routes import routes as allocations
 from fair_ladle.app.assignments.routes import routes as assignments
 from fair_ladle.app.devices.routes import public_routes as device_reports
@@ -141,6 +142,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         accounts,
         account_admin,
         allocations,
+        listing,
         drafts,
         assignments,
         enforcement,

@@ -102,6 +102,26 @@ class Accounts:
         return "closed" if "closed" in found else "suspended" if "suspended" in found else "active"
 
     @cached_property
+    def closed(self) -> Flags:
+        """Rows that are closed, or stand below an account that is."""
+        flags = np.zeros(len(self.tree), dtype=bool)
+        for row, each in self.restrained.items():
+            if each.status == "closed":
+                flags[self.tree.branch(row)] = True
+        return flags
+
+    @cached_property
+    def searchable(self) -> tuple[str, ...]:
+        """What each account is found by: its name and code, in small letters."""
+        return tuple(f"{each.name} {each.code}".lower() for each in self.facts)
+
+    def flagged(self, account_ids: Iterable[int]) -> Flags:
+        """The rows of accounts given by id; others that are not here are left out."""
+        flags = np.zeros(len(self.tree), dtype=bool)
+        flags[[self.row_of_id[each] for each in account_ids if each in self.row_of_id]] = True
+        return flags
+
+    @cached_property
     def uncharged(self) -> Flags:
         """Rows whose seller does not charge them: they, or an account above them, are suspended without being
         charged."""

@@ -146,17 +146,16 @@ def _none(limit: int) -> int | None:
     return None if limit >= NO_LIMIT else limit
 
 
-def grid_body(found: views.GridView) -> dict[str, Any]:
-    """The grid column by column, as plain values."""
+def columns_body(found: views.GridView, all_of_them: bool = False) -> list[dict[str, Any]]:
+    """What heads each column and its rows' figures, as plain values; of the pools that reach one of the rows, or of
+    all."""
     positions, snapshot = found.positions, found.positions.snapshot
-    tree, rows = snapshot.accounts.tree, found.rows
-    place_of = {int(row): place for place, row in enumerate(rows.tolist())}
-    facts = [snapshot.accounts.facts[row] for row in rows.tolist()]
+    rows = found.rows
     states, used = positions.states(), positions.used()
     pools = []
     for column, product in enumerate(snapshot.products):
         reached = snapshot.owner[rows, column] >= 0
-        if not reached.any():
+        if not (all_of_them or reached.any()):
             continue
         owned = int(snapshot.owner[found.top, column]) == found.top
         load = int(positions.settled.load[found.top, column])
@@ -201,18 +200,35 @@ def grid_body(found: views.GridView) -> dict[str, Any]:
                 "state": [states[row][column] for row in rows.tolist()],
             }
         )
+    return pools
+
+
+def accounts_body(found: views.GridView) -> dict[str, list[str]]:
+    """Who stands in the rows, as plain values."""
+    accounts, rows = found.positions.snapshot.accounts, found.rows.tolist()
+    facts = [accounts.facts[row] for row in rows]
+    return {
+        "code": [each.code for each in facts],
+        "name": [each.name for each in facts],
+        "kind": [each.kind for each in facts],
+        "status": [accounts.status(row) for row in rows],
+    }
+
+
+def grid_body(found: views.GridView) -> dict[str, Any]:
+    """The grid column by column, as plain values."""
+    snapshot, rows = found.positions.snapshot, found.rows.tolist()
+    tree = snapshot.accounts.tree
+    place_of = {row: place for place, row in enumerate(rows)}
     return {
         "at": snapshot.at.isoformat(),
         "day": snapshot.day.isoformat(),
         "top": tree.codes[found.top],
         "accounts": {
-            "code": [each.code for each in facts],
-            "name": [each.name for each in facts],
-            "kind": [each.kind for each in facts],
-            "status": [snapshot.accounts.status(row) for row in rows.tolist()],
-            "parent": [-1 if row == found.top else place_of.get(int(tree.parent[row]), -1) for row in rows.tolist()],
+            **accounts_body(found),
+            "parent": [-1 if row == found.top else place_of.get(int(tree.parent[row]), -1) for row in rows],
         },
-        "pools": pools,
+        "pools": columns_body(found),
     }
 
 
@@ -391,10 +407,11 @@ class CellNames(BaseModel):
 
 class CellTerms(CellName):
     """What stands in a cell now, for changing many at once; ``version`` null = nothing yet, ``fixed`` why it cannot
-    be changed."""
+    be changed, ``reached`` whether a pool reaches it."""
 
     version: VersionBody | None
     owner: bool
+    reached: bool
     fixed: str | None
 
 
@@ -409,6 +426,7 @@ def terms(body: CellNames, db: Db, who: Who) -> Any:
             product=each.product,
             version=VersionBody(**version_body(each.version)) if each.version else None,
             owner=each.owner,
+            reached=each.reached,
             fixed=each.fixed,
         )
         for each in found

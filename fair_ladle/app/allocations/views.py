@@ -65,13 +65,18 @@ def grid(
         whole = settle_snapshot(snapshot_at(tx, products, at))
     snapshot = whole.snapshot
     top = accounts_service.top_row(snapshot.accounts, actor)
-    found = whole.seen_by(top)
     rows = snapshot.accounts.tree.branch(top)
     if accounts:
         named = [accounts_service.row_in_scope(snapshot.accounts, actor, code) for code in accounts]
         rows = rows[np.isin(rows, named)]
-    reached = [column for column in range(len(products)) if (snapshot.owner[rows, column] >= 0).any()]
-    endings = {column: ending for column in reached if (ending := _next_ending(found, top, column))}
+    return view_of(whole, rows, top)
+
+
+def view_of(whole: Positions, rows: Ints, top: int) -> GridView:
+    """Some rows of positions as whoever runs the branch of ``top`` sees them."""
+    found = whole.seen_by(top)
+    columns = range(len(whole.snapshot.products))
+    endings = {column: ending for column in columns if (ending := _next_ending(found, top, column))}
     return GridView(found, rows, top, endings)
 
 
@@ -185,6 +190,7 @@ class TermsInForce:
     product: str
     version: Any | None
     owner: bool
+    reached: bool
     fixed: str | None
 
 
@@ -211,7 +217,12 @@ def terms(tx: Transaction, actor: Actor, cells: Sequence[tuple[str, str]]) -> li
             fixed = f"What {snapshot.accounts.name(row)} gets is its parent's to give."
         found.append(
             TermsInForce(
-                account, product, there.get((int(snapshot.accounts.ids[row]), products[at].id)), owner == row, fixed
+                account,
+                product,
+                there.get((int(snapshot.accounts.ids[row]), products[at].id)),
+                owner == row,
+                owner >= 0,
+                fixed,
             )
         )
     return found

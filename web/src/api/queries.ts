@@ -31,16 +31,18 @@ export const me = queryOptions({
   staleTime: 60_000,
 })
 
-/** The grid now, or as of a day. */
-export const gridOn = (on: string | null) =>
+/** Which cells are others on one day than on another; null = today. */
+export const daysCompared = (on: string, against: string | null, products: string[]) =>
   queryOptions({
-    queryKey: ['allocations', 'grid', on],
-    queryFn: () => take(api.GET('/api/allocations', { params: { query: on ? { on } : {} } })),
+    queryKey: ['allocations', 'differences', on, against, products],
+    queryFn: () =>
+      take(
+        api.GET('/api/allocations/differences', {
+          params: { query: { on, product: products, ...(against ? { against } : {}) } },
+        }),
+      ),
     staleTime: 15_000,
-    placeholderData: keepPreviousData,
   })
-
-export const grid = gridOn(null)
 
 /** One account's own cells in every pool that reaches it. */
 export const gridOf = (account: string) =>

@@ -173,6 +173,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/allocations/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Differences
+         * @description Which cells of one's branch are others on one day than on another (or today), from the earlier to the later.
+         */
+        get: operations["differences_api_allocations_differences_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/allocations/export": {
         parameters: {
             query?: never;
@@ -227,6 +247,26 @@ export interface paths {
         get: operations["products_api_allocations_products_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/allocations/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rows
+         * @description A window of the grid's rows with their positions; nothing is changed.
+         */
+        post: operations["rows_api_allocations_rows_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2880,6 +2920,39 @@ export interface components {
             top: string;
         };
         /**
+         * AllocationRows
+         * @description A window of the accounts that are listed.
+         *
+         *     ``made_of`` is another whenever accounts or places have changed, and with them what stands where. ``opened`` had to
+         *     be opened for the account asked for, which is listed at ``place``. ``attention`` and ``closed`` count the accounts
+         *     of the branch that are past a cap in these products, and those that are closed.
+         */
+        AllocationRows: {
+            accounts: components["schemas"]["RowAccounts"];
+            /** At */
+            at: string;
+            /** Attention */
+            attention: number;
+            /** Closed */
+            closed: number;
+            /** Count */
+            count: number;
+            /** Day */
+            day: string;
+            /** First */
+            first: number;
+            /** Made Of */
+            made_of: string;
+            /** Opened */
+            opened: string[];
+            /** Place */
+            place: number | null;
+            /** Pools */
+            pools: components["schemas"]["RowPool"][];
+            /** Top */
+            top: string;
+        };
+        /**
          * AlsoBody
          * @description Another person with the same address.
          */
@@ -3201,6 +3274,20 @@ export interface components {
             version: components["schemas"]["VersionBody"] | null;
         };
         /**
+         * CellDifference
+         * @description A cell on the earlier of two days and on the later one; null = no pool reached the account.
+         */
+        CellDifference: {
+            /** Account */
+            account: string;
+            after: components["schemas"]["CellThen"] | null;
+            before: components["schemas"]["CellThen"] | null;
+            /** Name */
+            name: string;
+            /** Product */
+            product: string;
+        };
+        /**
          * CellName
          * @description One account in one product's pool.
          */
@@ -3221,7 +3308,7 @@ export interface components {
         /**
          * CellTerms
          * @description What stands in a cell now, for changing many at once; ``version`` null = nothing yet, ``fixed`` why it cannot
-         *     be changed.
+         *     be changed, ``reached`` whether a pool reaches it.
          */
         CellTerms: {
             /** Account */
@@ -3232,7 +3319,21 @@ export interface components {
             owner: boolean;
             /** Product */
             product: string;
+            /** Reached */
+            reached: boolean;
             version: components["schemas"]["VersionBody"] | null;
+        };
+        /**
+         * CellThen
+         * @description What a cell was on a day (cap null = none).
+         */
+        CellThen: {
+            /** Cap */
+            cap: number | null;
+            /** Load */
+            load: number;
+            /** Reserve */
+            reserve: number;
         };
         /**
          * CellsEffect
@@ -3354,6 +3455,26 @@ export interface components {
         Counted: {
             /** Count */
             count: number;
+        };
+        /**
+         * DaysDiffer
+         * @description How many cells differ between two days, and the first thousand of them.
+         */
+        DaysDiffer: {
+            /** Cells */
+            cells: components["schemas"]["CellDifference"][];
+            /** Count */
+            count: number;
+            /**
+             * Earlier
+             * Format: date
+             */
+            earlier: string;
+            /**
+             * Later
+             * Format: date
+             */
+            later: string;
         };
         /**
          * Decision
@@ -5993,6 +6114,28 @@ export interface components {
             to_be_told: number;
         };
         /**
+         * RowAccounts
+         * @description The accounts of a window, column by column.
+         */
+        RowAccounts: {
+            /** Above */
+            above: number[];
+            /** Below */
+            below: number[];
+            /** Code */
+            code: string[];
+            /** Depth */
+            depth: number[];
+            /** Kind */
+            kind: string[];
+            /** Name */
+            name: string[];
+            /** Open */
+            open: boolean[];
+            /** Status */
+            status: string[];
+        };
+        /**
          * RowFault
          * @description What is wrong in a cell and what would be right.
          */
@@ -6005,6 +6148,112 @@ export interface components {
             found: string;
             /** Row */
             row: number;
+        };
+        /**
+         * RowPool
+         * @description A column of a window; ``differs`` says which cells are others on the day it is compared with.
+         */
+        RowPool: {
+            /** Bound By */
+            bound_by: (string | null)[];
+            /** Cap */
+            cap: (number | null)[];
+            /** Differs */
+            differs: number[] | null;
+            ending: components["schemas"]["NextEnding"] | null;
+            /** Free */
+            free: number | null;
+            /** Headroom */
+            headroom: (number | null)[];
+            /** Held */
+            held: number;
+            /** Held By */
+            held_by: number[];
+            /** Load */
+            load: number[];
+            /** Measure */
+            measure: string;
+            /** Name */
+            name: string;
+            /** Own */
+            own: number[];
+            /** Owned */
+            owned: boolean;
+            /** Per Unit */
+            per_unit: number;
+            /** Present */
+            present: number[];
+            /** Product */
+            product: string;
+            /** Reserve */
+            reserve: number[];
+            /** State */
+            state: string[];
+            /** Supply */
+            supply: number | null;
+            /** Unit */
+            unit: string;
+            /** Used */
+            used: number;
+            /** Used By */
+            used_by: number[];
+        };
+        /**
+         * RowsAsked
+         * @description Which accounts to list, and which window of them.
+         *
+         *     ``product`` null = all, empty = the accounts' names alone. ``branches`` are open, or with ``all_open`` those that
+         *     are shut; the top is always open. ``below`` = only those directly below this account. With ``around`` comes the
+         *     window in which this account stands, everything above it opened; else the one from ``first`` on. ``on`` = as of a
+         *     day; with ``compares`` it is told which cells are others on ``against`` (null = now).
+         */
+        RowsAsked: {
+            /** Against */
+            against?: string | null;
+            /**
+             * All Open
+             * @default false
+             */
+            all_open: boolean;
+            /** Around */
+            around?: string | null;
+            /** Below */
+            below?: string | null;
+            /**
+             * Branches
+             * @default []
+             */
+            branches: string[];
+            /**
+             * Compares
+             * @default false
+             */
+            compares: boolean;
+            /**
+             * Find
+             * @default
+             */
+            find: string;
+            /**
+             * First
+             * @default 0
+             */
+            first: number;
+            /**
+             * Limit
+             * @default 100
+             */
+            limit: number;
+            /** On */
+            on?: string | null;
+            /** Product */
+            product?: string[] | null;
+            /**
+             * Show
+             * @default all
+             * @enum {string}
+             */
+            show: "all" | "attention" | "idle" | "closed";
         };
         /**
          * RunRowBody
@@ -8075,6 +8324,120 @@ export interface operations {
             };
         };
     };
+    differences_api_allocations_differences_get: {
+        parameters: {
+            query: {
+                on: string;
+                against?: string | null;
+                product?: string[] | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DaysDiffer"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
     export_api_allocations_export_get: {
         parameters: {
             query?: {
@@ -8318,6 +8681,120 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ProductName"][];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    rows_api_allocations_rows_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RowsAsked"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AllocationRows"];
                 };
             };
             /** @description Cannot be read */

@@ -2,7 +2,6 @@ import { describe, expect, it } from 'vitest'
 import { bySlot, difference, emptyDraft, reduce, slotOf, withDifference, type Change } from './draft'
 import { minus, money, percent, sum } from './money'
 import { dayOf, daysBetween, instantName, monthAfter, reckonIn } from './months'
-import { depths, sizesBelow, visiblePlaces } from './tree'
 import { decimal, parseUnits, units } from './units'
 
 const t = '\u00a0'
@@ -52,27 +51,6 @@ describe('quantities and money as people read them', () => {
     expect(monthAfter('2026-12', 1)).toBe('2027-01')
     expect(monthAfter('2026-01', -1)).toBe('2025-12')
     expect(daysBetween('2026-11-24', '2026-12-31')).toBe(37)
-  })
-})
-
-describe('the tree', () => {
-  const parent = [-1, 0, 1, 1, 0, 4]
-  it('knows depth and size', () => {
-    expect(depths(parent)).toEqual([0, 1, 2, 2, 1, 2])
-    expect(sizesBelow(parent)).toEqual([5, 2, 0, 0, 1, 0])
-  })
-  it('hides what is below a closed account', () => {
-    expect(visiblePlaces(parent, (place) => place !== 1)).toEqual([0, 1, 4, 5])
-    expect(visiblePlaces(parent, () => false)).toEqual([0])
-  })
-  it('shows what is wanted and what stands above it', () => {
-    expect(
-      visiblePlaces(
-        parent,
-        () => false,
-        (place) => place === 3,
-      ),
-    ).toEqual([0, 1, 3])
   })
 })
 

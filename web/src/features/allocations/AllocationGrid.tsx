@@ -6,7 +6,8 @@ import { roundUnits, unitName } from '../../domain/units'
 import { move, type Position } from '../../grid/move'
 import { between, isOne, type Range } from '../../grid/range'
 import { Gauge, GaugeKey } from '../../parts/Gauge'
-import type { CellEffect, Model } from './model'
+import { differingIn, type Listing } from './listing'
+import type { CellEffect } from './model'
 import { Row, ROW, type Edit } from './Row'
 
 const NAME = 210
@@ -14,15 +15,17 @@ const COLUMN = 137
 const HEAD = 74
 
 export interface GridProps {
-  model: Model
+  listing: Listing
   pools: Pool[]
-  places: number[]
+  /** Told which rows are on screen. */
+  onShown: (first: number, last: number) => void
   cursor: Position
   setCursor: (cursor: Position) => void
   /** Told whenever another block of cells is chosen. */
   onRange: (range: Range | null) => void
-  isOpen: (place: number) => boolean
-  toggle: (place: number, open?: boolean) => void
+  /** Whether branches can be opened and shut here. */
+  toggles: boolean
+  toggle: (code: string, open: boolean) => void
   effects: Record<string, Record<string, CellEffect>>
   changed: Record<string, string>
   faults: Record<string, Record<string, string>>
@@ -30,13 +33,16 @@ export interface GridProps {
   commit: (edit: Edit, range: Range, active: Position) => boolean
   fill: (range: Range, way: 'down' | 'right') => void
   paste: (range: Range, text: string) => void
-  copied: (range: Range) => string
+  /** A range as text, null where not all of it is here. */
+  copied: (range: Range) => string | null
+  /** Copy a range that is not all here. */
+  copyAll: (range: Range) => void
   clear: (range: Range) => void
 }
 
 /** The tree of accounts against pools: only what is on screen is there, and one key wakes two rows. */
 export function AllocationGrid(props: GridProps) {
-  const { model, pools, places, cursor, setCursor } = props
+  const { listing, pools, cursor, setCursor, onShown } = props
   const scroller = useRef<HTMLDivElement>(null)
   const [width, setWidth] = useState(900)
   const [left, setLeft] = useState(0)
@@ -74,7 +80,7 @@ export function AllocationGrid(props: GridProps) {
     [cursor.row],
   )
   const virtual = useVirtualizer({
-    count: places.length,
+    count: listing.count,
     getScrollElement: () => scroller.current,
     estimateSize: () => ROW,
     overscan: 2,
@@ -88,7 +94,7 @@ export function AllocationGrid(props: GridProps) {
   useLayoutEffect(() => {
     // The row the cursor stood on may be gone with the rows; the focus stays in the grid.
     if (inside.current && document.activeElement === document.body) wantsFocus.current = true
-  }, [places])
+  }, [listing.key])
   useLayoutEffect(() => {
     const element = scroller.current
     if (!wantsFocus.current || !element || edit) return
@@ -126,7 +132,12 @@ export function AllocationGrid(props: GridProps) {
     if (cursor.row >= 0) virtual.scrollToIndex(cursor.row)
     // Only where the rows themselves are others: a click or key scrolls by itself.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [places])
+  }, [listing.key, listing.madeOf])
+  const items = virtual.getVirtualItems()
+  const [top, bottom] = [Math.min(...items.map((item) => item.index)), items.at(-1)?.index ?? 0]
+  useEffect(() => {
+    if (Number.isFinite(top)) onShown(top, bottom)
+  }, [top, bottom, onShown])
 
   const begin = (field: Edit['field'], text: string) => {
     if (cursor.column >= 0) setEdit({ field, text, wrong: false })
@@ -143,7 +154,7 @@ export function AllocationGrid(props: GridProps) {
   }
 
   const onKeyDown = (event: React.KeyboardEvent) => {
-    const extent = { rows: places.length, columns: pools.length, page }
+    const extent = { rows: listing.count, columns: pools.length, page }
     if (edit) {
       if (event.key === 'Enter') {
         event.preventDefault()
@@ -159,15 +170,13 @@ export function AllocationGrid(props: GridProps) {
       return
     }
     const ctrl = event.ctrlKey || event.metaKey
-    const place = places[cursor.row] ?? 0
+    const here = listing.at(cursor.row)
+    const twists = props.toggles && here !== undefined && here.below > 0 && here.code !== listing.top
     if (cursor.column === -1 || (cursor.column === 0 && event.key === 'ArrowLeft')) {
       if (event.key === 'ArrowLeft' && cursor.column === -1) {
         event.preventDefault()
-        if (model.below[place] && props.isOpen(place)) props.toggle(place, false)
-        else {
-          const above = places.indexOf(model.accounts.parent[place] ?? -1)
-          if (above >= 0) go({ row: above, column: -1 })
-        }
+        if (twists && here.open) props.toggle(here.code, false)
+        else if (here && here.above >= 0) go({ row: here.above, column: -1 })
         return
       }
       if (event.key === 'ArrowLeft') {
@@ -177,7 +186,7 @@ export function AllocationGrid(props: GridProps) {
       }
       if (event.key === 'ArrowRight') {
         event.preventDefault()
-        if (model.below[place] && !props.isOpen(place)) props.toggle(place, true)
+        if (twists && !here.open) props.toggle(here.code, true)
         else go({ row: cursor.row, column: 0 })
         return
       }
@@ -200,9 +209,15 @@ export function AllocationGrid(props: GridProps) {
       go(stays ? { row: to.row, column: -1 } : to)
       return
     }
-    if (event.key === ' ' && model.below[place]) {
+    if (event.key === ' ' && twists) {
       event.preventDefault()
-      props.toggle(place)
+      props.toggle(here.code, !here.open)
+      return
+    }
+    if (ctrl && event.key === 'a') {
+      event.preventDefault()
+      setAnchor({ row: 0, column: 0 })
+      setCursor({ row: listing.count - 1, column: pools.length - 1 })
       return
     }
     if (ctrl && cursor.column >= 0 && (event.key === 'd' || event.key === 'r')) {
@@ -211,9 +226,9 @@ export function AllocationGrid(props: GridProps) {
       return
     }
     if (ctrl || event.altKey || cursor.column < 0) {
-      if (event.key === 'Enter' && model.below[place]) {
+      if (event.key === 'Enter' && twists) {
         event.preventDefault()
-        props.toggle(place)
+        props.toggle(here.code, !here.open)
       }
       return
     }
@@ -232,6 +247,10 @@ export function AllocationGrid(props: GridProps) {
     }
   }
 
+  const twist = (row: number) => {
+    const account = listing.at(row)
+    if (props.toggles && account?.below && account.code !== listing.top) props.toggle(account.code, !account.open)
+  }
   const onClick = (event: React.MouseEvent) => {
     const target = event.target as HTMLElement
     const cell = target.closest<HTMLElement>('[data-col]')
@@ -244,19 +263,21 @@ export function AllocationGrid(props: GridProps) {
     setEdit(null)
     setAnchor(event.shiftKey ? (anchor ?? cursor) : null)
     wantsFocus.current = true
-    if (target.dataset.twist !== undefined) props.toggle(places[row] ?? 0)
+    if (target.dataset.twist !== undefined) twist(row)
     setCursor({ row, column: Number(cell.dataset.col) })
   }
   const onDoubleClick = (event: React.MouseEvent) => {
     const cell = (event.target as HTMLElement).closest<HTMLElement>('[data-col]')
     if (cell && Number(cell.dataset.col) >= 0) begin('cap', '')
-    else if (cell) props.toggle(places[Number(cell.dataset.row)] ?? 0)
+    else if (cell) twist(Number(cell.dataset.row))
   }
 
   const onCopy = (event: React.ClipboardEvent) => {
     if (edit || cursor.column < 0) return
     event.preventDefault()
-    event.clipboardData.setData('text/plain', props.copied(range))
+    const text = props.copied(range)
+    if (text === null) props.copyAll(range)
+    else event.clipboardData.setData('text/plain', text)
   }
   const onPaste = (event: React.ClipboardEvent) => {
     if (edit || cursor.column < 0) return
@@ -271,7 +292,7 @@ export function AllocationGrid(props: GridProps) {
       className={overflows ? 'agrid overflows' : 'agrid'}
       role="treegrid"
       aria-label="Accounts against pools"
-      aria-rowcount={places.length + 1}
+      aria-rowcount={listing.count + 1}
       aria-colcount={pools.length + 1}
       tabIndex={-1}
       onKeyDown={onKeyDown}
@@ -298,32 +319,46 @@ export function AllocationGrid(props: GridProps) {
       >
         <Head pools={pools} nameWidth={nameWidth} columnWidth={columnWidth} />
         <div style={{ position: 'relative' }} role="rowgroup">
-          {virtual.getVirtualItems().map((item) => {
-            const place = places[item.index] ?? 0
-            const code = model.accounts.code[place] ?? ''
+          {items.map((item) => {
+            const account = listing.at(item.index)
+            if (!account)
+              return (
+                <div
+                  key={`row ${item.index}`}
+                  role="row"
+                  aria-rowindex={item.index + 2}
+                  className="arow"
+                  style={{ transform: `translateY(${item.start}px)` }}
+                >
+                  <div role="rowheader" className="aname quiet" style={{ width: nameWidth }} aria-colindex={1}>
+                    …
+                  </div>
+                </div>
+              )
+            const { code } = account
             const active = item.index === cursor.row ? cursor.column : null
             const inside = chosen && item.index >= range.from.row && item.index <= range.to.row
             return (
               <Row
                 key={code}
                 account={code}
-                place={place}
+                place={account.place}
                 index={item.index}
                 top={item.start}
-                name={model.accounts.name[place] ?? ''}
-                kind={model.accounts.kind[place] ?? ''}
-                status={model.accounts.status[place] ?? 'active'}
-                depth={model.depth[place] ?? 0}
-                below={model.below[place] ?? 0}
-                open={props.isOpen(place)}
-                pools={pools}
+                name={account.name}
+                kind={account.kind}
+                status={account.status}
+                depth={account.depth}
+                below={account.code === listing.top ? 0 : account.below}
+                open={account.open}
+                pools={account.pools}
                 first={first}
                 last={last}
                 nameWidth={nameWidth}
                 columnWidth={columnWidth}
                 active={active}
                 edit={active === null ? null : edit}
-                effects={props.effects[code]}
+                effects={props.effects[code] ?? differingIn(account)}
                 changed={props.changed[code] ?? ''}
                 faults={props.faults[code]}
                 from={inside ? range.from.column : -1}

@@ -1,22 +1,30 @@
 import { useQuery } from '@tanstack/react-query'
 import { useCallback, useEffect, useMemo, useRef, useState } from 'react'
-import { useLocation, useSearchParams } from 'react-router'
-import type { Schemas } from '../../api/client'
-import { gridOn, type Effect, type Pool } from '../../api/queries'
+import { useLocation } from 'react-router'
+import { daysCompared, productsInSight, type Effect, type ProductName } from '../../api/queries'
 import { useCommands, type Command } from '../../commands/registry'
 import type { Change, Changes } from '../../domain/draft'
 import { dayName } from '../../domain/months'
-import { isClosed, visiblePlaces } from '../../domain/tree'
 import type { Position } from '../../grid/move'
 import type { Range } from '../../grid/range'
 import { useAddress } from '../../parts/address'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { useDraft } from '../drafts/context'
 import { AllocationGrid } from './AllocationGrid'
-import { canStand, copied, fill, paste, slotsIn, typeInto, type Sheet } from './cellEditing'
+import { allOpen, noneOpen, read, withOpen, written, type Branches } from './branches'
+import { canStand, copied, copiedWhole, fill, paste, slotsIn, typeInto, type Sheet } from './cellEditing'
 import { DaysCompared } from './DaysCompared'
 import { Drawer } from './Drawer'
-import { chosenPools, differences, effectsOf, idles, modelOf, presses, readChoice, type Model } from './model'
+import {
+  accountsBelow,
+  accountsIn,
+  useListing,
+  type Asked,
+  type ListedAccount,
+  type Listing,
+  type NamedAccount,
+} from './listing'
+import { chosenPools, effectsOf, readChoice } from './model'
 import type { Edit } from './Row'
 import { ShareOut } from './ShareOut'
 import { Toolbar } from './Toolbar'
@@ -33,93 +41,87 @@ function useRested<T>(value: T, milliseconds: number): T {
 
 /** Who has what, and who should have what? */
 export function AllocationsScreen() {
-  const [params] = useSearchParams()
-  const on = params.get('on')
-  const against = params.get('against')
-  const found = useQuery(gridOn(on))
+  const found = useQuery(productsInSight)
   if (found.isPending) return <Wait what="the positions" />
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
-  return <Loaded grid={found.data} on={on} against={on ? against : null} />
+  return <Loaded products={found.data} />
 }
 
-function Loaded({ grid, on, against }: { grid: Schemas['AllocationGrid']; on: string | null; against: string | null }) {
+const SHOWN = ['attention', 'idle', 'closed'] as const
+
+function Loaded({ products }: { products: ProductName[] }) {
   const location = useLocation()
   const [params, change] = useAddress()
-  const model = useMemo(() => modelOf(grid), [grid])
+  const on = params.get('on')
+  const against = on ? params.get('against') : null
   const choice = readChoice(params.get('pools'))
   const choiceKey = Array.isArray(choice) ? choice.join(',') : choice
   // eslint-disable-next-line react-hooks/exhaustive-deps -- the key stands for the choice
-  const pools = useMemo(() => chosenPools(grid.pools, choice), [grid, choiceKey])
-  const filter = params.get('show') ?? 'all'
+  const chosenProducts = useMemo(() => chosenPools(products, choice), [products, choiceKey])
+  const filter = SHOWN.find((each) => each === params.get('show')) ?? 'all'
   const [find, setFind] = useState(params.get('find') ?? '')
-  const [open, setOpen] = useState<Set<string>>(
-    () => new Set(opened(params.get('open'), model.accounts.code, grid.top)),
-  )
+  const words = useRested(find, 150)
+  const [branches, setBranches] = useState<Branches>(() => read(params.get('open')))
   const draft = useDraft()
   const { changes, effect, lookAt } = draft
 
-  const isOpen = useCallback((place: number) => open.has(model.accounts.code[place] ?? ''), [open, model])
-  const toggle = useCallback(
-    (place: number, to?: boolean) =>
-      setOpen((now) => {
-        const code = model.accounts.code[place] ?? ''
-        const next = new Set(now)
-        if (to ?? !next.has(code)) next.add(code)
-        else next.delete(code)
-        return next
-      }),
-    [model],
+  const asked = useMemo<Asked>(
+    () => ({
+      products: chosenProducts.map((each) => each.product),
+      branches,
+      show: filter,
+      find: words,
+      on,
+      against,
+    }),
+    [chosenProducts, branches, filter, words, on, against],
   )
-  const places = useMemo(() => {
-    const words = find.toLowerCase().split(/\s+/).filter(Boolean)
-    const named = (place: number) => {
-      const text = `${model.accounts.name[place] ?? ''} ${model.accounts.code[place] ?? ''}`.toLowerCase()
-      return words.every((word) => text.includes(word))
-    }
-    const shut = (place: number) => isClosed(model.accounts, place)
-    if (filter === 'closed') return visiblePlaces(model.accounts.parent, isOpen, (place) => named(place) && shut(place))
-    if (filter === 'attention')
-      return visiblePlaces(model.accounts.parent, isOpen, (place) => named(place) && presses(pools, place))
-    if (filter === 'idle')
-      return visiblePlaces(model.accounts.parent, isOpen, (place) => named(place) && idles(pools, place))
-    if (words.length) return visiblePlaces(model.accounts.parent, isOpen, named)
-    return visiblePlaces(model.accounts.parent, isOpen).filter((place) => !shut(place))
-  }, [model, pools, filter, find, isOpen])
-
-  const [cursor, setCursor] = useState<Position>({ row: 0, column: 0 })
   const cursorCell = useRef({ account: params.get('account') ?? '', product: params.get('product') ?? '' })
   useEffect(() => {
     const query = new URLSearchParams(location.search)
     const account = query.get('account')
-    if (!account) return
-    cursorCell.current = { account, product: query.get('product') ?? cursorCell.current.product }
-    const place = model.placeOf.get(account)
-    if (place === undefined) return
-    setOpen((now) => {
-      const next = new Set(now)
-      for (let above = model.accounts.parent[place] ?? -1; above >= 0; above = model.accounts.parent[above] ?? -1)
-        next.add(model.accounts.code[above] ?? '')
-      return next
-    })
+    if (account) cursorCell.current = { account, product: query.get('product') ?? cursorCell.current.product }
     // The address names a cell only when one comes here by it.
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [location.key])
+  const around = useCallback(() => cursorCell.current.account, [])
+  const { listing, error, again, onShown } = useListing(asked, location.key, around)
+  const pools = useMemo(() => listing?.pools ?? [], [listing])
+  const opened = listing?.opened.join('\n') ?? ''
   useEffect(() => {
+    if (opened) setBranches((now) => withOpen(now, opened.split('\n'), true))
+  }, [opened, listing?.key])
+  const toggle = useCallback((code: string, open: boolean) => setBranches((now) => withOpen(now, [code], open)), [])
+
+  const [cursor, setCursor] = useState<Position>({ row: 0, column: 0 })
+  const listKey = listing?.key
+  const poolKey = pools.map((pool) => pool.product).join(',')
+  useEffect(() => {
+    if (!listing) return
     const { account, product } = cursorCell.current
-    const row = places.indexOf(model.placeOf.get(account) ?? -1)
+    const row = listing.rowOf(account) ?? (listing.around === account ? listing.place : null)
     const column = pools.findIndex((pool) => pool.product === product)
     setCursor((now) => ({
-      row: row >= 0 ? row : Math.min(now.row, Math.max(0, places.length - 1)),
-      column: column >= 0 ? column : Math.min(now.column, pools.length - 1),
+      row: row ?? Math.min(now.row, Math.max(0, listing.count - 1)),
+      column: column >= 0 ? column : Math.min(now.column, Math.max(0, pools.length - 1)),
     }))
-  }, [places, pools, model])
+    // Only where other rows or pools are listed: the cursor stays while more of them come into sight.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [listKey, listing?.madeOf, poolKey])
+  const current = listing?.at(cursor.row)
+  useEffect(() => {
+    // A row one went to before it was here.
+    if (current && cursorCell.current.account === '') cursorCell.current.account = current.code
+  }, [current])
   const moveCursor = useCallback(
     (to: Position) => {
-      const account = model.accounts.code[places[to.row] ?? 0] ?? ''
-      cursorCell.current = { account, product: pools[to.column]?.product ?? cursorCell.current.product }
+      cursorCell.current = {
+        account: listing?.at(to.row)?.code ?? '',
+        product: pools[to.column]?.product ?? cursorCell.current.product,
+      }
       setCursor(to)
     },
-    [model, places, pools],
+    [listing, pools],
   )
   const look = useCallback(
     (account: string, product: string) => {
@@ -129,11 +131,9 @@ function Loaded({ grid, on, against }: { grid: Schemas['AllocationGrid']; on: st
     [change],
   )
 
-  const place = places[cursor.row]
-  const atAccount = place === undefined ? '' : (model.accounts.code[place] ?? '')
   const atPool = pools[Math.max(0, cursor.column)]
-  const present = atPool && place !== undefined && atPool.present[place] === 1
-  const chosen = useRested(present ? `${atAccount}\n${atPool.product}` : '', 90)
+  const present = atPool && current?.pools[Math.max(0, cursor.column)]?.present[current.place] === 1
+  const chosen = useRested(present ? `${current.code}\n${atPool.product}` : '', 90)
   const [account = '', product = ''] = chosen.split('\n')
 
   useEffect(() => {
@@ -143,39 +143,28 @@ function Loaded({ grid, on, against }: { grid: Schemas['AllocationGrid']; on: st
       set('account', account)
       set('product', product)
       set('find', find)
-      const all = open.size >= model.accounts.code.length
-      set(
-        'open',
-        all
-          ? '*'
-          : [...open]
-              .filter((code) => code !== grid.top)
-              .slice(0, 60)
-              .join(','),
-      )
+      set('open', written(branches))
       window.history.replaceState(window.history.state, '', `${window.location.pathname}?${query.toString()}`)
     }, 250)
     return () => clearTimeout(timer)
     // The address says the whole view again whenever a part of it was chosen anew.
-  }, [account, product, open, model, grid.top, find, params])
+  }, [account, product, branches, find, params])
 
   useEffect(() => {
     lookAt(product ? { account, product } : null)
   }, [account, product, lookAt])
-  const other = useQuery({ ...gridOn(against), enabled: on !== null })
-  const effects = useMemo(
-    () => (on ? (other.data ? differences(grid, other.data) : {}) : effectsOf(effect)),
-    [effect, on, other.data, grid],
-  )
-  const [listing, setListing] = useState(false)
+  const compared = useQuery({ ...daysCompared(on ?? '', against, asked.products), enabled: on !== null })
+  const effects = useMemo(() => (on ? {} : effectsOf(effect)), [effect, on])
+  const [listsDays, setListsDays] = useState(false)
   const changed = useMemo(() => changedByAccount(changes), [changes])
   const faults = useMemo(() => faultsByCell(effect), [effect])
 
-  const sheet = useMemo<Sheet>(
-    () => ({ model, pools, places, changes, effects }),
-    [model, pools, places, changes, effects],
-  )
   const [note, setNote] = useState('')
+  const say = (error: unknown) => setNote(error instanceof Error ? error.message : 'That did not work.')
+  const sheet = useMemo<Sheet | undefined>(
+    () => listing && { listing, pools, changes, effects },
+    [listing, pools, changes, effects],
+  )
   // One edit after the other, each on what the one before made of the draft: keys are faster than answers.
   const edits = useRef(Promise.resolve())
   const put = (make: (sheet: Sheet) => Promise<Change[]>) => {
@@ -183,23 +172,25 @@ function Loaded({ grid, on, against }: { grid: Schemas['AllocationGrid']; on: st
       setNote('This is another day, for looking at. Go back to today to change anything.')
       return
     }
+    if (!sheet) return
     setNote('')
-    edits.current = edits.current
-      .then(() => make({ ...sheet, changes: draft.now() }))
-      .then(draft.set, (error: unknown) => setNote(error instanceof Error ? error.message : 'That did not work.'))
+    edits.current = edits.current.then(() => make({ ...sheet, changes: draft.now() })).then(draft.set, say)
   }
   const commit = (edit: Edit, range: Range, active: Position): boolean => {
     if (edit.text.trim() === '') return true
-    if (!canStand(sheet, active, edit.field, edit.text)) return false
+    if (!sheet || !canStand(sheet, active, edit.field, edit.text)) return false
     put((there) => typeInto(there, range, edit.field, edit.text))
     return true
   }
 
-  const [sharing, setSharing] = useState(false)
   const [range, setRange] = useState<Range | null>(null)
+  const [sharing, setSharing] = useState<(() => Promise<NamedAccount[]>) | null>(null)
+  const startSharing = useRefreshed(() => {
+    if (listing && atPool && current) setSharing(() => () => sharedTo(listing, atPool.product, current, range))
+  })
   const commands = useMemo<Command[]>(
     () => [
-      { id: 'share-out', name: 'Share out', keys: 's', group: 'Allocations', run: () => setSharing(true) },
+      { id: 'share-out', name: 'Share out', keys: 's', group: 'Allocations', run: startSharing },
       {
         id: 'find',
         name: 'Find an account',
@@ -212,43 +203,45 @@ function Loaded({ grid, on, against }: { grid: Schemas['AllocationGrid']; on: st
         name: 'Open all accounts',
         keys: ']',
         group: 'Allocations',
-        run: () => setOpen(new Set(model.accounts.code)),
+        run: () => setBranches(allOpen),
       },
       {
         id: 'all-closed',
         name: 'Close all accounts',
         keys: '[',
         group: 'Allocations',
-        run: () => setOpen(new Set([grid.top])),
+        run: () => {
+          cursorCell.current.account = ''
+          setBranches(noneOpen)
+        },
       },
     ],
-    [model, grid.top],
+    [startSharing],
   )
   useCommands(commands)
 
   const choose = useCallback((name: string, value: string | null) => change({ [name]: value }), [change])
-  const startSharing = useCallback(() => setSharing(true), [])
-  const closed = useMemo(() => model.accounts.status.filter((each) => each === 'closed').length, [model])
-  const attention = useMemo(() => model.accounts.code.filter((_, at) => presses(pools, at)).length, [model, pools])
+  if (error && !listing) return <Trouble error={error} again={again} />
+  if (!listing || !sheet) return <Wait what="the positions" />
 
   return (
     <div className="workspace">
       <div className="gridside">
         <Toolbar
-          all={grid.pools}
-          pools={pools}
+          all={products}
+          pools={chosenProducts}
           choice={choiceKey}
           filter={filter}
           find={find}
-          attention={attention}
+          attention={listing.attention}
           choose={choose}
           setFind={setFind}
           shareOut={startSharing}
           on={on}
           against={against}
-          closed={closed}
+          closed={listing.closed}
         />
-        {pools.length === 0 || places.length === 0 ? (
+        {pools.length === 0 || listing.count === 0 ? (
           <Empty title={pools.length === 0 ? 'No pools to show' : 'No account like that'}>
             {pools.length === 0
               ? 'Choose other pools, or bring in lots with an intake.'
@@ -258,13 +251,13 @@ function Loaded({ grid, on, against }: { grid: Schemas['AllocationGrid']; on: st
           </Empty>
         ) : (
           <AllocationGrid
-            model={model}
+            listing={listing}
             pools={pools}
-            places={places}
+            onShown={onShown}
             cursor={cursor}
             setCursor={moveCursor}
             onRange={setRange}
-            isOpen={find || filter !== 'all' ? alwaysOpen : isOpen}
+            toggles={!find && filter === 'all'}
             toggle={toggle}
             effects={effects}
             changed={changed}
@@ -273,22 +266,28 @@ function Loaded({ grid, on, against }: { grid: Schemas['AllocationGrid']; on: st
             fill={(range, way) => put((there) => fill(there, range, way))}
             paste={(range, text) => put((there) => paste(there, range, text))}
             copied={(range) => copied(sheet, range)}
-            clear={(range) => draft.forget(slotsIn(sheet, range))}
+            copyAll={(range) =>
+              void copiedWhole(sheet, range)
+                .then((text) => navigator.clipboard.writeText(text))
+                .catch(say)
+            }
+            clear={(range) => void slotsIn(sheet, range).then(draft.forget, say)}
           />
         )}
         {on && (
           <p className="note quiet" role="status">
-            {Object.values(effects).reduce((sum, cells) => sum + Object.keys(cells).length, 0)} cells differ from{' '}
-            {against ? dayName(against) : 'today'}; they are shaded. Nothing is changed here.{' '}
-            {other.data && (
-              <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setListing(true)}>
+            {compared.data
+              ? `${compared.data.count.toLocaleString('en-GB')} ${compared.data.count === 1 ? 'cell differs' : 'cells differ'} from ${against ? dayName(against) : 'today'}; they are shaded. Nothing is changed here. `
+              : 'Nothing is changed here. '}
+            {compared.data && compared.data.count > 0 && (
+              <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setListsDays(true)}>
                 List what differs
               </button>
             )}
           </p>
         )}
-        {listing && on && other.data && (
-          <DaysCompared day={grid} other={other.data} differing={effects} close={() => setListing(false)} />
+        {listsDays && on && compared.data && (
+          <DaysCompared products={products} found={compared.data} close={() => setListsDays(false)} />
         )}
         {note && (
           <p className="note over" role="alert">
@@ -299,13 +298,7 @@ function Loaded({ grid, on, against }: { grid: Schemas['AllocationGrid']; on: st
           </p>
         )}
       </div>
-      {sharing && atPool && (
-        <ShareOut
-          pool={atPool}
-          accounts={sharedTo(model, atPool, places, range, place ?? 0)}
-          close={() => setSharing(false)}
-        />
-      )}
+      {sharing && atPool && <ShareOut pool={atPool} find={sharing} close={() => setSharing(null)} />}
       <aside className="drawer" aria-label="The chosen cell">
         {product ? (
           <Drawer
@@ -325,32 +318,27 @@ function Loaded({ grid, on, against }: { grid: Schemas['AllocationGrid']; on: st
   )
 }
 
-const alwaysOpen = () => true
-
-function opened(text: string | null, codes: string[], top: string): string[] {
-  if (text === '*') return codes
-  return [top, ...(text ?? '').split(',').filter(Boolean)]
+/** The same function all along, which does what was last handed in. */
+function useRefreshed(act: () => void): () => void {
+  const latest = useRef(act)
+  useEffect(() => {
+    latest.current = act
+  })
+  return useCallback(() => latest.current(), [])
 }
 
 /** Whom to share out to: the chosen rows; with one row, the accounts directly below it, or else its siblings. */
-function sharedTo(
-  model: Model,
-  pool: Pool,
-  places: number[],
+async function sharedTo(
+  listing: Listing,
+  product: string,
+  current: ListedAccount,
   range: Range | null,
-  place: number,
-): { code: string; name: string }[] {
-  const { parent, code, name } = model.accounts
-  const many = range && range.to.row > range.from.row
-  const below = code.map((_, at) => at).filter((at) => parent[at] === place)
-  const chosen = many
-    ? places.slice(range.from.row, range.to.row + 1)
-    : below.length
-      ? below
-      : code.map((_, at) => at).filter((at) => parent[at] === parent[place] && at !== 0)
-  return chosen
-    .filter((at) => pool.present[at] === 1 && at !== 0)
-    .map((at) => ({ code: code[at] ?? '', name: name[at] ?? '' }))
+): Promise<NamedAccount[]> {
+  if (range && range.to.row > range.from.row)
+    return (await accountsIn(listing.asked, range.from.row, range.to.row)).filter((each) => each.code !== listing.top)
+  if (current.below) return accountsBelow(current.code, product)
+  const above = listing.at(current.above)
+  return above ? accountsBelow(above.code, product) : []
 }
 
 /** Which products are changed in the draft, as one text an account, so that rows compare it at a glance. */

@@ -1,10 +1,10 @@
 import { Modal } from 'react-bootstrap'
-import type { Grid } from '../../api/queries'
+import type { Schemas } from '../../api/client'
+import type { ProductName } from '../../api/queries'
 import { dayName } from '../../domain/months'
 import { shortUnits, unitName } from '../../domain/units'
 import { VirtualTable, type Column } from '../../parts/VirtualTable'
 import { FromTo } from '../drafts/ChangesTable'
-import type { CellEffect } from './model'
 
 interface Difference {
   key: string
@@ -16,18 +16,15 @@ interface Difference {
 
 /** Every cell that differs between two days: reserve, cap and what is counted, from the earlier day's to the later one's. */
 export function DaysCompared({
-  day,
-  other,
-  differing,
+  products,
+  found,
   close,
 }: {
-  day: Grid
-  other: Grid
-  differing: Record<string, Record<string, CellEffect>>
+  products: ProductName[]
+  found: Schemas['DaysDiffer']
   close: () => void
 }) {
-  const [from, to] = day.day < other.day ? [day, other] : [other, day]
-  const rows = rowsOf(from, to, differing)
+  const rows = rowsOf(found.cells, products)
   const figure = (at: number) =>
     function FigureCell(row: Difference) {
       const [before = '', after = ''] = row.figures[at] ?? []
@@ -53,8 +50,9 @@ export function DaysCompared({
     <Modal show onHide={close} animation={false} size="xl" aria-labelledby="compared-title">
       <Modal.Header closeButton>
         <Modal.Title id="compared-title">
-          From {dayName(from.day)} to {dayName(to.day)}: {rows.length}{' '}
-          {rows.length === 1 ? 'cell differs' : 'cells differ'}
+          From {dayName(found.earlier)} to {dayName(found.later)}: {found.count.toLocaleString('en-GB')}{' '}
+          {found.count === 1 ? 'cell differs' : 'cells differ'}
+          {found.count > rows.length && <span className="quiet small"> · the first {rows.length} are listed</span>}
         </Modal.Title>
       </Modal.Header>
       <Modal.Body style={{ height: '60vh', display: 'flex', flexDirection: 'column' }}>
@@ -69,30 +67,24 @@ export function DaysCompared({
   )
 }
 
-function rowsOf(from: Grid, to: Grid, differing: Record<string, Record<string, CellEffect>>): Difference[] {
-  const placeIn = (grid: Grid) => new Map(grid.accounts.code.map((code, place) => [code, place]))
-  const [before, after] = [placeIn(from), placeIn(to)]
-  return Object.entries(differing).flatMap(([code, cells]) =>
-    Object.keys(cells).map((product): Difference => {
-      const side = (grid: Grid, places: Map<string, number>) => {
-        const pool = grid.pools.find((each) => each.product === product)
-        const place = places.get(code) ?? -1
-        const of = (values: (number | null)[] | undefined) => {
-          if (!pool || place < 0 || pool.present[place] !== 1) return '–'
-          const value = values?.[place] ?? null
-          return value === null ? 'none' : shortUnits(value, pool.per_unit)
-        }
-        return { pool, name: grid.accounts.name[place], figures: [of(pool?.reserve), of(pool?.cap), of(pool?.load)] }
-      }
-      const [one, two] = [side(from, before), side(to, after)]
-      const pool = one.pool ?? two.pool
-      return {
-        key: `${code} ${product}`,
-        account: two.name ?? one.name ?? code,
-        pool: pool?.name ?? product,
-        unit: pool ? unitName(pool.unit, 2) : '',
-        figures: one.figures.map((figure, at): [string, string] => [figure, two.figures[at] ?? '–']),
-      }
-    }),
-  )
+function rowsOf(cells: Schemas['CellDifference'][], products: ProductName[]): Difference[] {
+  const named = new Map(products.map((each) => [each.product, each]))
+  return cells.map((each) => {
+    const product = named.get(each.product)
+    const of = (then: Schemas['CellThen'] | null, figure: 'reserve' | 'cap' | 'load') => {
+      if (!then) return '–'
+      const value = then[figure]
+      return value === null ? 'none' : shortUnits(value, product?.per_unit ?? 1)
+    }
+    return {
+      key: `${each.account} ${each.product}`,
+      account: each.name,
+      pool: product?.name ?? each.product,
+      unit: product ? unitName(product.unit, 2) : '',
+      figures: (['reserve', 'cap', 'load'] as const).map((figure): [string, string] => [
+        of(each.before, figure),
+        of(each.after, figure),
+      ]),
+    }
+  })
 }

@@ -1,10 +1,12 @@
-import { useMutation } from '@tanstack/react-query'
-import { useEffect, useState } from 'react'
+import { useMutation, useQuery } from '@tanstack/react-query'
+import { useEffect, useId, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
 import type { Pool } from '../../api/queries'
+import { Trouble } from '../../parts/States'
 import { parseUnits, units, unitName } from '../../domain/units'
 import { useDraft } from '../drafts/context'
+import type { NamedAccount } from './listing'
 
 type Way = Schemas['ShareOut']['way']
 
@@ -19,23 +21,26 @@ const WAYS: { way: Way; name: string }[] = [
 
 interface ShareOutProps {
   pool: Pool
-  accounts: { code: string; name: string }[]
+  /** Whom it is shared out to at first. */
+  find: () => Promise<NamedAccount[]>
   close: () => void
 }
 
 /** Share an amount out over accounts: what each would get and why, corrected by hand while the rest is shared anew. */
-export function ShareOut({ pool, accounts, close }: ShareOutProps) {
+export function ShareOut({ pool, find, close }: ShareOutProps) {
+  const found = useQuery({ queryKey: ['allocations', 'shared to', useId()], queryFn: find, staleTime: Infinity })
+  const accounts = found.data ?? []
   const draft = useDraft()
   const [amount, setAmount] = useState('')
   const [way, setWay] = useState<Way>('need')
   const [asWhat, setAsWhat] = useState<'cap' | 'reserve'>('cap')
-  const [chosen, setChosen] = useState(() => new Set(accounts.map((each) => each.code)))
+  const [left, setLeft] = useState<ReadonlySet<string>>(new Set())
   const [bounds, setBounds] = useState<Record<string, { least: string; most: string; part: string }>>({})
   const per = pool.per_unit
   const read = (text: string | undefined): number | null | undefined =>
     text === undefined || text.trim() === '' ? null : (parseUnits(text, per) ?? undefined)
   const wanted = accounts
-    .filter((each) => chosen.has(each.code))
+    .filter((each) => !left.has(each.code))
     .map((each) => {
       const bound = bounds[each.code]
       const fixed = read(bound?.part)
@@ -101,6 +106,7 @@ export function ShareOut({ pool, accounts, close }: ShareOutProps) {
             </Form.Select>
           </Form.Group>
         </div>
+        {found.isError && <Trouble error={found.error} again={() => void found.refetch()} />}
         {error && (
           <p className="over" role="alert">
             {error instanceof Error ? error.message : 'That did not work.'}
@@ -118,14 +124,14 @@ export function ShareOut({ pool, accounts, close }: ShareOutProps) {
           </thead>
           <tbody>
             {accounts.map((each) => {
-              const part = chosen.has(each.code) ? parts.get(each.code) : undefined
+              const part = !left.has(each.code) ? parts.get(each.code) : undefined
               const typed = bounds[each.code]
               const input = (name: 'least' | 'most' | 'part', label: string, shown: string) => (
                 <Form.Control
                   size="sm"
                   className="figure"
                   aria-label={`${label} of ${each.name}`}
-                  disabled={!chosen.has(each.code)}
+                  disabled={left.has(each.code)}
                   value={typed?.[name] ?? ''}
                   placeholder={shown}
                   isInvalid={read(typed?.[name]) === undefined}
@@ -138,12 +144,12 @@ export function ShareOut({ pool, accounts, close }: ShareOutProps) {
                     <Form.Check
                       id={`share-${each.code}`}
                       label={each.name}
-                      checked={chosen.has(each.code)}
+                      checked={!left.has(each.code)}
                       onChange={(event) =>
-                        setChosen((now) => {
+                        setLeft((now) => {
                           const next = new Set(now)
-                          if (event.target.checked) next.add(each.code)
-                          else next.delete(each.code)
+                          if (event.target.checked) next.delete(each.code)
+                          else next.add(each.code)
                           return next
                         })
                       }

@@ -1,13 +1,13 @@
 import { memo, useMemo } from 'react'
 import { Button, Dropdown, Form } from 'react-bootstrap'
-import type { Pool } from '../../api/queries'
+import type { ProductName } from '../../api/queries'
 import { dayName } from '../../domain/months'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { chosenPools, readChoice, type PoolChoice } from './model'
 
 interface ToolbarProps {
-  all: Pool[]
-  pools: Pool[]
+  all: ProductName[]
+  pools: ProductName[]
   /** The choice of pools as the address has it. */
   choice: string
   filter: string
@@ -150,7 +150,7 @@ function PoolChooser({
   choice,
   choose,
 }: {
-  pools: Pool[]
+  pools: ProductName[]
   choice: PoolChoice
   choose: (value: string) => void
 }) {

@@ -4,14 +4,16 @@ import { allocationSlot, type Change, type Changes, type Terms } from '../../dom
 import { parseBlock, typedTerms, type Field } from '../../domain/typed'
 import { units, unitName } from '../../domain/units'
 import { span, type Range } from '../../grid/range'
-import { changeOf, figuresOf, termsOf, type CellEffect, type Model } from './model'
+import { accountsIn, type Listing, type NamedAccount } from './listing'
+import { changeOf, figuresOf, termsOf, type CellEffect } from './model'
 
 type CellTerms = Schemas['CellTerms']
 
 export interface Sheet {
-  model: Model
+  listing: Listing
   pools: Pool[]
-  places: number[]
+  /** Who stands in rows that are not on screen. */
+  others?: Map<number, NamedAccount>
   changes: Changes
   effects: Record<string, Record<string, CellEffect>>
 }
@@ -24,11 +26,30 @@ interface At {
 /** Something typed or pasted that cannot be: said as it is, and nothing of it is taken over. */
 export class CannotBe extends Error {}
 
-function cellAt(sheet: Sheet, at: At): { account: string; name: string; pool: Pool; place: number } {
-  const place = sheet.places[at.row]
-  const pool = sheet.pools[at.column]
-  if (place === undefined || pool === undefined) throw new CannotBe('That is outside the grid.')
-  return { account: sheet.model.accounts.code[place] ?? '', name: sheet.model.accounts.name[place] ?? '', pool, place }
+/** A cell by its row and column; ``place`` is where its pool has its figures, null where they are not here. */
+function cellAt(sheet: Sheet, at: At): { account: string; name: string; pool: Pool; place: number | null } {
+  const listed = sheet.listing.at(at.row)
+  const named = listed ?? sheet.others?.get(at.row)
+  const pool = (listed?.pools ?? sheet.pools)[at.column]
+  if (named === undefined || pool === undefined) throw new CannotBe('That is outside the grid.')
+  return { account: named.code, name: named.name, pool, place: listed?.place ?? null }
+}
+
+const MOST_CELLS = 5000
+
+/** The sheet with who stands in a range, also where it is not on screen; a range of too many cells is refused. */
+async function within(sheet: Sheet, range: Range): Promise<Sheet> {
+  const cells = (range.to.row - range.from.row + 1) * (range.to.column - range.from.column + 1)
+  if (cells > MOST_CELLS)
+    throw new CannotBe(
+      `These are ${cells.toLocaleString('en-GB')} cells; up to ${MOST_CELLS.toLocaleString('en-GB')} can be changed at once.`,
+    )
+  for (let row = range.from.row; row <= range.to.row; row++)
+    if (!sheet.listing.at(row)) {
+      const found = await accountsIn(sheet.listing.asked, range.from.row, range.to.row)
+      return { ...sheet, others: new Map(found.map((each, at) => [range.from.row + at, each])) }
+    }
+  return sheet
 }
 
 /** The terms in force of many cells, the draft's where it has some. */
@@ -53,6 +74,7 @@ function refuseFixed(found: CellTerms[]): void {
 /** Whether a text can stand in a cell, by what the cell shows now. */
 export function canStand(sheet: Sheet, at: At, field: Field, text: string): boolean {
   const { account, pool, place } = cellAt(sheet, at)
+  if (place === null) return false
   const figures = figuresOf(pool, place, sheet.effects[account]?.[pool.product])
   return (
     typedTerms(
@@ -72,7 +94,8 @@ function wrong(text: string, name: string, pool: Pool): CannotBe {
 }
 
 /** The same text typed into every cell of a range. */
-export async function typeInto(sheet: Sheet, range: Range, field: Field, text: string): Promise<Change[]> {
+export async function typeInto(shown: Sheet, range: Range, field: Field, text: string): Promise<Change[]> {
+  const sheet = await within(shown, range)
   const cells = reached(sheet, range)
   const found = await termsIn(sheet, cells)
   if (cells.length === 1) refuseFixed(found.map((each) => each.there))
@@ -86,7 +109,8 @@ export async function typeInto(sheet: Sheet, range: Range, field: Field, text: s
 }
 
 /** The first row of a range into those below, or its first column into those to the right: all terms. */
-export async function fill(sheet: Sheet, range: Range, way: 'down' | 'right'): Promise<Change[]> {
+export async function fill(shown: Sheet, range: Range, way: 'down' | 'right'): Promise<Change[]> {
+  const sheet = await within(shown, range)
   const cells = span(range)
   const found = await termsIn(sheet, cells)
   const byCell = new Map(cells.map((at, n) => [`${at.row} ${at.column}`, found[n]]))
@@ -103,7 +127,7 @@ export async function fill(sheet: Sheet, range: Range, way: 'down' | 'right'): P
 }
 
 /** A block copied from a spreadsheet, from a cell on: all of it, or nothing with the reason. One value fills a whole range. */
-export async function paste(sheet: Sheet, range: Range, text: string): Promise<Change[]> {
+export async function paste(shown: Sheet, range: Range, text: string): Promise<Change[]> {
   let block = parseBlock(text)
   const [first] = block
   if (block.length === 1 && first?.length === 1)
@@ -112,11 +136,16 @@ export async function paste(sheet: Sheet, range: Range, text: string): Promise<C
     )
   const width = Math.max(...block.map((row) => row.length))
   const { row, column } = range.from
-  if (column + width > sheet.pools.length || row + block.length > sheet.places.length) {
+  const { count } = shown.listing
+  if (column + width > shown.pools.length || row + block.length > count) {
     throw new CannotBe(
-      `The block is ${block.length} × ${width} (rows × columns); from here there is room for ${sheet.places.length - row} × ${sheet.pools.length - column}. Nothing was pasted.`,
+      `The block is ${block.length} × ${width} (rows × columns); from here there is room for ${count - row} × ${shown.pools.length - column}. Nothing was pasted.`,
     )
   }
+  const sheet = await within(shown, {
+    from: range.from,
+    to: { row: row + block.length - 1, column: column + width - 1 },
+  })
   const cells: At[] = []
   const texts: string[] = []
   block.forEach((line, down) =>
@@ -137,37 +166,57 @@ export async function paste(sheet: Sheet, range: Range, text: string): Promise<C
   })
 }
 
-/** What a range shows, for a spreadsheet: reserve/cap, or the cap alone. */
-export function copied(sheet: Sheet, range: Range): string {
+/** What a range shows, for a spreadsheet: reserve/cap, or the cap alone; null where some of it is not here. */
+export function copied(sheet: Sheet, range: Range): string | null {
   const lines: string[] = []
   for (let row = range.from.row; row <= range.to.row; row++) {
     const line: string[] = []
     for (let column = range.from.column; column <= range.to.column; column++) {
+      if (!sheet.listing.at(row)) return null
       const { account, pool, place } = cellAt(sheet, { row, column })
-      const figures = figuresOf(pool, place, sheet.effects[account]?.[pool.product])
-      const cap = figures.cap === null ? 'none' : units(figures.cap, pool.per_unit).replaceAll('\u00a0', '')
-      const reserve = figures.reserve ? `${units(figures.reserve, pool.per_unit).replaceAll('\u00a0', '')}/` : ''
-      line.push(pool.present[place] === 1 ? reserve + cap : '')
+      const figures = figuresOf(pool, place ?? 0, sheet.effects[account]?.[pool.product])
+      line.push(pool.present[place ?? 0] === 1 ? asTyped(figures.reserve, figures.cap, pool.per_unit) : '')
     }
     lines.push(line.join('\t'))
   }
   return lines.join('\n')
 }
 
+/** The same for a range that is not all here, from the terms in force. */
+export async function copiedWhole(shown: Sheet, range: Range): Promise<string> {
+  const sheet = await within(shown, range)
+  const cells = span(range)
+  const found = await termsIn(sheet, cells)
+  const columns = range.to.column - range.from.column + 1
+  const texts = found.map(({ there, terms }, n) =>
+    !there.reached ? '' : asTyped(terms.reserve, terms.cap, cellAt(sheet, cells[n] ?? range.from).pool.per_unit),
+  )
+  return Array.from({ length: cells.length / columns }, (_, n) =>
+    texts.slice(n * columns, (n + 1) * columns).join('\t'),
+  ).join('\n')
+}
+
+function asTyped(reserve: number, cap: number | null, perUnit: number): string {
+  const of = (grains: number) => units(grains, perUnit).replaceAll('\u00a0', '')
+  return `${reserve ? `${of(reserve)}/` : ''}${cap === null ? 'none' : of(cap)}`
+}
+
 /** The slots of a range's changes in the draft. */
-export function slotsIn(sheet: Sheet, range: Range): string[] {
+export async function slotsIn(shown: Sheet, range: Range): Promise<string[]> {
+  const sheet = await within(shown, range)
   return span(range).map((at) => {
     const { account, pool } = cellAt(sheet, at)
     return allocationSlot(account, pool.product)
   })
 }
 
+/** The cells of a range that a pool reaches, or of which it is not known here. */
 function reached(sheet: Sheet, range: Range): At[] {
   const cells = span(range)
   if (cells.length === 1) return cells
   const found = cells.filter((at) => {
     const { pool, place } = cellAt(sheet, at)
-    return pool.present[place] === 1
+    return place === null || pool.present[place] === 1
   })
   if (found.length === 0) throw new CannotBe('No pool reaches these accounts.')
   return found

@@ -1,25 +1,5 @@
-import { depths, sizesBelow, type Accounts } from '../../domain/tree'
 import { nothing, type AllocationChange, type AtCap, type Terms } from '../../domain/draft'
-import type { Cell, Effect, Grid, Pool } from '../../api/queries'
-
-/** The grid's data, laid out once for all rows. */
-export interface Model {
-  grid: Grid
-  accounts: Accounts
-  placeOf: Map<string, number>
-  depth: number[]
-  below: number[]
-}
-
-export function modelOf(grid: Grid): Model {
-  return {
-    grid,
-    accounts: grid.accounts,
-    placeOf: new Map(grid.accounts.code.map((code, place) => [code, place])),
-    depth: depths(grid.accounts.parent),
-    below: sizesBelow(grid.accounts.parent),
-  }
-}
+import type { Cell, Effect, Pool } from '../../api/queries'
 
 /** What a cell shows: as it is, or as the draft would have it. */
 export interface Figures {
@@ -59,16 +39,6 @@ export function figuresOf(pool: Pool, place: number, effect: CellEffect | undefi
   }
 }
 
-/** Whether an account needs attention in any of these pools. */
-export function presses(pools: Pool[], place: number): boolean {
-  return pools.some((pool) => pool.present[place] === 1 && !['within', 'near'].includes(pool.state[place] ?? 'within'))
-}
-
-/** Whether an account holds a promise in any of these pools that nobody uses. */
-export function idles(pools: Pool[], place: number): boolean {
-  return pools.some((pool) => pool.present[place] === 1 && (pool.held_by[place] ?? 0) > (pool.load[place] ?? 0))
-}
-
 export type PoolChoice = 'all' | 'counted' | 'storage' | string[]
 
 export function readChoice(text: string | null): PoolChoice {
@@ -76,7 +46,7 @@ export function readChoice(text: string | null): PoolChoice {
   return text.split(',').filter(Boolean)
 }
 
-export function chosenPools(pools: Pool[], choice: PoolChoice): Pool[] {
+export function chosenPools<Any extends { product: string; measure: string }>(pools: Any[], choice: PoolChoice): Any[] {
   if (choice === 'all') return pools
   if (choice === 'counted') return pools.filter((pool) => pool.measure !== 'storage')
   if (choice === 'storage') return pools.filter((pool) => pool.measure === 'storage')
@@ -122,34 +92,5 @@ export function effectsOf(effect: Effect | undefined): Record<string, Record<str
         headroom: cells.headroom[at] ?? null,
         state: cells.state[at] ?? 'within',
       }
-  return found
-}
-
-/** The cells of a day whose terms or amounts are others than in another grid, as that day has them. */
-export function differences(day: Grid, other: Grid): Record<string, Record<string, CellEffect>> {
-  const found: Record<string, Record<string, CellEffect>> = {}
-  const placeIn = new Map(other.accounts.code.map((code, place) => [code, place]))
-  for (const pool of day.pools) {
-    const there = other.pools.find((each) => each.product === pool.product)
-    day.accounts.code.forEach((code, place) => {
-      if (pool.present[place] !== 1) return
-      const at = placeIn.get(code)
-      const same =
-        there &&
-        at !== undefined &&
-        pool.cap[place] === there.cap[at] &&
-        pool.reserve[place] === there.reserve[at] &&
-        pool.load[place] === there.load[at]
-      if (!same)
-        (found[code] ??= {})[pool.product] = {
-          reserve: pool.reserve[place] ?? 0,
-          cap: pool.cap[place] ?? null,
-          load: pool.load[place] ?? 0,
-          held_by: pool.held_by[place] ?? 0,
-          headroom: pool.headroom[place] ?? null,
-          state: pool.state[place] ?? 'within',
-        }
-    })
-  }
   return found
 }

@@ -1,0 +1,228 @@
+import { keepPreviousData, queryOptions, useQueries, useQuery } from '@tanstack/react-query'
+import { useCallback, useEffect, useMemo, useState } from 'react'
+import { api, take, type Schemas } from '../../api/client'
+import type { Branches } from './branches'
+import type { CellEffect } from './model'
+
+export type RowPool = Schemas['RowPool']
+type Rows = Schemas['AllocationRows']
+
+const PAGE = 100
+/** How many accounts are asked for at once where only their names are wanted. */
+const NAMES = 5000
+
+/** Which accounts and pools the grid lists. */
+export interface Asked {
+  products: string[]
+  branches: Branches
+  show: Schemas['RowsAsked']['show']
+  find: string
+  on: string | null
+  against: string | null
+}
+
+/** An account as it is listed; ``pools`` has the figures of its page, at ``place``. */
+export interface ListedAccount {
+  code: string
+  name: string
+  kind: string
+  status: string
+  depth: number
+  below: number
+  open: boolean
+  above: number
+  pools: RowPool[]
+  place: number
+}
+
+/** What is listed, as far as it is here: rows that are not yet in sight are asked for when they come into it. */
+export interface Listing {
+  /** Another for every other list, or arrival in it. */
+  key: string
+  asked: Asked
+  top: string
+  day: string
+  /** Another whenever accounts came, went or moved. */
+  madeOf: string
+  count: number
+  /** The account it was asked for around, and where that is listed. */
+  around: string
+  place: number | null
+  opened: string[]
+  attention: number
+  closed: number
+  pools: RowPool[]
+  at: (row: number) => ListedAccount | undefined
+  rowOf: (code: string) => number | undefined
+}
+
+export interface NamedAccount {
+  code: string
+  name: string
+}
+
+function body(asked: Asked) {
+  return {
+    product: asked.products,
+    branches: [...asked.branches.except],
+    all_open: asked.branches.all,
+    show: asked.show,
+    find: asked.find,
+    on: asked.on,
+    compares: asked.on !== null,
+    against: asked.against,
+    first: 0,
+    limit: PAGE,
+  }
+}
+
+const keyOf = (asked: Asked) => JSON.stringify(body(asked))
+
+const rowsFrom = (asked: Asked, page: number) =>
+  queryOptions({
+    queryKey: ['allocations', 'rows', keyOf(asked), page],
+    queryFn: () => take(api.POST('/api/allocations/rows', { body: { ...body(asked), first: page * PAGE } })),
+    staleTime: 15_000,
+  })
+
+const arriving = (asked: Asked, step: string, around: () => string) =>
+  queryOptions({
+    queryKey: ['allocations', 'rows', keyOf(asked), 'arriving', step],
+    queryFn: async () => {
+      const account = around()
+      const found = await take(api.POST('/api/allocations/rows', { body: { ...body(asked), around: account || null } }))
+      return { found, asked, around: account, key: `${keyOf(asked)} ${step}` }
+    },
+    staleTime: 15_000,
+    placeholderData: keepPreviousData,
+  })
+
+/**
+ * The accounts that are listed, by pages as they come into sight; ``onShown`` says which rows are. The first page that is
+ * asked for is the one `around` an account, by every other step one comes in.
+ */
+export function useListing(asked: Asked, step: string, around: () => string) {
+  const arrived = useQuery(arriving(asked, step, around))
+  const [shown, setShown] = useState<[number, number]>([0, 0])
+  const onShown = useCallback(
+    (first: number, last: number) => setShown((now) => (now[0] === first && now[1] === last ? now : [first, last])),
+    [],
+  )
+  const { data } = arrived
+  const base = data ? data.found.first / PAGE : 0
+  const wanted = useMemo(() => {
+    const found: number[] = []
+    const most = data ? Math.ceil(data.found.count / PAGE) - 1 : -1
+    for (let page = Math.floor(shown[0] / PAGE); page <= Math.min(most, Math.floor(shown[1] / PAGE)); page++)
+      if (page !== base) found.push(page)
+    return found
+  }, [shown, base, data])
+  const pages = useQueries({
+    queries: data ? wanted.map((page) => rowsFrom(data.asked, page)) : [],
+    combine: dataOf,
+  })
+  const listing = useMemo(() => (data ? listed(data, [data.found, ...pages]) : undefined), [data, pages])
+  // Accounts that came, went or moved meanwhile shift the rows: all of it is asked for again.
+  const isOther = data !== undefined && pages.some((page) => page.made_of !== data.found.made_of)
+  const { refetch } = arrived
+  useEffect(() => {
+    if (isOther) void refetch()
+  }, [isOther, refetch])
+  const again = useCallback(() => void refetch(), [refetch])
+  return { listing, error: arrived.error, again, onShown }
+}
+
+function dataOf(results: { data: Rows | undefined }[]): Rows[] {
+  return results.flatMap((each) => (each.data ? [each.data] : []))
+}
+
+function listed({ key, asked, around }: Pick<Listing, 'key' | 'asked' | 'around'>, pages: [Rows, ...Rows[]]): Listing {
+  const [first] = pages
+  const pageAt = new Map(pages.map((page) => [page.first / PAGE, page]))
+  const rowOf = new Map(pages.flatMap((page) => page.accounts.code.map((code, at) => [code, page.first + at] as const)))
+  return {
+    key,
+    asked,
+    top: first.top,
+    day: first.day,
+    madeOf: first.made_of,
+    count: first.count,
+    around,
+    place: first.place,
+    opened: first.opened,
+    attention: first.attention,
+    closed: first.closed,
+    pools: first.pools,
+    rowOf: (code) => rowOf.get(code),
+    at: (row) => {
+      const page = pageAt.get(Math.floor(row / PAGE))
+      const place = row % PAGE
+      const code = page?.accounts.code[place]
+      if (!page || code === undefined) return undefined
+      return {
+        code,
+        name: page.accounts.name[place] ?? '',
+        kind: page.accounts.kind[place] ?? '',
+        status: page.accounts.status[place] ?? 'active',
+        depth: page.accounts.depth[place] ?? 0,
+        below: page.accounts.below[place] ?? 0,
+        open: page.accounts.open[place] ?? false,
+        above: page.accounts.above[place] ?? -1,
+        pools: page.pools,
+        place,
+      }
+    },
+  }
+}
+
+/** Who stands in some rows, whether they are here or not. */
+export async function accountsIn(asked: Asked, from: number, to: number): Promise<NamedAccount[]> {
+  const found = await take(
+    api.POST('/api/allocations/rows', {
+      body: { ...body(asked), product: [], compares: false, first: from, limit: Math.min(NAMES, to - from + 1) },
+    }),
+  )
+  return found.accounts.code.map((code, at) => ({ code, name: found.accounts.name[at] ?? '' }))
+}
+
+/** The accounts directly below one that a pool reaches. */
+export async function accountsBelow(account: string, product: string): Promise<NamedAccount[]> {
+  const found: NamedAccount[] = []
+  for (let first = 0; ; first += FIGURES) {
+    const { accounts, pools, count } = await take(
+      api.POST('/api/allocations/rows', {
+        body: { ...EVERYTHING, product: [product], below: account, first, limit: FIGURES },
+      }),
+    )
+    accounts.code.forEach((code, at) => {
+      if (pools[0]?.present[at] === 1) found.push({ code, name: accounts.name[at] ?? '' })
+    })
+    if (first + FIGURES >= count) return found
+  }
+}
+
+const FIGURES = 500
+const EVERYTHING = { branches: [], all_open: false, show: 'all' as const, find: '', compares: false }
+
+const comparisons = new WeakMap<RowPool[], Record<string, Record<string, CellEffect>>>()
+
+/** The cells of a page that are others on the day it is compared with, with their figures. */
+export function differingIn(account: ListedAccount): Record<string, CellEffect> | undefined {
+  let found = comparisons.get(account.pools)
+  if (!found) comparisons.set(account.pools, (found = {}))
+  return (found[account.place] ??= Object.fromEntries(
+    account.pools
+      .filter((pool) => pool.differs?.[account.place] === 1)
+      .map((pool) => [
+        pool.product,
+        {
+          reserve: pool.reserve[account.place] ?? 0,
+          cap: pool.cap[account.place] ?? null,
+          load: pool.load[account.place] ?? 0,
+          held_by: pool.held_by[account.place] ?? 0,
+          headroom: pool.headroom[account.place] ?? null,
+          state: pool.state[account.place] ?? 'within',
+        },
+      ]),
+  ))
+}

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import itertools
 import random
 import threading
 import time
 from collections.abc import Callable
 from contextlib import suppress
+from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -16,7 +18,7 @@ import pytest
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
-from fair_ladle.app.allocations import present, views
+from fair_ladle.app.allocations import listing, present, views
 from fair_ladle.app.allocations.positions import Positions, positions_at, snapshot_at
 from fair_ladle.app.allocations.routes import cell_body, grid_body
 from fair_ladle.app.assignments import counters, store
@@ -33,6 +35,7 @@ from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.today import usecases as today
 from fair_ladle.connectors.sheets_in import read_source
+from fair_ladle.core.tree import Tree
 from tests import odd_intake
 from tests.app.test_one_formula import AT
 from tests.conftest import actor_of
@@ -177,6 +180,80 @@ def test_screens_say_the_same_with_and_without_counters(odd: Database) -> None:
         pools.mark_stale(tx)
         assert not present.are_current(tx, pools.pools(tx, pools.products(tx)))
         assert screens(tx) == from_counters
+
+
+def test_windows_show_what_the_whole_grid_shows(odd: Database) -> None:
+    """Every window of every way to list the accounts, for an owner and for readers below, against the grid as one."""
+    odd.clock.set_to(AT)
+    with odd.transaction() as tx:
+        codes = accounts_service.known(tx).tree.codes
+        names = [each.code for each in pools.products(tx)]
+        yesterday = tx.now - timedelta(days=1)
+        for scope, at in itertools.product((codes[0], codes[3], codes[7]), (None, yesterday)):
+            actor = actor_of(scope)
+            whole = grid_body(views.grid(tx, actor, names, at))
+            for show, find in (("all", ""), ("attention", ""), ("idle", ""), ("all", codes[5].lower())):
+                wanted = listing.Wanted(names, all_open=True, show=show, find=find, limit=7, at=at)
+                listed = expected(whole, show, find)
+                found: list[str] = []
+                while len(found) < len(listed):
+                    part = listing.listing(tx, actor, replace(wanted, first=len(found)))
+                    body = grid_body(part.view)
+                    assert part.count == len(listed)
+                    assert part.attention == len(expected(whole, "attention", "", above=False))
+                    found += body["accounts"]["code"]
+                    for pool in body["pools"]:
+                        same = next(each for each in whole["pools"] if each["product"] == pool["product"])
+                        assert [pool[name] for name in HEADS] == [same[name] for name in HEADS]
+                        for place, code in enumerate(body["accounts"]["code"]):
+                            there = whole["accounts"]["code"].index(code)
+                            assert [pool[name][place] for name in CELL] == [same[name][there] for name in CELL]
+                assert found == listed, (show, find)
+
+
+HEADS = ("supply", "used", "held", "free", "ending", "owned")
+CELL = ("present", "reserve", "cap", "own", "used_by", "load", "held_by", "headroom", "bound_by", "state")
+
+
+def expected(grid: dict[str, Any], show: str, find: str, above: bool = True) -> list[str]:
+    """The accounts that a grid has to list: those that are meant, and those above them."""
+    accounts, cells = grid["accounts"], grid["pools"]
+
+    def is_meant(place: int) -> bool:
+        reached = [pool for pool in cells if pool["present"][place]]
+        if show == "attention":
+            return any(pool["state"][place] not in ("within", "near") for pool in reached)
+        if show == "idle":
+            return any(pool["held_by"][place] > pool["load"][place] for pool in reached)
+        return find in f"{accounts['name'][place]} {accounts['code'][place]}".lower()
+
+    kept = {place for place in range(len(accounts["code"])) if is_meant(place)}
+    for place in list(kept) if above else ():
+        while (place := accounts["parent"][place]) >= 0:
+            kept.add(place)
+    return [accounts["code"][place] for place in sorted(kept)]
+
+
+def test_branches_open_around_the_account_one_comes_for(odd: Database) -> None:
+    with odd.transaction() as tx:
+        tree = accounts_service.known(tx).tree
+        deep = max(range(len(tree)), key=tree.depth)
+        code, path = tree.codes[deep], [tree.codes[row] for row in tree.path_up(deep)]
+        found = listing.listing(tx, COMMAND_LINE, listing.Wanted([], around=code, limit=5))
+        assert found.opened == path[1:-1]
+        again = listing.listing(tx, COMMAND_LINE, listing.Wanted([], frozenset(found.opened), limit=100))
+        listed = grid_body(again.view)["accounts"]["code"]
+        assert found.place is not None and listed[found.place] == code
+        assert [listed[found.first + place] for place in range(len(found.view.rows))] == listed[found.first :][:5]
+        below = path[1]
+        inside = listing.listing(tx, actor_of(below), listing.Wanted([], around=code))
+        assert (inside.opened, inside.place) == ([], 1 + sorted(children(tree, below)).index(code))
+        outside = listing.listing(tx, actor_of(code), listing.Wanted([], around=below))
+        assert (outside.opened, outside.place, outside.count) == ([], None, 1)
+
+
+def children(tree: Tree, code: str) -> list[str]:
+    return [tree.codes[row] for row in range(len(tree)) if tree.parent[row] == tree.row(code)]
 
 
 def test_more_are_pressed_than_are_shown(odd: Database, monkeypatch: pytest.MonkeyPatch) -> None:

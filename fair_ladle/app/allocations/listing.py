@@ -14,6 +14,7 @@ from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.allocations import present, store, views
 from fair_ladle.app.allocations.positions import Positions, frame_of, settle_snapshot, snapshot_at
 from fair_ladle.app.allocations.snapshots import chosen_products, present_snapshot, products_in_sight
+from fair_ladle.app.allocations.tables import counters
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.cache import Cache
@@ -187,7 +188,7 @@ def _pressing(tx: Transaction, accounts: Accounts, top: int, products: Sequence[
     if at is None:
         pools = pools_service.pools(tx, products)
         if present.are_current(tx, pools):
-            inside = accounts_service.in_branch(accounts, top, present.ACCOUNT_ID)
+            inside = accounts_service.in_branch(accounts, top, counters.c.account_id)
             return accounts.flagged(store.past_a_cap(tx.connection, [pool.id for pool in pools], inside))
     whole = whole_at(tx, products, at)
     past: Flags = whole.settled.load > whole.snapshot.grid.cap
@@ -199,7 +200,7 @@ def _idle(tx: Transaction, accounts: Accounts, top: int, products: Sequence[Prod
     if at is None:
         pools = pools_service.pools(tx, products)
         if present.are_current(tx, pools):
-            inside = accounts_service.in_branch(accounts, top, present.ACCOUNT_ID)
+            inside = accounts_service.in_branch(accounts, top, counters.c.account_id)
             return accounts.flagged(store.promised_unused(tx.connection, [pool.id for pool in pools], inside))
     whole = whole_at(tx, products, at)
     unused: Flags = whole.settled.held > whole.settled.load

@@ -27,7 +27,6 @@ from fair_ladle.core.clocks import GraceClock, clock_from
 from fair_ladle.core.settling import NO_LIMIT, Settled, pool_of
 from fair_ladle.core.tree import Ints
 
-ACCOUNT_ID = accounts_table.c.id
 LONGEST_FRESH_SECONDS = 26 * 3600
 AT_ONCE = 1000
 
@@ -116,7 +115,7 @@ def pressed(
     pools = pools_service.pools(tx, products)
     if not are_current(tx, pools):
         return None
-    inside = accounts_service.in_branch(accounts, row, ACCOUNT_ID)
+    inside = accounts_service.in_branch(accounts, row, accounts_table.c.id)
     over, near, ids = store.pressed(tx.connection, [pool.id for pool in pools], inside, limit)
     return over, near, {accounts.row_of_id[each] for each in ids if each in accounts.row_of_id}
 

@@ -75,16 +75,16 @@ def pressed(
 
 def past_a_cap(connection: sa.Connection, pool_ids: Collection[int], inside: sa.ColumnElement[bool]) -> list[int]:
     """The accounts with a counter of these pools past its cap."""
-    c, a = counters, accounts
-    here = [c.c.pressed == sa.true(), c.c.load > c.c.cap, c.c.account_id == a.c.id, c.c.pool_id.in_(pool_ids), inside]
+    c = counters
+    here = [c.c.pressed == sa.true(), c.c.load > c.c.cap, c.c.pool_id.in_(pool_ids), inside]
     return list(connection.scalars(sa.select(c.c.account_id).distinct().where(*here)))
 
 
 def promised_unused(connection: sa.Connection, pool_ids: Collection[int], inside: sa.ColumnElement[bool]) -> list[int]:
     """The accounts with a counter of these pools whose reserve is more than what is counted; not the pools' owners."""
-    c, a = counters, accounts
-    here = [c.c.pool_id.in_(pool_ids), c.c.parent_id.is_not(None), c.c.reserve > c.c.load, c.c.account_id == a.c.id]
-    return list(connection.scalars(sa.select(c.c.account_id).distinct().where(*here, inside)))
+    c = counters
+    here = [c.c.pool_id.in_(pool_ids), c.c.parent_id.is_not(None), c.c.reserve > c.c.load, inside]
+    return list(connection.scalars(sa.select(c.c.account_id).distinct().where(*here)))
 
 
 def branch_use_of(connection: sa.Connection, pool_ids: Collection[int], account_ids: Collection[int]) -> list[Any]:

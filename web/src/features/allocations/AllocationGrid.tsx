@@ -17,8 +17,8 @@ const HEAD = 74
 export interface GridProps {
   listing: Listing
   pools: Pool[]
-  /** Told which rows are on screen. */
-  onShown: (first: number, last: number) => void
+  /** Told which rows are on screen, and which one the cursor is in. */
+  onShown: (first: number, last: number, cursor: number) => void
   cursor: Position
   setCursor: (cursor: Position) => void
   /** Told whenever another block of cells is chosen. */
@@ -134,10 +134,12 @@ export function AllocationGrid(props: GridProps) {
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [listing.key, listing.madeOf])
   const items = virtual.getVirtualItems()
-  const [top, bottom] = [Math.min(...items.map((item) => item.index)), items.at(-1)?.index ?? 0]
+  const [shownFrom, shownTo] = [virtual.range?.startIndex ?? 0, virtual.range?.endIndex ?? 0]
   useEffect(() => {
-    if (Number.isFinite(top)) onShown(top, bottom)
-  }, [top, bottom, onShown])
+    // Rows that only fly past are not asked for.
+    const timer = setTimeout(() => onShown(shownFrom, shownTo, cursor.row), 40)
+    return () => clearTimeout(timer)
+  }, [shownFrom, shownTo, cursor.row, onShown])
 
   const begin = (field: Edit['field'], text: string) => {
     if (cursor.column >= 0) setEdit({ field, text, wrong: false })
@@ -217,7 +219,7 @@ export function AllocationGrid(props: GridProps) {
     if (ctrl && event.key === 'a') {
       event.preventDefault()
       setAnchor({ row: 0, column: 0 })
-      setCursor({ row: listing.count - 1, column: pools.length - 1 })
+      go({ row: listing.count - 1, column: pools.length - 1 })
       return
     }
     if (ctrl && cursor.column >= 0 && (event.key === 'd' || event.key === 'r')) {

@@ -103,20 +103,21 @@ const arriving = (asked: Asked, step: string, around: () => string) =>
  */
 export function useListing(asked: Asked, step: string, around: () => string) {
   const arrived = useQuery(arriving(asked, step, around))
-  const [shown, setShown] = useState<[number, number]>([0, 0])
-  const onShown = useCallback(
-    (first: number, last: number) => setShown((now) => (now[0] === first && now[1] === last ? now : [first, last])),
-    [],
-  )
+  const [sight, setSight] = useState('0')
+  const onShown = useCallback((first: number, last: number, cursor: number) => {
+    const found = new Set([Math.floor(cursor / PAGE)])
+    for (let page = Math.floor(first / PAGE); page <= Math.floor(last / PAGE); page++) found.add(page)
+    setSight([...found].join(' '))
+  }, [])
   const { data } = arrived
-  const base = data ? data.found.first / PAGE : 0
   const wanted = useMemo(() => {
-    const found: number[] = []
     const most = data ? Math.ceil(data.found.count / PAGE) - 1 : -1
-    for (let page = Math.floor(shown[0] / PAGE); page <= Math.min(most, Math.floor(shown[1] / PAGE)); page++)
-      if (page !== base) found.push(page)
-    return found
-  }, [shown, base, data])
+    const there = data ? data.found.first / PAGE : 0
+    return sight
+      .split(' ')
+      .map(Number)
+      .filter((page) => page <= most && page !== there)
+  }, [sight, data])
   const pages = useQueries({
     queries: data ? wanted.map((page) => rowsFrom(data.asked, page)) : [],
     combine: dataOf,

@@ -11,9 +11,13 @@ import pytest
 import sqlalchemy as sa
 from fastapi.testclient import TestClient
 
+from fair_ladle.app.allocations import views
 from fair_ladle.app.assignments import service as assignment_service
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
+from fair_ladle.app.drafts import usecases as drafts
+from fair_ladle.app.drafts.change_types import AllocationChange, Terms
+from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.people_admin import acting
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing import generations
@@ -180,3 +184,57 @@ def test_a_generation_is_the_commits_not_the_ids_order(demo: Database) -> None:
     with demo.engine.connect() as connection:
         seen.append(connection.execute(sa.text("SELECT number FROM generations WHERE name = 'rates'")).scalar())
     assert seen[0] != seen[1]
+
+
+def held_and_version(database: Database, account: str, product: str) -> tuple[int, Any]:
+    with database.transaction() as tx:
+        found = views.cell(tx, COMMAND_LINE, account, product)
+        return int(found.positions.settled.held[found.row, 0]), found.version
+
+
+def terms(database: Database, account: str, product: str, **other: Any) -> Callable[[], Any]:
+    """Other terms for an allocation, as they are applied from a draft."""
+    _, version = held_and_version(database, account, product)
+    was = terms_of(version)
+    change = AllocationChange(
+        account=account,
+        product=product,
+        terms=(was or Terms()).model_copy(update=other),
+        seen=version.id if version else None,
+        was=was,
+    )
+    return lambda: database.run(drafts.apply_changes, COMMAND_LINE, [change], "a test")
+
+
+def test_two_promises_of_the_same_stock_come_one_after_the_other(demo: Database) -> None:
+    """Drafts lock only the ways up of what they change: where those meet, the second sees what the first has done."""
+    clients = ("TERN", "PENNANT")
+    with demo.transaction() as tx:
+        pool = views.cell(tx, COMMAND_LINE, "GANNET", "LANTERN-MAIL").positions
+        free = int(pool.pool_standing()[0])
+    for _ in range(8):
+        held = [held_and_version(demo, client, "LANTERN-MAIL")[0] for client in clients]
+        promised = [
+            terms(demo, client, "LANTERN-MAIL", reserve=now + free * 2 // 3, cap=None)
+            for client, now in zip(clients, held, strict=True)
+        ]
+        found = both(*promised)
+        assert found.count("done") == 1 and any("would be short by" in each for each in found), found
+        back = clients[found.index("done")]
+        terms(demo, back, "LANTERN-MAIL", reserve=0, cap=None)()
+    assert demo.run(assignments.verify, COMMAND_LINE) == []
+
+
+def test_a_seat_and_a_lower_cap_come_one_after_the_other(demo: Database) -> None:
+    username = free_person(demo)
+    for _ in range(8):
+        with demo.transaction() as tx:
+            found_cell = views.cell(tx, COMMAND_LINE, "OLDQUAY-CREW", "FIELD-CORE")
+            load = int(found_cell.positions.settled.load[found_cell.row, 0])
+        lower = terms(demo, "OLDQUAY-CREW", "FIELD-CORE", cap=load, reserve=0, at_cap="block")
+        found = both(seat(demo, username, "FIELD-CORE"), lower)
+        assert found.count("done") == 1, found
+        if found[0] == "done":
+            demo.run(assignments.release, OLDQUAY, [Wanted("OLDQUAY-CREW", "FIELD-CORE", username)])
+        terms(demo, "OLDQUAY-CREW", "FIELD-CORE", cap=load + 3)()
+    assert demo.run(assignments.verify, COMMAND_LINE) == []

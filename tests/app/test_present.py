@@ -19,8 +19,9 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import listing, present, views
+from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.positions import Positions, positions_at, snapshot_at
-from fair_ladle.app.allocations.routes import cell_body, grid_body
+from fair_ladle.app.allocations.routes import CellName, cell_body, grid_body
 from fair_ladle.app.assignments import counters, store
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments import usecases as admissions
@@ -28,7 +29,9 @@ from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import AllocationChange, Terms
+from fair_ladle.app.drafts.preview import preview
 from fair_ladle.app.drafts.reversing import terms_of
+from fair_ladle.app.drafts.routes import EffectBody, effect_body
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
@@ -180,6 +183,72 @@ def test_screens_say_the_same_with_and_without_counters(odd: Database) -> None:
         pools.mark_stale(tx)
         assert not present.are_current(tx, pools.pools(tx, pools.products(tx)))
         assert screens(tx) == from_counters
+
+
+def test_a_draft_does_the_same_along_its_paths_as_in_the_whole_tree(odd: Database) -> None:
+    """What a draft would do, from the counters on the ways up of what it changes, against the whole tree."""
+    chance = random.Random(8)
+    looked = 0
+    for _ in range(30):
+        something(odd, chance)
+        with odd.transaction() as tx:
+            tree = accounts_service.known(tx).tree
+            codes = tree.codes
+            products = [each.code for each in pools.products(tx)]
+            scope = chance.choice([codes[0], codes[0], codes[1], codes[3], codes[7]])
+            actor = replace(actor_of(scope), sign_in_id=1)
+            inside = [codes[row] for row in tree.branch(tree.row(scope))]
+            wanted = {
+                (chance.choice(chance.choice([inside, codes])), chance.choice(products))
+                for _ in range(chance.randint(1, 4))
+            }
+            changes = [change_of(tx, actor, chance, *each) for each in sorted(wanted)]
+            look_at = CellName(account=scope, product=chance.choice(products))
+            whole = effect_body(preview(tx, actor, changes), actor, look_at)
+            along = effect_body(preview(tx, actor, changes, None, codes), actor, look_at, codes)
+            assert along == whole
+            some = list(codes[:: chance.randint(2, 5)])
+            few = effect_body(preview(tx, actor, changes, None, [*some, scope]), actor, look_at, some)
+            wrong = {each.key for each in whole.faults}
+            shown = {*some, *(each.account for each in changes if each.key not in wrong)}
+            assert few.model_copy(update={"cells": whole.cells}) == whole
+            assert cells_of(few) == {at: cell for at, cell in cells_of(whole).items() if at[0] in shown}
+            looked += len(cells_of(whole))
+    assert looked > 50
+
+
+def change_of(tx: Transaction, actor: Actor, chance: random.Random, account: str, product: str) -> AllocationChange:
+    found = allocations.in_force(
+        tx,
+        [pools.product(tx, product).id],
+        [accounts_service.ids_by_code(tx, [account])[account]],
+        accounts_service.today(tx),
+    )
+    version = next(iter(found.values()), None)
+    terms = Terms(
+        reserve=chance.choice([0, 0, 1, 3]),
+        cap=chance.choice([None, 1, 3, 5, 60]),
+        at_cap=chance.choice(["block", "overage", "grace"]),
+        burst=chance.choice([None, 2]),
+        grace_days=3,
+    )
+    return AllocationChange(
+        account=account,
+        product=product,
+        terms=chance.choice([terms, terms, None]),
+        seen=version.id if version else None,
+        was=terms_of(version),
+    )
+
+
+def cells_of(effect: EffectBody) -> dict[tuple[str, str], tuple[Any, ...]]:
+    return {
+        (cells.account[at], cells.product): tuple(
+            getattr(cells, name)[at] for name in ("reserve", "cap", "load", "held_by", "headroom", "state")
+        )
+        for cells in effect.cells
+        for at in range(len(cells.account))
+    }
 
 
 def test_windows_show_what_the_whole_grid_shows(odd: Database) -> None:

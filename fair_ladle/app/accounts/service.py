@@ -343,9 +343,9 @@ def zone_of(rows: list[dict[str, Any]], tx: Transaction) -> ZoneInfo:
     return ZoneInfo(found or (there.time_zone if there else None) or "UTC")
 
 
-def ids_by_code(tx: Transaction) -> dict[str, int]:
-    """Every account's id by its code."""
-    return store.ids_by_code(tx.connection)
+def ids_by_code(tx: Transaction, codes: Collection[str] | None = None) -> dict[str, int]:
+    """The ids of accounts by their codes: of these, or of all."""
+    return store.ids_by_code(tx.connection, codes)
 
 
 def structure_number(tx: Transaction) -> int:

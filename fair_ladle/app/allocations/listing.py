@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import date, datetime
 from typing import Any, Literal
 
 import numpy as np
@@ -13,7 +13,7 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.allocations import present, store, views
 from fair_ladle.app.allocations.positions import Positions, frame_of, settle_snapshot, snapshot_at
-from fair_ladle.app.allocations.snapshots import chosen_products, present_snapshot, products_in_sight
+from fair_ladle.app.allocations.snapshots import chosen_products, instant_of, present_snapshot, products_in_sight
 from fair_ladle.app.allocations.tables import counters
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
@@ -284,13 +284,23 @@ class Difference:
     after: tuple[int, int | None, int] | None
 
 
+@dataclass(frozen=True)
+class Differences:
+    """How many cells differ between two days, and the first of them."""
+
+    earlier: date
+    later: date
+    count: int
+    cells: list[Difference]
+
+
 def differences(
-    tx: Transaction, actor: Actor, codes: Sequence[str] | None, at: datetime, against: datetime | None
-) -> tuple[int, list[Difference]]:
-    """How many cells of a branch are others at one instant than at another (None = now), and the first of them, from
-    the earlier to the later."""
-    products = chosen_products(tx, codes)
-    one, other = whole_at(tx, products, at), whole_at(tx, products, against)
+    tx: Transaction, actor: Actor, codes: Sequence[str] | None, on: date, against: date | None
+) -> Differences:
+    """The cells of a branch that are others on one day than on another (None = today), from the earlier to the
+    later."""
+    products, other_day = chosen_products(tx, codes), against or accounts_service.today(tx)
+    one, other = (whole_at(tx, products, instant_of(tx, day)) for day in (on, against))
     tree, there = one.snapshot.accounts.tree, other.snapshot.accounts.tree
     rows = tree.branch(accounts_service.top_row(one.snapshot.accounts, actor))
     places = np.array([there.row(code) if code in there else -1 for code in (tree.codes[row] for row in rows)])
@@ -299,10 +309,10 @@ def differences(
     for at_row, column in np.argwhere(differ)[:MOST_DIFFERENCES].tolist():
         row, place = int(rows[at_row]), int(places[at_row])
         mine, theirs = _figures(one, row, column), _figures(other, place, column)
-        pair = (mine, theirs) if at < (against or tx.now) else (theirs, mine)
+        pair = (mine, theirs) if on < other_day else (theirs, mine)
         code, name = tree.codes[row], one.snapshot.accounts.name(row)
         found.append(Difference(code, name, products[column], *pair))
-    return int(differ.sum()), found
+    return Differences(min(on, other_day), max(on, other_day), int(differ.sum()), found)
 
 
 def _figures(positions: Positions, row: int, column: int) -> tuple[int, int | None, int] | None:

@@ -9,7 +9,6 @@ from typing import Any
 from fastapi import Query, Response
 from pydantic import BaseModel, Field, model_validator
 
-from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import listing, snapshots
 from fair_ladle.app.allocations.routes import GridPool, accounts_body, columns_body
 from fair_ladle.app.plumbing.database import Transaction
@@ -182,17 +181,11 @@ def differences(
     db: Db, who: Who, on: Day, against: Day | None = None, product: list[str] | None = Query(None)
 ) -> DaysDiffer:
     """Which cells of one's branch are others on one day than on another (or today), from the earlier to the later."""
-
-    def find(tx: Transaction) -> tuple[date, int, list[listing.Difference]]:
-        at = snapshots.instant_of(tx, on)
-        found = listing.differences(tx, who, product, at or tx.now, snapshots.instant_of(tx, against))
-        return against or accounts_service.today(tx), *found
-
-    other, count, found = db.snapshot(find)
+    found = db.snapshot(listing.differences, who, product, on, against)
     return DaysDiffer(
-        earlier=min(on, other),
-        later=max(on, other),
-        count=count,
+        earlier=found.earlier,
+        later=found.later,
+        count=found.count,
         cells=[
             CellDifference(
                 account=each.account,
@@ -201,7 +194,7 @@ def differences(
                 before=_then(each.before),
                 after=_then(each.after),
             )
-            for each in found
+            for each in found.cells
         ],
     )
 

@@ -64,6 +64,10 @@ class Snapshot:
     grid: Grid
     grace_days: dict[tuple[int, int], int]
     clocks: dict[tuple[int, int], GraceClock]
+    beside: Ints | None = None
+    """Where the tree is a part: what counts in each cell of accounts below that are not in it."""
+    use: Ints | None = None
+    """Σ own of each account's branch in its pool, where the tree is a part and ``own`` does not tell."""
 
     def bar_unallocated(self) -> None:
         """Let accounts that hold nothing unallocated have reserve 0, cap 0 and block where no allocation is in
@@ -264,14 +268,9 @@ def _frame(tx: Transaction, products: Sequence[Product], day: date) -> Snapshot:
 
 def settle_snapshot(snapshot: Snapshot) -> Positions:
     """Settle a snapshot: positions, headroom and binding limits of every account."""
-    return settled_positions(
-        snapshot, settle(snapshot.accounts.tree, snapshot.own, snapshot.grid.reserve, snapshot.roots)
-    )
-
-
-def settled_positions(snapshot: Snapshot, settled: Settled, use: Ints | None = None) -> Positions:
-    """Positions of what is settled; ``use``: Σ own of each account's branch in its pool, where that is not all here."""
-    tree, grid, roots = snapshot.accounts.tree, snapshot.grid, snapshot.roots
+    tree, grid, roots, use = snapshot.accounts.tree, snapshot.grid, snapshot.roots, snapshot.use
+    own = snapshot.own if snapshot.beside is None else snapshot.own + snapshot.beside
+    settled = settle(tree, own, grid.reserve, roots)
     restricted = snapshot.restricted()
     hard = hard_limits(grid.cap, grid.burst, (grid.grace | grid.overage) & ~restricted)
     used = used_of_pools(tree, roots, snapshot.own) if use is None else use[roots.rows, roots.columns]
@@ -289,28 +288,40 @@ def replayed_clocks(
 ) -> dict[tuple[int, int], GraceClock]:
     """The grace clocks that run at the instant, from the history of each account (of these cells) now past its cap
     under grace."""
-    settled = settle(snapshot.accounts.tree, snapshot.own, snapshot.grid.reserve, snapshot.roots)
-    is_past = snapshot.grid.grace & (settled.load > snapshot.grid.cap)
+    load = settle_snapshot(snapshot).settled.load
+    is_past = snapshot.grid.grace & (load > snapshot.grid.cap)
     past = np.argwhere(is_past if among is None else is_past & among)
     by_column: dict[int, list[int]] = {}
     for row, column in past.tolist():
         by_column.setdefault(column, []).append(row)
     clocks = {}
+    codes = snapshot.accounts.tree.codes
     for column, rows in by_column.items():
-        for row, (load, versions) in _histories(tx, snapshot, rows, column).items():
-            clock = grace_clock(load, versions, micros(snapshot.at), snapshot.zone)
+        accounts, owner = snapshot.accounts, snapshot.owner[:, column]
+        if snapshot.beside is not None:
+            accounts = accounts_service.known(tx)
+            owner = _owner(tx, accounts, snapshot.products[column])
+        row_of = {accounts.tree.row(codes[row]): row for row in rows}
+        histories = _histories(tx, accounts, owner, snapshot, snapshot.products[column], list(row_of))
+        for there, (steps, versions) in histories.items():
+            clock = grace_clock(steps, versions, micros(snapshot.at), snapshot.zone)
             if clock is not None:
-                clocks[row, column] = clock
+                clocks[row_of[there], column] = clock
     return clocks
 
 
+def _owner(tx: Transaction, accounts: Accounts, product: Product) -> Ints:
+    """For every account of today's tree the row of the owner of the product's pool that serves it, -1 = none."""
+    roots, _ = pools_service.layout(accounts, pools_service.pools(tx, [product]), [product])
+    return pool_of(accounts.tree, roots, 1)[:, 0]
+
+
 def _histories(
-    tx: Transaction, snapshot: Snapshot, wanted: Sequence[int], column: int
+    tx: Transaction, accounts: Accounts, owner: Ints, snapshot: Snapshot, product: Product, wanted: Sequence[int]
 ) -> dict[int, tuple[Steps, list[Version]]]:
     """load of some accounts over time up to the snapshot's instant, and their allocations' versions: two queries for
     all."""
-    product, accounts = snapshot.products[column], snapshot.accounts
-    tree, owner = accounts.tree, snapshot.owner[:, column]
+    tree = accounts.tree
     branches = {row: [int(each) for each in tree.branch(row) if int(owner[each]) == int(owner[row])] for row in wanted}
     rows = sorted({each for branch in branches.values() for each in branch})
     own = usage.own_over_time(tx, accounts, product, rows, snapshot.at)

@@ -17,14 +17,14 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.accounts.tables import accounts as accounts_table
 from fair_ladle.app.allocations import store
-from fair_ladle.app.allocations.positions import Positions, Snapshot, frame_of, positions_at, settled_positions
+from fair_ladle.app.allocations.positions import Positions, Snapshot, frame_of, positions_at, settle_snapshot
 from fair_ladle.app.plumbing.database import Transaction, in_utc
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.core.allocations import AtCap, Grid
 from fair_ladle.core.calendar import local_day, micros
 from fair_ladle.core.clocks import GraceClock, clock_from
-from fair_ladle.core.settling import NO_LIMIT, Settled, pool_of
+from fair_ladle.core.settling import NO_LIMIT, pool_of
 from fair_ladle.core.tree import Ints
 
 LONGEST_FRESH_SECONDS = 26 * 3600
@@ -77,6 +77,13 @@ def positions(tx: Transaction, products: Sequence[Product], rows: Collection[int
 
     ``use``: with Σ own of every account's branch; else of the pools alone.
     """
+    found = part(tx, products, rows, use)
+    return positions_at(tx, products, tx.now) if found is None else settle_snapshot(found)
+
+
+def part(tx: Transaction, products: Sequence[Product], rows: Collection[int], use: bool = False) -> Snapshot | None:
+    """The present facts of these accounts (rows of today's tree) and of those above them, as a small tree of their own,
+    with what counts of all others; None where the counters do not tell."""
     whole, now = accounts_service.known(tx), tx.now
     accounts = whole.part(rows)
     day = local_day(now, accounts_service.zone(tx))
@@ -84,10 +91,16 @@ def positions(tx: Transaction, products: Sequence[Product], rows: Collection[int
     roots, pools = pools_service.layout(accounts, every, list(products))
     found = _read(tx, accounts, products, pools, now) if are_current(tx, pools) else None
     if found is None:
-        return positions_at(tx, products, now)
+        return None
     own, load, grid, days, clocks = found
     owner = pool_of(accounts.tree, roots, len(products))
-    there = Snapshot(
+    held = np.maximum(load, grid.reserve)
+    held[roots.rows, roots.columns] = load[roots.rows, roots.columns]
+    parent = accounts.tree.parent[1:]
+    passed_on = np.where(owner[1:] == owner[parent], held[1:], 0)
+    here = np.zeros_like(load)
+    np.add.at(here, parent, passed_on)
+    return Snapshot(
         now,
         day,
         accounts_service.zone(tx),
@@ -101,10 +114,28 @@ def positions(tx: Transaction, products: Sequence[Product], rows: Collection[int
         grid,
         days,
         clocks,
+        load - own - here,
+        _used(tx, whole, accounts, pools, roots.columns, use, own),
     )
-    held = np.maximum(load, grid.reserve)
-    held[roots.rows, roots.columns] = load[roots.rows, roots.columns]
-    return settled_positions(there, Settled(load, held), _used(tx, whole, accounts, pools, roots.columns, use, own))
+
+
+def held_beside(tx: Transaction, snapshot: Snapshot, top: int) -> HeldBeside:
+    """What the accounts directly below a pool's owner hold that are not in this part of the tree, for the pools owned
+    in the branch of a row."""
+    whole, tree = accounts_service.known(tx), snapshot.accounts.tree
+    inside = set(tree.branch(top).tolist())
+    found: HeldBeside = {}
+    for place, pool in enumerate(snapshot.pools):
+        owner = int(snapshot.roots.rows[place])
+        if owner in inside:
+            rows = store.held_below(tx.connection, pool.id, pool.owner_id, tree.depth(owner) + 1)
+            codes = ((whole.tree.codes[whole.row_of_id[each.account_id]], int(each.held)) for each in rows)
+            found[tree.codes[owner], pool.product.code] = [each for each in codes if each[0] not in tree]
+    return found
+
+
+HeldBeside = dict[tuple[str, str], list[tuple[str, int]]]
+"""By a pool's owner and product (codes): accounts directly below the owner (codes), and what each holds, in grains."""
 
 
 def pressed(

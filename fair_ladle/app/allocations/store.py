@@ -87,6 +87,14 @@ def promised_unused(connection: sa.Connection, pool_ids: Collection[int], inside
     return list(connection.scalars(sa.select(c.c.account_id).distinct().where(*here)))
 
 
+def held_below(connection: sa.Connection, pool_id: int, owner_id: int, depth: int) -> list[Any]:
+    """(account, held) of the accounts directly below a pool's owner, which stand at a depth."""
+    c = counters
+    held = sa.func.greatest(c.c.load, c.c.reserve).label("held")
+    below = [c.c.pool_id == pool_id, c.c.depth == depth, c.c.parent_id == owner_id]
+    return list(connection.execute(sa.select(c.c.account_id, held).where(*below)))
+
+
 def branch_use_of(connection: sa.Connection, pool_ids: Collection[int], account_ids: Collection[int]) -> list[Any]:
     """(pool, account, grains, whether it is a change) of what is added up of these accounts' branches, and of every
     change in these pools that is not: both as of one instant."""

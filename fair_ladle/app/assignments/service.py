@@ -15,8 +15,10 @@ from typing import Any, TypeVar
 from zoneinfo import ZoneInfo
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.allocations.ladders import ladder_members
 from fair_ladle.app.allocations.positions import Positions
+from fair_ladle.app.allocations.present import is_fresh
 from fair_ladle.app.assignments import claims, counters, eligibility, store
 from fair_ladle.app.assignments.eligibility import RESERVED, Wanted
 from fair_ladle.app.assignments.places import Directory, Place, directory, forget
@@ -379,6 +381,31 @@ def loaded(tx: Transaction) -> None:
 def lock(tx: Transaction, products: Sequence[Product]) -> None:
     """Hold back every admission from these products' pools until the transaction ends."""
     store.lock_pools(tx.connection, [pool.id for pool in pools_service.pools(tx, products)])
+
+
+def lock_ways(tx: Transaction, accounts: Accounts, wanted: Mapping[Product, Collection[int]]) -> None:
+    """Hold back admissions from the counters of some accounts (rows of today's tree, by product) and of those above
+    them, up to their pools; begun anew where the counters cannot be trusted. Locks: pool by pool, the deeper account
+    first, then by id."""
+    number = accounts_service.structure_number(tx)
+    tree = accounts.tree
+    ways: dict[int, dict[int, set[int]]] = defaultdict(lambda: defaultdict(set))
+    for product, rows in wanted.items():
+        pool_of = {pool.owner_id: pool.id for pool in pools_service.pools(tx, [product])}
+        for row in rows:
+            path = tree.path_up(row)
+            end = next((at for at, each in enumerate(path) if int(accounts.ids[each]) in pool_of), None)
+            if end is not None:
+                way = ways[pool_of[int(accounts.ids[path[end]])]]
+                for at, each in enumerate(path[: end + 1]):
+                    way[len(path) - 1 - at].add(int(accounts.ids[each]))
+    for pool_id, levels in sorted(ways.items()):
+        for depth in sorted(levels, reverse=True):
+            locked = store.lock(tx.connection, pool_id, levels[depth], trust=True)
+            sound = len(locked) == len(levels[depth])
+            if not sound or locked[0].structure != number or not is_fresh(locked[0].fresh_until, tx.now):
+                forget(tx)
+                raise Again(lambda again: counters.rebuild(again, list(wanted)))
 
 
 def follow(tx: Transaction, before: Positions, after: Positions) -> None:

@@ -46,7 +46,7 @@ def write_changes(
     tx: Transaction, actor: Actor, evaluation: DraftEvaluation, changes: Sequence[Change], through: str
 ) -> list[AppliedChange]:
     """New accounts, then moves, lots and allocations."""
-    ids = accounts_service.ids_by_code(tx)
+    ids = accounts_service.ids_by_code(tx, _named(changes))
     products = {each.code: each for each in evaluation.snapshot.products}
     entries: list[Entry] = []
     before: list[AppliedChange] = []
@@ -74,12 +74,13 @@ def write_changes(
     for change in changes:
         if isinstance(change, Move):
             tree = evaluation.before.accounts.tree
-            was = tree.codes[int(tree.parent[tree.row(change.account)])]
+            above = int(tree.parent[tree.row(change.account)])
+            was = tree.codes[above]
             accounts_service.move(tx, change.account, change.parent)
             branch = tree.branch(tree.row(change.account))
             memberships.regroup_branches(tx, [int(each) for each in evaluation.before.accounts.ids[branch]])
             # Each side is told its own: whoever runs the account, or one of the two, need not know the others.
-            entries.append(Entry("account moved away", change.account, ids[was]))
+            entries.append(Entry("account moved away", change.account, int(evaluation.before.accounts.ids[above])))
             entries.append(Entry("account moved here", change.account, ids[change.parent]))
             before.append(AppliedChange(change.model_copy(update={"was": was})))
         elif isinstance(change, NewLot):
@@ -134,6 +135,17 @@ def write_changes(
         [Entry(e.action, e.subject, e.account_id, e.before, {**(e.after or {}), "through": through}) for e in entries],
     )
     return before
+
+
+def _named(changes: Sequence[Change]) -> set[str]:
+    """The codes of all accounts that changes name."""
+    named = {each.concerns for each in changes}
+    for each in changes:
+        if isinstance(each, NewAccount | Move):
+            named.add(each.parent)
+        elif isinstance(each, RateChange):
+            named.add(each.seller)
+    return named
 
 
 def _create(tx: Transaction, change: NewAccount) -> int:

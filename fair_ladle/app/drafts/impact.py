@@ -13,6 +13,7 @@ import numpy as np
 
 from fair_ladle.app.accounts.service import top_row
 from fair_ladle.app.allocations.positions import Positions, settle_snapshot
+from fair_ladle.app.allocations.present import HeldBeside
 from fair_ladle.app.drafts.evaluate import DraftEvaluation
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.problems import Problem, Refused
@@ -71,8 +72,10 @@ class MoneyChange:
 class Impact:
     """Positions before and after a plan, both on the planned tree's rows."""
 
-    def __init__(self, evaluation: DraftEvaluation):
+    def __init__(self, evaluation: DraftEvaluation, beside: HeldBeside | None = None):
+        """``beside``: where the tree is a part, what others hold that share the pools' costs."""
         self.evaluation = evaluation
+        self.beside = beside or {}
         self.present: Positions = settle_snapshot(evaluation.before)
         self.after: Positions = settle_snapshot(evaluation.snapshot)
         # As whoever evaluates it sees them: every figure of room ends at the top of their branch.
@@ -199,7 +202,8 @@ class Impact:
         )
 
     def pools(self) -> list[tuple[int, Product, int, int]]:
-        """For every pool after: its owner's row, its product, and what of it is free before and after."""
+        """For every pool after of which that differs: its owner's row, its product, and what of it is free before and
+        after."""
         free_before = {}
         for place, standing in enumerate(self.present.pool_standing().tolist()):
             free_before[self._pool(self.present, place)] = standing
@@ -208,15 +212,16 @@ class Impact:
             snapshot = self.after.snapshot
             owner = int(snapshot.roots.rows[place])
             before = free_before.get(self._pool(self.after, place), 0)
-            found.append((owner, snapshot.pools[place].product, before, standing))
+            if before != standing:
+                found.append((owner, snapshot.pools[place].product, before, standing))
         return found
 
     def money(self, rate_cards: RateCards) -> list[MoneyChange]:
         """For every account and currency in which its charge or its cost of a full month differs, the two beside each
-        other; amounts of different currencies are never added."""
+        other; amounts of different currencies are never added. Costs are those of pools owned in the actor's branch."""
         charged = self._charged(rate_cards)
-        costs = (_costs(self.present), _costs(self.after))
-        tree = self.after.snapshot.accounts.tree
+        costs = (self._costs(self.present), self._costs(self.after))
+        tree = self.after.snapshot.accounts.tree if not self.beside else rate_cards.accounts.tree
         cells = {*charged, *costs[0], *costs[1]}
         found = []
         for code, currency in sorted(cells, key=lambda at: (int(tree.depth_first[tree.row(at[0])]), at[1])):
@@ -226,6 +231,35 @@ class Impact:
         return [
             each for each in found if each.charged_before != each.charged_after or each.cost_before != each.cost_after
         ]
+
+    def _costs(self, positions: Positions) -> dict[tuple[str, str], Decimal]:
+        """What a full month of the pools costs, by the account directly below the owner that bears it (idle is the
+        owner's) and currency."""
+        snapshot = positions.snapshot
+        found: dict[tuple[str, str], Decimal] = {}
+        tree = snapshot.accounts.tree
+        inside = set(tree.branch(top_row(snapshot.accounts, self.evaluation.actor)).tolist())
+        for place, pool in enumerate(snapshot.pools):
+            owner, column = int(snapshot.roots.rows[place]), int(snapshot.roots.columns[place])
+            running = [lot for lot in pool.lots if lot.covers(snapshot.day)]
+            if not running or owner not in inside:
+                continue
+            decimals = decimals_of(pool.currency)
+            cost = sum((lot.units * lot.unit_cost for lot in running), Decimal(0))
+            below = np.flatnonzero((tree.parent == owner) & (snapshot.owner[:, column] == owner)).tolist()
+            held = [(tree.codes[row], int(positions.settled.held[row, column])) for row in below]
+            held += self.beside.get((tree.codes[owner], pool.product.code), [])
+            bearers = share_cost(
+                half_up(cost, decimals),
+                (tree.codes[owner], int(snapshot.own[owner, column])),
+                sorted(held),
+                int(snapshot.supply.quantity[place]),
+                decimals,
+            )
+            for bearer in bearers:
+                at = (bearer.account or tree.codes[owner], pool.currency)
+                found[at] = found.get(at, Decimal(0)) + bearer.cost
+        return found
 
     def _charged(self, rate_cards: RateCards) -> dict[tuple[str, str], list[Decimal]]:
         """(account, currency) → what its seller charges it for the products whose figures differ, before and after."""
@@ -273,33 +307,6 @@ def _month_at(positions: Positions, used: Ints, row: int, column: int) -> BuyerD
         int(used[row, column]),
         cap if limited else None,
     )
-
-
-def _costs(positions: Positions) -> dict[tuple[str, str], Decimal]:
-    """What a full month of the pools costs, by the account directly below the owner that bears it (idle is the owner's)
-    and currency."""
-    snapshot = positions.snapshot
-    found: dict[tuple[str, str], Decimal] = {}
-    parent, codes = snapshot.accounts.tree.parent, snapshot.accounts.tree.codes
-    for place, pool in enumerate(snapshot.pools):
-        owner, column = int(snapshot.roots.rows[place]), int(snapshot.roots.columns[place])
-        running = [lot for lot in pool.lots if lot.covers(snapshot.day)]
-        if not running:
-            continue
-        decimals = decimals_of(pool.currency)
-        cost = sum((lot.units * lot.unit_cost for lot in running), Decimal(0))
-        below = [int(row) for row in np.flatnonzero((parent == owner) & (snapshot.owner[:, column] == owner))]
-        bearers = share_cost(
-            half_up(cost, decimals),
-            (codes[owner], int(snapshot.own[owner, column])),
-            [(codes[row], int(positions.settled.held[row, column])) for row in below],
-            int(snapshot.supply.quantity[place]),
-            decimals,
-        )
-        for bearer in bearers:
-            at = (bearer.account or codes[owner], pool.currency)
-            found[at] = found.get(at, Decimal(0)) + bearer.cost
-    return found
 
 
 def _short(pool: Pool, load: int, used: int, day: date) -> int:

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations import present
 from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.positions import Snapshot, snapshot_at
+from fair_ladle.app.allocations.present import HeldBeside
 from fair_ladle.app.allocations.snapshots import chosen_products, present_snapshot
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.drafts.apply import AppliedChange, write_changes
@@ -72,24 +74,39 @@ class Preview:
     recipients: list[Recipient] = field(default_factory=list)
 
 
-def preview(tx: Transaction, actor: Actor, changes: Sequence[Change], on: date | None = None) -> Preview:
-    """What changes would do to the whole of their pools now, or on a day ahead; nothing is kept."""
+def preview(
+    tx: Transaction,
+    actor: Actor,
+    changes: Sequence[Change],
+    on: date | None = None,
+    shown: Collection[str] | None = None,
+) -> Preview:
+    """What changes would do to their pools now, or on a day ahead; nothing is kept.
+
+    ``shown``: the accounts (codes) whose figures are wanted besides those of what is changed; None = of all.
+    """
     if not changes:
         return Preview(None, None)
     products = _products(tx, changes)
     today = accounts_service.today(tx)
-    if on is None or on <= today:
-        snapshot = present_snapshot(tx, products)
-    else:
+    beside: HeldBeside = {}
+    if on is not None and on > today:
         snapshot = snapshot_at(tx, products, accounts_service.start_of(tx, on))
+        whole = snapshot.accounts
+    elif shown is not None and (part := _along(tx, products, changes, shown)) is not None:
+        snapshot, whole = part, accounts_service.known(tx)
+        beside = present.held_beside(tx, part, accounts_service.top_row(part.accounts, actor))
+    else:
+        snapshot = present_snapshot(tx, products)
+        whole = snapshot.accounts
     evaluation = DraftEvaluation(snapshot, actor, changes, _in_use(tx, actor, snapshot, changes))
     clashes = _clashes(tx, actor, snapshot, changes)
     url = tx.connection.engine.url
     rate_cards = _rate_cards.get(
-        (url, snapshot.day, generations.numbers(tx, "rates", "structure")), lambda: RateCards(tx, snapshot.accounts)
+        (url, snapshot.day, generations.numbers(tx, "rates", "structure")), lambda: RateCards(tx, whole)
     )
     return Preview(
-        Impact(evaluation), rate_cards, evaluation.faults, clashes, _recipients(tx, actor, evaluation, changes)
+        Impact(evaluation, beside), rate_cards, evaluation.faults, clashes, _recipients(tx, actor, evaluation, changes)
     )
 
 
@@ -98,15 +115,19 @@ def apply_changes(
 ) -> tuple[Impact, list[AppliedChange]]:
     """Check changes under locks and write them; what each of them was before comes back with the effect.
 
-    ``through`` stands in the log for what made them, and is read by whoever runs an account they touch.
+    ``through`` stands in the log for what made them, and is read by whoever runs an account they touch. Locks: people,
+    then the counters of what is changed and of all above it, pool by pool and the deeper first; where the tree, lots or
+    units change as well, every counter of the products and the pools' own rows.
     """
     if not changes:
         raise invalid("The draft holds nothing.", "changes")
     products = _products(tx, changes)
     _lock_people(tx, changes)
-    assignments.lock(tx, products)
-    assignments.rebuild_stale(tx, products)
-    snapshot = present_snapshot(tx, products)
+    snapshot = _locked_along(tx, products, changes)
+    if snapshot is None:
+        assignments.lock(tx, products)
+        assignments.rebuild_stale(tx, products)
+        snapshot = present_snapshot(tx, products)
     evaluation = DraftEvaluation(snapshot, actor, changes, _in_use(tx, actor, snapshot, changes))
     if evaluation.faults:
         raise Refused(
@@ -135,6 +156,33 @@ def apply_changes(
     else:
         assignments.rebuild_locked(tx, products)
     return impact, before
+
+
+def _along(
+    tx: Transaction, products: Sequence[Product], changes: Sequence[Change], shown: Collection[str] = ()
+) -> Snapshot | None:
+    """The present of the accounts whose allocations change, of those shown and of all above them; None where other
+    things change too, or the counters do not tell."""
+    if not all(isinstance(each, AllocationChange) for each in changes):
+        return None
+    tree = accounts_service.known(tx).tree
+    codes = {each.concerns for each in changes} | set(shown)
+    return present.part(tx, products, [tree.row(code) for code in codes if code in tree], use=True)
+
+
+def _locked_along(tx: Transaction, products: Sequence[Product], changes: Sequence[Change]) -> Snapshot | None:
+    """The same, with its counters locked."""
+    if not all(isinstance(each, AllocationChange) for each in changes):
+        return None
+    if not present.are_current(tx, pools_service.pools(tx, products)):
+        return None
+    accounts = accounts_service.known(tx)
+    by_product: dict[str, list[int]] = {}
+    for each in changes:
+        if isinstance(each, AllocationChange) and each.account in accounts.tree:
+            by_product.setdefault(each.product, []).append(accounts.tree.row(each.account))
+    assignments.lock_ways(tx, accounts, {product: by_product.get(product.code, []) for product in products})
+    return _along(tx, products, changes)
 
 
 def _lock_people(tx: Transaction, changes: Sequence[Change]) -> None:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import date
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
 from fastapi import Query
@@ -29,6 +30,12 @@ from fair_ladle.core.settling import NO_LIMIT
 routes = Router("/api/drafts", "drafts")
 
 
+MOST_SHOWN = 200
+Shown = Annotated[list[str] | None, Query(max_length=MOST_SHOWN)]
+"""Accounts whose figures are wanted besides those of what is changed; none = of all that differ. An empty name asks for
+none besides."""
+
+
 class ChangeName(BaseModel):
     """A change of a draft."""
 
@@ -38,7 +45,8 @@ class ChangeName(BaseModel):
 
 class Edit(BaseModel):
     """Changes to take in and out; ``draft`` null = one's open draft, made if there is none. With ``look_at`` comes
-    that cell's ladder."""
+    that cell's ladder; with ``shown`` the figures of these accounts' cells and of those that are changed, else of all
+    that differ."""
 
     draft: int | None
     revision: int
@@ -46,6 +54,7 @@ class Edit(BaseModel):
     forget: list[ChangeName] = Field([], max_length=usecases.MOST_CHANGES)
     name: str | None = Field(default=None, max_length=200)
     look_at: CellName | None = None
+    shown: list[str] | None = Field(default=None, max_length=MOST_SHOWN)
 
 
 class Look(BaseModel):
@@ -54,6 +63,7 @@ class Look(BaseModel):
     changes: list[Change] = Field(min_length=1, max_length=usecases.MOST_CHANGES)
     on: Day | None = None
     look_at: CellName | None = None
+    shown: list[str] | None = Field(default=None, max_length=MOST_SHOWN)
 
 
 class Revision(BaseModel):
@@ -208,17 +218,26 @@ def _summary(row: Any, who: Actor, count: int) -> dict[str, Any]:
     }
 
 
-def _body(draft: Draft, who: Actor, previewed: Preview | None, look_at: CellName | None = None) -> DraftBody:
+def _body(
+    draft: Draft,
+    who: Actor,
+    previewed: Preview | None,
+    look_at: CellName | None = None,
+    shown: Sequence[str] | None = None,
+) -> DraftBody:
     return DraftBody(
         **_summary(draft.row, who, len(draft.changes)),
         changes=draft.changes,
         shared_with=[each.name for each in draft.shared_with],
-        effect=None if previewed is None or not draft.changes else effect_body(previewed, who, look_at),
+        effect=None if previewed is None or not draft.changes else effect_body(previewed, who, look_at, shown),
     )
 
 
-def effect_body(previewed: Preview, who: Actor, look_at: CellName | None = None) -> EffectBody:
-    """What the actor may see of what a draft would do."""
+def effect_body(
+    previewed: Preview, who: Actor, look_at: CellName | None = None, shown: Sequence[str] | None = None
+) -> EffectBody:
+    """What the actor may see of what a draft would do; cells of the accounts that are changed and of these (None = of
+    all)."""
     effect = previewed.impact
     return EffectBody(
         may_apply=effect is not None
@@ -242,12 +261,14 @@ def effect_body(previewed: Preview, who: Actor, look_at: CellName | None = None)
         **(
             {"breaches": [], "cells": [], "pools": [], "money": [], "ladder": None}
             if effect is None
-            else _figures(previewed, effect, who, look_at)
+            else _figures(previewed, effect, who, look_at, shown)
         ),
     )
 
 
-def _figures(previewed: Preview, effect: Impact, who: Actor, look_at: CellName | None) -> dict[str, Any]:
+def _figures(
+    previewed: Preview, effect: Impact, who: Actor, look_at: CellName | None, shown: Sequence[str] | None
+) -> dict[str, Any]:
     snapshot = effect.after.snapshot
     tree = snapshot.accounts.tree
     top = accounts_service.top_row(snapshot.accounts, who)
@@ -280,11 +301,11 @@ def _figures(previewed: Preview, effect: Impact, who: Actor, look_at: CellName |
             cost_after=f"{each.cost_after:f}" if codes[top] != each.account or top == 0 else None,
         )
         for each in effect.money(previewed.rate_cards)
-        if inside[tree.row(each.account)]
+        if each.account not in tree or inside[tree.row(each.account)]
     ]
     return {
         "breaches": breaches,
-        "cells": _cells(effect, inside),
+        "cells": _cells(effect, inside & _wanted(effect, shown)),
         "money": money,
         "pools": [
             PoolEffect(product=product.code, owner=codes[owner], free_before=before, free_after=after)
@@ -293,6 +314,15 @@ def _figures(previewed: Preview, effect: Impact, who: Actor, look_at: CellName |
         ],
         "ladder": _ladder(effect, who, look_at) if look_at else None,
     }
+
+
+def _wanted(effect: Impact, shown: Sequence[str] | None) -> Any:
+    """Rows of which the figures are wanted."""
+    tree = effect.after.snapshot.accounts.tree
+    flags = np.full(len(tree), shown is None, dtype=bool)
+    flags[[row for row, _, _ in effect.evaluation.placed]] = True
+    flags[[tree.row(code) for code in shown or () if code in tree]] = True
+    return flags
 
 
 def _cells(effect: Impact, inside: Any) -> list[CellsEffect]:
@@ -328,6 +358,11 @@ def _ladder(effect: Impact, who: Actor, look_at: CellName) -> LadderBody | None:
     return None if snapshot.owner[row, column] < 0 else LadderBody(**effect.after.visible_ladder(row, column, who))
 
 
+def _looked(shown: Sequence[str] | None, look_at: CellName | None) -> list[str] | None:
+    """The accounts that have to be reckoned with besides those that are changed; None = all."""
+    return None if shown is None else [*shown, *([look_at.account] if look_at else [])]
+
+
 def _look_at(account: str | None, product: str | None) -> CellName | None:
     return CellName(account=account, product=product) if account and product else None
 
@@ -342,7 +377,12 @@ def drafts(db: Db, who: Who) -> Any:
 @reads_only
 def preview(body: Look, db: Db, who: Who) -> Any:
     """What changes would do; nothing is kept."""
-    return db.run(lambda tx: effect_body(preview_changes(tx, who, body.changes, body.on), who, body.look_at))
+    shown, look_at = body.shown, body.look_at
+    return db.run(
+        lambda tx: effect_body(
+            preview_changes(tx, who, body.changes, body.on, _looked(shown, look_at)), who, look_at, shown
+        )
+    )
 
 
 class ShareOutWanted(BaseModel):
@@ -399,16 +439,17 @@ def share_out(body: ShareOut, db: Db, who: Who) -> Any:
 
 
 @routes.get("/current", response_model=DraftBody | None)
-def current(db: Db, who: Who, account: str | None = None, product: str | None = None) -> Any:
+def current(db: Db, who: Who, account: str | None = None, product: str | None = None, shown: Shown = None) -> Any:
     """The draft one has open, with what it would do; null where there is none."""
+
+    look_at = _look_at(account, product)
 
     def read(tx: Any) -> DraftBody | None:
         draft = usecases.current(tx, who)
-        return (
-            None
-            if draft is None
-            else _body(draft, who, preview_changes(tx, who, draft.changes), _look_at(account, product))
-        )
+        if draft is None:
+            return None
+        previewed = preview_changes(tx, who, draft.changes, None, _looked(shown, look_at))
+        return _body(draft, who, previewed, look_at, shown)
 
     return db.run(read)
 
@@ -421,21 +462,32 @@ def edit(body: Edit, db: Db, who: Who) -> Any:
         draft = usecases.edit(
             tx, who, body.draft, body.revision, body.put, [(each.kind, each.key) for each in body.forget], body.name
         )
-        return _body(draft, who, preview_changes(tx, who, draft.changes), body.look_at)
+        previewed = preview_changes(tx, who, draft.changes, None, _looked(body.shown, body.look_at))
+        return _body(draft, who, previewed, body.look_at, body.shown)
 
     return db.run(write)
 
 
 @routes.get("/{draft_id}", response_model=DraftBody)
-def get(draft_id: int, db: Db, who: Who, account: str | None = Query(None), product: str | None = Query(None)) -> Any:
+def get(
+    draft_id: int,
+    db: Db,
+    who: Who,
+    account: str | None = Query(None),
+    product: str | None = Query(None),
+    shown: Shown = None,
+) -> Any:
     """A draft with what it would do now, or on its day."""
+    look_at = _look_at(account, product)
 
     def read(tx: Any) -> DraftBody:
         draft = usecases.get(tx, who, draft_id)
         previewed = (
-            None if draft.row.state == "applied" else preview_changes(tx, who, draft.changes, draft.row.apply_on)
+            None
+            if draft.row.state == "applied"
+            else preview_changes(tx, who, draft.changes, draft.row.apply_on, _looked(shown, look_at))
         )
-        return _body(draft, who, previewed, _look_at(account, product))
+        return _body(draft, who, previewed, look_at, shown)
 
     return db.run(read)
 

@@ -18,17 +18,16 @@ from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.accounts.tables import accounts as accounts_table
 from fair_ladle.app.allocations import store
 from fair_ladle.app.allocations.positions import Positions, Snapshot, frame_of, positions_at, settle_snapshot
-from fair_ladle.app.plumbing.database import Transaction, in_utc
+from fair_ladle.app.plumbing.database import Transaction, batched, in_utc
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.core.allocations import AtCap, Grid
 from fair_ladle.core.calendar import local_day, micros
 from fair_ladle.core.clocks import GraceClock, clock_from
-from fair_ladle.core.settling import NO_LIMIT, pool_of
+from fair_ladle.core.settling import NO_LIMIT, Roots, pool_of
 from fair_ladle.core.tree import Ints
 
 LONGEST_FRESH_SECONDS = 26 * 3600
-AT_ONCE = 1000
 
 
 def is_fresh(until: datetime | None, now: datetime) -> bool:
@@ -41,8 +40,10 @@ def are_current(tx: Transaction, pools: Iterable[Pool]) -> bool:
     """Whether all counters of these pools hold now. What is only tried out has copies of some, which nobody keeps."""
     if tx.is_rehearsal:
         return False
-    now = tx.now
-    return all(is_fresh(until, now) for until in store.fresh_until(tx.connection, [pool.id for pool in pools]))
+    now, ids = tx.now, {pool.id for pool in pools}
+    known: dict[int, datetime | None] = tx.once("fresh until", dict)
+    known.update(store.fresh_until(tx.connection, ids - known.keys()) if ids - known.keys() else {})
+    return all(is_fresh(known[each], now) for each in ids)
 
 
 def snapshot(tx: Transaction, products: Sequence[Product]) -> Snapshot | None:
@@ -89,15 +90,17 @@ def part(tx: Transaction, products: Sequence[Product], rows: Collection[int], us
     day = local_day(now, accounts_service.zone(tx))
     every = pools_service.pools_of(tx, products, accounts.row_of_id)
     roots, pools = pools_service.layout(accounts, every, list(products))
-    found = _read(tx, accounts, products, pools, now) if are_current(tx, pools) else None
+    owner = pool_of(accounts.tree, roots, len(products))
+    cells = _cells(accounts, roots, pools, owner)
+    found = _read(tx, owner.shape, cells) if are_current(tx, pools) else None
     if found is None:
         return None
     own, load, grid, days, clocks = found
-    owner = pool_of(accounts.tree, roots, len(products))
     held = np.maximum(load, grid.reserve)
     held[roots.rows, roots.columns] = load[roots.rows, roots.columns]
     parent = accounts.tree.parent[1:]
     passed_on = np.where(owner[1:] == owner[parent], held[1:], 0)
+    of_owners = {key: at for key, at in cells.items() if owner[at] == at[0]}
     here = np.zeros_like(load)
     np.add.at(here, parent, passed_on)
     return Snapshot(
@@ -115,7 +118,7 @@ def part(tx: Transaction, products: Sequence[Product], rows: Collection[int], us
         days,
         clocks,
         load - own - here,
-        _used(tx, whole, accounts, pools, roots.columns, use, own),
+        _used(tx, whole, pools, cells if use else of_owners, owner.shape),
     )
 
 
@@ -152,68 +155,62 @@ def pressed(
 
 
 Part = tuple[Ints, Ints, Grid, dict[tuple[int, int], int], dict[tuple[int, int], GraceClock]]
+Cells = dict[tuple[int, int], tuple[int, int]]
+"""Row and column of a part by pool and account."""
 
 
-def _read(
-    tx: Transaction, accounts: Accounts, products: Sequence[Product], pools: Sequence[Pool], now: datetime
-) -> Part | None:
-    shape = (len(accounts.tree), len(products))
+def _cells(accounts: Accounts, roots: Roots, pools: Sequence[Pool], owner: Ints) -> Cells:
+    at = zip(roots.rows.tolist(), roots.columns.tolist(), strict=True)
+    pool_at = {cell: pool.id for cell, pool in zip(at, pools, strict=True)}
+    ids = accounts.ids.tolist()
+    rows, columns = np.nonzero(owner >= 0)
+    owners = owner[rows, columns].tolist()
+    return {
+        (pool_at[above, column], ids[row]): (row, column)
+        for row, column, above in zip(rows.tolist(), columns.tolist(), owners, strict=True)
+    }
+
+
+def _read(tx: Transaction, shape: tuple[int, ...], cells: Cells) -> Part | None:
     own, load, grid = np.zeros(shape, dtype=np.int64), np.zeros(shape, dtype=np.int64), Grid.empty(*shape)
     days: dict[tuple[int, int], int] = {}
     clocks: dict[tuple[int, int], GraceClock] = {}
-    column = {product.id: place for place, product in enumerate(products)}
-    column_of = {pool.id: column[pool.product.id] for pool in pools}
-    zone = accounts_service.zone(tx)
-    ids = [int(each) for each in accounts.ids]
-    count = 0
-    for start in range(0, len(ids), AT_ONCE):
-        for row in store.counters_of(tx.connection, list(column_of), ids[start : start + AT_ONCE]):
-            at = accounts.row_of_id[row.account_id], column_of[row.pool_id]
-            own[at], load[at] = row.own, row.load
-            grid.reserve[at] = row.reserve
-            grid.cap[at] = NO_LIMIT if row.cap is None else row.cap
-            grid.burst[at] = NO_LIMIT if row.burst is None else row.burst
-            grid.grace[at], grid.overage[at] = row.at_cap == AtCap.GRACE, row.at_cap == AtCap.OVERAGE
-            grid.present[at] = row.allocated
-            if row.grace_days is not None:
-                days[at] = row.grace_days
-            if row.past_cap_since is not None and row.at_cap == AtCap.GRACE:
-                clocks[at] = clock_from(micros(in_utc(row.past_cap_since)), row.grace_days or 0, zone)
-            count += 1
-    return (own, load, grid, days, clocks) if count or not pools else None
+    zone, count = accounts_service.zone(tx), 0
+    for row in (row for keys in batched(cells) for row in store.counters_of(tx.connection, keys)):
+        at = cells[row.pool_id, row.account_id]
+        own[at], load[at] = row.own, row.load
+        grid.reserve[at] = row.reserve
+        grid.cap[at] = NO_LIMIT if row.cap is None else row.cap
+        grid.burst[at] = NO_LIMIT if row.burst is None else row.burst
+        grid.grace[at], grid.overage[at] = row.at_cap == AtCap.GRACE, row.at_cap == AtCap.OVERAGE
+        grid.present[at] = row.allocated
+        if row.grace_days is not None:
+            days[at] = row.grace_days
+        if row.past_cap_since is not None and row.at_cap == AtCap.GRACE:
+            clocks[at] = clock_from(micros(in_utc(row.past_cap_since)), row.grace_days or 0, zone)
+        count += 1
+    return (own, load, grid, days, clocks) if count or not cells else None
 
 
 def _clock(since: datetime, days: int | None, frame: Snapshot) -> GraceClock:
     return clock_from(micros(in_utc(since)), days or 0, frame.zone)
 
 
-def _used(
-    tx: Transaction,
-    whole: Accounts,
-    accounts: Accounts,
-    pools: Sequence[Pool],
-    columns: Ints,
-    everywhere: bool,
-    own: Ints,
-) -> Ints:
-    """Σ own of the branches of these accounts, each within its pool; of the pools' owners alone unless ``everywhere``:
-    what is added up already, and what was taken or released since."""
-    used = np.zeros(own.shape, dtype=np.int64)
-    column_of = {pool.id: int(column) for pool, column in zip(pools, columns, strict=True)}
-    owners = {pool.owner_id for pool in pools}
-    ids = [int(each) for each in accounts.ids if everywhere or int(each) in owners]
+def _used(tx: Transaction, whole: Accounts, pools: Sequence[Pool], cells: Cells, shape: tuple[int, ...]) -> Ints:
+    """Σ own of the branches of these cells, each within its pool: what is added up already, and what was taken or
+    released since."""
+    used = np.zeros(shape, dtype=np.int64)
     owner_of = {pool.id: pool.owner_id for pool in pools}
-    for start in range(0, len(ids), AT_ONCE):
-        part = ids[start : start + AT_ONCE]
-        inside = set(part)
-        for pool_id, account_id, figure, is_change in store.branch_use_of(tx.connection, list(column_of), part):
+    for keys in batched(cells):
+        inside = set(keys)
+        for pool_id, account_id, figure, is_change in store.branch_use_of(tx.connection, keys, list(owner_of)):
             if not is_change:
-                used[accounts.row_of_id[account_id], column_of[pool_id]] += figure
+                used[cells[pool_id, account_id]] += figure
                 continue
             for row in whole.tree.path_up(whole.row_of_id[account_id]) if account_id in whole.row_of_id else ():
                 above = int(whole.ids[row])
-                if above in inside:
-                    used[accounts.row_of_id[above], column_of[pool_id]] += figure
+                if (pool_id, above) in inside:
+                    used[cells[pool_id, above]] += figure
                 if above == owner_of[pool_id]:
                     break
     return used

@@ -24,15 +24,16 @@ def turned_since(connection: sa.Connection, product_id: int, since: date, day: d
     )
 
 
-def fresh_until(connection: sa.Connection, pool_ids: Collection[int]) -> list[datetime | None]:
-    """Until when the counters of these pools hold."""
-    return list(connection.scalars(sa.select(pools.c.fresh_until).where(pools.c.id.in_(pool_ids))))
+def fresh_until(connection: sa.Connection, pool_ids: Collection[int]) -> dict[int, datetime | None]:
+    """Until when the counters of these pools hold, by pool."""
+    wanted = sa.select(pools.c.id, pools.c.fresh_until).where(pools.c.id.in_(pool_ids))
+    return {row.id: row.fresh_until for row in connection.execute(wanted)}
 
 
-def counters_of(connection: sa.Connection, pool_ids: Collection[int], account_ids: Collection[int]) -> list[Any]:
-    """The counters of these accounts in these pools."""
+def counters_of(connection: sa.Connection, cells: Collection[tuple[int, int]]) -> list[Any]:
+    """The counters of these cells (pool, account)."""
     c = counters
-    return list(connection.execute(sa.select(c).where(c.c.account_id.in_(account_ids), c.c.pool_id.in_(pool_ids))))
+    return list(connection.execute(sa.select(c).where(sa.tuple_(c.c.pool_id, c.c.account_id).in_(cells))))
 
 
 def own_and_clocks(connection: sa.Connection, pool_ids: Collection[int]) -> list[Any]:
@@ -95,12 +96,14 @@ def held_below(connection: sa.Connection, pool_id: int, owner_id: int, depth: in
     return list(connection.execute(sa.select(c.c.account_id, held).where(*below)))
 
 
-def branch_use_of(connection: sa.Connection, pool_ids: Collection[int], account_ids: Collection[int]) -> list[Any]:
-    """(pool, account, grains, whether it is a change) of what is added up of these accounts' branches, and of every
-    change in these pools that is not: both as of one instant."""
+def branch_use_of(
+    connection: sa.Connection, cells: Collection[tuple[int, int]], pool_ids: Collection[int]
+) -> list[Any]:
+    """(pool, account, grains, whether it is a change) of what is added up of the branches of these cells (pool,
+    account), and of every change in these pools that is not: both as of one instant."""
     b, u = branch_use, use_changes
     added = sa.select(b.c.pool_id, b.c.account_id, b.c.used, sa.literal(0)).where(
-        b.c.pool_id.in_(pool_ids), b.c.account_id.in_(account_ids)
+        sa.tuple_(b.c.pool_id, b.c.account_id).in_(cells)
     )
     changed = sa.select(u.c.pool_id, u.c.account_id, u.c.change, sa.literal(1)).where(u.c.pool_id.in_(pool_ids))
     return list(connection.execute(sa.union_all(added, changed)))

@@ -222,7 +222,7 @@ class Impact:
         charged = self._charged(rate_cards)
         costs = (self._costs(self.present), self._costs(self.after))
         tree = self.after.snapshot.accounts.tree if not self.beside else rate_cards.accounts.tree
-        cells = {*charged, *costs[0], *costs[1]}
+        cells = {*charged, *(at for at in costs[0].keys() | costs[1].keys() if costs[0].get(at) != costs[1].get(at))}
         found = []
         for code, currency in sorted(cells, key=lambda at: (int(tree.depth_first[tree.row(at[0])]), at[1])):
             before, after = (half_up(each.get((code, currency), Decimal(0)), decimals_of(currency)) for each in costs)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date
 from typing import Any
 
@@ -87,6 +87,7 @@ def preview(
     """
     if not changes:
         return Preview(None, None)
+    tx = replace(tx, kept={})  # it only reads
     products = _products(tx, changes)
     today = accounts_service.today(tx)
     beside: HeldBeside = {}

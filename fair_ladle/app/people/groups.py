@@ -83,7 +83,7 @@ class Groups:
             return anew()
         key = (tx.connection.engine.url, generations.numbers(tx, "groups", "structure"), accounts_service.today(tx))
         found = copy(_known.get(key, anew))
-        found.settled = not store.any_to_regroup(tx.connection)
+        found.settled = not tx.once("to regroup", lambda: store.any_to_regroup(tx.connection))
         return found
 
     def within(self, row: int) -> Groups:

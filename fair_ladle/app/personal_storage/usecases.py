@@ -98,7 +98,7 @@ class _Layers:
     def __init__(self, tx: Transaction, accounts: Accounts, actor: Actor):
         self.tx, self.accounts = tx, accounts
         every = Groups.read(tx, accounts)
-        rows = store.all_but_direct(tx.connection)
+        rows = tx.once("storage limits", lambda: store.all_but_direct(tx.connection))
         self.by_group: dict[int, dict[int, int]] = defaultdict(dict)
         self.by_account: dict[int, dict[int, int]] = defaultdict(dict)
         for row in rows:
@@ -183,7 +183,7 @@ def limits(tx: Transaction, actor: Actor, account: str, group: str | None) -> li
     _, number = _layer(tx, actor, account, group)
     there = {
         row.product_id: row.grains
-        for row in store.all_but_direct(tx.connection)
+        for row in tx.once("storage limits", lambda: store.all_but_direct(tx.connection))
         if (row.group_id if group else row.account_id) == number
     }
     return [(each, there.get(each.id)) for each in pools_service.products(tx) if each.is_storage]

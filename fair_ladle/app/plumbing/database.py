@@ -31,6 +31,7 @@ metadata = sa.MetaData(
 )
 
 Result = TypeVar("Result")
+Key = TypeVar("Key")
 
 DEADLOCK, NO_SAVEPOINT, LOCK_WAIT = 1213, 1305, 1205
 """After a deadlock inside a savepoint the savepoint is gone too: its rollback says 1305."""
@@ -120,9 +121,9 @@ def insert_row(connection: sa.Connection, table: sa.Table, values: dict[str, Any
     return int(key[0])
 
 
-def batched(ids: Collection[int], at_once: int = 2000) -> Iterator[list[int]]:
-    """Numbers in parts of which each is short enough to be named in a statement."""
-    every = list(ids)
+def batched(keys: Collection[Key], at_once: int = 2000) -> Iterator[list[Key]]:
+    """Keys in parts of which each is short enough to be named in a statement."""
+    every = list(keys)
     return (every[start : start + at_once] for start in range(0, len(every), at_once))
 
 

@@ -43,11 +43,14 @@ def signed_in(tx: Transaction, token: str, running: str | None = None) -> Signed
     """
     tx = replace(tx, kept={})  # it only reads, but for noting that the session was used
     token_hash = _hash(token)
-    session = store.session(tx.connection, token_hash)
+    rows = store.session(tx.connection, token_hash)
     now = tx.now
-    if session is None or now - session.last_used > IDLE or now - session.began > LONGEST:
+    if not rows or now - rows[0].last_used > IDLE or now - rows[0].began > LONGEST:
         return None
-    delegations = _open_to(tx, store.delegations_of(tx.connection, session.sign_in_id, accounts_service.today(tx)))
+    session, day = rows[0], accounts_service.today(tx)
+    delegations = _open_to(
+        tx, [each for each in rows if (each.first_day or day) <= day and (each.last_day or day) >= day]
+    )
     if not delegations:
         return None
     chosen = next((each for each in delegations if each.code == running), None if running else delegations[0])
@@ -55,7 +58,7 @@ def signed_in(tx: Transaction, token: str, running: str | None = None) -> Signed
         raise not_allowed("You do not run that account (any more).")
     if now - session.last_used > TOUCH_EVERY:
         store.touch_session(tx.connection, token_hash, now)
-    actor = Actor(session.name, session.email, chosen.code, session.sign_in_id, chosen.role)
+    actor = Actor(session.person, session.email, chosen.code, session.sign_in_id, chosen.role)
     return SignedIn(actor, session.csrf_token, delegations, token_hash)
 
 

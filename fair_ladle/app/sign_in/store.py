@@ -114,13 +114,17 @@ def begin_session(connection: sa.Connection, row: dict[str, Any]) -> None:
     connection.execute(sa.insert(sessions), [row])
 
 
-def session(connection: sa.Connection, token_hash: str) -> Any | None:
-    """A session with its sign-in."""
-    return connection.execute(
-        sa.select(sessions, sign_ins.c.email, sign_ins.c.name)
-        .join(sign_ins, sign_ins.c.id == sessions.c.sign_in_id)
-        .where(sessions.c.token_hash == token_hash)
-    ).first()
+def session(connection: sa.Connection, token_hash: str) -> list[Any]:
+    """A session with its sign-in, a row for each delegation that is not ended, with its account."""
+    d = delegations
+    run = [d.c.role, d.c.first_day, d.c.last_day, d.c.account_id]
+    wanted = sa.select(sessions, sign_ins.c.email, sign_ins.c.name.label("person"), *run, *ACCOUNT)
+    joined = wanted.join(sign_ins, sign_ins.c.id == sessions.c.sign_in_id).join(d, d.c.sign_in_id == sign_ins.c.id)
+    mine = sa.and_(sessions.c.token_hash == token_hash, d.c.ended_at.is_(None))
+    return list(connection.execute(joined.join(accounts, accounts.c.id == d.c.account_id).where(mine).order_by(d.c.id)))
+
+
+ACCOUNT = (accounts.c.code, accounts.c.name, accounts.c.kind)
 
 
 def touch_session(connection: sa.Connection, token_hash: str, at: datetime) -> None:

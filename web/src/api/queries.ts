@@ -94,20 +94,36 @@ export const historyOf = (account: string, product: string) =>
     queryFn: () => take(api.GET('/api/allocations/history', { params: { query: { account, product } } })),
   })
 
+/** No figures but those of the cells that a draft changes. */
+const NONE_BESIDES = ['']
+
 export const draftNow = (id: number | null) =>
   queryOptions({
     queryKey: ['drafts', 'open', id],
     queryFn: () =>
       id === null
-        ? take(api.GET('/api/drafts/current'))
-        : take(api.GET('/api/drafts/{draft_id}', { params: { path: { draft_id: id } } })),
+        ? take(api.GET('/api/drafts/current', { params: { query: { shown: NONE_BESIDES } } }))
+        : take(
+            api.GET('/api/drafts/{draft_id}', { params: { path: { draft_id: id }, query: { shown: NONE_BESIDES } } }),
+          ),
     retry: false,
   })
 
-export const draftLooked = (id: number, revision: number, look: { account: string; product: string } | null) =>
+/** What a draft does to the cells it changes and to those of the accounts that are shown, and one cell's ladder. */
+export const draftLooked = (
+  id: number,
+  revision: number,
+  look: { account: string; product: string } | null,
+  shown: string[],
+) =>
   queryOptions({
-    queryKey: ['drafts', 'looked', id, revision, look],
-    queryFn: () => take(api.GET('/api/drafts/{draft_id}', { params: { path: { draft_id: id }, query: look ?? {} } })),
+    queryKey: ['drafts', 'looked', id, revision, look, shown],
+    queryFn: () =>
+      take(
+        api.GET('/api/drafts/{draft_id}', {
+          params: { path: { draft_id: id }, query: { ...look, shown: shown.length ? shown : NONE_BESIDES } },
+        }),
+      ),
     staleTime: 15_000,
     retry: false,
     placeholderData: keepPreviousData,
@@ -118,7 +134,8 @@ export const drafts = queryOptions({ queryKey: ['drafts', 'list'], queryFn: () =
 export const draftDetail = (id: number) =>
   queryOptions({
     queryKey: ['drafts', 'detail', id],
-    queryFn: () => take(api.GET('/api/drafts/{draft_id}', { params: { path: { draft_id: id } } })),
+    queryFn: () =>
+      take(api.GET('/api/drafts/{draft_id}', { params: { path: { draft_id: id }, query: { shown: NONE_BESIDES } } })),
   })
 
 export const buyers = (month: string) =>

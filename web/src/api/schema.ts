@@ -3743,7 +3743,8 @@ export interface components {
         /**
          * Edit
          * @description Changes to take in and out; ``draft`` null = one's open draft, made if there is none. With ``look_at`` comes
-         *     that cell's ladder.
+         *     that cell's ladder; with ``shown`` the figures of these accounts' cells and of those that are changed, else of all
+         *     that differ.
          */
         Edit: {
             /** Draft */
@@ -3763,6 +3764,8 @@ export interface components {
             put: (components["schemas"]["AllocationChange-Input"] | components["schemas"]["NewLot-Input"] | components["schemas"]["LotEnd-Input"] | components["schemas"]["NewAccount-Input"] | components["schemas"]["Move-Input"] | components["schemas"]["StatusChange-Input"] | components["schemas"]["RateChange-Input"] | components["schemas"]["UnitsChange-Input"])[];
             /** Revision */
             revision: number;
+            /** Shown */
+            shown?: string[] | null;
         };
         /**
          * EffectBody
@@ -4731,6 +4734,8 @@ export interface components {
             look_at?: components["schemas"]["CellName"] | null;
             /** On */
             on?: string | null;
+            /** Shown */
+            shown?: string[] | null;
         };
         /**
          * LookedBody
@@ -11634,6 +11639,7 @@ export interface operations {
             query?: {
                 account?: string | null;
                 product?: string | null;
+                shown?: string[] | null;
             };
             header?: never;
             path?: never;
@@ -11975,6 +11981,7 @@ export interface operations {
             query?: {
                 account?: string | null;
                 product?: string | null;
+                shown?: string[] | null;
             };
             header?: never;
             path: {

@@ -47,6 +47,10 @@ export function AllocationsScreen() {
   return <Loaded products={found.data} />
 }
 
+/** So many rows above and below what is on screen, and so many in all, are told how the draft leaves them. */
+const BESIDES = 10
+const MOST_SHOWN = 200
+
 const SHOWN = ['attention', 'idle', 'closed'] as const
 
 function Loaded({ products }: { products: ProductName[] }) {
@@ -63,7 +67,7 @@ function Loaded({ products }: { products: ProductName[] }) {
   const words = useRested(find, 150)
   const [branches, setBranches] = useState<Branches>(() => read(params.get('open')))
   const draft = useDraft()
-  const { changes, effect, lookAt } = draft
+  const { changes, effect, lookAt, show } = draft
 
   const asked = useMemo<Asked>(
     () => ({
@@ -85,7 +89,15 @@ function Loaded({ products }: { products: ProductName[] }) {
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [location.key])
   const around = useCallback(() => cursorCell.current.account, [])
-  const { listing, error, again, onShown } = useListing(asked, location.key, around)
+  const { listing, error, again, onShown: fetchShown } = useListing(asked, location.key, around)
+  const [sight, setSight] = useState<[number, number]>([0, 0])
+  const onShown = useCallback(
+    (first: number, last: number, cursor: number) => {
+      fetchShown(first, last, cursor)
+      setSight((now) => (now[0] === first && now[1] === last ? now : [first, last]))
+    },
+    [fetchShown],
+  )
   const pools = useMemo(() => listing?.pools ?? [], [listing])
   const opened = listing?.opened.join('\n') ?? ''
   useEffect(() => {
@@ -153,6 +165,16 @@ function Loaded({ products }: { products: ProductName[] }) {
   useEffect(() => {
     lookAt(product ? { account, product } : null)
   }, [account, product, lookAt])
+  useEffect(() => {
+    const [first, last] = sight
+    const codes: string[] = []
+    for (let row = Math.max(0, first - BESIDES); row <= last + BESIDES && codes.length < MOST_SHOWN; row++) {
+      const found = listing?.at(row)
+      if (found) codes.push(found.code)
+    }
+    show(codes)
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- only what is on screen counts
+  }, [sight, listing])
   const compared = useQuery({ ...daysCompared(on ?? '', against, asked.products), enabled: on !== null })
   const effects = useMemo(() => (on ? {} : effectsOf(effect)), [effect, on])
   const [listsDays, setListsDays] = useState(false)

@@ -44,6 +44,8 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
   const [facts, setFacts] = useState<DraftBody | null>(null)
   const [error, setError] = useState<unknown>(null)
   const [look, setLook] = useState<CellName | null>(null)
+  const [inSight, setInSight] = useState('')
+  const shown = useMemo(() => inSight.split('\n').filter(Boolean), [inSight])
   const [sending, setSending] = useState(false)
   const kept = useRef<Kept>(nothingKept)
 
@@ -67,16 +69,17 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
     else sessionStorage.setItem(CHOSEN, String(chosen))
   }, [chosen])
 
-  const looking = useRef(look)
+  const looking = useRef({ look, shown })
   useEffect(() => {
-    looking.current = look
-  }, [look])
+    looking.current = { look, shown }
+  }, [look, shown])
 
   const sendOnce = useCallback(async () => {
     const asked = latest.current.changes
     const found = difference(kept.current.changes, asked)
     if (isEmpty(found)) return
     setSending(true)
+    const { look, shown } = looking.current
     try {
       const forget = found.forget.map((slot) => ({
         kind: slot.slice(0, slot.indexOf('\n')),
@@ -89,7 +92,8 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
             revision: kept.current.revision,
             put: found.put,
             forget,
-            look_at: looking.current,
+            look_at: look,
+            shown,
             name: null,
           },
         }),
@@ -97,7 +101,7 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
       kept.current = { id: body.id, revision: body.revision, changes: asked }
       setFacts(body)
       setError(null)
-      queries.setQueryData(draftLooked(body.id, body.revision, looking.current).queryKey, body)
+      queries.setQueryData(draftLooked(body.id, body.revision, look, shown).queryKey, body)
     } catch (trouble) {
       if (trouble instanceof ApiError && trouble.status === 409) {
         const id = kept.current.id
@@ -139,7 +143,7 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
 
   const count = Object.keys(draft.changes).length
   const looked = useQuery({
-    ...draftLooked(facts?.id ?? 0, facts?.revision ?? 0, look),
+    ...draftLooked(facts?.id ?? 0, facts?.revision ?? 0, look, shown),
     enabled: facts !== null && count > 0 && !unsent && !sending,
   })
   const effect =
@@ -185,6 +189,7 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
       busy: unsent || sending || looked.isFetching,
       error,
       lookAt: setLook,
+      show: (codes) => setInSight(codes.join('\n')),
       settle,
       open,
       now: () => latest.current.changes,

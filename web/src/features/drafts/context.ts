@@ -25,6 +25,8 @@ export interface OpenDraft {
   redo: () => void
   /** Let the effect carry this cell's ladder. */
   lookAt: (cell: CellName | null) => void
+  /** Let the effect carry the figures of these accounts, besides those of what is changed. */
+  show: (accounts: string[]) => void
   /** Do something with the whole draft once everything typed is kept; it is gone from here afterwards if `ends`. */
   settle: (act: (id: number, revision: number) => Promise<unknown>, ends: boolean) => Promise<void>
   /** Edit another draft: one's own that was made ready, or a colleague's that was shared. */

@@ -12,5 +12,7 @@ def serve(port: int, home: Path, demo: bool) -> None:
     serve_web(port, home, demo)
 
 
-commands.main_program = serve
-commands.main()
+# Worker processes import this as well.
+if __name__ == "__main__":
+    commands.main_program = serve
+    commands.main()

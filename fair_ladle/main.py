@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import ctypes
 import logging
 import os
+import shutil
+import signal
 import threading
 from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager, suppress
+from ipaddress import ip_address, ip_network
 from pathlib import Path
 from typing import Any
 
@@ -39,6 +43,7 @@ from fair_ladle.app.people_admin.routes import routes as people
 from fair_ladle.app.people_import.routes import UPLOAD
 from fair_ladle.app.people_import.routes import routes as people_imports
 from fair_ladle.app.personal_storage.routes import routes as storage_limits
+from fair_ladle.app.plumbing import metrics
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.errors import add_handlers
@@ -46,7 +51,7 @@ from fair_ladle.app.plumbing.guard import SAFE, Guard
 from fair_ladle.app.plumbing.http import PROBLEM_TYPE, problem_response
 from fair_ladle.app.plumbing.installation import open_database, watch_over
 from fair_ladle.app.plumbing.pages import page
-from fair_ladle.app.plumbing.problems import Problem, Refused
+from fair_ladle.app.plumbing.problems import Problem, Refused, not_found
 from fair_ladle.app.plumbing.schedule import Schedule
 from fair_ladle.app.plumbing.settings import PROJECT, Settings
 from fair_ladle.app.plumbing.watch import RequestLog, Watched
@@ -55,6 +60,8 @@ from fair_ladle.app.purchases.routes import routes as purchases
 from fair_ladle.app.reclaim.routes import open_routes as keeping
 from fair_ladle.app.reclaim.routes import routes as reclaim
 from fair_ladle.app.requests.routes import routes as requests
+from fair_ladle.app.server import usecases as server_usecases
+from fair_ladle.app.server.routes import routes as server
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in.routes import COOKIE
 from fair_ladle.app.sign_in.routes import open_routes as sign_in_open
@@ -71,6 +78,7 @@ logger = logging.getLogger("fair_ladle")
 WEB = PROJECT / "web" / "dist"
 THREADS = 40
 HEALTH_SECONDS = 5
+MOST_WORKERS, HANGS_SECONDS = 4, 60
 ENDS_WITHIN = 20
 """Seconds that requests under way have when the server is told to stop."""
 
@@ -88,10 +96,11 @@ def find_actor(request: Request, database: Database) -> Actor:
 
 
 def teller(home: Path) -> Callable[[str, str, int, Watched], None]:
-    """What hears of every request: the log of requests of this home."""
+    """What hears of every request: the log of requests of this home, and the figures for Prometheus."""
     log = RequestLog(home / "log")
 
     def tell(request_id: str, method: str, status: int, watched: Watched) -> None:
+        metrics.observe(method, status, watched)
         log.write(
             {
                 "request": request_id,
@@ -168,14 +177,28 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         statements,
         today,
         log,
+        server,
         demo_mail,
     ):
         app.include_router(router)
     app.openapi = lambda: document(app)  # type: ignore[method-assign]
 
+    @app.get("/api/health/alive", include_in_schema=False)
+    def alive() -> dict[str, str]:
+        """Whether the server answers, whatever its database does."""
+        return {"status": "up"}
+
+    @app.get("/metrics", include_in_schema=False)
+    def figures(request: Request) -> Response:
+        """What the servers do, in Prometheus' text format, for whom the setting names."""
+        if not _may_measure(request, app.state.database.settings):
+            raise not_found("page", request.url.path)
+        told = metrics.exposition(app.state.database.snapshot(server_usecases.gauges))
+        return Response(told, media_type="text/plain; version=0.0.4; charset=utf-8")
+
     @app.get("/api/health", include_in_schema=False, response_model=None)
     def health() -> Response | dict[str, str]:
-        """Whether the server and its database answer."""
+        """Whether the server is ready: it and its database answer."""
         try:
             with app.state.database.engine.connect() as connection:
                 connection.execute(sa.text(f"SET STATEMENT max_statement_time = {HEALTH_SECONDS} FOR SELECT 1"))
@@ -196,6 +219,19 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
     return app
 
 
+def _may_measure(request: Request, settings: Settings) -> bool:
+    """Whether a request comes from an address the setting names; never one that was passed on by a proxy whose word is
+    not taken."""
+    named = [ip_network(each.strip(), strict=False) for each in (settings.metrics or "").split(",") if each.strip()]
+    if not named or request.client is None or (settings.proxy is None and "X-Forwarded-For" in request.headers):
+        return False
+    try:
+        origin = ip_address(request.client.host)
+    except ValueError:
+        return False
+    return any(origin in each for each in named)
+
+
 def document(app: FastAPI) -> dict[str, Any]:
     """The OpenAPI document, in which refusals have the media type they come in."""
     if app.openapi_schema is None:
@@ -207,6 +243,12 @@ def document(app: FastAPI) -> dict[str, Any]:
                         answer["content"] = {PROBLEM_TYPE: answer["content"]["application/json"]}
     assert app.openapi_schema is not None
     return app.openapi_schema
+
+
+def worker() -> FastAPI:
+    """The application in one of several processes; it ends with the one that keeps them, however that ends."""
+    ctypes.CDLL(None, use_errno=True).prctl(beside.PR_SET_PDEATHSIG, signal.SIGKILL)
+    return create_app(jobs_beside=True)
 
 
 def serve(port: int, home: Path, demo: bool) -> None:
@@ -226,9 +268,16 @@ def serve(port: int, home: Path, demo: bool) -> None:
         reporting.begin(open_database(settings, serves=True), home, f"http://127.0.0.1:{port}")
     jobs_kept = threading.Thread(target=beside.keep, args=(stopping,), name="jobs' process")
     jobs_kept.start()
+    workers = settings.workers or min(MOST_WORKERS, len(os.sched_getaffinity(0)))
+    metrics_folder = home / f"metrics.{port}"
+    if workers > 1:
+        metrics.prepare(metrics_folder)
     try:
         uvicorn.run(
-            create_app(jobs_beside=True),
+            "fair_ladle.main:worker" if workers > 1 else create_app(jobs_beside=True),
+            factory=workers > 1,
+            workers=workers,
+            timeout_worker_healthcheck=HANGS_SECONDS,
             host="127.0.0.1",
             port=port,
             log_level="warning",
@@ -244,6 +293,7 @@ def serve(port: int, home: Path, demo: bool) -> None:
         jobs_kept.join()
         if stand_in is not None:
             stand_in.stop()
+        shutil.rmtree(metrics_folder, ignore_errors=True)
         with suppress(FileNotFoundError):
             if pid_file.read_text() == str(os.getpid()):
                 pid_file.unlink()

@@ -6,6 +6,7 @@ import csv
 import io
 import re
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from datetime import timedelta
 from typing import Any
 
@@ -15,6 +16,7 @@ from fastapi.testclient import TestClient
 from fair_ladle.app.enforcement.enforcing import enforce_all
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.slots import AllTaken, slot
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.main import create_app
 
@@ -374,3 +376,47 @@ def test_any_day_and_the_history_of_an_allocation(operator: TestClient) -> None:
     ).json()
     assert [(each["version"]["cap"], each["by"]) for each in history][-1] == (14, None)
     assert operator.get("/api/allocations", params={"on": "yesterday"}).status_code == 422
+
+
+@pytest.mark.parametrize(
+    ("named", "headers", "status"),
+    [
+        (None, {}, 404),
+        ("192.0.2.0/24", {}, 404),
+        ("192.0.2.7, 10.0.0.0/8", {}, 404),
+        ("127.0.0.0/8", {}, 200),
+        ("127.0.0.0/8", {"X-Forwarded-For": "127.0.0.1"}, 404),
+    ],
+)
+def test_figures_are_told_to_whom_the_setting_names(
+    database: Database, named: str | None, headers: dict[str, str], status: int
+) -> None:
+    there = database.settings
+    database.settings = replace(there, metrics=named)
+    try:
+        client = TestClient(create_app(database), client=("127.0.0.1", 1))  # not entered: no jobs beside
+        client.app.state.database = database  # type: ignore[attr-defined]
+        answer = client.get("/metrics", headers=headers)
+    finally:
+        database.settings = there
+    assert answer.status_code == status
+    assert ('fair_ladle_pool_room{owner="GANNET",product="FIELD-FULL"}' in answer.text) is (status == 200)
+
+
+def test_the_operator_sees_how_the_server_does(signed_in: SignIn) -> None:
+    assert signed_in("OLDQUAY").get("/api/server").status_code == 403
+    operator = signed_in("GANNET")
+    unit = {"account": "OLDQUAY-CREW", "product": "WATCHGLASS", "subject": "a-till"}
+    before = operator.get("/api/server").json()
+    assert operator.post("/api/assignments", json={"units": [unit]}).status_code < 300
+    after = operator.get("/api/server").json()
+    assert after["assigned"] == before["assigned"] + 1
+    (route,) = [each for each in after["routes"] if (each["method"], each["route"]) == ("GET", "/api/server")]
+    assert route["count"] >= 2 and route["refused"] >= 1 and route["statements"] > 0
+
+
+def test_no_more_than_so_many_at_a_time_on_one_machine() -> None:
+    with slot("test", 2, 0.0), slot("test", 2, 0.0), pytest.raises(AllTaken), slot("test", 2, 0.1):
+        raise AssertionError("a third")
+    with slot("test", 2, 0.0):
+        pass

@@ -24,6 +24,11 @@ def load(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     return merge(tx.connection, allocations, ["product_id", "account_id", "first_day"], rows)
 
 
+def rooms(tx: Transaction) -> list[Any]:
+    """What each pool may promise and its load (grains), with the codes of its owner and product."""
+    return store.rooms(tx.connection)
+
+
 def all_versions(tx: Transaction, product_ids: Collection[int]) -> list[Any]:
     """Every version of these products."""
     return store.versions(tx.connection, product_ids)

@@ -11,7 +11,7 @@ import sqlalchemy as sa
 from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.allocations.tables import allocations, branch_use, counters, use_changes
 from fair_ladle.app.plumbing.database import batched
-from fair_ladle.app.pools.tables import pools
+from fair_ladle.app.pools.tables import pools, products
 
 
 def turned_since(connection: sa.Connection, product_id: int, since: date, day: date) -> list[int]:
@@ -86,6 +86,17 @@ def promised_unused(connection: sa.Connection, pool_ids: Collection[int], inside
     c = counters
     here = [c.c.pool_id.in_(pool_ids), c.c.parent_id.is_not(None), c.c.reserve > c.c.load, inside]
     return list(connection.scalars(sa.select(c.c.account_id).distinct().where(*here)))
+
+
+def rooms(connection: sa.Connection) -> list[Any]:
+    """(owner, product, promisable, load) of every pool, by owner and product."""
+    c, a, p = counters, accounts, products
+    wanted = sa.select(a.c.code.label("owner"), p.c.code.label("product"), c.c.promisable, c.c.load)
+    joined = wanted.select_from(pools).join(
+        c, sa.and_(c.c.pool_id == pools.c.id, c.c.account_id == pools.c.owner_id, c.c.promisable.is_not(None))
+    )
+    joined = joined.join(a, a.c.id == pools.c.owner_id).join(p, p.c.id == pools.c.product_id)
+    return list(connection.execute(joined.order_by(a.c.code, p.c.code)))
 
 
 def held_below(connection: sa.Connection, pool_id: int, owner_id: int, depth: int) -> list[Any]:

@@ -28,6 +28,7 @@ from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Again, Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid
+from fair_ladle.app.plumbing.watch import units_are
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import service as usage
@@ -98,6 +99,7 @@ def admit(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime:
     begin_clocks(writes, at)
     store.write(tx.connection, writes)
     _log(tx, actor, wanted, placed, "assigned")
+    units_are("assigned", len(wanted))
     return at
 
 
@@ -122,6 +124,7 @@ def release(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime
     store.write(tx.connection, writes)
     usage.end(tx, ids, at)
     _log(tx, actor, wanted, placed, "released")
+    units_are("released", len(wanted))
     return at
 
 

@@ -10,7 +10,6 @@ import shutil
 import signal
 import subprocess
 import sys
-import tempfile
 import time
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,6 +18,7 @@ import MySQLdb
 
 from fair_ladle.app.plumbing import keeper
 from fair_ladle.app.plumbing.settings import PROJECT
+from fair_ladle.app.plumbing.slots import private_folder
 
 DATABASE = "fair_ladle"
 LONGEST_SOCKET_PATH = 100
@@ -57,11 +57,10 @@ class OwnServer:
         if len(str(path)) <= LONGEST_SOCKET_PATH:
             return path
         name = hashlib.sha256(str(self.folder).encode()).hexdigest()[:16]
-        private = Path(tempfile.gettempdir()) / f"fair-ladle-{os.getuid()}"
-        private.mkdir(mode=0o700, exist_ok=True)
-        if private.stat().st_uid != os.getuid():
-            raise ServerTrouble(f"{private} belongs to somebody else")
-        return private / name
+        try:
+            return private_folder() / name
+        except OSError as trouble:
+            raise ServerTrouble(str(trouble)) from None
 
     def temporary(self) -> Path:
         """A folder for its temporary tables alone: a server that starts clears away what it finds in its folder,

@@ -11,12 +11,13 @@ import secrets
 import threading
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import ClassVar, TypeVar
 
 import sqlalchemy as sa
 
-from fair_ladle.app.plumbing.database import Database, Transaction
+from fair_ladle.app.plumbing.database import Database, Transaction, in_utc
 from fair_ladle.app.plumbing.problems import EMPTY, Refused
 from fair_ladle.app.plumbing.tables import job_items, jobs
 
@@ -142,6 +143,31 @@ def failed(tx: Transaction) -> list[tuple[str, str]]:
         *((row.name, row.trouble) for row in whole),
         *((f"{row.job}: {row.item}", row.reason) for row in items),
     ]
+
+
+@dataclass(frozen=True)
+class JobState:
+    """A job: when it last began, when it is due and how long it has been, whether it runs, and why its last run failed
+    (None = it did not)."""
+
+    name: str
+    ran_at: datetime | None
+    due_at: datetime
+    late_seconds: float
+    is_running: bool
+    trouble: str | None
+
+
+def states(tx: Transaction) -> list[JobState]:
+    """Every job, by name."""
+    now = tx.now
+    found = []
+    for row in tx.connection.execute(sa.select(jobs).order_by(jobs.c.name)):
+        runs = row.leased_until is not None and in_utc(row.leased_until) > now
+        late = 0.0 if runs else max(0.0, (now - in_utc(row.due_at)).total_seconds())
+        ran_at = None if row.ran_at is None else in_utc(row.ran_at)
+        found.append(JobState(row.name, ran_at, in_utc(row.due_at), late, runs, row.trouble))
+    return found
 
 
 def newest_run(tx: Transaction) -> datetime | None:

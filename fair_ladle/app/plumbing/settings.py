@@ -16,7 +16,8 @@ class Settings:
 
     ``smtp_url`` is where mail is handed in (None = mail waits), ``mail_from`` who it comes from, ``address`` what
     links in mails begin with, ``proxy`` the address of the proxy whose X-Forwarded-For and -Proto are believed (None =
-    nobody's).
+    nobody's), ``metrics`` whom the figures for Prometheus are told (addresses and networks, with commas between), and
+    ``workers`` how many processes answer requests (None = as many as there are cores, four at most).
     """
 
     home: Path
@@ -25,11 +26,14 @@ class Settings:
     mail_from: str = "Fair Ladle <fair-ladle@localhost>"
     address: str = f"http://127.0.0.1:{DEFAULT_PORT}"
     proxy: str | None = None
+    metrics: str | None = None
+    workers: int | None = None
 
     @staticmethod
     def read() -> Settings:
         """From FAIR_LADLE_HOME (``.data`` beside the program if not said), FAIR_LADLE_DATABASE_URL, FAIR_LADLE_SMTP,
-        FAIR_LADLE_MAIL_FROM and FAIR_LADLE_ADDRESS (this machine at FAIR_LADLE_PORT if not said)."""
+        FAIR_LADLE_MAIL_FROM, FAIR_LADLE_ADDRESS (this machine at FAIR_LADLE_PORT if not said), FAIR_LADLE_PROXY,
+        FAIR_LADLE_METRICS and FAIR_LADLE_WORKERS."""
         home = os.environ.get("FAIR_LADLE_HOME") or PROJECT / ".data"
         return Settings(
             Path(home).resolve(),
@@ -41,4 +45,6 @@ class Settings:
                 or f"http://127.0.0.1:{os.environ.get('FAIR_LADLE_PORT') or DEFAULT_PORT}"
             ).rstrip("/"),
             os.environ.get("FAIR_LADLE_PROXY") or None,
+            os.environ.get("FAIR_LADLE_METRICS") or None,
+            int(os.environ.get("FAIR_LADLE_WORKERS") or 0) or None,
         )

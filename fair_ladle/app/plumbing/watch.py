@@ -25,13 +25,15 @@ class Watched:
     """A piece of work under way: a request or a job.
 
     ``statements`` counts what was sent to the database (one for many rows at once), ``rows`` what came back or was
-    written, ``retries`` how often a transaction was begun again; ``route`` is the path with names for what varies.
+    written, ``retries`` how often a transaction was begun again, ``units`` how many were assigned and released;
+    ``route`` is the path with names for what varies.
     """
 
     statements: int = 0
     rows: int = 0
     retries: int = 0
     route: str = ""
+    units: dict[str, int] = field(default_factory=dict)
     began: float = field(default_factory=time.perf_counter)
 
     def seconds(self) -> float:
@@ -58,6 +60,14 @@ def begun_again() -> None:
     mine = _current.get()
     if mine is not None:
         mine.retries += 1
+        mine.units.clear()
+
+
+def units_are(what: str, count: int) -> None:
+    """So many units were assigned, or released."""
+    mine = _current.get()
+    if mine is not None:
+        mine.units[what] = mine.units.get(what, 0) + count
 
 
 def count_statements(engine: sa.Engine) -> None:

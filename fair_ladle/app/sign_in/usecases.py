@@ -7,7 +7,6 @@ by address and by origin.
 from __future__ import annotations
 
 import secrets
-import threading
 from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import timedelta
@@ -21,6 +20,7 @@ from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import KeptRefusal, Problem, Refused, conflict, invalid, not_found
+from fair_ladle.app.plumbing.slots import AllTaken, slot
 from fair_ladle.app.sign_in import store
 from fair_ladle.app.sign_in.service import IDLE, LONGEST, _hash
 
@@ -29,8 +29,7 @@ NOBODY = hasher.hash("nobody has this password")
 THROTTLED_FOR = timedelta(minutes=15)
 MOST_FAILURES, MOST_FROM_ORIGIN = 5, 100
 AT_A_TIME, WAITS_SECONDS = 2, 3.0
-"""Passwords verified at a time, each of which takes 64 MB and a core for a third of a second."""
-_verifying = threading.BoundedSemaphore(AT_A_TIME)
+"""Passwords verified at a time on this machine, each of which takes 64 MB and a core for a third of a second."""
 SHORTEST_PASSWORD = 12
 
 
@@ -51,18 +50,17 @@ def sign_in(database: Database, email: str, password: str, origin: str) -> Sessi
     """
     email = email.strip().lower()
     found = database.run(_count_try, email, origin)
-    if not _verifying.acquire(timeout=WAITS_SECONDS):
+    try:
+        with slot("verifying", AT_A_TIME, WAITS_SECONDS):
+            hasher.verify(found.password_hash if found else NOBODY, password)
+            anew = hasher.hash(password) if found and hasher.check_needs_rehash(found.password_hash) else None
+    except AllTaken:
         raise Refused(
             Problem("busy", "Too many at once", 503, "Too many sign in at this moment; try again in a few seconds."),
             {"Retry-After": "5"},
-        )
-    try:
-        hasher.verify(found.password_hash if found else NOBODY, password)
-        anew = hasher.hash(password) if found and hasher.check_needs_rehash(found.password_hash) else None
+        ) from None
     except (VerificationError, InvalidHashError):
         found = None
-    finally:
-        _verifying.release()
     if found is None:
         raise Refused(
             Problem(

@@ -94,6 +94,13 @@ export const historyOf = (account: string, product: string) =>
     queryFn: () => take(api.GET('/api/allocations/history', { params: { query: { account, product } } })),
   })
 
+/** How the servers do; asked again while one looks. */
+export const serverNow = queryOptions({
+  queryKey: ['server'],
+  queryFn: () => take(api.GET('/api/server')),
+  refetchInterval: 10_000,
+})
+
 /** No figures but those of the cells that a draft changes. */
 const NONE_BESIDES = ['']
 

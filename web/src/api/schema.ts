@@ -2461,6 +2461,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/server": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * State
+         * @description Requests with what they cost, jobs with how late they are; for the operator's side only.
+         */
+        get: operations["state_api_server_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sessions": {
         parameters: {
             query?: never;
@@ -4415,6 +4435,27 @@ export interface components {
             until: string;
         };
         /**
+         * JobBody
+         * @description A job: when it last ran and is due, how late it is, and why its last run failed (null = it did not).
+         */
+        JobBody: {
+            /**
+             * Due At
+             * Format: date-time
+             */
+            due_at: string;
+            /** Late Seconds */
+            late_seconds: number;
+            /** Name */
+            name: string;
+            /** Ran At */
+            ran_at: string | null;
+            /** Running */
+            running: boolean;
+            /** Trouble */
+            trouble: string | null;
+        };
+        /**
          * JoinWaiting
          * @description Somebody who waits to be let in.
          */
@@ -6119,6 +6160,31 @@ export interface components {
             to_be_told: number;
         };
         /**
+         * RouteBody
+         * @description What the requests of a route have cost since the server began; times in seconds, to the next step of the
+         *     measure (null = over ten).
+         */
+        RouteBody: {
+            /** Count */
+            count: number;
+            /** Failed */
+            failed: number;
+            /** Method */
+            method: string;
+            /** Middle */
+            middle: number | null;
+            /** P95 */
+            p95: number | null;
+            /** Refused */
+            refused: number;
+            /** Retries */
+            retries: number;
+            /** Route */
+            route: string;
+            /** Statements */
+            statements: number;
+        };
+        /**
          * RowAccounts
          * @description The accounts of a window, column by column.
          */
@@ -6356,6 +6422,29 @@ export interface components {
         Seen: {
             /** Ids */
             ids: number[];
+        };
+        /**
+         * ServerBody
+         * @description How the servers do.
+         */
+        ServerBody: {
+            /** Assigned */
+            assigned: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Jobs */
+            jobs: components["schemas"]["JobBody"][];
+            /** Megabytes */
+            megabytes: number;
+            /** Processes */
+            processes: number;
+            /** Released */
+            released: number;
+            /** Routes */
+            routes: components["schemas"]["RouteBody"][];
         };
         /**
          * SessionBody
@@ -23381,6 +23470,116 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RequestBody"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    state_api_server_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServerBody"];
                 };
             };
             /** @description Cannot be read */

@@ -37,6 +37,7 @@ const DevicesScreen = lazy(() => import('../features/devices/DevicesScreen'))
 const SessionsScreen = lazy(() => import('../features/devices/SessionsScreen'))
 const NumbersScreen = lazy(() => import('../features/devices/NumbersScreen'))
 const KeysScreen = lazy(() => import('../features/devices/KeysScreen'))
+const ServerScreen = lazy(() => import('../features/log/ServerScreen'))
 const LogScreen = lazy(() => import('../features/log/LogScreen'))
 
 const RUNNING = 'fair-ladle-running'
@@ -103,10 +104,13 @@ function Shell({ who }: { who: Me }) {
       { id: 'groups', name: 'Groups', keys: 'g r', group: 'Go to', run: () => void go('/groups') },
       { id: 'statements', name: 'Statements', keys: 'g s', group: 'Go to', run: () => void go('/statements') },
       { id: 'log', name: 'Log', keys: 'g l', group: 'Go to', run: () => void go('/log') },
+      ...(who.running.kind === 'operator'
+        ? [{ id: 'server', name: 'Server', keys: 'g x', group: 'Go to', run: () => void go('/server') }]
+        : []),
       { id: 'palette', name: 'Go anywhere', keys: 'Ctrl K', group: 'Help', run: () => setPalette(true) },
       { id: 'keys', name: 'Keys', keys: '?', group: 'Help', run: () => setKeys(true) },
     ],
-    [go, who.running.account],
+    [go, who.running.account, who.running.kind],
   )
   useCommands(commands)
   const run = (account: string) => {
@@ -173,6 +177,11 @@ function Shell({ who }: { who: Me }) {
               </Dropdown.Item>
             ))}
             <Dropdown.Divider />
+            {who.running.kind === 'operator' && (
+              <Dropdown.Item as="button" onClick={() => void go('/server')}>
+                Server
+              </Dropdown.Item>
+            )}
             <Dropdown.Item as="button" onClick={() => setKeys(true)}>
               Keys
             </Dropdown.Item>
@@ -226,6 +235,7 @@ function Shell({ who }: { who: Me }) {
               <Route path="/pools" element={<PoolsScreen />} />
               <Route path="/drafts" element={<DraftsScreen />} />
               <Route path="/log" element={<LogScreen />} />
+              <Route path="/server" element={<ServerScreen />} />
               <Route path="*" element={<Navigate to="/today" replace state={{ from: place.pathname }} />} />
             </Routes>
           </Suspense>

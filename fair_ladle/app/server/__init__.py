@@ -1,0 +1,1 @@
+"""What the servers of this installation are doing: for the operator's page and for Prometheus."""

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterable, Sequence
+import tempfile
+from collections.abc import Generator, Iterable, Sequence
 from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
@@ -13,6 +14,7 @@ from openpyxl import Workbook
 from openpyxl.cell import WriteOnlyCell
 from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
 
+ROWS_AT_ONCE, MOST_ROWS = 500, 1_048_575
 Cell = str | int | Decimal | date | datetime | None
 RISKY = ("=", "+", "-", "@", "\t", "\r", "\n", "＝", "＋", "－", "＠")
 TYPES = {
@@ -21,14 +23,23 @@ TYPES = {
 }
 
 
-def as_csv(columns: Sequence[str], rows: Iterable[Sequence[Cell]]) -> bytes:
-    """CSV after RFC 4180, UTF-8; text that a spreadsheet would run begins with an apostrophe."""
+def csv_parts(columns: Sequence[str], rows: Iterable[Sequence[Cell]]) -> Generator[bytes]:
+    """CSV after RFC 4180, UTF-8, as its rows come; text that a spreadsheet would run begins with an apostrophe."""
     out = io.StringIO(newline="")
     writer = csv.writer(out)
     writer.writerow(columns)
-    for row in rows:
+    for number, row in enumerate(rows, 1):
         writer.writerow([_harmless(cell) for cell in row])
-    return out.getvalue().encode()
+        if number % ROWS_AT_ONCE == 0:
+            yield out.getvalue().encode()
+            out.seek(0)
+            out.truncate()
+    yield out.getvalue().encode()
+
+
+def as_csv(columns: Sequence[str], rows: Iterable[Sequence[Cell]]) -> bytes:
+    """The same as a whole."""
+    return b"".join(csv_parts(columns, rows))
 
 
 def _harmless(cell: Cell) -> Cell:
@@ -52,13 +63,41 @@ def _as_text(sheet: Any, value: Cell) -> Any:
     return cell
 
 
-def as_xlsx(title: str, columns: Sequence[str], rows: Iterable[Sequence[Cell]]) -> bytes:
-    """One sheet; figures as numbers, text always as text."""
+def xlsx_parts(title: str, columns: Sequence[str], rows: Iterable[Sequence[Cell]]) -> Generator[bytes]:
+    """A workbook, written row by row to a file on the disk, then read from it; figures as numbers, text always as text.
+    What is too long for one sheet goes on in the next. While rows are written nothing comes but empty parts, at which
+    whoever waits can be looked for."""
     workbook = Workbook(write_only=True)
-    sheet = workbook.create_sheet(title[:31])
+    sheet = None
+    try:
+        for number, row in enumerate(rows):
+            if number % MOST_ROWS == 0:
+                sheet = _new_sheet(workbook, title, columns)
+            assert sheet is not None
+            sheet.append([_as_text(sheet, value) for value in row])
+            if number % ROWS_AT_ONCE == ROWS_AT_ONCE - 1:
+                yield b""
+    except BaseException:
+        for each in workbook.worksheets:  # each has a file of its own until the workbook is saved
+            each.close()
+            each._writer.cleanup()
+        raise
+    if sheet is None:
+        _new_sheet(workbook, title, columns)
+    with tempfile.TemporaryFile() as out:
+        workbook.save(out)
+        out.seek(0)
+        while part := out.read(2**16):
+            yield part
+
+
+def _new_sheet(workbook: Any, title: str, columns: Sequence[str]) -> Any:
+    number = len(workbook.worksheets) + 1
+    sheet = workbook.create_sheet(title[:31] if number == 1 else f"{title[:27]} {number}")
     sheet.append(list(columns))
-    for row in rows:
-        sheet.append([_as_text(sheet, value) for value in row])
-    out = io.BytesIO()
-    workbook.save(out)
-    return out.getvalue()
+    return sheet
+
+
+def as_xlsx(title: str, columns: Sequence[str], rows: Iterable[Sequence[Cell]]) -> bytes:
+    """The same as a whole."""
+    return b"".join(xlsx_parts(title, columns, rows))

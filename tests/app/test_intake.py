@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import zipfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
@@ -16,9 +16,9 @@ from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.connectors import sheets_in
+from fair_ladle.connectors import sheets_in, sheets_out
 from fair_ladle.connectors.sheets_in import Fault, Unreadable, read_source
-from fair_ladle.connectors.sheets_out import as_csv, as_xlsx
+from fair_ladle.connectors.sheets_out import as_csv, as_xlsx, xlsx_parts
 from tests.conftest import actor_of
 
 GOOD = {
@@ -255,6 +255,25 @@ def test_breaches_in_the_data_are_no_faults(database: Database, tmp_path: Path) 
 def test_only_the_operator_brings_intakes_in(shared_demo: Database, tmp_path: Path) -> None:
     with pytest.raises(Refused, match="Only the operator"):
         shared_demo.run(data_import.load, actor_of("TERN"), read_source(as_folder(GOOD, tmp_path / "x")))
+
+
+def test_a_long_table_goes_on_in_the_next_sheet_and_comes_row_by_row(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(sheets_out, "MOST_ROWS", 4)
+    monkeypatch.setattr(sheets_out, "ROWS_AT_ONCE", 2)
+    asked: list[int] = []
+
+    def rows() -> Iterator[list[int]]:
+        for number in range(9):
+            asked.append(number)
+            yield [number]
+
+    parts = xlsx_parts("people", ["number"], rows())
+    assert next(parts) == b"" and asked == [0, 1], "whoever waits is looked for meanwhile"
+    workbook = load_workbook(io.BytesIO(b"".join(parts)))
+    assert workbook.sheetnames == ["people", "people 2", "people 3"]
+    told = [[row[0].value for row in sheet.iter_rows()] for sheet in workbook]
+    assert told == [["number", 0, 1, 2, 3], ["number", 4, 5, 6, 7], ["number", 8]]
+    assert load_workbook(io.BytesIO(as_xlsx("none", ["number"], []))).active["A1"].value == "number"
 
 
 def test_nothing_written_runs_as_a_formula() -> None:

@@ -4,21 +4,28 @@ from __future__ import annotations
 
 import csv
 import io
+import itertools
 import re
+import threading
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from datetime import timedelta
 from typing import Any
 
+import anyio
 import pytest
+import sqlalchemy as sa
 from fastapi.testclient import TestClient
 
 from fair_ladle.app.enforcement.enforcing import enforce_all
+from fair_ladle.app.people_admin import listing
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.http import sheet
 from fair_ladle.app.plumbing.slots import AllTaken, slot
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.main import create_app
+from tests.conftest import actor_of
 
 PASSWORD = "correct-ferry-staple"
 OPEN = {"/api/sign-in", "/api/me", "/api/joining"}
@@ -420,3 +427,43 @@ def test_no_more_than_so_many_at_a_time_on_one_machine() -> None:
         raise AssertionError("a third")
     with slot("test", 2, 0.0):
         pass
+
+
+def test_a_long_answer_is_of_one_instant_however_long_it_takes(database: Database, signed_in: SignIn) -> None:
+    operator = signed_in("GANNET")
+    with database.engine.connect() as connection:
+        people = connection.scalar(sa.text("SELECT COUNT(*) FROM people WHERE status <> 'removed'"))
+    whole = list(csv.DictReader(io.StringIO(operator.get("/api/people/export?sort=username").text)))
+    assert len(whole) == people == len({each["username"] for each in whole})
+    rows = database.stream(listing.every, actor_of(None), listing.Asked(), "username")
+    next(rows)
+    last = whole[-1]["username"]
+    with database.engine.begin() as connection:
+        connection.execute(sa.text("UPDATE people SET title = 'Changed' WHERE username = :u"), {"u": last})
+    assert [(each.person.username, each.person.title == "Changed") for each in rows][-1] == (last, False)
+
+
+def test_what_makes_a_file_ends_with_whoever_asked_for_it() -> None:
+    ended, sent = threading.Event(), list[int]()
+
+    def rows() -> Iterator[list[int]]:
+        try:
+            for number in itertools.count():
+                yield [number]
+        finally:
+            ended.set()
+
+    async def receive() -> dict[str, str]:
+        while len(sent) < 3:
+            await anyio.sleep(0.01)
+        return {"type": "http.disconnect"}
+
+    async def send(message: Any) -> None:
+        sent.append(len(message.get("body", b"")))
+
+    for form in ("csv", "xlsx"):
+        ended.clear()
+        sent.clear()
+        answer = sheet("numbers", form, ["number"], rows())
+        anyio.run(answer, {"type": "http", "method": "GET"}, receive, send)
+        assert ended.is_set() and len(sent) >= 3

@@ -103,15 +103,18 @@ class Positions:
     use: Ints | None = None
     """Σ own of each account's branch in its pool, where it is known and not added up from what is here."""
 
-    def states(self) -> list[list[str]]:
-        """The state of every cell: within, near, over, grace or restricted."""
-        grid = self.snapshot.grid
-        names = np.full(self.settled.load.shape, "within", dtype=object)
-        names[is_near(self.settled.load, grid.cap)] = "near"
-        names[self.settled.load > grid.cap] = "over"
-        for cell in self.snapshot.clocks:
-            names[cell] = "grace"
-        names[self.restricted] = "restricted"
+    def states(self, rows: Ints | None = None) -> list[list[str]]:
+        """The state of every cell (of these rows): within, near, over, grace or restricted."""
+        rows = np.arange(len(self.settled.load)) if rows is None else rows
+        load, cap = self.settled.load[rows], self.snapshot.grid.cap[rows]
+        names = np.full(load.shape, "within", dtype=object)
+        names[is_near(load, cap)] = "near"
+        names[load > cap] = "over"
+        place_of = {row: place for place, row in enumerate(rows.tolist())}
+        for row, column in self.snapshot.clocks:
+            if row in place_of:
+                names[place_of[row], column] = "grace"
+        names[self.restricted[rows]] = "restricted"
         return [[str(each) for each in row] for row in names]
 
     def bound_by(self, row: int, column: int) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from typing import Any
 
 from fastapi import Query, Response
@@ -151,7 +152,7 @@ def columns_body(found: views.GridView, all_of_them: bool = False) -> list[dict[
     all."""
     positions, snapshot = found.positions, found.positions.snapshot
     rows = found.rows
-    states, used = positions.states(), positions.used()
+    states, used = positions.states(rows), positions.used()
     pools = []
     for column, product in enumerate(snapshot.products):
         reached = snapshot.owner[rows, column] >= 0
@@ -197,7 +198,7 @@ def columns_body(found: views.GridView, all_of_them: bool = False) -> list[dict[
                 "held_by": positions.settled.held[rows, column].tolist(),
                 "headroom": [views.visible_room(room) for room in positions.headroom.room[rows, column].tolist()],
                 "bound_by": views.visible_bound(positions, rows, column),
-                "state": [states[row][column] for row in rows.tolist()],
+                "state": [states[place][column] for place in range(len(rows))],
             }
         )
     return pools
@@ -277,45 +278,24 @@ def export(
     on: Day | None = None,
 ) -> Response:
     """The positions that are shown (all, or of these accounts), as a file, in units."""
-    body = db.snapshot(lambda tx: grid_body(views.grid(tx, who, product, at or snapshots.instant_of(tx, on))))
-    wanted = set(account or body["accounts"]["code"])
-    rows: list[list[Any]] = []
-    for place, code in enumerate(body["accounts"]["code"]):
-        if code not in wanted:
-            continue
-        for pool in body["pools"]:
-            if not pool["present"][place]:
-                continue
+    wanted = None if account is None else frozenset(account)
 
-            def units(grains: int | None, pool: Any = pool) -> Any:
-                return None if grains is None else to_units(grains, pool["measure"])
+    def rows() -> Iterator[list[Any]]:
+        for part in db.stream(views.parts, who, product, on, at, wanted):
+            accounts, pools = accounts_body(part), columns_body(part)
+            for place, (code, name) in enumerate(zip(accounts["code"], accounts["name"], strict=True)):
+                for pool in pools:
+                    if pool["present"][place]:
+                        figures = (pool[each][place] for each in EXPORTED)
+                        units = (None if each is None else to_units(each, pool["measure"]) for each in figures)
+                        bound, state = pool["bound_by"][place], pool["state"][place]
+                        yield [code, name, pool["product"], pool["unit"], *units, bound, state]
 
-            rows.append(
-                [
-                    code,
-                    body["accounts"]["name"][place],
-                    pool["product"],
-                    pool["unit"],
-                    *(units(pool[name][place]) for name in ("reserve", "cap", "own", "load", "held_by", "headroom")),
-                    pool["bound_by"][place],
-                    pool["state"][place],
-                ]
-            )
-    columns = [
-        "account",
-        "name",
-        "product",
-        "unit",
-        "reserve",
-        "cap",
-        "own",
-        "load",
-        "held",
-        "headroom",
-        "bound_by",
-        "state",
-    ]
-    return sheet("allocations", form, columns, rows)
+    columns = ["account", "name", "product", "unit", *(each.removesuffix("_by") for each in EXPORTED)]
+    return sheet("allocations", form, [*columns, "bound_by", "state"], rows())
+
+
+EXPORTED = ("reserve", "cap", "own", "load", "held_by", "headroom")
 
 
 def version_body(version: Any) -> dict[str, Any]:

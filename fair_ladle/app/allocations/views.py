@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass, replace
 from datetime import date, datetime, timedelta
 from typing import Any
 
@@ -12,7 +12,7 @@ import numpy as np
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import present, store
 from fair_ladle.app.allocations.positions import Positions, frame_of, positions_at, settle_snapshot, snapshot_at
-from fair_ladle.app.allocations.snapshots import chosen_products, present_snapshot
+from fair_ladle.app.allocations.snapshots import chosen_products, instant_of, present_snapshot
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
@@ -25,7 +25,7 @@ from fair_ladle.core.settling import NO_LIMIT
 from fair_ladle.core.tree import Ints
 
 HORIZON = timedelta(days=90)
-MOST_CELLS = 5000
+MOST_CELLS, ROWS_AT_ONCE = 5000, 500
 SMALL_BRANCH = 500
 """Of so many accounts at most the counters are read one by one; beyond, arrays over the whole tree are quicker."""
 
@@ -78,6 +78,25 @@ def view_of(whole: Positions, rows: Ints, top: int) -> GridView:
     columns = range(len(whole.snapshot.products))
     endings = {column: ending for column in columns if (ending := _next_ending(found, top, column))}
     return GridView(found, rows, top, endings)
+
+
+def parts(
+    tx: Transaction,
+    actor: Actor,
+    codes: Sequence[str] | None = None,
+    on: date | None = None,
+    at: datetime | None = None,
+    accounts: Collection[str] | None = None,
+) -> Iterator[GridView]:
+    """The grid now, as of a day or at an instant (of these accounts, if said), some hundreds of rows at a time."""
+    whole = grid(tx, actor, codes, at or instant_of(tx, on))
+    positions = whole.positions
+    whole = replace(whole, positions=replace(positions, use=positions.used()))
+    rows, tree = whole.rows, positions.snapshot.accounts.tree
+    if accounts is not None:
+        rows = np.array([row for row in rows.tolist() if tree.codes[row] in accounts], dtype=np.int64)
+    for start in range(0, len(rows), ROWS_AT_ONCE):
+        yield replace(whole, rows=rows[start : start + ROWS_AT_ONCE])
 
 
 def _present_branch(tx: Transaction, actor: Actor, products: Sequence[Product], codes: Sequence[str]) -> Positions:

@@ -194,8 +194,8 @@ def export(
     down: bool = False,
     form: Format = "csv",
 ) -> Response:
-    """What the list shows, as a file, up to 100,000 devices."""
-    found = db.snapshot(usecases.listing, who, find, product, account, None, revoked, sort, down, 0, 100_000)[1]
+    """What the list shows, as a file."""
+    found = db.stream(usecases.every, who, find, product, account, revoked, sort, down)
     return sheet(
         "devices",
         form,
@@ -211,7 +211,7 @@ def export(
             "reported_at",
             "offline_until",
         ],
-        [
+        (
             [
                 e.machine,
                 e.name,
@@ -225,7 +225,7 @@ def export(
                 written(e.offline_until),
             ]
             for e in found
-        ],
+        ),
     )
 
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import hashlib
 import secrets
+from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any, Literal
@@ -21,7 +22,7 @@ from fair_ladle.app.devices import store
 from fair_ladle.app.enforcement import usecases as enforcement
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Again, Transaction
+from fair_ladle.app.plumbing.database import Again, Transaction, pages
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
@@ -279,6 +280,20 @@ def _release(tx: Transaction, actor: Actor, row: Any) -> None:
 
 
 # What an admin does
+
+
+def every(
+    tx: Transaction,
+    actor: Actor,
+    find: str = "",
+    product: str | None = None,
+    account: str | None = None,
+    revoked: bool = False,
+    sort: Sort = "machine",
+    down: bool = False,
+) -> Iterator[Device]:
+    """All of the list, some thousands at a time."""
+    return pages(lambda at, most: listing(tx, actor, find, product, account, None, revoked, sort, down, at, most)[1])
 
 
 def listing(

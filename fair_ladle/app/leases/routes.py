@@ -143,13 +143,13 @@ def export(
     down: bool = False,
     form: Format = "csv",
 ) -> Response:
-    """What the list shows, as a file, up to 100,000 sessions."""
-    found = db.run(usecases.sessions, who, None, find, product, account, sort, down, 0, 100_000)[1]
+    """What the list shows, as a file."""
+    found = db.stream(usecases.every, who, find, product, account, sort, down)
     return sheet(
         "sessions",
         form,
         ["username", "name", "product", "account", "machine", "began_at", "until", "offline_until", "ends_at", "why"],
-        [
+        (
             [
                 e.row.username,
                 e.person,
@@ -160,7 +160,7 @@ def export(
                 e.row.why,
             ]
             for e in found
-        ],
+        ),
     )
 
 

@@ -4,7 +4,7 @@ that somebody who signs in a second time takes nothing more: their first session
 from __future__ import annotations
 
 import secrets
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any, Literal
@@ -18,7 +18,7 @@ from fair_ladle.app.leases.jobs import _free
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.database import Transaction, pages
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
@@ -135,6 +135,19 @@ def go_offline(tx: Transaction, token: str, days: int) -> datetime:
     until = tx.now + timedelta(days=days)
     store.change(tx.connection, [row.id], {"until": until, "offline_until": until})
     return until
+
+
+def every(
+    tx: Transaction,
+    actor: Actor,
+    find: str = "",
+    product: str | None = None,
+    account: str | None = None,
+    sort: Sort = "person",
+    down: bool = False,
+) -> Iterator[ClientSession]:
+    """All live sessions, some thousands at a time."""
+    return pages(lambda at, most: sessions(tx, actor, None, find, product, account, sort, down, at, most)[1])
 
 
 def sessions(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 from fastapi import Query, Response
@@ -88,20 +89,13 @@ def read(
 
 @routes.get("/export", response_class=Response)
 def export(db: Db, who: Who, form: Format = "csv", account: str | None = None, by: str | None = None) -> Response:
-    """The newest 500 entries of what is shown, as a file."""
-    rows: list[list[Any]] = []
-    for entry in _entries(db.snapshot(usecases.read, who, account, by, None, None, 500)):
-        for change in entry.changes or [Change(what="", before=None, after=None)]:
-            rows.append(
-                [
-                    entry.at,
-                    entry.actor,
-                    entry.account,
-                    entry.action,
-                    entry.subject,
-                    change.what,
-                    change.before,
-                    change.after,
-                ]
-            )
-    return sheet("log", form, ["at", "who", "account", "action", "subject", "what", "before", "after"], rows)
+    """What is shown, as a file, newest first."""
+
+    def rows() -> Iterator[list[Any]]:
+        for page in db.stream(usecases.every, who, account, by):
+            for entry in _entries(page):
+                shared = [entry.at, entry.actor, entry.account, entry.action, entry.subject]
+                for change in entry.changes or [Change(what="", before=None, after=None)]:
+                    yield [*shared, change.what, change.before, change.after]
+
+    return sheet("log", form, ["at", "who", "account", "action", "subject", "what", "before", "after"], rows())

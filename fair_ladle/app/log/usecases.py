@@ -6,6 +6,7 @@ another: see `sealing`.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -25,6 +26,20 @@ class LogPage:
     accounts: accounts_service.Accounts
 
 
+def every(tx: Transaction, actor: Actor, account: str | None = None, by: str | None = None) -> Iterator[LogPage]:
+    """All of the log that is shown, newest first, a few hundred entries at a time."""
+    before = None
+    while True:
+        page = read(tx, actor, account, by, None, before, AT_ONCE)
+        yield page
+        if len(page.entries) < AT_ONCE:
+            return
+        before = page.entries[-1].id
+
+
+AT_ONCE = 500
+
+
 def read(
     tx: Transaction,
     actor: Actor,
@@ -39,5 +54,7 @@ def read(
     top = accounts_service.top_row(accounts, actor)
     row = top if account is None else accounts_service.row_in_scope(accounts, actor, account)
     ids = None if row == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(row)]]
-    entries = store.newest(tx.connection, ids, by, action, before, min(limit, 500), came_later(tx, accounts, top, row))
+    entries = store.newest(
+        tx.connection, ids, by, action, before, min(limit, AT_ONCE), came_later(tx, accounts, top, row)
+    )
     return LogPage(entries, store.actors(tx.connection, ids), accounts)

@@ -120,13 +120,13 @@ def export(
     down: bool = False,
     form: Format = "csv",
 ) -> Response:
-    """What the list shows, as a file, up to 100,000 numbers."""
-    found = db.run(usecases.listing, who, product, state, find, account, None, sort, down, 0, 100_000)[1]
+    """What the list shows, as a file."""
+    found = db.stream(usecases.every, who, product, state, find, account, sort, down)
     return sheet(
         "numbers",
         form,
         ["number", "state", "account", "username", "name", "address", "since"],
-        [[e.number, e.state, e.account, e.username, e.person, e.address, written(e.since)] for e in found],
+        ([e.number, e.state, e.account, e.username, e.person, e.address, written(e.since)] for e in found),
     )
 
 

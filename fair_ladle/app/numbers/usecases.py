@@ -17,7 +17,7 @@ from fair_ladle.app.log import service as log_service
 from fair_ladle.app.numbers import store
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.database import Transaction, pages
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
@@ -327,6 +327,20 @@ def release(tx: Transaction, actor: Actor, product: str, numbers: Sequence[str])
     assignments.release(tx, actor, [Wanted(there[number], found.code, number) for number in numbers])
     store.change(tx.connection, found.id, numbers, {"person_id": None, "address": None})
     return len(numbers)
+
+
+def every(
+    tx: Transaction,
+    actor: Actor,
+    product: str,
+    state: State = "assigned",
+    find: str = "",
+    account: str | None = None,
+    sort: Sort = "number",
+    down: bool = False,
+) -> Iterator[Number]:
+    """All of the list, some thousands at a time."""
+    return pages(lambda at, most: listing(tx, actor, product, state, find, account, None, sort, down, at, most)[1])
 
 
 def listing(

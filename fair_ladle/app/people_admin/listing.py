@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any, Literal
@@ -25,7 +26,7 @@ from fair_ladle.app.people_admin import store
 from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.personal_storage.usecases import Storage
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.plumbing.problems import invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
@@ -156,6 +157,19 @@ def listing(
     """A part of the people list."""
     accounts = accounts_service.known(tx)
     where = conditions(tx, actor, accounts, asked, for_a_page=True)
+    total, found = store.page(tx.connection, where, _order(sort, down), offset, limit)
+    return Page(total, _rows(tx, actor, accounts, found))
+
+
+def every(tx: Transaction, actor: Actor, asked: Asked, sort: Sort = "name", down: bool = False) -> Iterator[Row]:
+    """All of the people list, a few hundred at a time."""
+    accounts = accounts_service.known(tx)
+    ids = store.ordered_ids(tx.connection, conditions(tx, actor, accounts, asked), _order(sort, down))
+    for part in batched(ids, 500):
+        yield from _rows(tx, actor, accounts, store.by_ids(tx.connection, part))
+
+
+def _order(sort: Sort, down: bool) -> list[Any]:
     columns = {
         "name": people.c.display_name,
         "username": people.c.username,
@@ -165,10 +179,7 @@ def listing(
         "department": people.c.department,
         "last_seen": people.c.last_seen_at,
     }
-    column = columns[sort]
-    order = [column.desc() if down else column.asc(), people.c.id]
-    total, found = store.page(tx.connection, where, order, offset, limit)
-    return Page(total, _rows(tx, actor, accounts, found))
+    return [columns[sort].desc() if down else columns[sort].asc(), people.c.id]
 
 
 def count(tx: Transaction, actor: Actor, asked: Asked) -> int:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import itertools
 import random
 import time
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
@@ -125,6 +126,15 @@ def batched(keys: Collection[Key], at_once: int = 2000) -> Iterator[list[Key]]:
     """Keys in parts of which each is short enough to be named in a statement."""
     every = list(keys)
     return (every[start : start + at_once] for start in range(0, len(every), at_once))
+
+
+def pages(read: Callable[[int, int], Sequence[Result]], at_once: int = 5000) -> Iterator[Result]:
+    """Everything of a list that is read by offset and limit."""
+    for offset in itertools.count(0, at_once):
+        found = read(offset, at_once)
+        yield from found
+        if len(found) < at_once:
+            return
 
 
 def lock_rows(connection: sa.Connection, table: sa.Table, ids: Collection[int]) -> list[Any]:
@@ -362,6 +372,14 @@ class Database:
             except sa.exc.OperationalError as trouble:
                 if not tries.again(trouble):
                     raise
+
+    def stream(self, usecase: Callable[..., Iterator[Result]], *args: Any, **named: Any) -> Iterator[Result]:
+        """What a use-case that only reads finds bit by bit, all of one instant, however long whoever asks takes. It is
+        begun when the first bit is asked for; what is lost on the way is not begun again."""
+        with self.engine.connect() as connection:
+            fixed = connection.execution_options(isolation_level="REPEATABLE READ")
+            with fixed.begin():
+                yield from usecase(Transaction(fixed, self.clock, self.settings, {}), *args, **named)
 
     def try_out(self, usecase: Callable[..., Result], *args: Any, **named: Any) -> Result:
         """What a use-case would do and answer; nothing of it is kept, and nothing that others use is locked: it

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Generator, Iterable, Sequence
 from datetime import datetime
+from itertools import chain
 from typing import Annotated, Any, Literal
 
+from anyio import CancelScope, to_thread
 from fastapi import Depends, Request, Response
-from fastapi.responses import JSONResponse
+from fastapi.responses import JSONResponse, StreamingResponse
 from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict
+from starlette.types import Receive, Scope, Send
 
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.once import KeyedDatabase
 from fair_ladle.app.plumbing.problems import Problem
-from fair_ladle.connectors.sheets_out import TYPES, Cell, as_csv, as_xlsx
+from fair_ladle.connectors.sheets_out import TYPES, Cell, csv_parts, xlsx_parts
 
 Format = Literal["csv", "xlsx"]
 PROBLEM_TYPE = "application/problem+json"
@@ -97,9 +100,25 @@ def written(at: datetime | None) -> str | None:
     return None if at is None else at.isoformat()
 
 
-def sheet(name: str, form: Format, columns: Sequence[str], rows: Sequence[Sequence[Cell]]) -> Response:
-    """A table as a file to keep."""
-    content = as_csv(columns, rows) if form == "csv" else as_xlsx(name, columns, rows)
-    return Response(
-        content, media_type=TYPES[form], headers={"Content-Disposition": f'attachment; filename="{name}.{form}"'}
-    )
+def sheet(name: str, form: Format, columns: Sequence[str], rows: Iterable[Sequence[Cell]]) -> Response:
+    """A table as a file to keep, sent as its rows come: whoever leaves ends it. What is refused is so before it
+    begins."""
+    parts = csv_parts(columns, rows) if form == "csv" else xlsx_parts(name, columns, rows)
+    return _Streamed(parts, TYPES[form], {"Content-Disposition": f'attachment; filename="{name}.{form}"'})
+
+
+class _Streamed(StreamingResponse):
+    """An answer that is made while it is sent. However it ends, what makes it ends with it."""
+
+    def __init__(self, parts: Generator[bytes], media_type: str, headers: dict[str, str]):
+        first = next(parts)
+        super().__init__(chain([first], parts), media_type=media_type, headers=headers)
+        self._parts = parts
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """Send it."""
+        try:
+            await super().__call__(scope, receive, send)
+        finally:
+            with CancelScope(shield=True):
+                await to_thread.run_sync(self._parts.close)

@@ -442,7 +442,7 @@ export interface paths {
         };
         /**
          * Export
-         * @description What the list shows, as a file, up to 100,000 devices.
+         * @description What the list shows, as a file.
          */
         get: operations["export_api_devices_export_get"];
         put?: never;
@@ -1282,7 +1282,7 @@ export interface paths {
         };
         /**
          * Export
-         * @description What the list shows, as a file, up to 100,000 numbers.
+         * @description What the list shows, as a file.
          */
         get: operations["export_api_items__product__export_get"];
         put?: never;
@@ -1470,7 +1470,7 @@ export interface paths {
         };
         /**
          * Export
-         * @description The newest 500 entries of what is shown, as a file.
+         * @description What is shown, as a file, newest first.
          */
         get: operations["export_api_log_export_get"];
         put?: never;
@@ -1746,7 +1746,7 @@ export interface paths {
         };
         /**
          * Export
-         * @description What the list shows, as a file, up to 100,000 people.
+         * @description What the list shows, as a file.
          */
         get: operations["export_api_people_export_get"];
         put?: never;
@@ -2530,7 +2530,7 @@ export interface paths {
         };
         /**
          * Export
-         * @description What the list shows, as a file, up to 100,000 sessions.
+         * @description What the list shows, as a file.
          */
         get: operations["export_api_sessions_export_get"];
         put?: never;

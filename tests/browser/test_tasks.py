@@ -65,6 +65,7 @@ SCREENS = [
     ("a notice that is none", None, "/keep/guessed", "heading", "This notice is over"),
     ("an invitation that is none", None, "/join/guessed", "heading", "This invitation cannot be used"),
     ("log", "GANNET", "/log", "table", "Log, newest first"),
+    ("how the server does", "GANNET", "/server", "table", "Jobs"),
     ("a client's allocations", "OLDQUAY", "/allocations", "treegrid", "Accounts against pools"),
 ]
 
@@ -93,6 +94,27 @@ def test_screens_have_no_serious_finding(
         "|| part.getBoundingClientRect().width < 300)"
     )
     assert page.evaluate(lying_over) is False, "and no part of it lies over another or is squeezed"
+
+
+def test_a_range_reaches_rows_that_are_not_there_yet(open_page: Open) -> None:
+    page = open_page(at="/allocations?open=*&account=GANNET&product=WATCHGLASS")
+    page.get_by_role("heading", name="Gannet & Rowe Managed IT").wait_for()
+    grid = page.get_by_role("treegrid")
+    rows = int(grid.get_attribute("aria-rowcount") or 0) - 2  # without the head and the owner of the pool
+    assert rows > 45 and page.locator(".arow").count() < rows, "more than a window has"
+    page.locator(".cell.sel").focus()
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("Control+Shift+ArrowDown")
+    page.keyboard.type("999")
+    page.keyboard.press("Control+Enter")
+    expect(page.get_by_role("region", name="Draft")).to_contain_text(f"{rows} changes")
+    last = page.locator(".cell.sel")
+    expect(last).to_have_attribute("aria-description", re.compile("cap 999 devices"))
+    page.keyboard.press("Control+ArrowUp")
+    page.keyboard.press("ArrowDown")
+    expect(page.locator(".cell.sel")).to_have_attribute("aria-description", re.compile("cap 999 devices"))
+    page.keyboard.press("Control+z")
+    expect(page.get_by_role("region", name="Draft")).to_have_count(0)
 
 
 def test_changing_a_cap_by_keyboard(open_page: Open) -> None:

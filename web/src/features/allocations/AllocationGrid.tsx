@@ -168,6 +168,10 @@ export function AllocationGrid(props: GridProps) {
         event.preventDefault()
         setEdit(null)
         wantsFocus.current = true
+      } else if (event.key.length === 1 && !(event.target instanceof HTMLInputElement)) {
+        // The cell is not here yet, and what is typed is kept for it.
+        event.preventDefault()
+        setEdit({ ...edit, text: edit.text + event.key })
       }
       return
     }

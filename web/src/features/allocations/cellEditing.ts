@@ -71,10 +71,11 @@ function refuseFixed(found: CellTerms[]): void {
   if (fixed?.fixed) throw new CannotBe(fixed.fixed)
 }
 
-/** Whether a text can stand in a cell, by what the cell shows now. */
+/** Whether a text can stand in a cell, by what the cell shows now; where it is not here yet, that is seen later. */
 export function canStand(sheet: Sheet, at: At, field: Field, text: string): boolean {
+  if (!sheet.listing.at(at.row)) return true
   const { account, pool, place } = cellAt(sheet, at)
-  if (place === null) return false
+  if (place === null) return true
   const figures = figuresOf(pool, place, sheet.effects[account]?.[pool.product])
   return (
     typedTerms(

@@ -7,7 +7,7 @@ import type { CellEffect } from './model'
 export type RowPool = Schemas['RowPool']
 type Rows = Schemas['AllocationRows']
 
-const PAGE = 100
+const PAGE = 40
 /** How many accounts are asked for at once where only their names are wanted. */
 const NAMES = 5000
 

@@ -28,6 +28,7 @@ STATEMENTS = {
     "/api/people": 12,
     "/api/people?account=OLDQUAY&find=a": 12,
     "/api/people?group=OLDQUAY/OLDQUAY-ALL": 13,
+    "/api/people/jonas.vane": 23,
     "/api/groups": 5,
     "/api/pools": 6,
     "/api/log": 5,

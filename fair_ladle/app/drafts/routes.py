@@ -46,7 +46,7 @@ class ChangeName(BaseModel):
 class Edit(BaseModel):
     """Changes to take in and out; ``draft`` null = one's open draft, made if there is none. With ``look_at`` comes
     that cell's ladder; with ``shown`` the figures of these accounts' cells and of those that are changed, else of all
-    that differ."""
+    that differ. ``bare`` = answer without the changes the draft holds, whoever asks having them."""
 
     draft: int | None
     revision: int
@@ -55,6 +55,7 @@ class Edit(BaseModel):
     name: str | None = Field(default=None, max_length=200)
     look_at: CellName | None = None
     shown: list[str] | None = Field(default=None, max_length=MOST_SHOWN)
+    bare: bool = False
 
 
 class Look(BaseModel):
@@ -224,10 +225,11 @@ def _body(
     previewed: Preview | None,
     look_at: CellName | None = None,
     shown: Sequence[str] | None = None,
+    bare: bool = False,
 ) -> DraftBody:
     return DraftBody(
         **_summary(draft.row, who, len(draft.changes)),
-        changes=draft.changes,
+        changes=[] if bare else draft.changes,
         shared_with=[each.name for each in draft.shared_with],
         effect=None if previewed is None or not draft.changes else effect_body(previewed, who, look_at, shown),
     )
@@ -463,7 +465,7 @@ def edit(body: Edit, db: Db, who: Who) -> Any:
             tx, who, body.draft, body.revision, body.put, [(each.kind, each.key) for each in body.forget], body.name
         )
         previewed = preview_changes(tx, who, draft.changes, None, _looked(body.shown, body.look_at))
-        return _body(draft, who, previewed, body.look_at, body.shown)
+        return _body(draft, who, previewed, body.look_at, body.shown, body.bare)
 
     return db.run(write)
 
@@ -476,8 +478,9 @@ def get(
     account: str | None = Query(None),
     product: str | None = Query(None),
     shown: Shown = None,
+    bare: bool = False,
 ) -> Any:
-    """A draft with what it would do now, or on its day."""
+    """A draft with what it would do now, or on its day; ``bare`` = without the changes it holds."""
     look_at = _look_at(account, product)
 
     def read(tx: Any) -> DraftBody:
@@ -487,7 +490,7 @@ def get(
             if draft.row.state == "applied"
             else preview_changes(tx, who, draft.changes, draft.row.apply_on, _looked(shown, look_at))
         )
-        return _body(draft, who, previewed, look_at, shown)
+        return _body(draft, who, previewed, look_at, shown, bare)
 
     return db.run(read)
 

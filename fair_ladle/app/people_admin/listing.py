@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import timedelta
 from typing import Any, Literal
 
@@ -306,8 +306,16 @@ def person(tx: Transaction, actor: Actor, username: str) -> Person:
         )
         if each.id != found.id and accounts_service.sees(accounts, actor, each.account_id)
     ]
+    stored = personal_storage.of_one(tx, actor, found)
     return Person(
-        _rows(tx, actor, accounts, [found])[0],
+        Row(
+            found,
+            tree.codes[place],
+            accounts.name(place),
+            [each.product.code for each in holdings],
+            [name for _, _, name, _ in mine],
+            [replace(each, elsewhere=()) for each in stored if each.limit is not None or each.used],
+        ),
         [accounts.name(each) for each in path[1 : path.index(top) + 1]],
         holdings,
         mine,
@@ -317,7 +325,7 @@ def person(tx: Transaction, actor: Actor, username: str) -> Person:
         log_service.about_subject(tx, found.account_id, username),
         products,
         of_person.layers_of(tx, actor, found),
-        personal_storage.of_one(tx, actor, found),
+        stored,
         [
             next(each for each in products.values() if each.code == code)
             for _, code, _ in assignments.reserved_seats(tx, list(products.values()), [username])

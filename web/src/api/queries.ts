@@ -128,7 +128,10 @@ export const draftLooked = (
     queryFn: () =>
       take(
         api.GET('/api/drafts/{draft_id}', {
-          params: { path: { draft_id: id }, query: { ...look, shown: shown.length ? shown : NONE_BESIDES } },
+          params: {
+            path: { draft_id: id },
+            query: { ...look, shown: shown.length ? shown : NONE_BESIDES, bare: true },
+          },
         }),
       ),
     staleTime: 15_000,

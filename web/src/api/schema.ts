@@ -774,7 +774,7 @@ export interface paths {
         };
         /**
          * Get
-         * @description A draft with what it would do now, or on its day.
+         * @description A draft with what it would do now, or on its day; ``bare`` = without the changes it holds.
          */
         get: operations["get_api_drafts__draft_id__get"];
         put?: never;
@@ -3764,9 +3764,14 @@ export interface components {
          * Edit
          * @description Changes to take in and out; ``draft`` null = one's open draft, made if there is none. With ``look_at`` comes
          *     that cell's ladder; with ``shown`` the figures of these accounts' cells and of those that are changed, else of all
-         *     that differ.
+         *     that differ. ``bare`` = answer without the changes the draft holds, whoever asks having them.
          */
         Edit: {
+            /**
+             * Bare
+             * @default false
+             */
+            bare: boolean;
             /** Draft */
             draft: number | null;
             /**
@@ -12071,6 +12076,7 @@ export interface operations {
                 account?: string | null;
                 product?: string | null;
                 shown?: string[] | null;
+                bare?: boolean;
             };
             header?: never;
             path: {

@@ -94,6 +94,7 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
             forget,
             look_at: look,
             shown,
+            bare: true,
             name: null,
           },
         }),

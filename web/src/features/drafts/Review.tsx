@@ -68,7 +68,9 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
           .settle(
             (id, revision) =>
               take(
-                api.PATCH('/api/drafts', { body: { draft: id, revision, name, put: [], forget: [], look_at: null } }),
+                api.PATCH('/api/drafts', {
+                  body: { draft: id, revision, name, put: [], forget: [], look_at: null, bare: true, shown: [] },
+                }),
               ),
             false,
           )

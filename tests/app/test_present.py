@@ -29,9 +29,9 @@ from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import AllocationChange, Terms
+from fair_ladle.app.drafts.effects import EffectBody, effect_body
 from fair_ladle.app.drafts.preview import preview
 from fair_ladle.app.drafts.reversing import terms_of
-from fair_ladle.app.drafts.routes import EffectBody, effect_body
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused

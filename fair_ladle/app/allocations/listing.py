@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime
 from typing import Any, Literal
 
 import numpy as np
+import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
@@ -185,33 +186,41 @@ def _listed(
 
 def _pressing(tx: Transaction, accounts: Accounts, top: int, products: Sequence[Product], at: datetime | None) -> Flags:
     """The accounts of a branch that are past a cap in one of these products."""
-    if at is None:
-        pools = pools_service.pools(tx, products)
-        if present.are_current(tx, pools):
-            inside = accounts_service.in_branch(accounts, top, counters.c.account_id)
-            return accounts.flagged(store.past_a_cap(tx.connection, [pool.id for pool in pools], inside))
-    whole = whole_at(tx, products, at)
-    past: Flags = whole.settled.load > whole.snapshot.grid.cap
-    return _inside(accounts, top, past)
+
+    def is_past(whole: Positions) -> Flags:
+        found: Flags = whole.settled.load > whole.snapshot.grid.cap
+        return found
+
+    return _in_branch(tx, accounts, top, products, at, store.past_a_cap, is_past)
 
 
 def _idle(tx: Transaction, accounts: Accounts, top: int, products: Sequence[Product], at: datetime | None) -> Flags:
     """The accounts of a branch that hold a promise in one of these products that nobody uses."""
-    if at is None:
-        pools = pools_service.pools(tx, products)
-        if present.are_current(tx, pools):
-            inside = accounts_service.in_branch(accounts, top, counters.c.account_id)
-            return accounts.flagged(store.promised_unused(tx.connection, [pool.id for pool in pools], inside))
-    whole = whole_at(tx, products, at)
-    unused: Flags = whole.settled.held > whole.settled.load
-    return _inside(accounts, top, unused)
+
+    def is_unused(whole: Positions) -> Flags:
+        found: Flags = whole.settled.held > whole.settled.load
+        return found
+
+    return _in_branch(tx, accounts, top, products, at, store.promised_unused, is_unused)
 
 
-def _inside(accounts: Accounts, top: int, flags: Flags) -> Flags:
-    """Which rows of a branch have a flag in any column."""
-    found = np.zeros(len(flags), dtype=bool)
-    branch = accounts.tree.branch(top)
-    found[branch] = flags[branch].any(axis=1)
+def _in_branch(
+    tx: Transaction,
+    accounts: Accounts,
+    top: int,
+    products: Sequence[Product],
+    at: datetime | None,
+    by_counters: Callable[[sa.Connection, list[int], sa.ColumnElement[bool]], list[int]],
+    by_positions: Callable[[Positions], Flags],
+) -> Flags:
+    """The accounts of a branch of which something holds in one of these products: by the counters, or, where they do
+    not tell, by positions."""
+    pools = pools_service.pools(tx, products)
+    if at is None and present.are_current(tx, pools):
+        inside = accounts_service.in_branch(accounts, top, counters.c.account_id)
+        return accounts.flagged(by_counters(tx.connection, [pool.id for pool in pools], inside))
+    branch, found = accounts.tree.branch(top), np.zeros(len(accounts.tree), dtype=bool)
+    found[branch] = by_positions(whole_at(tx, products, at))[branch].any(axis=1)
     return found
 
 

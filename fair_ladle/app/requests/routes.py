@@ -8,7 +8,7 @@ from typing import Any, Literal
 from fastapi import Query
 from pydantic import BaseModel, Field
 
-from fair_ladle.app.drafts.routes import EffectBody, effect_body
+from fair_ladle.app.drafts.effects import EffectBody, effect_body
 from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router

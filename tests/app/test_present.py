@@ -32,6 +32,7 @@ from fair_ladle.app.drafts.change_types import AllocationChange, Terms
 from fair_ladle.app.drafts.effects import EffectBody, effect_body
 from fair_ladle.app.drafts.preview import preview
 from fair_ladle.app.drafts.reversing import terms_of
+from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
@@ -319,6 +320,33 @@ def test_branches_open_around_the_account_one_comes_for(odd: Database) -> None:
         assert (inside.opened, inside.place) == ([], 1 + sorted(children(tree, below)).index(code))
         outside = listing.listing(tx, actor_of(code), listing.Wanted([], around=below))
         assert (outside.opened, outside.place, outside.count) == ([], None, 1)
+
+
+def test_what_one_looks_at_beside_is_as_if_it_were_not_there(odd: Database) -> None:
+    """A cell of another branch, and one that there never was: the same answer, and the same rows whatever goes on
+    elsewhere."""
+    with odd.transaction() as tx:
+        tree, product = accounts_service.known(tx).tree, pools.products(tx)[0]
+        scope = next(tree.codes[row] for row in range(1, len(tree)) if tree.branch_size[row] > 1)
+        inside = [tree.codes[row] for row in tree.branch(tree.row(scope))]
+        actor = replace(actor_of(scope), sign_in_id=1)
+        change = change_of(tx, actor, random.Random(1), inside[-1], product.code)
+        beside = next((code for code in tree.codes if code not in inside), tree.codes[0])
+        for shown in (None, [], [beside]):
+            told = [
+                effect_body(
+                    preview(tx, actor, [change], None, shown),
+                    actor,
+                    CellName(account=code, product=product.code),
+                    shown,
+                )
+                for code in (beside, "NOWHERE")
+            ]
+            assert told[0] == told[1] and told[0].ladder is None
+        before = listing.listing(tx, actor, listing.Wanted([])).made_of
+        generations.renew(tx, "structure")
+        assert listing.listing(tx, actor, listing.Wanted([])).made_of == before
+        assert listing.listing(tx, actor, listing.Wanted([], below=scope)).made_of != before
 
 
 def children(tree: Tree, code: str) -> list[str]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime
@@ -79,6 +80,7 @@ class Listing:
     attention: int
     closed: int
     made_of: str
+    """Another for every other list."""
     products: list[Product]
     differing: Flags | None = field(default=None)
 
@@ -125,7 +127,7 @@ def listing(tx: Transaction, actor: Actor, wanted: Wanted) -> Listing:
         place,
         int(pressing.sum()),
         int(closed.sum()),
-        str(accounts_service.structure_number(tx)),
+        hashlib.blake2b(accounts.ids[rows].tobytes(), digest_size=8).hexdigest(),
         products,
         _differing(tx, view, products, wanted.against) if wanted.compares else None,
     )

@@ -10,7 +10,6 @@ import numpy as np
 from pydantic import BaseModel
 
 from fair_ladle.app.accounts import service as accounts_service
-from fair_ladle.app.accounts.service import row_in_scope
 from fair_ladle.app.allocations.routes import CellName, LadderBody
 from fair_ladle.app.allocations.views import visible_room
 from fair_ladle.app.drafts.change_types import Terms
@@ -230,7 +229,7 @@ def _cells(effect: Impact, inside: Any) -> list[CellsEffect]:
 def _ladder(effect: Impact, who: Actor, look_at: CellName) -> LadderBody | None:
     snapshot = effect.after.snapshot
     column = next((place for place, each in enumerate(snapshot.products) if each.code == look_at.product), None)
-    if column is None or look_at.account not in snapshot.accounts.tree:
+    if column is None or not accounts_service.is_in_scope(snapshot.accounts, who, look_at.account):
         return None
-    row = row_in_scope(snapshot.accounts, who, look_at.account)
+    row = snapshot.accounts.tree.row(look_at.account)
     return None if snapshot.owner[row, column] < 0 else LadderBody(**effect.after.visible_ladder(row, column, who))

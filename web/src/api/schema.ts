@@ -2943,9 +2943,9 @@ export interface components {
          * AllocationRows
          * @description A window of the accounts that are listed.
          *
-         *     ``made_of`` is another whenever accounts or places have changed, and with them what stands where. ``opened`` had to
-         *     be opened for the account asked for, which is listed at ``place``. ``attention`` and ``closed`` count the accounts
-         *     of the branch that are past a cap in these products, and those that are closed.
+         *     ``made_of`` is another for every other list: whoever has windows of two asks again. ``opened`` had to be opened for
+         *     the account asked for, which is listed at ``place``. ``attention`` and ``closed`` count the accounts of the branch
+         *     that are past a cap in these products, and those that are closed.
          */
         AllocationRows: {
             accounts: components["schemas"]["RowAccounts"];

@@ -75,14 +75,15 @@ def ladder(way_up: Sequence[Rung], promisable: int, physically_left: int) -> Lad
     """Headroom of the first rung; the last rung is the pool's owner.
 
     headroom(n) = min(hard − load, cushion + max(0, headroom(parent))) unrolled: each limit leaves
-    the room at its own rung (never below 0 above the first) and the cushions below it; the least
-    of these is the headroom, the nearest at a tie. The physical term comes last.
+    the room at its own rung (never below 0 above the first) and the cushions below it. The least of
+    these is the headroom; which of them binds the recursion says, followed upwards, the nearest at a
+    tie. The physical term comes last.
     """
     found = _rooms(way_up)
     cushions = sum(rung.cushion for rung in way_up[:-1])
     room = promisable - way_up[-1].load
     found.append((SUPPLY, room if len(way_up) == 1 else max(0, room) + cushions))
-    best = _tightest(found)
+    best = _tightest(way_up, room)
     assert best is not None
     if physically_left < best[1]:
         best = len(found) - 1, physically_left
@@ -95,8 +96,7 @@ def within(way_up: Sequence[Rung]) -> Ladder:
 
     The recursion begins there with hard − load; without any cap on the way nothing limits.
     """
-    found = _rooms(way_up)
-    return _ladder(found, _tightest(found))
+    return _ladder(_rooms(way_up), _tightest(way_up, None))
 
 
 def _rooms(way_up: Sequence[Rung]) -> list[tuple[str, int | None]]:
@@ -111,9 +111,19 @@ def _rooms(way_up: Sequence[Rung]) -> list[tuple[str, int | None]]:
     return found
 
 
-def _tightest(found: Sequence[tuple[str, int | None]]) -> tuple[int, int] | None:
-    bounded = [(place, room) for place, (_, room) in enumerate(found) if room is not None]
-    return min(bounded, key=lambda at: (at[1], at[0]), default=None)
+def _tightest(way_up: Sequence[Rung], left: int | None) -> tuple[int, int] | None:
+    """The place of the limit that binds the first rung, and the room it leaves there, by the recursion from the last
+    rung down; None where nothing limits. ``left`` is what the pool can still promise (None = not to be seen), whose
+    place is after the last rung."""
+    best = None if left is None else (len(way_up), left)
+    for place in reversed(range(len(way_up))):
+        rung = way_up[place]
+        if best is not None and place < len(way_up) - 1:
+            best = best[0], max(0, best[1]) + rung.cushion
+        own = None if rung.hard is None else rung.hard - rung.load
+        if own is not None and (best is None or own <= best[1]):
+            best = place, own
+    return best
 
 
 def _ladder(found: Sequence[tuple[str, int | None]], best: tuple[int, int] | None) -> Ladder:

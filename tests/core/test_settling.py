@@ -260,3 +260,22 @@ def test_supply_says_the_same_of_one_pool_and_of_many(
 )
 def test_near_is_from_nine_tenths(load: int, cap: int, near: bool) -> None:
     assert bool(is_near(one(load), one(cap))[0]) is near
+
+
+@pytest.mark.parametrize(
+    ("cap", "promisable", "binds"),
+    [(3, 2, "supply"), (2, 3, "A"), (2, 2, "A"), (3, 9, "A"), (None, 2, "supply")],
+)
+def test_of_two_limits_that_are_passed_the_one_passed_by_more_binds(
+    cap: int | None, promisable: int, binds: str
+) -> None:
+    """Both leave nothing below; the recursion, followed upwards, says which it is."""
+    tree = Tree.build({"A": None, "B": "A"})
+    own, reserve = column(tree, {"B": 5}), column(tree, {})
+    hard = column(tree, {} if cap is None else {"A": cap}, NO_LIMIT)
+    settled, supply = settle(tree, own, reserve, ROOT), Supply(one(promisable), one(0), one(100))
+    found = headroom(tree, settled, hard, ROOT, supply)
+    bound = int(found.bound_by[tree.row("B"), 0])
+    assert ("supply" if bound == BY_SUPPLY else tree.codes[bound]) == binds
+    way = [Rung("B", 5, 0, None, None, False), Rung("A", 5, 0, cap, None, False)]
+    assert (ladder(way, promisable, 10**6).headroom, ladder(way, promisable, 10**6).bound_by) == (0, binds)

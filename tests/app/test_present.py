@@ -279,6 +279,9 @@ def test_windows_show_what_the_whole_grid_shows(odd: Database) -> None:
                             there = whole["accounts"]["code"].index(code)
                             assert [pool[name][place] for name in CELL] == [same[name][there] for name in CELL]
                 assert found == listed, (show, find)
+                alone = listing.listing(tx, actor, replace(wanted, names_alone=True, limit=5000))
+                assert grid_body(alone.view)["accounts"]["code"] == listed
+                assert not listed or alone.made_of == part.made_of
 
 
 HEADS = ("supply", "used", "held", "free", "ending", "owned")

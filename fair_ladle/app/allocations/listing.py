@@ -36,13 +36,14 @@ MOST_DIFFERENCES = 1000
 class Wanted:
     """What a grid is to list, and which part of it.
 
-    ``products`` None = all in sight, empty = names alone. ``branches`` are open, or, with ``all_open``, the ones that
-    are shut; the top is always open. ``show`` and ``find`` list what they say with those above. ``below`` lists only
-    those directly below one account. ``around`` asks for the window that has this account, with all above it opened;
-    else the window begins at ``first``.
+    ``products`` None = all in sight; with ``names_alone`` they say what is listed, and no figures come. ``branches``
+    are open, or, with ``all_open``, the ones that are shut; the top is always open. ``show`` and ``find`` list what
+    they say with those above. ``below`` lists only those directly below one account. ``around`` asks for the window
+    that has this account, with all above it opened; else the window begins at ``first``.
     """
 
     products: Sequence[str] | None = None
+    names_alone: bool = False
     branches: frozenset[str] = frozenset()
     all_open: bool = False
     show: Show = "all"
@@ -88,8 +89,8 @@ class Listing:
 def listing(tx: Transaction, actor: Actor, wanted: Wanted) -> Listing:
     """A window of the accounts that are listed, with the positions of those alone."""
     sight = {each.id for each in products_in_sight(tx, actor)}
-    products = [] if wanted.products is not None and not wanted.products else chosen_products(tx, wanted.products)
-    products = [each for each in products if each.id in sight]
+    none = wanted.products is not None and not wanted.products
+    products = [each for each in ([] if none else chosen_products(tx, wanted.products)) if each.id in sight]
     accounts = _accounts(tx, wanted.at)
     top = accounts_service.top_row(accounts, actor)
     pressing = _pressing(tx, accounts, top, products, wanted.at)
@@ -113,6 +114,7 @@ def listing(tx: Transaction, actor: Actor, wanted: Wanted) -> Listing:
         place = found if found >= 0 else None
     first = wanted.first if around is None else (place or 0) // wanted.limit * wanted.limit
     window = rows[first : first + wanted.limit]
+    products = [] if wanted.names_alone else products
     view = _positions(tx, accounts, top, window, products, wanted.at)
     parents = accounts.tree.parent[window]
     closed = accounts.closed[accounts.tree.branch(top)]

@@ -23,13 +23,14 @@ MOST_ROWS, MOST_NAMES, MOST_BRANCHES = 500, 5000, 5000
 class RowsAsked(BaseModel):
     """Which accounts to list, and which window of them.
 
-    ``product`` null = all, empty = the accounts' names alone. ``branches`` are open, or with ``all_open`` those that
-    are shut; the top is always open. ``below`` = only those directly below this account. With ``around`` comes the
-    window in which this account stands, everything above it opened; else the one from ``first`` on. ``on`` = as of a
-    day; with ``compares`` it is told which cells are others on ``against`` (null = now).
+    ``product`` null = all; with ``names_alone`` no figures come of them. ``branches`` are open, or with ``all_open``
+    those that are shut; the top is always open. ``below`` = only those directly below this account. With ``around``
+    comes the window in which this account stands, everything above it opened; else the one from ``first`` on. ``on`` =
+    as of a day; with ``compares`` it is told which cells are others on ``against`` (null = now).
     """
 
     product: list[str] | None = Field(default=None, max_length=500)
+    names_alone: bool = False
     branches: list[str] = Field([], max_length=MOST_BRANCHES)
     all_open: bool = False
     show: listing.Show = "all"
@@ -45,8 +46,8 @@ class RowsAsked(BaseModel):
     @model_validator(mode="after")
     def with_figures_fewer(self) -> RowsAsked:
         """Names alone come by thousands, figures by hundreds."""
-        if self.product != [] and self.limit > MOST_ROWS:
-            raise ValueError(f"a limit of at most {MOST_ROWS}, or no products")
+        if not self.names_alone and self.limit > MOST_ROWS:
+            raise ValueError(f"a limit of at most {MOST_ROWS}, or names alone")
         return self
 
 
@@ -103,6 +104,7 @@ def rows(body: RowsAsked, db: Db, who: Who) -> Response:
     def find(tx: Transaction) -> dict[str, Any]:
         wanted = listing.Wanted(
             body.product,
+            body.names_alone,
             frozenset(body.branches),
             body.all_open,
             body.show,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from dataclasses import dataclass
+from ipaddress import ip_network
 from pathlib import Path
 
 DEFAULT_PORT = 8471
@@ -45,6 +46,27 @@ class Settings:
                 or f"http://127.0.0.1:{os.environ.get('FAIR_LADLE_PORT') or DEFAULT_PORT}"
             ).rstrip("/"),
             os.environ.get("FAIR_LADLE_PROXY") or None,
-            os.environ.get("FAIR_LADLE_METRICS") or None,
-            int(os.environ.get("FAIR_LADLE_WORKERS") or 0) or None,
+            _networks("FAIR_LADLE_METRICS"),
+            _count("FAIR_LADLE_WORKERS"),
         )
+
+
+def _networks(name: str) -> str | None:
+    """Addresses and networks with commas between."""
+    found = os.environ.get(name) or None
+    for each in (found or "").split(","):
+        try:
+            ip_network(each.strip() or "127.0.0.1", strict=False)
+        except ValueError:
+            raise SystemExit(
+                f"{name}: addresses or networks such as 127.0.0.1, 10.0.0.0/8; not {each.strip()}."
+            ) from None
+    return found
+
+
+def _count(name: str) -> int | None:
+    """A number from 1 on."""
+    found = os.environ.get(name) or None
+    if found is not None and not (found.isascii() and found.isdigit() and int(found) > 0):
+        raise SystemExit(f"{name}: a number from 1 on; not {found}.")
+    return None if found is None else int(found)

@@ -6278,10 +6278,10 @@ export interface components {
          * RowsAsked
          * @description Which accounts to list, and which window of them.
          *
-         *     ``product`` null = all, empty = the accounts' names alone. ``branches`` are open, or with ``all_open`` those that
-         *     are shut; the top is always open. ``below`` = only those directly below this account. With ``around`` comes the
-         *     window in which this account stands, everything above it opened; else the one from ``first`` on. ``on`` = as of a
-         *     day; with ``compares`` it is told which cells are others on ``against`` (null = now).
+         *     ``product`` null = all; with ``names_alone`` no figures come of them. ``branches`` are open, or with ``all_open``
+         *     those that are shut; the top is always open. ``below`` = only those directly below this account. With ``around``
+         *     comes the window in which this account stands, everything above it opened; else the one from ``first`` on. ``on`` =
+         *     as of a day; with ``compares`` it is told which cells are others on ``against`` (null = now).
          */
         RowsAsked: {
             /** Against */
@@ -6320,6 +6320,11 @@ export interface components {
              * @default 100
              */
             limit: number;
+            /**
+             * Names Alone
+             * @default false
+             */
+            names_alone: boolean;
             /** On */
             on?: string | null;
             /** Product */

@@ -357,7 +357,7 @@ async function sharedTo(
   range: Range | null,
 ): Promise<NamedAccount[]> {
   if (range && range.to.row > range.from.row)
-    return (await accountsIn(listing.asked, range.from.row, range.to.row)).filter((each) => each.code !== listing.top)
+    return (await accountsIn(listing, range.from.row, range.to.row)).filter((each) => each.code !== listing.top)
   if (current.below) return accountsBelow(current.code, product)
   const above = listing.at(current.above)
   return above ? accountsBelow(above.code, product) : []

@@ -46,7 +46,7 @@ async function within(sheet: Sheet, range: Range): Promise<Sheet> {
     )
   for (let row = range.from.row; row <= range.to.row; row++)
     if (!sheet.listing.at(row)) {
-      const found = await accountsIn(sheet.listing.asked, range.from.row, range.to.row)
+      const found = await accountsIn(sheet.listing, range.from.row, range.to.row)
       return { ...sheet, others: new Map(found.map((each, at) => [range.from.row + at, each])) }
     }
   return sheet

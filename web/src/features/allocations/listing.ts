@@ -1,4 +1,4 @@
-import { keepPreviousData, queryOptions, useQueries, useQuery } from '@tanstack/react-query'
+import { keepPreviousData, queryOptions, useQueries, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useCallback, useEffect, useMemo, useState } from 'react'
 import { api, take, type Schemas } from '../../api/client'
 import type { Branches } from './branches'
@@ -64,6 +64,7 @@ export interface NamedAccount {
 function body(asked: Asked) {
   return {
     product: asked.products,
+    names_alone: false,
     branches: [...asked.branches.except],
     all_open: asked.branches.all,
     show: asked.show,
@@ -122,15 +123,24 @@ export function useListing(asked: Asked, step: string, around: () => string) {
     queries: data ? wanted.map((page) => rowsFrom(data.asked, page)) : [],
     combine: dataOf,
   })
-  const listing = useMemo(() => (data ? listed(data, [data.found, ...pages]) : undefined), [data, pages])
+  const listing = useMemo(
+    () => (data ? listed(data, [data.found, ...ofList(pages, data.found)]) : undefined),
+    [data, pages],
+  )
   // Accounts that came, went or moved meanwhile shift the rows: all of it is asked for again.
   const isOther = data !== undefined && pages.some((page) => page.made_of !== data.found.made_of)
-  const { refetch } = arrived
+  const queries = useQueryClient()
   useEffect(() => {
-    if (isOther) void refetch()
-  }, [isOther, refetch])
+    if (isOther) void queries.invalidateQueries({ queryKey: ['allocations', 'rows'] })
+  }, [isOther, queries])
+  const { refetch } = arrived
   const again = useCallback(() => void refetch(), [refetch])
   return { listing, error: arrived.error, again, onShown }
+}
+
+/** The pages of the same list as another one: rows of two lists do not stand beside one another. */
+function ofList(pages: Rows[], first: Rows): Rows[] {
+  return pages.filter((page) => page.made_of === first.made_of)
 }
 
 function dataOf(results: { data: Rows | undefined }[]): Rows[] {
@@ -176,13 +186,15 @@ function listed({ key, asked, around }: Pick<Listing, 'key' | 'asked' | 'around'
   }
 }
 
-/** Who stands in some rows, whether they are here or not. */
-export async function accountsIn(asked: Asked, from: number, to: number): Promise<NamedAccount[]> {
+/** Who stands in some rows, whether they are here or not; refused where the list is not the one that is seen any more. */
+export async function accountsIn({ asked, madeOf }: Listing, from: number, to: number): Promise<NamedAccount[]> {
   const found = await take(
     api.POST('/api/allocations/rows', {
-      body: { ...body(asked), product: [], compares: false, first: from, limit: Math.min(NAMES, to - from + 1) },
+      body: { ...body(asked), names_alone: true, compares: false, first: from, limit: Math.min(NAMES, to - from + 1) },
     }),
   )
+  if (found.made_of !== madeOf)
+    throw new Error('Other accounts are listed by now; look again and choose anew. Nothing was changed.')
   return found.accounts.code.map((code, at) => ({ code, name: found.accounts.name[at] ?? '' }))
 }
 
@@ -203,7 +215,14 @@ export async function accountsBelow(account: string, product: string): Promise<N
 }
 
 const FIGURES = 500
-const EVERYTHING = { branches: [], all_open: false, show: 'all' as const, find: '', compares: false }
+const EVERYTHING = {
+  names_alone: false,
+  branches: [],
+  all_open: false,
+  show: 'all' as const,
+  find: '',
+  compares: false,
+}
 
 const comparisons = new WeakMap<RowPool[], Record<string, Record<string, CellEffect>>>()
 

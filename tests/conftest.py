@@ -120,12 +120,12 @@ def new_database(server: OwnServer, empty_template: Template) -> Iterator[Callab
     opened: list[Database] = []
 
     def make() -> Database:
+        let_go(opened)
         opened.append(empty_template.copy(server))
         return opened[-1]
 
     yield make
-    for database in opened:
-        database.engine.dispose()
+    let_go(opened)
 
 
 @pytest.fixture(scope="session")
@@ -134,11 +134,20 @@ def new_demo(server: OwnServer, demo_template: Template) -> Iterator[Callable[[]
     opened: list[Database] = []
 
     def make() -> Database:
+        let_go(opened)
         opened.append(demo_template.copy(server))
         opened[-1].clock.set_to(STARTS_AT + timedelta(seconds=20))
         return opened[-1]
 
     yield make
+    let_go(opened)
+
+
+def let_go(opened: list[Database]) -> None:
+    """Close the connections nobody uses: the server has 300, and a session makes hundreds of databases.
+
+    A database that is still wanted (a module's) opens new ones when it is asked the next time.
+    """
     for database in opened:
         database.engine.dispose()
 

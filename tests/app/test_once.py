@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
+import MySQLdb
 import pytest
 import sqlalchemy as sa
 from fastapi.testclient import TestClient
@@ -97,6 +98,19 @@ def test_without_a_key_a_lost_commit_is_said_to_be_unknown(demo: Database, monke
     monkeypatch.setattr(Opening, "commit", commit)
     with pytest.raises(OutcomeUnknown):
         demo.run(joining.add, COMMAND_LINE, NewPerson("OLDQUAY-CREW", "Twice Probe", invite=False))
+
+
+def test_a_server_that_takes_no_more_connections_is_asked_again(demo: Database) -> None:
+    demo.engine.dispose()
+    refusals = iter([MySQLdb.OperationalError(1040, "Too many connections")] * 2)
+
+    @sa.event.listens_for(demo.engine, "do_connect")
+    def full(*_: object) -> None:
+        for refusal in refusals:
+            raise refusal
+
+    demo.run(joining.add, COMMAND_LINE, NewPerson("OLDQUAY-CREW", "Twice Probe", invite=False))
+    assert probes(demo) == 1
 
 
 def test_a_secret_is_shown_once_and_kept_nowhere(client: TestClient, demo: Database) -> None:

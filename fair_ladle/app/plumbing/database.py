@@ -38,8 +38,9 @@ DEADLOCK, NO_SAVEPOINT, LOCK_WAIT = 1213, 1305, 1205
 """After a deadlock inside a savepoint the savepoint is gone too: its rollback says 1305."""
 WAITED = {DEADLOCK, NO_SAVEPOINT, LOCK_WAIT}
 """Others were at the same rows: the database is well."""
-LOST = {1047, 1053, 1927, 2002, 2003, 2006, 2013, 2055, 4031}
-"""The connection or its server is gone; 1047: this node of a cluster is not in it."""
+LOST = {1040, 1047, 1053, 1927, 2002, 2003, 2006, 2013, 2055, 4031}
+"""The connection or its server is gone, or not to be had: 1040, it has as many as it takes; 1047, this node of a
+cluster is not in it."""
 UNSURE_AT_COMMIT = LOST | {1180}
 LONGEST_WAIT, LONGEST_OUTAGE, ONE_LOCK_WAIT = 10.0, 15.0, 5
 """Seconds: a request waits for locks, a use-case is begun again after a lost connection, one statement waits for a

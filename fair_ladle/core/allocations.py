@@ -41,6 +41,17 @@ class Version:
 
 
 @dataclass(frozen=True)
+class Terms:
+    """What is allocated in many cells, in grains (``NO_LIMIT`` = no cap, no burst)."""
+
+    reserve: Ints
+    cap: Ints
+    burst: Ints
+    grace: Flags
+    overage: Flags
+
+
+@dataclass(frozen=True)
 class Grid:
     """What is in force, one row an account, one column a day (or a product): the shape all others share."""
 
@@ -74,6 +85,15 @@ class Grid:
             self.overage.copy(),
             self.present.copy(),
         )
+
+    def lay(self, rows: Ints, columns: Ints, terms: Terms) -> None:
+        """Let terms be in force, one in each of these cells."""
+        self.reserve[rows, columns] = terms.reserve
+        self.cap[rows, columns] = terms.cap
+        self.burst[rows, columns] = terms.burst
+        self.grace[rows, columns] = terms.grace
+        self.overage[rows, columns] = terms.overage
+        self.present[rows, columns] = True
 
     def put(self, row: int, columns: slice | int, version: Version) -> None:
         """Let one version be in force in these columns of an account's row."""

@@ -3,6 +3,7 @@ it."""
 
 from __future__ import annotations
 
+import random
 from datetime import date, timedelta
 from decimal import Decimal
 from typing import Any
@@ -270,3 +271,34 @@ def test_a_client_made_after_another_ones_shape_is_allocated_and_priced_like_it(
     assert not any(figure[2] for figure in figures(demo, "PLOVER").values()), (
         "an account cannot be unmade; it is closed"
     )
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_the_accounts_of_any_day_are_what_their_dated_facts_say(demo: Database, seed: int) -> None:
+    """After moves, suspensions and accounts that are new, asked from days before and after: each as read from facts."""
+    chance = random.Random(seed)
+    with demo.transaction() as tx:
+        first = accounts_service.today(tx) - timedelta(days=2)
+    for turn in range(8):
+        demo.clock.shift += timedelta(days=chance.randrange(3))
+        with demo.transaction() as tx:
+            accounts = accounts_service.known(tx)
+            tree = accounts.tree
+            row, other = chance.randrange(1, len(tree)), chance.randrange(len(tree))
+            deed = chance.randrange(4)
+            if deed == 0 and row not in tree.path_up(other):
+                accounts_service.move(tx, tree.codes[row], tree.codes[other])
+            elif deed == 1:
+                row_of = {"code": f"NEW{turn}", "kind": "department", "name": "New", "currency": "EUR"}
+                accounts_service.create(tx, row_of, tree.codes[other], chance.choice(["free", "none"]))
+            else:
+                status = chance.choice(["suspended", "closed", "active"])
+                accounts_service.set_status(tx, int(accounts.ids[row]), status, charged=chance.random() < 0.5)
+            accounts_service.structure_changed(tx)
+    with demo.transaction() as tx:
+        last = accounts_service.today(tx) + timedelta(days=2)
+        days = [first + timedelta(days=each) for each in range((last - first).days)]
+        for day in chance.sample(days, len(days)):
+            found, read = accounts_service.on_day(tx, day), accounts_service.read(tx, day)
+            assert (found.tree.codes, found.facts) == (read.tree.codes, read.facts), day
+            assert found.tree.parent.tolist() == read.tree.parent.tolist() and found.row_of_id == read.row_of_id

@@ -314,7 +314,7 @@ def test_branches_open_around_the_account_one_comes_for(odd: Database) -> None:
         code, path = tree.codes[deep], [tree.codes[row] for row in tree.path_up(deep)]
         found = listing.listing(tx, COMMAND_LINE, listing.Wanted([], around=code, limit=5))
         assert found.opened == path[1:-1]
-        again = listing.listing(tx, COMMAND_LINE, listing.Wanted([], frozenset(found.opened), limit=100))
+        again = listing.listing(tx, COMMAND_LINE, listing.Wanted([], branches=frozenset(found.opened), limit=100))
         listed = grid_body(again.view)["accounts"]["code"]
         assert found.place is not None and listed[found.place] == code
         assert [listed[found.first + place] for place in range(len(found.view.rows))] == listed[found.first :][:5]

@@ -5,10 +5,12 @@ Functions that take an actor check it; the others serve use-cases that have done
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from bisect import bisect_right
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, fields
 from datetime import date, datetime, timedelta
 from functools import cached_property
+from operator import attrgetter
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -20,7 +22,7 @@ from fair_ladle.app.accounts.tables import accounts as accounts_table
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.cache import Cache
-from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import EMPTY, Problem, Refused, not_found
 from fair_ladle.core.calendar import MICRO, day_start, instant, local_day
@@ -44,8 +46,8 @@ class AccountFacts:
     status: str | None = None
     charged: bool | None = None
     status_since: date | None = None
-    unallocated: str = "free"
     path: str = ""
+    unallocated: str = "free"
 
 
 @dataclass(frozen=True)
@@ -142,7 +144,7 @@ class Accounts:
         return str(self.facts[row].name)
 
 
-FACTS = [each.name for each in fields(AccountFacts) if each.name != "unallocated"]
+_READ = attrgetter(*(each.name for each in fields(AccountFacts)))
 
 
 def operator(tx: Transaction) -> Any:
@@ -175,35 +177,80 @@ def start_of(tx: Transaction, day: date) -> datetime:
     return instant(day_start(day, zone(tx)) * MICRO)
 
 
-def on_day(tx: Transaction, day: date, around: Collection[str] | None = None) -> Accounts:
-    """All accounts as they stand on a day; with ``around`` only the branches of these (codes) and those above them,
-    as a tree of their own. Those that are nowhere then are left out."""
-    some = None if around is None else store.around(tx.connection, around, day) or [operator(tx).id]
-    found = store.on_day(tx.connection, day, some)
+def read(tx: Transaction, day: date) -> Accounts:
+    """All accounts as they stand on a day, from the facts. Those that are nowhere then are left out."""
+    found = store.on_day(tx.connection, day)
     if not found:
         operator(tx)
-    code_of = {each.id: each.code for each in found}
-    tree = Tree.build({each.code: code_of.get(each.parent_id) for each in found})
-    by_code = {
-        each.code: AccountFacts(
-            **{name: getattr(each, name) for name in FACTS} | {"unallocated": each.unallocated or "free"}
-        )
-        for each in found
-    }
-    facts = tuple(by_code[code] for code in tree.codes)
-    ids = np.array([each.id for each in facts], dtype=np.int64)
-    return Accounts(tree, ids, facts, {each.id: row for row, each in enumerate(facts)})
+    return _laid_out({each.id: each.parent_id for each in found}, {each.id: _facts(each) for each in found})
 
 
-_known: Cache[Accounts] = Cache(8)
+def _facts(row: Any) -> AccountFacts:
+    return AccountFacts(*_READ(row))
+
+
+def _laid_out(parents: Mapping[int, int | None], facts: Mapping[int, AccountFacts]) -> Accounts:
+    """A tree of accounts (ids), each with its parent."""
+    code_of = {each.id: each.code for each in facts.values()}
+    tree = Tree.build({code_of[each]: None if above is None else code_of.get(above) for each, above in parents.items()})
+    by_code = {each.code: each for each in facts.values()}
+    in_rows = tuple(by_code[code] for code in tree.codes)
+    ids = np.array([each.id for each in in_rows], dtype=np.int64)
+    return Accounts(tree, ids, in_rows, {each.id: row for row, each in enumerate(in_rows)})
 
 
 def known(tx: Transaction) -> Accounts:
     """All accounts as they stand today, kept while the structure stays the same. Whoever changes them says so before
     asking."""
-    day = today(tx)
-    key = (tx.connection.engine.url, structure_number(tx), day)
-    return _known.get(key, lambda: on_day(tx, day))
+    return on_day(tx, today(tx))
+
+
+_turns: Cache[list[date]] = Cache(8)
+_trees: Cache[Accounts] = Cache(8)
+
+
+def on_day(tx: Transaction, day: date) -> Accounts:
+    """All accounts as they stand on a day; those that are nowhere then are left out. Kept while the structure stays the
+    same: days between which nothing turns have the same tree, and what is the same as today is there once."""
+    of = (tx.connection.engine.url, structure_number(tx))
+    turns = _turns.get(of, lambda: store.turns(tx.connection))
+    spell, now = bisect_right(turns, day), today(tx)
+    if spell == bisect_right(turns, now):
+        return _trees.get((of, spell), lambda: read(tx, day))
+    return _trees.get((of, spell), lambda: _turned(tx, known(tx), now, day))
+
+
+def _turned(tx: Transaction, accounts: Accounts, now: date, day: date) -> Accounts:
+    """Today's accounts as they stand on another day."""
+    tree, ids = accounts.tree, accounts.ids
+    turned = store.turned_between(tx.connection, min(now, day), max(now, day))
+    there = {each.id: each for part in batched(turned) for each in store.on_day(tx.connection, day, part)}
+    others = {account_id: _facts(each) for account_id, each in there.items()}
+
+    def above(account_id: int) -> int | None:
+        row = accounts.row_of_id.get(account_id, -1)
+        return int(ids[tree.parent[row]]) if row > 0 else None
+
+    if all(each in there and each in accounts.row_of_id and above(each) == there[each].parent_id for each in turned):
+        facts = list(accounts.facts)
+        for account_id, fact in others.items():
+            facts[accounts.row_of_id[account_id]] = fact
+        return Accounts(tree, ids, tuple(facts), accounts.row_of_id)
+    gone = set(turned)
+    parent_ids = [None, *ids[tree.parent[1:]].tolist()]
+    parents = {each: above for each, above in zip(ids.tolist(), parent_ids, strict=True) if each not in gone}
+    kept = {each.id: each for each in accounts.facts if each.id not in gone}
+    return _laid_out(parents | {each: row.parent_id for each, row in there.items()}, kept | others)
+
+
+def around(tx: Transaction, day: date, codes: Collection[str] | None) -> Accounts:
+    """The branches of these accounts and those above them on a day, as a tree of their own; all, where it is not said
+    whose."""
+    accounts = on_day(tx, day)
+    if codes is None:
+        return accounts
+    tree = accounts.tree
+    return accounts.part([int(row) for code in codes if code in tree for row in tree.branch(tree.row(code))])
 
 
 def segments(tx: Transaction, first: date, last: date) -> list[tuple[date, date]]:

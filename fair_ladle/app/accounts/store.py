@@ -21,21 +21,6 @@ def in_force(table: sa.Table, day: date) -> sa.ColumnElement[bool]:
     )
 
 
-AROUND = sa.text(
-    """WITH RECURSIVE below AS (SELECT a.id FROM accounts a WHERE a.code IN :codes UNION SELECT p.account_id FROM below
-    JOIN account_parents p ON p.parent_id = below.id WHERE (p.first_day IS NULL OR p.first_day <= :day) AND
-    (p.last_day IS NULL OR p.last_day >= :day)), above AS (SELECT a.id FROM accounts a WHERE a.code IN :codes UNION
-    SELECT p.parent_id FROM above JOIN account_parents p ON p.account_id = above.id WHERE p.parent_id IS NOT NULL AND
-    (p.first_day IS NULL OR p.first_day <= :day) AND (p.last_day IS NULL OR p.last_day >= :day))
-    SELECT id FROM below UNION SELECT id FROM above"""
-).bindparams(sa.bindparam("codes", expanding=True))
-
-
-def around(connection: sa.Connection, codes: Collection[str], day: date) -> list[int]:
-    """The numbers of these accounts, of those in their branches and of those above them, on a day."""
-    return [row.id for row in connection.execute(AROUND, {"codes": list(codes), "day": day})] if codes else []
-
-
 def on_day(connection: sa.Connection, day: date, ids: Collection[int] | None = None) -> list[Any]:
     """Every account (or these) with its parent's id and its own status (NULL = active) on a day."""
     s, u = account_statuses, account_unallocated
@@ -49,7 +34,7 @@ def on_day(connection: sa.Connection, day: date, ids: Collection[int] | None = N
                 s.c.status,
                 s.c.charged,
                 s.c.first_day.label("status_since"),
-                u.c.value.label("unallocated"),
+                sa.func.coalesce(u.c.value, "free").label("unallocated"),
             )
             .join(
                 account_parents, sa.and_(account_parents.c.account_id == accounts.c.id, in_force(account_parents, day))
@@ -59,6 +44,32 @@ def on_day(connection: sa.Connection, day: date, ids: Collection[int] | None = N
             .where(some)
         )
     )
+
+
+DATED = (account_parents, account_statuses, account_unallocated)
+"""What an account is on a day."""
+
+
+def turns(connection: sa.Connection) -> list[date]:
+    """The days on which some account is something else, or somewhere else, than the day before."""
+    columns = [(table.c.first_day, table.c.last_day) for table in DATED]
+    begins, ends = (
+        set(connection.scalars(sa.union(*(sa.select(each).distinct().where(each.isnot(None)) for each in part))))
+        for part in zip(*columns, strict=True)
+    )
+    return sorted(begins | {date.fromordinal(day.toordinal() + 1) for day in ends})
+
+
+def turned_between(connection: sa.Connection, one: date, later: date) -> list[int]:
+    """The accounts (ids) that may be something else, or somewhere else, on a day than on an earlier one."""
+    parts = []
+    for table in DATED:
+        of = sa.select(table.c.account_id)
+        parts += [
+            of.where(table.c.first_day > one, table.c.first_day <= later),
+            of.where(table.c.last_day >= one, table.c.last_day < later),
+        ]
+    return list(connection.scalars(sa.union(*parts)))
 
 
 def uncharged(connection: sa.Connection, first: date, last: date) -> list[Any]:

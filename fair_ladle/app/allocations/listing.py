@@ -14,7 +14,7 @@ import sqlalchemy as sa
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.allocations import present, store, views
-from fair_ladle.app.allocations.positions import Positions, frame_of, settle_snapshot, snapshot_at
+from fair_ladle.app.allocations.positions import Positions, settle_snapshot, snapshot_at
 from fair_ladle.app.allocations.snapshots import chosen_products, instant_of, present_snapshot, products_in_sight
 from fair_ladle.app.allocations.tables import counters
 from fair_ladle.app.plumbing import generations
@@ -23,6 +23,7 @@ from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
+from fair_ladle.core.calendar import local_day
 from fair_ladle.core.settling import NO_LIMIT, Flags
 from fair_ladle.core.tree import Ints
 
@@ -91,7 +92,7 @@ def listing(tx: Transaction, actor: Actor, wanted: Wanted) -> Listing:
     sight = {each.id for each in products_in_sight(tx, actor)}
     none = wanted.products is not None and not wanted.products
     products = [each for each in ([] if none else chosen_products(tx, wanted.products)) if each.id in sight]
-    accounts = _accounts(tx, wanted.at)
+    accounts = accounts_service.on_day(tx, local_day(wanted.at or tx.now, accounts_service.zone(tx)))
     top = accounts_service.top_row(accounts, actor)
     pressing = _pressing(tx, accounts, top, products, wanted.at)
     branches, opened = set(wanted.branches), list[str]()
@@ -133,10 +134,6 @@ def listing(tx: Transaction, actor: Actor, wanted: Wanted) -> Listing:
         products,
         _differing(tx, view, products, wanted.against) if wanted.compares else None,
     )
-
-
-def _accounts(tx: Transaction, at: datetime | None) -> Accounts:
-    return accounts_service.known(tx) if at is None else frame_of(tx, [], at).accounts
 
 
 def _open(accounts: Accounts, top: int, branches: Collection[str], wanted: Wanted) -> Flags:
@@ -251,7 +248,8 @@ def whole_at(tx: Transaction, products: Sequence[Product], at: datetime | None) 
     if at is None:
         return settle_snapshot(present_snapshot(tx, products))
     if at >= accounts_service.start_of(tx, accounts_service.today(tx)):
-        return settle_snapshot(snapshot_at(tx, products, at))
+        asked = f"positions of {[each.id for each in products]} at {at}"
+        return tx.once(asked, lambda: settle_snapshot(snapshot_at(tx, products, at)))
     made_of = generations.numbers(tx, "structure", "allocations", "past", "places")
     key = (tx.connection.engine.url, made_of, at, tuple(products))
     return _settled.get(key, lambda: settle_snapshot(snapshot_at(tx, products, at)))

@@ -21,7 +21,7 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.usage import service as usage
-from fair_ladle.core.allocations import AtCap, Grid, Version
+from fair_ladle.core.allocations import AtCap, Grid, Terms, Version
 from fair_ladle.core.calendar import local_day, micros
 from fair_ladle.core.clocks import GraceClock, Steps, grace_clock, loads_over_time, version_steps
 from fair_ladle.core.path import Ladder, Rung, ladder
@@ -239,17 +239,19 @@ def frame_of(tx: Transaction, products: Sequence[Product], at: datetime) -> Snap
 
 def _frame(tx: Transaction, products: Sequence[Product], day: date) -> Snapshot:
     zone = accounts_service.zone(tx)
-    accounts = accounts_service.known(tx) if day == accounts_service.today(tx) else accounts_service.on_day(tx, day)
+    accounts = accounts_service.on_day(tx, day)
     roots, pools = pools_service.layout(accounts, pools_service.pools(tx, products), list(products))
     column = {product.id: place for place, product in enumerate(products)}
     grid = Grid.empty(len(accounts.tree), len(products))
-    grace_days = {}
-    for row in store.versions(tx.connection, list(column), day, day):
-        place = accounts.row_of_id.get(row.account_id)
-        if place is not None:
-            grid.put(place, column[row.product_id], to_version(row, accounts.tree.codes[place]))
-            if row.grace_days is not None:
-                grace_days[place, column[row.product_id]] = row.grace_days
+    terms = np.array(store.terms_on(tx.connection, list(column), day), dtype=np.int64).reshape(-1, 8)
+    rows = np.array([accounts.row_of_id.get(each, -1) for each in terms[:, 0].tolist()], dtype=np.int64)
+    terms, rows = terms[rows >= 0], rows[rows >= 0]
+    columns = np.array([column[each] for each in terms[:, 1].tolist()], dtype=np.int64)
+    _, _, reserve, cap, burst, grace, overage, days = terms.T
+    grid.lay(rows, columns, Terms(reserve, cap, burst, grace != 0, overage != 0))
+    said = days >= 0
+    cells = zip(rows[said].tolist(), columns[said].tolist(), strict=True)
+    grace_days = dict(zip(cells, days[said].tolist(), strict=True))
     snapshot = Snapshot(
         datetime.min.replace(tzinfo=UTC),
         day,

@@ -12,6 +12,8 @@ from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.allocations.tables import allocations, branch_use, counters, use_changes
 from fair_ladle.app.plumbing.database import batched
 from fair_ladle.app.pools.tables import pools, products
+from fair_ladle.core.allocations import AtCap
+from fair_ladle.core.settling import NO_LIMIT
 
 
 def turned_since(connection: sa.Connection, product_id: int, since: date, day: date) -> list[int]:
@@ -137,6 +139,27 @@ def versions(
     if account_ids is not None:
         wanted.append(a.c.account_id.in_(account_ids))
     return list(connection.execute(sa.select(a).where(*wanted).order_by(a.c.first_day)))
+
+
+def terms_on(connection: sa.Connection, product_ids: Collection[int], day: date) -> list[tuple[int, ...]]:
+    """(account, product, reserve, cap, burst, whether grace, whether overage, grace days) of the versions in force on a
+    day: ``NO_LIMIT`` where there is no cap or burst, days -1 where none are said."""
+    a = allocations
+    wanted = sa.select(
+        a.c.account_id,
+        a.c.product_id,
+        a.c.reserve,
+        sa.func.coalesce(a.c.cap, sa.literal_column(str(NO_LIMIT))),
+        sa.func.coalesce(a.c.burst, sa.literal_column(str(NO_LIMIT))),
+        a.c.at_cap == AtCap.GRACE,
+        a.c.at_cap == AtCap.OVERAGE,
+        sa.func.coalesce(a.c.grace_days, -1),
+    ).where(
+        a.c.product_id.in_(product_ids),
+        a.c.first_day <= day,
+        sa.or_(a.c.last_day.is_(None), a.c.last_day >= day),
+    )
+    return [tuple(row) for row in connection.execute(wanted)]
 
 
 def next_boundary(connection: sa.Connection, product_ids: Collection[int], after: date) -> date | None:

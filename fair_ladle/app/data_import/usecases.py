@@ -77,7 +77,7 @@ def _there(tx: Transaction) -> There:
     code_of = {value: key for key, value in accounts_service.ids_by_code(tx).items()}
     if not code_of:
         return There({}, {}, {}, {}, {}, frozenset(), frozenset(), frozenset())
-    accounts = accounts_service.on_day(tx, accounts_service.today(tx))
+    accounts = accounts_service.read(tx, accounts_service.today(tx))
     tree = accounts.tree
     products = {each.id: each for each in pools.products(tx)}
     owners: dict[tuple[str, str], set[str]] = defaultdict(set)

@@ -156,7 +156,7 @@ def read_month(
     pools = pools_service.pools(tx, [product])
     segments = []
     for begin, end in accounts_service.segments(tx, first, ended) if first <= ended else []:
-        accounts = accounts_service.on_day(tx, begin, buyers)
+        accounts = accounts_service.around(tx, begin, buyers)
         ids = None if buyers is None else accounts.branches(buyers)
         roots, placed = pools_service.layout(accounts, pools, [product])
         days = days_of(begin, end, zone)

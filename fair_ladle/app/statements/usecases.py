@@ -89,14 +89,14 @@ class BillingPeriod:
     ):
         self.first, self.last = first, last
         self._tx, self._buyers = tx, buyers
-        self.accounts: Accounts = accounts_service.on_day(tx, min(first, accounts_service.today(tx)), buyers)
+        self.accounts: Accounts = accounts_service.around(tx, min(first, accounts_service.today(tx)), buyers)
         self.products = list(products or pools_service.products(tx))
         self.rate_cards = RateCards(tx, self.accounts)
         self.months: dict[str, ProductMonth] = {
             each.code: product_month(tx, each, first, last, buyers) for each in self.products
         }
         self._lines: dict[tuple[str, str], Line | None] = {}
-        self._bearers: dict[int, list[Bearer]] = {}
+        self._bearers: dict[int, dict[str, Decimal]] = {}
 
     def before(self, tx: Transaction) -> BillingPeriod:
         """The month before."""
@@ -189,8 +189,10 @@ class BillingPeriod:
         for pool in month.pools:
             if tree.codes[self.accounts.row_of_id[pool.owner_id]] == seller:
                 if pool.id not in self._bearers:
-                    self._bearers[pool.id] = self.bearers(month, pool)
-                return next((each.cost for each in self._bearers[pool.id] if each.account == buyer), None)
+                    self._bearers[pool.id] = {
+                        each.account: each.cost for each in self.bearers(month, pool) if each.account is not None
+                    }
+                return self._bearers[pool.id].get(buyer)
         above = self.line(seller, product)
         if above is None:
             return None

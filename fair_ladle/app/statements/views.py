@@ -247,7 +247,7 @@ class Evidence:
 
 def evidence(tx: Transaction, actor: Actor, buyer: str, product: str, day: date) -> Evidence:
     """The assignments in use on a day with their hours of it, or the samples that count on it."""
-    accounts = accounts_service.on_day(tx, day, [buyer])
+    accounts = accounts_service.around(tx, day, [buyer])
     row = accounts_service.row_in_scope(accounts, actor, buyer)
     wanted = pools_service.product(tx, product)
     zone = accounts_service.zone(tx)

@@ -12,7 +12,7 @@ from bench.measured import Measure, compared
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
-from fair_ladle.app.statements.usecases import BillingPeriod, parse_month
+from fair_ladle.app.statements.billing import BillingPeriod, parse_month
 from fair_ladle.connectors.sheets_in import SheetTable, Source
 
 CLIENTS, PRODUCTS, ASSIGNMENTS = 1000, 8, 1_000_000

@@ -22,6 +22,7 @@ from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.reclaim import idle_seats
 from fair_ladle.app.reclaim import jobs as reclaim_jobs
+from fair_ladle.app.statements import totals
 from fair_ladle.connectors.mail import Smtp
 
 GoingOn = Callable[[], bool]
@@ -181,6 +182,23 @@ class Enforce(Job):
         self.each(database, codes, lambda code: database.run(enforcement_enforcing.enforce, code), going_on)
 
 
+class KeepMonths(Job):
+    """Keep what the last months come to for every buyer."""
+
+    name: ClassVar[str] = "keep what months come to"
+    every: ClassVar[timedelta] = timedelta(minutes=1)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Product by product, the newest month first, each read as of one instant and then kept."""
+        self.each(
+            database,
+            database.snapshot(lambda tx: list(totals.outdated(tx))),
+            lambda each: totals.keep_again(database, *each),
+            going_on,
+            lambda each: f"{each[0].code} {each[1]:%Y-%m}",
+        )
+
+
 class ForgetRequestKeys(Job):
     """Drop the keys of requests that nobody comes back with any more."""
 
@@ -223,6 +241,7 @@ def jobs(settings: Settings) -> list[Job]:
         EndLostSessions(),
         ReclaimIdle(),
         Enforce(),
+        KeepMonths(),
         ForgetRequestKeys(),
     ]
     if settings.smtp_url is not None:

@@ -31,6 +31,7 @@ from fair_ladle.app.plumbing.settings import DEFAULT_PORT, Settings
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.statements import usecases as statements
+from fair_ladle.app.statements.billing import BillingPeriod, parse_month
 from fair_ladle.app.statements.months import read_month
 from fair_ladle.cli.output import show, to_people
 from fair_ladle.cli.reporting import device, session
@@ -228,7 +229,7 @@ def readings(product: ProductCode, month: Month, as_csv: Csv = False) -> None:
     """Every day's reading of every account."""
 
     def rows(tx: Any) -> list[tuple[Any, ...]]:
-        first, last = statements.parse_month(month)
+        first, last = parse_month(month)
         wanted = pools.product(tx, product)
         read = read_month(tx, wanted, first, last)
         lines = []
@@ -314,9 +315,9 @@ def costs(
     def rows(tx: Any) -> list[tuple[Any, ...]]:
         if idle not in ("retained", "spread"):
             raise invalid(f"--idle {idle!r}: retained or spread.")
-        first, last = statements.parse_month(month)
+        first, last = parse_month(month)
         wanted = pools.product(tx, product)
-        period = statements.BillingPeriod(tx, first, last, [wanted])
+        period = BillingPeriod(tx, first, last, [wanted])
         read = period.months[product]
         lines: list[tuple[str, ...]] = []
         for pool in sorted(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Hashable, Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
@@ -155,20 +155,29 @@ def read_month(
     ended = min(last, local_day(tx.now, zone) - timedelta(days=1))
     pools = pools_service.pools(tx, [product])
     segments = []
-    for begin, end in accounts_service.segments(tx, first, ended) if first <= ended else []:
-        accounts = accounts_service.around(tx, begin, buyers)
+    whose = None if buyers is None else tuple(buyers)
+    trees = tx.once(f"trees of {whose} from {first} to {ended}", lambda: _trees(tx, first, ended, whose))
+    for days, accounts, uncharged in trees:
         ids = None if buyers is None else accounts.branches(buyers)
         roots, placed = pools_service.layout(accounts, pools, [product])
-        days = days_of(begin, end, zone)
         own = usage.own_by_day(tx, accounts, product, days, ids)
         grid = allocations.by_days(tx, accounts, product, days, ids)
         readings = read_days(accounts.tree, own, grid, roots.rows.tolist(), days)
         by_day = np.array([pools_service.supply(placed, day.date).quantity for day in days], dtype=np.int64)
         supply = {int(row): by_day[:, place] * readings.seconds for place, row in enumerate(roots.rows.tolist())}
-        segments.append(
-            Segment(accounts, readings, pool_of(accounts.tree, roots, 1)[:, 0], supply, _uncharged(tx, accounts, days))
-        )
+        segments.append(Segment(accounts, readings, pool_of(accounts.tree, roots, 1)[:, 0], supply, uncharged))
     return ProductMonth(product, first, last, tuple(segments), tuple(pools))
+
+
+def _trees(
+    tx: Transaction, first: date, last: date, buyers: Collection[str] | None
+) -> list[tuple[list[Day], Accounts, dict[int, Flags]]]:
+    """The days of a period by the trees they have, and the days on which accounts (rows) are not charged."""
+    zone, found = accounts_service.zone(tx), []
+    for begin, end in accounts_service.segments(tx, first, last) if first <= last else []:
+        accounts, days = accounts_service.around(tx, begin, buyers), days_of(begin, end, zone)
+        found.append((days, accounts, _uncharged(tx, accounts, days)))
+    return found
 
 
 def _uncharged(tx: Transaction, accounts: Accounts, days: Sequence[Day]) -> dict[int, Flags]:
@@ -187,21 +196,20 @@ SETTLED_AFTER = timedelta(minutes=1)
 """After midnight: what was admitted before it may be kept only a moment later."""
 
 
-def key_of(tx: Transaction, product: Product, first: date, last: date, *more: generations.Name) -> Hashable | None:
-    """What a product's month is kept under: it is another where facts of days that are over have changed, or another
-    day has ended. None where it is too early to keep it."""
+def is_settled(tx: Transaction, first: date, last: date) -> bool:
+    """Whether nothing comes any more, by itself, to the days of a month that are over."""
     today = accounts_service.today(tx)
-    if tx.now - accounts_service.start_of(tx, today) < SETTLED_AFTER and first <= today <= last + timedelta(days=1):
-        return None
-    made_of = generations.numbers(tx, "past", *more)
-    return (tx.connection.engine.url, made_of, product, first, min(last, today))
+    is_early = tx.now - accounts_service.start_of(tx, today) < SETTLED_AFTER
+    return not (is_early and first <= today <= last + timedelta(days=1))
 
 
 def product_month(
     tx: Transaction, product: Product, first: date, last: date, buyers: Sequence[str] | None = None
 ) -> ProductMonth:
-    """A product's month; of a few buyers' branches it is kept, of all there is only what follows from it."""
-    key = key_of(tx, product, first, last)
-    if key is None or buyers is None:
+    """A product's month; of a few buyers' branches it is kept until facts of days that are over change, or another day
+    has ended; of all there is only what follows from it."""
+    if buyers is None or not is_settled(tx, first, last):
         return read_month(tx, product, first, last, buyers)
-    return _months.get((key, tuple(buyers)), lambda: read_month(tx, product, first, last, buyers))
+    made_of = generations.numbers(tx, "past")
+    key = (tx.connection.engine.url, made_of, product, first, min(last, accounts_service.today(tx)), tuple(buyers))
+    return _months.get(key, lambda: read_month(tx, product, first, last, buyers))

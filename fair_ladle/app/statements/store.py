@@ -1,12 +1,18 @@
-"""Queries over rate cards."""
+"""Queries over rate cards, and over what months are kept to come to."""
 
 from __future__ import annotations
 
+from datetime import date
+from decimal import Decimal
 from typing import Any
 
 import sqlalchemy as sa
+from sqlalchemy.dialects import mysql
 
-from fair_ladle.app.statements.tables import rate_tiers, rates
+from fair_ladle.app.accounts.tables import accounts
+from fair_ladle.app.plumbing.database import batched
+from fair_ladle.app.statements.tables import kept_charges, rate_tiers, rates
+from fair_ladle.app.statements.tables import kept_months as months
 
 __all__ = ["all_rates", "all_tiers", "rate_tiers", "rates", "replace_tiers"]
 
@@ -25,3 +31,43 @@ def replace_tiers(connection: sa.Connection, rate_ids: list[int], rows: list[dic
     """Give these rates other tiers."""
     connection.execute(sa.delete(rate_tiers).where(rate_tiers.c.rate_id.in_(rate_ids)))
     connection.execute(sa.insert(rate_tiers), rows)
+
+
+def kept_months(connection: sa.Connection, first: date) -> dict[int, str]:
+    """What the totals of a month that are kept are made of, by product."""
+    wanted = sa.select(months.c.product_id, months.c.made_of).where(months.c.first_day == first)
+    return {row.product_id: row.made_of for row in connection.execute(wanted)}
+
+
+def kept_charges_of(connection: sa.Connection, product_id: int, first: date) -> tuple[int, list[Any]]:
+    """How many days of a product's month are read, and code, amount, currency and cost of every buyer."""
+    k, m = kept_charges, months
+    days = connection.scalar(sa.select(m.c.days).where(m.c.product_id == product_id, m.c.first_day == first))
+    wanted = (
+        sa.select(accounts.c.code, k.c.amount, k.c.currency, k.c.cost)
+        .join(accounts, accounts.c.id == k.c.account_id)
+        .where(k.c.first_day == first, k.c.product_id == product_id)
+    )
+    return int(days or 0), list(connection.execute(wanted))
+
+
+def kept_costs(connection: sa.Connection, first: date, account_id: int) -> dict[int, Decimal | None]:
+    """What a buyer's lines of a month cost, by product, as far as that is kept."""
+    k = kept_charges
+    wanted = sa.select(k.c.product_id, k.c.cost).where(
+        k.c.account_id == account_id, k.c.first_day == first, k.c.amount.is_not(None)
+    )
+    return {row.product_id: None if row.cost is None else Decimal(row.cost) for row in connection.execute(wanted)}
+
+
+def keep_month(
+    connection: sa.Connection, product_id: int, first: date, made_of: str, days: int, rows: list[dict[str, Any]]
+) -> None:
+    """Keep what a product's month comes to, in place of what was kept of it."""
+    values = {"made_of": made_of, "days": days}
+    new = mysql.insert(months).values(product_id=product_id, first_day=first, **values)
+    connection.execute(new.on_duplicate_key_update(**values))
+    k = kept_charges
+    connection.execute(sa.delete(k).where(k.c.first_day == first, k.c.product_id == product_id))
+    for part in batched(rows):
+        connection.execute(sa.insert(k), part)

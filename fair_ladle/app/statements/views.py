@@ -13,14 +13,9 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
 from fair_ladle.app.pools import service as pools_service
-from fair_ladle.app.statements.usecases import (
-    BillingPeriod,
-    Line,
-    Statement,
-    may_see_cost,
-    parse_month,
-    product_totals,
-)
+from fair_ladle.app.statements.billing import BillingPeriod, Line, Statement, parse_month
+from fair_ladle.app.statements.totals import costs_of, product_totals
+from fair_ladle.app.statements.usecases import may_see_cost
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import MICRO, day_start, instant, month_before, month_of
 from fair_ladle.core.quantities import units_to_micro
@@ -135,6 +130,8 @@ def statement_view(tx: Transaction, actor: Actor, buyer: str, month: str, costs:
         {each.product.code: each for each in earlier.statement(buyer).lines} if buyer in earlier.accounts.tree else {}
     )
     shows_cost = costs and may_see_cost(period, actor, buyer)
+    charged = [each.product for each in statement.lines]
+    costs_by_product = costs_of(tx, charged, first, last, buyer) if shows_cost else {}
     lines = []
     for line in statement.lines:
         code = line.product.code
@@ -151,7 +148,7 @@ def statement_view(tx: Transaction, actor: Actor, buyer: str, month: str, costs:
                 was,
                 same_price - was,
                 line.charge.amount - same_price,
-                period.cost(buyer, code) if shows_cost else None,
+                costs_by_product.get(code),
                 _days(period, buyer, code),
             )
         )

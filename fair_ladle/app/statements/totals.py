@@ -1,0 +1,150 @@
+"""What a month comes to for every buyer: worked out a product at a time and kept by a job until something of it
+changes, so that neither a list of statements nor the cost of one reads everybody's month."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import date
+from decimal import Decimal
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.plumbing import generations
+from fair_ladle.app.plumbing.cache import Cache
+from fair_ladle.app.plumbing.database import Database, Transaction
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
+from fair_ladle.app.statements import store
+from fair_ladle.app.statements.billing import BillingPeriod
+from fair_ladle.app.statements.months import is_settled
+from fair_ladle.core.calendar import month_before, month_of
+
+MONTHS_KEPT = 3
+"""The one under way and those before it."""
+
+
+@dataclass(frozen=True)
+class ProductTotals:
+    """What every buyer is charged for one product in a month, in which currency, what that cost its seller (None = not
+    known), and who had it without any rate."""
+
+    amounts: dict[str, tuple[Decimal, str]]
+    costs: dict[str, Decimal | None]
+    unpriced: frozenset[str]
+    days: int
+    """Days read."""
+
+
+_totals: Cache[ProductTotals] = Cache(128)
+
+
+def product_totals(tx: Transaction, product: Product, first: date, last: date) -> ProductTotals:
+    """One product's totals of a month: as they are kept, or worked out anew where they are others by now."""
+    made_of = _made_of(tx, product, first, last)
+    if made_of is None:
+        return worked_out(tx, product, first, last)
+    key = (tx.connection.engine.url, product, first, made_of)
+    return _totals.get(key, lambda: _kept(tx, product, first, made_of) or worked_out(tx, product, first, last))
+
+
+def worked_out(tx: Transaction, product: Product, first: date, last: date) -> ProductTotals:
+    """One product's totals of a month, from the facts."""
+    period = BillingPeriod(tx, first, last, [product])
+    month = period.months[product.code]
+    amounts, costs, unpriced = {}, {}, set()
+    for buyer in period.buyers(period.accounts.tree.rows_in_order().tolist()):
+        found = period.charged(buyer, product.code)
+        if found is not None:
+            amounts[buyer] = (found[2].amount, found[1])
+            costs[buyer] = period.cost(buyer, product.code)
+        elif period.rate(buyer, product.code) is None and month.buyer_days(buyer):
+            unpriced.add(buyer)
+    return ProductTotals(amounts, costs, frozenset(unpriced), len(month.days))
+
+
+def costs_of(
+    tx: Transaction, products: Sequence[Product], first: date, last: date, buyer: str
+) -> dict[str, Decimal | None]:
+    """What a buyer's lines of a month cost its seller, by product's code; left out where there is no line."""
+    there = store.kept_months(tx.connection, first)
+    kept = [each for each in products if there.get(each.id) == _made_of(tx, each, first, last)]
+    account_id = accounts_service.ids_by_code(tx, [buyer]).get(buyer)
+    rows = {} if account_id is None else store.kept_costs(tx.connection, first, account_id)
+    found = {each.code: rows[each.id] for each in kept if each.id in rows}
+    for each in products:
+        costs = {} if each in kept else product_totals(tx, each, first, last).costs
+        if buyer in costs:
+            found[each.code] = costs[buyer]
+    return found
+
+
+def _made_of(tx: Transaction, product: Product, first: date, last: date) -> str | None:
+    """What a product's totals of a month are made of, as far as it changes; None where it is too early to keep them.
+
+    Of a month that is over only late facts change them, and rates; in the one under way also lots and places.
+    """
+    today = accounts_service.today(tx)
+    if not is_settled(tx, first, last):
+        return None
+    late, rates, places = generations.numbers(tx, "past", "rates", "places")
+    numbers = [late, rates, places if last >= today else 0]
+    return f"{min(last, today)} {product.per_unit} {' '.join(f'{each:x}' for each in numbers)}"
+
+
+def _kept(tx: Transaction, product: Product, first: date, made_of: str) -> ProductTotals | None:
+    if store.kept_months(tx.connection, first).get(product.id) != made_of:
+        return None
+    days, rows = store.kept_charges_of(tx.connection, product.id, first)
+    return ProductTotals(
+        {row.code: (Decimal(row.amount), row.currency) for row in rows if row.amount is not None},
+        {row.code: None if row.cost is None else Decimal(row.cost) for row in rows if row.amount is not None},
+        frozenset(row.code for row in rows if row.amount is None),
+        days,
+    )
+
+
+def outdated(tx: Transaction) -> Iterator[tuple[Product, date, date]]:
+    """The months of products that are not kept as they are now, the newest first."""
+    first = accounts_service.today(tx).replace(day=1)
+    products = pools_service.products(tx)
+    for _ in range(MONTHS_KEPT):
+        last = month_of(f"{first:%Y-%m}")[1]
+        there = store.kept_months(tx.connection, first)
+        for product in products:
+            made_of = _made_of(tx, product, first, last)
+            if made_of is not None and there.get(product.id) != made_of:
+                yield product, first, last
+        first = month_before(first)
+
+
+def keep_again(database: Database, product: Product, first: date, last: date) -> None:
+    """Work out a product's month as of one instant, and keep it in place of what was kept of it.
+
+    Locks its own rows alone. What they are made of says whether they still hold, so that nothing that changes them
+    waits for this.
+    """
+    made_of, totals = database.snapshot(
+        lambda tx: (_made_of(tx, product, first, last), worked_out(tx, product, first, last))
+    )
+    if made_of is not None:
+        database.run(_keep, product, first, made_of, totals)
+
+
+def _keep(tx: Transaction, product: Product, first: date, made_of: str, totals: ProductTotals) -> None:
+    ids = accounts_service.ids_by_code(tx)
+    rows = [
+        {
+            "product_id": product.id,
+            "first_day": first,
+            "account_id": ids[buyer],
+            "amount": str(amount),
+            "currency": currency,
+            "cost": None if totals.costs[buyer] is None else str(totals.costs[buyer]),
+        }
+        for buyer, (amount, currency) in totals.amounts.items()
+    ]
+    nothing = {"amount": None, "currency": None, "cost": None}
+    rows += [
+        {"product_id": product.id, "first_day": first, "account_id": ids[buyer], **nothing} for buyer in totals.unpriced
+    ]
+    store.keep_month(tx.connection, product.id, first, made_of, totals.days, rows)

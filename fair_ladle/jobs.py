@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from datetime import timedelta
 from typing import ClassVar
 
+from fair_ladle.app.allocations import kept
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.drafts import jobs as drafts
 from fair_ladle.app.enforcement import enforcing as enforcement_enforcing
@@ -199,6 +201,26 @@ class KeepMonths(Job):
         )
 
 
+class KeepDays(Job):
+    """Keep days that are over as they were settled."""
+
+    name: ClassVar[str] = "keep days that are over"
+    every: ClassVar[timedelta] = timedelta(minutes=1)
+    at_once: ClassVar[float] = 20.0
+    """Seconds of each run: after an intake there are weeks of days to make."""
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Day by day, the newest first, each read as of one instant and then kept."""
+        until = time.monotonic() + self.at_once
+        self.each(
+            database,
+            database.snapshot(lambda tx: list(kept.outdated(tx))),
+            lambda each: kept.keep_again(database, *each),
+            lambda: going_on() and time.monotonic() < until,
+            lambda each: f"{each[0].code} {each[1]}",
+        )
+
+
 class ForgetRequestKeys(Job):
     """Drop the keys of requests that nobody comes back with any more."""
 
@@ -242,6 +264,7 @@ def jobs(settings: Settings) -> list[Job]:
         ReclaimIdle(),
         Enforce(),
         KeepMonths(),
+        KeepDays(),
         ForgetRequestKeys(),
     ]
     if settings.smtp_url is not None:

@@ -342,7 +342,8 @@ def costs(
 @app.command()
 def verify(as_csv: Csv = False) -> None:
     """Every counter, chain of the log and closed statement that does not agree with its evidence."""
-    found = open_database().snapshot(assignments.verify, COMMAND_LINE)
+    database = open_database()
+    found = [*database.snapshot(assignments.verify, COMMAND_LINE), *database.snapshot(statements.verify, COMMAND_LINE)]
     show(("what", "where", "found", "evidence"), found, as_csv)
     if found:
         raise typer_exit(

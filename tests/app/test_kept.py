@@ -2,22 +2,34 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import date, timedelta
 from decimal import Decimal
+from pathlib import Path
 
+import numpy as np
 import pytest
+import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations import kept
+from fair_ladle.app.allocations.positions import positions_at
+from fair_ladle.app.allocations.snapshots import end_of
+from fair_ladle.app.allocations.tables import kept_days
+from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.drafts.change_types import NewLot, StatusChange
+from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.statements import totals
 from fair_ladle.app.statements import views as statements
 from fair_ladle.app.usage import service as usage
+from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.core.calendar import month_of
-from fair_ladle.jobs import KeepMonths
+from fair_ladle.jobs import KeepDays, KeepMonths
+from tests import odd_intake
 from tests.app.test_account_life import admin, applied
+from tests.app.test_one_formula import AT
 from tests.conftest import do_job
 
 MONTHS = [date(2026, 11, 1), date(2026, 10, 1), date(2026, 9, 1)]
@@ -77,12 +89,115 @@ def test_what_a_month_comes_to_is_kept_until_something_of_it_changes(
         at = accounts_service.start_of(tx, date(2026, 10, 20)) + timedelta(hours=5)
         late = {"product_id": product.id, "account_id": account, "category": "late", "at": at, "bytes": 10**13}
         usage.load_samples(tx, [late])
-    assert outdated(demo) == everything
+    over = {(code, first) for code, first in outdated(demo) if first != MONTHS[0]}
+    assert over == {("COLDVAULT", MONTHS[1])}, "of what is over, only what it changes is made again"
     kept_agrees(demo)
     do_job(demo, KeepMonths())
     assert outdated(demo) == set()
     kept_agrees(demo)
+    assert demo.snapshot(totals.differences) == []
     after = demo.run(statements.overview, admin(demo, "GANNET"), "2026-10")
     assert [each.buyer for each, was in zip(after.buyers, before.buyers, strict=True) if each.amount != was.amount] == [
         "TERN"
     ]
+
+
+def days_agree(database: Database, first: date) -> int:
+    """Every day from one on, seen by accounts of every depth: what is kept is what settling its facts gives; how many
+    days are kept."""
+    found = 0
+    with database.transaction() as tx:
+        products = pools.products(tx)
+        for ago in range(1, (accounts_service.today(tx) - first).days + 1):
+            at = end_of(tx, accounts_service.today(tx) - timedelta(days=ago))
+            whole = positions_at(tx, products, at)
+            accounts = whole.snapshot.accounts
+            codes = [accounts.tree.codes[row] for row in range(0, len(accounts.tree), 3)]
+            part = kept.positions(tx, products, codes, at)
+            if part is None:
+                continue
+            found += 1
+            there = part.snapshot.accounts.tree
+            rows = np.array([accounts.tree.row(code) for code in there.codes])
+            for top in (0, there.row(codes[-1])):
+                mine, all_of_it = part.seen_by(top), whole.seen_by(accounts.tree.row(there.codes[top]))
+                for each, other in (
+                    (mine.snapshot.own, all_of_it.snapshot.own),
+                    (mine.settled.load, all_of_it.settled.load),
+                    (mine.settled.held, all_of_it.settled.held),
+                    (mine.hard, all_of_it.hard),
+                    (mine.used(), all_of_it.used()),
+                ):
+                    assert np.array_equal(each, other[rows]), at
+                below, same = there.branch(top), accounts.tree.branch(accounts.tree.row(there.codes[top]))
+                inside = same[np.isin(same, rows)]
+                assert np.array_equal(mine.headroom.room[below], all_of_it.headroom.room[inside]), at
+            assert part.states() == whole.states(rows)
+            marks = [whole.settled.load > whole.snapshot.grid.cap, whole.settled.held > whole.settled.load]
+            for mark, flags in zip((kept.PAST_A_CAP, kept.UNUSED), marks, strict=True):
+                known = kept.marked(tx, accounts, products, at, mark)
+                assert known is not None and np.array_equal(known, flags.any(axis=1)), at
+    return found
+
+
+@pytest.fixture(params=["demo", (11, 24, "bushy"), (13, 12, "chain")], ids=str)
+def some(
+    request: pytest.FixtureRequest,
+    tmp_path: Path,
+    new_demo: Callable[[], Database],
+    new_database: Callable[[], Database],
+) -> Database:
+    """The demo, and trees with everything that is odd."""
+    if request.param == "demo":
+        return new_demo()
+    seed, accounts, shape = request.param
+    database = new_database()
+    database.clock.set_to(AT)
+    database.run(
+        data_import.load,
+        COMMAND_LINE,
+        read_source(odd_intake.write(tmp_path / "odd", seed, accounts, shape, "Europe/Lisbon")),
+    )
+    return database
+
+
+def test_days_that_are_over_are_kept_until_a_late_fact(some: Database, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(kept._days, "get", lambda key, make: make())
+    monkeypatch.setattr(KeepDays, "at_once", 600.0)
+
+    def outdated_days() -> set[tuple[str, date]]:
+        return some.snapshot(lambda tx: {(product.code, day) for product, day in kept.outdated(tx)})
+
+    with some.transaction() as tx:
+        today, products = accounts_service.today(tx), pools.products(tx)
+        accounts = accounts_service.known(tx)
+    first = today - timedelta(days=kept.DAYS_KEPT)
+    do_job(some, KeepDays())
+    assert outdated_days() == set()
+    assert days_agree(some, first) == kept.DAYS_KEPT
+
+    with some.transaction() as tx:  # what begins today changes nothing before it
+        accounts_service.set_status(tx, int(accounts.ids[1]), "suspended", charged=False)
+        leaf = accounts.tree.codes[-1]
+        accounts_service.move(tx, leaf, accounts.tree.codes[0])
+        accounts_service.create(tx, {"code": "NEW", "kind": "department", "name": "New"}, leaf, "none")
+        accounts_service.structure_changed(tx)
+    assert outdated_days() == set()
+    assert days_agree(some, first) == kept.DAYS_KEPT
+
+    counted = next(each for each in products if not each.is_storage)
+    late = today - timedelta(days=9)
+    with some.transaction() as tx:
+        at = accounts_service.start_of(tx, late) + timedelta(hours=7)
+        of = {"product_id": counted.id, "account_id": int(accounts.ids[-1])}
+        usage.load_assignments(tx, [of | {"subject": "late", "begins": at, "ends": None}], lambda _: None)
+    assert outdated_days() == {(counted.code, late + timedelta(days=each)) for each in range(9)}
+    assert days_agree(some, first) == kept.DAYS_KEPT - 9
+    some.clock.shift += timedelta(days=1)
+    do_job(some, KeepDays())
+    assert days_agree(some, first) == kept.DAYS_KEPT + 1
+    assert some.snapshot(kept.differences) == []
+    with some.transaction() as tx:
+        wrong = kept.KeptDay(np.array([int(accounts.ids[0])]), np.full((5, 1), 7, dtype=np.int64)).packed()
+        tx.connection.execute(sa.update(kept_days).values(figures=wrong, base_day=None))
+    assert {what for what, _, _, _ in some.snapshot(kept.differences)} == {"kept day"}

@@ -13,7 +13,7 @@ import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
-from fair_ladle.app.allocations import present, store, views
+from fair_ladle.app.allocations import kept, present, store, views
 from fair_ladle.app.allocations.positions import Positions, settle_snapshot, snapshot_at
 from fair_ladle.app.allocations.snapshots import chosen_products, instant_of, present_snapshot, products_in_sight
 from fair_ladle.app.allocations.tables import counters
@@ -192,7 +192,7 @@ def _pressing(tx: Transaction, accounts: Accounts, top: int, products: Sequence[
         found: Flags = whole.settled.load > whole.snapshot.grid.cap
         return found
 
-    return _in_branch(tx, accounts, top, products, at, store.past_a_cap, is_past)
+    return _in_branch(tx, accounts, top, products, at, store.past_a_cap, kept.PAST_A_CAP, is_past)
 
 
 def _idle(tx: Transaction, accounts: Accounts, top: int, products: Sequence[Product], at: datetime | None) -> Flags:
@@ -202,7 +202,7 @@ def _idle(tx: Transaction, accounts: Accounts, top: int, products: Sequence[Prod
         found: Flags = whole.settled.held > whole.settled.load
         return found
 
-    return _in_branch(tx, accounts, top, products, at, store.promised_unused, is_unused)
+    return _in_branch(tx, accounts, top, products, at, store.promised_unused, kept.UNUSED, is_unused)
 
 
 def _in_branch(
@@ -212,15 +212,20 @@ def _in_branch(
     products: Sequence[Product],
     at: datetime | None,
     by_counters: Callable[[sa.Connection, list[int], sa.ColumnElement[bool]], list[int]],
+    mark: int,
     by_positions: Callable[[Positions], Flags],
 ) -> Flags:
-    """The accounts of a branch of which something holds in one of these products: by the counters, or, where they do
-    not tell, by positions."""
+    """The accounts of a branch of which something holds in one of these products: by the counters, or the mark of a day
+    that is kept, or, where neither tells, by positions."""
     pools = pools_service.pools(tx, products)
     if at is None and present.are_current(tx, pools):
         inside = accounts_service.in_branch(accounts, top, counters.c.account_id)
         return accounts.flagged(by_counters(tx.connection, [pool.id for pool in pools], inside))
     branch, found = accounts.tree.branch(top), np.zeros(len(accounts.tree), dtype=bool)
+    marked = None if at is None else kept.marked(tx, accounts, products, at, mark)
+    if marked is not None:
+        found[branch] = marked[branch]
+        return found
     found[branch] = by_positions(whole_at(tx, products, at))[branch].any(axis=1)
     return found
 
@@ -232,11 +237,17 @@ def _positions(
     if at is None:
         whole = present.positions(tx, products, {top, *window.tolist()}, use=True)
     else:
-        whole = whole_at(tx, products, at)
+        whole = _on_day(tx, products, {codes[top], *(codes[row] for row in window.tolist())}, at)
     tree = whole.snapshot.accounts.tree
     here = tree.row(codes[top])
     rows = np.array([tree.row(codes[row]) for row in window.tolist()], dtype=np.int64)
     return views.view_of(whole, rows, here)
+
+
+def _on_day(tx: Transaction, products: Sequence[Product], codes: Collection[str], at: datetime) -> Positions:
+    """Positions that have these accounts, at an instant: those and the ones above them, or, where the day is not kept,
+    every account."""
+    return kept.positions(tx, products, codes, at) or whole_at(tx, products, at)
 
 
 _settled: Cache[Positions] = Cache(3)
@@ -250,8 +261,9 @@ def whole_at(tx: Transaction, products: Sequence[Product], at: datetime | None) 
     if at >= accounts_service.start_of(tx, accounts_service.today(tx)):
         asked = f"positions of {[each.id for each in products]} at {at}"
         return tx.once(asked, lambda: settle_snapshot(snapshot_at(tx, products, at)))
-    made_of = generations.numbers(tx, "structure", "allocations", "past", "places")
-    key = (tx.connection.engine.url, made_of, at, tuple(products))
+    structure, day = generations.numbers(tx, "structure"), local_day(at, accounts_service.zone(tx))
+    made_of = tuple(generations.past(tx, each.id, day) for each in products)
+    key = (tx.connection.engine.url, structure, made_of, at, tuple(products))
     return _settled.get(key, lambda: settle_snapshot(snapshot_at(tx, products, at)))
 
 
@@ -263,7 +275,7 @@ def _differing(tx: Transaction, view: views.GridView, products: Sequence[Product
         known = accounts_service.known(tx)
         other = present.positions(tx, products, [known.tree.row(code) for code in codes if code in known.tree])
     else:
-        other = whole_at(tx, products, against)
+        other = _on_day(tx, products, codes, against)
     there = other.snapshot.accounts.tree
     places = np.array([there.row(code) if code in there else -1 for code in codes], dtype=np.int64)
     return _differ(view.positions, view.rows, other, places)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime
 from typing import Any
@@ -17,7 +17,7 @@ from fair_ladle.app.allocations.ladders import ladder_members
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.cache import Cache
-from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.usage import service as usage
@@ -80,6 +80,18 @@ class Snapshot:
         if none.any():
             barred = none[:, None] & ~grid.present & (self.owner >= 0) & (self.owner != rows)
             grid.cap[barred] = 0
+
+    def as_part(self, load: Ints, use: Ints) -> Snapshot:
+        """This tree as a part of a larger one, given load and Σ own of every cell there: with what counts of the
+        accounts that are not in it."""
+        held = np.maximum(load, self.grid.reserve)
+        owners = self.roots.rows, self.roots.columns
+        held[owners] = load[owners]
+        parent = self.accounts.tree.parent[1:]
+        passed_on = np.where(self.owner[1:] == self.owner[parent], held[1:], 0)
+        here = np.zeros_like(load)
+        np.add.at(here, parent, passed_on)
+        return replace(self, beside=load - self.own - here, use=use)
 
     def restricted(self) -> Flags:
         """Accounts whose grace has run out."""
@@ -241,17 +253,7 @@ def _frame(tx: Transaction, products: Sequence[Product], day: date) -> Snapshot:
     zone = accounts_service.zone(tx)
     accounts = accounts_service.on_day(tx, day)
     roots, pools = pools_service.layout(accounts, pools_service.pools(tx, products), list(products))
-    column = {product.id: place for place, product in enumerate(products)}
-    grid = Grid.empty(len(accounts.tree), len(products))
-    terms = np.array(store.terms_on(tx.connection, list(column), day), dtype=np.int64).reshape(-1, 8)
-    rows = np.array([accounts.row_of_id.get(each, -1) for each in terms[:, 0].tolist()], dtype=np.int64)
-    terms, rows = terms[rows >= 0], rows[rows >= 0]
-    columns = np.array([column[each] for each in terms[:, 1].tolist()], dtype=np.int64)
-    _, _, reserve, cap, burst, grace, overage, days = terms.T
-    grid.lay(rows, columns, Terms(reserve, cap, burst, grace != 0, overage != 0))
-    said = days >= 0
-    cells = zip(rows[said].tolist(), columns[said].tolist(), strict=True)
-    grace_days = dict(zip(cells, days[said].tolist(), strict=True))
+    grid, grace_days = laid_terms(tx, accounts, products, day)
     snapshot = Snapshot(
         datetime.min.replace(tzinfo=UTC),
         day,
@@ -269,6 +271,26 @@ def _frame(tx: Transaction, products: Sequence[Product], day: date) -> Snapshot:
     )
     snapshot.bar_unallocated()
     return snapshot
+
+
+def laid_terms(
+    tx: Transaction, accounts: Accounts, products: Sequence[Product], day: date, ids: Collection[int] | None = None
+) -> tuple[Grid, dict[tuple[int, int], int]]:
+    """The allocations in force on a day, accounts × products, and the days of grace by cell; with ``ids`` of these
+    accounts alone."""
+    column = {product.id: place for place, product in enumerate(products)}
+    grid, found = Grid.empty(len(accounts.tree), len(products)), list[tuple[int, ...]]()
+    for part in [None] if ids is None else batched(ids):
+        found += store.terms_on(tx.connection, list(column), day, part)
+    terms = np.array(found, dtype=np.int64).reshape(-1, 8)
+    rows = np.array([accounts.row_of_id.get(each, -1) for each in terms[:, 0].tolist()], dtype=np.int64)
+    terms, rows = terms[rows >= 0], rows[rows >= 0]
+    columns = np.array([column[each] for each in terms[:, 1].tolist()], dtype=np.int64)
+    _, _, reserve, cap, burst, grace, overage, days = terms.T
+    grid.lay(rows, columns, Terms(reserve, cap, burst, grace != 0, overage != 0))
+    said = days >= 0
+    cells = zip(rows[said].tolist(), columns[said].tolist(), strict=True)
+    return grid, dict(zip(cells, days[said].tolist(), strict=True))
 
 
 def settle_snapshot(snapshot: Snapshot) -> Positions:

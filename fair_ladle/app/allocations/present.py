@@ -96,14 +96,8 @@ def part(tx: Transaction, products: Sequence[Product], rows: Collection[int], us
     if found is None:
         return None
     own, load, grid, days, clocks = found
-    held = np.maximum(load, grid.reserve)
-    held[roots.rows, roots.columns] = load[roots.rows, roots.columns]
-    parent = accounts.tree.parent[1:]
-    passed_on = np.where(owner[1:] == owner[parent], held[1:], 0)
     of_owners = {key: at for key, at in cells.items() if owner[at] == at[0]}
-    here = np.zeros_like(load)
-    np.add.at(here, parent, passed_on)
-    return Snapshot(
+    snapshot = Snapshot(
         now,
         day,
         accounts_service.zone(tx),
@@ -117,9 +111,8 @@ def part(tx: Transaction, products: Sequence[Product], rows: Collection[int], us
         grid,
         days,
         clocks,
-        load - own - here,
-        _used(tx, whole, pools, cells if use else of_owners, owner.shape),
     )
+    return snapshot.as_part(load, _used(tx, whole, pools, cells if use else of_owners, owner.shape))
 
 
 def held_beside(tx: Transaction, snapshot: Snapshot, top: int) -> HeldBeside:

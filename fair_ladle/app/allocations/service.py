@@ -6,6 +6,7 @@ from collections.abc import Collection, Mapping
 from datetime import date, timedelta
 from typing import Any
 
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.allocations import store
 from fair_ladle.app.allocations.positions import to_version
@@ -20,8 +21,15 @@ from fair_ladle.core.calendar import Day
 
 def load(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     """Create and change versions by product, account and first day."""
-    generations.renew(tx, "allocations", "past")
-    return merge(tx.connection, allocations, ["product_id", "account_id", "first_day"], rows)
+    generations.renew(tx, "allocations")
+    merged = merge(tx.connection, allocations, ["product_id", "account_id", "first_day"], rows)
+    if merged.created or merged.changed:
+        first: dict[int, date] = {}
+        for row in rows:
+            first[row["product_id"]] = min(row["first_day"], first.get(row["product_id"], row["first_day"]))
+        today = accounts_service.today(tx)
+        generations.renew_past(tx, {product_id: day for product_id, day in first.items() if day < today})
+    return merged
 
 
 def rooms(tx: Transaction) -> list[Any]:

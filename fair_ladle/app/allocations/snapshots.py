@@ -61,4 +61,9 @@ def instant_of(tx: Transaction, on: date | None) -> datetime | None:
         return None
     if on > today:
         return accounts_service.start_of(tx, on)
-    return accounts_service.start_of(tx, on + timedelta(days=1)) - timedelta(microseconds=1)
+    return end_of(tx, on)
+
+
+def end_of(tx: Transaction, day: date) -> datetime:
+    """The last instant of a day."""
+    return accounts_service.start_of(tx, day + timedelta(days=1)) - timedelta(microseconds=1)

@@ -7,9 +7,10 @@ from datetime import date, datetime, timedelta
 from typing import Any
 
 import sqlalchemy as sa
+from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.accounts.tables import accounts
-from fair_ladle.app.allocations.tables import allocations, branch_use, counters, use_changes
+from fair_ladle.app.allocations.tables import allocations, branch_use, counters, kept_days, use_changes
 from fair_ladle.app.plumbing.database import batched
 from fair_ladle.app.pools.tables import pools, products
 from fair_ladle.core.allocations import AtCap
@@ -141,9 +142,11 @@ def versions(
     return list(connection.execute(sa.select(a).where(*wanted).order_by(a.c.first_day)))
 
 
-def terms_on(connection: sa.Connection, product_ids: Collection[int], day: date) -> list[tuple[int, ...]]:
+def terms_on(
+    connection: sa.Connection, product_ids: Collection[int], day: date, account_ids: Collection[int] | None = None
+) -> list[tuple[int, ...]]:
     """(account, product, reserve, cap, burst, whether grace, whether overage, grace days) of the versions in force on a
-    day: ``NO_LIMIT`` where there is no cap or burst, days -1 where none are said."""
+    day (of these accounts): ``NO_LIMIT`` where there is no cap or burst, days -1 where none are said."""
     a = allocations
     wanted = sa.select(
         a.c.account_id,
@@ -159,7 +162,28 @@ def terms_on(connection: sa.Connection, product_ids: Collection[int], day: date)
         a.c.first_day <= day,
         sa.or_(a.c.last_day.is_(None), a.c.last_day >= day),
     )
+    if account_ids is not None:
+        wanted = wanted.where(a.c.account_id.in_(account_ids))
     return [tuple(row) for row in connection.execute(wanted)]
+
+
+def kept_of(connection: sa.Connection, keys: Collection[tuple[int, date]]) -> list[Any]:
+    """The days of products (product, day) that are kept."""
+    k = kept_days
+    return list(connection.execute(sa.select(k).where(sa.tuple_(k.c.product_id, k.c.day).in_(keys)))) if keys else []
+
+
+def made_of(connection: sa.Connection, product_id: int, since: date) -> dict[date, str]:
+    """What the days of a product that are kept, from one on, are made of."""
+    k = kept_days
+    wanted = sa.select(k.c.day, k.c.made_of).where(k.c.product_id == product_id, k.c.day >= since)
+    return {row.day: row.made_of for row in connection.execute(wanted)}
+
+
+def keep_day(connection: sa.Connection, product_id: int, day: date, values: dict[str, Any]) -> None:
+    """Keep a day of a product in place of what was kept of it."""
+    new = mysql.insert(kept_days).values(product_id=product_id, day=day, **values)
+    connection.execute(new.on_duplicate_key_update(**values))
 
 
 def next_boundary(connection: sa.Connection, product_ids: Collection[int], after: date) -> date | None:

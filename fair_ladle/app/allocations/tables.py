@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlalchemy as sa
+from sqlalchemy.dialects.mysql import MEDIUMBLOB
 
 from fair_ladle.app.plumbing.database import Instant, id_column, metadata
 
@@ -71,3 +72,14 @@ use_changes = sa.Table(
     sa.Column("change", sa.BigInteger, nullable=False),
 )
 """What was taken or released by an account and is not added up yet."""
+
+kept_days = sa.Table(
+    "kept_days",
+    metadata,
+    sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
+    sa.Column("day", sa.Date, primary_key=True),
+    sa.Column("made_of", sa.String(80), nullable=False, comment="while it is this, what is kept holds"),
+    sa.Column("base_day", sa.Date, comment="the day from which it says what differs; NULL = it says all"),
+    sa.Column("figures", MEDIUMBLOB, nullable=False, comment="arrays, packed"),
+)
+"""Days that are over, as they were settled: of each product the accounts where there was anything."""

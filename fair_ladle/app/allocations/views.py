@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from fair_ladle.app.accounts import service as accounts_service
-from fair_ladle.app.allocations import present, store
+from fair_ladle.app.allocations import kept, present, store
 from fair_ladle.app.allocations.positions import Positions, frame_of, positions_at, settle_snapshot, snapshot_at
 from fair_ladle.app.allocations.snapshots import chosen_products, instant_of, present_snapshot
 from fair_ladle.app.log import service as log_service
@@ -164,7 +164,7 @@ def cell(tx: Transaction, actor: Actor, account: str, product: str, at: datetime
     whole = (
         present.positions(tx, [wanted], [accounts_service.row_in_scope(known, actor, account)])
         if at is None
-        else positions_at(tx, [wanted], at)
+        else kept.positions(tx, [wanted], [account], at) or positions_at(tx, [wanted], at)
     )
     snapshot = whole.snapshot
     found = whole.seen_by(accounts_service.top_row(snapshot.accounts, actor))

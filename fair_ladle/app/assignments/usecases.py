@@ -6,6 +6,7 @@ from collections import defaultdict
 from collections.abc import Sequence
 from datetime import datetime
 
+from fair_ladle.app.allocations import kept
 from fair_ladle.app.assignments import claims, counters, service
 from fair_ladle.app.assignments.eligibility import Wanted
 from fair_ladle.app.assignments.places import directory
@@ -43,11 +44,11 @@ def release(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime
 
 
 def verify(tx: Transaction, actor: Actor) -> list[tuple[str, str, str, str]]:
-    """Everything kept that does not agree with its evidence: counters, claims, members by rule, and the chain of
-    the log."""
+    """Everything kept that does not agree with its evidence: counters, claims, members by rule, the newest kept days,
+    and the chain of the log."""
     if actor.scope is not None:
         raise not_found("installation", actor.scope)
     log_service.seal_new(tx)
-    found = [*counters.differences(tx), *claims.differences(tx), *memberships.differences(tx)]
+    found = [*counters.differences(tx), *claims.differences(tx), *memberships.differences(tx), *kept.differences(tx)]
     found.extend(("log", each, "", "") for each in log_service.broken_seals(tx))
     return found

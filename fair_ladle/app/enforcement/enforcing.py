@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
 
+from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.positions import Positions, Snapshot, settle_snapshot
@@ -61,7 +62,8 @@ def enforce(tx: Transaction, product_code: str) -> Done:
     last = store.lock_product(tx.connection, product.id)
     if last is None:
         raise Again(lambda first: store.begin_enforced(first.connection, product.id, instant(0)))
-    made_of = " ".join(f"{each:x}" for each in generations.numbers(tx, "past", "places"))
+    places = generations.numbers(tx, "places")[0]
+    made_of = f"{generations.past(tx, product.id, accounts_service.today(tx))} {places:x}"
     snapshot = present_snapshot(tx, [product])
     if not snapshot.pools:
         return Done(0, 0, 0)

@@ -3,7 +3,10 @@ under the row's lock; never the highest id of anything, since ids are not in the
 
 from __future__ import annotations
 
+import hashlib
 import secrets
+from collections.abc import Mapping
+from datetime import date
 from typing import Literal
 
 import sqlalchemy as sa
@@ -11,11 +14,12 @@ from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.tables import generations as g
+from fair_ladle.app.plumbing.tables import late_facts
 
 Name = Literal["structure", "allocations", "groups", "places", "rates", "past"]
 """structure: accounts, their places and statuses, products, pools and lots. allocations: their versions. groups:
 their rules and members by hand. places: which accounts are below which, and which pools and lots there are. rates: rate
-cards. past: use or allocations of days that are over. An admission raises none."""
+cards. past: use, allocations, pools or lots of days that are over. An admission raises none."""
 
 
 def numbers(tx: Transaction, *names: Name) -> tuple[int, ...]:
@@ -35,3 +39,25 @@ def renew(tx: Transaction, *names: Name) -> None:
         number = secrets.randbits(62)
         raised = mysql.insert(g).values(name=name, number=number)
         tx.connection.execute(raised.on_duplicate_key_update(number=number))
+
+
+def renew_past(tx: Transaction, since: Mapping[int, date]) -> None:
+    """Say that facts of these products (by number) are others on days that are over, each from a day on."""
+    if not since or tx.is_rehearsal:
+        return
+    renew(tx, "past")
+    for product_id, day in sorted(since.items()):
+        number = secrets.randbits(62)
+        said = mysql.insert(late_facts).values(product_id=product_id, first_day=max(day, EARLIEST), number=number)
+        tx.connection.execute(said.on_duplicate_key_update(number=number))
+
+
+EARLIEST = date(1900, 1, 1)
+
+
+def past(tx: Transaction, product_id: int, day: date) -> str:
+    """While it stays the same, so do the facts of a product up to a day that is over."""
+    wanted = sa.select(late_facts).order_by(late_facts.c.product_id, late_facts.c.first_day)
+    rows = tx.once("late facts", lambda: [tuple(row) for row in tx.connection.execute(wanted)])
+    mine = [number for product, first_day, number in rows if product == product_id and first_day <= day]
+    return hashlib.blake2b(repr(mine).encode(), digest_size=8).hexdigest()

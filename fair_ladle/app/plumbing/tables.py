@@ -65,6 +65,15 @@ generations = sa.Table(
     sa.Column("number", sa.BigInteger, nullable=False, comment="another one whenever that changes; never one again"),
 )
 
+late_facts = sa.Table(
+    "late_facts",
+    metadata,
+    sa.Column("product_id", sa.BigInteger, primary_key=True, autoincrement=False),
+    sa.Column("first_day", sa.Date, primary_key=True, comment="the first day that they change"),
+    sa.Column("number", sa.BigInteger, nullable=False, comment="another one each time; never one again"),
+)
+"""From which days on something was changed later of a product's use, terms or supply on days that were over."""
+
 demo_clock = sa.Table(
     "demo_clock",
     metadata,

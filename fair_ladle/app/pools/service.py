@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
@@ -238,25 +238,26 @@ def _marked(product: Product) -> tuple[str, ...]:
 
 def load_lots(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
     """Create and change lots by product, owner, reference and first day; pools come with them."""
-    generations.renew(tx, "past", "places")
+    since: dict[int, date] = {}
     merged = merge(tx.connection, lots_table, ["product_id", "owner_id", "reference", "first_day"], rows)
-    if store.ensure_pools(tx.connection):
-        generations.renew(tx, "places")
+    if merged.created or merged.changed:
+        for row in rows:
+            since[row["product_id"]] = min(row["first_day"], since.get(row["product_id"], row["first_day"]))
+    _lots_changed(tx, since)
     return merged
 
 
 def add_lot(tx: Transaction, row: dict[str, Any]) -> None:
     """Record a purchase; its pool comes with it. The counters are the caller's."""
     store.add_lot(tx.connection, row)
-    _lots_changed(tx, row["first_day"])
-    if store.ensure_pools(tx.connection):
-        generations.renew(tx, "places")
+    _lots_changed(tx, {row["product_id"]: row["first_day"]})
 
 
-def _lots_changed(tx: Transaction, since: date) -> None:
-    """Lots are others from a day on, which may be over."""
-    if since < accounts_service.today(tx):
-        generations.renew(tx, "past")
+def _lots_changed(tx: Transaction, since: Mapping[int, date]) -> None:
+    """Lots of products (ids) are others from a day on, which may be over. A pool that is new was always there."""
+    new = dict.fromkeys(store.ensure_pools(tx.connection), date.min)
+    today = accounts_service.today(tx)
+    generations.renew_past(tx, {each: day for each, day in ({**since} | new).items() if day < today})
     generations.renew(tx, "places")
 
 
@@ -264,7 +265,9 @@ def end_lot(
     tx: Transaction, owner_id: int, product_id: int, reference: str, first_day: date, last_day: date | None
 ) -> None:
     """Let a lot end on another day; one that would end before it begins is taken out. The counters are the caller's."""
-    _lots_changed(tx, first_day if last_day is None else last_day)
+    before = store.last_day_of(tx.connection, owner_id, product_id, reference, first_day)
+    last_days = [each for each in (before, last_day) if each is not None]
+    _lots_changed(tx, {product_id: max(first_day, min(last_days, default=first_day))})
     if last_day is not None and last_day < first_day:
         store.take_out_lot(tx.connection, owner_id, product_id, reference, first_day)
     else:

@@ -87,8 +87,8 @@ def lots_of(connection: sa.Connection, product_ids: Collection[int]) -> list[Any
     )
 
 
-def ensure_pools(connection: sa.Connection) -> bool:
-    """A pool for every owner and product that has a lot and no pool yet; whether there was any."""
+def ensure_pools(connection: sa.Connection) -> set[int]:
+    """A pool for every owner and product that has a lot and no pool yet; the products of those."""
     wanted = sa.select(lots.c.owner_id, lots.c.product_id).distinct()
     there = {
         (row.owner_id, row.product_id) for row in connection.execute(sa.select(pools.c.owner_id, pools.c.product_id))
@@ -100,7 +100,7 @@ def ensure_pools(connection: sa.Connection) -> bool:
     ]
     if new:
         connection.execute(sa.insert(pools), new)
-    return bool(new)
+    return {each["product_id"] for each in new}
 
 
 def mark_stale(connection: sa.Connection, product_ids: Collection[int] | None = None) -> None:
@@ -124,6 +124,16 @@ def _is_lot(owner_id: int, product_id: int, reference: str, first_day: date) -> 
         lots.c.reference == reference,
         lots.c.first_day == first_day,
     )
+
+
+def last_day_of(
+    connection: sa.Connection, owner_id: int, product_id: int, reference: str, first_day: date
+) -> date | None:
+    """The last day of a lot (None = open)."""
+    last_day: date | None = connection.scalar(
+        sa.select(lots.c.last_day).where(*_is_lot(owner_id, product_id, reference, first_day))
+    )
+    return last_day
 
 
 def end_lot(

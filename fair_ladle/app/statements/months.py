@@ -210,6 +210,6 @@ def product_month(
     has ended; of all there is only what follows from it."""
     if buyers is None or not is_settled(tx, first, last):
         return read_month(tx, product, first, last, buyers)
-    made_of = generations.numbers(tx, "past")
+    made_of = generations.past(tx, product.id, last)
     key = (tx.connection.engine.url, made_of, product, first, min(last, accounts_service.today(tx)), tuple(buyers))
     return _months.get(key, lambda: read_month(tx, product, first, last, buyers))

@@ -86,9 +86,9 @@ def _made_of(tx: Transaction, product: Product, first: date, last: date) -> str 
     today = accounts_service.today(tx)
     if not is_settled(tx, first, last):
         return None
-    late, rates, places = generations.numbers(tx, "past", "rates", "places")
-    numbers = [late, rates, places if last >= today else 0]
-    return f"{min(last, today)} {product.per_unit} {' '.join(f'{each:x}' for each in numbers)}"
+    rates, places = generations.numbers(tx, "rates", "places")
+    numbers = f"{rates:x} {places if last >= today else 0:x}"
+    return f"{min(last, today)} {accounts_service.zone(tx)} {generations.past(tx, product.id, last)} {numbers}"
 
 
 def _kept(tx: Transaction, product: Product, first: date, made_of: str) -> ProductTotals | None:
@@ -148,3 +148,24 @@ def _keep(tx: Transaction, product: Product, first: date, made_of: str, totals: 
         {"product_id": product.id, "first_day": first, "account_id": ids[buyer], **nothing} for buyer in totals.unpriced
     ]
     store.keep_month(tx.connection, product.id, first, made_of, totals.days, rows)
+
+
+def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:
+    """Of every product the newest month that is kept and over, where it is not what its facts come to: (what, where,
+    found, evidence)."""
+    found = []
+    first = month_before(accounts_service.today(tx).replace(day=1))
+    last = month_of(f"{first:%Y-%m}")[1]
+    for product in pools_service.products(tx):
+        made_of = _made_of(tx, product, first, last)
+        mine = None if made_of is None else _kept(tx, product, first, made_of)
+        if mine is None:
+            continue
+        facts = worked_out(tx, product, first, last)
+        for buyer in sorted(mine.amounts.keys() | facts.amounts.keys() | mine.unpriced | facts.unpriced):
+            kept, worked = (
+                f"{each.amounts.get(buyer)} {each.costs.get(buyer)} {buyer in each.unpriced}" for each in (mine, facts)
+            )
+            if kept != worked:
+                found.append(("kept month", f"{first:%Y-%m} {product.code} {buyer}", kept, worked))
+    return found

@@ -5,7 +5,8 @@ from __future__ import annotations
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.plumbing.problems import invalid
+from fair_ladle.app.plumbing.problems import invalid, not_found
+from fair_ladle.app.statements import totals
 from fair_ladle.app.statements.billing import BillingPeriod, Statement, parse_month
 
 
@@ -26,3 +27,10 @@ def may_see_cost(period: BillingPeriod, actor: Actor, buyer: str) -> bool:
         return False
     tree, top = period.accounts.tree, accounts_service.top_row(period.accounts, actor)
     return top in tree.path_up(tree.row(seller))
+
+
+def verify(tx: Transaction, actor: Actor) -> list[tuple[str, str, str, str]]:
+    """What is kept of months and does not agree with the facts."""
+    if actor.scope is not None:
+        raise not_found("installation", actor.scope)
+    return totals.differences(tx)

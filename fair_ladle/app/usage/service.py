@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from datetime import datetime
 from typing import Any
 
@@ -16,7 +16,7 @@ from fair_ladle.app.plumbing.merge import Merged, Progress, merge
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.usage import store
 from fair_ladle.app.usage.tables import assignments, storage_samples
-from fair_ladle.core.calendar import MICRO, Day, instant, micros
+from fair_ladle.core.calendar import MICRO, Day, instant, local_day, micros
 from fair_ladle.core.clocks import Steps, counted_steps, split_by, stored_steps
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
 from fair_ladle.core.readings import counted_at, counted_days, stored_at, stored_days
@@ -82,16 +82,28 @@ def own_over_time(
 
 def load_assignments(tx: Transaction, rows: list[dict[str, Any]], progress: Progress) -> Merged:
     """Create assignments, and change the ends of those that are there."""
-    generations.renew(tx, "past")
-    return merge(tx.connection, assignments, ["product_id", "account_id", "subject", "begins"], rows, progress)
+    merged = merge(tx.connection, assignments, ["product_id", "account_id", "subject", "begins"], rows, progress)
+    if merged.created or merged.changed:
+        _past_changed(tx, [(row["product_id"], row["begins"]) for row in rows])
+    return merged
 
 
 def load_samples(tx: Transaction, rows: list[dict[str, Any]], progress: Progress | None = None) -> Merged:
     """Create and correct storage samples."""
-    today = accounts_service.start_of(tx, accounts_service.today(tx))
-    if any(row["at"] < today for row in rows):
-        generations.renew(tx, "past")
-    return merge(tx.connection, storage_samples, ["product_id", "account_id", "category", "at"], rows, progress)
+    merged = merge(tx.connection, storage_samples, ["product_id", "account_id", "category", "at"], rows, progress)
+    if merged.created or merged.changed:
+        _past_changed(tx, [(row["product_id"], row["at"]) for row in rows])
+    return merged
+
+
+def _past_changed(tx: Transaction, facts: Iterable[tuple[int, datetime]]) -> None:
+    """Facts of products (ids) are others, each from an instant on."""
+    first: dict[int, datetime] = {}
+    for product_id, at in facts:
+        first[product_id] = min(at, first.get(product_id, at))
+    zone, today = accounts_service.zone(tx), accounts_service.today(tx)
+    days = {product_id: local_day(at, zone) for product_id, at in first.items()}
+    generations.renew_past(tx, {product_id: day for product_id, day in days.items() if day < today})
 
 
 def next_change(tx: Transaction, products: Sequence[Product], after: datetime) -> datetime | None:

@@ -1,0 +1,258 @@
+"""Days that are over, as they were settled: kept by a job, so that who looks at a few accounts of one reads neither its
+facts nor the whole tree.
+
+A day says what differs from the Monday before it. It holds while no fact of its product up to that day is changed
+later (``generations.past``).
+"""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass
+from datetime import date, datetime, timedelta
+from functools import cache
+from typing import Any
+
+import numpy as np
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.allocations import store
+from fair_ladle.app.allocations.positions import Positions, Snapshot, laid_terms, positions_at, settle_snapshot
+from fair_ladle.app.allocations.snapshots import end_of
+from fair_ladle.app.plumbing import generations
+from fair_ladle.app.plumbing.cache import Cache
+from fair_ladle.app.plumbing.database import Database, Transaction
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
+from fair_ladle.core.calendar import local_day
+from fair_ladle.core.clocks import clock_from
+from fair_ladle.core.settling import Flags, pool_of
+from fair_ladle.core.tree import Ints
+
+DAYS_KEPT = 35
+"""Made again when they are others; older ones stay as long as they hold."""
+SETTLED_AFTER = timedelta(minutes=1)
+"""After midnight: what was admitted before it may be kept only a moment later."""
+
+OWN, LOAD, USE, SINCE, MARKS = range(5)
+PAST_A_CAP, UNUSED = 1, 2
+"""Marks: it is past its cap; it holds a promise that nobody uses."""
+
+
+@dataclass(frozen=True)
+class KeptDay:
+    """The accounts (ids, ascending) of which there was anything, and their figures, one row each: own, load and Σ own
+    of the branch in grains, since when a clock ran (µs, 0 = none), and marks."""
+
+    ids: Ints
+    figures: Ints
+
+    @staticmethod
+    def of(found: Positions) -> KeptDay:
+        """A day of one product from positions."""
+        snapshot, load, held = found.snapshot, found.settled.load[:, 0], found.settled.held[:, 0]
+        since = np.zeros_like(load)
+        for (row, _), clock in snapshot.clocks.items():
+            since[row] = clock.since
+        marks = PAST_A_CAP * (load > snapshot.grid.cap[:, 0]) + UNUSED * (held > load)
+        figures = np.stack([snapshot.own[:, 0], load, found.used()[:, 0], since, marks])
+        return KeptDay(snapshot.accounts.ids, figures)._trimmed()
+
+    def _trimmed(self) -> KeptDay:
+        there = np.flatnonzero(self.figures.any(axis=0))
+        there = there[np.argsort(self.ids[there])]
+        return KeptDay(self.ids[there], self.figures[:, there])
+
+    def of_accounts(self, ids: Ints) -> Ints:
+        """The figures of these accounts: kinds of figures × accounts; 0 where there was nothing."""
+        if not len(self.ids):
+            return np.zeros((len(self.figures), len(ids)), dtype=np.int64)
+        places = np.minimum(np.searchsorted(self.ids, ids), len(self.ids) - 1)
+        found: Ints = self.figures[:, places] * (self.ids[places] == ids)
+        return found
+
+    def marked(self, mark: int) -> Ints:
+        """The accounts (ids) with a mark."""
+        found: Ints = self.ids[(self.figures[MARKS] & mark) != 0]
+        return found
+
+    def beyond(self, base: KeptDay) -> KeptDay:
+        """What of this day differs from another one."""
+        ids = np.union1d(self.ids, base.ids)
+        mine = self.of_accounts(ids)
+        differs = (mine != base.of_accounts(ids)).any(axis=0)
+        return KeptDay(ids[differs], mine[:, differs])
+
+    def over(self, base: KeptDay) -> KeptDay:
+        """The day of which this is what differs from another one."""
+        ids = np.union1d(self.ids, base.ids)
+        return KeptDay(ids, np.where(np.isin(ids, self.ids), self.of_accounts(ids), base.of_accounts(ids)))._trimmed()
+
+    def packed(self) -> bytes:
+        """As it is kept."""
+        into = io.BytesIO()
+        np.savez_compressed(into, ids=self.ids, figures=self.figures)
+        return into.getvalue()
+
+    @staticmethod
+    def unpacked(content: bytes) -> KeptDay:
+        """As it was kept."""
+        with np.load(io.BytesIO(content), allow_pickle=False) as found:
+            return KeptDay(found["ids"], found["figures"])
+
+
+_days: Cache[KeptDay] = Cache(48)
+
+
+class _NotKept(Exception):
+    """A day is not kept as it is now."""
+
+
+def ended_day(tx: Transaction, at: datetime) -> date | None:
+    """The day that is over of which an instant is the end; None where it is of none."""
+    day = local_day(at, accounts_service.zone(tx))
+    return day if day < accounts_service.today(tx) and at == end_of(tx, day) else None
+
+
+def days(tx: Transaction, products: Sequence[Product], at: datetime) -> list[KeptDay] | None:
+    """The day that ends at an instant, of each of these products; None where one is not kept."""
+    day = ended_day(tx, at)
+    if day is None:
+        return None
+
+    @cache
+    def rows() -> dict[tuple[int, date], Any]:
+        found = store.kept_of(tx.connection, [(each.id, day) for each in products])
+        bases = store.kept_of(tx.connection, [(row.product_id, row.base_day) for row in found if row.base_day])
+        return {(row.product_id, row.day): row for row in [*found, *bases]}
+
+    def unpacked(product: Product, on: date) -> KeptDay:
+        row = rows().get((product.id, on))
+        if row is None or row.made_of != _made_of(tx, product, on):
+            raise _NotKept
+        mine = KeptDay.unpacked(row.figures)
+        return mine if row.base_day is None else mine.over(unpacked(product, row.base_day))
+
+    def read(product: Product) -> KeptDay:
+        key = (tx.connection.engine.url, product.id, day, _made_of(tx, product, day))
+        return _days.get(key, lambda: unpacked(product, day))
+
+    try:
+        return [read(each) for each in products]
+    except _NotKept:
+        return None
+
+
+def positions(tx: Transaction, products: Sequence[Product], codes: Collection[str], at: datetime) -> Positions | None:
+    """Positions of these accounts and those above them at the end of a day, as a small tree of their own; None where
+    the day is not kept."""
+    kept = days(tx, products, at)
+    if kept is None:
+        return None
+    day, zone = local_day(at, accounts_service.zone(tx)), accounts_service.zone(tx)
+    whole = accounts_service.on_day(tx, day)
+    accounts = whole.part([whole.tree.row(code) for code in codes if code in whole.tree])
+    every = pools_service.pools_of(tx, products, accounts.row_of_id)
+    roots, pools = pools_service.layout(accounts, every, list(products))
+    owner = pool_of(accounts.tree, roots, len(products))
+    figures = np.zeros((5, len(accounts.tree), len(products)), dtype=np.int64)
+    for column, each in enumerate(kept):
+        figures[:, :, column] = each.of_accounts(accounts.ids)
+    grid, grace_days = laid_terms(tx, accounts, products, day, accounts.ids.tolist())
+    clocks = {
+        (row, column): clock_from(int(figures[SINCE, row, column]), grace_days.get((row, column), 0), zone)
+        for row, column in np.argwhere(figures[SINCE]).tolist()
+    }
+    snapshot = Snapshot(
+        at,
+        day,
+        zone,
+        accounts,
+        tuple(products),
+        tuple(pools),
+        roots,
+        owner,
+        pools_service.supply(pools, day),
+        figures[OWN],
+        grid,
+        grace_days,
+        clocks,
+    )
+    snapshot.bar_unallocated()
+    return settle_snapshot(snapshot.as_part(figures[LOAD], figures[USE]))
+
+
+def marked(tx: Transaction, accounts: Accounts, products: Sequence[Product], at: datetime, mark: int) -> Flags | None:
+    """The accounts with a mark in one of these products at the end of a day; None where it is not kept."""
+    kept = days(tx, products, at)
+    if kept is None:
+        return None
+    flags = np.zeros(len(accounts.tree), dtype=bool)
+    for each in kept:
+        flags |= np.isin(accounts.ids, each.marked(mark))
+    return flags
+
+
+def _made_of(tx: Transaction, product: Product, day: date) -> str:
+    return f"{accounts_service.zone(tx)} {generations.past(tx, product.id, day)}"
+
+
+def _base(day: date) -> date:
+    return day - timedelta(days=day.weekday())
+
+
+def outdated(tx: Transaction) -> Iterator[tuple[Product, date]]:
+    """The days that are not kept as they are now, the newest first, a Monday before the days after it."""
+    today = accounts_service.today(tx)
+    early = tx.now - accounts_service.start_of(tx, today) < SETTLED_AFTER
+    last = today - timedelta(days=2 if early else 1)
+    first = _base(last - timedelta(days=DAYS_KEPT))
+    products = pools_service.products(tx)
+    there = {each.id: store.made_of(tx.connection, each.id, first) for each in products}
+    for ago in range((last - first).days + 1):
+        day = last - timedelta(days=ago)
+        for product in products:
+            for wanted in dict.fromkeys((_base(day), day)):
+                if there[product.id].get(wanted) != _made_of(tx, product, wanted):
+                    there[product.id][wanted] = _made_of(tx, product, wanted)
+                    yield product, wanted
+
+
+def keep_again(database: Database, product: Product, day: date) -> None:
+    """Settle a day of a product as of one instant, and keep it in place of what was kept of it.
+
+    Locks its own row alone: what it is made of says whether it still holds, so that nothing that changes it waits.
+    """
+
+    def settled(tx: Transaction) -> dict[str, Any]:
+        mine = KeptDay.of(positions_at(tx, [product], end_of(tx, day)))
+        values = {"made_of": _made_of(tx, product, day), "base_day": None, "figures": mine.packed()}
+        base_day = _base(day)
+        base = days(tx, [product], end_of(tx, base_day)) if base_day != day else None
+        return values if base is None else values | {"base_day": base_day, "figures": mine.beyond(base[0]).packed()}
+
+    values = database.snapshot(settled)
+    database.run(lambda tx: store.keep_day(tx.connection, product.id, day, values))
+
+
+def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:
+    """Of every product the newest day that is kept, where it is not what its facts come to: (what, where, found,
+    evidence)."""
+    found = []
+    yesterday = accounts_service.today(tx) - timedelta(days=1)
+    for product in pools_service.products(tx):
+        there = store.made_of(tx.connection, product.id, _base(yesterday - timedelta(days=DAYS_KEPT)))
+        day = max((day for day, made_of in there.items() if made_of == _made_of(tx, product, day)), default=None)
+        mine = None if day is None else days(tx, [product], end_of(tx, day))
+        if day is None or mine is None:
+            continue
+        facts = KeptDay.of(positions_at(tx, [product], end_of(tx, day)))
+        wrong = facts.beyond(mine[0])
+        codes = {each.id: each.code for each in accounts_service.on_day(tx, day).facts}
+        for place, account_id in enumerate(wrong.ids.tolist()):
+            is_kept = mine[0].of_accounts(wrong.ids)[:, place].tolist()
+            where = f"{day} {product.code} {codes.get(account_id, account_id)}"
+            found.append(("kept day", where, str(is_kept), str(wrong.figures[:, place].tolist())))
+    return found

@@ -25,6 +25,7 @@ from fair_ladle.app.accounts.routes import routes as accounts
 from fair_ladle.app.allocations.listing_routes import routes as listing
 from fair_ladle.app.allocations.routes import routes as allocations
 from fair_ladle.app.assignments.routes import routes as assignments
+from fair_ladle.app.data_import.routes import routes as products
 from fair_ladle.app.devices.routes import public_routes as device_reports
 from fair_ladle.app.devices.routes import routes as devices
 from fair_ladle.app.drafts.routes import routes as drafts
@@ -62,6 +63,9 @@ from fair_ladle.app.reclaim.routes import routes as reclaim
 from fair_ladle.app.requests.routes import routes as requests
 from fair_ladle.app.server import usecases as server_usecases
 from fair_ladle.app.server.routes import routes as server
+from fair_ladle.app.setup.routes import UPLOAD as INTAKE
+from fair_ladle.app.setup.routes import open_routes as setup_open
+from fair_ladle.app.setup.routes import routes as setup
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in.routes import COOKIE
 from fair_ladle.app.sign_in.routes import open_routes as sign_in_open
@@ -140,7 +144,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
     app.add_middleware(GZipMiddleware, minimum_size=1000, compresslevel=5)
     app.add_middleware(
         Guard,
-        uploads=frozenset({UPLOAD}),
+        uploads=frozenset({UPLOAD, INTAKE}),
         cookie=COOKIE,
         tell=teller((database.settings if database else Settings.read()).home),
     )
@@ -148,8 +152,11 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
     for router in (
         sign_in_open,
         sign_in,
+        setup_open,
+        setup,
         accounts,
         account_admin,
+        products,
         allocations,
         listing,
         drafts,

@@ -19,6 +19,8 @@ SECRETS = {"token", "key", "password"}
 OPEN_TO_ALL = {
     "people_admin.domains.ask": "the answer is the same whatever the address",
     "devices.offline.public_key": "a key that is public",
+    "sign_in.usecases.forgotten": "the answer is the same whatever the address",
+    "accounts.service.is_set_up": "whether there is anything at all",
     "accounts.service.zone": "the installation's time zone",
     "allocations.snapshots.instant_of": "a day in that zone",
 }

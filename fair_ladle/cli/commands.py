@@ -29,6 +29,7 @@ from fair_ladle.app.plumbing.own_server import OwnServer, ServerTrouble
 from fair_ladle.app.plumbing.problems import Refused, invalid, not_found
 from fair_ladle.app.plumbing.settings import DEFAULT_PORT, Settings
 from fair_ladle.app.pools import service as pools
+from fair_ladle.app.setup import usecases as setup
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.statements import usecases as statements
 from fair_ladle.app.statements.billing import BillingPeriod, parse_month
@@ -422,8 +423,12 @@ def serve(
     database = open_database(serves=True)
     try:
         signs = prepare(database, home, lambda what: to_people.print(what, highlight=False)) if demo else []
+        link = None if demo else database.run(setup.new_link)
         database.engine.dispose()
         print(f"\nFair Ladle is at http://127.0.0.1:{port}/", flush=True)
+        if link is not None:
+            print("It is new. Set it up, within a day, at", flush=True)
+            print(f"  http://127.0.0.1:{port}/setup/{link}", flush=True)
         if signs:
             print("Sign in as", flush=True)
             for email, password, whom in signs:

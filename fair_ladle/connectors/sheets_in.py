@@ -93,6 +93,17 @@ def read_source(path: Path) -> Source:
         return _read_zip(path.name, archive)
 
 
+def read_upload(name: str, content: bytes) -> Source:
+    """The tables of an archive or a workbook as it was sent. Unreadable where it is neither."""
+    if not zipfile.is_zipfile(io.BytesIO(content)):
+        raise Unreadable(Fault(name, None, None, "another kind of file", "a .zip of the tables or an .xlsx file"))
+    with zipfile.ZipFile(io.BytesIO(content)) as archive:
+        _check_bounds(name, archive, MOST_OF_ONE_TABLE)
+        if "xl/workbook.xml" in archive.namelist():
+            return _read_workbook(name, io.BytesIO(content), archive)
+        return _read_zip(name, archive)
+
+
 def read_table(name: str, content: bytes) -> SheetTable:
     """The one table of a file: CSV with commas, semicolons or tabs between, or a workbook's first sheet that has a
     header."""

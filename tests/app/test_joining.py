@@ -15,7 +15,6 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.sign_in import service as sign_in_service
-from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.today import usecases as today
 
 OPERATOR = Actor("Ines", "", "GANNET")
@@ -190,11 +189,6 @@ def test_a_known_address_is_linked_as_member_or_as_admin_and_never_twice_in_one_
         demo.run(joining.add, OLDQUAY, NewPerson(**{**vars(twice), "link": True}))
     assert demo.run(joining.add, TERN, NewPerson("TERN", "Ada", known.email)) == "ada", (
         "who is elsewhere is not told of"
-    )
-    with pytest.raises(Refused, match="Nobody who runs an account here"):
-        demo.run(joining.add, OLDQUAY, NewPerson("OLDQUAY-ISLAND", "Ada", known.email, link=True, role="admin"))
-    demo.run(
-        sign_in.give_sign_in, COMMAND_LINE, known.email, known.display_name, "OLDQUAY-CREW", "correct-ferry-staple"
     )
     demo.run(joining.add, OLDQUAY, NewPerson("OLDQUAY-ISLAND", "Ada", known.email, link=True, role="admin"))
     assert (

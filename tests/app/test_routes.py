@@ -32,6 +32,10 @@ from tests.conftest import actor_of
 PASSWORD = "correct-ferry-staple"
 THEIRS, OTHER, BELOW = "OLDQUAY", "MARROW", "OLDQUAY-CREW"
 OPEN = {
+    "/api/installation",
+    "/api/passwords",
+    "/api/passwords/{token}",
+    "/api/setup/{token}",
     "/api/sign-in",
     "/api/sign-out",
     "/api/me",

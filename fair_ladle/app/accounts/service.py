@@ -162,6 +162,11 @@ def operator(tx: Transaction) -> Any:
 _operators: Cache[Any] = Cache(8)
 
 
+def is_set_up(tx: Transaction) -> bool:
+    """Whether this installation has its operator."""
+    return store.root(tx.connection) is not None
+
+
 def zone(tx: Transaction) -> ZoneInfo:
     """The operator's time zone: what days are reckoned in."""
     return ZoneInfo(operator(tx).time_zone or "UTC")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -20,11 +20,11 @@ from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged
-from fair_ladle.app.plumbing.problems import Problem, Refused, not_allowed
+from fair_ladle.app.plumbing.problems import Problem, Refused, invalid, not_allowed
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.statements import rate_cards
 from fair_ladle.app.usage import service as usage
-from fair_ladle.connectors.sheets_in import Fault, Source
+from fair_ladle.connectors.sheets_in import Fault, SheetTable, Source
 
 
 class FaultyIntake(Refused):
@@ -71,6 +71,47 @@ def load(tx: Transaction, actor: Actor, source: Source, progress: OnProgress = l
     loaded = _load(tx, intake, progress)
     _log(tx, actor, loaded)
     return loaded
+
+
+def put_product(tx: Transaction, actor: Actor, cells: Mapping[str, str]) -> None:
+    """Make or change one product, its cells as an intake has them and checked the same way. The operator does; refused
+    with the field where something is wrong."""
+    accounts = accounts_service.known(tx)
+    if accounts_service.top_row(accounts, actor) != 0:
+        raise not_allowed("Only the operator makes products.")
+    source = Source({"products": SheetTable("products", list(cells), iter([(2, list(cells.values()))]))})
+    intake = parse(source, lambda what, done: None)
+    root, products = accounts.tree.codes[0], pools.products(tx)
+    measures = {each.code: each.measure for each in products}
+    there = There({root: None}, {root: accounts.facts[0].currency}, measures, {}, {}, *[frozenset()] * 3)
+    Checks(intake, there).run()
+    for fault in intake.faults:
+        raise invalid(f"{fault.found}: write {fault.expected}.", fault.column)
+    [(_, row)] = intake.table("products")
+    merged = pools.load_products(tx, [row | {"unit": row["unit"] or row["measure"]}])
+    if merged.changed:
+        assignments.loaded(tx)  # families and bases may be others
+    before = next((each for each in products if each.code == row["code"]), None)
+    if merged.created or merged.changed:
+        said = {name: text for name, text in cells.items() if text and name != "code"}
+        entry = log_service.Entry(
+            "product changed" if before else "product made",
+            row["code"],
+            int(accounts.ids[0]),
+            None if before is None else {"name": before.name, "unit": before.unit, "family": before.family or ""},
+            said,
+        )
+        log_service.write(tx, actor, int(accounts.ids[0]), [entry])
+
+
+def every_product(tx: Transaction, actor: Actor) -> list[tuple[pools.Product, bool]]:
+    """Every product, and whether there is a pool of it. The operator sees them all."""
+    accounts = accounts_service.known(tx)
+    if accounts_service.top_row(accounts, actor) != 0:
+        raise not_allowed("Only the operator sees every product.")
+    products = pools.products(tx)
+    pooled = {each.product.id for each in pools.pools(tx, products)}
+    return [(each, each.id in pooled) for each in products]
 
 
 def _there(tx: Transaction) -> There:

@@ -39,7 +39,7 @@ class NewPerson:
     link: bool = False
     """Whether an address known in another account of the branch is the same person, who joins here too."""
     role: Literal["member", "admin"] = "member"
-    """``admin``: they run the account besides; whoever has a sign-in already can be given that."""
+    """``admin``: they run the account besides."""
 
 
 def add(tx: Transaction, actor: Actor, new: NewPerson) -> str:
@@ -92,7 +92,7 @@ def add(tx: Transaction, actor: Actor, new: NewPerson) -> str:
         ],
     )
     if new.role == "admin":
-        sign_in.let_run(tx, actor, email or "", int(accounts.ids[row]))
+        sign_in.let_run(tx, actor, email or "", name, int(accounts.ids[row]))
     if invite:
         send_invitations(tx, actor, accounts, [added[username]])
     return username

@@ -9,6 +9,7 @@ from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import is_set_up
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.installation import is_demo
 from fair_ladle.app.plumbing.problems import Refused
@@ -56,10 +57,15 @@ class Me(BaseModel):
 def sign_in(body: SignIn, request: Request, db: Db) -> Response:
     """Begin a session; its token comes as an HttpOnly cookie."""
     found = usecases.sign_in(db, body.email, body.password, request.client.host if request.client else "")
+    return with_session(found, request)
+
+
+def with_session(session: usecases.Session, request: Request) -> Response:
+    """An empty answer that carries a session's cookie."""
     answer = Response(status_code=204)
     answer.set_cookie(
         COOKIE,
-        found.token,
+        session.token,
         httponly=True,
         samesite="strict",
         secure=request.url.scheme == "https",
@@ -67,6 +73,58 @@ def sign_in(body: SignIn, request: Request, db: Db) -> Response:
         path="/",
     )
     return answer
+
+
+class PasswordLinkBody(BaseModel):
+    """Whose password a link sets, and whether it is their first."""
+
+    name: str
+    email: str
+    is_first: bool
+
+
+class NewPassword(BaseModel):
+    """Another password."""
+
+    password: str = Field(max_length=1024)
+
+
+class Forgotten(BaseModel):
+    """Who forgot their password."""
+
+    email: str = Field(max_length=254)
+
+
+@open_routes.get("/passwords/{token}", response_model=PasswordLinkBody)
+def password_link(token: str, db: Db) -> Any:
+    """What a link to set a password is for."""
+    return PasswordLinkBody(**vars(db.run(usecases.password_link, token)))
+
+
+@open_routes.post("/passwords/{token}", status_code=204)
+@keeps_order_itself
+def set_password(token: str, body: NewPassword, db: Db) -> None:
+    """Set a password by a link, once; whoever has it signs in with it then."""
+    usecases.set_password(db, token, body.password)
+
+
+@open_routes.post("/passwords", status_code=204)
+def forgotten(body: Forgotten, request: Request, db: Db) -> None:
+    """Have a link mailed to set another password; the answer is the same whatever the address."""
+    db.run(usecases.forgotten, body.email, request.client.host if request.client else "")
+
+
+class Installation(BaseModel):
+    """What is to be known before anybody is signed in."""
+
+    set_up: bool
+    demo: bool
+
+
+@open_routes.get("/installation", response_model=Installation)
+def installation(db: Db) -> Any:
+    """Whether this installation is set up, and whether it is a demo."""
+    return Installation(set_up=db.run(is_set_up), demo=is_demo(db))
 
 
 @open_routes.get("/me", response_model=Me | None)

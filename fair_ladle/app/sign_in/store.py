@@ -12,7 +12,7 @@ from sqlalchemy.dialects import mysql
 from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.plumbing.database import Transaction, insert_row
 from fair_ladle.app.plumbing.tables import demo_clock
-from fair_ladle.app.sign_in.tables import delegations, failed_tries, sessions, sign_ins
+from fair_ladle.app.sign_in.tables import delegations, failed_tries, sessions, sign_in_links, sign_ins
 
 
 def by_email(connection: sa.Connection, email: str) -> Any | None:
@@ -170,3 +170,35 @@ def set_demo_clock(connection: sa.Connection, demo_at: datetime, real_at: dateti
     """Let the demo's time run on from an instant."""
     connection.execute(sa.delete(demo_clock))
     connection.execute(sa.insert(demo_clock).values(demo_at=demo_at, real_at=real_at))
+
+
+def add_link(connection: sa.Connection, row: dict[str, Any]) -> None:
+    """Keep a link."""
+    connection.execute(sa.insert(sign_in_links).values(row))
+
+
+def drop_links(connection: sa.Connection, kind: str, sign_in_id: int | None) -> None:
+    """Links of a kind (for a sign-in) work no more."""
+    k = sign_in_links
+    mine = k.c.sign_in_id.is_(None) if sign_in_id is None else k.c.sign_in_id == sign_in_id
+    found = list(connection.scalars(sa.select(k.c.token_hash).where(mine, k.c.kind == kind)))
+    if found:
+        connection.execute(sa.delete(k).where(k.c.token_hash.in_(found)))
+
+
+def link(connection: sa.Connection, token_hash: str, locked: bool) -> Any | None:
+    """A link by its token's hash."""
+    wanted = sa.select(sign_in_links).where(sign_in_links.c.token_hash == token_hash)
+    return connection.execute(wanted.with_for_update() if locked else wanted).first()
+
+
+def use_link(connection: sa.Connection, token_hash: str, at: datetime) -> None:
+    """Note that a link is used."""
+    connection.execute(sa.update(sign_in_links).where(sign_in_links.c.token_hash == token_hash).values(used_at=at))
+
+
+def linked_since(connection: sa.Connection, kind: str, sign_in_id: int, since: datetime) -> bool:
+    """Whether a sign-in got a link of a kind after an instant."""
+    k = sign_in_links
+    wanted = sa.select(sa.literal(1)).where(k.c.sign_in_id == sign_in_id, k.c.kind == kind, k.c.made_at > since)
+    return connection.execute(wanted).first() is not None

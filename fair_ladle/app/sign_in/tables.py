@@ -12,7 +12,7 @@ sign_ins = sa.Table(
     id_column(),
     code_column("email", 254, nullable=False, unique=True, comment="in small letters"),
     sa.Column("name", sa.String(200), nullable=False),
-    sa.Column("password_hash", sa.String(255), nullable=False),
+    sa.Column("password_hash", sa.String(255), nullable=False, comment="empty = none was set yet"),
 )
 
 delegations = sa.Table(
@@ -37,6 +37,18 @@ sessions = sa.Table(
     sa.Column("began", Instant, nullable=False),
     sa.Column("last_used", Instant, nullable=False),
 )
+
+sign_in_links = sa.Table(
+    "sign_in_links",
+    metadata,
+    sa.Column("token_hash", sa.String(64), primary_key=True),
+    sa.Column("kind", sa.String(16), nullable=False, comment="setup or password"),
+    sa.Column("sign_in_id", sa.ForeignKey("sign_ins.id"), index=True, comment="whose password; NULL for a setup"),
+    sa.Column("made_at", Instant, nullable=False),
+    sa.Column("expires_at", Instant, nullable=False),
+    sa.Column("used_at", Instant),
+)
+"""Links that work once."""
 
 failed_tries = sa.Table(
     "failed_tries",

@@ -6,12 +6,14 @@ by address and by origin.
 
 from __future__ import annotations
 
+import re
 import secrets
 from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
 
+import zxcvbn
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
 
@@ -21,7 +23,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import KeptRefusal, Problem, Refused, conflict, invalid, not_found
 from fair_ladle.app.plumbing.slots import AllTaken, slot
-from fair_ladle.app.sign_in import store
+from fair_ladle.app.sign_in import links, store
 from fair_ladle.app.sign_in.service import IDLE, LONGEST, _hash
 
 hasher = PasswordHasher()
@@ -30,7 +32,13 @@ THROTTLED_FOR = timedelta(minutes=15)
 MOST_FAILURES, MOST_FROM_ORIGIN = 5, 100
 AT_A_TIME, WAITS_SECONDS = 2, 3.0
 """Passwords verified at a time on this machine, each of which takes 64 MB and a core for a third of a second."""
-SHORTEST_PASSWORD = 12
+SHORTEST_PASSWORD, LONGEST_JUDGED, WEAKEST = 12, 72, 2
+"""Characters a password has at least, how many are looked at to judge it, and how hard to guess it has to be (0 to
+4)."""
+
+
+BUSY = Problem("busy", "Too many at once", 503, "Too many sign in at this moment; try again in a few seconds.")
+TOO_MANY = Problem("too-many-tries", "Too many tries", 429, "Too many tries failed; try again in a quarter of an hour.")
 
 
 @dataclass(frozen=True)
@@ -52,13 +60,11 @@ def sign_in(database: Database, email: str, password: str, origin: str) -> Sessi
     found = database.run(_count_try, email, origin)
     try:
         with slot("verifying", AT_A_TIME, WAITS_SECONDS):
+            found = found if found and found.password_hash else None  # who was only invited has no password yet
             hasher.verify(found.password_hash if found else NOBODY, password)
             anew = hasher.hash(password) if found and hasher.check_needs_rehash(found.password_hash) else None
     except AllTaken:
-        raise Refused(
-            Problem("busy", "Too many at once", 503, "Too many sign in at this moment; try again in a few seconds."),
-            {"Retry-After": "5"},
-        ) from None
+        raise Refused(BUSY, {"Retry-After": "5"}) from None
     except (VerificationError, InvalidHashError):
         found = None
     if found is None:
@@ -75,12 +81,7 @@ def _count_try(tx: Transaction, email: str, origin: str) -> Any | None:
     tries = store.count_try(tx.connection, email, origin, now, now - THROTTLED_FOR)
     of_origin = store.count_try(tx.connection, "", origin, now, now - THROTTLED_FOR)
     if tries > MOST_FAILURES or of_origin > MOST_FROM_ORIGIN:
-        raise KeptRefusal(
-            Problem(
-                "too-many-tries", "Too many tries", 429, "Too many tries failed; try again in a quarter of an hour."
-            ),
-            {"Retry-After": str(int(THROTTLED_FOR.total_seconds()))},
-        )
+        raise KeptRefusal(TOO_MANY, {"Retry-After": str(int(THROTTLED_FOR.total_seconds()))})
     return store.by_email(tx.connection, email)
 
 
@@ -122,8 +123,7 @@ def give_sign_in(tx: Transaction, actor: Actor, email: str, name: str, account: 
     email = email.strip().lower()
     if "@" not in email:
         raise invalid(f"{email!r} is no e-mail address.", "email")
-    if len(password) < SHORTEST_PASSWORD:
-        raise invalid(f"A password has at least {SHORTEST_PASSWORD} characters.", "password")
+    judge_password(password, email, name)
     account_id = accounts_service.ids_by_code(tx).get(account)
     if account_id is None:
         raise not_found("account", account)
@@ -141,28 +141,102 @@ def give_sign_in(tx: Transaction, actor: Actor, email: str, name: str, account: 
     )
 
 
-def let_run(tx: Transaction, actor: Actor, email: str, account_id: int) -> None:
-    """Let somebody who runs an account of the actor's branch already run another one. Whether the actor may say so
-    is the caller's to check; of who runs what elsewhere nothing is said."""
-    found = store.by_email(tx.connection, email.strip().lower())
-    accounts = accounts_service.known(tx)
-    there = [] if found is None else store.delegations_of(tx.connection, found.id, accounts_service.today(tx))
-    if found is None or not any(accounts_service.sees(accounts, actor, each.account_id) for each in there):
-        raise invalid(
-            f"Nobody who runs an account here signs in as {email or 'that'}; add them as "
-            "a member, or have a sign-in given "
-            "on the server (`fair-ladle sign-in`).",
-            "role",
-        )
+def let_run(tx: Transaction, actor: Actor, email: str, name: str, account_id: int) -> None:
+    """Let somebody run an account, and tell them by mail, with a link to set a password where they have none. Whether
+    the actor may say so is the caller's to check; whether the address signs in anywhere already is told to nobody."""
+    email, accounts = email.strip().lower(), accounts_service.known(tx)
+    if "@" not in email:
+        raise invalid("Who runs an account needs an e-mail address.", "email")
+    found = store.by_email(tx.connection, email)
+    if found is None:
+        store.add(tx.connection, email, name, "")
+        found = store.by_email(tx.connection, email)
+    assert found is not None
+    there = store.delegations_of(tx.connection, found.id, accounts_service.today(tx))
     if any(each.account_id == account_id for each in there):
         return
     store.delegate(tx.connection, found.id, account_id, "admin")
+    links.invite_to_run(tx, actor.name, found, accounts.name(accounts.row_of_id[account_id]))
     log_service.write(
-        tx,
-        actor,
-        None,
-        [log_service.Entry("may run it", email, account_id, None, {"name": found.name, "role": "admin"})],
+        tx, actor, None, [log_service.Entry("may run it", email, account_id, None, {"name": name, "role": "admin"})]
     )
+
+
+def judge_password(password: str, *about: str) -> None:
+    """Refused where a password is too short, or easy to guess for who knows these words about its owner."""
+    if len(password) < SHORTEST_PASSWORD:
+        raise invalid(f"A password has at least {SHORTEST_PASSWORD} characters.", "password")
+    words = [part for each in about for part in (each, *re.findall(r"\w+", each))]
+    found = zxcvbn.zxcvbn(password[:LONGEST_JUDGED], [*words, "fair ladle", "fairladle"])
+    if found["score"] < WEAKEST:
+        why = found["feedback"]["warning"] or "it is among the first that are tried"
+        raise invalid(f"That password is easy to guess: {why.rstrip('.').lower()}. Take a longer one.", "password")
+
+
+def hashed(password: str) -> str:
+    """A password as it is kept, a few at a time on this machine; 503 where too many are at it."""
+    try:
+        with slot("verifying", AT_A_TIME, WAITS_SECONDS):
+            return hasher.hash(password)
+    except AllTaken:
+        raise Refused(BUSY, {"Retry-After": "5"}) from None
+
+
+@dataclass(frozen=True)
+class PasswordLink:
+    """Whose password a link sets, and whether it is their first."""
+
+    name: str
+    email: str
+    is_first: bool
+
+
+def password_link(tx: Transaction, token: str) -> PasswordLink:
+    """What a link to set a password is for; refused where it does not work (any more)."""
+    found = store.by_id(tx.connection, links.look_up(tx, "password", token).sign_in_id)
+    assert found is not None
+    return PasswordLink(found.name, found.email, not found.password_hash)
+
+
+def set_password(database: Database, token: str, password: str) -> None:
+    """Set the password that a link is for. Every session ends, and the link works no more.
+
+    Locks the link by its key, and judges under the lock whether it is open: of two who use it at once one is refused.
+    """
+    whose = database.run(password_link, token)
+    judge_password(password, whose.email, whose.name)
+    database.run(_set_password, token, hashed(password))
+
+
+def _set_password(tx: Transaction, token: str, password_hash: str) -> None:
+    found = links.look_up(tx, "password", token, takes=True)
+    links.use(tx, found)
+    who = store.by_id(tx.connection, found.sign_in_id)
+    assert who is not None
+    store.set_password(tx.connection, who.id, password_hash)
+    log_service.write(
+        tx, Actor(who.name, who.email, None, who.id), None, [log_service.Entry("password set", who.email)]
+    )
+
+
+def forgotten(tx: Transaction, email: str, token_origin: str) -> None:
+    """Mail a link to set another password. The answer is the same whether somebody signs in with the address."""
+    now = tx.now
+    if store.count_try(tx.connection, "", token_origin, now, now - THROTTLED_FOR) > MOST_FROM_ORIGIN:
+        raise KeptRefusal(TOO_MANY, {"Retry-After": str(int(THROTTLED_FOR.total_seconds()))})
+    links.send_reset(tx, email)
+
+
+def first_admin(tx: Transaction, email: str, name: str, account_id: int, password_hash: str) -> int:
+    """Who runs an installation that was just set up; the number of their sign-in."""
+    sign_in_id = store.add(tx.connection, email, name, password_hash)
+    store.delegate(tx.connection, sign_in_id, account_id, "admin")
+    return sign_in_id
+
+
+def begin_session(tx: Transaction, sign_in_id: int, password_hash: str, email: str, origin: str) -> Session:
+    """A session for somebody whose password was just set here."""
+    return _begin_session(tx, sign_in_id, password_hash, None, email, origin)
 
 
 def end_of(tx: Transaction, actor: Actor, emails: Collection[str]) -> int:

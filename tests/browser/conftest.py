@@ -7,6 +7,7 @@ import socket
 import threading
 import time
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
@@ -47,12 +48,10 @@ def database_of_address(new_demo: Callable[[], Database]) -> Database:
     return new_demo()
 
 
-@pytest.fixture(scope="module")
-def address(database_of_address: Database) -> Iterator[str]:
+@contextmanager
+def serving(database: Database) -> Iterator[str]:
+    """A server on a database, and its address."""
     assert (WEB / "dist" / "index.html").exists(), "the front end is not built; run ./check"
-    database = database_of_address
-    for account, name in (("GANNET", "Ines Vane"), ("BRAMBLE", "Otis Calder"), ("OLDQUAY", "Maren Tove")):
-        database.run(sign_in.give_sign_in, COMMAND_LINE, f"{account.lower()}@x.example", name, account, PASSWORD)
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
@@ -64,6 +63,16 @@ def address(database_of_address: Database) -> Iterator[str]:
     yield f"http://127.0.0.1:{port}"
     server.should_exit = True
     thread.join()
+
+
+@pytest.fixture(scope="module")
+def address(database_of_address: Database) -> Iterator[str]:
+    for account, name in (("GANNET", "Ines Vane"), ("BRAMBLE", "Otis Calder"), ("OLDQUAY", "Maren Tove")):
+        database_of_address.run(
+            sign_in.give_sign_in, COMMAND_LINE, f"{account.lower()}@x.example", name, account, PASSWORD
+        )
+    with serving(database_of_address) as there:
+        yield there
 
 
 @pytest.fixture

@@ -31,6 +31,8 @@ class ProductBody(ProductFacts):
 
     code: str
     pooled: bool
+    per_unit: int
+    """Grains a unit."""
 
 
 @routes.get("", response_model=list[ProductBody])
@@ -48,6 +50,7 @@ def every(db: Db, who: Who) -> Any:
             "components": [f"{code}!" if code in each.mandatory else code for code in each.components],
             "successor": each.successor or "",
             "pooled": pooled,
+            "per_unit": each.per_unit,
         }
         for each, pooled in db.snapshot(usecases.every_product, who)
     ]

@@ -121,6 +121,8 @@ class StepsBody(BaseModel):
     delegates: bool
     people: bool
     seats: bool
+    mail: bool
+    """Whether a mail server is named: without one mails wait."""
 
 
 @routes.get("/first-steps", response_model=StepsBody)

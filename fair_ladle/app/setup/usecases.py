@@ -109,6 +109,8 @@ class Steps:
     delegates: bool
     people: bool
     seats: bool
+    mail: bool
+    """Whether a mail server is named: without one mails wait."""
 
 
 def steps(tx: Transaction, actor: Actor) -> Steps:
@@ -124,6 +126,7 @@ def steps(tx: Transaction, actor: Actor) -> Steps:
         store.somebody_runs_a_client(tx.connection, int(accounts.ids[0])),
         store.has_people(tx.connection),
         store.has_assignments(tx.connection),
+        tx.settings.smtp_url is not None,
     )
 
 

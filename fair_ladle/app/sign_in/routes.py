@@ -35,6 +35,8 @@ class Delegation(BaseModel):
     name: str
     kind: str
     role: str
+    currency: str | None
+    """The account's own; null where it has that of the one above it."""
 
 
 class Me(BaseModel):
@@ -138,7 +140,10 @@ def me(request: Request, db: Db, token: Annotated[str | None, Cookie(alias=COOKI
         found = db.run(service.signed_in, token)
     if found is None:
         return JSONResponse(None)
-    every = [Delegation(account=d.code, name=d.name, kind=d.kind, role=d.role) for d in found.delegations]
+    every = [
+        Delegation(account=d.code, name=d.name, kind=d.kind, role=d.role, currency=d.currency)
+        for d in found.delegations
+    ]
     running = next(each for each in every if each.account == found.actor.scope)
     return Me(
         name=found.actor.name,

@@ -124,7 +124,7 @@ def session(connection: sa.Connection, token_hash: str) -> list[Any]:
     return list(connection.execute(joined.join(accounts, accounts.c.id == d.c.account_id).where(mine).order_by(d.c.id)))
 
 
-ACCOUNT = (accounts.c.code, accounts.c.name, accounts.c.kind)
+ACCOUNT = (accounts.c.code, accounts.c.name, accounts.c.kind, accounts.c.currency)
 
 
 def touch_session(connection: sa.Connection, token_hash: str, at: datetime) -> None:

@@ -3709,6 +3709,8 @@ export interface components {
         Delegation: {
             /** Account */
             account: string;
+            /** Currency */
+            currency: string | null;
             /** Kind */
             kind: string;
             /** Name */
@@ -6106,6 +6108,8 @@ export interface components {
             measure: "seat" | "device" | "session" | "item" | "storage";
             /** Name */
             name: string;
+            /** Per Unit */
+            per_unit: number;
             /** Pooled */
             pooled: boolean;
             /**
@@ -7218,6 +7222,8 @@ export interface components {
             clients: boolean;
             /** Delegates */
             delegates: boolean;
+            /** Mail */
+            mail: boolean;
             /** People */
             people: boolean;
             /** Products */

@@ -13,7 +13,7 @@ import { needsSomebody } from '../features/today/count'
 import { Hatch } from '../parts/Gauge'
 import { Trouble, Wait } from '../parts/States'
 import { chooseLight, chosenLight, type Light } from './light'
-import { Mark } from './Mark'
+import { Mark } from '../parts/Mark'
 import { SignIn } from './SignIn'
 
 const TodayScreen = lazy(() => import('../features/today/TodayScreen'))
@@ -37,6 +37,9 @@ const DevicesScreen = lazy(() => import('../features/devices/DevicesScreen'))
 const SessionsScreen = lazy(() => import('../features/devices/SessionsScreen'))
 const NumbersScreen = lazy(() => import('../features/devices/NumbersScreen'))
 const KeysScreen = lazy(() => import('../features/devices/KeysScreen'))
+const SetupPage = lazy(() => import('../features/setup/SetupPage'))
+const PasswordPage = lazy(() => import('../features/setup/PasswordPage'))
+const IntakeScreen = lazy(() => import('../features/setup/IntakeScreen'))
 const ServerScreen = lazy(() => import('../features/log/ServerScreen'))
 const LogScreen = lazy(() => import('../features/log/LogScreen'))
 
@@ -44,9 +47,9 @@ const RUNNING = 'fair-ladle-running'
 
 /** Who is signed in decides: the screens, or the way in. */
 export function App() {
-  // Links in mails lead to pages of their own, for people who do not sign in.
-  const [, link = '', token] = /^\/(join|keep|joining)(?:\/([\w-]+))?\/?$/.exec(location.pathname) ?? []
-  const Page = { join: JoinPage, keep: KeepPage, joining: JoiningPage }[link]
+  // Links lead to pages of their own, for people who are not signed in.
+  const [, link = '', token] = /^\/(join|keep|joining|setup|password)(?:\/([\w-]+))?\/?$/.exec(location.pathname) ?? []
+  const Page = { join: JoinPage, keep: KeepPage, joining: JoiningPage, setup: SetupPage, password: PasswordPage }[link]
   const who = useQuery({ ...me, enabled: Page === undefined })
   const [registry] = useState(() => new Registry())
   if (Page)
@@ -105,7 +108,10 @@ function Shell({ who }: { who: Me }) {
       { id: 'statements', name: 'Statements', keys: 'g s', group: 'Go to', run: () => void go('/statements') },
       { id: 'log', name: 'Log', keys: 'g l', group: 'Go to', run: () => void go('/log') },
       ...(who.running.kind === 'operator'
-        ? [{ id: 'server', name: 'Server', keys: 'g x', group: 'Go to', run: () => void go('/server') }]
+        ? [
+            { id: 'server', name: 'Server', keys: 'g x', group: 'Go to', run: () => void go('/server') },
+            { id: 'intake', name: 'Bring an intake in', group: 'Go to', run: () => void go('/intake') },
+          ]
         : []),
       { id: 'palette', name: 'Go anywhere', keys: 'Ctrl K', group: 'Help', run: () => setPalette(true) },
       { id: 'keys', name: 'Keys', keys: '?', group: 'Help', run: () => setKeys(true) },
@@ -178,9 +184,14 @@ function Shell({ who }: { who: Me }) {
             ))}
             <Dropdown.Divider />
             {who.running.kind === 'operator' && (
-              <Dropdown.Item as="button" onClick={() => void go('/server')}>
-                Server
-              </Dropdown.Item>
+              <>
+                <Dropdown.Item as="button" onClick={() => void go('/intake')}>
+                  Bring an intake in
+                </Dropdown.Item>
+                <Dropdown.Item as="button" onClick={() => void go('/server')}>
+                  Server
+                </Dropdown.Item>
+              </>
             )}
             <Dropdown.Item as="button" onClick={() => setKeys(true)}>
               Keys
@@ -236,6 +247,7 @@ function Shell({ who }: { who: Me }) {
               <Route path="/drafts" element={<DraftsScreen />} />
               <Route path="/log" element={<LogScreen />} />
               <Route path="/server" element={<ServerScreen />} />
+              <Route path="/intake" element={<IntakeScreen />} />
               <Route path="*" element={<Navigate to="/today" replace state={{ from: place.pathname }} />} />
             </Routes>
           </Suspense>

@@ -1,15 +1,20 @@
-import { useQueryClient } from '@tanstack/react-query'
+import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, take } from '../api/client'
 import { Trouble } from '../parts/States'
-import { Mark } from './Mark'
+import { Mark } from '../parts/Mark'
 
 /** The one open screen. */
 export function SignIn() {
   const queries = useQueryClient()
   const [error, setError] = useState<unknown>(null)
   const [busy, setBusy] = useState(false)
+  const installation = useQuery({
+    queryKey: ['installation'],
+    queryFn: () => take(api.GET('/api/installation')),
+    staleTime: 60_000,
+  }).data
   const submit = async (event: React.FormEvent<HTMLFormElement>) => {
     event.preventDefault()
     const form = new FormData(event.currentTarget)
@@ -35,6 +40,17 @@ export function SignIn() {
           <Mark /> Fair Ladle
         </div>
         <h1 className="mb-3">Sign in</h1>
+        {installation?.set_up === false && (
+          <p role="status">
+            This installation is new. Set it up with the link that its server printed when it started; each start prints
+            a new one.
+          </p>
+        )}
+        {installation?.demo && (
+          <p className="quiet small" role="status">
+            This is the demo: its clients and people are made up, and who can sign in stands where it was started.
+          </p>
+        )}
         <Form.Group controlId="email" className="mb-2">
           <Form.Label>E-mail address</Form.Label>
           <Form.Control name="email" type="email" autoComplete="username" required autoFocus />
@@ -47,6 +63,9 @@ export function SignIn() {
         <Button type="submit" disabled={busy} className="w-100">
           {busy ? 'Signing in…' : 'Sign in'}
         </Button>
+        <p className="mb-0 mt-3">
+          <a href="/password">Forgotten the password?</a>
+        </p>
       </Form>
     </main>
   )

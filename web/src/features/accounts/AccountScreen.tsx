@@ -42,7 +42,7 @@ export default function AccountScreen() {
 }
 
 function Loaded({ body, grid }: { body: AccountBody; grid: Grid }) {
-  const [creating, setCreating] = useState(false)
+  const [creating, setCreating] = useState(new URLSearchParams(location.search).get('new') === 'account')
   const place = grid.accounts.code.indexOf(body.account)
   const pools = grid.pools.filter((pool) => pool.present[place] === 1)
   const to = `/allocations?account=${encodeURIComponent(body.account)}&pools=all`

@@ -28,7 +28,7 @@ export function AddPerson({ account, close }: { account: string; close: () => vo
             department: text('department'),
             invite,
             link,
-            role: link ? role : 'member',
+            role,
           },
         }),
       )
@@ -63,7 +63,7 @@ export function AddPerson({ account, close }: { account: string; close: () => vo
         <Modal.Body>
           <div className="lotform">
             {field('name', 'Name', { autoFocus: true, required: true })}
-            {field('email', 'E-mail address', { type: 'email', required: invite })}
+            {field('email', 'E-mail address', { type: 'email', required: invite || role === 'admin' })}
             <Form.Group controlId="person-account" style={{ gridColumn: '1 / -1' }}>
               <Form.Label>Account</Form.Label>
               <AccountSelect name="account" defaultValue={account} only={(each) => each.status === 'active'} />
@@ -79,6 +79,22 @@ export function AddPerson({ account, close }: { account: string; close: () => vo
             checked={invite}
             onChange={(event) => setInvite(event.target.checked)}
           />
+          <Form.Group controlId="person-role" className="mt-2">
+            <Form.Label>Here as</Form.Label>
+            <Form.Select
+              value={role}
+              aria-describedby="person-role-said"
+              onChange={(event) => setRole(event.target.value as 'member' | 'admin')}
+            >
+              <option value="member">a member</option>
+              <option value="admin">an admin, who runs the account</option>
+            </Form.Select>
+            {role === 'admin' && (
+              <div className="quiet small" id="person-role-said">
+                They are told by mail, with a link to set a password if they do not sign in yet.
+              </div>
+            )}
+          </Form.Group>
           {known && (
             <div className="lotform mt-2">
               <Form.Check
@@ -87,17 +103,6 @@ export function AddPerson({ account, close }: { account: string; close: () => vo
                 checked={link}
                 onChange={(event) => setLink(event.target.checked)}
               />
-              <Form.Group controlId="person-role">
-                <Form.Label>Here as</Form.Label>
-                <Form.Select
-                  value={role}
-                  disabled={!link}
-                  onChange={(event) => setRole(event.target.value as 'member' | 'admin')}
-                >
-                  <option value="member">a member</option>
-                  <option value="admin">an admin, who runs the account</option>
-                </Form.Select>
-              </Form.Group>
             </div>
           )}
           {trouble && (

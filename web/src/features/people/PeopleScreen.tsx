@@ -37,7 +37,7 @@ export default function PeopleScreen() {
   }
   const found = usePeople(asked, sorting.key as Sort, sorting.down)
   const [marked, setMarked] = useState<Map<string, string>>(new Map())
-  const [adding, setAdding] = useState(false)
+  const [adding, setAdding] = useState(new URLSearchParams(location.search).get('new') === 'person')
   const box = useRef<HTMLInputElement>(null)
   useCommands(
     useMemo<Command[]>(

@@ -10,8 +10,11 @@ import { parseUnits, units, unitName } from '../../domain/units'
 type PoolBody = Schemas['PoolBody']
 export type Lot = Schemas['LotBody']
 
+/** What a purchase needs to know of the pool it lands in. */
+export type BuyingFrom = Pick<PoolBody, 'owner' | 'product' | 'name' | 'unit' | 'per_unit' | 'currency' | 'lots'>
+
 interface LotFormProps {
-  pool: PoolBody
+  pool: BuyingFrom
   /** The lot that is renewed; null for a new purchase. */
   renews: Lot | null
   today: string
@@ -38,6 +41,7 @@ export function LotForm({ pool, renews, today, put, close }: LotFormProps) {
     first_day: begins,
     last_day: renews ? yearAfter(begins) : '',
     unit_cost: renews?.unit_cost ?? pool.lots.at(-1)?.unit_cost ?? '',
+    currency: pool.currency,
     true_up: units(renews?.true_up ?? 0, pool.per_unit),
   })
   const set = (name: keyof typeof typed) => (event: { target: { value: string } }) =>
@@ -52,6 +56,7 @@ export function LotForm({ pool, renews, today, put, close }: LotFormProps) {
     quantity > 0 &&
     trueUp !== null &&
     price !== null &&
+    /^[A-Za-z]{3}$/.test(typed.currency.trim()) &&
     typed.reference.trim() !== '' &&
     typed.first_day !== '' &&
     (!typed.last_day || typed.last_day >= typed.first_day)
@@ -66,7 +71,7 @@ export function LotForm({ pool, renews, today, put, close }: LotFormProps) {
       first_day: typed.first_day,
       last_day: typed.last_day || null,
       unit_cost: price,
-      currency: pool.currency,
+      currency: typed.currency.trim().toUpperCase(),
       true_up: trueUp,
       overcommit: renews?.overcommit ?? null,
       renews: renews?.reference ?? null,
@@ -82,7 +87,7 @@ export function LotForm({ pool, renews, today, put, close }: LotFormProps) {
         isInvalid={wrong}
         autoFocus={name === 'quantity'}
         onChange={set(name)}
-        inputMode={type === 'text' && name !== 'reference' ? 'decimal' : undefined}
+        inputMode={type === 'text' && name !== 'reference' && name !== 'currency' ? 'decimal' : undefined}
       />
     </Form.Group>
   )
@@ -100,7 +105,7 @@ export function LotForm({ pool, renews, today, put, close }: LotFormProps) {
         <Modal.Body>
           <div className="lotform">
             {field('quantity', `Quantity, ${unitName(pool.unit, 2)}`, typed.quantity !== '' && !quantity)}
-            {field('unit_cost', `Price of one a month, ${pool.currency}`, typed.unit_cost !== '' && price === null)}
+            {field('unit_cost', `Price of one a month, ${typed.currency}`, typed.unit_cost !== '' && price === null)}
             {field('first_day', 'First day', typed.first_day === '', 'date')}
             {field(
               'last_day',
@@ -109,6 +114,7 @@ export function LotForm({ pool, renews, today, put, close }: LotFormProps) {
               'date',
             )}
             {field('reference', 'Order reference', false)}
+            {pool.lots.length === 0 && field('currency', 'Currency', !/^[A-Za-z]{3}$/.test(typed.currency.trim()))}
             {field('true_up', 'True-up the terms allow', trueUp === null)}
             {!renews && (
               <Form.Group controlId="lot-owner" style={{ gridColumn: '1 / -1' }}>
@@ -145,7 +151,7 @@ function RenewalEffect({
   trueUp,
   firstDay,
 }: {
-  pool: PoolBody
+  pool: BuyingFrom
   quantity: number
   trueUp: number
   firstDay: string

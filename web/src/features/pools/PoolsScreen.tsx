@@ -3,7 +3,7 @@ import { useEffect, useRef, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { useSearchParams } from 'react-router'
 import type { Schemas } from '../../api/client'
-import { poolsNow, poolTimeline } from '../../api/queries'
+import { me, poolsNow, poolTimeline } from '../../api/queries'
 import { PoolChart } from '../../charts/PoolChart'
 import type { Change } from '../../domain/draft'
 import { dayName } from '../../domain/months'
@@ -12,32 +12,82 @@ import { Gauge } from '../../parts/Gauge'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { useDraft } from '../drafts/context'
 import { CalendarButton } from './CalendarButton'
-import { LotForm, nextDay, type Lot } from './LotForm'
+import { LotForm, nextDay, type BuyingFrom, type Lot } from './LotForm'
 import { PlanPanel } from './PlanPanel'
+import { ProductForm, products, type ProductBody } from './ProductForm'
 
 type PoolBody = Schemas['PoolBody']
 
 /** What did we buy, what of it is promised, used, idle, and when does it end? */
 export default function PoolsScreen() {
   const found = useQuery(poolsNow)
+  const who = useQuery(me).data
+  const every = useQuery({ ...products, enabled: who?.running.kind === 'operator' }).data
+  const draft = useDraft()
   const [params, setParams] = useSearchParams()
+  const [form, setForm] = useState<{ product: ProductBody | null } | null>(
+    params.get('new') === 'product' ? { product: null } : null,
+  )
+  const [first, setFirst] = useState<ProductBody | null>(null)
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the pools" />
   const chosen =
     found.data.find(
       (each) => each.product === params.get('product') && (!params.get('owner') || each.owner === params.get('owner')),
     ) ?? found.data[0]
+  const mine = (code: string) => every?.find((each) => each.code === code) ?? null
+  const unbought = (every ?? []).filter((each) => !each.pooled)
   const choose = (pool: PoolBody) => setParams({ owner: pool.owner, product: pool.product }, { replace: true })
   return (
     <>
       <div className="bar">
         <h1>Pools</h1>
         <span className="grow" />
+        {every && (
+          <Button variant="outline-primary" onClick={() => setForm({ product: null })}>
+            New product
+          </Button>
+        )}
         <CalendarButton />
       </div>
+      {form && <ProductForm product={form.product} close={() => setForm(null)} />}
+      {first && who && (
+        <LotForm
+          pool={firstPool(first, who.running)}
+          renews={null}
+          today={who.now.slice(0, 10)}
+          put={(lot) => draft.set([lot])}
+          close={() => setFirst(null)}
+        />
+      )}
+      {unbought.length > 0 && (
+        <section aria-label="Products nothing was bought of" className="unbought">
+          <b>Nothing bought yet:</b>
+          {unbought.map((each) => (
+            <span key={each.code}>
+              {each.name}{' '}
+              <Button size="sm" onClick={() => setFirst(each)} aria-label={`Buy ${each.name}`}>
+                Buy
+              </Button>{' '}
+              <Button
+                size="sm"
+                variant="outline-primary"
+                onClick={() => setForm({ product: each })}
+                aria-label={`Change ${each.name}`}
+              >
+                Change
+              </Button>
+            </span>
+          ))}
+        </section>
+      )}
       {!chosen ? (
         <Empty title="No pools here">
-          What this branch uses is bought above it; ask for more on the account’s page.
+          {!every
+            ? 'What this branch uses is bought above it; ask for more on the account’s page.'
+            : every.length === 0
+              ? 'Add a product first: what you buy and hand down.'
+              : 'Buy the first lot of a product; that makes its pool.'}
         </Empty>
       ) : (
         <div className="pools">
@@ -75,14 +125,31 @@ export default function PoolsScreen() {
               </button>
             ))}
           </nav>
-          <Chosen pool={chosen} key={`${chosen.owner} ${chosen.product}`} />
+          <Chosen
+            pool={chosen}
+            change={mine(chosen.product) ? () => setForm({ product: mine(chosen.product) }) : null}
+            key={`${chosen.owner} ${chosen.product}`}
+          />
         </div>
       )}
     </>
   )
 }
 
-function Chosen({ pool }: { pool: PoolBody }) {
+/** What the first purchase of a product needs of its pool, which is not there yet. */
+function firstPool(product: ProductBody, operator: { account: string; currency: string | null }): BuyingFrom {
+  return {
+    owner: operator.account,
+    product: product.code,
+    name: product.name,
+    unit: product.unit ?? product.measure,
+    per_unit: product.per_unit,
+    currency: operator.currency ?? '',
+    lots: [],
+  }
+}
+
+function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null }) {
   const found = useQuery(poolTimeline(pool.owner, pool.product))
   const draft = useDraft()
   const frame = useRef<HTMLDivElement>(null)
@@ -154,6 +221,11 @@ function Chosen({ pool }: { pool: PoolBody }) {
         {firstShort && (
           <Button variant="outline-primary" onClick={() => setPlan(firstShort.day)}>
             Plan for {dayName(firstShort.day)}
+          </Button>
+        )}
+        {change && (
+          <Button variant="outline-primary" onClick={change}>
+            Change the product
           </Button>
         )}
         <Button onClick={() => setBuying({ renews: null })}>Buy</Button>

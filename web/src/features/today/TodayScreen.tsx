@@ -8,6 +8,7 @@ import { dayOf, daysBetween, longDay, monthWord, shortDay } from '../../domain/m
 import { tinyUnits, units, unitName, whole } from '../../domain/units'
 import { First, FIRST } from '../../parts/First'
 import { Empty, StateMark, Trouble, Wait } from '../../parts/States'
+import { FirstSteps } from '../setup/FirstSteps'
 import { WaitingToJoin } from '../people/WaitingToJoin'
 import { RequestItem } from '../requests/RequestItem'
 import { needsSomebody } from './count'
@@ -62,6 +63,7 @@ export default function TodayScreen() {
       </div>
       <div className="today">
         <div role="region" aria-label="What needs somebody" tabIndex={0}>
+          {only === 'all' && <FirstSteps />}
           {day.pressed.length + day.endings.length + day.idle.length + day.shortfalls.length === 0 && (
             <Empty title="Nothing needs you today">
               Every account is within its cap, and nothing bought ends in the next 90 days.

@@ -1,0 +1,107 @@
+"""From an empty home to a first client's admin giving a seat, by the keyboard and without the command line."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+
+import pytest
+import sqlalchemy as sa
+from playwright.sync_api import Page, expect
+
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.setup import usecases as setup
+from tests.browser.conftest import Open, press, serious_findings, serving
+from tests.browser.test_accounts_and_lots import apply
+
+WORDS = "seventeen-wet-herons"
+
+
+@pytest.fixture(scope="module")
+def database_of_address(new_database: Callable[[], Database]) -> Database:
+    return new_database()
+
+
+@pytest.fixture(scope="module")
+def address(database_of_address: Database) -> Iterator[str]:
+    with serving(database_of_address) as there:
+        yield there
+
+
+def fill(page: Page, **fields: str) -> None:
+    for label, value in fields.items():
+        page.get_by_label(label.replace("_", " "), exact=True).fill(value)
+
+
+def step(page: Page, name: str) -> None:
+    page.goto("/today")
+    press(page.get_by_role("link", name=name))
+
+
+def test_from_an_empty_home_to_a_seat_given_by_a_clients_admin(open_page: Open, database_of_address: Database) -> None:
+    page = open_page(None, "/")
+    expect(page.get_by_text("This installation is new")).to_be_visible()
+    page.goto(f"/setup/{database_of_address.run(setup.new_link)}")
+    fill(page, Name="Sandpiper & Knot", Your_name="Ida Knot", Password=WORDS, Password_again=WORDS)
+    page.get_by_label("E-mail address").fill("ida@sandpiper.example")
+    assert serious_findings(page) == []
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("region", name="First steps")).to_be_visible()
+    assert serious_findings(page) == []
+
+    step(page, "Add a product")
+    fill(page, Name="Desk suite", Code="desk")
+    page.keyboard.press("Enter")
+    press(page.get_by_role("button", name="Buy Desk suite"))
+    page.get_by_label("Quantity, seats").fill("40")
+    page.get_by_label("Price of one a month, EUR").fill("4")
+    page.get_by_label("Order reference").fill("PO-1")
+    page.keyboard.press("Enter")
+    apply(page, "")
+    expect(page.get_by_role("region", name="Desk suite of Sandpiper & Knot")).to_be_visible()
+
+    step(page, "Add the first client")
+    page.get_by_label("Products it has no allocation of").select_option("free")
+    page.get_by_label(re.compile("^One a line")).fill("Heron Mills")
+    press(page.get_by_role("dialog").get_by_role("button", name=re.compile("draft")))
+    apply(page, "")
+
+    step(page, "Let somebody run the client")
+    fill(page, Name="Per Reed")
+    page.get_by_label("E-mail address").fill("per@heron.example")
+    page.get_by_label("Account", exact=True).select_option(label="\u00a0\u00a0Heron Mills")
+    page.get_by_label("Here as").select_option("admin")
+    page.get_by_label(re.compile("^Invite by mail")).uncheck()
+    press(page.get_by_role("dialog").get_by_role("button", name="Add"))
+    expect(page.get_by_role("dialog")).to_have_count(0)
+    with database_of_address.engine.connect() as connection:
+        mails = connection.scalars(sa.text("SELECT body FROM outbox WHERE to_address = 'per@heron.example'")).all()
+    link = re.search(r"/password/(\S+)", "\n".join(mails))
+    assert link
+
+    client = open_page(None, f"/password/{link.group(1)}")
+    fill(client, Password="per@heron.example", Password_again="per@heron.example")
+    client.keyboard.press("Enter")
+    expect(client.get_by_role("alert")).to_contain_text("easy to guess")
+    fill(client, Password=WORDS, Password_again=WORDS)
+    assert serious_findings(client) == []
+    client.keyboard.press("Enter")
+    press(client.get_by_role("link", name="Sign in"))
+    client.get_by_label("E-mail address").fill("per@heron.example")
+    client.get_by_label("Password").fill(WORDS)
+    client.keyboard.press("Enter")
+    expect(client.get_by_role("banner")).to_contain_text("Heron Mills")
+    client.goto("/people")
+    people = client.get_by_role("grid", name="People")
+    people.get_by_role("link").first.wait_for()
+    people.focus()
+    client.keyboard.press("Home")
+    client.keyboard.press("Space")
+    press(client.get_by_role("region", name="Chosen people").get_by_role("button", name="Assign…"))
+    dialog = client.get_by_role("dialog")
+    dialog.get_by_label("Product").select_option("DESK")
+    press(dialog.get_by_role("button", name=re.compile("^Assign")).last)
+    expect(dialog.get_by_role("status")).to_contain_text("was given a seat")
+
+    page.goto("/today")
+    expect(page.get_by_role("region", name="First steps")).to_have_count(0)

@@ -1,0 +1,70 @@
+import { useQuery } from '@tanstack/react-query'
+import { Link } from 'react-router'
+import { api, take } from '../../api/client'
+import { me } from '../../api/queries'
+
+export const firstSteps = {
+  queryKey: ['first-steps'],
+  queryFn: () => take(api.GET('/api/first-steps')),
+  staleTime: 60_000,
+}
+
+/** What is worth doing first in a new installation; gone once all of it is done. */
+export function FirstSteps() {
+  const who = useQuery(me).data
+  const found = useQuery({ ...firstSteps, enabled: who?.running.kind === 'operator' }).data
+  if (!who || !found) return null
+  const account = `/accounts/${encodeURIComponent(who.running.account)}`
+  const steps: [boolean, string, string, React.ReactNode][] = [
+    [found.products, '/pools?new=product', 'Add a product', 'What you buy and hand down: seats, devices, storage.'],
+    [found.purchases, '/pools', 'Buy the first lot', 'Quantity, term and price; that makes the pool.'],
+    [found.clients, `${account}?new=account`, 'Add the first client', 'One, or a list; departments and resellers too.'],
+    [
+      found.delegates,
+      '/people?new=person',
+      'Let somebody run the client',
+      'Add a person there as admin; a link to set a password is mailed.',
+    ],
+    [found.people, '/people?new=person', 'Add people', 'One by one, or from a table.'],
+    [found.seats, '/people', 'Give the first unit', 'Choose people, then Give.'],
+  ]
+  const next = steps.find(([done]) => !done)
+  if (!next) return null
+  return (
+    <section aria-label="First steps">
+      <div className="section">First steps</div>
+      <ol className="steps">
+        {steps.map(([done, to, title, about]) => (
+          <li key={title} className={done ? 'quiet' : undefined}>
+            <span aria-hidden="true">{done ? '✓' : '○'}</span>
+            <span>
+              {done ? (
+                <s>{title}</s>
+              ) : (
+                <Link to={to} className={title === next[2] ? 'fw-bold' : undefined}>
+                  {title}
+                </Link>
+              )}
+              {done && <span className="visually-hidden"> (done)</span>}
+            </span>
+            <span className="quiet small">{about}</span>
+          </li>
+        ))}
+      </ol>
+      {!found.mail && (
+        <p className="near px-3 py-2 mb-0">
+          No mail server is named, so invitations and links wait to be sent. Name one with FAIR_LADLE_SMTP where the
+          server is started.
+        </p>
+      )}
+      {!found.clients && (
+        <div className="px-3 py-2">
+          <Link to="/intake">Or bring an intake in</Link>
+          <div className="quiet small">
+            Products, lots, accounts, allocations, people and what they use, from a workbook or a zip of tables.
+          </div>
+        </div>
+      )}
+    </section>
+  )
+}

@@ -1,0 +1,128 @@
+import { useQueryClient } from '@tanstack/react-query'
+import { useRef, useState } from 'react'
+import { Button } from 'react-bootstrap'
+import { api, ApiError, take, type Schemas } from '../../api/client'
+import { Trouble } from '../../parts/States'
+
+interface Fault {
+  file: string
+  row: number | null
+  column: string | null
+  found: string
+  expected: string
+}
+
+/** What does this intake bring, and what is wrong with it? */
+export default function IntakeScreen() {
+  const queries = useQueryClient()
+  const file = useRef<HTMLInputElement>(null)
+  const [busy, setBusy] = useState('')
+  const [error, setError] = useState<unknown>(null)
+  const [done, setDone] = useState<Schemas['TableDone'][] | null>(null)
+  const send = async (chosen: File) => {
+    setBusy(chosen.name)
+    setError(null)
+    setDone(null)
+    try {
+      setDone(
+        await take(
+          api.POST('/api/intakes', {
+            params: { query: { name: chosen.name } },
+            body: chosen as unknown as string,
+            bodySerializer: (body: unknown) => body as Blob,
+            headers: { 'Content-Type': 'application/octet-stream' },
+          }),
+        ),
+      )
+      void queries.invalidateQueries()
+    } catch (trouble) {
+      setError(trouble)
+    }
+    setBusy('')
+    if (file.current) file.current.value = ''
+  }
+  const faults = error instanceof ApiError && Array.isArray(error.body.faults) ? (error.body.faults as Fault[]) : null
+  return (
+    <>
+      <div className="bar">
+        <h1>Bring an intake in</h1>
+      </div>
+      <div className="scroll account" role="region" aria-label="Bring an intake in" tabIndex={0}>
+        <p>
+          A workbook (.xlsx) with a sheet a table, or a zip of CSV files: accounts, products, lots, allocations,
+          assignments, storage, people, groups, rates. What is there already is changed, nothing is taken away, and with
+          a single fault nothing is done at all. An intake sends no mail.
+        </p>
+        <input
+          ref={file}
+          id="intake"
+          type="file"
+          accept=".zip,.xlsx"
+          aria-label="Workbook or zip"
+          disabled={busy !== ''}
+          onChange={(event) => {
+            const chosen = event.target.files?.[0]
+            if (chosen) void send(chosen)
+          }}
+        />
+        <div role="status" className="mt-2">
+          {busy && `Bringing ${busy} in; a large one takes minutes…`}
+          {done && (
+            <table className="ledger tight" aria-label="What was done">
+              <thead>
+                <tr>
+                  <th>Table</th>
+                  <th className="fig">New</th>
+                  <th className="fig">Changed</th>
+                  <th className="fig">As before</th>
+                </tr>
+              </thead>
+              <tbody>
+                {done.map((each) => (
+                  <tr key={each.table}>
+                    <td>{each.table.replace('_', ' ')}</td>
+                    <td className="fig">{each.created.toLocaleString()}</td>
+                    <td className="fig">{each.changed.toLocaleString()}</td>
+                    <td className="fig">{each.left.toLocaleString()}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          )}
+        </div>
+        {error !== null && (
+          <>
+            <Trouble error={error} />
+            {faults && faults.length > 0 && (
+              <table className="ledger tight" aria-label="Faults">
+                <thead>
+                  <tr>
+                    <th>File</th>
+                    <th className="fig">Row</th>
+                    <th>Column</th>
+                    <th>Found</th>
+                    <th>Expected</th>
+                  </tr>
+                </thead>
+                <tbody>
+                  {faults.map((each, place) => (
+                    <tr key={place}>
+                      <td>{each.file}</td>
+                      <td className="fig">{each.row ?? '–'}</td>
+                      <td>{each.column ?? '–'}</td>
+                      <td>{each.found}</td>
+                      <td>{each.expected}</td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            )}
+            <Button variant="outline-primary" className="mt-2" onClick={() => file.current?.click()}>
+              Choose it again
+            </Button>
+          </>
+        )}
+      </div>
+    </>
+  )
+}

@@ -67,6 +67,7 @@ from fair_ladle.app.setup.routes import UPLOAD as INTAKE
 from fair_ladle.app.setup.routes import open_routes as setup_open
 from fair_ladle.app.setup.routes import routes as setup
 from fair_ladle.app.sign_in import service as sign_in_service
+from fair_ladle.app.sign_in.delegation_routes import routes as delegations
 from fair_ladle.app.sign_in.routes import COOKIE
 from fair_ladle.app.sign_in.routes import open_routes as sign_in_open
 from fair_ladle.app.sign_in.routes import routes as sign_in
@@ -152,6 +153,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
     for router in (
         sign_in_open,
         sign_in,
+        delegations,
         setup_open,
         setup,
         accounts,

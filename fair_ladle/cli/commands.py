@@ -30,6 +30,7 @@ from fair_ladle.app.plumbing.problems import Refused, invalid, not_found
 from fair_ladle.app.plumbing.settings import DEFAULT_PORT, Settings
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.setup import usecases as setup
+from fair_ladle.app.sign_in import delegating
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.statements import usecases as statements
 from fair_ladle.app.statements.billing import BillingPeriod, parse_month
@@ -390,7 +391,7 @@ def sign_in_(
     """Let somebody sign in and run an account; asks for the password (or reads it from standard input). With --end they
     run it no more."""
     if end:
-        run(lambda tx: sign_in.end_delegation(tx, COMMAND_LINE, email, account))
+        run(lambda tx: delegating.end_delegation(tx, COMMAND_LINE, email, account))
         print(f"{email} runs {account} no more.")
         return
     password = (

@@ -17,7 +17,7 @@ from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.connectors.mail import kept_mails
 
 FOLDER = "mail"
-routes = Router("/api/demo", "demo")
+routes = Router("/api/demo", "demo", sees="server.see")
 
 
 class MailBody(BaseModel):

@@ -23,6 +23,7 @@ from fair_ladle.app.people_admin import acting, listing
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.sign_in import delegating
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.connectors.sheets_in import Unreadable, read_table
 from fair_ladle.connectors.sheets_out import as_csv, as_xlsx
@@ -166,7 +167,7 @@ def test_who_is_out_is_out_at_once(demo: Database) -> None:
         assert client.get("/api/people", headers={"X-Running": "GANNET"}).status_code == 403, "no other branch instead"
         demo.run(drafts.apply_changes, COMMAND_LINE, [StatusChange(account="MARROW", status="closed")], "closing")
         assert client.get("/api/people").status_code == 401, "a closed account has no admins"
-    demo.run(sign_in.end_delegation, COMMAND_LINE, "boss@x.example", "MARROW")
+    demo.run(delegating.end_delegation, COMMAND_LINE, "boss@x.example", "MARROW")
 
 
 def test_tries_are_counted_before_they_are_verified(database: Database) -> None:

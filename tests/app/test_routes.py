@@ -23,6 +23,7 @@ from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.reclaim import usecases as reclaim
 from fair_ladle.app.requests import usecases as requests
+from fair_ladle.app.sign_in import delegating
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.main import create_app
@@ -104,6 +105,8 @@ def theirs(database: Database) -> Facts:
         "run_id": run_id,
         "import_id": database.run(people_import.receive, actor, "new.csv", b"name,email\nIda,ida@x.example\n"),
         "key_id": key_id,
+        "delegation_id": actor.delegation_id,
+        "role_id": database.run(delegating.put_role, actor, None, "Readers", ["people.see"]),
         "ids": 1,
     }
 
@@ -118,13 +121,18 @@ NOTHING: Facts = {
     "run_id": 987654,
     "import_id": 987654,
     "key_id": 987654,
+    "delegation_id": 987654,
+    "role_id": 987654,
     "ids": 987654,
 }
 CALLED = {
     **dict.fromkeys(("account", "owner", "buyer", "to_account", "under", "parent"), "account"),
     **dict.fromkeys(("username", "subject", "usernames", "names", "members", "add", "take"), "username"),
     **dict.fromkeys(("group", "code"), "group"),
-    **{name: name for name in ("draft_id", "request_id", "policy_id", "run_id", "import_id")},
+    **{
+        name: name
+        for name in ("draft_id", "request_id", "policy_id", "run_id", "import_id", "delegation_id", "role_id")
+    },
     **{name: name for name in ("key_id", "ids")},
     "draft": "draft_id",
 }

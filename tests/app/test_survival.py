@@ -187,8 +187,8 @@ class Load:
             "suspend": {"act": "suspend", "keep_seats": chance.random() < 0.5},
             "resume": {"act": "resume"},
         }[kind]
-        whom = {"usernames": chance.sample(PEOPLE, 4)}
-        self._count(kind, self._until_answered(client, "POST", "/api/people/act", {**act, "people": whom}))
+        whom, to = {"usernames": chance.sample(PEOPLE, 4)}, "seats" if kind == "seat" else "act"
+        self._count(kind, self._until_answered(client, "POST", f"/api/people/{to}", {**act, "people": whom}))
 
     def _bring_in(self, client: httpx.Client, name: str) -> None:
         emails = [f"{name}-{n}@brought.example" for n in range(3)]

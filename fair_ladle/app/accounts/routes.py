@@ -12,7 +12,7 @@ from fair_ladle.app.accounts.service import top_row
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router
 
-routes = Router("/api/accounts", "accounts")
+routes = Router("/api/accounts", "accounts", sees="accounts.see", changes="accounts.change")
 
 
 class AccountFound(BaseModel):

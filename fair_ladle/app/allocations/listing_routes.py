@@ -16,7 +16,7 @@ from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router, reads_only
 
-routes = Router("/api/allocations", "allocations")
+routes = Router("/api/allocations", "allocations", sees="allocations.see", changes="drafts.change")
 MOST_ROWS, MOST_NAMES, MOST_BRANCHES = 500, 5000, 5000
 
 

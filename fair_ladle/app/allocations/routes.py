@@ -18,7 +18,7 @@ from fair_ladle.core.calendar import instant
 from fair_ladle.core.quantities import to_units
 from fair_ladle.core.settling import NO_LIMIT
 
-routes = Router("/api/allocations", "allocations")
+routes = Router("/api/allocations", "allocations", sees="allocations.see", changes="drafts.change")
 
 
 class GridAccounts(BaseModel):

@@ -12,7 +12,7 @@ from fair_ladle.app.assignments.service import MOST_AT_ONCE
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router
 
-routes = Router("/api/assignments", "assignments")
+routes = Router("/api/assignments", "assignments", sees="allocations.see", changes="seats.give")
 
 
 class UnitOf(BaseModel):

@@ -10,7 +10,7 @@ from fair_ladle.app.data_import import usecases
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router
 
-routes = Router("/api/products", "products")
+routes = Router("/api/products", "products", sees="products.change", changes="products.change")
 
 
 class ProductFacts(BaseModel):

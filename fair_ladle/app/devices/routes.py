@@ -15,7 +15,7 @@ from fair_ladle.app.plumbing.problems import Problem
 from fair_ladle.app.plumbing.routing import Router, answers_a_secret
 
 PUBLIC = "/api/public"
-routes = Router("/api/devices", "devices")
+routes = Router("/api/devices", "devices", sees="devices.see", changes="devices.change")
 public_routes = Router(f"{PUBLIC}/devices", "public", is_open=True)
 Bearer = Annotated[str, Header(alias="Authorization", max_length=300)]
 

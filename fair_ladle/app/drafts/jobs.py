@@ -31,6 +31,8 @@ def _apply_as_its_owner(tx: Transaction, draft_id: int) -> None:
     owner = sign_in_service.actor_for(tx, found.owner_id, found.through)
     if owner is None:
         raise conflict(f"{found.owner_name} does not run {found.through} any more.")
+    if "drafts.change" not in owner.permissions:
+        raise conflict(f"{found.owner_name} may not apply drafts in {found.through} any more.")
     usecases.apply(tx, owner, draft_id, found.revision)
 
 

@@ -21,7 +21,7 @@ from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router, reads_only
 
-routes = Router("/api/drafts", "drafts")
+routes = Router("/api/drafts", "drafts", sees="allocations.see", changes="drafts.change")
 
 
 MOST_SHOWN = 200

@@ -11,7 +11,7 @@ from fair_ladle.app.enforcement import usecases
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router
 
-routes = Router("/api/enforcement", "enforcement")
+routes = Router("/api/enforcement", "enforcement", sees="allocations.see", changes="accounts.change")
 
 
 class HoldBody(BaseModel):

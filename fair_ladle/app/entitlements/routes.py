@@ -12,7 +12,7 @@ from fair_ladle.app.entitlements.reconciling import ReconcileResult
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router, reads_only
 
-routes = Router("/api/entitlements", "entitlements")
+routes = Router("/api/entitlements", "entitlements", sees="people.see", changes="layers.change")
 
 
 class LayerGives(BaseModel):

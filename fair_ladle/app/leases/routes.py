@@ -14,7 +14,7 @@ from fair_ladle.app.plumbing.http import Db, Format, ProblemBody, Who, sheet, wr
 from fair_ladle.app.plumbing.routing import Router
 
 GONE: dict[int | str, dict[str, Any]] = {410: {"model": ProblemBody, "description": "The session has ended"}}
-routes = Router("/api/sessions", "sessions")
+routes = Router("/api/sessions", "sessions", sees="devices.see", changes="devices.change")
 public_routes = Router(f"{PUBLIC}/sessions", "public", is_open=True, responses=GONE)
 
 

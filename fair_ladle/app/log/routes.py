@@ -12,7 +12,7 @@ from fair_ladle.app.log import usecases
 from fair_ladle.app.plumbing.http import Db, Format, Who, sheet
 from fair_ladle.app.plumbing.routing import Router
 
-routes = Router("/api/log", "log")
+routes = Router("/api/log", "log", sees="log.see", changes="log.see")
 
 
 class Change(BaseModel):

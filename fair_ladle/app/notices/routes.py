@@ -11,7 +11,7 @@ from fair_ladle.app.notices import usecases
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router
 
-routes = Router("/api/notices", "notices")
+routes = Router("/api/notices", "notices", sees="allocations.see", changes="allocations.see")
 
 
 class NoticeBody(BaseModel):

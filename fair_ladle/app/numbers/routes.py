@@ -13,7 +13,7 @@ from fair_ladle.app.numbers import usecases
 from fair_ladle.app.plumbing.http import Db, Format, Who, sheet, written
 from fair_ladle.app.plumbing.routing import Router
 
-routes = Router("/api/items", "items")
+routes = Router("/api/items", "items", sees="devices.see", changes="devices.change")
 States = Literal["free", "reserved", "assigned", "withdrawn"]
 
 

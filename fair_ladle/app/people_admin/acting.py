@@ -27,8 +27,8 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused, invalid
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
+from fair_ladle.app.sign_in import delegating
 from fair_ladle.app.sign_in import service as sign_in_service
-from fair_ladle.app.sign_in import usecases as sign_in
 
 Act = Literal[
     "assign",
@@ -394,7 +394,7 @@ class _Doing:
 
     def _end_running(self, people: Sequence[Any]) -> None:
         """Who is suspended or removed runs nothing of this branch any more, at once."""
-        self.outcome.run_no_more = sign_in.end_of(self.tx, self.actor, [each.email for each in people if each.email])
+        self.outcome.run_no_more = delegating.end_of(self.tx, self.actor, [each.email for each in people if each.email])
 
     def resume(self, people: list[Any]) -> None:
         able = self._those(

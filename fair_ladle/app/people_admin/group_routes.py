@@ -12,7 +12,7 @@ from fair_ladle.app.people_admin import groups as usecases
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router, reads_only
 
-routes = Router("/api/groups", "groups")
+routes = Router("/api/groups", "groups", sees="people.see", changes="groups.change")
 
 
 class GroupBody(BaseModel):

@@ -13,7 +13,7 @@ from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router
 
 JOINING = "/api/joining"
-routes = Router("/api/domains", "joining")
+routes = Router("/api/domains", "joining", sees="people.see", changes="people.change")
 open_routes = Router(JOINING, "joining", is_open=True)
 
 

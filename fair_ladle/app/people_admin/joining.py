@@ -20,7 +20,7 @@ from fair_ladle.app.plumbing.addresses import email as an_email
 from fair_ladle.app.plumbing.addresses import name as a_name
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid
-from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.app.sign_in import delegating
 
 USERNAME = re.compile(r"^[A-Za-z0-9][A-Za-z0-9._@+-]{0,127}$")
 
@@ -92,7 +92,7 @@ def add(tx: Transaction, actor: Actor, new: NewPerson) -> str:
         ],
     )
     if new.role == "admin":
-        sign_in.let_run(tx, actor, email or "", name, int(accounts.ids[row]))
+        delegating.let_run(tx, actor, email or "", name, int(accounts.ids[row]))
     if invite:
         send_invitations(tx, actor, accounts, [added[username]])
     return username

@@ -22,6 +22,7 @@ from fair_ladle.app.people_admin.schemas import (
     HoldingBody,
     HowMany,
     InvitationBody,
+    InvitationsActBody,
     LayerCell,
     LimitBody,
     LostBody,
@@ -29,11 +30,13 @@ from fair_ladle.app.people_admin.schemas import (
     NewPersonBody,
     OutcomeBody,
     PastBody,
+    PeopleActBody,
     PeoplePage,
     PersonBody,
     PersonLayer,
     PersonRow,
     RunsBody,
+    SeatsActBody,
     SeatsBody,
     StayedBody,
     StorageBody,
@@ -43,11 +46,11 @@ from fair_ladle.app.people_admin.schemas import (
 )
 from fair_ladle.app.personal_storage.usecases import Storage
 from fair_ladle.app.plumbing.http import Db, Format, Who, sheet
-from fair_ladle.app.plumbing.routing import Router, reads_only
+from fair_ladle.app.plumbing.routing import Router, needs, reads_only
 from fair_ladle.core.quantities import to_units
 
 JOIN = "/api/invitations"
-routes = Router("/api/people", "people")
+routes = Router("/api/people", "people", sees="people.see", changes="people.change")
 open_routes = Router(JOIN, "people", is_open=True)
 Text = Annotated[str | None, Query(max_length=200)]
 
@@ -196,8 +199,23 @@ def preview(body: ActBody, db: Db, who: Who) -> Any:
 
 
 @routes.post("/act", response_model=OutcomeBody)
-def act(body: ActBody, db: Db, who: Who) -> Any:
+def act(body: PeopleActBody, db: Db, who: Who) -> Any:
     """Do one thing to many people; each it cannot be done to comes back with the reason."""
+    return outcome_body(db.run(acting.act, who, body.act, body.people.asked(), body.how()))
+
+
+@routes.post("/seats", response_model=OutcomeBody)
+@needs("seats.give")
+def act_on_seats(body: SeatsActBody, db: Db, who: Who) -> Any:
+    """Give many people a seat, or do something with the ones they have; each it cannot be done to comes back with the
+    reason."""
+    return outcome_body(db.run(acting.act, who, body.act, body.people.asked(), body.how()))
+
+
+@routes.post("/invitations", response_model=OutcomeBody)
+@needs("people.invite")
+def act_on_invitations(body: InvitationsActBody, db: Db, who: Who) -> Any:
+    """Send many people their invitation again, or withdraw it; each it cannot be done to comes back with the reason."""
     return outcome_body(db.run(acting.act, who, body.act, body.people.asked(), body.how()))
 
 
@@ -226,12 +244,14 @@ def kept_views(db: Db, who: Who) -> Any:
 
 
 @routes.put("/views", status_code=204)
+@needs("people.see")
 def keep_view(body: ViewBody, db: Db, who: Who) -> None:
     """Keep a view under a name."""
     db.run(views.keep, who, body.name, body.query)
 
 
 @routes.delete("/views/{name}", status_code=204)
+@needs("people.see")
 def forget_view(name: str, db: Db, who: Who) -> None:
     """Put a view away."""
     db.run(views.forget, who, name)
@@ -307,6 +327,7 @@ def edit(username: str, body: FactsBody, db: Db, who: Who) -> Any:
 
 
 @routes.put("/{username}/components", response_model=PersonBody)
+@needs("seats.give")
 def switch(username: str, body: SwitchBody, db: Db, who: Who) -> Any:
     """Switch a component of what somebody has off, or on again."""
     db.run(listing.switch, who, username, body.product, body.component, body.on)
@@ -314,6 +335,7 @@ def switch(username: str, body: SwitchBody, db: Db, who: Who) -> Any:
 
 
 @routes.put("/{username}/storage", response_model=PersonBody)
+@needs("layers.change")
 def storage_limit(username: str, body: LimitBody, db: Db, who: Who) -> Any:
     """Set somebody's own storage limit, or leave it to the layers."""
     db.run(listing.set_storage_limit, who, username, body.product, body.amount)
@@ -321,6 +343,7 @@ def storage_limit(username: str, body: LimitBody, db: Db, who: Who) -> Any:
 
 
 @routes.post("/{username}/bytes", response_model=PersonBody)
+@needs("seats.give")
 def move_bytes(username: str, body: MoveBytesBody, db: Db, who: Who) -> Any:
     """Move bytes that stayed in an account somebody has left to where they are now."""
     db.run(listing.move_bytes, who, username, body.from_account)

@@ -263,6 +263,24 @@ class ActBody(BaseModel):
         return acting.ActOptions(self.product, self.to_product, self.to_account, self.keep_seats, self.components)
 
 
+class PeopleActBody(ActBody):
+    """An act on people themselves."""
+
+    act: Literal["suspend", "resume", "protect", "unprotect", "move", "remove", "restore"]
+
+
+class SeatsActBody(ActBody):
+    """An act on people's seats."""
+
+    act: Literal["assign", "release", "swap", "set aside", "let go"]
+
+
+class InvitationsActBody(ActBody):
+    """An act on people's invitations."""
+
+    act: Literal["invite", "withdraw"]
+
+
 class CouldNotBody(BaseModel):
     """Somebody for whom it could not be done, and why."""
 

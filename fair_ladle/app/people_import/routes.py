@@ -15,7 +15,7 @@ from fair_ladle.app.plumbing.http import Db, Format, Keyed, Who, sheet
 from fair_ladle.app.plumbing.routing import Router
 
 UPLOAD = "/api/people-imports"
-routes = Router(UPLOAD, "people")
+routes = Router(UPLOAD, "people", sees="people.change", changes="people.change")
 MOST_FAULTS = 5000
 
 

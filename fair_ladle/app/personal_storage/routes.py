@@ -12,7 +12,7 @@ from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router
 from fair_ladle.core.quantities import to_units
 
-routes = Router("/api/storage-limits", "storage")
+routes = Router("/api/storage-limits", "storage", sees="people.see", changes="layers.change")
 
 
 class LayerLimit(BaseModel):

@@ -13,8 +13,11 @@ from typing import Annotated, Any, TypeVar, get_type_hints
 from fastapi import APIRouter, Depends, Header, Request, Response
 from fastapi.encoders import jsonable_encoder
 
+from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.http import PROBLEMS, Who, actor
 from fair_ladle.app.plumbing.once import KeyedDatabase, Replayed, RequestKey, happens_once
+from fair_ladle.app.plumbing.permissions import OWN, PERMISSIONS
+from fair_ladle.app.plumbing.problems import not_allowed
 
 UNSAFE = {"POST", "PUT", "PATCH", "DELETE"}
 Key = Annotated[str | None, Header(alias="Idempotency-Key", min_length=1, max_length=128)]
@@ -23,7 +26,7 @@ Endpoint = TypeVar("Endpoint", bound=Callable[..., Any])
 
 def reads_only(endpoint: Endpoint) -> Endpoint:
     """A route that only looks, though it is asked by POST: it needs no key."""
-    endpoint.needs_no_key = True  # type: ignore[attr-defined]
+    endpoint.needs_no_key = endpoint.reads_only = True  # type: ignore[attr-defined]
     return endpoint
 
 
@@ -37,6 +40,26 @@ def answers_a_secret(endpoint: Endpoint) -> Endpoint:
     """A route whose answer is shown once and kept nowhere."""
     endpoint.answers_a_secret = True  # type: ignore[attr-defined]
     return endpoint
+
+
+def needs(permission: str) -> Callable[[Endpoint], Endpoint]:
+    """A route that needs another permission than its router says."""
+
+    def said(endpoint: Endpoint) -> Endpoint:
+        endpoint.permission = permission  # type: ignore[attr-defined]
+        return endpoint
+
+    return said
+
+
+def _holds(permission: str) -> Callable[[Actor], None]:
+    """Whoever calls has a role with a permission; refused where not, whatever is asked for."""
+
+    def judge(who: Who) -> None:
+        if permission not in who.permissions:
+            raise not_allowed(f"Your role here does not let you {PERMISSIONS[permission]}.")
+
+    return judge
 
 
 async def _fingerprint(request: Request) -> str:
@@ -58,17 +81,32 @@ async def key_of_origin(request: Request, key: Key = None) -> RequestKey:
 
 
 class Router(APIRouter):
-    """Routes that declare what they may refuse, closed to whoever is not signed in unless ``is_open``. A change is
-    wrapped so that it happens once for its key."""
+    """Routes that declare what they may refuse, closed to whoever is not signed in unless ``is_open``, and then to
+    whose role lacks a permission: ``sees`` for those that look, ``changes`` for the others, or what the route itself
+    says. A change is wrapped so that it happens once for its key."""
 
     def __init__(
-        self, prefix: str, tag: str, is_open: bool = False, responses: dict[int | str, dict[str, Any]] | None = None
+        self,
+        prefix: str,
+        tag: str,
+        is_open: bool = False,
+        responses: dict[int | str, dict[str, Any]] | None = None,
+        sees: str | None = None,
+        changes: str | None = None,
     ):
+        self.is_open, self.sees, self.changes = is_open, sees, changes
         asks_who = [] if is_open else [Depends(actor)]
         super().__init__(prefix=prefix, tags=[tag], dependencies=asks_who, responses={**PROBLEMS, **(responses or {})})
 
     def add_api_route(self, path: str, endpoint: Callable[..., Any], **options: Any) -> None:
-        """As FastAPI has it, for a change with its key."""
+        """As FastAPI has it, with the permission it needs; a change with its key."""
+        looks = not UNSAFE & set(options.get("methods") or ()) or getattr(endpoint, "reads_only", False)
+        permission = getattr(endpoint, "permission", None) or (self.sees if looks else self.changes)
+        if not self.is_open:
+            assert permission == OWN or permission in PERMISSIONS, f"{endpoint.__qualname__} needs no permission"
+            options["openapi_extra"] = {"x-permission": permission}
+            if permission != OWN:
+                options["dependencies"] = [*(options.get("dependencies") or []), Depends(_holds(permission))]
         if UNSAFE & set(options.get("methods") or ()) and not getattr(endpoint, "needs_no_key", False):
             endpoint = _keyed(endpoint)
         super().add_api_route(path, endpoint, **options)

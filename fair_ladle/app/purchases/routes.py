@@ -17,7 +17,7 @@ from fair_ladle.app.purchases import calendars, planning, usecases
 from fair_ladle.app.purchases.usecases import Point
 
 CALENDAR = "/api/calendar"
-routes = Router("/api/pools", "pools")
+routes = Router("/api/pools", "pools", sees="pools.see", changes="pools.see")
 open_routes = Router(CALENDAR, "pools", is_open=True)
 
 

@@ -14,7 +14,7 @@ from fair_ladle.app.reclaim import answers, idle_seats, usecases
 from fair_ladle.app.reclaim.usecases import Act, Criterion, Deed, Run, Taken
 
 KEEP = "/api/keep"
-routes = Router("/api/reclaim", "reclaim")
+routes = Router("/api/reclaim", "reclaim", sees="people.see", changes="seats.give")
 open_routes = Router(KEEP, "reclaim", is_open=True)
 
 

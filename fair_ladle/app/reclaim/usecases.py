@@ -30,8 +30,8 @@ from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_fou
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.reclaim import store
+from fair_ladle.app.sign_in import delegating
 from fair_ladle.app.sign_in import service as sign_in_service
-from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.usage import service as usage
 
 Criterion = Literal["unseen", "never seen", "not joined"]
@@ -436,7 +436,7 @@ def _take(tx: Transaction, policy: Any, taking: list[tuple[Any, list[Taken]]]) -
             alike[tuple(each.product for each in units)].append(person.id)
         for kept, ids in alike.items():
             people_service.change(tx, ids, {"status": "suspended", "kept": list(kept)})
-        sign_in.end_of(tx, POLICIES, [person.email for person, _ in taking if person.email])
+        delegating.end_of(tx, POLICIES, [person.email for person, _ in taking if person.email])
         log_service.write(
             tx,
             POLICIES,

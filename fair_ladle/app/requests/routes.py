@@ -14,7 +14,7 @@ from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router
 from fair_ladle.app.requests import usecases
 
-routes = Router("/api/requests", "requests")
+routes = Router("/api/requests", "requests", sees="allocations.see", changes="requests.make")
 
 
 class Ask(BaseModel):

@@ -11,7 +11,7 @@ from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router
 from fair_ladle.app.server import usecases
 
-routes = Router("/api/server", "server")
+routes = Router("/api/server", "server", sees="server.see", changes="server.see")
 
 
 class RouteBody(BaseModel):

@@ -17,7 +17,7 @@ from fair_ladle.app.sign_in.routes import with_session
 from fair_ladle.connectors.sheets_in import Fault, Source, Unreadable, read_upload
 
 UPLOAD = "/api/intakes"
-routes = Router("/api", "setup")
+routes = Router("/api", "setup", sees="accounts.see", changes="products.change")
 open_routes = Router("/api/setup", "setup", is_open=True)
 MOST_FAULTS = 1000
 

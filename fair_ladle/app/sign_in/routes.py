@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import is_set_up
-from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.http import Db
 from fair_ladle.app.plumbing.installation import is_demo
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.plumbing.routing import Router, keeps_order_itself
@@ -18,7 +18,7 @@ from fair_ladle.app.sign_in import service, usecases
 
 COOKIE = "fair_ladle_session"
 open_routes = Router("/api", "sign in", is_open=True)
-routes = Router("/api", "sign in")
+routes = Router("/api", "sign in", sees="own", changes="own")
 
 
 class SignIn(BaseModel):
@@ -29,12 +29,13 @@ class SignIn(BaseModel):
 
 
 class Delegation(BaseModel):
-    """A branch one may run."""
+    """A branch one may run, and what one may do there (said of the one that is run)."""
 
     account: str
     name: str
     kind: str
     role: str
+    permissions: list[str]
     currency: str | None
     """The account's own; null where it has that of the one above it."""
 
@@ -141,8 +142,15 @@ def me(request: Request, db: Db, token: Annotated[str | None, Cookie(alias=COOKI
     if found is None:
         return JSONResponse(None)
     every = [
-        Delegation(account=d.code, name=d.name, kind=d.kind, role=d.role, currency=d.currency)
-        for d in found.delegations
+        Delegation(
+            account=each.code,
+            name=each.name,
+            kind=each.kind,
+            role=each.role,
+            permissions=sorted(found.actor.permissions) if each.delegation_id == found.actor.delegation_id else [],
+            currency=each.currency,
+        )
+        for each in found.delegations
     ]
     running = next(each for each in every if each.account == found.actor.scope)
     return Me(
@@ -165,16 +173,3 @@ def sign_out(db: Db, token: Annotated[str | None, Cookie(alias=COOKIE)] = None) 
     answer = Response(status_code=204)
     answer.delete_cookie(COOKIE, path="/")
     return answer
-
-
-class EndDelegation(BaseModel):
-    """Whose delegation over which account ends."""
-
-    email: str = Field(max_length=254)
-    account: str = Field(max_length=64)
-
-
-@routes.post("/delegations/end", status_code=204)
-def end_delegation(body: EndDelegation, db: Db, who: Who) -> None:
-    """Somebody runs an account of one's branch no more; their sessions end at once."""
-    db.run(usecases.end_delegation, who, body.email, body.account)

@@ -13,6 +13,7 @@ from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing import schedule
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.permissions import ROLES
 from fair_ladle.app.plumbing.problems import not_allowed
 from fair_ladle.app.sign_in import store
 
@@ -58,7 +59,15 @@ def signed_in(tx: Transaction, token: str, running: str | None = None) -> Signed
         raise not_allowed("You do not run that account (any more).")
     if now - session.last_used > TOUCH_EVERY:
         store.touch_session(tx.connection, token_hash, now)
-    actor = Actor(session.person, session.email, chosen.code, session.sign_in_id, chosen.role)
+    actor = Actor(
+        session.person,
+        session.email,
+        chosen.code,
+        session.sign_in_id,
+        chosen.role,
+        permissions_of(tx, chosen),
+        chosen.delegation_id,
+    )
     return SignedIn(actor, session.csrf_token, delegations, token_hash)
 
 
@@ -81,8 +90,18 @@ def actor_for(tx: Transaction, sign_in_id: int, account: str) -> Actor | None:
     """Somebody running a branch without being there; None where they may not run it any more."""
     there = _open_to(tx, store.delegations_of(tx.connection, sign_in_id, accounts_service.today(tx)))
     who = store.by_id(tx.connection, sign_in_id)
-    role = next((each.role for each in there if each.code == account), None)
-    return None if role is None or who is None else Actor(who.name, who.email, account, sign_in_id, role)
+    found = next((each for each in there if each.code == account), None)
+    if found is None or who is None:
+        return None
+    return Actor(who.name, who.email, account, sign_in_id, found.role, permissions_of(tx, found), found.delegation_id)
+
+
+def permissions_of(tx: Transaction, delegation: Any) -> frozenset[str]:
+    """What a delegation lets somebody do: by its ready-made role, or the one an account has composed."""
+    if delegation.role_id is not None:
+        return store.permissions_of(tx.connection, [delegation.role_id])[delegation.role_id]
+    role = ROLES.get(delegation.role)
+    return frozenset() if role is None else role.permissions
 
 
 def find_by_email(tx: Transaction, email: str) -> Any | None:

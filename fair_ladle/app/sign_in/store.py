@@ -12,7 +12,15 @@ from sqlalchemy.dialects import mysql
 from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.plumbing.database import Transaction, insert_row
 from fair_ladle.app.plumbing.tables import demo_clock
-from fair_ladle.app.sign_in.tables import delegations, failed_tries, sessions, sign_in_links, sign_ins
+from fair_ladle.app.sign_in.tables import (
+    delegations,
+    failed_tries,
+    role_permissions,
+    roles,
+    sessions,
+    sign_in_links,
+    sign_ins,
+)
 
 
 def by_email(connection: sa.Connection, email: str) -> Any | None:
@@ -86,9 +94,11 @@ def end_delegations(connection: sa.Connection, ids: Collection[int], at: datetim
         connection.execute(sa.update(d).where(d.c.id == each).values(ended_at=at, ended_by=by[:200]))
 
 
-def delegate(connection: sa.Connection, sign_in_id: int, account_id: int, role: str) -> None:
-    """Give a sign-in a branch to run."""
-    connection.execute(sa.insert(delegations).values(sign_in_id=sign_in_id, account_id=account_id, role=role))
+def delegate(connection: sa.Connection, sign_in_id: int, account_id: int, role: str, **more: Any) -> int:
+    """Give a sign-in a branch to run; the delegation's number."""
+    return insert_row(
+        connection, delegations, {"sign_in_id": sign_in_id, "account_id": account_id, "role": role, **more}
+    )
 
 
 def delegations_of(connection: sa.Connection, sign_in_id: int, day: date) -> list[Any]:
@@ -96,7 +106,15 @@ def delegations_of(connection: sa.Connection, sign_in_id: int, day: date) -> lis
     d = delegations
     return list(
         connection.execute(
-            sa.select(d.c.role, accounts.c.id.label("account_id"), accounts.c.code, accounts.c.name, accounts.c.kind)
+            sa.select(
+                d.c.id.label("delegation_id"),
+                d.c.role,
+                d.c.role_id,
+                accounts.c.id.label("account_id"),
+                accounts.c.code,
+                accounts.c.name,
+                accounts.c.kind,
+            )
             .join(accounts, accounts.c.id == d.c.account_id)
             .where(
                 d.c.sign_in_id == sign_in_id,
@@ -117,7 +135,7 @@ def begin_session(connection: sa.Connection, row: dict[str, Any]) -> None:
 def session(connection: sa.Connection, token_hash: str) -> list[Any]:
     """A session with its sign-in, a row for each delegation that is not ended, with its account."""
     d = delegations
-    run = [d.c.role, d.c.first_day, d.c.last_day, d.c.account_id]
+    run = [d.c.id.label("delegation_id"), d.c.role, d.c.role_id, d.c.first_day, d.c.last_day, d.c.account_id]
     wanted = sa.select(sessions, sign_ins.c.email, sign_ins.c.name.label("person"), *run, *ACCOUNT)
     joined = wanted.join(sign_ins, sign_ins.c.id == sessions.c.sign_in_id).join(d, d.c.sign_in_id == sign_ins.c.id)
     mine = sa.and_(sessions.c.token_hash == token_hash, d.c.ended_at.is_(None))
@@ -202,3 +220,102 @@ def linked_since(connection: sa.Connection, kind: str, sign_in_id: int, since: d
     k = sign_in_links
     wanted = sa.select(sa.literal(1)).where(k.c.sign_in_id == sign_in_id, k.c.kind == kind, k.c.made_at > since)
     return connection.execute(wanted).first() is not None
+
+
+def permissions_of(connection: sa.Connection, role_ids: Collection[int]) -> dict[int, frozenset[str]]:
+    """The permissions of roles that accounts have composed."""
+    found: dict[int, set[str]] = {each: set() for each in role_ids}
+    p = role_permissions
+    for row in connection.execute(sa.select(p).where(p.c.role_id.in_(role_ids))) if role_ids else []:
+        found[row.role_id].add(row.permission)
+    return {each: frozenset(names) for each, names in found.items()}
+
+
+def composed_roles(connection: sa.Connection, account_ids: Collection[int]) -> list[Any]:
+    """id, account_id and name of the roles of these accounts."""
+    return list(connection.execute(sa.select(roles).where(roles.c.account_id.in_(account_ids)).order_by(roles.c.name)))
+
+
+def role(connection: sa.Connection, role_id: int) -> Any | None:
+    """A composed role."""
+    return connection.execute(sa.select(roles).where(roles.c.id == role_id)).first()
+
+
+def put_role(
+    connection: sa.Connection, role_id: int | None, account_id: int, name: str, permissions: Collection[str]
+) -> int:
+    """Make or change a composed role."""
+    if role_id is None:
+        role_id = insert_row(connection, roles, {"account_id": account_id, "name": name})
+    else:
+        connection.execute(sa.update(roles).where(roles.c.id == role_id).values(name=name))
+        connection.execute(sa.delete(role_permissions).where(role_permissions.c.role_id == role_id))
+    rows = [{"role_id": role_id, "permission": each} for each in sorted(permissions)]
+    connection.execute(sa.insert(role_permissions), rows)
+    return role_id
+
+
+def drop_role(connection: sa.Connection, role_id: int) -> None:
+    """Take a composed role away."""
+    connection.execute(sa.delete(role_permissions).where(role_permissions.c.role_id == role_id))
+    connection.execute(sa.delete(roles).where(roles.c.id == role_id))
+
+
+def has_role(connection: sa.Connection, role_id: int) -> bool:
+    """Whether any delegation, ended or not, has a composed role."""
+    d = delegations
+    return connection.execute(sa.select(d.c.id).where(d.c.role_id == role_id).limit(1)).first() is not None
+
+
+def given_in(connection: sa.Connection, inside: sa.ColumnElement[bool], delegation_id: int | None = None) -> list[Any]:
+    """The delegations over accounts of a branch that are not ended, or one of them, with whom and where."""
+    d = delegations
+    wanted = (
+        sa.select(
+            d,
+            sign_ins.c.email,
+            sign_ins.c.name,
+            (sign_ins.c.password_hash != "").label("has_password"),
+            accounts.c.code,
+            accounts.c.name.label("account_name"),
+            accounts.c.kind,
+            accounts.c.path,
+            roles.c.name.label("role_name"),
+        )
+        .join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
+        .join(accounts, accounts.c.id == d.c.account_id)
+        .outerjoin(roles, roles.c.id == d.c.role_id)
+        .where(inside, d.c.ended_at.is_(None))
+        .order_by(accounts.c.path, sign_ins.c.name, d.c.id)
+    )
+    return list(connection.execute(wanted if delegation_id is None else wanted.where(d.c.id == delegation_id)))
+
+
+def lock_delegations(connection: sa.Connection, account_id: int) -> list[Any]:
+    """The delegations over an account that are not ended, locked by their keys."""
+    d = delegations
+    ids = list(connection.scalars(sa.select(d.c.id).where(d.c.account_id == account_id, d.c.ended_at.is_(None))))
+    if not ids:
+        return []
+    wanted = sa.select(d).where(d.c.id.in_(ids)).order_by(d.c.id).with_for_update()
+    return [row for row in connection.execute(wanted) if row.ended_at is None]
+
+
+def change_delegation(connection: sa.Connection, delegation_id: int, values: dict[str, Any]) -> None:
+    """Another role, days or right to pass on for a delegation."""
+    connection.execute(sa.update(delegations).where(delegations.c.id == delegation_id).values(values))
+
+
+def accounts_run(connection: sa.Connection, day: date) -> set[int]:
+    """The accounts that somebody with a password, or a link to set one, runs on a day."""
+    d = delegations
+    wanted = (
+        sa.select(d.c.account_id)
+        .distinct()
+        .where(
+            d.c.ended_at.is_(None),
+            sa.or_(d.c.first_day.is_(None), d.c.first_day <= day),
+            sa.or_(d.c.last_day.is_(None), d.c.last_day >= day),
+        )
+    )
+    return set(connection.scalars(wanted))

@@ -15,13 +15,33 @@ sign_ins = sa.Table(
     sa.Column("password_hash", sa.String(255), nullable=False, comment="empty = none was set yet"),
 )
 
+roles = sa.Table(
+    "roles",
+    metadata,
+    id_column(),
+    sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, comment="whose role it is"),
+    sa.Column("name", sa.String(100), nullable=False),
+    sa.UniqueConstraint("account_id", "name"),
+)
+"""Roles that accounts have composed; the ready-made ones stand in the code."""
+
+role_permissions = sa.Table(
+    "role_permissions",
+    metadata,
+    sa.Column("role_id", sa.ForeignKey("roles.id"), primary_key=True),
+    sa.Column("permission", sa.String(32), primary_key=True),
+)
+
 delegations = sa.Table(
     "delegations",
     metadata,
     id_column(),
     sa.Column("sign_in_id", sa.ForeignKey("sign_ins.id"), nullable=False, index=True),
-    sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False),
+    sa.Column("account_id", sa.ForeignKey("accounts.id"), nullable=False, index=True),
     sa.Column("role", sa.String(32), nullable=False),
+    sa.Column("role_id", sa.ForeignKey("roles.id"), comment="a role of one's own; NULL = a ready-made one"),
+    sa.Column("passes_on", sa.Boolean, nullable=False, server_default="1", comment="may give delegations"),
+    sa.Column("given_by", sa.String(200)),
     sa.Column("first_day", sa.Date),
     sa.Column("last_day", sa.Date, comment="NULL = open"),
     sa.Column("ended_at", Instant, comment="since when it is ended for good"),

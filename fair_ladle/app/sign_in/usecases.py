@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import re
 import secrets
-from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
@@ -141,27 +140,6 @@ def give_sign_in(tx: Transaction, actor: Actor, email: str, name: str, account: 
     )
 
 
-def let_run(tx: Transaction, actor: Actor, email: str, name: str, account_id: int) -> None:
-    """Let somebody run an account, and tell them by mail, with a link to set a password where they have none. Whether
-    the actor may say so is the caller's to check; whether the address signs in anywhere already is told to nobody."""
-    email, accounts = email.strip().lower(), accounts_service.known(tx)
-    if "@" not in email:
-        raise invalid("Who runs an account needs an e-mail address.", "email")
-    found = store.by_email(tx.connection, email)
-    if found is None:
-        store.add(tx.connection, email, name, "")
-        found = store.by_email(tx.connection, email)
-    assert found is not None
-    there = store.delegations_of(tx.connection, found.id, accounts_service.today(tx))
-    if any(each.account_id == account_id for each in there):
-        return
-    store.delegate(tx.connection, found.id, account_id, "admin")
-    links.invite_to_run(tx, actor.name, found, accounts.name(accounts.row_of_id[account_id]))
-    log_service.write(
-        tx, actor, None, [log_service.Entry("may run it", email, account_id, None, {"name": name, "role": "admin"})]
-    )
-
-
 def judge_password(password: str, *about: str) -> None:
     """Refused where a password is too short, or easy to guess for who knows these words about its owner."""
     if len(password) < SHORTEST_PASSWORD:
@@ -237,38 +215,3 @@ def first_admin(tx: Transaction, email: str, name: str, account_id: int, passwor
 def begin_session(tx: Transaction, sign_in_id: int, password_hash: str, email: str, origin: str) -> Session:
     """A session for somebody whose password was just set here."""
     return _begin_session(tx, sign_in_id, password_hash, None, email, origin)
-
-
-def end_of(tx: Transaction, actor: Actor, emails: Collection[str]) -> int:
-    """Whoever has one of these addresses runs nothing of the actor's branch any more, from now on, and their
-    sessions end; how many delegations that were."""
-    accounts = accounts_service.known(tx)
-    rows = store.standing(tx.connection, {each.lower() for each in emails}) if emails else []
-    mine = [each for each in rows if accounts_service.sees(accounts, actor, each.account_id)]
-    _end(tx, actor, mine)
-    return len(mine)
-
-
-def _end(tx: Transaction, actor: Actor, rows: list[Any]) -> None:
-    store.end_delegations(tx.connection, [each.id for each in rows], tx.now, actor.name)
-    store.end_sessions(tx.connection, {each.sign_in_id for each in rows})
-    log_service.write(
-        tx,
-        actor,
-        None,
-        [log_service.Entry("runs it no more", each.email, each.account_id, {"role": each.role}) for each in rows],
-    )
-
-
-def end_delegation(tx: Transaction, actor: Actor, email: str, account: str) -> None:
-    """Somebody runs an account of the actor's branch no more; their sessions end at once."""
-    accounts = accounts_service.known(tx)
-    row = accounts_service.row_in_scope(accounts, actor, account)
-    email = email.strip().lower()
-    there = store.standing(tx.connection, [email])
-    mine = [each for each in there if each.account_id == int(accounts.ids[row])]
-    if not mine:
-        raise not_found("delegation", email)
-    if any(each.sign_in_id == actor.sign_in_id for each in mine) and account == actor.scope:
-        raise conflict("You run this account yourself; have somebody else end that.")
-    _end(tx, actor, mine)

@@ -14,7 +14,7 @@ from fair_ladle.app.plumbing.routing import Router
 from fair_ladle.app.statements import views
 from fair_ladle.core.quantities import plain
 
-routes = Router("/api/statements", "statements")
+routes = Router("/api/statements", "statements", sees="statements.see", changes="statements.see")
 
 
 class Buyer(BaseModel):

@@ -14,7 +14,7 @@ from fair_ladle.app.pools.service import Product
 from fair_ladle.app.requests.routes import RequestBody, request_body
 from fair_ladle.app.today import usecases
 
-routes = Router("/api/today", "today")
+routes = Router("/api/today", "today", sees="allocations.see", changes="allocations.see")
 
 
 class OfProduct(BaseModel):

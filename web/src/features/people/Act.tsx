@@ -6,6 +6,7 @@ import { AccountSelect } from '../../parts/AccountSelect'
 import { productsInSight } from '../../api/queries'
 import { unitName } from '../../domain/units'
 import { Wait } from '../../parts/States'
+import { sent } from './acts'
 import { plain } from './asked'
 import { groupNames, seatProducts, type Outcome } from './queries'
 
@@ -165,7 +166,7 @@ function Dialog({
   const act = async () => {
     setBusy(true)
     try {
-      setResult(await take(api.POST('/api/people/act', { body })))
+      setResult(await take(sent(body)))
       setTrouble('')
       await fresh()
     } catch (error) {

@@ -13,7 +13,7 @@ export function SetAside() {
   const act = async (what: 'assign' | 'let go', username: string, product: string) => {
     try {
       const did = await take(
-        api.POST('/api/people/act', {
+        api.POST('/api/people/seats', {
           body: { act: what, people: { find: '', usernames: [username] }, product, keep_seats: true },
         }),
       )

@@ -1,0 +1,434 @@
+"""Letting others run a branch: who runs what, with which role and until when; never more than one has oneself.
+
+Whoever changes what an account's delegations are locks those it has, by their keys, and judges under the locks whether
+one is left that runs it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+from datetime import date
+from typing import Any
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.addresses import email as an_email
+from fair_ladle.app.plumbing.addresses import name as a_name
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.days import YEARS
+from fair_ladle.app.plumbing.permissions import PERMISSIONS, ROLES
+from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
+from fair_ladle.app.sign_in import links, store
+from fair_ladle.app.sign_in.tables import delegations as table
+
+MOST_GAPS, MOST_ROLES = 100, 100
+
+
+@dataclass(frozen=True)
+class RoleFacts:
+    """A role: ready-made (``id`` None) or composed by an account; ``givable``: it has nothing the asker lacks."""
+
+    key: str
+    id: int | None
+    name: str
+    about: str
+    account: str | None
+    permissions: frozenset[str]
+    givable: bool
+
+
+@dataclass(frozen=True)
+class Gap:
+    """A client or reseller that nobody runs, with the address its intake or draft gave for an admin."""
+
+    account: str
+    name: str
+    admin_email: str | None
+
+
+@dataclass(frozen=True)
+class Overview:
+    """Who runs what in a branch, what nobody runs, and which roles there are."""
+
+    rows: list[Any]
+    gaps: list[Gap]
+    gap_count: int
+    roles: list[RoleFacts]
+    passes_on: bool
+    today: date
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """A delegation to give: ``role`` is a ready-made one's key, or a composed one's number as text."""
+
+    email: str
+    name: str
+    account: str
+    role: str
+    first_day: date | None = None
+    last_day: date | None = None
+    passes_on: bool = False
+
+
+@dataclass(frozen=True)
+class Terms:
+    """What of a delegation can be changed."""
+
+    role: str
+    first_day: date | None
+    last_day: date | None
+    passes_on: bool
+
+
+def overview(tx: Transaction, actor: Actor) -> Overview:
+    """Who runs what in the actor's branch."""
+    accounts, day = accounts_service.known(tx), accounts_service.today(tx)
+    top = accounts_service.top_row(accounts, actor)
+    rows = store.given_in(tx.connection, accounts_service.in_branch(accounts, top, table.c.account_id))
+    run, own = store.accounts_run(tx.connection, day), _own(tx, actor)
+    gaps = [
+        accounts.facts[row]
+        for row in accounts.tree.branch(top).tolist()
+        if accounts.facts[row].kind in ("reseller", "client")
+        and not accounts.closed[row]
+        and int(accounts.ids[row]) not in run
+    ]
+    return Overview(
+        rows,
+        [Gap(each.code, each.name, each.admin_email) for each in gaps[:MOST_GAPS]],
+        len(gaps),
+        _roles(tx, actor, accounts),
+        own is None or bool(own.passes_on),
+        day,
+    )
+
+
+def _roles(tx: Transaction, actor: Actor, accounts: Accounts) -> list[RoleFacts]:
+    found = [
+        RoleFacts(each.key, None, each.name, each.about, None, each.permissions, each.permissions <= actor.permissions)
+        for each in ROLES.values()
+    ]
+    top = accounts_service.top_row(accounts, actor)
+    composed = store.composed_roles(tx.connection, accounts.ids[accounts.tree.branch(top)].tolist())
+    permissions = store.permissions_of(tx.connection, [each.id for each in composed])
+    return found + [
+        RoleFacts(
+            str(each.id),
+            each.id,
+            each.name,
+            "",
+            accounts.tree.codes[accounts.row_of_id[each.account_id]],
+            permissions[each.id],
+            permissions[each.id] <= actor.permissions,
+        )
+        for each in composed
+    ]
+
+
+def _own(tx: Transaction, actor: Actor) -> Any | None:
+    """The delegation through which the actor acts; None for the command line and what happens by itself."""
+    if actor.delegation_id is None:
+        return None
+    accounts = accounts_service.known(tx)
+    inside = accounts_service.in_branch(accounts, accounts_service.top_row(accounts, actor), table.c.account_id)
+    found = store.given_in(tx.connection, inside, actor.delegation_id)
+    if not found:
+        raise not_allowed("Your delegation has ended.")
+    return found[0]
+
+
+def _role(tx: Transaction, actor: Actor, accounts: Accounts, said: str) -> RoleFacts:
+    found = next((each for each in _roles(tx, actor, accounts) if each.key == said), None)
+    if found is None:
+        raise invalid(f"There is no role {said[:80]!r} here.", "role")
+    return found
+
+
+def _may_give(tx: Transaction, actor: Actor, role: RoleFacts, terms: Terms) -> None:
+    """Refused where a delegation would be wider than the actor's own, or its days make no sense."""
+    today, own = accounts_service.today(tx), _own(tx, actor)
+    if own is not None and not own.passes_on:
+        raise not_allowed("Your delegation may not be passed on.")
+    lacks = sorted(role.permissions - actor.permissions)
+    if lacks:
+        said = "; ".join(PERMISSIONS[each] for each in lacks[:3])
+        raise not_allowed(f"{role.name} may do what your own role does not let you: {said}.")
+    for name, day in (("first_day", terms.first_day), ("last_day", terms.last_day)):
+        if day is not None and not YEARS[0] <= day.year <= YEARS[1]:
+            raise invalid(f"{day}: a day between {YEARS[0]} and {YEARS[1]}.", name)
+    if terms.last_day is not None and terms.last_day < max(today, terms.first_day or today):
+        raise invalid("The last day is not before the first, nor before today.", "last_day")
+    if own is not None and own.last_day is not None and (terms.last_day is None or terms.last_day > own.last_day):
+        raise not_allowed(f"Your own delegation ends on {own.last_day:%-d %B %Y}; give one that ends then or before.")
+
+
+def give(tx: Transaction, actor: Actor, wanted: Wanted) -> int:
+    """Let somebody run an account of the branch, and tell them by mail, with a link to set a password where they have
+    none; the delegation's number. Whether the address signs in anywhere already is told to nobody."""
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, wanted.account)
+    account_id = int(accounts.ids[row])
+    if accounts.status(row) == "closed":
+        raise conflict(f"{accounts.name(row)} is closed; nobody runs it.")
+    role = _role(tx, actor, accounts, wanted.role)
+    email, name = an_email(wanted.email, "email"), a_name(wanted.name, "name")
+    if email is None:
+        raise invalid("Who runs an account needs an e-mail address.", "email")
+    if actor.delegation_id is not None and email == actor.email.lower():
+        raise not_allowed("Nobody gives a delegation to themselves; ask who gave you yours.")
+    _may_give(tx, actor, role, Terms(wanted.role, wanted.first_day, wanted.last_day, wanted.passes_on))
+    there = store.lock_delegations(tx.connection, account_id)
+    found = store.by_email(tx.connection, email)
+    if found is None:
+        store.add(tx.connection, email, name, "")
+        found = store.by_email(tx.connection, email)
+    assert found is not None
+    today = accounts_service.today(tx)
+    if any(each.sign_in_id == found.id and (each.last_day is None or each.last_day >= today) for each in there):
+        raise conflict(f"{email} runs {accounts.name(row)} already; change that delegation.")
+    given = store.delegate(
+        tx.connection,
+        found.id,
+        account_id,
+        "own" if role.id is not None else role.key,
+        role_id=role.id,
+        first_day=wanted.first_day,
+        last_day=wanted.last_day,
+        passes_on=wanted.passes_on,
+        given_by=actor.name[:200],
+    )
+    links.invite_to_run(tx, actor.name, found, accounts.name(row))
+    said = _said(role.name, wanted.first_day, wanted.last_day, wanted.passes_on)
+    log_service.write(
+        tx, actor, None, [log_service.Entry("may run it", email, account_id, None, {"name": name} | said)]
+    )
+    return given
+
+
+def _said(role: str, first_day: date | None, last_day: date | None, passes_on: bool) -> dict[str, Any]:
+    return {
+        "role": role,
+        "first day": first_day,
+        "last day": last_day,
+        "may pass it on": passes_on,
+    }
+
+
+def let_run(tx: Transaction, actor: Actor, email: str, name: str, account_id: int) -> None:
+    """Let somebody who is being added to an account run it as its admin; nothing where they do already."""
+    accounts = accounts_service.known(tx)
+    found = store.by_email(tx.connection, email.strip().lower())
+    there = [] if found is None else store.delegations_of(tx.connection, found.id, accounts_service.today(tx))
+    if not any(each.account_id == account_id for each in there):
+        if "delegations.give" not in actor.permissions:
+            raise not_allowed("Your role here does not let you have others run an account.")
+        code = accounts.tree.codes[accounts.row_of_id[account_id]]
+        own = _own(tx, actor)
+        give(tx, actor, Wanted(email, name, code, "admin", None, None if own is None else own.last_day, True))
+
+
+def _found(tx: Transaction, actor: Actor, delegation_id: int) -> tuple[Accounts, Any]:
+    accounts = accounts_service.known(tx)
+    inside = accounts_service.in_branch(accounts, accounts_service.top_row(accounts, actor), table.c.account_id)
+    found = store.given_in(tx.connection, inside, delegation_id)
+    if not found:
+        raise not_found("delegation", str(delegation_id))
+    return accounts, found[0]
+
+
+def _permissions(tx: Transaction, row: Any) -> frozenset[str]:
+    if row.role_id is not None:
+        return store.permissions_of(tx.connection, [row.role_id])[row.role_id]
+    return ROLES[row.role].permissions if row.role in ROLES else frozenset()
+
+
+def _may_touch(tx: Transaction, actor: Actor, row: Any) -> None:
+    """Refused where somebody else's delegation has more than the actor's own, or it is the actor's own."""
+    if row.id == actor.delegation_id:
+        raise conflict("This is the delegation you act through; have somebody else change it.")
+    if actor.delegation_id is not None and not _permissions(tx, row) <= actor.permissions:
+        raise not_allowed("This delegation has more than your own; have somebody with as much change it.")
+
+
+def _others_run_it(tx: Transaction, actor: Actor, accounts: Accounts, row: Any) -> None:
+    """Refused where nobody would be left who runs an account fully, and the actor does not run it from above."""
+    if accounts.tree.codes[accounts_service.top_row(accounts, actor)] != row.code or actor.delegation_id is None:
+        return
+    left = [
+        each
+        for each in store.lock_delegations(tx.connection, row.account_id)
+        if each.id != row.id and each.role == "admin" and each.first_day is None and each.last_day is None
+    ]
+    if not left:
+        raise conflict(f"Nobody else runs {row.account_name} as its admin for good; let somebody run it first.")
+
+
+def change(tx: Transaction, actor: Actor, delegation_id: int, terms: Terms) -> None:
+    """Another role, other days, or another right to pass it on, from the next request of theirs on."""
+    accounts, row = _found(tx, actor, delegation_id)
+    store.lock_delegations(tx.connection, row.account_id)
+    accounts, row = _found(tx, actor, delegation_id)
+    _may_touch(tx, actor, row)
+    role = _role(tx, actor, accounts, terms.role)
+    _may_give(tx, actor, role, terms)
+    if row.role == "admin" and (role.key != "admin" or terms.last_day is not None or terms.first_day is not None):
+        _others_run_it(tx, actor, accounts, row)
+    store.change_delegation(
+        tx.connection,
+        row.id,
+        {
+            "role": "own" if role.id is not None else role.key,
+            "role_id": role.id,
+            "first_day": terms.first_day,
+            "last_day": terms.last_day,
+            "passes_on": terms.passes_on,
+        },
+    )
+    before = _said(role_name(row), row.first_day, row.last_day, row.passes_on)
+    after = _said(role.name, terms.first_day, terms.last_day, terms.passes_on)
+    differs = [each for each in after if before[each] != after[each]]
+    if differs:
+        told = {each: before[each] for each in differs}, {each: after[each] for each in differs}
+        log_service.write(tx, actor, None, [log_service.Entry("delegation changed", row.email, row.account_id, *told)])
+
+
+def role_name(row: Any) -> str:
+    """What the role of a delegation is called."""
+    return str(row.role_name or (ROLES[row.role].name if row.role in ROLES else row.role))
+
+
+def end(tx: Transaction, actor: Actor, delegation_id: int) -> None:
+    """Somebody runs an account no more, from now on; their sessions end."""
+    _, row = _found(tx, actor, delegation_id)
+    store.lock_delegations(tx.connection, row.account_id)
+    accounts, row = _found(tx, actor, delegation_id)
+    _may_touch(tx, actor, row)
+    _others_run_it(tx, actor, accounts, row)
+    _end(tx, actor, [row])
+
+
+def resend(tx: Transaction, actor: Actor, delegation_id: int) -> None:
+    """Tell somebody again that they run an account, with a new link where they have no password yet."""
+    accounts, row = _found(tx, actor, delegation_id)
+    found = store.by_id(tx.connection, row.sign_in_id)
+    assert found is not None
+    links.invite_to_run(tx, actor.name, found, row.account_name)
+    log_service.write(tx, actor, None, [log_service.Entry("told again", row.email, row.account_id)])
+
+
+def end_delegation(tx: Transaction, actor: Actor, email: str, account: str) -> None:
+    """Somebody, by their address, runs an account of the actor's branch no more; their sessions end at once."""
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, account)
+    there = store.standing(tx.connection, [email.strip().lower()])
+    mine = [each for each in there if each.account_id == int(accounts.ids[row])]
+    if not mine:
+        raise not_found("delegation", email)
+    for each in mine:
+        end(tx, actor, each.id)
+
+
+def end_of(tx: Transaction, actor: Actor, emails: Collection[str]) -> int:
+    """Whoever has one of these addresses runs nothing of the actor's branch any more, from now on, and their
+    sessions end; how many delegations that were."""
+    accounts = accounts_service.known(tx)
+    rows = store.standing(tx.connection, {each.lower() for each in emails}) if emails else []
+    mine = [each for each in rows if accounts_service.sees(accounts, actor, each.account_id)]
+    _end(tx, actor, mine)
+    return len(mine)
+
+
+def _end(tx: Transaction, actor: Actor, rows: list[Any]) -> None:
+    store.end_delegations(tx.connection, [each.id for each in rows], tx.now, actor.name)
+    store.end_sessions(tx.connection, {each.sign_in_id for each in rows})
+    log_service.write(
+        tx,
+        actor,
+        None,
+        [log_service.Entry("runs it no more", each.email, each.account_id, {"role": each.role}) for each in rows],
+    )
+
+
+@dataclass(frozen=True)
+class Answer:
+    """Whether somebody may do something, and why."""
+
+    permission: str
+    may: bool
+    why: str
+
+
+def can(tx: Transaction, actor: Actor, delegation_id: int) -> list[Answer]:
+    """What somebody may do in an account by a delegation, each with the reason."""
+    _, row = _found(tx, actor, delegation_id)
+    has, today, role = _permissions(tx, row), accounts_service.today(tx), role_name(row)
+    when = None
+    if row.first_day is not None and row.first_day > today:
+        when = f"From {row.first_day:%-d %B %Y} on"
+    elif row.last_day is not None and row.last_day < today:
+        when = f"Their last day was {row.last_day:%-d %B %Y}"
+    return [
+        Answer(
+            each,
+            each in has and when is None,
+            f"{role} does not have it" if each not in has else when or f"{role} has it",
+        )
+        for each in PERMISSIONS
+    ]
+
+
+def put_role(tx: Transaction, actor: Actor, role_id: int | None, name: str, permissions: Collection[str]) -> int:
+    """Compose a role, or change one, from what one's own has; its number. Who has it may do the new from then on."""
+    accounts = accounts_service.known(tx)
+    account = accounts.tree.codes[accounts_service.top_row(accounts, actor)]
+    account_id, name = accounts_service.ids_by_code(tx, [account])[account], a_name(name, "name")
+    unknown = sorted(set(permissions) - PERMISSIONS.keys())
+    if unknown or not permissions:
+        named = unknown[0][:80] if unknown else "nothing"
+        raise invalid(f"{named}: name one or more of {', '.join(PERMISSIONS)}.", "permissions")
+    lacks = sorted(set(permissions) - actor.permissions)
+    if lacks:
+        raise not_allowed(f"Your own role does not let you {PERMISSIONS[lacks[0]]}.")
+    there = {each.key: each for each in _roles(tx, actor, accounts) if each.id is not None}
+    before = None if role_id is None else there.get(str(role_id))
+    if role_id is not None and before is None:
+        raise not_found("role", str(role_id))
+    if before is not None and not before.givable:
+        raise not_allowed("This role has more than your own; have somebody with as much change it.")
+    if role_id is None and len(there) >= MOST_ROLES:
+        raise conflict(f"There are {MOST_ROLES} roles here; take one away first.")
+    if any(each.name.lower() == name.lower() and each.id != role_id for each in there.values()):
+        raise invalid(f"There is a role {name} already.", "name")
+    made = store.put_role(tx.connection, role_id, account_id, name, permissions)
+    log_service.write(
+        tx,
+        actor,
+        None,
+        [
+            log_service.Entry(
+                "role composed" if before is None else "role changed",
+                name,
+                account_id,
+                None if before is None else {"permissions": ", ".join(sorted(before.permissions))},
+                {"permissions": ", ".join(sorted(permissions))},
+            )
+        ],
+    )
+    return made
+
+
+def drop_role(tx: Transaction, actor: Actor, role_id: int) -> None:
+    """Take a composed role away that nobody ever had."""
+    accounts = accounts_service.known(tx)
+    found = next((each for each in _roles(tx, actor, accounts) if each.id == role_id), None)
+    if found is None:
+        raise not_found("role", str(role_id))
+    if store.has_role(tx.connection, role_id):
+        raise conflict(f"Somebody has or had the role {found.name}; the log names it. Rename it, or change it.")
+    store.drop_role(tx.connection, role_id)
+    ids = accounts_service.ids_by_code(tx, [found.account or ""])
+    log_service.write(tx, actor, None, [log_service.Entry("role taken away", found.name, ids.get(found.account or ""))])

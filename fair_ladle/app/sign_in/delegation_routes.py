@@ -1,0 +1,210 @@
+"""Delegations and roles, over HTTP."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import Any
+
+from pydantic import BaseModel, Field
+
+from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.permissions import PERMISSIONS
+from fair_ladle.app.plumbing.routing import Router
+from fair_ladle.app.sign_in import delegating
+
+routes = Router("/api/delegations", "delegations", sees="delegations.see", changes="delegations.give")
+
+
+class TermsBody(BaseModel):
+    """A role (a ready-made one's key, or a composed one's number), days (null = open), and whether it may be passed
+    on."""
+
+    role: str = Field(max_length=32)
+    first_day: date | None = None
+    last_day: date | None = None
+    passes_on: bool = False
+
+    def terms(self) -> delegating.Terms:
+        """As the use-case has it."""
+        return delegating.Terms(self.role, self.first_day, self.last_day, self.passes_on)
+
+
+class NewDelegation(TermsBody):
+    """Who shall run which account."""
+
+    email: str = Field(max_length=254)
+    name: str = Field(max_length=200)
+    account: str = Field(max_length=64)
+
+
+class DelegationBody(TermsBody):
+    """Who runs an account; ``own`` = the one the asker acts through."""
+
+    id: int
+    email: str
+    name: str
+    account: str
+    account_name: str
+    kind: str
+    depth: int
+    role_name: str
+    given_by: str | None
+    has_password: bool
+    own: bool
+
+
+class RoleBody(BaseModel):
+    """A role; ``givable``: it has nothing the asker's own lacks. ``id`` null = ready-made."""
+
+    key: str
+    id: int | None
+    name: str
+    about: str
+    account: str | None
+    permissions: list[str]
+    givable: bool
+
+
+class GapBody(BaseModel):
+    """A client or reseller that nobody runs."""
+
+    account: str
+    name: str
+    admin_email: str | None
+
+
+class PermissionBody(BaseModel):
+    """A permission, and what it lets one do."""
+
+    key: str
+    words: str
+
+
+class DelegationsBody(BaseModel):
+    """Who runs what in a branch, what nobody runs, and what can be given."""
+
+    today: date
+    delegations: list[DelegationBody]
+    gaps: list[GapBody]
+    gap_count: int
+    roles: list[RoleBody]
+    permissions: list[PermissionBody]
+    may_give: bool
+
+
+class DelegationId(BaseModel):
+    """A delegation's number."""
+
+    id: int
+
+
+class AnswerBody(BaseModel):
+    """Whether somebody may do something, and why."""
+
+    permission: str
+    words: str
+    may: bool
+    why: str
+
+
+class NewRole(BaseModel):
+    """A role of one's own."""
+
+    name: str = Field(max_length=100)
+    permissions: list[str] = Field(max_length=len(PERMISSIONS))
+
+
+class RoleId(BaseModel):
+    """A role's number."""
+
+    id: int
+
+
+@routes.get("", response_model=DelegationsBody)
+def overview(db: Db, who: Who) -> Any:
+    """Who runs what in one's branch and until when, what nobody runs, and the roles there are."""
+    found = db.snapshot(delegating.overview, who)
+    return DelegationsBody(
+        today=found.today,
+        delegations=[_delegation(each, who.delegation_id) for each in found.rows],
+        gaps=[GapBody(**vars(each)) for each in found.gaps],
+        gap_count=found.gap_count,
+        roles=[RoleBody(**{**vars(each), "permissions": sorted(each.permissions)}) for each in found.roles],
+        permissions=[PermissionBody(key=key, words=words) for key, words in PERMISSIONS.items()],
+        may_give=found.passes_on and "delegations.give" in who.permissions,
+    )
+
+
+def _delegation(row: Any, own: int | None) -> DelegationBody:
+    return DelegationBody(
+        id=row.id,
+        email=row.email,
+        name=row.name,
+        account=row.code,
+        account_name=row.account_name,
+        kind=row.kind,
+        depth=len(row.path) // 6,
+        role=str(row.role_id) if row.role_id is not None else row.role,
+        role_name=delegating.role_name(row),
+        first_day=row.first_day,
+        last_day=row.last_day,
+        passes_on=row.passes_on,
+        given_by=row.given_by,
+        has_password=bool(row.has_password),
+        own=row.id == own,
+    )
+
+
+@routes.post("", response_model=DelegationId, status_code=201)
+def give(body: NewDelegation, db: Db, who: Who) -> Any:
+    """Let somebody run an account of one's branch; they are told by mail."""
+    wanted = delegating.Wanted(
+        body.email, body.name, body.account, body.role, body.first_day, body.last_day, body.passes_on
+    )
+    return DelegationId(id=db.run(delegating.give, who, wanted))
+
+
+@routes.put("/{delegation_id}", status_code=204)
+def change(delegation_id: int, body: TermsBody, db: Db, who: Who) -> None:
+    """Another role, other days, or another right to pass it on."""
+    db.run(delegating.change, who, delegation_id, body.terms())
+
+
+@routes.post("/{delegation_id}/end", status_code=204)
+def end(delegation_id: int, db: Db, who: Who) -> None:
+    """Somebody runs an account no more; their sessions end at once."""
+    db.run(delegating.end, who, delegation_id)
+
+
+@routes.post("/{delegation_id}/tell", status_code=204)
+def resend(delegation_id: int, db: Db, who: Who) -> None:
+    """Tell somebody again by mail, with a new link where they have no password yet."""
+    db.run(delegating.resend, who, delegation_id)
+
+
+@routes.get("/{delegation_id}/can", response_model=list[AnswerBody])
+def can(delegation_id: int, db: Db, who: Who) -> Any:
+    """What somebody may do by a delegation, each with the reason."""
+    found = db.snapshot(delegating.can, who, delegation_id)
+    return [
+        AnswerBody(permission=each.permission, words=PERMISSIONS[each.permission], may=each.may, why=each.why)
+        for each in found
+    ]
+
+
+@routes.post("/roles", response_model=RoleId, status_code=201)
+def compose(body: NewRole, db: Db, who: Who) -> Any:
+    """Compose a role."""
+    return RoleId(id=db.run(delegating.put_role, who, None, body.name, body.permissions))
+
+
+@routes.put("/roles/{role_id}", status_code=204)
+def recompose(role_id: int, body: NewRole, db: Db, who: Who) -> None:
+    """Change a composed role, for everybody who has it."""
+    db.run(delegating.put_role, who, role_id, body.name, body.permissions)
+
+
+@routes.delete("/roles/{role_id}", status_code=204)
+def drop(role_id: int, db: Db, who: Who) -> None:
+    """Take a composed role away."""
+    db.run(delegating.drop_role, who, role_id)

@@ -1,5 +1,5 @@
 import { reckonIn } from '../domain/months'
-import { keepPreviousData, queryOptions } from '@tanstack/react-query'
+import { keepPreviousData, queryOptions, useQuery } from '@tanstack/react-query'
 import { api, take, type Schemas } from './client'
 
 /** One factory a question: its key, how it is asked, and its type. */
@@ -20,6 +20,11 @@ export type Line = Schemas['StatementLine']
 export type Today = Schemas['TodayBody']
 export type LogEntry = Schemas['LogEntry']
 export type Me = Schemas['Me']
+
+/** Whether one's role here has a permission; which there are stands in the API. */
+export function useCan(permission: string): boolean {
+  return useQuery(me).data?.running.permissions.includes(permission) ?? false
+}
 
 export const me = queryOptions({
   queryKey: ['me'],

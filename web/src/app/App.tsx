@@ -40,6 +40,7 @@ const KeysScreen = lazy(() => import('../features/devices/KeysScreen'))
 const SetupPage = lazy(() => import('../features/setup/SetupPage'))
 const PasswordPage = lazy(() => import('../features/setup/PasswordPage'))
 const IntakeScreen = lazy(() => import('../features/setup/IntakeScreen'))
+const DelegationsScreen = lazy(() => import('../features/delegations/DelegationsScreen'))
 const ServerScreen = lazy(() => import('../features/log/ServerScreen'))
 const LogScreen = lazy(() => import('../features/log/LogScreen'))
 
@@ -77,48 +78,51 @@ function Shell({ who }: { who: Me }) {
   const queries = useQueryClient()
   const [palette, setPalette] = useState(false)
   const [keys, setKeys] = useState(false)
-  const commands = useMemo<Command[]>(
-    () => [
-      { id: 'today', name: 'Today', keys: 'g t', group: 'Go to', run: () => void go('/today') },
-      { id: 'allocations', name: 'Allocations', keys: 'g a', group: 'Go to', run: () => void go('/allocations') },
-      { id: 'drafts', name: 'Drafts', keys: 'g d', group: 'Go to', run: () => void go('/drafts') },
-      { id: 'pools', name: 'Pools', keys: 'g p', group: 'Go to', run: () => void go('/pools') },
-      {
-        id: 'account',
-        name: 'Account',
-        keys: 'g c',
-        group: 'Go to',
-        run: () => void go(`/accounts/${encodeURIComponent(who.running.account)}`),
-      },
-      { id: 'people', name: 'People', keys: 'g e', group: 'Go to', run: () => void go('/people') },
-      { id: 'idle', name: 'Idle seats', keys: 'g i', group: 'Go to', run: () => void go('/idle') },
-      { id: 'domains', name: 'Joining by address', keys: 'g j', group: 'Go to', run: () => void go('/domains') },
-      { id: 'devices', name: 'Devices', keys: 'g v', group: 'Go to', run: () => void go('/devices') },
-      { id: 'sessions', name: 'Sessions', keys: 'g o', group: 'Go to', run: () => void go('/sessions') },
-      { id: 'numbers', name: 'Numbers', keys: 'g n', group: 'Go to', run: () => void go('/numbers') },
-      {
-        id: 'activation-keys',
-        name: 'Keys of devices and sessions',
-        keys: 'g k',
-        group: 'Go to',
-        run: () => void go('/keys'),
-      },
-      { id: 'queue', name: 'Waiting for a seat', keys: 'g w', group: 'Go to', run: () => void go('/queue') },
-      { id: 'groups', name: 'Groups', keys: 'g r', group: 'Go to', run: () => void go('/groups') },
-      { id: 'statements', name: 'Statements', keys: 'g s', group: 'Go to', run: () => void go('/statements') },
-      { id: 'log', name: 'Log', keys: 'g l', group: 'Go to', run: () => void go('/log') },
+  const can = useMemo(() => new Set(who.running.permissions), [who.running.permissions])
+  const commands = useMemo<Command[]>(() => {
+    const screens: [string, string, string | undefined, string, string][] = [
+      ['today', 'Today', 'g t', '/today', 'allocations.see'],
+      ['allocations', 'Allocations', 'g a', '/allocations', 'allocations.see'],
+      ['drafts', 'Drafts', 'g d', '/drafts', 'allocations.see'],
+      ['pools', 'Pools', 'g p', '/pools', 'pools.see'],
+      ['account', 'Account', 'g c', `/accounts/${encodeURIComponent(who.running.account)}`, 'allocations.see'],
+      ['people', 'People', 'g e', '/people', 'people.see'],
+      ['idle', 'Idle seats', 'g i', '/idle', 'people.see'],
+      ['domains', 'Joining by address', 'g j', '/domains', 'people.see'],
+      ['devices', 'Devices', 'g v', '/devices', 'devices.see'],
+      ['sessions', 'Sessions', 'g o', '/sessions', 'devices.see'],
+      ['numbers', 'Numbers', 'g n', '/numbers', 'devices.see'],
+      ['activation-keys', 'Keys of devices and sessions', 'g k', '/keys', 'devices.see'],
+      ['queue', 'Waiting for a seat', 'g w', '/queue', 'people.see'],
+      ['groups', 'Groups', 'g r', '/groups', 'people.see'],
+      ['statements', 'Statements', 'g s', '/statements', 'statements.see'],
+      ['delegations', 'Delegations', 'g m', '/delegations', 'delegations.see'],
+      ['log', 'Log', 'g l', '/log', 'log.see'],
       ...(who.running.kind === 'operator'
-        ? [
-            { id: 'server', name: 'Server', keys: 'g x', group: 'Go to', run: () => void go('/server') },
-            { id: 'intake', name: 'Bring an intake in', group: 'Go to', run: () => void go('/intake') },
-          ]
+        ? ([
+            ['server', 'Server', 'g x', '/server', 'server.see'],
+            ['intake', 'Bring an intake in', undefined, '/intake', 'products.change'],
+          ] as [string, string, string | undefined, string, string][])
         : []),
+    ]
+    return [
+      ...screens
+        .filter(([, , , , permission]) => can.has(permission))
+        .map(([id, name, keys, to]) => ({ id, name, keys, group: 'Go to', run: () => void go(to) })),
       { id: 'palette', name: 'Go anywhere', keys: 'Ctrl K', group: 'Help', run: () => setPalette(true) },
       { id: 'keys', name: 'Keys', keys: '?', group: 'Help', run: () => setKeys(true) },
-    ],
-    [go, who.running.account, who.running.kind],
-  )
+    ]
+  }, [go, who.running.account, who.running.kind, can])
   useCommands(commands)
+  const home = can.has('allocations.see')
+    ? '/today'
+    : can.has('statements.see')
+      ? '/statements'
+      : can.has('people.see')
+        ? '/people'
+        : can.has('pools.see')
+          ? '/pools'
+          : '/devices'
   const run = (account: string) => {
     sessionStorage.setItem(RUNNING, account)
     actAs(who.csrf_token, account)
@@ -139,7 +143,7 @@ function Shell({ who }: { who: Me }) {
       </a>
       <Hatch />
       <header className="top">
-        <NavLink className="mark" to="/today">
+        <NavLink className="mark" to={home}>
           <Mark /> Fair Ladle
         </NavLink>
         <span className="running">
@@ -203,22 +207,33 @@ function Shell({ who }: { who: Me }) {
         </Dropdown>
       </header>
       <nav className="side" aria-label="Screens">
-        <NavLink to="/today">
-          Today <TodayCount />
-        </NavLink>
-        <NavLink to="/allocations">Allocations</NavLink>
-        <NavLink to="/drafts">Drafts</NavLink>
-        <NavLink to="/pools">Pools</NavLink>
-        <NavLink to={`/accounts/${encodeURIComponent(who.running.account)}`}>Account</NavLink>
-        <Family to="/people" also={['/people-import', '/groups', '/queue', '/idle', '/domains']}>
-          People
-        </Family>
-        <Family to="/devices" also={['/sessions', '/numbers', '/keys']}>
-          Devices
-        </Family>
-        <NavLink to="/statements">Statements</NavLink>
+        {can.has('allocations.see') && (
+          <>
+            <NavLink to="/today">
+              Today <TodayCount />
+            </NavLink>
+            <NavLink to="/allocations">Allocations</NavLink>
+            <NavLink to="/drafts">Drafts</NavLink>
+          </>
+        )}
+        {can.has('pools.see') && <NavLink to="/pools">Pools</NavLink>}
+        {can.has('allocations.see') && (
+          <NavLink to={`/accounts/${encodeURIComponent(who.running.account)}`}>Account</NavLink>
+        )}
+        {can.has('people.see') && (
+          <Family to="/people" also={['/people-import', '/groups', '/queue', '/idle', '/domains']}>
+            People
+          </Family>
+        )}
+        {can.has('devices.see') && (
+          <Family to="/devices" also={['/sessions', '/numbers', '/keys']}>
+            Devices
+          </Family>
+        )}
+        {can.has('statements.see') && <NavLink to="/statements">Statements</NavLink>}
         <hr />
-        <NavLink to="/log">Log</NavLink>
+        {can.has('delegations.see') && <NavLink to="/delegations">Delegations</NavLink>}
+        {can.has('log.see') && <NavLink to="/log">Log</NavLink>}
         {who.demo && <NavLink to="/mail">Mail</NavLink>}
       </nav>
       <main className="screen" id="screen" tabIndex={-1} key={who.running.account}>
@@ -246,9 +261,10 @@ function Shell({ who }: { who: Me }) {
               <Route path="/pools" element={<PoolsScreen />} />
               <Route path="/drafts" element={<DraftsScreen />} />
               <Route path="/log" element={<LogScreen />} />
+              <Route path="/delegations" element={<DelegationsScreen />} />
               <Route path="/server" element={<ServerScreen />} />
               <Route path="/intake" element={<IntakeScreen />} />
-              <Route path="*" element={<Navigate to="/today" replace state={{ from: place.pathname }} />} />
+              <Route path="*" element={<Navigate to={home} replace state={{ from: place.pathname }} />} />
             </Routes>
           </Suspense>
           <DraftBar />

@@ -4,8 +4,17 @@ import { whole } from '../domain/units'
 /** So many of a list are shown before the rest is asked for. */
 export const FIRST = 50
 
-/** The first of a list, and the rest when asked for; `items`: what is shown are the items of a list. */
-export function First<T>({ of, show, items = false }: { of: T[]; show: (each: T) => ReactNode; items?: boolean }) {
+interface Props<T> {
+  of: T[]
+  show: (each: T) => ReactNode
+  /** What is shown are the items of a list. */
+  items?: boolean
+  /** What is shown are rows of a table with so many columns. */
+  row?: number
+}
+
+/** The first of a list, and the rest when asked for. */
+export function First<T>({ of, show, items = false, row }: Props<T>) {
   const [all, setAll] = useState(false)
   const more = !all && of.length > FIRST && (
     <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setAll(true)}>
@@ -15,7 +24,16 @@ export function First<T>({ of, show, items = false }: { of: T[]; show: (each: T)
   return (
     <>
       {(all ? of : of.slice(0, FIRST)).map(show)}
-      {more && (items ? <li>{more}</li> : <p className="px-3 py-1 mb-0">{more}</p>)}
+      {more &&
+        (row ? (
+          <tr>
+            <td colSpan={row}>{more}</td>
+          </tr>
+        ) : items ? (
+          <li>{more}</li>
+        ) : (
+          <p className="px-3 py-1 mb-0">{more}</p>
+        ))}
     </>
   )
 }

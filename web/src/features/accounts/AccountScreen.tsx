@@ -14,6 +14,7 @@ import {
   requestsOf,
   charged,
   today as todayQuery,
+  useCan,
   type AccountBody,
   type Grid,
   type Pool,
@@ -42,6 +43,7 @@ export default function AccountScreen() {
 }
 
 function Loaded({ body, grid }: { body: AccountBody; grid: Grid }) {
+  const drafts = useCan('drafts.change')
   const [creating, setCreating] = useState(new URLSearchParams(location.search).get('new') === 'account')
   const place = grid.accounts.code.indexOf(body.account)
   const pools = grid.pools.filter((pool) => pool.present[place] === 1)
@@ -64,7 +66,7 @@ function Loaded({ body, grid }: { body: AccountBody; grid: Grid }) {
           {body.people.suspended ? `, ${body.people.suspended} suspended` : ''}
         </Link>
         <span className="grow" />
-        {body.status !== 'closed' && (
+        {body.status !== 'closed' && drafts && (
           <Button variant="outline-primary" onClick={() => setCreating(true)}>
             New account below
           </Button>

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useCallback, useEffect, useMemo, useRef, useState } from 'react'
 import { api, ApiError, take } from '../../api/client'
-import { draftNow, draftLooked, type DraftBody } from '../../api/queries'
+import { draftNow, draftLooked, useCan, type DraftBody } from '../../api/queries'
 import {
   bySlot,
   difference,
@@ -33,7 +33,8 @@ function keptFrom(body: DraftBody | null): Kept {
 export function DraftProvider({ children }: { children: React.ReactNode }) {
   const queries = useQueryClient()
   const [chosen, setChosen] = useState<number | null>(() => Number(sessionStorage.getItem(CHOSEN)) || null)
-  const loaded = useQuery({ ...draftNow(chosen), staleTime: Infinity })
+  const sees = useCan('allocations.see')
+  const loaded = useQuery({ ...draftNow(chosen), staleTime: Infinity, enabled: sees })
   // What the draft holds is known at once to whoever asks, not only when it has been drawn.
   const latest = useRef(emptyDraft)
   const [draft, setDraft] = useState(emptyDraft)

@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Button, Dropdown, Form, Modal } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
 import { AccountSelect } from '../../parts/AccountSelect'
-import { productsInSight } from '../../api/queries'
+import { me, productsInSight } from '../../api/queries'
 import { unitName } from '../../domain/units'
 import { Wait } from '../../parts/States'
 import { sent } from './acts'
@@ -34,6 +34,13 @@ const DEEDS: {
   { deed: 'withdraw', name: 'Withdraw invitation…', needs: [], done: 'no longer invited' },
   { deed: 'remove', name: 'Remove…', needs: [], done: 'removed' },
 ]
+/** What each needs a role for. */
+function permission(deed: Deed | 'group'): string {
+  if (['assign', 'release', 'set aside', 'let go', 'swap'].includes(deed)) return 'seats.give'
+  if (deed === 'group') return 'groups.change'
+  return deed === 'invite' || deed === 'withdraw' ? 'people.invite' : 'people.change'
+}
+
 /** What is seldom done to many stands behind More. */
 const SELDOM = ['let go', 'resume', 'protect', 'unprotect', 'invite', 'withdraw']
 const RESTORE = { deed: 'restore' as const, name: 'Restore…', needs: [], done: 'restored' }
@@ -53,6 +60,8 @@ export function Act({
   only?: string[]
 }) {
   const [doing, setDoing] = useState<(typeof DEEDS)[number] | null>(null)
+  const can = new Set(useQuery(me).data?.running.permissions)
+  const open = DEEDS.filter((each) => can.has(permission(each.deed)))
   return (
     <section className="draftbar actbar" aria-label={only ? 'What can be done' : 'Chosen people'}>
       {!only && (
@@ -64,24 +73,26 @@ export function Act({
         </span>
       )}
       {(removed
-        ? [RESTORE]
-        : DEEDS.filter((each) => (only ? only.includes(each.deed) : !SELDOM.includes(each.deed)))
+        ? [RESTORE].filter((each) => can.has(permission(each.deed)))
+        : open.filter((each) => (only ? only.includes(each.deed) : !SELDOM.includes(each.deed)))
       ).map((each) => (
         <Button key={each.deed} size="sm" variant="outline-primary" onClick={() => setDoing(each)}>
           {each.name}
         </Button>
       ))}
-      {!only && !removed && (
+      {!only && !removed && open.some((each) => SELDOM.includes(each.deed)) && (
         <Dropdown drop="up">
           <Dropdown.Toggle size="sm" variant="outline-primary" id="more-acts">
             More
           </Dropdown.Toggle>
           <Dropdown.Menu>
-            {DEEDS.filter((each) => SELDOM.includes(each.deed)).map((each) => (
-              <Dropdown.Item as="button" key={each.deed} onClick={() => setDoing(each)}>
-                {each.name}
-              </Dropdown.Item>
-            ))}
+            {open
+              .filter((each) => SELDOM.includes(each.deed))
+              .map((each) => (
+                <Dropdown.Item as="button" key={each.deed} onClick={() => setDoing(each)}>
+                  {each.name}
+                </Dropdown.Item>
+              ))}
           </Dropdown.Menu>
         </Dropdown>
       )}

@@ -5,7 +5,7 @@ import { Link, useSearchParams } from 'react-router'
 import { whole } from '../../domain/units'
 import { AccountSelect } from '../../parts/AccountSelect'
 import { api, take, type Schemas } from '../../api/client'
-import { me } from '../../api/queries'
+import { me, useCan } from '../../api/queries'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { Gives, Touched } from './Gives'
 import { Parts } from './Parts'
@@ -20,6 +20,7 @@ export default function GroupsScreen() {
   const [find, setFind] = useState('')
   const found = useInfiniteQuery(groupsFound(useDeferredValue(find)))
   const who = useQuery(me).data
+  const changes = useCan('groups.change')
   const [params, setParams] = useSearchParams()
   const queries = useQueryClient()
   const [trouble, setTrouble] = useState('')
@@ -61,7 +62,7 @@ export default function GroupsScreen() {
             {trouble}
           </span>
         )}
-        <Button onClick={() => choose('new')}>New group</Button>
+        {changes && <Button onClick={() => choose('new')}>New group</Button>}
       </div>
       <div className="pools groups">
         <nav className="poollist" aria-label="Groups">

@@ -3,7 +3,7 @@ import { useMemo, useRef, useState } from 'react'
 import { Button, Dropdown, Form } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
 import { api, take } from '../../api/client'
-import { me } from '../../api/queries'
+import { me, useCan } from '../../api/queries'
 import { useCommands, type Command } from '../../commands/registry'
 import { dayName, dayOf } from '../../domain/months'
 import { useAddress } from '../../parts/address'
@@ -29,6 +29,7 @@ export default function PeopleScreen() {
   const go = useNavigate()
   const names = useNames()
   const who = useQuery(me)
+  const adds = useCan('people.change')
   const asked = useMemo(() => readAsked(params), [params])
   const askedSort = params.get('sort')
   const sorting: Sorting = {
@@ -43,16 +44,20 @@ export default function PeopleScreen() {
     useMemo<Command[]>(
       () => [
         { id: 'find-person', name: 'Find a person', keys: '/', group: 'People', run: () => box.current?.focus() },
-        {
-          id: 'bring-in',
-          name: 'Bring people in from a table',
-          keys: 'b',
-          group: 'People',
-          run: () => void go('/people-import'),
-        },
-        { id: 'add-person', name: 'Add a person', keys: 'n', group: 'People', run: () => setAdding(true) },
+        ...(adds
+          ? [
+              {
+                id: 'bring-in',
+                name: 'Bring people in from a table',
+                keys: 'b',
+                group: 'People',
+                run: () => void go('/people-import'),
+              },
+              { id: 'add-person', name: 'Add a person', keys: 'n', group: 'People', run: () => setAdding(true) },
+            ]
+          : []),
       ],
-      [go],
+      [go, adds],
     ),
   )
   const asColumns = params.get('columns')
@@ -110,10 +115,12 @@ export default function PeopleScreen() {
         <Columns chosen={chosen} set={(value) => set({ columns: value })} />
         <Views query={params.toString()} open={replace} />
         <span className="grow" />
-        <Link className="btn btn-outline-primary" to="/people-import">
-          Bring in…
-        </Link>
-        <Button onClick={() => setAdding(true)}>Add a person</Button>
+        {adds && (
+          <Link className="btn btn-outline-primary" to="/people-import">
+            Bring in…
+          </Link>
+        )}
+        {adds && <Button onClick={() => setAdding(true)}>Add a person</Button>}
         <ExportMenu
           path="/api/people/export"
           params={{ ...given(asked), sort: sorting.key, down: String(sorting.down) }}

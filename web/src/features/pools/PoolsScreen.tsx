@@ -3,7 +3,7 @@ import { useEffect, useRef, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { useSearchParams } from 'react-router'
 import type { Schemas } from '../../api/client'
-import { me, poolsNow, poolTimeline } from '../../api/queries'
+import { me, poolsNow, poolTimeline, useCan } from '../../api/queries'
 import { PoolChart } from '../../charts/PoolChart'
 import type { Change } from '../../domain/draft'
 import { dayName } from '../../domain/months'
@@ -152,6 +152,7 @@ function firstPool(product: ProductBody, operator: { account: string; currency: 
 function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null }) {
   const found = useQuery(poolTimeline(pool.owner, pool.product))
   const draft = useDraft()
+  const buys = useCan('drafts.change')
   const frame = useRef<HTMLDivElement>(null)
   const [width, setWidth] = useState(700)
   const [buying, setBuying] = useState<{ renews: Lot | null } | null>(null)
@@ -228,7 +229,7 @@ function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null 
             Change the product
           </Button>
         )}
-        <Button onClick={() => setBuying({ renews: null })}>Buy</Button>
+        {buys && <Button onClick={() => setBuying({ renews: null })}>Buy</Button>}
       </div>
       <div ref={frame}>
         {found.isError ? (
@@ -279,7 +280,7 @@ function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null 
                 </td>
                 <td className="fig">{lot.true_up ? units(lot.true_up, pool.per_unit) : '–'}</td>
                 <td className="text-nowrap">
-                  {!over && (
+                  {!over && buys && (
                     <>
                       <button
                         type="button"

@@ -1,0 +1,342 @@
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useMemo, useState } from 'react'
+import { Button, Form, Modal } from 'react-bootstrap'
+import { Link } from 'react-router'
+import { api, take, type Schemas } from '../../api/client'
+import { useCommands, type Command } from '../../commands/registry'
+import { dayName, daysBetween } from '../../domain/months'
+import { whole } from '../../domain/units'
+import { First } from '../../parts/First'
+import { Empty, Trouble, Wait } from '../../parts/States'
+import { GiveForm, type Giving } from './GiveForm'
+import { Roles } from './Roles'
+
+export type DelegationBody = Schemas['DelegationBody']
+export type DelegationsBody = Schemas['DelegationsBody']
+
+export const delegations = {
+  queryKey: ['delegations'],
+  queryFn: () => take(api.GET('/api/delegations')),
+  staleTime: 15_000,
+}
+const SOON = 14
+
+/** Who may do what, where, and until when? */
+export default function DelegationsScreen() {
+  const found = useQuery(delegations)
+  const queries = useQueryClient()
+  const [giving, setGiving] = useState<Giving | null>(null)
+  const [asked, setAsked] = useState<DelegationBody | null>(null)
+  const [ending, setEnding] = useState<DelegationBody | null>(null)
+  const [find, setFind] = useState('')
+  const [said, setSaid] = useState('')
+  const gives = found.data?.may_give ?? false
+  useCommands(
+    useMemo<Command[]>(
+      () =>
+        gives
+          ? [
+              {
+                id: 'let-run',
+                name: 'Let somebody run an account',
+                keys: 'n',
+                group: 'Delegations',
+                run: () => setGiving({ change: null }),
+              },
+            ]
+          : [],
+      [gives],
+    ),
+  )
+  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (!found.data) return <Wait what="who runs what" />
+  const body = found.data
+  const words = find.toLowerCase().split(/\s+/).filter(Boolean)
+  const rows = body.delegations.filter((each) =>
+    words.every((word) =>
+      `${each.name} ${each.email} ${each.account_name} ${each.account} ${each.role_name}`.toLowerCase().includes(word),
+    ),
+  )
+  const shallowest = Math.min(...rows.map((each) => each.depth))
+  const soon = body.delegations.filter((each) => lapses(each, body.today) !== null).length
+  const after = async (message: string) => {
+    await Promise.all(['delegations', 'log', 'people'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
+    setSaid(message)
+  }
+  const tell = async (each: DelegationBody) => {
+    try {
+      await take(api.POST('/api/delegations/{delegation_id}/tell', { params: { path: { delegation_id: each.id } } }))
+      await after(`${each.name} is told again by mail.`)
+    } catch (error) {
+      setSaid(error instanceof Error ? error.message : 'That did not work.')
+    }
+  }
+  return (
+    <>
+      <div className="bar">
+        <h1>Delegations</h1>
+        <Form.Control
+          type="search"
+          style={{ width: 250 }}
+          placeholder="Find a person or an account"
+          aria-label="Find a person or an account"
+          value={find}
+          onChange={(event) => setFind(event.target.value)}
+        />
+        <span className="quiet small" role="status">
+          {said ||
+            `${whole(rows.length)} ${rows.length === 1 ? 'delegation' : 'delegations'}${soon ? `, ${soon} lapse within ${SOON} days` : ''}${body.gap_count ? `, ${whole(body.gap_count)} ${body.gap_count === 1 ? 'account' : 'accounts'} nobody runs` : ''}`}
+        </span>
+        <span className="grow" />
+        {body.may_give && <Button onClick={() => setGiving({ change: null })}>Let somebody run…</Button>}
+      </div>
+      <div className="scroll account" role="region" aria-label="Delegations" tabIndex={0}>
+        <div className="columns">
+          <div>
+            {rows.length === 0 ? (
+              <Empty title="Nobody found">{find ? 'Try another word.' : 'Nobody runs anything here yet.'}</Empty>
+            ) : (
+              <table className="ledger" aria-label="Who runs what">
+                <thead>
+                  <tr>
+                    <th>Account</th>
+                    <th>Who runs it</th>
+                    <th>Role</th>
+                    <th>Until</th>
+                    <th>
+                      <span className="visually-hidden">Do</span>
+                    </th>
+                  </tr>
+                </thead>
+                <tbody>
+                  <First
+                    of={rows}
+                    row={5}
+                    show={(each) => (
+                      <Row
+                        key={each.id}
+                        each={each}
+                        first={rows[rows.indexOf(each) - 1]?.account !== each.account}
+                        depth={each.depth - shallowest}
+                        body={body}
+                        ask={() => setAsked(each)}
+                        change={() => setGiving({ change: each })}
+                        end={() => setEnding(each)}
+                        tell={() => void tell(each)}
+                      />
+                    )}
+                  />
+                </tbody>
+              </table>
+            )}
+          </div>
+          <aside>
+            {body.gap_count > 0 && (
+              <section aria-label="Accounts nobody runs">
+                <h3>Nobody runs these</h3>
+                <ul className="plain apart">
+                  {body.gaps.map((each) => (
+                    <li key={each.account}>
+                      <Link to={`/accounts/${encodeURIComponent(each.account)}`}>{each.name}</Link>{' '}
+                      {body.may_give && (
+                        <button
+                          type="button"
+                          className="btn btn-link btn-sm p-0 d-block mw-100 text-truncate"
+                          aria-label={`${asks(each)}: ${each.name}`}
+                          onClick={() =>
+                            setGiving({ change: null, account: each.account, email: each.admin_email ?? '' })
+                          }
+                        >
+                          {asks(each)}
+                        </button>
+                      )}
+                    </li>
+                  ))}
+                  {body.gap_count > body.gaps.length && (
+                    <li className="quiet">and {whole(body.gap_count - body.gaps.length)} more</li>
+                  )}
+                </ul>
+              </section>
+            )}
+            <Roles body={body} after={after} />
+          </aside>
+        </div>
+      </div>
+      {giving && (
+        <GiveForm
+          giving={giving}
+          body={body}
+          close={() => setGiving(null)}
+          done={(message) => {
+            setGiving(null)
+            void after(message)
+          }}
+        />
+      )}
+      {asked && <Can of={asked} close={() => setAsked(null)} />}
+      {ending && (
+        <EndForm
+          of={ending}
+          close={() => setEnding(null)}
+          done={() => {
+            setEnding(null)
+            void after(`${ending.name} runs ${ending.account_name} no more.`)
+          }}
+        />
+      )}
+    </>
+  )
+}
+
+/** What is offered for an account that nobody runs. */
+function asks(gap: Schemas['GapBody']): string {
+  return gap.admin_email ? `Let ${gap.admin_email} run it` : 'Let somebody run it'
+}
+
+/** In how many days a delegation lapses, where that is soon. */
+function lapses(each: DelegationBody, today: string): number | null {
+  const left = each.last_day ? daysBetween(today, each.last_day) : null
+  return left !== null && left <= SOON ? left : null
+}
+
+interface RowProps {
+  each: DelegationBody
+  first: boolean
+  depth: number
+  body: DelegationsBody
+  ask: () => void
+  change: () => void
+  end: () => void
+  tell: () => void
+}
+
+function Row({ each, first, depth, body, ask, change, end, tell }: RowProps) {
+  const left = lapses(each, body.today)
+  const begins = each.first_day && each.first_day > body.today
+  const over = each.last_day && each.last_day < body.today
+  const link = (label: string, act: () => void, of = `${label} ${each.name}`) => (
+    <button type="button" className="btn btn-link btn-sm p-0 me-2" aria-label={of} onClick={act}>
+      {label}
+    </button>
+  )
+  return (
+    <tr>
+      <td style={{ paddingLeft: 14 + 16 * depth }}>
+        {first && <Link to={`/accounts/${encodeURIComponent(each.account)}`}>{each.account_name}</Link>}
+      </td>
+      <td>
+        <b>{each.name}</b> {each.own && <span className="tag">you</span>}
+        <div className="quiet small">
+          {each.email}
+          {!each.has_password && <span className="near"> no password set yet</span>}
+        </div>
+      </td>
+      <td className="text-nowrap">
+        {each.role_name}
+        {each.passes_on && <div className="quiet small">may pass it on</div>}
+      </td>
+      <td className="text-nowrap">
+        {begins && <div className="near">from {dayName(each.first_day ?? '')}</div>}
+        {each.last_day ? (
+          <span className={left !== null ? 'near' : undefined}>
+            {over ? 'ended ' : ''}
+            {dayName(each.last_day)}
+            {left !== null && !over && (
+              <div className="small">{left === 0 ? 'today' : `in ${left} ${left === 1 ? 'day' : 'days'}`}</div>
+            )}
+          </span>
+        ) : (
+          <span className="quiet">open</span>
+        )}
+      </td>
+      <td className="text-nowrap">
+        {link('Rights', ask, `Rights of ${each.name}`)}
+        {body.may_give && !each.own && (
+          <>
+            {!each.has_password && link('Tell again', tell)}
+            {link('Change', change)}
+            {link('End', end)}
+          </>
+        )}
+      </td>
+    </tr>
+  )
+}
+
+/** What somebody can do by a delegation, each with the reason. */
+function Can({ of, close }: { of: DelegationBody; close: () => void }) {
+  const found = useQuery({
+    queryKey: ['delegations', 'can', of.id],
+    queryFn: () =>
+      take(api.GET('/api/delegations/{delegation_id}/can', { params: { path: { delegation_id: of.id } } })),
+  })
+  return (
+    <Modal show onHide={close} animation={false} aria-labelledby="can-title">
+      <Modal.Header closeButton>
+        <Modal.Title id="can-title">
+          What {of.name} can do in {of.account_name}
+        </Modal.Title>
+      </Modal.Header>
+      <Modal.Body>
+        {found.isError ? (
+          <Trouble error={found.error} />
+        ) : !found.data ? (
+          <Wait what="what they can do" />
+        ) : (
+          <table className="ledger tight" aria-label="What they can do">
+            <tbody>
+              {found.data.map((each) => (
+                <tr key={each.permission} className={each.may ? undefined : 'quiet'}>
+                  <td>
+                    <span aria-hidden="true">{each.may ? '✓' : '–'}</span>
+                    <span className="visually-hidden">{each.may ? 'Yes' : 'No'}</span>
+                  </td>
+                  <td>{each.words}</td>
+                  <td className="quiet small">{each.why}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        )}
+      </Modal.Body>
+      <Modal.Footer>
+        <Button variant="outline-primary" onClick={close}>
+          Close
+        </Button>
+      </Modal.Footer>
+    </Modal>
+  )
+}
+
+function EndForm({ of, close, done }: { of: DelegationBody; close: () => void; done: () => void }) {
+  const [error, setError] = useState<unknown>(null)
+  const end = async () => {
+    try {
+      await take(api.POST('/api/delegations/{delegation_id}/end', { params: { path: { delegation_id: of.id } } }))
+      done()
+    } catch (trouble) {
+      setError(trouble)
+    }
+  }
+  return (
+    <Modal show onHide={close} animation={false} aria-labelledby="end-title">
+      <Modal.Header closeButton>
+        <Modal.Title id="end-title">
+          End what {of.name} may do in {of.account_name}?
+        </Modal.Title>
+      </Modal.Header>
+      <Modal.Body>
+        Their sessions end at once; drafts of theirs stay. What they hold as a person there stays too.
+        {error !== null && <Trouble error={error} />}
+      </Modal.Body>
+      <Modal.Footer>
+        <Button variant="outline-primary" onClick={close}>
+          Cancel
+        </Button>
+        <Button onClick={() => void end()} autoFocus>
+          End it
+        </Button>
+      </Modal.Footer>
+    </Modal>
+  )
+}

@@ -1,0 +1,163 @@
+import { useState } from 'react'
+import { Button, Form, Modal } from 'react-bootstrap'
+import { api, take } from '../../api/client'
+import { AccountSelect } from '../../parts/AccountSelect'
+import { Field, isAbout, text } from '../../parts/Field'
+import { Trouble } from '../../parts/States'
+import type { DelegationBody, DelegationsBody } from './DelegationsScreen'
+
+/** A delegation to give, or one that is changed. */
+export interface Giving {
+  change: DelegationBody | null
+  account?: string
+  email?: string
+}
+
+interface Props {
+  giving: Giving
+  body: DelegationsBody
+  close: () => void
+  done: (said: string) => void
+}
+
+const FIELDS = ['email', 'name', 'first_day', 'last_day']
+
+/** Who runs which account, in which role and until when. */
+export function GiveForm({ giving, body, close, done }: Props) {
+  const { change } = giving
+  const roles = body.roles.filter((each) => each.givable)
+  const [role, setRole] = useState(change?.role ?? roles[0]?.key ?? '')
+  const [passesOn, setPassesOn] = useState(change?.passes_on ?? false)
+  const [error, setError] = useState<unknown>(null)
+  const [busy, setBusy] = useState(false)
+  const chosen = body.roles.find((each) => each.key === role)
+  const words = new Map(body.permissions.map((each) => [each.key, each.words]))
+  const send = async (form: FormData) => {
+    setBusy(true)
+    setError(null)
+    const terms = {
+      role,
+      first_day: text(form, 'first_day') || null,
+      last_day: text(form, 'last_day') || null,
+      passes_on: passesOn,
+    }
+    try {
+      if (change) {
+        await take(
+          api.PUT('/api/delegations/{delegation_id}', {
+            params: { path: { delegation_id: change.id } },
+            body: terms,
+          }),
+        )
+        done(`Changed for ${change.name}.`)
+      } else {
+        const name = text(form, 'name')
+        await take(
+          api.POST('/api/delegations', {
+            body: { ...terms, name, email: text(form, 'email'), account: text(form, 'account') },
+          }),
+        )
+        done(`${name} is told by mail.`)
+      }
+    } catch (trouble) {
+      setError(trouble)
+      setBusy(false)
+    }
+  }
+  return (
+    <Modal show onHide={close} animation={false} size="lg" aria-labelledby="give-title">
+      <Form
+        onSubmit={(event) => {
+          event.preventDefault()
+          void send(new FormData(event.currentTarget))
+        }}
+      >
+        <Modal.Header closeButton>
+          <Modal.Title id="give-title">
+            {change ? `${change.name} in ${change.account_name}` : 'Let somebody run an account'}
+          </Modal.Title>
+        </Modal.Header>
+        <Modal.Body>
+          <div className="lotform">
+            {!change && (
+              <>
+                <Field name="name" label="Name" error={error} required maxLength={200} autoFocus />
+                <Field
+                  name="email"
+                  label="E-mail address"
+                  error={error}
+                  type="email"
+                  required
+                  maxLength={254}
+                  defaultValue={giving.email}
+                  hint="A link to set a password goes there, if they do not sign in yet"
+                />
+                <Form.Group controlId="give-account" style={{ gridColumn: '1 / -1' }}>
+                  <Form.Label>Account, with all below it</Form.Label>
+                  <AccountSelect
+                    name="account"
+                    defaultValue={giving.account}
+                    only={(each) => each.status !== 'closed'}
+                  />
+                </Form.Group>
+              </>
+            )}
+            <Form.Group controlId="give-role">
+              <Form.Label>Role</Form.Label>
+              <Form.Select
+                value={role}
+                autoFocus={change !== null}
+                onChange={(event) => setRole(event.target.value)}
+                aria-describedby="give-role-said"
+              >
+                {body.roles
+                  .filter((each) => each.givable || each.key === change?.role)
+                  .map((each) => (
+                    <option key={each.key} value={each.key}>
+                      {each.name}
+                    </option>
+                  ))}
+              </Form.Select>
+            </Form.Group>
+            <Field
+              name="last_day"
+              label="Last day, empty = open"
+              error={error}
+              type="date"
+              min={body.today}
+              defaultValue={change?.last_day ?? ''}
+            />
+            <Field
+              name="first_day"
+              label="First day, empty = at once"
+              error={error}
+              type="date"
+              defaultValue={change?.first_day ?? ''}
+            />
+            <Form.Check
+              className="align-self-end mb-1"
+              id="give-passes-on"
+              label="May let others run it, never with more"
+              checked={passesOn}
+              onChange={(event) => setPassesOn(event.target.checked)}
+            />
+          </div>
+          {chosen && (
+            <p className="quiet small mt-2 mb-0" id="give-role-said">
+              {chosen.about} They can {chosen.permissions.map((each) => words.get(each)).join('; ')}.
+            </p>
+          )}
+          {error !== null && !FIELDS.some((each) => isAbout(error, each)) && <Trouble error={error} />}
+        </Modal.Body>
+        <Modal.Footer>
+          <Button variant="outline-primary" onClick={close}>
+            Cancel
+          </Button>
+          <Button type="submit" disabled={busy || !chosen}>
+            {change ? 'Keep the changes' : 'Let them run it'}
+          </Button>
+        </Modal.Footer>
+      </Form>
+    </Modal>
+  )
+}

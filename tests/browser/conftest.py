@@ -32,7 +32,7 @@ ARGUMENTS = [
 ]
 Open = Callable[..., Page]
 expect.set_options(timeout=10_000)
-REFUSED = re.compile(r"status of (404|409|422) ")
+REFUSED = re.compile(r"status of (404|409|422) |status of 401 .*/api/sign-in$")
 
 
 @pytest.fixture(scope="session")
@@ -96,8 +96,9 @@ def open_page(browser: Browser, address: str) -> Iterator[Open]:
         page.on(
             "console",
             lambda message: (
-                errors.append(f"{message.text} {message.location.get('url', '')}")
-                if message.type == "error" and not REFUSED.search(message.text)
+                errors.append(said)
+                if message.type == "error"
+                and not REFUSED.search(said := f"{message.text} {message.location.get('url', '')}")
                 else None
             ),
         )

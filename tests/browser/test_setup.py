@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator
 
+import pyotp
 import pytest
 import sqlalchemy as sa
 from playwright.sync_api import Page, expect
@@ -105,3 +106,38 @@ def test_from_an_empty_home_to_a_seat_given_by_a_clients_admin(open_page: Open, 
 
     page.goto("/today")
     expect(page.get_by_role("region", name="First steps")).to_have_count(0)
+
+
+def test_a_second_factor_is_set_up_and_asked_for(open_page: Open, database_of_address: Database) -> None:
+    if database_of_address.run(setup.new_link) is not None:
+        pytest.skip("the installation of this module is not set up")
+    page = open_page(None, "/")
+
+    def sign_in() -> None:
+        page.get_by_label("E-mail address").fill("ida@sandpiper.example")
+        page.get_by_label("Password").fill(WORDS)
+        page.keyboard.press("Enter")
+
+    sign_in()
+    page.get_by_role("navigation", name="Screens").wait_for()
+    page.goto("/own")
+    factor = page.get_by_role("region", name="Second factor")
+    press(factor.get_by_role("button", name="Set it up"))
+    secret = factor.locator("p.text-break").inner_text()
+    codes = pyotp.TOTP(secret)
+    page.get_by_label("Code", exact=True).fill(codes.at(database_of_address.clock.now()))
+    assert serious_findings(page) == []
+    page.keyboard.press("Enter")
+    spare = page.get_by_label("Recovery codes").inner_text().split()[0]
+    page.get_by_role("button", name="Ida Knot").click()
+    page.get_by_role("button", name="Sign out").click()
+    sign_in()
+    page.get_by_label("Code of your authenticator").fill("000000")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("alert")).to_contain_text("not right")
+    page.get_by_label("Code of your authenticator").fill(spare)
+    page.keyboard.press("Enter")
+    page.get_by_role("navigation", name="Screens").wait_for()
+    page.goto("/own")
+    expect(factor).to_contain_text("9 recovery codes are left")
+    expect(page.get_by_role("table", name="Sessions")).to_contain_text("this one")

@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Annotated, Any
 
-from fastapi import Cookie, Request, Response
+import segno
+from fastapi import Cookie, Depends, Request, Response
 from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import is_set_up
-from fair_ladle.app.plumbing.http import Db
+from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.installation import is_demo
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.plumbing.routing import Router, keeps_order_itself
-from fair_ladle.app.sign_in import service, usecases
+from fair_ladle.app.plumbing.routing import Router, answers_a_secret, keeps_order_itself
+from fair_ladle.app.sign_in import own, second, service, usecases
 
 COOKIE = "fair_ladle_session"
 open_routes = Router("/api", "sign in", is_open=True)
@@ -26,6 +28,7 @@ class SignIn(BaseModel):
 
     email: str = Field(max_length=254)
     password: str = Field(max_length=1024)
+    code: str | None = Field(None, max_length=40, description="of the second factor, where one is asked for")
 
 
 class Delegation(BaseModel):
@@ -59,8 +62,14 @@ class Me(BaseModel):
 @keeps_order_itself
 def sign_in(body: SignIn, request: Request, db: Db) -> Response:
     """Begin a session; its token comes as an HttpOnly cookie."""
-    found = usecases.sign_in(db, body.email, body.password, request.client.host if request.client else "")
+    agent = request.headers.get("User-Agent", "")
+    found = usecases.sign_in(db, body.email, body.password, origin_of(request), body.code, agent)
     return with_session(found, request)
+
+
+def origin_of(request: Request) -> str:
+    """The address a request comes from."""
+    return request.client.host if request.client else ""
 
 
 def with_session(session: usecases.Session, request: Request) -> Response:
@@ -173,3 +182,113 @@ def sign_out(db: Db, token: Annotated[str | None, Cookie(alias=COOKIE)] = None) 
     answer = Response(status_code=204)
     answer.delete_cookie(COOKIE, path="/")
     return answer
+
+
+class OwnSessionBody(BaseModel):
+    """A session of one's own; ``here`` = the one that asks."""
+
+    name: str
+    began: datetime
+    last_used: datetime
+    origin: str
+    agent: str
+    here: bool
+
+
+class OwnBody(BaseModel):
+    """What is one's own. ``recovery_codes``: how many are left; null without a second factor."""
+
+    sessions: list[OwnSessionBody]
+    recovery_codes: int | None
+
+
+class PasswordChange(BaseModel):
+    """The password there is, and another one."""
+
+    current: str = Field(max_length=1024)
+    password: str = Field(max_length=1024)
+
+
+class Proof(BaseModel):
+    """The password there is."""
+
+    current: str = Field(max_length=1024)
+
+
+class CodeShown(BaseModel):
+    """What the authenticator shows."""
+
+    code: str = Field(max_length=40)
+
+
+class NewFactorBody(BaseModel):
+    """What an authenticator takes up: as text, as an address, and as a picture of that (a data URI)."""
+
+    secret: str
+    address: str
+    picture: str
+
+
+class RecoveryCodes(BaseModel):
+    """Codes in place of a second factor that was lost, each once."""
+
+    codes: list[str]
+
+
+def session_token(request: Request) -> str:
+    """The token of the session a request is made in."""
+    return request.cookies.get(COOKIE, "")
+
+
+Token = Annotated[str, Depends(session_token)]
+
+
+@routes.get("/own", response_model=OwnBody)
+def own_things(db: Db, who: Who, token: Token) -> Any:
+    """One's sessions, and whether one has a second factor."""
+    return OwnBody(
+        sessions=[OwnSessionBody(**vars(each)) for each in db.run(own.sessions, who, token)],
+        recovery_codes=db.run(second.state, who),
+    )
+
+
+@routes.post("/own/sessions/end", status_code=204)
+def end_others(db: Db, who: Who, token: Token) -> None:
+    """End all of one's sessions but this one."""
+    db.run(own.end_sessions, who, token, None)
+
+
+@routes.post("/own/sessions/{name}/end", status_code=204)
+def end_session(name: str, db: Db, who: Who, token: Token) -> None:
+    """End one of one's sessions."""
+    db.run(own.end_sessions, who, token, name)
+
+
+@routes.post("/own/password", status_code=204)
+@keeps_order_itself
+def change_password(body: PasswordChange, request: Request, db: Db, who: Who, token: Token) -> None:
+    """Change one's password; one's other sessions end."""
+    own.change_password(db, who, token, body.current, body.password, origin_of(request))
+
+
+@routes.post("/own/second-factor", response_model=NewFactorBody)
+@answers_a_secret
+def begin_second_factor(db: Db, who: Who) -> Any:
+    """Begin with a second factor: what an authenticator takes up."""
+    found = db.run(second.begin, who)
+    picture = segno.make(found.address).svg_data_uri(scale=4, dark="#000", light="#fff")
+    return NewFactorBody(secret=found.secret, address=found.address, picture=picture)
+
+
+@routes.post("/own/second-factor/confirm", response_model=RecoveryCodes)
+@answers_a_secret
+def confirm_second_factor(body: CodeShown, db: Db, who: Who) -> Any:
+    """Let the second factor count, by a code of it; the recovery codes are shown once."""
+    return RecoveryCodes(codes=db.run(second.confirm, who, body.code))
+
+
+@routes.post("/own/second-factor/end", status_code=204)
+@keeps_order_itself
+def end_second_factor(body: Proof, request: Request, db: Db, who: Who) -> None:
+    """Take one's second factor away, by one's password."""
+    own.drop_second_factor(db, who, body.current, origin_of(request))

@@ -15,8 +15,10 @@ from fair_ladle.app.plumbing.tables import demo_clock
 from fair_ladle.app.sign_in.tables import (
     delegations,
     failed_tries,
+    recovery_codes,
     role_permissions,
     roles,
+    second_factors,
     sessions,
     sign_in_links,
     sign_ins,
@@ -319,3 +321,52 @@ def accounts_run(connection: sa.Connection, day: date) -> set[int]:
         )
     )
     return set(connection.scalars(wanted))
+
+
+def sessions_of(connection: sa.Connection, sign_in_id: int) -> list[Any]:
+    """The sessions of a sign-in, the last used first."""
+    mine = sa.select(sessions).where(sessions.c.sign_in_id == sign_in_id)
+    return list(connection.execute(mine.order_by(sessions.c.last_used.desc())))
+
+
+def end_sessions_named(connection: sa.Connection, token_hashes: Collection[str]) -> None:
+    """Forget sessions by their tokens' hashes."""
+    if token_hashes:
+        connection.execute(sa.delete(sessions).where(sessions.c.token_hash.in_(token_hashes)))
+
+
+def second_factor(connection: sa.Connection, sign_in_id: int, locked: bool = False) -> Any | None:
+    """A sign-in's second factor, in force or not yet."""
+    wanted = sa.select(second_factors).where(second_factors.c.sign_in_id == sign_in_id)
+    return connection.execute(wanted.with_for_update() if locked else wanted).first()
+
+
+def put_second_factor(connection: sa.Connection, sign_in_id: int, values: dict[str, Any]) -> None:
+    """Make or change a sign-in's second factor."""
+    new = mysql.insert(second_factors).values(sign_in_id=sign_in_id, **{"last_step": 0, **values})
+    connection.execute(new.on_duplicate_key_update(**values))
+
+
+def drop_second_factor(connection: sa.Connection, sign_in_id: int) -> None:
+    """A sign-in has no second factor any more."""
+    for table in (second_factors, recovery_codes):
+        connection.execute(sa.delete(table).where(table.c.sign_in_id == sign_in_id))
+
+
+def put_recovery_codes(connection: sa.Connection, sign_in_id: int, hashes: Collection[str]) -> None:
+    """Other recovery codes in place of those there were."""
+    connection.execute(sa.delete(recovery_codes).where(recovery_codes.c.sign_in_id == sign_in_id))
+    connection.execute(sa.insert(recovery_codes), [{"sign_in_id": sign_in_id, "code_hash": each} for each in hashes])
+
+
+def take_recovery_code(connection: sa.Connection, sign_in_id: int, code_hash: str) -> bool:
+    """Use up a recovery code; whether there was one."""
+    r = recovery_codes
+    gone = connection.execute(sa.delete(r).where(r.c.sign_in_id == sign_in_id, r.c.code_hash == code_hash))
+    return gone.rowcount == 1
+
+
+def recovery_codes_left(connection: sa.Connection, sign_in_id: int) -> int:
+    """How many recovery codes a sign-in has left."""
+    mine = sa.select(sa.func.count()).where(recovery_codes.c.sign_in_id == sign_in_id)
+    return int(connection.scalar(mine) or 0)

@@ -56,7 +56,27 @@ sessions = sa.Table(
     sa.Column("csrf_token", sa.String(64), nullable=False),
     sa.Column("began", Instant, nullable=False),
     sa.Column("last_used", Instant, nullable=False),
+    sa.Column("origin", sa.String(64), comment="the address it began from"),
+    sa.Column("agent", sa.String(200), comment="what the browser says it is"),
 )
+
+second_factors = sa.Table(
+    "second_factors",
+    metadata,
+    sa.Column("sign_in_id", sa.ForeignKey("sign_ins.id"), primary_key=True),
+    sa.Column("secret", sa.String(64), nullable=False, comment="TOTP, base 32"),
+    sa.Column("confirmed_at", Instant, comment="NULL = not in force yet"),
+    sa.Column("last_step", sa.BigInteger, nullable=False, comment="of the newest code that was taken"),
+)
+"""Time-based codes after RFC 6238; a code is taken once."""
+
+recovery_codes = sa.Table(
+    "recovery_codes",
+    metadata,
+    sa.Column("sign_in_id", sa.ForeignKey("sign_ins.id"), primary_key=True),
+    sa.Column("code_hash", sa.String(64), primary_key=True),
+)
+"""Codes in place of a second factor that was lost, each once."""
 
 sign_in_links = sa.Table(
     "sign_in_links",

@@ -22,7 +22,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import KeptRefusal, Problem, Refused, conflict, invalid, not_found
 from fair_ladle.app.plumbing.slots import AllTaken, slot
-from fair_ladle.app.sign_in import links, store
+from fair_ladle.app.sign_in import links, second, store
 from fair_ladle.app.sign_in.service import IDLE, LONGEST, _hash
 
 hasher = PasswordHasher()
@@ -48,15 +48,17 @@ class Session:
     csrf_token: str
 
 
-def sign_in(database: Database, email: str, password: str, origin: str) -> Session:
-    """A new session. Refused where the two do not belong together, or too many tries failed (429), or too many are
-    verified at once (503).
+def sign_in(
+    database: Database, email: str, password: str, origin: str, code: str | None = None, agent: str = ""
+) -> Session:
+    """A new session. Refused where the two do not belong together, or the second factor is asked for and ``code`` is
+    none of its, or too many tries failed (429), or too many are verified at once (503).
 
     A try is counted before it is verified; verifying, which is dear on purpose, is done a few at a time and outside any
     transaction.
     """
     email = email.strip().lower()
-    found = database.run(_count_try, email, origin)
+    found = database.run(count_try, email, origin)
     try:
         with slot("verifying", AT_A_TIME, WAITS_SECONDS):
             found = found if found and found.password_hash else None  # who was only invited has no password yet
@@ -72,10 +74,11 @@ def sign_in(database: Database, email: str, password: str, origin: str) -> Sessi
                 "wrong-sign-in", "Not signed in", 401, "The e-mail address and the password do not belong together."
             )
         )
-    return database.run(_begin_session, found.id, found.password_hash, anew, email, origin)
+    return database.run(_begin_session, found.id, found.password_hash, anew, email, origin, agent, code, True)
 
 
-def _count_try(tx: Transaction, email: str, origin: str) -> Any | None:
+def count_try(tx: Transaction, email: str, origin: str) -> Any | None:
+    """Count a try, before it is verified; the sign-in of the address. Refused where too many failed."""
     now = tx.now
     tries = store.count_try(tx.connection, email, origin, now, now - THROTTLED_FOR)
     of_origin = store.count_try(tx.connection, "", origin, now, now - THROTTLED_FOR)
@@ -85,11 +88,21 @@ def _count_try(tx: Transaction, email: str, origin: str) -> Any | None:
 
 
 def _begin_session(
-    tx: Transaction, sign_in_id: int, password_hash: str, anew: str | None, email: str, origin: str
+    tx: Transaction,
+    sign_in_id: int,
+    password_hash: str,
+    anew: str | None,
+    email: str,
+    origin: str,
+    agent: str = "",
+    code: str | None = None,
+    asks_second: bool = False,
 ) -> Session:
     now, there = tx.now, store.by_id(tx.connection, sign_in_id)
     if there is None or there.password_hash != password_hash:
         raise conflict("The password was changed at this moment; sign in with the new one.")
+    if asks_second:
+        second.judge(tx, sign_in_id, code)
     store.clear_tries(tx.connection, email, origin, now - THROTTLED_FOR)
     store.clear_tries(tx.connection, "", origin, now - THROTTLED_FOR)
     store.end_old_sessions(tx.connection, now - IDLE, now - LONGEST)
@@ -104,6 +117,8 @@ def _begin_session(
             "csrf_token": session.csrf_token,
             "began": now,
             "last_used": now,
+            "origin": origin[:64],
+            "agent": agent[:200],
         },
     )
     return session

@@ -40,6 +40,7 @@ const KeysScreen = lazy(() => import('../features/devices/KeysScreen'))
 const SetupPage = lazy(() => import('../features/setup/SetupPage'))
 const PasswordPage = lazy(() => import('../features/setup/PasswordPage'))
 const IntakeScreen = lazy(() => import('../features/setup/IntakeScreen'))
+const OwnScreen = lazy(() => import('../features/own/OwnScreen'))
 const DelegationsScreen = lazy(() => import('../features/delegations/DelegationsScreen'))
 const ServerScreen = lazy(() => import('../features/log/ServerScreen'))
 const LogScreen = lazy(() => import('../features/log/LogScreen'))
@@ -109,6 +110,7 @@ function Shell({ who }: { who: Me }) {
       ...screens
         .filter(([, , , , permission]) => can.has(permission))
         .map(([id, name, keys, to]) => ({ id, name, keys, group: 'Go to', run: () => void go(to) })),
+      { id: 'own', name: 'Your sign-in', group: 'Go to', run: () => void go('/own') },
       { id: 'palette', name: 'Go anywhere', keys: 'Ctrl K', group: 'Help', run: () => setPalette(true) },
       { id: 'keys', name: 'Keys', keys: '?', group: 'Help', run: () => setKeys(true) },
     ]
@@ -197,6 +199,9 @@ function Shell({ who }: { who: Me }) {
                 </Dropdown.Item>
               </>
             )}
+            <Dropdown.Item as="button" onClick={() => void go('/own')}>
+              Your sign-in
+            </Dropdown.Item>
             <Dropdown.Item as="button" onClick={() => setKeys(true)}>
               Keys
             </Dropdown.Item>
@@ -261,6 +266,7 @@ function Shell({ who }: { who: Me }) {
               <Route path="/pools" element={<PoolsScreen />} />
               <Route path="/drafts" element={<DraftsScreen />} />
               <Route path="/log" element={<LogScreen />} />
+              <Route path="/own" element={<OwnScreen />} />
               <Route path="/delegations" element={<DelegationsScreen />} />
               <Route path="/server" element={<ServerScreen />} />
               <Route path="/intake" element={<IntakeScreen />} />

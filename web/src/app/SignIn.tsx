@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { api, take } from '../api/client'
+import { api, ApiError, take } from '../api/client'
 import { Trouble } from '../parts/States'
 import { Mark } from '../parts/Mark'
 
@@ -10,6 +10,7 @@ export function SignIn() {
   const queries = useQueryClient()
   const [error, setError] = useState<unknown>(null)
   const [busy, setBusy] = useState(false)
+  const [asksCode, setAsksCode] = useState(false)
   const installation = useQuery({
     queryKey: ['installation'],
     queryFn: () => take(api.GET('/api/installation')),
@@ -25,10 +26,17 @@ export function SignIn() {
         const value = form.get(name)
         return typeof value === 'string' ? value : ''
       }
-      await take(api.POST('/api/sign-in', { body: { email: text('email'), password: text('password') } }))
+      await take(
+        api.POST('/api/sign-in', {
+          body: { email: text('email'), password: text('password'), code: text('code') || null },
+        }),
+      )
       await queries.resetQueries()
     } catch (trouble) {
-      setError(trouble)
+      const asks = trouble instanceof ApiError && trouble.body.code === true
+      // The first time it is asked for is no error.
+      setError(asks && !asksCode ? null : trouble)
+      setAsksCode(asks || (asksCode && !(trouble instanceof ApiError && trouble.status === 401)))
     } finally {
       setBusy(false)
     }
@@ -59,6 +67,12 @@ export function SignIn() {
           <Form.Label>Password</Form.Label>
           <Form.Control name="password" type="password" autoComplete="current-password" required />
         </Form.Group>
+        {asksCode && (
+          <Form.Group controlId="code" className="mb-3">
+            <Form.Label>Code of your authenticator, or a recovery code</Form.Label>
+            <Form.Control name="code" autoComplete="one-time-code" maxLength={40} required autoFocus />
+          </Form.Group>
+        )}
         {error !== null && <Trouble error={error} />}
         <Button type="submit" disabled={busy} className="w-100">
           {busy ? 'Signing in…' : 'Sign in'}

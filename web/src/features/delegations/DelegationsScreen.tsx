@@ -85,7 +85,7 @@ export default function DelegationsScreen() {
         />
         <span className="quiet small" role="status">
           {said ||
-            `${whole(rows.length)} ${rows.length === 1 ? 'delegation' : 'delegations'}${soon ? `, ${soon} lapse within ${SOON} days` : ''}${body.gap_count ? `, ${whole(body.gap_count)} ${body.gap_count === 1 ? 'account' : 'accounts'} nobody runs` : ''}`}
+            `${whole(rows.length)} ${rows.length === 1 ? 'delegation' : 'delegations'}${soon ? `, ${soon} ${soon === 1 ? 'lapses' : 'lapse'} within ${SOON} days` : ''}${body.gap_count ? `, ${whole(body.gap_count)} ${body.gap_count === 1 ? 'account' : 'accounts'} nobody runs` : ''}`}
         </span>
         <span className="grow" />
         {body.may_give && <Button onClick={() => setGiving({ change: null })}>Let somebody run…</Button>}

@@ -48,7 +48,7 @@ export default function IntakeScreen() {
         <h1>Bring an intake in</h1>
       </div>
       <div className="scroll account" role="region" aria-label="Bring an intake in" tabIndex={0}>
-        <p>
+        <p className="pt-2" style={{ maxWidth: 720 }}>
           A workbook (.xlsx) with a sheet a table, or a zip of CSV files: accounts, products, lots, allocations,
           assignments, storage, people, groups, rates. What is there already is changed, nothing is taken away, and with
           a single fault nothing is done at all. An intake sends no mail.

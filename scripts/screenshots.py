@@ -107,6 +107,18 @@ def look_at_a_table(page: Page) -> None:
     page.get_by_role("table", name="Faults").wait_for()
 
 
+def let_somebody_run(page: Page) -> None:
+    """Leave cover for the operator, and an auditor."""
+    for name, role, last_day in (("Cora Lane", "steward", "2026-12-04"), ("Edda Voss", "auditor", "")):
+        page.get_by_role("button", name="Let somebody run…").click()
+        page.get_by_label("Name", exact=True).fill(name)
+        page.get_by_label("E-mail address").fill(f"{name.split()[0].lower()}@gannet.example")
+        page.get_by_label("Role", exact=True).select_option(role)
+        page.get_by_label("Last day, empty = open").fill(last_day)
+        page.get_by_role("button", name="Let them run it").click()
+        page.get_by_role("row", name=name).wait_for()
+
+
 @dataclass(frozen=True)
 class View:
     """A main view: where it is and what is done there before the picture."""
@@ -138,7 +150,7 @@ VIEWS = {
     "idle": View("/idle", do=look_at_idle),
     "statements": View("/statements?month=2026-10"),
     "statement": View("/statements/NORTHFOLD?month=2026-10"),
-    "log": View("/log"),
+    "delegations": View("/delegations", do=let_somebody_run),
     "client-admin": View("/allocations?account=OLDQUAY-ENGINEERING&product=WATCHGLASS", as_whom="oldquay"),
     "today-dark": View("/today", dark=True),
 }

@@ -172,7 +172,18 @@ def test_a_delegation_counts_in_its_days_and_ends_at_once(app: TestClient, demo:
         assert (here.status_code, here.text.replace(str(number), "")) == (404, nowhere.text.replace("999999", ""))
     with demo.engine.connect() as connection:
         told = list(connection.scalars(sa.text("SELECT action FROM log_entries WHERE subject = 'cover@x.example'")))
-    assert told == ["may run it", "password set", "delegation changed", "runs it no more"]
+    assert [each for each in told if each != "signed in"] == [
+        "may run it",
+        "password set",
+        "delegation changed",
+        "runs it no more",
+    ]
+    wrong = {"email": "cover@x.example", "password": "not this one either"}
+    assert other.post("/api/sign-in", json=wrong).status_code == 401
+    entries = enter(app, "boss@x.example", PASSWORD).get("/api/log").json()["entries"]
+    assert {"signed in", "sign-in refused"} & {each["action"] for each in entries} == {"signed in"}, (
+        "who runs nothing here any more is not told of here"
+    )
 
 
 @pytest.mark.parametrize("seed", range(4))

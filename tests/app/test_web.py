@@ -28,8 +28,16 @@ from fair_ladle.main import create_app
 from tests.conftest import actor_of
 
 PASSWORD = "correct-ferry-staple"
-OPEN = {"/api/sign-in", "/api/me", "/api/joining"}
-OPEN_BELOW = ("/api/invitations/", "/api/joining/", "/api/keep/", "/api/calendar/", "/api/public/")
+OPEN = {"/api/sign-in", "/api/me", "/api/joining", "/api/installation", "/api/passwords"}
+OPEN_BELOW = (
+    "/api/invitations/",
+    "/api/joining/",
+    "/api/keep/",
+    "/api/calendar/",
+    "/api/public/",
+    "/api/passwords/",
+    "/api/setup/",
+)
 SignIn = Callable[[str], TestClient]
 
 

@@ -69,6 +69,7 @@ def sign_in(
     except (VerificationError, InvalidHashError):
         found = None
     if found is None:
+        database.run(_log_refused, email, origin)
         raise Refused(
             Problem(
                 "wrong-sign-in", "Not signed in", 401, "The e-mail address and the password do not belong together."
@@ -121,7 +122,22 @@ def _begin_session(
             "agent": agent[:200],
         },
     )
+    _log_sign_in(tx, "signed in", there, origin)
     return session
+
+
+def _log_refused(tx: Transaction, email: str, origin: str) -> None:
+    found = store.by_email(tx.connection, email)
+    if found is not None:
+        _log_sign_in(tx, "sign-in refused", found, origin)
+
+
+def _log_sign_in(tx: Transaction, what: str, who: Any, origin: str) -> None:
+    """In the log of an account that they run, so that who runs it sees it as well."""
+    runs = store.delegations_of(tx.connection, who.id, accounts_service.today(tx))
+    account_id = runs[0].account_id if runs else None
+    entry = log_service.Entry(what, who.email, account_id, None, {"from": origin})
+    log_service.write(tx, Actor(who.name, who.email, None, who.id), None, [entry])
 
 
 def sign_out(tx: Transaction, token: str) -> None:

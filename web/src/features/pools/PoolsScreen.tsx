@@ -226,7 +226,7 @@ function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null 
         )}
         {change && (
           <Button variant="outline-primary" onClick={change}>
-            Change the product
+            Product…
           </Button>
         )}
         {buys && <Button onClick={() => setBuying({ renews: null })}>Buy</Button>}

@@ -10,6 +10,9 @@ import pytest
 import sqlalchemy as sa
 from fastapi.testclient import TestClient
 
+from fair_ladle.app.drafts import usecases as drafts
+from fair_ladle.app.drafts.change_types import AllocationChange, StatusChange
+from fair_ladle.app.drafts.change_types import Terms as draft_terms
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.permissions import OWN, PERMISSIONS, ROLES
@@ -221,3 +224,28 @@ def test_no_sequence_of_giving_ends_with_a_right_its_giver_did_not_have(demo: Da
 def _now(database: Database, who: Actor) -> Actor | None:
     with database.transaction() as tx:
         return sign_in_service.actor_for(tx, who.sign_in_id or 0, who.scope or "")
+
+
+def test_a_steward_drafts_allocations_and_no_account_purchase_or_rate(demo: Database) -> None:
+    boss = given(demo, COMMAND_LINE, "OLDQUAY", passes_on=True)
+    steward = given(demo, boss, "OLDQUAY", "steward")
+    cap = AllocationChange(
+        account="OLDQUAY-CREW", product="LANTERN-MAIL", terms=draft_terms(cap=30), seen=None, was=None
+    )
+    status = StatusChange(account="OLDQUAY-CREW", status="suspended", charged=True)
+    kept = demo.run(drafts.edit, steward, None, 0, [cap])
+    with pytest.raises(Refused, match="does not let you change accounts, purchases and rates"):
+        demo.run(drafts.edit, steward, kept.row.id, kept.row.revision, [status])
+    whole = demo.run(drafts.edit, boss, None, 0, [cap, status])
+    demo.run(delegating.change, COMMAND_LINE, boss.delegation_id, Terms("steward", None, None, False))
+    with pytest.raises(Refused, match="does not let you change accounts"):
+        demo.run(drafts.apply, actor(demo, boss.email, "OLDQUAY"), whole.row.id, whole.row.revision)
+
+
+def test_nobody_is_removed_as_a_person_by_who_has_less_to_say(demo: Database) -> None:
+    boss = given(demo, COMMAND_LINE, "OLDQUAY", passes_on=True)
+    role = demo.run(delegating.put_role, boss, None, "People only", ["accounts.see", "people.see", "people.change"])
+    clerk = given(demo, boss, "OLDQUAY", str(role))
+    with pytest.raises(Refused, match="with more than your own role"):
+        demo.run(delegating.end_of, clerk, [boss.email])
+    assert _now(demo, boss) == boss

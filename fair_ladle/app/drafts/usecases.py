@@ -32,6 +32,7 @@ from fair_ladle.app.notices import service as notices_service
 from fair_ladle.app.notices.service import Notice
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.permissions import PERMISSIONS
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
 from fair_ladle.app.sign_in import service as sign_in_service
 
@@ -82,6 +83,7 @@ def edit(
 
     Refused where somebody else edited it since ``revision``: nothing of it is lost, look again.
     """
+    _may(actor, put)
     if draft_id is None:
         store.lock_person(tx.connection, _person(actor))
         there = store.open_of(tx.connection, _person(actor), _through(tx, actor))
@@ -121,6 +123,7 @@ def apply(tx: Transaction, actor: Actor, draft_id: int, revision: int) -> Impact
     if found.revision != revision:
         raise conflict("Somebody else edited this draft meanwhile; look at it again.", revision=found.revision)
     changes = [adapter.validate_python(body) for body in store.changes(tx.connection, draft_id)]
+    _may(actor, changes)
     impact, before = apply_changes(tx, actor, changes, f"draft {draft_id}")
     store.put(
         tx.connection,
@@ -205,6 +208,7 @@ def schedule(tx: Transaction, actor: Actor, draft_id: int, revision: int, day: d
     if day <= today:
         raise invalid(f"A draft can be applied now or from {today + timedelta(days=1)} on; {day} is not ahead.", "day")
     whole = _whole(tx, found)
+    _may(actor, whole.changes)
     previewed = preview(tx, actor, whole.changes, day)
     if previewed.impact is None or previewed.faults:
         raise invalid(previewed.faults[0].detail if previewed.faults else "The draft holds nothing.", "changes")
@@ -265,6 +269,18 @@ def reverse(tx: Transaction, actor: Actor, draft_id: int) -> Draft:
     changes = [adapter.validate_python(body) for body in store.changes(tx.connection, draft_id)]
     whole = _begin(tx, actor, f"Reverses: {found.name}", found.id)
     return edit(tx, actor, whole.id, whole.revision, reversed_changes(tx, changes))
+
+
+NEEDED = {"allocation": "drafts.change", "units": "seats.give"}
+"""What a change needs besides that drafts may be changed at all; every other kind needs that accounts may be."""
+
+
+def _may(actor: Actor, changes: Sequence[Change]) -> None:
+    """Refused where the actor's role does not have what one of these changes needs."""
+    for each in changes:
+        needed = NEEDED.get(each.kind, "accounts.change")
+        if needed not in actor.permissions:
+            raise not_allowed(f"Your role here does not let you {PERMISSIONS[needed]}.")
 
 
 def _person(actor: Actor) -> int:

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 
 PERMISSIONS: dict[str, str] = {
     "accounts.see": "see accounts and their names",
-    "accounts.change": "change accounts, their thresholds and templates",
+    "accounts.change": "change accounts, purchases and rates, thresholds and templates",
     "allocations.see": "see allocations, what is in use, requests and drafts",
-    "drafts.change": "draft and apply changes: allocations, accounts, purchases, rates",
+    "drafts.change": "draft and apply allocations",
     "requests.make": "ask for more, and answer who asks",
     "pools.see": "see pools, lots and what they cost",
     "people.see": "see people, groups and what they hold",

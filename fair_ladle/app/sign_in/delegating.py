@@ -338,6 +338,9 @@ def end_of(tx: Transaction, actor: Actor, emails: Collection[str]) -> int:
     accounts = accounts_service.known(tx)
     rows = store.standing(tx.connection, {each.lower() for each in emails}) if emails else []
     mine = [each for each in rows if accounts_service.sees(accounts, actor, each.account_id)]
+    for each in mine if actor.delegation_id is not None else []:
+        if not _permissions(tx, each) <= actor.permissions:
+            raise not_allowed(f"{each.email} runs an account with more than your own role; ask who has as much.")
     _end(tx, actor, mine)
     return len(mine)
 

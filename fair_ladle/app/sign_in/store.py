@@ -84,7 +84,7 @@ def end_sessions(connection: sa.Connection, sign_in_ids: Collection[int]) -> Non
 def standing(connection: sa.Connection, emails: Collection[str]) -> list[Any]:
     """Delegations of these addresses that are not ended: id, sign_in_id, account_id, role and email."""
     d = delegations
-    wanted = sa.select(d.c.id, d.c.sign_in_id, d.c.account_id, d.c.role, sign_ins.c.email)
+    wanted = sa.select(d.c.id, d.c.sign_in_id, d.c.account_id, d.c.role, d.c.role_id, sign_ins.c.email)
     joined = wanted.join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
     return list(connection.execute(joined.where(sign_ins.c.email.in_(emails), d.c.ended_at.is_(None)).order_by(d.c.id)))
 

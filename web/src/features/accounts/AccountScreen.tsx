@@ -43,7 +43,7 @@ export default function AccountScreen() {
 }
 
 function Loaded({ body, grid }: { body: AccountBody; grid: Grid }) {
-  const drafts = useCan('drafts.change')
+  const drafts = useCan('accounts.change')
   const [creating, setCreating] = useState(new URLSearchParams(location.search).get('new') === 'account')
   const place = grid.accounts.code.indexOf(body.account)
   const pools = grid.pools.filter((pool) => pool.present[place] === 1)

@@ -152,7 +152,7 @@ function firstPool(product: ProductBody, operator: { account: string; currency: 
 function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null }) {
   const found = useQuery(poolTimeline(pool.owner, pool.product))
   const draft = useDraft()
-  const buys = useCan('drafts.change')
+  const buys = useCan('accounts.change')
   const frame = useRef<HTMLDivElement>(null)
   const [width, setWidth] = useState(700)
   const [buying, setBuying] = useState<{ renews: Lot | null } | null>(null)

@@ -249,3 +249,21 @@ def test_nobody_is_removed_as_a_person_by_who_has_less_to_say(demo: Database) ->
     with pytest.raises(Refused, match="with more than your own role"):
         demo.run(delegating.end_of, clerk, [boss.email])
     assert _now(demo, boss) == boss
+
+
+def test_giving_tells_nothing_of_who_an_address_is_elsewhere(app: TestClient, demo: Database) -> None:
+    """One who signs in at another client, and one nobody knows: the same answers, lists and log."""
+    demo.run(usecases.give_sign_in, COMMAND_LINE, "known@x.example", "Real Name", "TERN", PASSWORD)
+    demo.run(usecases.give_sign_in, COMMAND_LINE, "boss@x.example", "Boss", "OLDQUAY", PASSWORD)
+    boss, told = enter(app, "boss@x.example", PASSWORD), []
+    for email in ("known@x.example", "unknown@x.example"):
+        body = {"email": email, "name": "Ann Guess", "account": "OLDQUAY", "role": "desk"}
+        number = boss.post("/api/delegations", json=body).json()["id"]
+        rows = boss.get("/api/delegations").json()["delegations"]
+        [row] = [each for each in rows if each["email"] == email]
+        shared = [boss.post(f"/api/delegations/{number}/tell").status_code, boss.get("/api/log").text]
+        texts = [str({**row, "id": 0}), str(shared[0]), str("Real Name" in shared[1])]
+        told.append([each.replace(email, "@") for each in texts])
+    assert told[0] == told[1] and "Ann Guess" in told[0][0]
+    account = boss.get("/api/accounts/OLDQUAY").text
+    assert "Real Name" not in account

@@ -134,7 +134,7 @@ def _body(
     return DraftBody(
         **_summary(draft.row, who, len(draft.changes)),
         changes=[] if bare else draft.changes,
-        shared_with=[each.name for each in draft.shared_with],
+        shared_with=[each.email for each in draft.shared_with],
         effect=None if previewed is None or not draft.changes else effect_body(previewed, who, look_at, shown),
     )
 

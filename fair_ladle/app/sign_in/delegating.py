@@ -199,7 +199,7 @@ def give(tx: Transaction, actor: Actor, wanted: Wanted) -> int:
         first_day=wanted.first_day,
         last_day=wanted.last_day,
         passes_on=wanted.passes_on,
-        given_by=actor.name[:200],
+        name=name,
     )
     links.invite_to_run(tx, actor.name, found, accounts.name(row))
     said = _said(role.name, wanted.first_day, wanted.last_day, wanted.passes_on)

@@ -48,8 +48,6 @@ class DelegationBody(TermsBody):
     kind: str
     depth: int
     role_name: str
-    given_by: str | None
-    has_password: bool
     own: bool
 
 
@@ -149,8 +147,6 @@ def _delegation(row: Any, own: int | None) -> DelegationBody:
         first_day=row.first_day,
         last_day=row.last_day,
         passes_on=row.passes_on,
-        given_by=row.given_by,
-        has_password=bool(row.has_password),
         own=row.id == own,
     )
 

@@ -93,7 +93,8 @@ def actor_for(tx: Transaction, sign_in_id: int, account: str) -> Actor | None:
     found = next((each for each in there if each.code == account), None)
     if found is None or who is None:
         return None
-    return Actor(who.name, who.email, account, sign_in_id, found.role, permissions_of(tx, found), found.delegation_id)
+    called = found.called or who.name
+    return Actor(called, who.email, account, sign_in_id, found.role, permissions_of(tx, found), found.delegation_id)
 
 
 def permissions_of(tx: Transaction, delegation: Any) -> frozenset[str]:

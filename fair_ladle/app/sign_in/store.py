@@ -24,6 +24,10 @@ from fair_ladle.app.sign_in.tables import (
     sign_ins,
 )
 
+CALLED = sa.func.coalesce(delegations.c.name, sign_ins.c.name).label("name")
+"""What somebody is called where they have a delegation: as they were called when it was given, so that nobody learns by
+an address what its owner is called elsewhere."""
+
 
 def by_email(connection: sa.Connection, email: str) -> Any | None:
     """A sign-in by its address."""
@@ -40,7 +44,7 @@ def running(connection: sa.Connection, account_ids: Collection[int], day: date) 
     d = delegations
     return list(
         connection.execute(
-            sa.select(d.c.account_id, sign_ins.c.id.label("sign_in_id"), sign_ins.c.name, sign_ins.c.email)
+            sa.select(d.c.account_id, sign_ins.c.id.label("sign_in_id"), CALLED, sign_ins.c.email)
             .join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
             .where(
                 d.c.account_id.in_(account_ids),
@@ -48,7 +52,7 @@ def running(connection: sa.Connection, account_ids: Collection[int], day: date) 
                 sa.or_(d.c.first_day.is_(None), d.c.first_day <= day),
                 sa.or_(d.c.last_day.is_(None), d.c.last_day >= day),
             )
-            .order_by(sign_ins.c.name)
+            .order_by(CALLED)
         )
     )
 
@@ -110,6 +114,7 @@ def delegations_of(connection: sa.Connection, sign_in_id: int, day: date) -> lis
         connection.execute(
             sa.select(
                 d.c.id.label("delegation_id"),
+                d.c.name.label("called"),
                 d.c.role,
                 d.c.role_id,
                 accounts.c.id.label("account_id"),
@@ -138,7 +143,7 @@ def session(connection: sa.Connection, token_hash: str) -> list[Any]:
     """A session with its sign-in, a row for each delegation that is not ended, with its account."""
     d = delegations
     run = [d.c.id.label("delegation_id"), d.c.role, d.c.role_id, d.c.first_day, d.c.last_day, d.c.account_id]
-    wanted = sa.select(sessions, sign_ins.c.email, sign_ins.c.name.label("person"), *run, *ACCOUNT)
+    wanted = sa.select(sessions, sign_ins.c.email, CALLED.label("person"), *run, *ACCOUNT)
     joined = wanted.join(sign_ins, sign_ins.c.id == sessions.c.sign_in_id).join(d, d.c.sign_in_id == sign_ins.c.id)
     mine = sa.and_(sessions.c.token_hash == token_hash, d.c.ended_at.is_(None))
     return list(connection.execute(joined.join(accounts, accounts.c.id == d.c.account_id).where(mine).order_by(d.c.id)))
@@ -274,10 +279,9 @@ def given_in(connection: sa.Connection, inside: sa.ColumnElement[bool], delegati
     d = delegations
     wanted = (
         sa.select(
-            d,
+            *(each for each in d.c if each.name != "name"),
             sign_ins.c.email,
-            sign_ins.c.name,
-            (sign_ins.c.password_hash != "").label("has_password"),
+            CALLED,
             accounts.c.code,
             accounts.c.name.label("account_name"),
             accounts.c.kind,
@@ -288,7 +292,7 @@ def given_in(connection: sa.Connection, inside: sa.ColumnElement[bool], delegati
         .join(accounts, accounts.c.id == d.c.account_id)
         .outerjoin(roles, roles.c.id == d.c.role_id)
         .where(inside, d.c.ended_at.is_(None))
-        .order_by(accounts.c.path, sign_ins.c.name, d.c.id)
+        .order_by(accounts.c.path, CALLED, d.c.id)
     )
     return list(connection.execute(wanted if delegation_id is None else wanted.where(d.c.id == delegation_id)))
 

@@ -41,7 +41,7 @@ delegations = sa.Table(
     sa.Column("role", sa.String(32), nullable=False),
     sa.Column("role_id", sa.ForeignKey("roles.id"), comment="a role of one's own; NULL = a ready-made one"),
     sa.Column("passes_on", sa.Boolean, nullable=False, server_default="1", comment="may give delegations"),
-    sa.Column("given_by", sa.String(200)),
+    sa.Column("name", sa.String(200), comment="what who gave it calls them; NULL = as their sign-in"),
     sa.Column("first_day", sa.Date),
     sa.Column("last_day", sa.Date, comment="NULL = open"),
     sa.Column("ended_at", Instant, comment="since when it is ended for good"),

@@ -1,4 +1,4 @@
-"""roles of one's own, and who gave a delegation"""
+"""roles of one's own, and more of a delegation"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -33,5 +33,8 @@ def upgrade() -> None:
         'delegations',
         sa.Column('passes_on', sa.Boolean(), server_default=sa.text('1'), nullable=False, comment='may give delegations'),
     )
-    op.add_column('delegations', sa.Column('given_by', sa.String(length=200)))
+    op.add_column(
+        'delegations',
+        sa.Column('name', sa.String(length=200), comment='what who gave it calls them; NULL = as their sign-in'),
+    )
     op.create_index('ix_delegations_account_id', 'delegations', ['account_id'])

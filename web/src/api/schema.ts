@@ -4066,10 +4066,6 @@ export interface components {
             email: string;
             /** First Day */
             first_day?: string | null;
-            /** Given By */
-            given_by: string | null;
-            /** Has Password */
-            has_password: boolean;
             /** Id */
             id: number;
             /** Kind */

@@ -226,10 +226,7 @@ function Row({ each, first, depth, body, ask, change, end, tell }: RowProps) {
       </td>
       <td>
         <b>{each.name}</b> {each.own && <span className="tag">you</span>}
-        <div className="quiet small">
-          {each.email}
-          {!each.has_password && <span className="near"> no password set yet</span>}
-        </div>
+        <div className="quiet small">{each.email}</div>
       </td>
       <td className="text-nowrap">
         {each.role_name}
@@ -253,7 +250,7 @@ function Row({ each, first, depth, body, ask, change, end, tell }: RowProps) {
         {link('Rights', ask, `Rights of ${each.name}`)}
         {body.may_give && !each.own && (
           <>
-            {!each.has_password && link('Tell again', tell)}
+            {link('Tell again', tell)}
             {link('Change', change)}
             {link('End', end)}
           </>

@@ -23,6 +23,7 @@ from fair_ladle.app.plumbing.permissions import PERMISSIONS, ROLES
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
 from fair_ladle.app.sign_in import links, store
 from fair_ladle.app.sign_in.tables import delegations as table
+from fair_ladle.app.sign_in.tables import roles
 
 MOST_GAPS, MOST_ROLES = 100, 100
 
@@ -88,8 +89,9 @@ def overview(tx: Transaction, actor: Actor) -> Overview:
     """Who runs what in the actor's branch."""
     accounts, day = accounts_service.known(tx), accounts_service.today(tx)
     top = accounts_service.top_row(accounts, actor)
-    rows = store.given_in(tx.connection, accounts_service.in_branch(accounts, top, table.c.account_id))
-    run, own = store.accounts_run(tx.connection, day), _own(tx, actor)
+    inside = accounts_service.in_branch(accounts, top, table.c.account_id)
+    rows, own = store.given_in(tx.connection, inside), _own(tx, actor)
+    run = store.accounts_run(tx.connection, inside, day)
     gaps = [
         accounts.facts[row]
         for row in accounts.tree.branch(top).tolist()
@@ -113,7 +115,7 @@ def _roles(tx: Transaction, actor: Actor, accounts: Accounts) -> list[RoleFacts]
         for each in ROLES.values()
     ]
     top = accounts_service.top_row(accounts, actor)
-    composed = store.composed_roles(tx.connection, accounts.ids[accounts.tree.branch(top)].tolist())
+    composed = store.composed_roles(tx.connection, accounts_service.in_branch(accounts, top, roles.c.account_id))
     permissions = store.permissions_of(tx.connection, [each.id for each in composed])
     return found + [
         RoleFacts(

@@ -238,14 +238,9 @@ def permissions_of(connection: sa.Connection, role_ids: Collection[int]) -> dict
     return {each: frozenset(names) for each, names in found.items()}
 
 
-def composed_roles(connection: sa.Connection, account_ids: Collection[int]) -> list[Any]:
-    """id, account_id and name of the roles of these accounts."""
-    return list(connection.execute(sa.select(roles).where(roles.c.account_id.in_(account_ids)).order_by(roles.c.name)))
-
-
-def role(connection: sa.Connection, role_id: int) -> Any | None:
-    """A composed role."""
-    return connection.execute(sa.select(roles).where(roles.c.id == role_id)).first()
+def composed_roles(connection: sa.Connection, inside: sa.ColumnElement[bool]) -> list[Any]:
+    """id, account_id and name of the roles of a branch's accounts."""
+    return list(connection.execute(sa.select(roles).where(inside).order_by(roles.c.name)))
 
 
 def put_role(
@@ -312,13 +307,14 @@ def change_delegation(connection: sa.Connection, delegation_id: int, values: dic
     connection.execute(sa.update(delegations).where(delegations.c.id == delegation_id).values(values))
 
 
-def accounts_run(connection: sa.Connection, day: date) -> set[int]:
-    """The accounts that somebody with a password, or a link to set one, runs on a day."""
+def accounts_run(connection: sa.Connection, inside: sa.ColumnElement[bool], day: date) -> set[int]:
+    """The accounts of a branch that somebody runs on a day."""
     d = delegations
     wanted = (
         sa.select(d.c.account_id)
         .distinct()
         .where(
+            inside,
             d.c.ended_at.is_(None),
             sa.or_(d.c.first_day.is_(None), d.c.first_day <= day),
             sa.or_(d.c.last_day.is_(None), d.c.last_day >= day),

@@ -139,14 +139,14 @@ def test_a_delegation_counts_in_its_days_and_ends_at_once(app: TestClient, demo:
     body = {
         "email": "cover@x.example",
         "name": "Cora Lane",
-        "account": "OLDQUAY",
+        "accounts": ["OLDQUAY"],
         "role": "steward",
         "first_day": str(TODAY + timedelta(1)),
         "last_day": str(TODAY + timedelta(3)),
     }
     made = boss.post("/api/delegations", json=body)
     assert made.status_code == 201, made.text
-    number = made.json()["id"]
+    number = made.json()["ids"][0]
     assert boss.post("/api/delegations", json=body).status_code == 409
     answers = boss.get(f"/api/delegations/{number}/can").json()
     assert {each["why"] for each in answers} == {"Licence steward does not have it", "From 25 November 2026 on"}
@@ -257,8 +257,8 @@ def test_giving_tells_nothing_of_who_an_address_is_elsewhere(app: TestClient, de
     demo.run(usecases.give_sign_in, COMMAND_LINE, "boss@x.example", "Boss", "OLDQUAY", PASSWORD)
     boss, told = enter(app, "boss@x.example", PASSWORD), []
     for email in ("known@x.example", "unknown@x.example"):
-        body = {"email": email, "name": "Ann Guess", "account": "OLDQUAY", "role": "desk"}
-        number = boss.post("/api/delegations", json=body).json()["id"]
+        body = {"email": email, "name": "Ann Guess", "accounts": ["OLDQUAY"], "role": "desk"}
+        number = boss.post("/api/delegations", json=body).json()["ids"][0]
         rows = boss.get("/api/delegations").json()["delegations"]
         [row] = [each for each in rows if each["email"] == email]
         shared = [boss.post(f"/api/delegations/{number}/tell").status_code, boss.get("/api/log").text]

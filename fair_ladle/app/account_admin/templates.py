@@ -16,7 +16,7 @@ from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.drafts.change_types import RateTerms, Terms
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.log import service as log_service
-from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.actor import Actor, changes_rules
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
 from fair_ladle.app.pools import service as pools_service
@@ -144,6 +144,7 @@ def keep(
     tx: Transaction, actor: Actor, name: str, account: str, admin_email: str | None, billing_email: str | None
 ) -> Template:
     """Keep an account's shape as a template, with contacts for those that have none of their own yet."""
+    changes_rules(actor)
     name = name.strip()
     if not name:
         raise invalid("A template has a name.", "name")
@@ -165,6 +166,7 @@ def keep(
 
 def forget(tx: Transaction, actor: Actor, name: str) -> None:
     """Put a template away; accounts made after it stay as they are."""
+    changes_rules(actor)
     branch = _branch(tx, actor)
     if not store.forget(tx.connection, branch, name):
         raise not_found("template", name)

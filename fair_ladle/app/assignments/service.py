@@ -19,10 +19,10 @@ from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.allocations.ladders import ladder_members
 from fair_ladle.app.allocations.positions import Positions
 from fair_ladle.app.allocations.present import is_fresh
-from fair_ladle.app.assignments import claims, counters, eligibility, store
+from fair_ladle.app.assignments import ceilings, claims, counters, eligibility, store
 from fair_ladle.app.assignments.eligibility import RESERVED, Wanted
 from fair_ladle.app.assignments.places import Directory, Place, directory, forget
-from fair_ladle.app.assignments.walk import LimitReached, Stale, begin_clocks, rung, walk
+from fair_ladle.app.assignments.walk import CeilingReached, LimitReached, Stale, begin_clocks, rung, walk
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.actor import Actor
@@ -76,6 +76,7 @@ def admit(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime:
         if restrained:
             raise conflict(restrained)
     products = placed.directory.products
+    ceilings.judge_at_once(tx, actor, wanted, placed.places)
     _lock_people(tx, products, wanted)
     if any(not products[each.product].stands_alone for each in wanted):
         ids = {account: place.account_id for (account, _), place in placed.places.items()}
@@ -98,6 +99,7 @@ def admit(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime:
     )
     begin_clocks(writes, at)
     store.write(tx.connection, writes)
+    ceilings.note(tx, wanted)
     _log(tx, actor, wanted, placed, "assigned")
     units_are("assigned", len(wanted))
     return at
@@ -158,12 +160,17 @@ def _walk_all(
     for pool_id in sorted(by_pool):
         changes = dict(by_pool[pool_id])
         depth = {account: place_of[pool_id, account].depth for account in changes}
+        first = place_of[pool_id, next(iter(changes))]
+        judged_by = ceilings.where(actor, first) if sign > 0 else None
+        most = actor.limits.ceiling(first.product.code).in_all
+        ceiling = None if judged_by is None or most is None else (judged_by, most)
         try:
-            writes.extend(walk(tx, pool_id, changes, depth, placed.directory.number, placed.directory.zone))
+            writes.extend(walk(tx, pool_id, changes, depth, placed.directory.number, placed.directory.zone, ceiling))
         except Stale:
             forget(tx)
-            product = place_of[pool_id, next(iter(changes))].product
-            raise _anew(tx, product) from None
+            raise _anew(tx, first.product) from None
+        except CeilingReached as reached:
+            raise ceilings.too_much(actor, first.product, reached.load, wanted) from None
         except LimitReached as reached:
             place = place_of[pool_id, reached.account_ids[0]]
             raise _stopped(tx, actor, place, changes[place.account_id], placed.directory.zone) from None
@@ -189,6 +196,16 @@ def _stopped(tx: Transaction, actor: Actor, place: Place, amount: int, zone: Zon
     unit_name = place.product.unit if amount == 1 else f"{place.product.unit}s"
     detail = f"{amount} {unit_name} of {place.product.name} asked for in {place.way_up[0][2]}. {members['sentence']}"
     return Refused(Problem("at-limit", "No room for that", 409, detail, {"ladder": members}))
+
+
+def may_give(actor: Actor, product: Product) -> None:
+    """Refused where the actor's delegation is not for giving a product."""
+    ceilings.may_give(actor, product)
+
+
+def above_ceiling(detail: str) -> Refused:
+    """The refusal of what goes above a ceiling of the actor's delegation."""
+    return ceilings.above(detail)
 
 
 def room(tx: Transaction, actor: Actor, account: str, product: Product) -> int:
@@ -238,16 +255,26 @@ def as_many_as_fit(
     """
     given, why = subjects, ""
     while given:
+        before = dict(tx.handed)
         try:
             with tx.connection.begin_nested():
                 for part in in_parts(given):
                     give(list(part))
             break
         except Refused as refused:
+            _as_before(tx, before, refused)
             ladder = refused.problem.more.get("ladder")
             why = refused.problem.detail if ladder is None else ladder["sentence"]
             given = [] if ladder is None else given[: min(len(given) - 1, max(0, room()))]
     return given, why
+
+
+def _as_before(tx: Transaction, handed: dict[str, int], refused: Refused) -> None:
+    """After a try of which nothing was kept: count as before. Above a ceiling nothing else is tried in its place."""
+    if refused.problem.kind == ceilings.ABOVE:
+        raise refused
+    tx.handed.clear()
+    tx.handed.update(handed)
 
 
 def each_that_can(
@@ -257,11 +284,13 @@ def each_that_can(
     and the others with the reason. Nothing of a try that was refused is kept."""
     if not subjects:
         return [], []
+    before = dict(tx.handed)
     try:
         with tx.connection.begin_nested():
             do(subjects)
         return list(subjects), []
     except Refused as refused:
+        _as_before(tx, before, refused)
         if len(subjects) == 1:
             return [], [(subjects[0], refused.problem.detail)]
         half = len(subjects) // 2
@@ -269,6 +298,26 @@ def each_that_can(
             each_that_can(tx, part, do) for part in (subjects[:half], subjects[half:])
         )
         return done + more, refused_of + refused_of_more
+
+
+def judge_layers(tx: Transaction, actor: Actor, granted: Sequence[tuple[str, str]]) -> None:
+    """Refused where what layers gave by the actor's change (username, product) is above a ceiling of theirs."""
+    for code, most in actor.limits.ceilings.items():
+        names = [username for username, product in granted if product == code]
+        if not names:
+            continue
+        known = directory(tx)
+        product, top = known.product(code), actor.scope
+        if most.at_once is not None and len(names) > most.at_once:
+            raise ceilings.above(
+                f"You may give at most {product.said(most.at_once)} of {product.name} in one change; this gives "
+                f"{product.said(len(names))}."
+            )
+        if most.in_all is not None and top is not None:
+            place = known.place(tx, local_day(tx.now, known.zone), top, product, top)
+            load = store.read(tx.connection, place.pool_id, [place.account_id])[place.account_id].load
+            if load > most.in_all:
+                raise ceilings.too_much(actor, product, load)
 
 
 def reserved_seats(

@@ -28,18 +28,33 @@ def rung(counter: Any, name: str, now: datetime, zone: ZoneInfo) -> Rung:
     return Rung(name, counter.load, counter.reserve, counter.cap, counter.burst, bursting)
 
 
+class CeilingReached(Exception):
+    """A taking would let the account that a ceiling is judged by hold more than that."""
+
+    def __init__(self, load: int):
+        super().__init__("a ceiling was reached")
+        self.load = load
+
+
 class Stale(Exception):
     """The pool's counters are to be made anew first, or the structure is not the one the changes were placed in."""
 
 
 def walk(
-    tx: Transaction, pool_id: int, changes: dict[int, int], depth: dict[int, int], structure: int, zone: ZoneInfo
+    tx: Transaction,
+    pool_id: int,
+    changes: dict[int, int],
+    depth: dict[int, int],
+    structure: int,
+    zone: ZoneInfo,
+    ceiling: tuple[int, int] | None = None,
 ) -> list[dict[str, Any]]:
     """Lock and check the way up for changes of own use by account (all of one sign), stopping where a
     cushion takes them up; the counters as they shall be written.
 
-    Nothing is written before all is admitted: LimitReached where one does not fit, Stale where what is
-    locked cannot be trusted.
+    ``ceiling``: the most that an account may hold, whatever its limits are. Nothing is written before all is admitted:
+    LimitReached where one does not fit, CeilingReached where that is passed, Stale where what is locked cannot be
+    trusted.
     """
     own_change = dict(changes)
     pending: dict[int, dict[int, int]] = {}
@@ -66,6 +81,8 @@ def walk(
             step = rung(counter, "", now, zone)
             if not admits(step, change, counter.promisable):
                 raise LimitReached(cause[counter.account_id])
+            if ceiling is not None and ceiling[0] == counter.account_id and counter.load + change > ceiling[1]:
+                raise CeilingReached(counter.load + change)
             writes.append(_written(counter, pool_id, change, own_change.get(counter.account_id, 0)))
             passed_on = step.passed_on(change)
             if counter.parent_id is not None and passed_on:

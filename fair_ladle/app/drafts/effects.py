@@ -100,6 +100,8 @@ class EffectBody(BaseModel):
     """What a draft would do."""
 
     may_apply: bool
+    above: str | None
+    """Why one's delegation does not let one apply it: it can be asked for."""
     breaches: list[BreachBody]
     cells: list[CellsEffect]
     pools: list[PoolEffect]
@@ -120,7 +122,9 @@ def effect_body(
         may_apply=effect is not None
         and not stopping_in_sight(effect, who)
         and not previewed.faults
-        and not previewed.clashes,
+        and not previewed.clashes
+        and previewed.above is None,
+        above=None if previewed.above is None else previewed.above.detail,
         faults=[FaultBody(kind=each.kind, key=each.key, detail=each.detail) for each in previewed.faults],
         clashes=[
             ClashBody(

@@ -15,6 +15,7 @@ from fair_ladle.app.allocations.present import HeldBeside
 from fair_ladle.app.allocations.snapshots import chosen_products, present_snapshot
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.drafts.apply import AppliedChange, write_changes
+from fair_ladle.app.drafts.ceilings import above_ceiling
 from fair_ladle.app.drafts.change_types import (
     AllocationChange,
     Change,
@@ -72,6 +73,8 @@ class Preview:
     faults: list[DraftFault] = field(default_factory=list)
     clashes: list[Clash] = field(default_factory=list)
     recipients: list[Recipient] = field(default_factory=list)
+    above: Problem | None = None
+    """Why the actor's own delegation does not let them apply it."""
 
 
 def preview(
@@ -106,8 +109,15 @@ def preview(
     rate_cards = _rate_cards.get(
         (url, snapshot.day, generations.numbers(tx, "rates", "structure")), lambda: RateCards(tx, whole)
     )
+    impact = Impact(evaluation, beside)
+    above = None if evaluation.faults else above_ceiling(impact, actor, changes)
     return Preview(
-        Impact(evaluation, beside), rate_cards, evaluation.faults, clashes, _recipients(tx, actor, evaluation, changes)
+        impact,
+        rate_cards,
+        evaluation.faults,
+        clashes,
+        _recipients(tx, actor, evaluation, changes),
+        None if above is None else above.problem,
     )
 
 
@@ -148,7 +158,7 @@ def apply_changes(
             changed=[{"account": each.change.account, "product": each.change.product} for each in clashes],
         )
     impact = Impact(evaluation)
-    refused = refusal(impact, actor)
+    refused = refusal(impact, actor) or above_ceiling(impact, actor, changes)
     if refused is not None:
         raise refused
     before = write_changes(tx, actor, evaluation, changes, through)

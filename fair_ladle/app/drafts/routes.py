@@ -67,6 +67,23 @@ class Revision(BaseModel):
     revision: int
 
 
+class Reason(BaseModel):
+    """Why."""
+
+    reason: str = Field(max_length=1000)
+
+
+class Ask(Revision, Reason):
+    """The state of the draft one has looked at, and why it should be applied."""
+
+
+class AskFor(Reason):
+    """What others shall do, under a name, and why."""
+
+    name: str = Field(max_length=200)
+    changes: list[Change] = Field(min_length=1, max_length=usecases.MOST_CHANGES)
+
+
 class On(Revision):
     """The day to apply it on."""
 
@@ -289,6 +306,24 @@ def apply(draft_id: int, body: Revision, db: Db, who: Who) -> Any:
 def schedule(draft_id: int, body: On, db: Db, who: Who) -> Any:
     """Let a draft be applied on a day ahead."""
     return _body(db.run(usecases.schedule, who, draft_id, body.revision, body.day), who, None)
+
+
+@routes.post("/ask", response_model=DraftBody)
+def ask_for(body: AskFor, db: Db, who: Who) -> Any:
+    """Have others do what is above a ceiling of one's own, with the changes that the refusal named."""
+    return _body(db.run(usecases.ask_for, who, body.name, body.changes, body.reason), who, None)
+
+
+@routes.post("/{draft_id}/ask", response_model=DraftBody)
+def ask(draft_id: int, body: Ask, db: Db, who: Who) -> Any:
+    """Have those apply a draft who run the branch without limits, or those above."""
+    return _body(db.run(usecases.ask, who, draft_id, body.revision, body.reason), who, None)
+
+
+@routes.post("/{draft_id}/decline", response_model=DraftBody)
+def decline(draft_id: int, body: Reason, db: Db, who: Who) -> Any:
+    """Say no to a draft one was asked to apply."""
+    return _body(db.run(usecases.decline, who, draft_id, body.reason), who, None)
 
 
 @routes.post("/{draft_id}/open", response_model=DraftBody)

@@ -11,14 +11,14 @@ drafts = sa.Table(
     metadata,
     id_column(),
     sa.Column("name", sa.String(200), nullable=False),
-    sa.Column("state", sa.String(16), nullable=False, comment="open, scheduled, held, applied or discarded"),
+    sa.Column("state", sa.String(16), nullable=False, comment="open, scheduled, held, asked, applied or discarded"),
     sa.Column("owner_id", sa.ForeignKey("sign_ins.id"), nullable=False, index=True),
     sa.Column(
         "through_id", sa.ForeignKey("accounts.id"), nullable=False, comment="the branch its owner ran when it was made"
     ),
     sa.Column("revision", sa.Integer, nullable=False, server_default="0"),
     sa.Column("apply_on", sa.Date, comment="for a scheduled one"),
-    sa.Column("reason", sa.Text, comment="why a scheduled one was held back"),
+    sa.Column("reason", sa.Text, comment="why a scheduled one was held back, or one is asked for"),
     sa.Column("reverses_id", sa.BigInteger),
     sa.Column("created_at", Instant, nullable=False),
     sa.Column("changed_at", Instant, nullable=False),

@@ -33,11 +33,12 @@ from fair_ladle.app.notices.service import Notice
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.permissions import PERMISSIONS
-from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
+from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_allowed, not_found
 from fair_ladle.app.sign_in import service as sign_in_service
 
 MOST_CHANGES = 5000
 EDITABLE = ("open", "held")
+WAITING = ("scheduled", "held", "asked")
 STATUS_SAID = {
     "suspended": "It is suspended: what it has stays, and nothing new is given out",
     "closed": "It is closed: all it had is released, and its allocations have ended",
@@ -118,7 +119,7 @@ def apply(tx: Transaction, actor: Actor, draft_id: int, revision: int) -> Impact
     breach, or where an allocation it touches is no longer the one it was made on.
     """
     found = _mine(tx, actor, draft_id, lock=True)
-    if found.state not in ("open", "held", "scheduled"):
+    if found.state not in ("open", *WAITING):
         raise conflict(f"This draft is {found.state} already.")
     if found.revision != revision:
         raise conflict("Somebody else edited this draft meanwhile; look at it again.", revision=found.revision)
@@ -212,6 +213,8 @@ def schedule(tx: Transaction, actor: Actor, draft_id: int, revision: int, day: d
     previewed = preview(tx, actor, whole.changes, day)
     if previewed.impact is None or previewed.faults:
         raise invalid(previewed.faults[0].detail if previewed.faults else "The draft holds nothing.", "changes")
+    if previewed.above is not None:
+        raise Refused(previewed.above)
     if stopping_in_sight(previewed.impact, actor):
         refused = refusal(previewed.impact, actor)
         raise conflict(f"On {day} it cannot be: {refused}")
@@ -225,10 +228,87 @@ def schedule(tx: Transaction, actor: Actor, draft_id: int, revision: int, day: d
     return get(tx, actor, draft_id)
 
 
-def open_again(tx: Transaction, actor: Actor, draft_id: int) -> Draft:
-    """Take a scheduled or held draft back to edit it; refused while another one is open."""
+def ask(tx: Transaction, actor: Actor, draft_id: int, revision: int, reason: str) -> Draft:
+    """Have those apply a draft who run the branch with no limits of their own, or else those of the nearest account
+    above; they are told. Until they do, its owner can take it back."""
     found = _mine(tx, actor, draft_id, lock=True)
-    if found.state not in ("scheduled", "held"):
+    if found.owner_id != actor.sign_in_id:
+        raise not_allowed(f"This draft is {found.owner_name}'s to ask for.")
+    if found.state not in EDITABLE:
+        raise conflict(f"This draft is {found.state}; open it again first.")
+    if found.revision != revision:
+        raise conflict("Somebody else edited this draft meanwhile; look at it again.", revision=found.revision)
+    if not store.changes(tx.connection, draft_id):
+        raise invalid("The draft holds nothing.", "changes")
+    if not reason.strip():
+        raise invalid("Say why; whoever decides should know.", "reason")
+    accounts = accounts_service.known(tx)
+    above, asked = _who_decides(tx, actor, accounts, found.through)
+    for each in asked:
+        store.share(tx.connection, draft_id, each.sign_in_id)
+    store.update(tx.connection, draft_id, {"state": "asked", "reason": reason.strip()[:1000], "changed_at": tx.now})
+    row = accounts.tree.row(found.through)
+    account_id = int(accounts.ids[row])
+    log_service.write(
+        tx, actor, account_id, [log_service.Entry("draft asked", found.name, account_id, None, {"reason": reason})]
+    )
+    subject = f"{accounts.name(row)}: {actor.name} asks you to apply “{found.name}”"
+    key = f"draft {draft_id} asked {tx.now.isoformat()}"
+    told = Notice(key, "change", int(accounts.ids[above]), subject, reason.strip()[:1000], parent_too=False)
+    notices_service.notify(tx, accounts, [told], but_not=actor.email)
+    return get(tx, actor, draft_id)
+
+
+def _who_decides(
+    tx: Transaction, actor: Actor, accounts: accounts_service.Accounts, through: str
+) -> tuple[int, list[Any]]:
+    """The account (its row), and who runs it free of limits: that in which a draft was made, or the nearest above;
+    refused where nobody does."""
+    for row in accounts.tree.path_up(accounts.tree.row(through)):
+        account_id = int(accounts.ids[row])
+        free = sign_in_service.free_admins_of(tx, account_id)
+        found = [each for each in free if each.sign_in_id != actor.sign_in_id]
+        if found:
+            return row, found
+    raise conflict("Nobody runs this account or one above it who could decide.")
+
+
+def ask_for(tx: Transaction, actor: Actor, name: str, changes: Sequence[Change], reason: str) -> Draft:
+    """Have others do what is above a ceiling of the actor's: as a draft beside their open one."""
+    _may(actor, changes)
+    draft_id = _begin(tx, actor, name, state="held").id
+    rows = [{"kind": each.kind, "key": each.key, "body": each.model_dump(mode="json")} for each in changes]
+    store.put(tx.connection, draft_id, rows, ())
+    return ask(tx, actor, draft_id, 0, reason)
+
+
+def decline(tx: Transaction, actor: Actor, draft_id: int, reason: str) -> Draft:
+    """Say no to a draft one was asked to apply, with a reason; its owner is told, and has it back."""
+    found = _mine(tx, actor, draft_id, lock=True)
+    if found.state != "asked":
+        raise conflict(f"This draft is {found.state}; nobody asks for it.")
+    if found.owner_id == actor.sign_in_id:
+        raise not_allowed("Take your own draft back instead.")
+    if not reason.strip():
+        raise invalid("Say why not; whoever asked should know.", "reason")
+    said = f"{actor.name}: {reason.strip()[:1000]}"
+    store.update(tx.connection, draft_id, {"state": "held", "reason": said, "changed_at": tx.now})
+    accounts = accounts_service.known(tx)
+    row = accounts.tree.row(found.through)
+    account_id = int(accounts.ids[row])
+    entry = log_service.Entry("draft declined", found.name, account_id, None, {"reason": reason})
+    log_service.write(tx, actor, account_id, [entry])
+    subject = f"{accounts.name(row)}: “{found.name}” was declined"
+    key = f"draft {draft_id} declined {tx.now.isoformat()}"
+    told = Notice(key, "change", account_id, subject, said, parent_too=False)
+    notices_service.notify(tx, accounts, [told], but_not=actor.email)
+    return get(tx, actor, draft_id)
+
+
+def open_again(tx: Transaction, actor: Actor, draft_id: int) -> Draft:
+    """Take a scheduled, held or asked draft back to edit it; refused while another one is open."""
+    found = _mine(tx, actor, draft_id, lock=True)
+    if found.state not in WAITING:
         raise conflict(f"This draft is {found.state}; only one that waits can be opened again.")
     _refuse_second(tx, actor)
     store.update(tx.connection, draft_id, {"state": "open", "apply_on": None, "changed_at": tx.now})
@@ -310,13 +390,13 @@ def _whole(tx: Transaction, row: Any) -> Draft:
     return Draft(row, [adapter.validate_python(body) for body in bodies], store.shares(tx.connection, row.id))
 
 
-def _begin(tx: Transaction, actor: Actor, name: str | None, reverses_id: int | None = None) -> Any:
+def _begin(tx: Transaction, actor: Actor, name: str | None, reverses_id: int | None = None, state: str = "open") -> Any:
     now, day = tx.now, accounts_service.today(tx)
     draft_id = store.add(
         tx.connection,
         {
             "name": (name or "").strip() or f"Draft of {day:%d %B %Y}",
-            "state": "open",
+            "state": state,
             "owner_id": _person(actor),
             "through_id": _through(tx, actor),
             "revision": 0,

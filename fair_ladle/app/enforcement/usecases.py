@@ -12,7 +12,7 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.enforcement import store
 from fair_ladle.app.enforcement.enforcing import USUAL_LEVELS
 from fair_ladle.app.log import service as log_service
-from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.actor import Actor, changes_rules
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
 from fair_ladle.app.pools import service as pools_service
@@ -69,6 +69,7 @@ def set_levels(
     tx: Transaction, actor: Actor, account: str, product: str, levels: Sequence[int] | None
 ) -> tuple[int, ...]:
     """Other thresholds for an account in a pool; None = the usual ones."""
+    changes_rules(actor)
     account_id, found = _named(tx, actor, account, product)
     if levels is not None:
         if any(not 1 <= each <= 1000 for each in levels) or len(levels) > 10:

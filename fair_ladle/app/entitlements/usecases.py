@@ -13,7 +13,7 @@ from fair_ladle.app.entitlements.layers import ComponentBar, Entitlement, Layers
 from fair_ladle.app.entitlements.reconciling import ReconcileResult, reconcile
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people.groups import Group
-from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.actor import Actor, may_change_group
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
@@ -62,6 +62,9 @@ def put(tx: Transaction, actor: Actor, wanted: EntitlementTerms) -> ReconcileRes
         )
     if product.measure != "seat":
         raise invalid(f"{product.name} is no product that people have seats of.", "product")
+    assignments.may_give(actor, product)
+    if group is not None:
+        may_change_group(actor, accounts.tree.codes[accounts.row_of_id[group.account_id]], group.code)
     if not 1 <= wanted.priority <= 1000:
         raise invalid("A priority from 1 (first) to 1000.", "priority")
     on = [code for code in product.components if wanted.on and (code in wanted.on or code in product.mandatory)]
@@ -94,7 +97,9 @@ def put(tx: Transaction, actor: Actor, wanted: EntitlementTerms) -> ReconcileRes
             )
         ],
     )
-    return reconcile(tx, [product])
+    result = reconcile(tx, [product])
+    assignments.judge_layers(tx, actor, result.granted)
+    return result
 
 
 def forget(tx: Transaction, actor: Actor, wanted: EntitlementTerms) -> ReconcileResult:

@@ -13,6 +13,10 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 
 AT_ONCE = 5000
+FIELDS = (
+    *("at", "actor", "through", "account_id", "action", "subject", "before", "after"),
+    *("delegation_id", "key_id", "request_id", "origin"),
+)
 
 
 def _plain(value: Any) -> Any:
@@ -50,16 +54,30 @@ def write(tx: Transaction, actor: Actor, scope_id: int | None, entries: list[Ent
             "subject": entry.subject[:255],
             "before": None if entry.before is None else {k: _plain(v) for k, v in entry.before.items()},
             "after": None if entry.after is None else {k: _plain(v) for k, v in entry.after.items()},
+            "delegation_id": actor.delegation_id,
+            "key_id": actor.key_id,
+            "request_id": actor.request_id,
+            "origin": actor.origin,
         }
         rows.append(row | {"code": key.code(_content(**row))})
     store.add(tx.connection, rows)
 
 
 def _content(
-    at: datetime, actor: str, through: Any, account_id: Any, action: str, subject: str, before: Any, after: Any
+    at: datetime,
+    actor: str,
+    through: Any,
+    account_id: Any,
+    action: str,
+    subject: str,
+    before: Any,
+    after: Any,
+    **how: Any,
 ) -> list[Any]:
-    """What an entry's code is made of, as it comes back from the database."""
-    return [at.astimezone(UTC).isoformat(), actor, through, account_id, action, subject, before, after]
+    """What an entry's code is made of, as it comes back from the database; ``how`` it was asked for stands at the end
+    where it is known."""
+    told = [at.astimezone(UTC).isoformat(), actor, through, account_id, action, subject, before, after]
+    return told + [how] if any(each is not None for each in how.values()) else told
 
 
 def _key(tx: Transaction) -> sealing.Key:
@@ -96,8 +114,7 @@ def newest_instant(tx: Transaction) -> datetime | None:
 
 
 def _of_row(entry: Any) -> list[Any]:
-    fields = ("at", "actor", "through", "account_id", "action", "subject", "before", "after")
-    return _content(**{name: getattr(entry, name) for name in fields})
+    return _content(**{name: getattr(entry, name) for name in FIELDS})
 
 
 def seal_new(tx: Transaction) -> int:

@@ -18,7 +18,10 @@ ADD = Prepared(
     sa.insert(e).values(
         {
             name: sa.bindparam(f"new_{name}")
-            for name in ("at", "actor", "through", "account_id", "action", "subject", "before", "after", "code")
+            for name in (
+                *("at", "actor", "through", "account_id", "action", "subject", "before", "after", "code"),
+                *("delegation_id", "key_id", "request_id", "origin"),
+            )
         }
     )
 )

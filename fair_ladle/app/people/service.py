@@ -137,6 +137,11 @@ def use_invitation(tx: Transaction, invitation_id: int) -> None:
     store.use_invitation(tx.connection, invitation_id, tx.now)
 
 
+def has_group(tx: Transaction, account_id: int, code: str) -> bool:
+    """Whether an account has a group of a code."""
+    return store.has_group(tx.connection, account_id, code)
+
+
 def lock_group(tx: Transaction, group_id: int) -> tuple[Any, tuple[str, ...]] | None:
     """A group, locked until the transaction ends, with its members by hand."""
     row = store.lock_group(tx.connection, group_id)

@@ -76,6 +76,12 @@ def members_of(connection: sa.Connection, group_ids: Collection[int] | None = No
     return {group_id: tuple(members) for group_id, members in found.items()}
 
 
+def has_group(connection: sa.Connection, account_id: int, code: str) -> bool:
+    """Whether an account has a group of a code."""
+    mine = sa.select(groups.c.id).where(groups.c.account_id == account_id, groups.c.code == code)
+    return connection.execute(mine).first() is not None
+
+
 def lock_group(connection: sa.Connection, group_id: int) -> Any | None:
     """A group, locked. The lock is a write, so that it holds on a cluster too."""
     return next(iter(lock_rows(connection, groups, [group_id])), None)

@@ -10,6 +10,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.entitlements import reconciling
 from fair_ladle.app.entitlements import service as entitlements_service
 from fair_ladle.app.entitlements.reconciling import ReconcileResult
@@ -19,7 +20,7 @@ from fair_ladle.app.people.groups import PRESENT, Group, Groups, of_row, with_me
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.people_admin import store
 from fair_ladle.app.people_admin.listing import group_named, groups_in_sight
-from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.actor import Actor, may_change_group
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 
@@ -181,6 +182,7 @@ def put(tx: Transaction, actor: Actor, wanted: GroupTerms) -> ReconcileResult:
     every, group, there = _as_group(tx, actor, accounts, wanted)
     if there is not None and there.source != "here":
         raise conflict(f"{there.name} is kept by {there.source}; change it there.")
+    may_change_group(actor, wanted.account, wanted.code)
     known = people_service.by_username(tx, group.members)
     branch = {int(each) for each in accounts.ids[accounts.tree.branch(every.row(group))]}
     for member in group.members:
@@ -231,7 +233,9 @@ def put(tx: Transaction, actor: Actor, wanted: GroupTerms) -> ReconcileResult:
         if there is None
         else [each for each in every.every if any(part.id == there.id for part in every.inside(each))]
     )
-    return reconciling.reconcile_groups(tx, around)
+    result = reconciling.reconcile_groups(tx, around)
+    assignments.judge_layers(tx, actor, result.granted)
+    return result
 
 
 def members(tx: Transaction, actor: Actor, name: str, add: Sequence[str], take: Sequence[str]) -> int:
@@ -262,6 +266,7 @@ def forget(tx: Transaction, actor: Actor, name: str) -> None:
     accounts = accounts_service.known(tx)
     group = group_named(tx, actor, accounts, name)
     every = Groups.read(tx, accounts)
+    may_change_group(actor, accounts.tree.codes[accounts.row_of_id[group.account_id]], group.code)
     gives = entitlements_service.products_of_group(tx, group)
     if gives:
         raise conflict(f"{group.name} gives {', '.join(gives)}; take that away first.")

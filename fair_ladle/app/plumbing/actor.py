@@ -4,13 +4,17 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from fair_ladle.app.plumbing.limits import FREE, Limits
 from fair_ladle.app.plumbing.permissions import EVERYTHING
+from fair_ladle.app.plumbing.problems import not_allowed
 
 
 @dataclass(frozen=True)
 class Actor:
     """``scope`` is the code of the account at the top of the actor's branch; None = the whole installation.
-    ``delegation_id`` is what they act through, which has a role with these permissions."""
+    ``delegation_id`` is what they act through, which has a role with these permissions and limits; ``key_id`` the key
+    with which a program acts through it. ``request_id`` and ``origin`` say which request they make, and from which
+    address."""
 
     name: str
     email: str
@@ -19,7 +23,23 @@ class Actor:
     role: str = "admin"
     permissions: frozenset[str] = EVERYTHING
     delegation_id: int | None = None
+    limits: Limits = FREE
+    key_id: int | None = None
+    request_id: str | None = None
+    origin: str | None = None
 
 
 COMMAND_LINE = Actor("command line", "", None)
 """Whoever may run commands on the machine runs the whole installation."""
+
+
+def may_change_group(actor: Actor, account: str, code: str) -> None:
+    """Refused where the actor's delegation is not for a group, by its account's code and its own."""
+    if actor.limits.groups is not None and f"{account}/{code}" not in actor.limits.groups:
+        raise not_allowed("Your delegation is not for that group.")
+
+
+def changes_rules(actor: Actor) -> None:
+    """Refused where the actor's delegation is not for changing rules."""
+    if not actor.limits.rules:
+        raise not_allowed("Your delegation does not let you change rules here.")

@@ -23,7 +23,7 @@ from fair_ladle.app.people import service as people_service
 from fair_ladle.app.people.groups import Groups, in_branch
 from fair_ladle.app.people.tables import people
 from fair_ladle.app.plumbing import outbox
-from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.actor import Actor, changes_rules
 from fair_ladle.app.plumbing.addresses import greeting, in_a_mail
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_found
@@ -110,6 +110,7 @@ def policies(tx: Transaction, actor: Actor) -> list[tuple[Any, str, str]]:
 
 def put(tx: Transaction, actor: Actor, policy_id: int | None, wanted: Policy) -> int:
     """Make a policy or change one; its number."""
+    changes_rules(actor)
     accounts = accounts_service.known(tx)
     row = accounts_service.row_in_scope(accounts, actor, wanted.account)
     there = None if policy_id is None else _mine(tx, actor, policy_id)

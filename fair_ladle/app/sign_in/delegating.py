@@ -6,26 +6,31 @@ one is left that runs it.
 
 from __future__ import annotations
 
-from collections.abc import Collection
-from dataclasses import dataclass
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import service as people_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.addresses import email as an_email
 from fair_ladle.app.plumbing.addresses import name as a_name
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.days import YEARS
+from fair_ladle.app.plumbing.limits import FREE, Limits, limits_of
 from fair_ladle.app.plumbing.permissions import PERMISSIONS, ROLES
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
-from fair_ladle.app.sign_in import links, store
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.sign_in import history, links, store
+from fair_ladle.app.sign_in.service import permissions_of, role_name
 from fair_ladle.app.sign_in.tables import delegations as table
 from fair_ladle.app.sign_in.tables import roles
+from fair_ladle.core.quantities import MOST_GRAINS
 
-MOST_GAPS, MOST_ROLES = 100, 100
+MOST_GAPS, MOST_ROLES, MOST_BRANCHES = 100, 100, 50
 
 
 @dataclass(frozen=True)
@@ -73,6 +78,7 @@ class Wanted:
     first_day: date | None = None
     last_day: date | None = None
     passes_on: bool = False
+    limits: Limits = FREE
 
 
 @dataclass(frozen=True)
@@ -83,6 +89,7 @@ class Terms:
     first_day: date | None
     last_day: date | None
     passes_on: bool
+    limits: Limits = FREE
 
 
 def overview(tx: Transaction, actor: Actor) -> Overview:
@@ -159,6 +166,13 @@ def _may_give(tx: Transaction, actor: Actor, role: RoleFacts, terms: Terms) -> N
     if lacks:
         said = "; ".join(PERMISSIONS[each] for each in lacks[:3])
         raise not_allowed(f"{role.name} may do what your own role does not let you: {said}.")
+    mine = FREE if own is None else limits_of(own.limits)
+    if mine.roles is not None and role.key not in mine.roles:
+        raise not_allowed(f"Your delegation does not let you give the role {role.name}.")
+    beyond = terms.limits.beyond(mine)
+    if beyond:
+        raise not_allowed(f"Your own delegation does not go that far: {'; '.join(beyond[:3])}.")
+    _judge_limits(tx, actor, terms.limits)
     for name, day in (("first_day", terms.first_day), ("last_day", terms.last_day)):
         if day is not None and not YEARS[0] <= day.year <= YEARS[1]:
             raise invalid(f"{day}: a day between {YEARS[0]} and {YEARS[1]}.", name)
@@ -168,7 +182,41 @@ def _may_give(tx: Transaction, actor: Actor, role: RoleFacts, terms: Terms) -> N
         raise not_allowed(f"Your own delegation ends on {own.last_day:%-d %B %Y}; give one that ends then or before.")
 
 
-def give(tx: Transaction, actor: Actor, wanted: Wanted) -> int:
+def _judge_limits(tx: Transaction, actor: Actor, limits: Limits) -> None:
+    """Refused where limits name what is not there, or say nothing that can be."""
+    products = {each.code for each in pools_service.products(tx)}
+    for code in sorted((limits.products or frozenset()) | limits.ceilings.keys()):
+        if code not in products:
+            raise not_found("product", code)
+    for code, each in limits.ceilings.items():
+        if any(most is not None and not 0 <= most <= MOST_GRAINS for most in (each.in_all, each.at_once)):
+            raise invalid(f"A ceiling of {code} is 0 or more.", "limits")
+    roles_here = {each.key for each in _roles(tx, actor, accounts_service.known(tx))}
+    for key in sorted((limits.roles or frozenset()) - roles_here):
+        raise invalid(f"There is no role {key[:80]!r} here.", "limits")
+    accounts = accounts_service.known(tx)
+    for name in sorted(limits.groups or frozenset()):
+        account, _, code = name.partition("/")
+        row = accounts_service.row_in_scope(accounts, actor, account)
+        if not people_service.has_group(tx, int(accounts.ids[row]), code):
+            raise not_found("group", name)
+
+
+def give_all(tx: Transaction, actor: Actor, wanted: Wanted, accounts: Sequence[str]) -> list[int]:
+    """Let somebody run several accounts of the branch alike; they are told once."""
+    if not 1 <= len(set(accounts)) <= MOST_BRANCHES:
+        raise invalid(f"From 1 to {MOST_BRANCHES} accounts at once.", "accounts")
+    codes = list(dict.fromkeys(accounts))
+    given = [give(tx, actor, replace(wanted, account=each), tells=False) for each in codes]
+    names = accounts_service.known(tx)
+    said = [names.name(names.tree.row(each)) for each in codes]
+    found = store.by_email(tx.connection, wanted.email.strip().lower())
+    assert found is not None
+    links.invite_to_run(tx, actor.name, found, said[0] if len(said) == 1 else f"{said[0]} and {len(said) - 1} more")
+    return given
+
+
+def give(tx: Transaction, actor: Actor, wanted: Wanted, tells: bool = True) -> int:
     """Let somebody run an account of the branch, and tell them by mail, with a link to set a password where they have
     none; the delegation's number. Whether the address signs in anywhere already is told to nobody."""
     accounts = accounts_service.known(tx)
@@ -182,13 +230,16 @@ def give(tx: Transaction, actor: Actor, wanted: Wanted) -> int:
         raise invalid("Who runs an account needs an e-mail address.", "email")
     if actor.delegation_id is not None and email == actor.email.lower():
         raise not_allowed("Nobody gives a delegation to themselves; ask who gave you yours.")
-    _may_give(tx, actor, role, Terms(wanted.role, wanted.first_day, wanted.last_day, wanted.passes_on))
+    terms = Terms(wanted.role, wanted.first_day, wanted.last_day, wanted.passes_on, wanted.limits)
+    _may_give(tx, actor, role, terms)
     there = store.lock_delegations(tx.connection, account_id)
     found = store.by_email(tx.connection, email)
     if found is None:
         store.add(tx.connection, email, name, "")
         found = store.by_email(tx.connection, email)
     assert found is not None
+    if actor.delegation_id is not None and found.id in store.givers(tx.connection, actor.delegation_id):
+        raise not_allowed("Nobody passes a delegation on to who gave it to them.")
     today = accounts_service.today(tx)
     if any(each.sign_in_id == found.id and (each.last_day is None or each.last_day >= today) for each in there):
         raise conflict(f"{email} runs {accounts.name(row)} already; change that delegation.")
@@ -202,21 +253,31 @@ def give(tx: Transaction, actor: Actor, wanted: Wanted) -> int:
         last_day=wanted.last_day,
         passes_on=wanted.passes_on,
         name=name,
+        limits=wanted.limits.kept(),
+        given_through=actor.delegation_id,
     )
-    links.invite_to_run(tx, actor.name, found, accounts.name(row))
-    said = _said(role.name, wanted.first_day, wanted.last_day, wanted.passes_on)
+    history.remember(tx, [given])
+    if tells:
+        links.invite_to_run(tx, actor.name, found, accounts.name(row))
+    said = _said(role.name, terms)
     log_service.write(
         tx, actor, None, [log_service.Entry("may run it", email, account_id, None, {"name": name} | said)]
     )
     return given
 
 
-def _said(role: str, first_day: date | None, last_day: date | None, passes_on: bool) -> dict[str, Any]:
+def _said(role: str, terms: Terms) -> dict[str, Any]:
+    kept = terms.limits.kept() or {}
+    limits = {f"may give {name}": kept.get(name) for name in ("products", "ceilings", "groups", "roles")}
     return {
         "role": role,
-        "first day": first_day,
-        "last day": last_day,
-        "may pass it on": passes_on,
+        "first day": terms.first_day,
+        "last day": terms.last_day,
+        "may pass it on": terms.passes_on,
+        **{name: "any" if not each else str(each) for name, each in limits.items()},
+        "may change caps": terms.limits.caps,
+        "may change prices": terms.limits.prices,
+        "may change rules": terms.limits.rules,
     }
 
 
@@ -230,7 +291,8 @@ def let_run(tx: Transaction, actor: Actor, email: str, name: str, account_id: in
             raise not_allowed("Your role here does not let you have others run an account.")
         code = accounts.tree.codes[accounts.row_of_id[account_id]]
         own = _own(tx, actor)
-        give(tx, actor, Wanted(email, name, code, "admin", None, None if own is None else own.last_day, True))
+        last_day = None if own is None else own.last_day
+        give(tx, actor, Wanted(email, name, code, "admin", None, last_day, True, actor.limits))
 
 
 def _found(tx: Transaction, actor: Actor, delegation_id: int) -> tuple[Accounts, Any]:
@@ -242,17 +304,12 @@ def _found(tx: Transaction, actor: Actor, delegation_id: int) -> tuple[Accounts,
     return accounts, found[0]
 
 
-def _permissions(tx: Transaction, row: Any) -> frozenset[str]:
-    if row.role_id is not None:
-        return store.permissions_of(tx.connection, [row.role_id])[row.role_id]
-    return ROLES[row.role].permissions if row.role in ROLES else frozenset()
-
-
 def _may_touch(tx: Transaction, actor: Actor, row: Any) -> None:
     """Refused where somebody else's delegation has more than the actor's own, or it is the actor's own."""
     if row.id == actor.delegation_id:
         raise conflict("This is the delegation you act through; have somebody else change it.")
-    if actor.delegation_id is not None and not _permissions(tx, row) <= actor.permissions:
+    wider = not permissions_of(tx, row) <= actor.permissions or limits_of(row.limits).beyond(actor.limits)
+    if actor.delegation_id is not None and wider:
         raise not_allowed("This delegation has more than your own; have somebody with as much change it.")
 
 
@@ -288,19 +345,16 @@ def change(tx: Transaction, actor: Actor, delegation_id: int, terms: Terms) -> N
             "first_day": terms.first_day,
             "last_day": terms.last_day,
             "passes_on": terms.passes_on,
+            "limits": terms.limits.kept(),
         },
     )
-    before = _said(role_name(row), row.first_day, row.last_day, row.passes_on)
-    after = _said(role.name, terms.first_day, terms.last_day, terms.passes_on)
+    history.remember(tx, [row.id])
+    was = Terms(row.role, row.first_day, row.last_day, row.passes_on, limits_of(row.limits))
+    before, after = _said(role_name(row), was), _said(role.name, terms)
     differs = [each for each in after if before[each] != after[each]]
     if differs:
         told = {each: before[each] for each in differs}, {each: after[each] for each in differs}
         log_service.write(tx, actor, None, [log_service.Entry("delegation changed", row.email, row.account_id, *told)])
-
-
-def role_name(row: Any) -> str:
-    """What the role of a delegation is called."""
-    return str(row.role_name or (ROLES[row.role].name if row.role in ROLES else row.role))
 
 
 def end(tx: Transaction, actor: Actor, delegation_id: int) -> None:
@@ -341,7 +395,7 @@ def end_of(tx: Transaction, actor: Actor, emails: Collection[str]) -> int:
     rows = store.standing(tx.connection, {each.lower() for each in emails}) if emails else []
     mine = [each for each in rows if accounts_service.sees(accounts, actor, each.account_id)]
     for each in mine if actor.delegation_id is not None else []:
-        if not _permissions(tx, each) <= actor.permissions:
+        if not permissions_of(tx, each) <= actor.permissions or limits_of(each.limits).beyond(actor.limits):
             raise not_allowed(f"{each.email} runs an account with more than your own role; ask who has as much.")
     _end(tx, actor, mine)
     return len(mine)
@@ -370,7 +424,7 @@ class Answer:
 def can(tx: Transaction, actor: Actor, delegation_id: int) -> list[Answer]:
     """What somebody may do in an account by a delegation, each with the reason."""
     _, row = _found(tx, actor, delegation_id)
-    has, today, role = _permissions(tx, row), accounts_service.today(tx), role_name(row)
+    has, today, role = permissions_of(tx, row), accounts_service.today(tx), role_name(row)
     when = None
     if row.first_day is not None and row.first_day > today:
         when = f"From {row.first_day:%-d %B %Y} on"
@@ -409,6 +463,8 @@ def put_role(tx: Transaction, actor: Actor, role_id: int | None, name: str, perm
     if any(each.name.lower() == name.lower() and each.id != role_id for each in there.values()):
         raise invalid(f"There is a role {name} already.", "name")
     made = store.put_role(tx.connection, role_id, account_id, name, permissions)
+    if role_id is not None:
+        history.remember(tx, store.with_role(tx.connection, role_id))
     log_service.write(
         tx,
         actor,

@@ -3,38 +3,92 @@
 from __future__ import annotations
 
 from datetime import date
-from typing import Any
+from typing import Annotated, Any
 
 from pydantic import BaseModel, Field
 
+from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.limits import FREE, Ceiling, Limits, limits_of
 from fair_ladle.app.plumbing.permissions import PERMISSIONS
 from fair_ladle.app.plumbing.routing import Router
-from fair_ladle.app.sign_in import delegating
+from fair_ladle.app.sign_in import delegating, history
+from fair_ladle.app.sign_in.service import role_name
 
 routes = Router("/api/delegations", "delegations", sees="delegations.see", changes="delegations.give")
 
 
+class CeilingBody(BaseModel):
+    """The most of a product, in grains, that the branch may hold for more to be given, and that one change may give;
+    null = no bound."""
+
+    product: str = Field(max_length=64)
+    in_all: int | None = None
+    at_once: int | None = None
+
+
+class LimitsBody(BaseModel):
+    """How far a delegation goes beside its role. ``products`` (codes), ``groups`` (an account's code, / and their own)
+    and ``roles`` (keys) are what may be given, null = any."""
+
+    products: list[Annotated[str, Field(max_length=64)]] | None = Field(default=None, max_length=1000)
+    ceilings: list[CeilingBody] = Field([], max_length=1000)
+    groups: list[Annotated[str, Field(max_length=130)]] | None = Field(default=None, max_length=1000)
+    roles: list[Annotated[str, Field(max_length=32)]] | None = Field(default=None, max_length=100)
+    caps: bool = True
+    prices: bool = True
+    rules: bool = True
+
+    def limits(self) -> Limits:
+        """As the use-case has it."""
+        products, groups, roles = (
+            None if each is None else frozenset(each) for each in (self.products, self.groups, self.roles)
+        )
+        ceilings = {each.product: Ceiling(each.in_all, each.at_once) for each in self.ceilings}
+        return Limits(products, ceilings, groups, roles, self.caps, self.prices, self.rules)
+
+
+def limits_body(limits: Limits) -> LimitsBody:
+    """How far a delegation goes, as it is told."""
+    products, groups, roles = (
+        None if each is None else sorted(each) for each in (limits.products, limits.groups, limits.roles)
+    )
+    return LimitsBody(
+        products=products,
+        ceilings=[
+            CeilingBody(product=code, in_all=each.in_all, at_once=each.at_once)
+            for code, each in sorted(limits.ceilings.items())
+        ],
+        groups=groups,
+        roles=roles,
+        caps=limits.caps,
+        prices=limits.prices,
+        rules=limits.rules,
+    )
+
+
 class TermsBody(BaseModel):
-    """A role (a ready-made one's key, or a composed one's number), days (null = open), and whether it may be passed
-    on."""
+    """A role (a ready-made one's key, or a composed one's number), days (null = open), whether it may be passed on, and
+    how far it goes (null = as far as its role)."""
 
     role: str = Field(max_length=32)
     first_day: date | None = None
     last_day: date | None = None
     passes_on: bool = False
+    limits: LimitsBody | None = None
 
     def terms(self) -> delegating.Terms:
         """As the use-case has it."""
-        return delegating.Terms(self.role, self.first_day, self.last_day, self.passes_on)
+        limits = FREE if self.limits is None else self.limits.limits()
+        return delegating.Terms(self.role, self.first_day, self.last_day, self.passes_on, limits)
 
 
 class NewDelegation(TermsBody):
-    """Who shall run which account."""
+    """Who shall run which accounts."""
 
     email: str = Field(max_length=254)
     name: str = Field(max_length=200)
-    account: str = Field(max_length=64)
+    accounts: list[Annotated[str, Field(max_length=64)]] = Field(min_length=1, max_length=delegating.MOST_BRANCHES)
 
 
 class DelegationBody(TermsBody):
@@ -90,10 +144,22 @@ class DelegationsBody(BaseModel):
     may_give: bool
 
 
-class DelegationId(BaseModel):
-    """A delegation's number."""
+class DelegationIds(BaseModel):
+    """The numbers of delegations."""
 
-    id: int
+    ids: list[int]
+
+
+class CouldBody(BaseModel):
+    """Who could do what in an account at some time of a day."""
+
+    email: str
+    name: str
+    account: str
+    account_name: str
+    role_name: str
+    permissions: list[str]
+    passes_on: bool
 
 
 class AnswerBody(BaseModel):
@@ -143,21 +209,30 @@ def _delegation(row: Any, own: int | None) -> DelegationBody:
         kind=row.kind,
         depth=len(row.path) // 6,
         role=str(row.role_id) if row.role_id is not None else row.role,
-        role_name=delegating.role_name(row),
+        role_name=role_name(row),
         first_day=row.first_day,
         last_day=row.last_day,
         passes_on=row.passes_on,
+        limits=None if row.limits is None else limits_body(limits_of(row.limits)),
         own=row.id == own,
     )
 
 
-@routes.post("", response_model=DelegationId, status_code=201)
+@routes.get("/past", response_model=list[CouldBody])
+def past(db: Db, who: Who, day: Day) -> Any:
+    """Who could do what in one's branch on a day."""
+    found = db.snapshot(history.on_day, who, day)
+    return [CouldBody(**{**vars(each), "permissions": sorted(each.permissions)}) for each in found]
+
+
+@routes.post("", response_model=DelegationIds, status_code=201)
 def give(body: NewDelegation, db: Db, who: Who) -> Any:
-    """Let somebody run an account of one's branch; they are told by mail."""
+    """Let somebody run accounts of one's branch; they are told by mail."""
+    terms = body.terms()
     wanted = delegating.Wanted(
-        body.email, body.name, body.account, body.role, body.first_day, body.last_day, body.passes_on
+        body.email, body.name, "", terms.role, terms.first_day, terms.last_day, terms.passes_on, terms.limits
     )
-    return DelegationId(id=db.run(delegating.give, who, wanted))
+    return DelegationIds(ids=db.run(delegating.give_all, who, wanted, body.accounts))
 
 
 @routes.put("/{delegation_id}", status_code=204)

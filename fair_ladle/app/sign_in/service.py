@@ -13,6 +13,7 @@ from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing import schedule
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.limits import limits_of
 from fair_ladle.app.plumbing.permissions import ROLES
 from fair_ladle.app.plumbing.problems import not_allowed
 from fair_ladle.app.sign_in import store
@@ -59,15 +60,7 @@ def signed_in(tx: Transaction, token: str, running: str | None = None) -> Signed
         raise not_allowed("You do not run that account (any more).")
     if now - session.last_used > TOUCH_EVERY:
         store.touch_session(tx.connection, token_hash, now)
-    actor = Actor(
-        session.person,
-        session.email,
-        chosen.code,
-        session.sign_in_id,
-        chosen.role,
-        permissions_of(tx, chosen),
-        chosen.delegation_id,
-    )
+    actor = _actor(tx, chosen, session.person, session.email, session.sign_in_id)
     return SignedIn(actor, session.csrf_token, delegations, token_hash)
 
 
@@ -93,8 +86,21 @@ def actor_for(tx: Transaction, sign_in_id: int, account: str) -> Actor | None:
     found = next((each for each in there if each.code == account), None)
     if found is None or who is None:
         return None
-    called = found.called or who.name
-    return Actor(called, who.email, account, sign_in_id, found.role, permissions_of(tx, found), found.delegation_id)
+    return _actor(tx, found, found.called or who.name, who.email, sign_in_id)
+
+
+def _actor(tx: Transaction, delegation: Any, name: str, email: str, sign_in_id: int) -> Actor:
+    """Somebody acting through a delegation."""
+    return Actor(
+        name,
+        email,
+        delegation.code,
+        sign_in_id,
+        delegation.role,
+        permissions_of(tx, delegation),
+        delegation.delegation_id,
+        limits_of(delegation.limits),
+    )
 
 
 def permissions_of(tx: Transaction, delegation: Any) -> frozenset[str]:
@@ -103,6 +109,12 @@ def permissions_of(tx: Transaction, delegation: Any) -> frozenset[str]:
         return store.permissions_of(tx.connection, [delegation.role_id])[delegation.role_id]
     role = ROLES.get(delegation.role)
     return frozenset() if role is None else role.permissions
+
+
+def role_name(delegation: Any) -> str:
+    """What the role of a delegation is called."""
+    ready = ROLES.get(delegation.role)
+    return str(delegation.role_name or (delegation.role if ready is None else ready.name))
 
 
 def find_by_email(tx: Transaction, email: str) -> Any | None:
@@ -116,6 +128,12 @@ def admins_of(tx: Transaction, account_ids: Collection[int]) -> dict[int, list[A
     for row in store.running(tx.connection, account_ids, accounts_service.today(tx)) if account_ids else []:
         found.setdefault(row.account_id, []).append(row)
     return found
+
+
+def free_admins_of(tx: Transaction, account_id: int) -> list[Any]:
+    """Who runs an account itself today as its admin, free of limits (sign_in_id, name, email)."""
+    there = store.running(tx.connection, [account_id], accounts_service.today(tx))
+    return [each for each in there if each.role == "admin" and each.limits is None]
 
 
 def start_demo_clock(tx: Transaction, earliest: datetime) -> datetime:

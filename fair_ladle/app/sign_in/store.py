@@ -13,6 +13,7 @@ from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.plumbing.database import Transaction, insert_row
 from fair_ladle.app.plumbing.tables import demo_clock
 from fair_ladle.app.sign_in.tables import (
+    delegation_history,
     delegations,
     failed_tries,
     recovery_codes,
@@ -44,7 +45,7 @@ def running(connection: sa.Connection, account_ids: Collection[int], day: date) 
     d = delegations
     return list(
         connection.execute(
-            sa.select(d.c.account_id, sign_ins.c.id.label("sign_in_id"), CALLED, sign_ins.c.email)
+            sa.select(d.c.account_id, sign_ins.c.id.label("sign_in_id"), CALLED, sign_ins.c.email, d.c.role, d.c.limits)
             .join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
             .where(
                 d.c.account_id.in_(account_ids),
@@ -85,10 +86,24 @@ def end_sessions(connection: sa.Connection, sign_in_ids: Collection[int]) -> Non
         connection.execute(sa.delete(sessions).where(sessions.c.sign_in_id.in_(sign_in_ids)))
 
 
+def givers(connection: sa.Connection, delegation_id: int) -> set[int]:
+    """The sign-ins through whose delegations one came about, from who gave it up to the first."""
+    d, found, at = (
+        delegations,
+        set[int](),
+        connection.scalar(sa.select(delegations.c.given_through).where(delegations.c.id == delegation_id)),
+    )
+    while at is not None:
+        row = connection.execute(sa.select(d.c.sign_in_id, d.c.given_through).where(d.c.id == at)).one()
+        found.add(row.sign_in_id)
+        at = row.given_through
+    return found
+
+
 def standing(connection: sa.Connection, emails: Collection[str]) -> list[Any]:
     """Delegations of these addresses that are not ended: id, sign_in_id, account_id, role and email."""
     d = delegations
-    wanted = sa.select(d.c.id, d.c.sign_in_id, d.c.account_id, d.c.role, d.c.role_id, sign_ins.c.email)
+    wanted = sa.select(d.c.id, d.c.sign_in_id, d.c.account_id, d.c.role, d.c.role_id, d.c.limits, sign_ins.c.email)
     joined = wanted.join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
     return list(connection.execute(joined.where(sign_ins.c.email.in_(emails), d.c.ended_at.is_(None)).order_by(d.c.id)))
 
@@ -117,6 +132,7 @@ def delegations_of(connection: sa.Connection, sign_in_id: int, day: date) -> lis
                 d.c.name.label("called"),
                 d.c.role,
                 d.c.role_id,
+                d.c.limits,
                 accounts.c.id.label("account_id"),
                 accounts.c.code,
                 accounts.c.name,
@@ -142,7 +158,15 @@ def begin_session(connection: sa.Connection, row: dict[str, Any]) -> None:
 def session(connection: sa.Connection, token_hash: str) -> list[Any]:
     """A session with its sign-in, a row for each delegation that is not ended, with its account."""
     d = delegations
-    run = [d.c.id.label("delegation_id"), d.c.role, d.c.role_id, d.c.first_day, d.c.last_day, d.c.account_id]
+    run = [
+        d.c.id.label("delegation_id"),
+        d.c.role,
+        d.c.role_id,
+        d.c.first_day,
+        d.c.last_day,
+        d.c.account_id,
+        d.c.limits,
+    ]
     wanted = sa.select(sessions, sign_ins.c.email, CALLED.label("person"), *run, *ACCOUNT)
     joined = wanted.join(sign_ins, sign_ins.c.id == sessions.c.sign_in_id).join(d, d.c.sign_in_id == sign_ins.c.id)
     mine = sa.and_(sessions.c.token_hash == token_hash, d.c.ended_at.is_(None))
@@ -370,3 +394,58 @@ def recovery_codes_left(connection: sa.Connection, sign_in_id: int) -> int:
     """How many recovery codes a sign-in has left."""
     mine = sa.select(sa.func.count()).where(recovery_codes.c.sign_in_id == sign_in_id)
     return int(connection.scalar(mine) or 0)
+
+
+def delegations_by_id(connection: sa.Connection, ids: Collection[int]) -> list[Any]:
+    """Delegations with their composed roles' names, by number."""
+    d = delegations
+    wanted = sa.select(d, roles.c.name.label("role_name")).outerjoin(roles, roles.c.id == d.c.role_id)
+    return list(connection.execute(wanted.where(d.c.id.in_(ids)).order_by(d.c.id))) if ids else []
+
+
+def with_role(connection: sa.Connection, role_id: int) -> list[int]:
+    """The delegations with a composed role that are not ended."""
+    d = delegations
+    return list(connection.scalars(sa.select(d.c.id).where(d.c.role_id == role_id, d.c.ended_at.is_(None))))
+
+
+def add_history(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
+    """Keep what delegations are from an instant on."""
+    if rows:
+        connection.execute(sa.insert(delegation_history), rows)
+
+
+def history_on(
+    connection: sa.Connection, inside: sa.ColumnElement[bool], day: date, begins: datetime, ends: datetime
+) -> list[Any]:
+    """The delegations of a branch that held at some time of a day, each as it was last before its end."""
+    d, h = delegations, delegation_history
+    newest = (
+        sa.select(sa.func.max(h.c.id))
+        .where(h.c.delegation_id == d.c.id, h.c.since < ends)
+        .correlate(d)
+        .scalar_subquery()
+    )
+    wanted = (
+        sa.select(
+            h.c.role_name,
+            h.c.permissions,
+            h.c.passes_on,
+            sign_ins.c.email,
+            CALLED,
+            accounts.c.code,
+            accounts.c.name.label("account_name"),
+        )
+        .select_from(d)
+        .join(h, h.c.id == newest)
+        .join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
+        .join(accounts, accounts.c.id == d.c.account_id)
+        .where(
+            inside,
+            sa.or_(d.c.ended_at.is_(None), d.c.ended_at >= begins),
+            sa.or_(h.c.first_day.is_(None), h.c.first_day <= day),
+            sa.or_(h.c.last_day.is_(None), h.c.last_day >= day),
+        )
+        .order_by(accounts.c.path, CALLED, d.c.id)
+    )
+    return list(connection.execute(wanted))

@@ -46,7 +46,51 @@ delegations = sa.Table(
     sa.Column("last_day", sa.Date, comment="NULL = open"),
     sa.Column("ended_at", Instant, comment="since when it is ended for good"),
     sa.Column("ended_by", sa.String(200)),
+    sa.Column("given_through", sa.BigInteger, comment="the delegation through which it was given"),
+    sa.Column("limits", sa.JSON(none_as_null=True), comment="how far it goes; NULL = as far as its role"),
 )
+
+delegation_history = sa.Table(
+    "delegation_history",
+    metadata,
+    id_column(),
+    sa.Column("delegation_id", sa.ForeignKey("delegations.id"), nullable=False),
+    sa.Column("since", Instant, nullable=False),
+    sa.Column("role_name", sa.String(100), nullable=False),
+    sa.Column("permissions", sa.String(1000), nullable=False),
+    sa.Column("first_day", sa.Date),
+    sa.Column("last_day", sa.Date),
+    sa.Column("passes_on", sa.Boolean, nullable=False),
+    sa.Index("ix_delegation_history_delegation_id", "delegation_id", "since"),
+)
+"""What each delegation was from an instant on, its role with the permissions it had then."""
+
+api_keys = sa.Table(
+    "api_keys",
+    metadata,
+    id_column(),
+    sa.Column("delegation_id", sa.ForeignKey("delegations.id"), nullable=False, index=True),
+    sa.Column("name", sa.String(100), nullable=False),
+    sa.Column("key_hash", sa.String(64), nullable=False, unique=True),
+    sa.Column("ending", sa.String(4), nullable=False, comment="its last characters, to tell it by"),
+    sa.Column("permissions", sa.JSON(none_as_null=True), comment="what of the role it has; NULL = all of it"),
+    sa.Column("made_at", Instant, nullable=False),
+    sa.Column("expires_at", Instant, nullable=False),
+    sa.Column("ended_at", Instant),
+    sa.Column("last_used", Instant),
+    sa.Column("last_origin", sa.String(64)),
+    sa.Column("minute", sa.BigInteger, nullable=False, server_default="0", comment="of the newest request"),
+    sa.Column("asked", sa.Integer, nullable=False, server_default="0", comment="how often in that minute"),
+)
+"""With which programs act through a delegation; the key itself is shown once."""
+
+second_factor_rules = sa.Table(
+    "second_factor_rules",
+    metadata,
+    sa.Column("account_id", sa.ForeignKey("accounts.id"), primary_key=True),
+    sa.Column("role", sa.String(32), primary_key=True, comment="its key; empty = every role"),
+)
+"""Branches, and roles in them, that nobody runs without a second factor."""
 
 sessions = sa.Table(
     "sessions",

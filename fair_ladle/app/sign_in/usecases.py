@@ -22,7 +22,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import KeptRefusal, Problem, Refused, conflict, invalid, not_found
 from fair_ladle.app.plumbing.slots import AllTaken, slot
-from fair_ladle.app.sign_in import links, second, store
+from fair_ladle.app.sign_in import history, links, second, store
 from fair_ladle.app.sign_in.service import IDLE, LONGEST, _hash
 
 hasher = PasswordHasher()
@@ -165,7 +165,7 @@ def give_sign_in(tx: Transaction, actor: Actor, email: str, name: str, account: 
         store.set_password(tx.connection, sign_in_id, hasher.hash(password))
     there = store.delegations_of(tx.connection, sign_in_id, accounts_service.today(tx))
     if account not in {each.code for each in there}:
-        store.delegate(tx.connection, sign_in_id, account_id, "admin")
+        history.remember(tx, [store.delegate(tx.connection, sign_in_id, account_id, "admin")])
     log_service.write(
         tx, actor, None, [log_service.Entry("sign-in given", email, account_id, None, {"name": name, "role": "admin"})]
     )
@@ -239,7 +239,7 @@ def forgotten(tx: Transaction, email: str, token_origin: str) -> None:
 def first_admin(tx: Transaction, email: str, name: str, account_id: int, password_hash: str) -> int:
     """Who runs an installation that was just set up; the number of their sign-in."""
     sign_in_id = store.add(tx.connection, email, name, password_hash)
-    store.delegate(tx.connection, sign_in_id, account_id, "admin")
+    history.remember(tx, [store.delegate(tx.connection, sign_in_id, account_id, "admin")])
     return sign_in_id
 
 

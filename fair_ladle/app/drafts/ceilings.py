@@ -1,0 +1,97 @@
+"""What the delegation of whoever applies changes bounds: which products they may give, how much of them in one change
+and in all, and whether they may change caps and prices."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from fair_ladle.app.accounts.service import top_row
+from fair_ladle.app.allocations.positions import Positions
+from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.drafts.change_types import AllocationChange, Change, RateChange, Terms, UnitsChange
+from fair_ladle.app.drafts.impact import Impact
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.limits import FREE
+from fair_ladle.app.plumbing.problems import Refused, not_allowed
+from fair_ladle.app.pools.service import Product
+from fair_ladle.core.quantities import MOST_GRAINS
+
+
+def above_ceiling(impact: Impact, actor: Actor, changes: Sequence[Change]) -> Refused | None:
+    """Why the actor's delegation does not let them apply these changes; None where it does."""
+    if actor.limits == FREE:
+        return None
+    products = {each.code: each for each in impact.after.snapshot.products}
+    try:
+        for change in changes:
+            _judge_kind(actor, change, products)
+        for product in products.values():
+            _judge_amount(impact, actor, changes, product)
+    except Refused as refused:
+        return refused
+    return None
+
+
+def _judge_kind(actor: Actor, change: Change, products: dict[str, Product]) -> None:
+    if isinstance(change, RateChange) and not actor.limits.prices:
+        raise not_allowed("Your delegation does not let you change prices.")
+    if isinstance(change, AllocationChange):
+        if not actor.limits.caps and _beside_reserve(change.was) != _beside_reserve(change.terms):
+            raise not_allowed("Your delegation does not let you change caps, or what happens at them.")
+        if _more(change):
+            assignments.may_give(actor, products[change.product])
+    elif isinstance(change, UnitsChange) and change.give:
+        assignments.may_give(actor, products[change.product])
+
+
+def _beside_reserve(terms: Terms | None) -> Terms | None:
+    return None if terms is None else terms.model_copy(update={"reserve": 0})
+
+
+def _more(change: AllocationChange) -> int:
+    """By how much an allocation gives more than before: its reserve, or its cap, where no cap is more than any."""
+    if change.terms is None:
+        return 0
+    reserve, cap = (0, 0) if change.was is None else (change.was.reserve, _cap(change.was))
+    return max(0, change.terms.reserve - reserve, _cap(change.terms) - cap)
+
+
+def _cap(terms: Terms) -> int:
+    return MOST_GRAINS if terms.cap is None else terms.cap
+
+
+def _judge_amount(impact: Impact, actor: Actor, changes: Sequence[Change], product: Product) -> None:
+    most = actor.limits.ceiling(product.code)
+    mine = [each for each in changes if isinstance(each, AllocationChange | UnitsChange)]
+    mine = [each for each in mine if each.product == product.code]
+    raised = [each for each in mine if isinstance(each, AllocationChange) and _more(each)]
+    more = sum(map(_more, raised)) + sum(
+        len(each.subjects) for each in mine if isinstance(each, UnitsChange) and each.give
+    )
+    if not more:
+        return
+    if most.at_once is not None and more > most.at_once:
+        said = "no cap" if more > MOST_GRAINS // 2 else f"{product.said(more)} more"
+        raise assignments.above_ceiling(
+            f"You may give at most {product.said(most.at_once)} of {product.name} in one change; this gives {said}."
+        )
+    if most.in_all is None:
+        return
+    capped = max((_cap(each.terms) for each in raised if each.terms is not None), default=0)
+    if capped > most.in_all:
+        said = "no cap" if capped == MOST_GRAINS else f"a cap of {product.said(capped)}"
+        raise assignments.above_ceiling(
+            f"You may give at most {product.said(most.in_all)} of {product.name} in all; here is {said}."
+        )
+    before, after = (_load(positions, actor, product) for positions in (impact.present, impact.after))
+    if after > max(before, most.in_all):
+        raise assignments.above_ceiling(
+            f"You may give as long as {product.said(most.in_all)} of {product.name} are held here; with this there "
+            f"were {product.said(after)}."
+        )
+
+
+def _load(positions: Positions, actor: Actor, product: Product) -> int:
+    snapshot = positions.snapshot
+    column = next(at for at, each in enumerate(snapshot.products) if each.code == product.code)
+    return int(positions.settled.load[top_row(snapshot.accounts, actor), column])

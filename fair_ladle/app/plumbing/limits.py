@@ -1,0 +1,104 @@
+"""How far a delegation goes beside its role: which products, groups and roles it may give, how much of a product in all
+and in one change, and whether it may change caps, prices and rules."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+
+@dataclass(frozen=True)
+class Ceiling:
+    """The most of a product, in grains, that a branch may hold for more to be given, and that one change may give;
+    None = no bound."""
+
+    in_all: int | None = None
+    at_once: int | None = None
+
+
+NO_CEILING = Ceiling()
+
+
+@dataclass(frozen=True)
+class Limits:
+    """``products`` (codes), ``groups`` (an account's code, / and their own) and ``roles`` (keys) are
+    what may be given; None = all of them.
+    ``ceilings`` are by the product's code."""
+
+    products: frozenset[str] | None = None
+    ceilings: Mapping[str, Ceiling] = field(default_factory=dict)
+    groups: frozenset[str] | None = None
+    roles: frozenset[str] | None = None
+    caps: bool = True
+    prices: bool = True
+    rules: bool = True
+
+    def ceiling(self, product: str) -> Ceiling:
+        """The ceiling of a product."""
+        return self.ceilings.get(product, NO_CEILING)
+
+    def gives(self, product: str) -> bool:
+        """Whether a product may be given at all."""
+        return self.products is None or product in self.products
+
+    def kept(self) -> dict[str, Any] | None:
+        """As it is kept with a delegation; None where nothing is limited."""
+        if self == FREE:
+            return None
+        return {
+            "products": None if self.products is None else sorted(self.products),
+            "ceilings": {code: [each.in_all, each.at_once] for code, each in sorted(self.ceilings.items())},
+            "groups": None if self.groups is None else sorted(self.groups),
+            "roles": None if self.roles is None else sorted(self.roles),
+            "caps": self.caps,
+            "prices": self.prices,
+            "rules": self.rules,
+        }
+
+    def beyond(self, own: Limits) -> list[str]:
+        """What of these limits goes further than one's own, in words; empty where nothing does."""
+        found = [
+            f"which {what} may be given"
+            for what, mine, theirs in (
+                ("products", own.products, self.products),
+                ("groups", own.groups, self.groups),
+                ("roles", own.roles, self.roles),
+            )
+            if mine is not None and (theirs is None or not theirs <= mine)
+        ]
+        for code, most in sorted(own.ceilings.items()):
+            if not self.gives(code):
+                continue
+            theirs = self.ceiling(code)
+            if _above(theirs.in_all, most.in_all) or _above(theirs.at_once, most.at_once):
+                found.append(f"how much of {code}")
+        pairs = (("caps", own.caps, self.caps), ("prices", own.prices, self.prices), ("rules", own.rules, self.rules))
+        return found + [f"changing {what}" for what, mine, theirs in pairs if theirs and not mine]
+
+
+def _above(amount: int | None, most: int | None) -> bool:
+    return most is not None and (amount is None or amount > most)
+
+
+FREE = Limits()
+"""No limits beside the role."""
+
+
+def limits_of(kept: Mapping[str, Any] | None) -> Limits:
+    """Limits as they are kept with a delegation."""
+    if kept is None:
+        return FREE
+
+    def some(name: str) -> frozenset[Any] | None:
+        return None if kept[name] is None else frozenset(kept[name])
+
+    return Limits(
+        some("products"),
+        {code: Ceiling(*each) for code, each in kept["ceilings"].items()},
+        some("groups"),
+        some("roles"),
+        kept["caps"],
+        kept["prices"],
+        kept["rules"],
+    )

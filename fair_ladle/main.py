@@ -49,7 +49,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.errors import add_handlers
 from fair_ladle.app.plumbing.guard import SAFE, Guard
-from fair_ladle.app.plumbing.http import PROBLEM_TYPE, problem_response
+from fair_ladle.app.plumbing.http import PROBLEM_TYPE, origin_of, problem_response
 from fair_ladle.app.plumbing.installation import open_database, watch_over
 from fair_ladle.app.plumbing.pages import page
 from fair_ladle.app.plumbing.problems import Problem, Refused, not_found
@@ -66,8 +66,10 @@ from fair_ladle.app.server.routes import routes as server
 from fair_ladle.app.setup.routes import UPLOAD as INTAKE
 from fair_ladle.app.setup.routes import open_routes as setup_open
 from fair_ladle.app.setup.routes import routes as setup
+from fair_ladle.app.sign_in import keys as keys_in_use
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in.delegation_routes import routes as delegations
+from fair_ladle.app.sign_in.key_routes import routes as keys
 from fair_ladle.app.sign_in.routes import COOKIE
 from fair_ladle.app.sign_in.routes import open_routes as sign_in_open
 from fair_ladle.app.sign_in.routes import routes as sign_in
@@ -89,8 +91,14 @@ ENDS_WITHIN = 20
 
 
 def find_actor(request: Request, database: Database) -> Actor:
-    """Who is behind a request's session, in the branch asked for; refused where nobody is, or a change lacks its
-    token."""
+    """Who is behind a request's key, or its session, in the branch asked for; refused where nobody is, or a change made
+    in a session lacks its token."""
+    scheme, _, key = request.headers.get("Authorization", "").partition(" ")
+    if scheme.lower() == "bearer":
+        acting = database.run_repeatable(keys_in_use.actor_of, key.strip(), origin_of(request))
+        if acting is None:
+            raise Refused(Problem("not-signed-in", "Not signed in", 401, "This key does not work (any more)."))
+        return acting
     token = request.cookies.get(COOKIE)
     found = database.run_repeatable(sign_in_service.signed_in, token, _running(request)) if token else None
     if found is None:
@@ -154,6 +162,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         sign_in_open,
         sign_in,
         delegations,
+        keys,
         setup_open,
         setup,
         accounts,

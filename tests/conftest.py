@@ -14,6 +14,7 @@ from pathlib import Path
 
 import pytest
 import sqlalchemy as sa
+from fastapi.testclient import TestClient
 
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
@@ -25,6 +26,7 @@ from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.plumbing.tables import jobs
 from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.demo.load import STARTS_AT
+from fair_ladle.main import create_app
 from tests import statements
 
 numbers = itertools.count(1)
@@ -172,6 +174,13 @@ def demo(new_demo: Callable[[], Database]) -> Database:
 @pytest.fixture(scope="module")
 def shared_demo(new_demo: Callable[[], Database]) -> Database:
     return new_demo()
+
+
+@pytest.fixture
+def app(demo: Database) -> TestClient:
+    client = TestClient(create_app(demo), raise_server_exceptions=False)
+    client.app.state.database = demo  # type: ignore[attr-defined]
+    return client
 
 
 def do_job(database: Database, job: Job) -> bool:

@@ -20,17 +20,9 @@ from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.sign_in import delegating, usecases
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in.delegating import Terms, Wanted
-from fair_ladle.main import create_app
 from tests.app.test_setup import PASSWORD, enter, mails, token_in
 
 TODAY = date(2026, 11, 24)
-
-
-@pytest.fixture
-def app(demo: Database) -> TestClient:
-    client = TestClient(create_app(demo), raise_server_exceptions=False)
-    client.app.state.database = demo  # type: ignore[attr-defined]
-    return client
 
 
 def given(database: Database, by: Actor, account: str, role: str = "admin", **more: Any) -> Actor:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Callable, Iterator
+from datetime import date
 from typing import Any
 
 import pytest
@@ -24,6 +25,7 @@ from fair_ladle.app.pools import service as pools
 from fair_ladle.app.reclaim import usecases as reclaim
 from fair_ladle.app.requests import usecases as requests
 from fair_ladle.app.sign_in import delegating
+from fair_ladle.app.sign_in import keys as api_keys
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.main import create_app
@@ -94,6 +96,8 @@ def theirs(database: Database) -> Facts:
     key_id, _ = database.run(devices.make_key, actor, THEIRS, device.code, "Till")
     with database.engine.connect() as connection:
         run_id = connection.scalar(sa.text("SELECT MAX(id) FROM reclaim_runs"))
+    database.run(api_keys.make, actor, "Program", date.fromisoformat(DAY), None)
+    [made] = database.run(api_keys.keys, actor)
     username = database.run(listing, actor_of(THEIRS), Asked(account=THEIRS), "username", False, 0, 1).rows[0]
     return {
         "account": THEIRS,
@@ -105,6 +109,7 @@ def theirs(database: Database) -> Facts:
         "run_id": run_id,
         "import_id": database.run(people_import.receive, actor, "new.csv", b"name,email\nIda,ida@x.example\n"),
         "key_id": key_id,
+        "api_key_id": made.id,
         "delegation_id": actor.delegation_id,
         "role_id": database.run(delegating.put_role, actor, None, "Readers", ["people.see"]),
         "ids": 1,
@@ -121,6 +126,7 @@ NOTHING: Facts = {
     "run_id": 987654,
     "import_id": 987654,
     "key_id": 987654,
+    "api_key_id": 987654,
     "delegation_id": 987654,
     "role_id": 987654,
     "ids": 987654,
@@ -133,7 +139,7 @@ CALLED = {
         name: name
         for name in ("draft_id", "request_id", "policy_id", "run_id", "import_id", "delegation_id", "role_id")
     },
-    **{name: name for name in ("key_id", "ids")},
+    **{name: name for name in ("key_id", "api_key_id", "ids")},
     "draft": "draft_id",
 }
 PLAIN: Facts = {
@@ -208,7 +214,7 @@ def ask(client: TestClient, document: Facts, method: str, path: str, operation: 
 def told(answer: Any, facts: Facts) -> tuple[int, str]:
     """The status of an answer, and its words without the names that were sent."""
     sent = f"{answer.request.url} {answer.request.content.decode()}"
-    text = re.sub(r"/calendar/[\w-]+|\d{4}-\d\d-\d\dT[\d:.]+(?:\+00:00|Z)", "@", answer.text)
+    text = re.sub(r"/calendar/[\w-]+|flk_[\w-]+|\d{4}-\d\d-\d\dT[\d:.]+(?:\+00:00|Z)", "@", answer.text)
     for each in facts.values():
         if str(each) in sent:
             text = re.sub(rf"(?<![\w.-]){re.escape(str(each))}(?![\w-])", "·", text)

@@ -14,7 +14,7 @@ class Actor:
     """``scope`` is the code of the account at the top of the actor's branch; None = the whole installation.
     ``delegation_id`` is what they act through, which has a role with these permissions and limits; ``key_id`` the key
     with which a program acts through it. ``request_id`` and ``origin`` say which request they make, and from which
-    address."""
+    address. Whoever ``lacks_second_factor`` where one is required may do nothing but set it up."""
 
     name: str
     email: str
@@ -24,6 +24,7 @@ class Actor:
     permissions: frozenset[str] = EVERYTHING
     delegation_id: int | None = None
     limits: Limits = FREE
+    lacks_second_factor: bool = False
     key_id: int | None = None
     request_id: str | None = None
     origin: str | None = None

@@ -49,6 +49,7 @@ class Guard:
 
     async def _one(self, scope: Scope, receive: Receive, send: Send, watched: Watched) -> None:
         begun, status, request_id = False, 0, secrets.token_hex(8)
+        scope.setdefault("state", {})["request_id"] = request_id
 
         async def answer(message: Message) -> None:
             nonlocal begun, status
@@ -92,7 +93,7 @@ class Guard:
         # A browser says nothing of the length of a DELETE that has no body.
         bare = scope["method"] == "DELETE" and "Transfer-Encoding" not in headers
         length = headers.get("Content-Length", "0" if bare else "")
-        signed_in = f"{self.cookie}=" in headers.get("Cookie", "")
+        signed_in = f"{self.cookie}=" in headers.get("Cookie", "") or "Authorization" in headers
         most = MOST_FILE if scope["path"] in self.uploads and signed_in else MOST_BODY
         if not length.isdigit() or int(length) > most:
             said = f"At most {most // 2**20} MB here, and the request says how many bytes it has."

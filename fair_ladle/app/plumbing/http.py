@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Generator, Iterable, Sequence
+from dataclasses import replace
 from datetime import datetime
 from itertools import chain
 from typing import Annotated, Any, Literal
@@ -85,10 +86,20 @@ Keyed = Annotated[KeyedDatabase, Depends(database)]
 """The same in a route that changes something, which is handed it with the request's key."""
 
 
+def origin_of(request: Request) -> str:
+    """The address a request comes from."""
+    return request.client.host if request.client else ""
+
+
 def actor(request: Request, db: Db) -> Actor:
-    """Whoever is signed in, running the branch asked for; refused (401, 403) where nobody is, or a change does not
-    carry the session's token."""
-    found: Actor = request.app.state.find_actor(request, db)
+    """Whoever is signed in, running the branch asked for, or acts with a key; refused (401, 403) where nobody does, or
+    a change does not carry the session's token."""
+    found: Actor = replace(
+        request.app.state.find_actor(request, db),
+        request_id=getattr(request.state, "request_id", None),
+        origin=origin_of(request),
+    )
+    request.state.actor = found
     return found
 
 

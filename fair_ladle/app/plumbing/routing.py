@@ -17,7 +17,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.http import PROBLEMS, Who, actor
 from fair_ladle.app.plumbing.once import KeyedDatabase, Replayed, RequestKey, happens_once
 from fair_ladle.app.plumbing.permissions import OWN, PERMISSIONS
-from fair_ladle.app.plumbing.problems import not_allowed
+from fair_ladle.app.plumbing.problems import Problem, Refused, not_allowed
 
 UNSAFE = {"POST", "PUT", "PATCH", "DELETE"}
 Key = Annotated[str | None, Header(alias="Idempotency-Key", min_length=1, max_length=128)]
@@ -52,10 +52,26 @@ def needs(permission: str) -> Callable[[Endpoint], Endpoint]:
     return said
 
 
+def _in_person(who: Who) -> None:
+    """Refused where a program acts with a key: what is somebody's own is theirs alone."""
+    if who.key_id is not None:
+        raise not_allowed("A key is not for this; sign in.")
+
+
+SECOND_FACTOR = Problem(
+    "second-factor-required",
+    "Second factor required",
+    403,
+    "This account is run with a second factor. Set yours up under your name first.",
+)
+
+
 def _holds(permission: str) -> Callable[[Actor], None]:
     """Whoever calls has a role with a permission; refused where not, whatever is asked for."""
 
     def judge(who: Who) -> None:
+        if who.lacks_second_factor:
+            raise Refused(SECOND_FACTOR)
         if permission not in who.permissions:
             raise not_allowed(f"Your role here does not let you {PERMISSIONS[permission]}.")
 
@@ -105,8 +121,8 @@ class Router(APIRouter):
         if not self.is_open:
             assert permission == OWN or permission in PERMISSIONS, f"{endpoint.__qualname__} needs no permission"
             options["openapi_extra"] = {"x-permission": permission}
-            if permission != OWN:
-                options["dependencies"] = [*(options.get("dependencies") or []), Depends(_holds(permission))]
+            judge = _in_person if permission == OWN else _holds(permission)
+            options["dependencies"] = [*(options.get("dependencies") or []), Depends(judge)]
         if UNSAFE & set(options.get("methods") or ()) and not getattr(endpoint, "needs_no_key", False):
             endpoint = _keyed(endpoint)
         super().add_api_route(path, endpoint, **options)

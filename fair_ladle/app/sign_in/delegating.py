@@ -27,7 +27,7 @@ from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.sign_in import history, links, store
 from fair_ladle.app.sign_in.service import permissions_of, role_name
 from fair_ladle.app.sign_in.tables import delegations as table
-from fair_ladle.app.sign_in.tables import roles
+from fair_ladle.app.sign_in.tables import roles, second_factor_rules
 from fair_ladle.core.quantities import MOST_GRAINS
 
 MOST_GAPS, MOST_ROLES, MOST_BRANCHES = 100, 100, 50
@@ -65,6 +65,8 @@ class Overview:
     roles: list[RoleFacts]
     passes_on: bool
     today: date
+    keys: dict[int, int]
+    second_factor_rules: list[Any]
 
 
 @dataclass(frozen=True)
@@ -113,6 +115,10 @@ def overview(tx: Transaction, actor: Actor) -> Overview:
         _roles(tx, actor, accounts),
         own is None or bool(own.passes_on),
         day,
+        store.keys_working(tx.connection, inside, tx.now),
+        store.second_factor_rules_in(
+            tx.connection, accounts_service.in_branch(accounts, top, second_factor_rules.c.account_id)
+        ),
     )
 
 
@@ -410,6 +416,29 @@ def _end(tx: Transaction, actor: Actor, rows: list[Any]) -> None:
         None,
         [log_service.Entry("runs it no more", each.email, each.account_id, {"role": each.role}) for each in rows],
     )
+
+
+def end_keys(tx: Transaction, actor: Actor, delegation_id: int) -> int:
+    """Every key of a delegation works no more; how many those were."""
+    _, row = _found(tx, actor, delegation_id)
+    if row.id != actor.delegation_id:
+        _may_touch(tx, actor, row)
+    ended = store.end_keys(tx.connection, row.id, tx.now)
+    entry = log_service.Entry("keys ended", row.email, row.account_id, None, {"keys": ended})
+    log_service.write(tx, actor, None, [entry] if ended else [])
+    return ended
+
+
+def require_second_factor(tx: Transaction, actor: Actor, account: str, role: str | None, required: bool) -> None:
+    """Have an account, and with it its branch, run only with a second factor, by whoever has a role (None = whoever
+    runs it); or require it no more. Who lacks one can do nothing but set it up."""
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, account)
+    name = "every role" if role is None else _role(tx, actor, accounts, role).name
+    account_id = int(accounts.ids[row])
+    if store.put_second_factor_rule(tx.connection, account_id, role or "", required):
+        what = "second factor required" if required else "second factor not required"
+        log_service.write(tx, actor, None, [log_service.Entry(what, name, account_id)])
 
 
 @dataclass(frozen=True)

@@ -103,6 +103,8 @@ class DelegationBody(TermsBody):
     depth: int
     role_name: str
     own: bool
+    keys: int
+    """How many keys for programs it has."""
 
 
 class RoleBody(BaseModel):
@@ -132,6 +134,19 @@ class PermissionBody(BaseModel):
     words: str
 
 
+class SecondFactorRule(BaseModel):
+    """An account that, with its branch, nobody runs without a second factor; ``role`` null = whatever their role."""
+
+    account: str = Field(max_length=64)
+    role: str | None = Field(default=None, max_length=32)
+
+
+class SecondFactorWanted(SecondFactorRule):
+    """Whether it shall be so."""
+
+    required: bool
+
+
 class DelegationsBody(BaseModel):
     """Who runs what in a branch, what nobody runs, and what can be given."""
 
@@ -142,6 +157,7 @@ class DelegationsBody(BaseModel):
     roles: list[RoleBody]
     permissions: list[PermissionBody]
     may_give: bool
+    second_factor: list[SecondFactorRule]
 
 
 class DelegationIds(BaseModel):
@@ -190,16 +206,19 @@ def overview(db: Db, who: Who) -> Any:
     found = db.snapshot(delegating.overview, who)
     return DelegationsBody(
         today=found.today,
-        delegations=[_delegation(each, who.delegation_id) for each in found.rows],
+        delegations=[_delegation(each, who.delegation_id, found.keys.get(each.id, 0)) for each in found.rows],
         gaps=[GapBody(**vars(each)) for each in found.gaps],
         gap_count=found.gap_count,
         roles=[RoleBody(**{**vars(each), "permissions": sorted(each.permissions)}) for each in found.roles],
         permissions=[PermissionBody(key=key, words=words) for key, words in PERMISSIONS.items()],
         may_give=found.passes_on and "delegations.give" in who.permissions,
+        second_factor=[
+            SecondFactorRule(account=each.code, role=each.role or None) for each in found.second_factor_rules
+        ],
     )
 
 
-def _delegation(row: Any, own: int | None) -> DelegationBody:
+def _delegation(row: Any, own: int | None, keys: int) -> DelegationBody:
     return DelegationBody(
         id=row.id,
         email=row.email,
@@ -215,6 +234,7 @@ def _delegation(row: Any, own: int | None) -> DelegationBody:
         passes_on=row.passes_on,
         limits=None if row.limits is None else limits_body(limits_of(row.limits)),
         own=row.id == own,
+        keys=keys,
     )
 
 
@@ -235,6 +255,12 @@ def give(body: NewDelegation, db: Db, who: Who) -> Any:
     return DelegationIds(ids=db.run(delegating.give_all, who, wanted, body.accounts))
 
 
+@routes.put("/second-factor", status_code=204)
+def require_second_factor(body: SecondFactorWanted, db: Db, who: Who) -> None:
+    """Have an account and its branch run only with a second factor, or no more."""
+    db.run(delegating.require_second_factor, who, body.account, body.role, body.required)
+
+
 @routes.put("/{delegation_id}", status_code=204)
 def change(delegation_id: int, body: TermsBody, db: Db, who: Who) -> None:
     """Another role, other days, or another right to pass it on."""
@@ -245,6 +271,12 @@ def change(delegation_id: int, body: TermsBody, db: Db, who: Who) -> None:
 def end(delegation_id: int, db: Db, who: Who) -> None:
     """Somebody runs an account no more; their sessions end at once."""
     db.run(delegating.end, who, delegation_id)
+
+
+@routes.post("/{delegation_id}/keys/end", status_code=204)
+def end_keys(delegation_id: int, db: Db, who: Who) -> None:
+    """Every key of a delegation works no more."""
+    db.run(delegating.end_keys, who, delegation_id)
 
 
 @routes.post("/{delegation_id}/tell", status_code=204)

@@ -14,7 +14,7 @@ from fair_ladle.app.plumbing.addresses import greeting, in_a_mail
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict
 from fair_ladle.app.sign_in import store
-from fair_ladle.app.sign_in.service import _hash
+from fair_ladle.app.sign_in.service import hash_of
 
 Kind = Literal["setup", "password"]
 LASTS = {"setup": timedelta(days=1), "first password": timedelta(days=3), "password": timedelta(hours=1)}
@@ -29,7 +29,7 @@ def make(tx: Transaction, kind: Kind, lasts: timedelta, sign_in_id: int | None =
     store.add_link(
         tx.connection,
         {
-            "token_hash": _hash(token),
+            "token_hash": hash_of(token),
             "kind": kind,
             "sign_in_id": sign_in_id,
             "made_at": tx.now,
@@ -41,7 +41,7 @@ def make(tx: Transaction, kind: Kind, lasts: timedelta, sign_in_id: int | None =
 
 def look_up(tx: Transaction, kind: Kind, token: str, takes: bool = False) -> Any:
     """An open link; with ``takes`` locked, by its key. Refused where there is none, or it was used, or is late."""
-    found = store.link(tx.connection, _hash(token), takes)
+    found = store.link(tx.connection, hash_of(token), takes)
     if found is None or found.kind != kind:
         raise Refused(
             Problem(

@@ -14,7 +14,7 @@ from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import KeptRefusal, Problem, Refused, not_found
 from fair_ladle.app.plumbing.slots import AllTaken, slot
 from fair_ladle.app.sign_in import second, store, usecases
-from fair_ladle.app.sign_in.service import IDLE, LONGEST, _hash
+from fair_ladle.app.sign_in.service import IDLE, LONGEST, hash_of
 
 NAMED_BY = 12
 """So many characters of a token's hash name a session."""
@@ -34,7 +34,7 @@ class OwnSession:
 
 def sessions(tx: Transaction, actor: Actor, token: str) -> list[OwnSession]:
     """The actor's sessions that can still be used, the last used first; ``token`` is that of the one they ask in."""
-    now, here = tx.now, _hash(token)
+    now, here = tx.now, hash_of(token)
     return [
         OwnSession(
             each.token_hash[:NAMED_BY],
@@ -51,7 +51,7 @@ def sessions(tx: Transaction, actor: Actor, token: str) -> list[OwnSession]:
 
 def end_sessions(tx: Transaction, actor: Actor, token: str, name: str | None) -> None:
     """End one of the actor's sessions by its name, or all but the one they ask in."""
-    here, mine = _hash(token), [each.token_hash for each in store.sessions_of(tx.connection, actor.sign_in_id or 0)]
+    here, mine = hash_of(token), [each.token_hash for each in store.sessions_of(tx.connection, actor.sign_in_id or 0)]
     ended = [each for each in mine if (each.startswith(name) if name else each != here)]
     if name and (len(name) != NAMED_BY or not ended):
         raise not_found("session", name)
@@ -88,7 +88,9 @@ def _change_password(tx: Transaction, actor: Actor, token: str, before: str, pas
         raise KeptRefusal(Problem("conflict", "Changed meanwhile", 409, "Your password was changed at this moment."))
     store.rehash(tx.connection, there.id, password_hash)
     store.clear_tries(tx.connection, actor.email, origin, tx.now - usecases.THROTTLED_FOR)
-    others = [each.token_hash for each in store.sessions_of(tx.connection, there.id) if each.token_hash != _hash(token)]
+    others = [
+        each.token_hash for each in store.sessions_of(tx.connection, there.id) if each.token_hash != hash_of(token)
+    ]
     store.end_sessions_named(tx.connection, others)
     log_service.write(tx, actor, None, [log_service.Entry("password changed", actor.email)])
 

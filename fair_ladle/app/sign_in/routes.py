@@ -12,7 +12,7 @@ from pydantic import BaseModel, Field
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import is_set_up
-from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.http import Db, Who, origin_of
 from fair_ladle.app.plumbing.installation import is_demo
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.plumbing.routing import Router, answers_a_secret, keeps_order_itself
@@ -56,6 +56,8 @@ class Me(BaseModel):
     """The zone that days are reckoned in, as IANA names it."""
     demo: bool
     """Whether this is the operator's admin of a demo, whose mail can be looked at."""
+    lacks_second_factor: bool
+    """Whether they can do nothing here but set up the second factor that is required."""
 
 
 @open_routes.post("/sign-in", status_code=204)
@@ -65,11 +67,6 @@ def sign_in(body: SignIn, request: Request, db: Db) -> Response:
     agent = request.headers.get("User-Agent", "")
     found = usecases.sign_in(db, body.email, body.password, origin_of(request), body.code, agent)
     return with_session(found, request)
-
-
-def origin_of(request: Request) -> str:
-    """The address a request comes from."""
-    return request.client.host if request.client else ""
 
 
 def with_session(session: usecases.Session, request: Request) -> Response:
@@ -171,6 +168,7 @@ def me(request: Request, db: Db, token: Annotated[str | None, Cookie(alias=COOKI
         now=db.clock.now().isoformat(),
         time_zone=str(db.snapshot(accounts_service.zone)),
         demo=running.kind == "operator" and is_demo(db),
+        lacks_second_factor=found.actor.lacks_second_factor,
     )
 
 

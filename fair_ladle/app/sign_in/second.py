@@ -97,6 +97,9 @@ def confirm(tx: Transaction, actor: Actor, code: str) -> list[str]:
 
 
 def drop(tx: Transaction, actor: Actor) -> None:
-    """Take the actor's second factor away; whoever asks has shown the password."""
+    """Take the actor's second factor away; whoever asks has shown the password. Refused where one is required of
+    them."""
+    if store.is_second_factor_required(tx.connection, actor.sign_in_id or 0):
+        raise conflict("An account you run requires a second factor; it stays.")
     store.drop_second_factor(tx.connection, actor.sign_in_id or 0)
     log_service.write(tx, actor, None, [log_service.Entry("second factor taken away", actor.email)])

@@ -34,7 +34,7 @@ class SignedIn:
     token_hash: str
 
 
-def _hash(token: str) -> str:
+def hash_of(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()
 
 
@@ -44,13 +44,13 @@ def signed_in(tx: Transaction, token: str, running: str | None = None) -> Signed
     ``running`` names the branch to act in where there are several.
     """
     tx = replace(tx, kept={})  # it only reads, but for noting that the session was used
-    token_hash = _hash(token)
+    token_hash = hash_of(token)
     rows = store.session(tx.connection, token_hash)
     now = tx.now
     if not rows or now - rows[0].last_used > IDLE or now - rows[0].began > LONGEST:
         return None
     session, day = rows[0], accounts_service.today(tx)
-    delegations = _open_to(
+    delegations = open_to(
         tx, [each for each in rows if (each.first_day or day) <= day and (each.last_day or day) >= day]
     )
     if not delegations:
@@ -60,11 +60,11 @@ def signed_in(tx: Transaction, token: str, running: str | None = None) -> Signed
         raise not_allowed("You do not run that account (any more).")
     if now - session.last_used > TOUCH_EVERY:
         store.touch_session(tx.connection, token_hash, now)
-    actor = _actor(tx, chosen, session.person, session.email, session.sign_in_id)
+    actor = acting(tx, chosen, session.person, session.email, session.sign_in_id)
     return SignedIn(actor, session.csrf_token, delegations, token_hash)
 
 
-def _open_to(tx: Transaction, delegations: list[Any]) -> list[Any]:
+def open_to(tx: Transaction, delegations: list[Any]) -> list[Any]:
     """Those over accounts that are there to be run: closed ones have no admins, nor has what stands below them."""
     accounts = accounts_service.known(tx)
     return [
@@ -81,25 +81,27 @@ def rehearse(tx: Transaction) -> None:
 
 def actor_for(tx: Transaction, sign_in_id: int, account: str) -> Actor | None:
     """Somebody running a branch without being there; None where they may not run it any more."""
-    there = _open_to(tx, store.delegations_of(tx.connection, sign_in_id, accounts_service.today(tx)))
+    there = open_to(tx, store.delegations_of(tx.connection, sign_in_id, accounts_service.today(tx)))
     who = store.by_id(tx.connection, sign_in_id)
     found = next((each for each in there if each.code == account), None)
     if found is None or who is None:
         return None
-    return _actor(tx, found, found.called or who.name, who.email, sign_in_id)
+    return acting(tx, found, found.called or who.name, who.email, sign_in_id)
 
 
-def _actor(tx: Transaction, delegation: Any, name: str, email: str, sign_in_id: int) -> Actor:
+def acting(tx: Transaction, delegation: Any, name: str, email: str, sign_in_id: int) -> Actor:
     """Somebody acting through a delegation."""
+    lacks = bool(getattr(delegation, "lacks_second_factor", 0))
     return Actor(
         name,
         email,
         delegation.code,
         sign_in_id,
         delegation.role,
-        permissions_of(tx, delegation),
+        frozenset() if lacks else permissions_of(tx, delegation),
         delegation.delegation_id,
         limits_of(delegation.limits),
+        lacks_second_factor=lacks,
     )
 
 
@@ -115,6 +117,12 @@ def role_name(delegation: Any) -> str:
     """What the role of a delegation is called."""
     ready = ROLES.get(delegation.role)
     return str(delegation.role_name or (delegation.role if ready is None else ready.name))
+
+
+def with_key(actor: Actor, key: Any) -> Actor:
+    """The same with a key of theirs: what the key is for, as far as their role still has it."""
+    permissions = actor.permissions if key.permissions is None else actor.permissions & frozenset(key.permissions)
+    return replace(actor, key_id=key.key_id, permissions=permissions)
 
 
 def find_by_email(tx: Transaction, email: str) -> Any | None:

@@ -13,12 +13,14 @@ from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.plumbing.database import Transaction, insert_row
 from fair_ladle.app.plumbing.tables import demo_clock
 from fair_ladle.app.sign_in.tables import (
+    api_keys,
     delegation_history,
     delegations,
     failed_tries,
     recovery_codes,
     role_permissions,
     roles,
+    second_factor_rules,
     second_factors,
     sessions,
     sign_in_links,
@@ -158,21 +160,31 @@ def begin_session(connection: sa.Connection, row: dict[str, Any]) -> None:
 def session(connection: sa.Connection, token_hash: str) -> list[Any]:
     """A session with its sign-in, a row for each delegation that is not ended, with its account."""
     d = delegations
-    run = [
-        d.c.id.label("delegation_id"),
-        d.c.role,
-        d.c.role_id,
-        d.c.first_day,
-        d.c.last_day,
-        d.c.account_id,
-        d.c.limits,
-    ]
-    wanted = sa.select(sessions, sign_ins.c.email, CALLED.label("person"), *run, *ACCOUNT)
+    wanted = sa.select(sessions, sign_ins.c.email, CALLED.label("person"), *RUN, *ACCOUNT, LACKS_SECOND_FACTOR)
     joined = wanted.join(sign_ins, sign_ins.c.id == sessions.c.sign_in_id).join(d, d.c.sign_in_id == sign_ins.c.id)
     mine = sa.and_(sessions.c.token_hash == token_hash, d.c.ended_at.is_(None))
     return list(connection.execute(joined.join(accounts, accounts.c.id == d.c.account_id).where(mine).order_by(d.c.id)))
 
 
+_d = delegations.c
+RUN = (_d.id.label("delegation_id"), _d.role, _d.role_id, _d.first_day, _d.last_day, _d.account_id, _d.limits)
+_above = accounts.alias("above")
+_REQUIRED = sa.exists().where(
+    _above.c.id == second_factor_rules.c.account_id,
+    accounts.c.path.startswith(_above.c.path),
+    sa.or_(
+        second_factor_rules.c.role == "",
+        second_factor_rules.c.role == delegations.c.role,
+        sa.cast(second_factor_rules.c.role, sa.BigInteger) == delegations.c.role_id,
+    ),
+)
+LACKS_SECOND_FACTOR = sa.and_(
+    _REQUIRED,
+    ~sa.exists().where(
+        second_factors.c.sign_in_id == delegations.c.sign_in_id, second_factors.c.confirmed_at.is_not(None)
+    ),
+).label("lacks_second_factor")
+"""Whether a delegation is one that nobody has without a second factor, and whoever has it has none."""
 ACCOUNT = (accounts.c.code, accounts.c.name, accounts.c.kind, accounts.c.currency)
 
 
@@ -210,9 +222,10 @@ def clear_tries(connection: sa.Connection, email: str, origin: str, before: date
     f = failed_tries
     mine = sa.and_(f.c.email == email[:254], f.c.origin == origin[:64])
     connection.execute(sa.delete(f).where(mine))
-    old = connection.execute(sa.select(f.c.email, f.c.origin).where(f.c.last_at < before).limit(500)).all()
-    if old:
-        connection.execute(sa.delete(f).where(sa.tuple_(f.c.email, f.c.origin).in_([tuple(each) for each in old])))
+    old = connection.execute(sa.select(f.c.email, f.c.origin).where(f.c.last_at < before).limit(100)).all()
+    if old:  # one by one: pairs in a list are not looked up by the key here
+        one = sa.delete(f).where(f.c.email == sa.bindparam("of"), f.c.origin == sa.bindparam("from"))
+        connection.execute(one, [{"of": each.email, "from": each.origin} for each in old])
 
 
 def set_demo_clock(connection: sa.Connection, demo_at: datetime, real_at: datetime) -> None:
@@ -449,3 +462,95 @@ def history_on(
         .order_by(accounts.c.path, CALLED, d.c.id)
     )
     return list(connection.execute(wanted))
+
+
+def lock_delegation(connection: sa.Connection, delegation_id: int) -> Any | None:
+    """A delegation, locked."""
+    return connection.execute(sa.select(delegations).where(delegations.c.id == delegation_id).with_for_update()).first()
+
+
+def keys_of(connection: sa.Connection, delegation_id: int, now: datetime) -> list[Any]:
+    """The keys of a delegation that work, the newest first."""
+    k = api_keys
+    working = (k.c.delegation_id == delegation_id, k.c.ended_at.is_(None), k.c.expires_at > now)
+    return list(connection.execute(sa.select(k).where(*working).order_by(k.c.id.desc())))
+
+
+def keys_working(connection: sa.Connection, inside: sa.ColumnElement[bool], now: datetime) -> dict[int, int]:
+    """How many keys that work the delegations of a branch have, by their numbers."""
+    k, d = api_keys, delegations
+    wanted = sa.select(k.c.delegation_id, sa.func.count()).join(d, d.c.id == k.c.delegation_id)
+    working = wanted.where(inside, d.c.ended_at.is_(None), k.c.ended_at.is_(None), k.c.expires_at > now)
+    return {each[0]: each[1] for each in connection.execute(working.group_by(k.c.delegation_id))}
+
+
+def add_key(connection: sa.Connection, row: dict[str, Any]) -> None:
+    """Keep a key."""
+    connection.execute(sa.insert(api_keys).values(row))
+
+
+def change_key(connection: sa.Connection, key_id: int, values: dict[str, Any]) -> None:
+    """Another end for a key."""
+    connection.execute(sa.update(api_keys).where(api_keys.c.id == key_id).values(values))
+
+
+def end_keys(connection: sa.Connection, delegation_id: int, at: datetime) -> int:
+    """Every key of a delegation works no more; how many those were."""
+    k = api_keys
+    ids = list(connection.scalars(sa.select(k.c.id).where(k.c.delegation_id == delegation_id, k.c.ended_at.is_(None))))
+    for each in ids:
+        connection.execute(sa.update(k).where(k.c.id == each).values(ended_at=at))
+    return len(ids)
+
+
+def key(connection: sa.Connection, key_hash: str) -> Any | None:
+    """A key with its delegation, which is not ended, whose it is and over which account."""
+    d, k = delegations, api_keys
+    mine = [k.c.id.label("key_id"), k.c.permissions, k.c.expires_at, k.c.ended_at, d.c.sign_in_id]
+    wanted = sa.select(*mine, sign_ins.c.email, CALLED.label("person"), *RUN, *ACCOUNT, LACKS_SECOND_FACTOR)
+    joined = wanted.join(d, d.c.id == k.c.delegation_id).join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
+    found = joined.join(accounts, accounts.c.id == d.c.account_id)
+    return connection.execute(found.where(k.c.key_hash == key_hash, d.c.ended_at.is_(None))).first()
+
+
+def count_key(connection: sa.Connection, key_id: int, minute: int, at: datetime, origin: str) -> int:
+    """Count a request that a key makes; how many there were in this minute, with it."""
+    k = api_keys
+    counted = sa.case((k.c.minute == minute, k.c.asked + 1), else_=1)
+    values = [(k.c.asked, counted), (k.c.minute, minute), (k.c.last_used, at), (k.c.last_origin, origin)]
+    connection.execute(sa.update(k).where(k.c.id == key_id).ordered_values(*values))
+    return int(connection.scalar(sa.select(k.c.asked).where(k.c.id == key_id)) or 0)
+
+
+def second_factor_rules_in(connection: sa.Connection, inside: sa.ColumnElement[bool]) -> list[Any]:
+    """The branches of a branch, and roles in them, that nobody runs without a second factor."""
+    r = second_factor_rules
+    named = sa.select(r.c.role, accounts.c.code, accounts.c.name).join(accounts, accounts.c.id == r.c.account_id)
+    return list(connection.execute(named.where(inside).order_by(accounts.c.path, r.c.role)))
+
+
+def put_second_factor_rule(connection: sa.Connection, account_id: int, role: str, required: bool) -> bool:
+    """Require a second factor, or require it no more; whether that was otherwise."""
+    r = second_factor_rules
+    mine = sa.and_(r.c.account_id == account_id, r.c.role == role)
+    there = connection.execute(sa.select(r).where(mine)).first() is not None
+    if required and not there:
+        connection.execute(sa.insert(r).values(account_id=account_id, role=role))
+    elif there and not required:
+        connection.execute(sa.delete(r).where(mine))
+    return there != required
+
+
+def is_second_factor_required(connection: sa.Connection, sign_in_id: int) -> bool:
+    """Whether somebody has a delegation that nobody has without a second factor."""
+    d = delegations
+    wanted = sa.select(d.c.id).join(accounts, accounts.c.id == d.c.account_id)
+    mine = wanted.where(d.c.sign_in_id == sign_in_id, d.c.ended_at.is_(None), _REQUIRED)
+    return connection.execute(mine.limit(1)).first() is not None
+
+
+def has_session_from(connection: sa.Connection, sign_in_id: int, origin: str) -> bool:
+    """Whether a sign-in has a session that began from an address."""
+    s = sessions
+    wanted = sa.select(s.c.sign_in_id).where(s.c.sign_in_id == sign_in_id, s.c.origin == origin[:64]).limit(1)
+    return connection.execute(wanted).first() is not None

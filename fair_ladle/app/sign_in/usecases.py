@@ -23,12 +23,15 @@ from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import KeptRefusal, Problem, Refused, conflict, invalid, not_found
 from fair_ladle.app.plumbing.slots import AllTaken, slot
 from fair_ladle.app.sign_in import history, links, second, store
-from fair_ladle.app.sign_in.service import IDLE, LONGEST, _hash
+from fair_ladle.app.sign_in.service import IDLE, LONGEST, hash_of
 
 hasher = PasswordHasher()
 NOBODY = hasher.hash("nobody has this password")
 THROTTLED_FOR = timedelta(minutes=15)
-MOST_FAILURES, MOST_FROM_ORIGIN = 5, 100
+MOST_FAILURES, MOST_FROM_ORIGIN, MOST_FOR_ADDRESS = 5, 100, 30
+EVERYWHERE = "*"
+"""Where tries at an address are counted wherever they come from. Beyond the most of them it is open only from where its
+owner is signed in; another password by a mailed link opens it at once, so that nobody locks somebody else out."""
 AT_A_TIME, WAITS_SECONDS = 2, 3.0
 """Passwords verified at a time on this machine, each of which takes 64 MB and a core for a third of a second."""
 SHORTEST_PASSWORD, LONGEST_JUDGED, WEAKEST = 12, 72, 2
@@ -83,9 +86,14 @@ def count_try(tx: Transaction, email: str, origin: str) -> Any | None:
     now = tx.now
     tries = store.count_try(tx.connection, email, origin, now, now - THROTTLED_FOR)
     of_origin = store.count_try(tx.connection, "", origin, now, now - THROTTLED_FOR)
-    if tries > MOST_FAILURES or of_origin > MOST_FROM_ORIGIN:
+    of_address = store.count_try(tx.connection, email, EVERYWHERE, now, now - THROTTLED_FOR)
+    found = store.by_email(tx.connection, email)
+    locked = of_address > MOST_FOR_ADDRESS and not (
+        found is not None and store.has_session_from(tx.connection, found.id, origin)
+    )
+    if tries > MOST_FAILURES or of_origin > MOST_FROM_ORIGIN or locked:
         raise KeptRefusal(TOO_MANY, {"Retry-After": str(int(THROTTLED_FOR.total_seconds()))})
-    return store.by_email(tx.connection, email)
+    return found
 
 
 def _begin_session(
@@ -113,7 +121,7 @@ def _begin_session(
     store.begin_session(
         tx.connection,
         {
-            "token_hash": _hash(session.token),
+            "token_hash": hash_of(session.token),
             "sign_in_id": sign_in_id,
             "csrf_token": session.csrf_token,
             "began": now,
@@ -142,7 +150,7 @@ def _log_sign_in(tx: Transaction, what: str, who: Any, origin: str) -> None:
 
 def sign_out(tx: Transaction, token: str) -> None:
     """End a session."""
-    store.end_session(tx.connection, _hash(token))
+    store.end_session(tx.connection, hash_of(token))
 
 
 def give_sign_in(tx: Transaction, actor: Actor, email: str, name: str, account: str, password: str) -> None:
@@ -223,6 +231,7 @@ def _set_password(tx: Transaction, token: str, password_hash: str) -> None:
     who = store.by_id(tx.connection, found.sign_in_id)
     assert who is not None
     store.set_password(tx.connection, who.id, password_hash)
+    store.clear_tries(tx.connection, who.email, EVERYWHERE, tx.now - THROTTLED_FOR)
     log_service.write(
         tx, Actor(who.name, who.email, None, who.id), None, [log_service.Entry("password set", who.email)]
     )

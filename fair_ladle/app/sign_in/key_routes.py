@@ -1,0 +1,86 @@
+"""Keys for programs, over HTTP."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel, Field
+
+from fair_ladle.app.plumbing.days import Day
+from fair_ladle.app.plumbing.http import Db, Who
+from fair_ladle.app.plumbing.permissions import PERMISSIONS
+from fair_ladle.app.plumbing.routing import Router, answers_a_secret
+from fair_ladle.app.sign_in import keys as usecases
+
+routes = Router("/api/keys", "keys", sees="own", changes="own")
+
+
+class KeyBody(BaseModel):
+    """A key: ``ending`` are its last characters, ``permissions`` what of one's role it is for (null = all)."""
+
+    id: int
+    name: str
+    ending: str
+    permissions: list[str] | None
+    made_at: str
+    expires_at: str
+    last_used: str | None
+    last_origin: str | None
+
+
+class NewKey(BaseModel):
+    """A key to make, until the end of its last day; ``permissions`` null = all of one's role."""
+
+    name: str = Field(max_length=100)
+    last_day: Day
+    permissions: list[str] | None = Field(default=None, max_length=len(PERMISSIONS))
+
+
+class Until(BaseModel):
+    """The last day of a key."""
+
+    last_day: Day
+
+
+class MadeKey(BaseModel):
+    """A key, shown once."""
+
+    key: str
+
+
+@routes.get("", response_model=list[KeyBody])
+def keys(db: Db, who: Who) -> Any:
+    """The keys of the delegation one acts through."""
+    return [
+        KeyBody(
+            id=each.id,
+            name=each.name,
+            ending=each.ending,
+            permissions=each.permissions,
+            made_at=each.made_at.isoformat(),
+            expires_at=each.expires_at.isoformat(),
+            last_used=each.last_used.isoformat() if each.last_used else None,
+            last_origin=each.last_origin,
+        )
+        for each in db.run(usecases.keys, who)
+    ]
+
+
+@routes.post("", response_model=MadeKey, status_code=201)
+@answers_a_secret
+def make(body: NewKey, db: Db, who: Who) -> Any:
+    """Make a key; it is shown once."""
+    return MadeKey(key=db.run(usecases.make, who, body.name, body.last_day, body.permissions))
+
+
+@routes.post("/{api_key_id}/replace", response_model=MadeKey, status_code=201)
+@answers_a_secret
+def replace(api_key_id: int, body: Until, db: Db, who: Who) -> Any:
+    """Make another key in place of one, which still works for a day."""
+    return MadeKey(key=db.run(usecases.replace, who, api_key_id, body.last_day))
+
+
+@routes.post("/{api_key_id}/end", status_code=204)
+def end(api_key_id: int, db: Db, who: Who) -> None:
+    """A key works no more."""
+    db.run(usecases.end, who, api_key_id)

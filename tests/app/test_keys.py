@@ -1,0 +1,127 @@
+"""Keys for programs, second factors that are required, and addresses that are tried from everywhere."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Any
+
+import pyotp
+import pytest
+import sqlalchemy as sa
+from fastapi.testclient import TestClient
+
+from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.limits import Ceiling, Limits
+from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.sign_in import delegating, keys, usecases
+from tests.app.test_delegations import TODAY, delegation_of, given
+from tests.app.test_setup import PASSWORD, enter, mails, token_in
+
+WEEK = TODAY + timedelta(7)
+
+
+def with_key(app: TestClient, key: str) -> TestClient:
+    client = TestClient(app.app, raise_server_exceptions=False)
+    client.headers["Authorization"] = f"Bearer {key}"
+    return client
+
+
+def signs_in(database: Database, app: TestClient, account: str = "OLDQUAY", **more: Any) -> tuple[Actor, TestClient]:
+    who = given(database, COMMAND_LINE, account, **more)
+    database.run(usecases.give_sign_in, COMMAND_LINE, who.email, who.name, account, PASSWORD)
+    return who, enter(app, who.email, PASSWORD)
+
+
+def test_a_key_does_what_its_delegation_lets_it_and_no_more(app: TestClient, demo: Database) -> None:
+    who, client = signs_in(demo, app, passes_on=True, limits=Limits(ceilings={"LANTERN-MAIL": Ceiling(at_once=1)}))
+    made = client.post("/api/keys", json={"name": "Reports", "last_day": str(WEEK), "permissions": None})
+    assert made.status_code == 201, made.text
+    key = made.json()["key"]
+    program = with_key(app, key)
+    assert program.get("/api/people?limit=1").status_code == 200
+    assert program.get("/api/accounts/TERN").status_code == 404
+    two = [{"account": "OLDQUAY", "product": "LANTERN-MAIL", "subject": each} for each in ("a", "b")]
+    assert program.post("/api/assignments", json={"units": two}).json()["type"] == "urn:fair-ladle:above-ceiling"
+    for path in ("/api/keys", "/api/own"):
+        assert program.get(path).json()["detail"] == "A key is not for this; sign in."
+    [listed] = client.get("/api/keys").json()
+    assert (listed["ending"], listed["last_origin"]) == (key[-4:], "testclient") and listed["last_used"]
+    with demo.engine.connect() as connection:
+        assert key not in str(connection.execute(sa.text("SELECT * FROM api_keys")).all())
+
+    narrow = client.post("/api/keys", json={"name": "N", "last_day": str(WEEK), "permissions": ["people.see"]})
+    reads = with_key(app, narrow.json()["key"])
+    assert (reads.get("/api/people?limit=1").status_code, reads.get("/api/log").status_code) == (200, 403)
+
+    other = client.post(f"/api/keys/{listed['id']}/replace", json={"last_day": str(WEEK)}).json()["key"]
+    assert [with_key(app, each).get("/api/pools").status_code for each in (key, other)] == [200, 200]
+    demo.clock.shift += timedelta(days=1, minutes=1)
+    assert [with_key(app, each).get("/api/pools").status_code for each in (key, other)] == [401, 200]
+    demo.run(delegating.end, COMMAND_LINE, delegation_of(demo, who))
+    assert with_key(app, other).get("/api/pools").status_code == 401
+
+
+def test_a_key_asks_so_often_a_minute(app: TestClient, demo: Database, monkeypatch: pytest.MonkeyPatch) -> None:
+    who = given(demo, COMMAND_LINE, "OLDQUAY")
+    program = with_key(app, demo.run(keys.make, who, "Busy", WEEK, None))
+    monkeypatch.setattr(keys, "MOST_A_MINUTE", 3)
+    codes = [program.get("/api/pools").status_code for _ in range(5)]
+    assert codes[:3] == [200] * 3 and set(codes[3:]) <= {200, 429} and 429 in codes
+    assert 0 < int(program.get("/api/pools").headers["Retry-After"]) <= 60
+
+
+def test_no_key_lasts_longer_or_may_more_than_who_makes_it(demo: Database) -> None:
+    who = given(demo, COMMAND_LINE, "OLDQUAY", "desk", last_day=WEEK)
+    for last_day, permissions, says in (
+        (WEEK + timedelta(1), None, "ends on"),
+        (TODAY - timedelta(1), None, "from today"),
+        (TODAY + timedelta(400), None, "from today"),
+        (WEEK, ["log.see"], "does not let you read the log"),
+        (WEEK, ["emperor"], "Name one or more"),
+        (WEEK, [], "Name one or more"),
+    ):
+        with pytest.raises(Refused, match=says):
+            demo.run(keys.make, who, "K", last_day, permissions)
+    for number in range(keys.MOST_KEYS):
+        demo.run(keys.make, who, f"K{number}", WEEK, None)
+    with pytest.raises(Refused, match="at most 20 keys"):
+        demo.run(keys.make, who, "K", WEEK, None)
+    other = given(demo, COMMAND_LINE, "OLDQUAY")
+    mine = demo.run(keys.keys, who)[0]
+    for act in (lambda: demo.run(keys.end, other, mine.id), lambda: demo.run(keys.replace, other, mine.id, WEEK)):
+        with pytest.raises(Refused, match="There is no key"):
+            act()
+
+
+def test_who_lacks_a_required_second_factor_can_only_set_it_up(app: TestClient, demo: Database) -> None:
+    who, client = signs_in(demo, app)
+    key = client.post("/api/keys", json={"name": "K", "last_day": str(WEEK), "permissions": None}).json()["key"]
+    assert client.get("/api/people?limit=1").status_code == 200
+    demo.run(delegating.require_second_factor, COMMAND_LINE, "GANNET", "steward", True)
+    assert client.get("/api/people?limit=1").status_code == 200
+    demo.run(delegating.require_second_factor, COMMAND_LINE, "GANNET", None, True)
+    for asks in (client, with_key(app, key)):
+        answer = asks.get("/api/people?limit=1")
+        assert (answer.status_code, answer.json()["type"]) == (403, "urn:fair-ladle:second-factor-required")
+    assert client.get("/api/me").json()["lacks_second_factor"] is True
+    secret = client.post("/api/own/second-factor").json()["secret"]
+    now = demo.clock.now().timestamp()
+    client.post("/api/own/second-factor/confirm", json={"code": pyotp.TOTP(secret).at(int(now))})
+    assert client.get("/api/people?limit=1").status_code == 200
+    assert with_key(app, key).get("/api/pools").status_code == 200
+    refused = client.post("/api/own/second-factor/end", json={"current": PASSWORD})
+    assert (refused.status_code, "requires" in refused.json()["detail"]) == (409, True)
+
+
+def test_an_address_tried_from_everywhere_stays_open_to_its_owner(demo: Database, app: TestClient) -> None:
+    who, _ = signs_in(demo, app)
+    for number in range(40):
+        with pytest.raises(Refused):
+            usecases.sign_in(demo, who.email, "wrong wrong wrong", f"10.0.0.{number}")
+    with pytest.raises(Refused, match="Too many tries"):
+        usecases.sign_in(demo, who.email, PASSWORD, "10.9.9.9")
+    assert usecases.sign_in(demo, who.email, PASSWORD, "testclient").token, "where they are signed in it stays open"
+    demo.run(usecases.forgotten, who.email, "10.9.9.9")
+    usecases.set_password(demo, token_in(mails(demo, who.email)[-1]), "another-long-passphrase-7")
+    assert usecases.sign_in(demo, who.email, "another-long-passphrase-7", "10.9.9.9").token

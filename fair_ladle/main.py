@@ -33,6 +33,7 @@ from fair_ladle.app.enforcement.routes import routes as enforcement
 from fair_ladle.app.entitlements.routes import routes as entitlements
 from fair_ladle.app.leases.routes import public_routes as session_leases
 from fair_ladle.app.leases.routes import routes as sessions
+from fair_ladle.app.log import service as log_service
 from fair_ladle.app.log.routes import routes as log
 from fair_ladle.app.notices.routes import routes as notices
 from fair_ladle.app.numbers.routes import routes as numbers
@@ -48,8 +49,8 @@ from fair_ladle.app.plumbing import metrics
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.errors import add_handlers
-from fair_ladle.app.plumbing.guard import SAFE, Guard
-from fair_ladle.app.plumbing.http import PROBLEM_TYPE, origin_of, problem_response
+from fair_ladle.app.plumbing.guard import Guard
+from fair_ladle.app.plumbing.http import PROBLEM_TYPE, SAFE, origin_of, problem_response
 from fair_ladle.app.plumbing.installation import open_database, watch_over
 from fair_ladle.app.plumbing.pages import page
 from fair_ladle.app.plumbing.problems import Problem, Refused, not_found
@@ -150,6 +151,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
 
     app = FastAPI(title="Fair Ladle", version="1", docs_url=None, redoc_url=None, openapi_url=None, lifespan=lifespan)
     app.state.find_actor = find_actor
+    app.state.note_refusal = log_service.write_refusal
     app.add_middleware(GZipMiddleware, minimum_size=1000, compresslevel=5)
     app.add_middleware(
         Guard,

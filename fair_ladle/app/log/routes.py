@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
+from typing import Annotated, Any
 
-from fastapi import Query, Response
+from fastapi import Depends, Query, Response
 from pydantic import BaseModel
 
 from fair_ladle.app.log import usecases
+from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Format, Who, sheet
 from fair_ladle.app.plumbing.routing import Router
 
@@ -34,13 +35,20 @@ class LogEntry(BaseModel):
     action: str
     subject: str
     changes: list[Change]
+    via: str | None
+    """Through which role, where, and with which key."""
+    request: str | None
+    origin: str | None
+    """The address it was asked from."""
 
 
 class LogEntries(BaseModel):
-    """A page of the log, newest first; ``before`` asks for the next page, null at the end."""
+    """A page of the log, newest first, with who wrote any lately and of which kinds; ``before`` asks for the next
+    page, null at the end."""
 
     entries: list[LogEntry]
     actors: list[str]
+    kinds: list[str]
     before: int | None
 
 
@@ -67,35 +75,54 @@ def _entries(page: usecases.LogPage) -> list[LogEntry]:
                     Change(what=name, before=_text(before.get(name)), after=_text(after.get(name)))
                     for name in dict.fromkeys([*before, *after])
                 ],
+                via=entry.via,
+                request=entry.request_id,
+                origin=entry.origin,
             )
         )
     return found
 
 
+def sought(
+    account: Annotated[str | None, Query(max_length=64)] = None,
+    by: Annotated[str | None, Query(max_length=200)] = None,
+    kind: Annotated[str | None, Query(max_length=64)] = None,
+    first_day: Day | None = None,
+    last_day: Day | None = None,
+    find: Annotated[str, Query(max_length=200)] = "",
+) -> usecases.Sought:
+    """What is looked for."""
+    return usecases.Sought(account, by, kind, first_day, last_day, find)
+
+
+Wanted = Annotated[usecases.Sought, Depends(sought)]
+
+
 @routes.get("", response_model=LogEntries)
-def read(
-    db: Db,
-    who: Who,
-    account: str | None = None,
-    by: str | None = None,
-    before: int | None = None,
-    limit: int = Query(100, ge=1, le=500),
-) -> Any:
-    """The log of one's branch, newest first; of one account, or by one person."""
-    page = db.snapshot(usecases.read, who, account, by, None, before, limit)
+def read(db: Db, who: Who, wanted: Wanted, before: int | None = None, limit: int = Query(100, ge=1, le=500)) -> Any:
+    """The log of one's branch, newest first: of one account and its branch, by one person, of one kind, of some days,
+    with some words in it."""
+    page = db.snapshot(usecases.read, who, wanted, before, limit)
     entries = _entries(page)
-    return LogEntries(entries=entries, actors=page.actors, before=entries[-1].number if len(entries) == limit else None)
+    return LogEntries(
+        entries=entries,
+        actors=page.actors,
+        kinds=page.kinds,
+        before=entries[-1].number if len(entries) == limit else None,
+    )
 
 
 @routes.get("/export", response_class=Response)
-def export(db: Db, who: Who, form: Format = "csv", account: str | None = None, by: str | None = None) -> Response:
+def export(db: Db, who: Who, wanted: Wanted, form: Format = "csv") -> Response:
     """What is shown, as a file, newest first."""
 
     def rows() -> Iterator[list[Any]]:
-        for page in db.stream(usecases.every, who, account, by):
+        for page in db.stream(usecases.every, who, wanted):
             for entry in _entries(page):
                 shared = [entry.at, entry.actor, entry.account, entry.action, entry.subject]
+                how = [entry.via, entry.origin, entry.request]
                 for change in entry.changes or [Change(what="", before=None, after=None)]:
-                    yield [*shared, change.what, change.before, change.after]
+                    yield [*shared, change.what, change.before, change.after, *how]
 
-    return sheet("log", form, ["at", "who", "account", "action", "subject", "what", "before", "after"], rows())
+    shared = ["at", "who", "account", "action", "subject", "what", "before", "after"]
+    return sheet("log", form, [*shared, "through", "address", "request"], rows())

@@ -11,11 +11,13 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.log import sealing, store
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.permissions import ROLES
+from fair_ladle.app.plumbing.problems import Problem
 
 AT_ONCE = 5000
 FIELDS = (
     *("at", "actor", "through", "account_id", "action", "subject", "before", "after"),
-    *("delegation_id", "key_id", "request_id", "origin"),
+    *("via", "delegation_id", "key_id", "request_id", "origin"),
 )
 
 
@@ -54,6 +56,7 @@ def write(tx: Transaction, actor: Actor, scope_id: int | None, entries: list[Ent
             "subject": entry.subject[:255],
             "before": None if entry.before is None else {k: _plain(v) for k, v in entry.before.items()},
             "after": None if entry.after is None else {k: _plain(v) for k, v in entry.after.items()},
+            "via": _via(actor),
             "delegation_id": actor.delegation_id,
             "key_id": actor.key_id,
             "request_id": actor.request_id,
@@ -61,6 +64,15 @@ def write(tx: Transaction, actor: Actor, scope_id: int | None, entries: list[Ent
         }
         rows.append(row | {"code": key.code(_content(**row))})
     store.add(tx.connection, rows)
+
+
+def _via(actor: Actor) -> str | None:
+    """Through what somebody acts: their role, where, and with which key."""
+    if actor.delegation_id is None:
+        return None
+    role = ROLES[actor.role].name if actor.role in ROLES else "A role of their own"
+    key = f", key {actor.key_name}" if actor.key_name else ""
+    return f"{role} of {actor.scope}{key}"[:255]
 
 
 def _content(
@@ -82,6 +94,12 @@ def _content(
 
 def _key(tx: Transaction) -> sealing.Key:
     return sealing.key(tx.settings.home, lambda: store.newest_id(tx.connection))
+
+
+def write_refusal(tx: Transaction, actor: Actor, asked: str, problem: Problem) -> None:
+    """Write that somebody was refused something."""
+    account_id = accounts_service.ids_by_code(tx, [actor.scope or ""]).get(actor.scope or "")
+    write(tx, actor, None, [Entry("refused", asked, account_id, None, {"why": problem.detail or problem.title})])
 
 
 def came_later(tx: Transaction, accounts: accounts_service.Accounts, top: int, row: int) -> dict[int, datetime]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Collection, Mapping
+from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
@@ -20,7 +20,7 @@ ADD = Prepared(
             name: sa.bindparam(f"new_{name}")
             for name in (
                 *("at", "actor", "through", "account_id", "action", "subject", "before", "after", "code"),
-                *("delegation_id", "key_id", "request_id", "origin"),
+                *("via", "delegation_id", "key_id", "request_id", "origin"),
             )
         }
     )
@@ -39,36 +39,29 @@ def add(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
 
 
 def newest(
-    connection: sa.Connection,
-    account_ids: Collection[int] | None,
-    actor: str | None,
-    action: str | None,
-    before: int | None,
-    limit: int,
-    later: Mapping[int, datetime] | None = None,
+    connection: sa.Connection, wanted: Sequence[sa.ColumnElement[bool]], before: int | None, limit: int
 ) -> list[Any]:
-    """Entries, newest first, of these accounts (None = of all, those of no account too); ``later`` has accounts of
-    which only entries from an instant on count."""
-    statement = sa.select(e).order_by(e.c.id.desc()).limit(limit)
-    if account_ids is not None:
-        statement = statement.where(e.c.account_id.in_(account_ids))
-    for account_id, since in (later or {}).items():
-        statement = statement.where(sa.or_(e.c.account_id != account_id, e.c.at >= since))
-    if actor:
-        statement = statement.where(e.c.actor == actor)
-    if action:
-        statement = statement.where(e.c.action == action)
-    if before is not None:
-        statement = statement.where(e.c.id < before)
-    return list(connection.execute(statement))
+    """Entries that meet all of these, newest first, older than one (its number)."""
+    statement = sa.select(e).where(*wanted).order_by(e.c.id.desc()).limit(limit)
+    return list(connection.execute(statement if before is None else statement.where(e.c.id < before)))
 
 
-def actors(connection: sa.Connection, account_ids: Collection[int] | None) -> list[str]:
-    """Everyone who has an entry about these accounts."""
-    statement = sa.select(e.c.actor).distinct().order_by(e.c.actor)
-    if account_ids is not None:
-        statement = statement.where(e.c.account_id.in_(account_ids))
-    return list(connection.scalars(statement))
+def says(word: str) -> sa.ColumnElement[bool]:
+    """Entries in which a word stands, in whatever letters."""
+    kept = json.dumps(word)[1:-1]
+    told = [each.contains(word, autoescape=True) for each in (e.c.actor, e.c.action, e.c.subject)]
+    changed = [sa.cast(each, sa.Text).contains(kept, autoescape=True) for each in (e.c.before, e.c.after)]
+    asked = [each.contains(word, autoescape=True) for each in (e.c.via, e.c.request_id, e.c.origin)]
+    return sa.or_(*told, *changed, *asked)
+
+
+def lately(
+    connection: sa.Connection, wanted: Sequence[sa.ColumnElement[bool]], limit: int
+) -> tuple[list[str], list[str]]:
+    """Who has written the newest entries that meet all of these, and what they are."""
+    part = sa.select(e.c.actor, e.c.action).where(*wanted).order_by(e.c.id.desc()).limit(limit).subquery()
+    rows = connection.execute(sa.select(part).distinct()).all()
+    return sorted({each.actor for each in rows}), sorted({each.action for each in rows})
 
 
 def about(connection: sa.Connection, account_id: int, action: str, subject: str) -> list[Any]:

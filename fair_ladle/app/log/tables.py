@@ -18,6 +18,7 @@ log_entries = sa.Table(
     sa.Column("subject", sa.String(255), nullable=False),
     sa.Column("before", sa.JSON),
     sa.Column("after", sa.JSON),
+    sa.Column("via", sa.String(255), comment="the role, account and key the actor acted through, in words"),
     sa.Column("delegation_id", sa.BigInteger, comment="through which the actor acted"),
     sa.Column("key_id", sa.BigInteger, comment="the key a program acted with"),
     sa.Column("request_id", sa.String(32)),

@@ -8,53 +8,84 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from datetime import date, timedelta
 from typing import Any
+
+import sqlalchemy as sa
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.log import store
 from fair_ladle.app.log.service import came_later
+from fair_ladle.app.log.tables import log_entries
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 
 
 @dataclass(frozen=True)
+class Sought:
+    """What is looked for: entries about an account's branch, by somebody, of a kind, of some days, with all of these
+    words in them."""
+
+    account: str | None = None
+    by: str | None = None
+    kind: str | None = None
+    first_day: date | None = None
+    last_day: date | None = None
+    words: str = ""
+
+
+@dataclass(frozen=True)
 class LogPage:
-    """Entries newest first, and who else has written any."""
+    """Entries newest first; who has written any lately, and of which kinds those are."""
 
     entries: list[Any]
     actors: list[str]
+    kinds: list[str]
     accounts: accounts_service.Accounts
 
 
-def every(tx: Transaction, actor: Actor, account: str | None = None, by: str | None = None) -> Iterator[LogPage]:
-    """All of the log that is shown, newest first, a few hundred entries at a time."""
+AT_ONCE, LATELY, MOST_WORDS = 500, 2000, 5
+
+
+def every(tx: Transaction, actor: Actor, sought: Sought) -> Iterator[LogPage]:
+    """All of the log that is looked for, newest first, a few hundred entries at a time."""
+    accounts, wanted = _wanted(tx, actor, sought)
     before = None
     while True:
-        page = read(tx, actor, account, by, None, before, AT_ONCE)
-        yield page
-        if len(page.entries) < AT_ONCE:
+        entries = store.newest(tx.connection, wanted, before, AT_ONCE)
+        yield LogPage(entries, [], [], accounts)
+        if len(entries) < AT_ONCE:
             return
-        before = page.entries[-1].id
-
-
-AT_ONCE = 500
+        before = entries[-1].id
 
 
 def read(
-    tx: Transaction,
-    actor: Actor,
-    account: str | None = None,
-    by: str | None = None,
-    action: str | None = None,
-    before: int | None = None,
-    limit: int = 100,
+    tx: Transaction, actor: Actor, sought: Sought = Sought(), before: int | None = None, limit: int = 100
 ) -> LogPage:
-    """The log of the actor's branch, or of one branch within it; the operator also sees what is of no account."""
+    """The log of the actor's branch, or what is looked for in it; the operator also sees what is of no account."""
+    accounts, wanted = _wanted(tx, actor, sought)
+    entries = store.newest(tx.connection, wanted, before, min(limit, AT_ONCE))
+    _, branch = _wanted(tx, actor, Sought(sought.account))
+    actors, kinds = store.lately(tx.connection, branch, LATELY)
+    return LogPage(entries, actors, kinds, accounts)
+
+
+def _wanted(
+    tx: Transaction, actor: Actor, sought: Sought
+) -> tuple[accounts_service.Accounts, list[sa.ColumnElement[bool]]]:
     accounts = accounts_service.known(tx)
     top = accounts_service.top_row(accounts, actor)
-    row = top if account is None else accounts_service.row_in_scope(accounts, actor, account)
-    ids = None if row == 0 else [int(each) for each in accounts.ids[accounts.tree.branch(row)]]
-    entries = store.newest(
-        tx.connection, ids, by, action, before, min(limit, AT_ONCE), came_later(tx, accounts, top, row)
-    )
-    return LogPage(entries, store.actors(tx.connection, ids), accounts)
+    row = top if sought.account is None else accounts_service.row_in_scope(accounts, actor, sought.account)
+    e = log_entries.c
+    wanted = [accounts_service.in_branch(accounts, row, e.account_id)]
+    for account_id, since in came_later(tx, accounts, top, row).items():
+        wanted.append(sa.or_(e.account_id != account_id, e.at >= since))
+    if sought.by:
+        wanted.append(e.actor == sought.by)
+    if sought.kind:
+        wanted.append(e.action == sought.kind)
+    if sought.first_day is not None:
+        wanted.append(e.at >= accounts_service.start_of(tx, sought.first_day))
+    if sought.last_day is not None:
+        wanted.append(e.at < accounts_service.start_of(tx, sought.last_day + timedelta(1)))
+    return accounts, wanted + [store.says(each) for each in sought.words.split()[:MOST_WORDS]]

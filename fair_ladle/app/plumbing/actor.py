@@ -26,6 +26,7 @@ class Actor:
     limits: Limits = FREE
     lacks_second_factor: bool = False
     key_id: int | None = None
+    key_name: str | None = None
     request_id: str | None = None
     origin: str | None = None
 

@@ -5,12 +5,13 @@ from __future__ import annotations
 import logging
 
 import sqlalchemy as sa
+from anyio import to_thread
 from fastapi import FastAPI, Request, Response
 from fastapi.exceptions import RequestValidationError
 from starlette.exceptions import HTTPException
 
 from fair_ladle.app.plumbing.database import WAITED, Again, OutcomeUnknown, code_of
-from fair_ladle.app.plumbing.http import problem_response
+from fair_ladle.app.plumbing.http import SAFE, problem_response
 from fair_ladle.app.plumbing.problems import Problem, Refused
 
 logger = logging.getLogger("fair_ladle")
@@ -27,8 +28,26 @@ def add_handlers(app: FastAPI) -> None:
     app.add_exception_handler(OutcomeUnknown, _unknown)
 
 
+NOTED = {403, 404, 409}
+"""Refusals of who is signed in that are noted: of what they may not do, see or no longer can. Looking for what is not
+there is none."""
+
+
 async def _refused(request: Request, refused: Exception) -> Response:
     assert isinstance(refused, Refused)
+    actor = getattr(request.state, "actor", None)
+    status = refused.problem.status
+    looks = request.method in SAFE or getattr(
+        getattr(request.scope.get("route"), "endpoint", None), "reads_only", False
+    )
+    if actor is not None and (status == 403 or (status in NOTED and not looks)):
+        asked = f"{request.method} {request.url.path}"
+        try:
+            await to_thread.run_sync(
+                request.app.state.database.run, request.app.state.note_refusal, actor, asked, refused.problem
+            )
+        except sa.exc.SQLAlchemyError:
+            logger.exception("a refusal was not noted: %s", asked)
     return problem_response(refused.problem, refused.headers)
 
 

@@ -10,13 +10,12 @@ from urllib.parse import urlsplit
 from starlette.datastructures import Headers, MutableHeaders
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from fair_ladle.app.plumbing.http import problem_response
+from fair_ladle.app.plumbing.http import SAFE, problem_response
 from fair_ladle.app.plumbing.problems import Problem
 from fair_ladle.app.plumbing.watch import Watched, watching
 
 logger = logging.getLogger("fair_ladle")
 MOST_BODY, MOST_FILE = 2 * 2**20, 20 * 2**20
-SAFE = {"GET", "HEAD", "OPTIONS"}
 SECURITY_HEADERS = {
     "Content-Security-Policy": "default-src 'self'; style-src 'self'; img-src 'self' data:; "
     "object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",

@@ -22,6 +22,8 @@ from fair_ladle.connectors.sheets_out import TYPES, Cell, csv_parts, xlsx_parts
 
 Format = Literal["csv", "xlsx"]
 PROBLEM_TYPE = "application/problem+json"
+SAFE = {"GET", "HEAD", "OPTIONS"}
+"""Methods that change nothing."""
 
 
 class ProblemBody(BaseModel):

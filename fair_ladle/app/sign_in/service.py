@@ -122,7 +122,7 @@ def role_name(delegation: Any) -> str:
 def with_key(actor: Actor, key: Any) -> Actor:
     """The same with a key of theirs: what the key is for, as far as their role still has it."""
     permissions = actor.permissions if key.permissions is None else actor.permissions & frozenset(key.permissions)
-    return replace(actor, key_id=key.key_id, permissions=permissions)
+    return replace(actor, key_id=key.key_id, key_name=f"{key.key_name} …{key.ending}", permissions=permissions)
 
 
 def find_by_email(tx: Transaction, email: str) -> Any | None:

@@ -506,7 +506,15 @@ def end_keys(connection: sa.Connection, delegation_id: int, at: datetime) -> int
 def key(connection: sa.Connection, key_hash: str) -> Any | None:
     """A key with its delegation, which is not ended, whose it is and over which account."""
     d, k = delegations, api_keys
-    mine = [k.c.id.label("key_id"), k.c.permissions, k.c.expires_at, k.c.ended_at, d.c.sign_in_id]
+    mine = [
+        k.c.id.label("key_id"),
+        k.c.name.label("key_name"),
+        k.c.ending,
+        k.c.permissions,
+        k.c.expires_at,
+        k.c.ended_at,
+        d.c.sign_in_id,
+    ]
     wanted = sa.select(*mine, sign_ins.c.email, CALLED.label("person"), *RUN, *ACCOUNT, LACKS_SECOND_FACTOR)
     joined = wanted.join(d, d.c.id == k.c.delegation_id).join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
     found = joined.join(accounts, accounts.c.id == d.c.account_id)

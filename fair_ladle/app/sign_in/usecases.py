@@ -86,13 +86,13 @@ def count_try(tx: Transaction, email: str, origin: str) -> Any | None:
     now = tx.now
     tries = store.count_try(tx.connection, email, origin, now, now - THROTTLED_FOR)
     of_origin = store.count_try(tx.connection, "", origin, now, now - THROTTLED_FOR)
+    too_many = KeptRefusal(TOO_MANY, {"Retry-After": str(int(THROTTLED_FOR.total_seconds()))})
+    if tries > MOST_FAILURES or of_origin > MOST_FROM_ORIGIN:
+        raise too_many
     of_address = store.count_try(tx.connection, email, EVERYWHERE, now, now - THROTTLED_FOR)
     found = store.by_email(tx.connection, email)
-    locked = of_address > MOST_FOR_ADDRESS and not (
-        found is not None and store.has_session_from(tx.connection, found.id, origin)
-    )
-    if tries > MOST_FAILURES or of_origin > MOST_FROM_ORIGIN or locked:
-        raise KeptRefusal(TOO_MANY, {"Retry-After": str(int(THROTTLED_FOR.total_seconds()))})
+    if of_address > MOST_FOR_ADDRESS and not (found and store.has_session_from(tx.connection, found.id, origin)):
+        raise too_many
     return found
 
 

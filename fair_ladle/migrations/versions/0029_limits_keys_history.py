@@ -87,6 +87,10 @@ def upgrade() -> None:
         sa.ForeignKeyConstraint(['account_id'], ['accounts.id'], name=op.f('fk_second_factor_rules_account_id_accounts')),
         sa.PrimaryKeyConstraint('account_id', 'role', name=op.f('pk_second_factor_rules')),
     )
+    op.add_column(
+        'log_entries',
+        sa.Column('via', sa.String(length=255), comment='the role, account and key the actor acted through, in words'),
+    )
     op.add_column('log_entries', sa.Column('delegation_id', sa.BigInteger(), comment='through which the actor acted'))
     op.add_column('log_entries', sa.Column('key_id', sa.BigInteger(), comment='the key a program acted with'))
     op.add_column('log_entries', sa.Column('request_id', sa.String(length=32)))

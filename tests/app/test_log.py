@@ -1,0 +1,88 @@
+"""The log: who did what through what, what was refused, and finding it again."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Any
+
+from fastapi.testclient import TestClient
+
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.plumbing.actor import COMMAND_LINE
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.sign_in import delegating
+from fair_ladle.app.sign_in.delegating import Terms
+from fair_ladle.jobs import SealLog
+from tests.app.test_delegations import TODAY, delegation_of, given
+from tests.app.test_keys import signs_in, with_key
+from tests.conftest import do_job
+
+
+def found(client: TestClient, **sought: Any) -> list[tuple[str, str]]:
+    return [(each["action"], each["subject"]) for each in client.get("/api/log", params=sought).json()["entries"]]
+
+
+def test_each_act_and_refusal_says_who_through_what_and_from_where(app: TestClient, demo: Database) -> None:
+    _, client = signs_in(demo, app)
+    made = client.post("/api/keys", json={"name": "Till", "last_day": str(TODAY), "permissions": None}).json()
+    program = with_key(app, made["key"])
+    refused = program.put("/api/people/no.body/quota", json={})
+    draft = [{"kind": "allocation", "account": "OLDQUAY", "product": "VOICE", "terms": {"cap": 9}, "seen": None}]
+    program.patch("/api/drafts", json={"draft": None, "revision": 0, "put": draft})
+    answer = program.post("/api/delegations", json={})
+    denied = program.post("/api/delegations/99999/end")
+    assert (answer.status_code, denied.status_code) == (422, 404) and refused.status_code in (404, 405, 422)
+    [entry] = client.get("/api/log", params={"kind": "refused"}).json()["entries"]
+    assert entry["subject"] == "POST /api/delegations/99999/end"
+    assert entry["via"] == f"Branch admin of OLDQUAY, key Till …{made['key'][-4:]}"
+    assert entry["request"] == denied.headers["X-Request-Id"] and entry["origin"] == "testclient"
+    assert entry["changes"][0]["after"] == "There is no delegation '99999' here."
+    do_job(demo, SealLog())
+    assert demo.run(log_service.broken_seals) == []
+    with demo.engine.begin() as connection:
+        connection.exec_driver_sql("UPDATE log_entries SET origin = '10.0.0.1' WHERE action = 'refused'")
+    assert demo.run(log_service.broken_seals) != []
+
+
+def test_the_log_is_found_by_kind_days_and_words(app: TestClient, demo: Database) -> None:
+    _, client = signs_in(demo, app, passes_on=True)
+    body = {"email": "zoë.quill@x.example", "name": "Zoë Quill", "accounts": ["OLDQUAY-CREW"], "role": "desk"}
+    assert client.post("/api/delegations", json=body).status_code == 201
+    whole = [("may run it", "zoë.quill@x.example")]
+    assert found(client, find="Zoë service") == found(client, kind="may run it", find="quill") == whole
+    assert found(client, find="zoë.quill 100%") == found(client, find="quill", account="OLDQUAY-ISLAND") == []
+    assert found(client, find="quill", first_day=str(TODAY), last_day=str(TODAY)) == whole
+    assert found(client, find="quill", last_day=str(TODAY - timedelta(1))) == []
+    _, beside = signs_in(demo, app, "TERN")
+    assert found(beside, find="quill") == []
+    exported = client.get("/api/log/export", params={"find": "quill"}).text
+    assert "Branch admin of OLDQUAY" in exported and exported.startswith("at,who,account")
+
+
+def test_who_could_do_what_on_a_past_day(app: TestClient, demo: Database) -> None:
+    """As it was then, whatever became of the role and the delegation since."""
+    boss = given(demo, COMMAND_LINE, "OLDQUAY", passes_on=True)
+    role = demo.run(delegating.put_role, boss, None, "Counter", ["people.see", "accounts.see"])
+    who = given(demo, boss, "OLDQUAY-CREW", str(role))
+    demo.clock.shift += timedelta(days=2)
+    demo.run(delegating.put_role, boss, role, "Counter", ["people.see"])
+    demo.clock.shift += timedelta(days=2)
+    demo.run(delegating.change, boss, delegation_of(demo, who), Terms("desk", None, None, False))
+    demo.clock.shift += timedelta(days=2)
+    demo.run(delegating.end, boss, delegation_of(demo, who))
+    demo.clock.shift += timedelta(days=2)
+    _, client = signs_in(demo, app, "OLDQUAY")
+
+    def then(days: int) -> list[tuple[str, int]]:
+        could = client.get("/api/delegations/past", params={"day": str(TODAY + timedelta(days))}).json()
+        return [(each["role_name"], len(each["permissions"])) for each in could if each["email"] == who.email]
+
+    assert [then(day) for day in (-1, 0, 1, 2, 4, 6, 7)] == [
+        [],
+        [("Counter", 2)],
+        [("Counter", 2)],
+        [("Counter", 1)],
+        [("Service desk", 3)],
+        [("Service desk", 3)],
+        [],
+    ]

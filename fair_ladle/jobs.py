@@ -20,7 +20,7 @@ from fair_ladle.app.people_import import usecases as people_import
 from fair_ladle.app.plumbing import once, outbox
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.schedule import Job
-from fair_ladle.app.plumbing.settings import Settings
+from fair_ladle.app.plumbing.settings import Settings, networks
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.reclaim import idle_seats
 from fair_ladle.app.reclaim import jobs as reclaim_jobs
@@ -268,5 +268,5 @@ def jobs(settings: Settings) -> list[Job]:
         ForgetRequestKeys(),
     ]
     if settings.smtp_url is not None:
-        found.append(SendMail(Smtp(settings.smtp_url, settings.mail_from)))
+        found.append(SendMail(Smtp(settings.smtp_url, settings.mail_from, networks(settings.outbound))))
     return found

@@ -10,7 +10,7 @@ import signal
 import threading
 from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager, suppress
-from ipaddress import ip_address, ip_network
+from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
 
@@ -55,7 +55,7 @@ from fair_ladle.app.plumbing.installation import open_database, watch_over
 from fair_ladle.app.plumbing.pages import page
 from fair_ladle.app.plumbing.problems import Problem, Refused, not_found
 from fair_ladle.app.plumbing.schedule import Schedule
-from fair_ladle.app.plumbing.settings import PROJECT, Settings
+from fair_ladle.app.plumbing.settings import PROJECT, Settings, networks
 from fair_ladle.app.plumbing.watch import RequestLog, Watched
 from fair_ladle.app.purchases.routes import open_routes as calendars
 from fair_ladle.app.purchases.routes import routes as purchases
@@ -242,7 +242,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
 def _may_measure(request: Request, settings: Settings) -> bool:
     """Whether a request comes from an address the setting names; never one that was passed on by a proxy whose word is
     not taken."""
-    named = [ip_network(each.strip(), strict=False) for each in (settings.metrics or "").split(",") if each.strip()]
+    named = networks(settings.metrics)
     if not named or request.client is None or (settings.proxy is None and "X-Forwarded-For" in request.headers):
         return False
     try:
@@ -284,6 +284,7 @@ def serve(port: int, home: Path, demo: bool) -> None:
     stand_in = StandIn(home / FOLDER) if demo and settings.smtp_url is None else None
     if stand_in is not None:
         os.environ["FAIR_LADLE_SMTP"] = stand_in.start()
+        os.environ["FAIR_LADLE_OUTBOUND"] = ",".join(["127.0.0.1", *filter(None, [settings.outbound])])
     if demo:
         reporting.begin(open_database(settings, serves=True), home, f"http://127.0.0.1:{port}")
     jobs_kept = threading.Thread(target=beside.keep, args=(stopping,), name="jobs' process")

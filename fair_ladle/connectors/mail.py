@@ -6,6 +6,7 @@ import email
 import email.policy
 import smtplib
 import socket
+import ssl
 import uuid
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -17,7 +18,31 @@ from urllib.parse import unquote, urlsplit
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import SMTP, Envelope, Session
 
+from fair_ladle.connectors.outbound import Address, Network, is_listed, look_up
+
 SECONDS = 20
+
+
+class _Fixed(smtplib.SMTP):
+    """Connects to an address that was looked up before; the name is what a certificate is held against."""
+
+    def __init__(self, to: Address, host: str):
+        super().__init__(timeout=SECONDS)
+        self._to, self._host = str(to), host
+
+    def _get_socket(self, host: str, port: int, timeout: float) -> socket.socket:
+        return socket.create_connection((self._to, port), timeout)
+
+
+class _FixedTls(smtplib.SMTP_SSL):
+    """The same, over TLS from the start."""
+
+    def __init__(self, to: Address, host: str, context: ssl.SSLContext):
+        super().__init__(timeout=SECONDS, context=context)
+        self._to, self._host = str(to), host
+
+    def _get_socket(self, host: str, port: int, timeout: float) -> socket.socket:
+        return self.context.wrap_socket(socket.create_connection((self._to, port), timeout), server_hostname=host)
 
 
 @dataclass(frozen=True)
@@ -26,6 +51,8 @@ class Smtp:
 
     url: str
     sender: str
+    listed: tuple[Network, ...] = ()
+    """Networks of one's own in which it may be."""
 
     def deliver(self, to_address: str, subject: str, body: str) -> None:
         """Send one mail; OSError (of which smtplib's errors are) where it cannot be handed in."""
@@ -38,13 +65,16 @@ class Smtp:
         message["Auto-Submitted"] = "auto-generated"
         message.set_content(body)
         address = urlsplit(self.url)
-        secure = address.scheme == "smtps"
-        connect = smtplib.SMTP_SSL if secure else smtplib.SMTP
-        with connect(
-            address.hostname or "127.0.0.1", address.port or (465 if secure else 25), timeout=SECONDS
-        ) as server:
+        secure, host = address.scheme == "smtps", address.hostname or "127.0.0.1"
+        port = address.port or (465 if secure else 25)
+        to = look_up(host, port, self.listed)
+        context = ssl.create_default_context()
+        if is_listed(to, self.listed):  # a server of one's own often has a certificate of one's own
+            context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
+        with _FixedTls(to, host, context) if secure else _Fixed(to, host) as server:
+            server.connect(host, port)
             if not secure and server.has_extn("starttls"):
-                server.starttls()
+                server.starttls(context=context)
             if address.username:
                 server.login(unquote(address.username), unquote(address.password or ""))
             server.send_message(message)

@@ -6,6 +6,7 @@ from __future__ import annotations
 import random
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
+from ipaddress import ip_network
 from pathlib import Path
 from typing import Any
 
@@ -25,6 +26,7 @@ from tests.app.test_assignments import DEVICES, LOT
 from tests.app.test_intake import as_folder
 from tests.conftest import actor_of
 
+HERE = (ip_network("127.0.0.1"),)
 NEW_YEAR = datetime(2026, 1, 1, 12, tzinfo=UTC)
 TREE = (
     "code,parent,kind,name,currency,time_zone,admin_email,billing_email\nMSP,,operator,Msp,EUR,Europe/Lisbon,boss@msp.example,\n"
@@ -148,7 +150,7 @@ def test_a_mail_that_cannot_be_written_does_not_hold_up_the_others(database: Dat
         outbox.write(tx, "no\nbody@x.example", "A", "a")
         outbox.write(tx, "ada@x.example", "B", "b")
     try:
-        assert outbox.send(database, Smtp(stand_in.start(), "us@x.example").deliver) == 1
+        assert outbox.send(database, Smtp(stand_in.start(), "us@x.example", HERE).deliver) == 1
     finally:
         stand_in.stop()
     assert [each.subject for each in kept_mails(tmp_path / "mail", 10)] == ["B"]
@@ -157,14 +159,14 @@ def test_a_mail_that_cannot_be_written_does_not_hold_up_the_others(database: Dat
 def test_mail_goes_out_once_it_can(database: Database, tmp_path: Path) -> None:
     with database.transaction() as tx:
         outbox.write(tx, "ada@x.example", "A word\nBcc: mallory@x.example", "Grüße: 5 > 4.\n.\nend")
-    assert outbox.send(database, Smtp("smtp://127.0.0.1:1", "us@x.example").deliver) == 0
+    assert outbox.send(database, Smtp("smtp://127.0.0.1:1", "us@x.example", HERE).deliver) == 0
     stand_in = StandIn(tmp_path / "mail")
     address = stand_in.start()
     try:
-        assert outbox.send(database, Smtp(address, "us@x.example").deliver) == 0, "not before its next try"
+        assert outbox.send(database, Smtp(address, "us@x.example", HERE).deliver) == 0, "not before its next try"
         database.clock.shift += timedelta(minutes=2)
-        assert outbox.send(database, Smtp(address, "us@x.example").deliver) == 1
-        assert outbox.send(database, Smtp(address, "us@x.example").deliver) == 0
+        assert outbox.send(database, Smtp(address, "us@x.example", HERE).deliver) == 1
+        assert outbox.send(database, Smtp(address, "us@x.example", HERE).deliver) == 0
     finally:
         stand_in.stop()
     mail = kept_mails(tmp_path / "mail", 10)

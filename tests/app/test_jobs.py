@@ -7,6 +7,7 @@ import threading
 import time
 from collections.abc import Callable
 from datetime import timedelta
+from ipaddress import ip_network
 from typing import ClassVar
 
 import pytest
@@ -157,7 +158,7 @@ def test_mail_is_handed_in_outside_any_transaction_and_once(database: Database) 
 def test_mail_waits_where_nothing_answers(database: Database) -> None:
     with database.transaction() as tx:
         outbox.write(tx, "ada@x.example", "Hello", "x")
-    do_job(database, SendMail(Smtp("smtp://127.0.0.1:1", "us@x.example")))
+    do_job(database, SendMail(Smtp("smtp://127.0.0.1:1", "us@x.example", (ip_network("127.0.0.1"),))))
     with database.engine.connect() as connection:
         row = connection.execute(sa.text("SELECT due_at, sent_at, taken_at, trouble FROM outbox")).one()
     assert row.due_at is not None and row.sent_at is None and row.taken_at is None and "refused" in row.trouble

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from dataclasses import dataclass
-from ipaddress import ip_network
+from ipaddress import IPv4Network, IPv6Network, ip_network
 from pathlib import Path
 
 DEFAULT_PORT = 8471
@@ -15,10 +15,11 @@ PROJECT = Path(__file__).resolve().parents[3]
 class Settings:
     """``home`` holds the data; ``database_url`` points at another MariaDB, or is None for one of our own.
 
-    ``smtp_url`` is where mail is handed in (None = mail waits), ``mail_from`` who it comes from, ``address`` what
-    links in mails begin with, ``proxy`` the address of the proxy whose X-Forwarded-For and -Proto are believed (None =
-    nobody's), ``metrics`` whom the figures for Prometheus are told (addresses and networks, with commas between), and
-    ``workers`` how many processes answer requests (None = as many as there are cores, four at most).
+    ``smtp_url`` is where mail is handed in (None = mail waits), ``mail_from`` who it comes from, ``address`` what links
+    in mails begin with, ``proxy`` the address of the proxy whose X-Forwarded-For and -Proto are believed (None =
+    nobody's), ``outbound`` the addresses of this machine and network that connections may go to, ``metrics`` whom the
+    figures for Prometheus are told (addresses and networks, with commas between), and ``workers`` how many processes
+    answer requests (None = as many as there are cores, four at most).
     """
 
     home: Path
@@ -29,12 +30,13 @@ class Settings:
     proxy: str | None = None
     metrics: str | None = None
     workers: int | None = None
+    outbound: str | None = None
 
     @staticmethod
     def read() -> Settings:
         """From FAIR_LADLE_HOME (``.data`` beside the program if not said), FAIR_LADLE_DATABASE_URL, FAIR_LADLE_SMTP,
         FAIR_LADLE_MAIL_FROM, FAIR_LADLE_ADDRESS (this machine at FAIR_LADLE_PORT if not said), FAIR_LADLE_PROXY,
-        FAIR_LADLE_METRICS and FAIR_LADLE_WORKERS."""
+        FAIR_LADLE_METRICS, FAIR_LADLE_WORKERS and FAIR_LADLE_OUTBOUND."""
         home = os.environ.get("FAIR_LADLE_HOME") or PROJECT / ".data"
         return Settings(
             Path(home).resolve(),
@@ -48,7 +50,13 @@ class Settings:
             os.environ.get("FAIR_LADLE_PROXY") or None,
             _networks("FAIR_LADLE_METRICS"),
             _count("FAIR_LADLE_WORKERS"),
+            _networks("FAIR_LADLE_OUTBOUND"),
         )
+
+
+def networks(listed: str | None) -> tuple[IPv4Network | IPv6Network, ...]:
+    """What a setting names of addresses and networks."""
+    return tuple(ip_network(each.strip(), strict=False) for each in (listed or "").split(",") if each.strip())
 
 
 def _networks(name: str) -> str | None:

@@ -8,7 +8,7 @@ import sys
 from rich.console import Console
 from rich.table import Table
 
-from bench import admissions, beside, drafts, engine, grid, loading, people, people_import, sessions
+from bench import admissions, beside, drafts, engine, grid, loading, people, people_import, permissions, sessions
 from bench.measured import Measure
 
 ALL = {
@@ -20,6 +20,7 @@ ALL = {
     "grid": grid.measure,
     "people": people.measure,
     "people_import": people_import.measure,
+    "permissions": permissions.measure,
     "sessions": sessions.measure,
 }
 

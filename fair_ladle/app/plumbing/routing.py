@@ -6,7 +6,7 @@ import hashlib
 import inspect
 import json
 import secrets
-from collections.abc import Callable
+from collections.abc import Awaitable, Callable
 from functools import wraps
 from typing import Annotated, Any, TypeVar, get_type_hints
 
@@ -52,7 +52,7 @@ def needs(permission: str) -> Callable[[Endpoint], Endpoint]:
     return said
 
 
-def _in_person(who: Who) -> None:
+async def _in_person(who: Who) -> None:
     """Refused where a program acts with a key: what is somebody's own is theirs alone."""
     if who.key_id is not None:
         raise not_allowed("A key is not for this; sign in.")
@@ -66,10 +66,10 @@ SECOND_FACTOR = Problem(
 )
 
 
-def _holds(permission: str) -> Callable[[Actor], None]:
+def _holds(permission: str) -> Callable[[Actor], Awaitable[None]]:
     """Whoever calls has a role with a permission; refused where not, whatever is asked for."""
 
-    def judge(who: Who) -> None:
+    async def judge(who: Who) -> None:  # a thread of its own would cost more than judging
         if who.lacks_second_factor:
             raise Refused(SECOND_FACTOR)
         if permission not in who.permissions:

@@ -107,6 +107,8 @@ def acting(tx: Transaction, delegation: Any, name: str, email: str, sign_in_id: 
 
 def permissions_of(tx: Transaction, delegation: Any) -> frozenset[str]:
     """What a delegation lets somebody do: by its ready-made role, or the one an account has composed."""
+    if delegation.role_id is not None and "composed" in delegation._fields:
+        return frozenset((delegation.composed or "").split(",")) - {""}
     if delegation.role_id is not None:
         return store.permissions_of(tx.connection, [delegation.role_id])[delegation.role_id]
     role = ROLES.get(delegation.role)

@@ -167,7 +167,14 @@ def session(connection: sa.Connection, token_hash: str) -> list[Any]:
 
 
 _d = delegations.c
-RUN = (_d.id.label("delegation_id"), _d.role, _d.role_id, _d.first_day, _d.last_day, _d.account_id, _d.limits)
+COMPOSED = (
+    sa.select(sa.func.group_concat(role_permissions.c.permission))
+    .where(role_permissions.c.role_id == _d.role_id)
+    .scalar_subquery()
+    .label("composed")
+)
+"""The permissions of a delegation's composed role, with commas between."""
+RUN = (_d.id.label("delegation_id"), _d.role, _d.role_id, _d.first_day, _d.last_day, _d.account_id, _d.limits, COMPOSED)
 _above = accounts.alias("above")
 _REQUIRED = sa.exists().where(
     _above.c.id == second_factor_rules.c.account_id,

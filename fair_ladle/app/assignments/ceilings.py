@@ -37,19 +37,24 @@ def judge_at_once(
     product that is not theirs to give."""
     if actor.limits == FREE:
         return
-    amounts: dict[Product, int] = defaultdict(int)
+    by_product: dict[Product, list[Wanted]] = defaultdict(list)
     for each in wanted:
-        amounts[places[each.account, each.product].product] += 1
-    for product, amount in amounts.items():
-        may_give(actor, product)
-        most = actor.limits.ceiling(product.code).at_once
-        given = tx.handed.get(product.code, 0) + amount
-        if most is not None and given > most:
-            raise above(
-                f"You may give at most {product.said(most)} of {product.name} in one change; here are "
-                f"{product.said(given)}.",
-                asked(product, wanted),
-            )
+        by_product[places[each.account, each.product].product].append(each)
+    for product, units in by_product.items():
+        judge_amount(tx, actor, product, units)
+
+
+def judge_amount(tx: Transaction, actor: Actor, product: Product, wanted: Sequence[Wanted]) -> None:
+    """The same for units of one product."""
+    may_give(actor, product)
+    most = actor.limits.ceiling(product.code).at_once
+    given = tx.handed.get(product.code, 0) + len(wanted)
+    if most is not None and given > most:
+        raise above(
+            f"You may give at most {product.said(most)} of {product.name} in one change; here are "
+            f"{product.said(given)}.",
+            asked(product, wanted),
+        )
 
 
 def note(tx: Transaction, wanted: Sequence[Wanted]) -> None:

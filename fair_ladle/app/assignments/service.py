@@ -203,6 +203,12 @@ def may_give(actor: Actor, product: Product) -> None:
     ceilings.may_give(actor, product)
 
 
+def judge_whole(tx: Transaction, actor: Actor, product: Product, whom: Sequence[tuple[str, str]]) -> None:
+    """Refused where giving a product's seats to all of these people (account's code, username) is more than the actor
+    may give in one change, though it be done part by part."""
+    ceilings.judge_amount(tx, actor, product, [Wanted(account, product.code, username) for account, username in whom])
+
+
 def above_ceiling(detail: str) -> Refused:
     """The refusal of what goes above a ceiling of the actor's delegation."""
     return ceilings.above(detail)

@@ -67,17 +67,17 @@ class Revision(BaseModel):
     revision: int
 
 
-class Reason(BaseModel):
+class DraftReason(BaseModel):
     """Why."""
 
     reason: str = Field(max_length=1000)
 
 
-class Ask(Revision, Reason):
+class AskToApply(Revision, DraftReason):
     """The state of the draft one has looked at, and why it should be applied."""
 
 
-class AskFor(Reason):
+class AskFor(DraftReason):
     """What others shall do, under a name, and why."""
 
     name: str = Field(max_length=200)
@@ -315,13 +315,13 @@ def ask_for(body: AskFor, db: Db, who: Who) -> Any:
 
 
 @routes.post("/{draft_id}/ask", response_model=DraftBody)
-def ask(draft_id: int, body: Ask, db: Db, who: Who) -> Any:
+def ask(draft_id: int, body: AskToApply, db: Db, who: Who) -> Any:
     """Have those apply a draft who run the branch without limits, or those above."""
     return _body(db.run(usecases.ask, who, draft_id, body.revision, body.reason), who, None)
 
 
 @routes.post("/{draft_id}/decline", response_model=DraftBody)
-def decline(draft_id: int, body: Reason, db: Db, who: Who) -> Any:
+def decline(draft_id: int, body: DraftReason, db: Db, who: Who) -> Any:
     """Say no to a draft one was asked to apply."""
     return _body(db.run(usecases.decline, who, draft_id, body.reason), who, None)
 

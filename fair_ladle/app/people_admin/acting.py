@@ -236,6 +236,7 @@ class _Doing:
             username
             for username, _, _ in assignments.reserved_seats(self.tx, [product], [each.username for each in able])
         }
+        assignments.judge_whole(self.tx, self.actor, product, [(self._code(each), each.username) for each in able])
         able.sort(key=lambda each: each.username not in kept)
         for account_id, mine in self._by_account(able):
             given.extend(

@@ -138,7 +138,7 @@ class SecondFactorRule(BaseModel):
     """An account that, with its branch, nobody runs without a second factor; ``role`` null = whatever their role."""
 
     account: str = Field(max_length=64)
-    role: str | None = Field(default=None, max_length=32)
+    role: str | None = Field(max_length=32)
 
 
 class SecondFactorWanted(SecondFactorRule):

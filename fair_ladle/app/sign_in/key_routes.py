@@ -15,7 +15,7 @@ from fair_ladle.app.sign_in import keys as usecases
 routes = Router("/api/keys", "keys", sees="own", changes="own")
 
 
-class KeyBody(BaseModel):
+class ProgramKeyBody(BaseModel):
     """A key: ``ending`` are its last characters, ``permissions`` what of one's role it is for (null = all)."""
 
     id: int
@@ -28,7 +28,7 @@ class KeyBody(BaseModel):
     last_origin: str | None
 
 
-class NewKey(BaseModel):
+class NewProgramKey(BaseModel):
     """A key to make, until the end of its last day; ``permissions`` null = all of one's role."""
 
     name: str = Field(max_length=100)
@@ -36,23 +36,23 @@ class NewKey(BaseModel):
     permissions: list[str] | None = Field(default=None, max_length=len(PERMISSIONS))
 
 
-class Until(BaseModel):
+class KeyUntil(BaseModel):
     """The last day of a key."""
 
     last_day: Day
 
 
-class MadeKey(BaseModel):
+class MadeProgramKey(BaseModel):
     """A key, shown once."""
 
     key: str
 
 
-@routes.get("", response_model=list[KeyBody])
+@routes.get("", response_model=list[ProgramKeyBody])
 def keys(db: Db, who: Who) -> Any:
     """The keys of the delegation one acts through."""
     return [
-        KeyBody(
+        ProgramKeyBody(
             id=each.id,
             name=each.name,
             ending=each.ending,
@@ -66,18 +66,18 @@ def keys(db: Db, who: Who) -> Any:
     ]
 
 
-@routes.post("", response_model=MadeKey, status_code=201)
+@routes.post("", response_model=MadeProgramKey, status_code=201)
 @answers_a_secret
-def make(body: NewKey, db: Db, who: Who) -> Any:
+def make(body: NewProgramKey, db: Db, who: Who) -> Any:
     """Make a key; it is shown once."""
-    return MadeKey(key=db.run(usecases.make, who, body.name, body.last_day, body.permissions))
+    return MadeProgramKey(key=db.run(usecases.make, who, body.name, body.last_day, body.permissions))
 
 
-@routes.post("/{api_key_id}/replace", response_model=MadeKey, status_code=201)
+@routes.post("/{api_key_id}/replace", response_model=MadeProgramKey, status_code=201)
 @answers_a_secret
-def replace(api_key_id: int, body: Until, db: Db, who: Who) -> Any:
+def replace(api_key_id: int, body: KeyUntil, db: Db, who: Who) -> Any:
     """Make another key in place of one, which still works for a day."""
-    return MadeKey(key=db.run(usecases.replace, who, api_key_id, body.last_day))
+    return MadeProgramKey(key=db.run(usecases.replace, who, api_key_id, body.last_day))
 
 
 @routes.post("/{api_key_id}/end", status_code=204)

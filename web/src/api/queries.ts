@@ -209,8 +209,18 @@ export const accountsFound = (find: string) =>
     placeholderData: keepPreviousData,
   })
 
-export function logPage(account: string | undefined, by: string | undefined, before: number | undefined) {
-  return take(api.GET('/api/log', { params: { query: { account, by, before, limit: 100 } } }))
+/** What is looked for in the log. */
+export interface Sought {
+  account?: string | undefined
+  by?: string | undefined
+  kind?: string | undefined
+  first_day?: string | undefined
+  last_day?: string | undefined
+  find?: string | undefined
+}
+
+export function logPage(sought: Sought, before: number | undefined) {
+  return take(api.GET('/api/log', { params: { query: { ...sought, before, limit: 100 } } }))
 }
 
 export const requestEffect = (id: number, part: number) =>

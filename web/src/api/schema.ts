@@ -368,9 +368,29 @@ export interface paths {
         put?: never;
         /**
          * Give
-         * @description Let somebody run an account of one's branch; they are told by mail.
+         * @description Let somebody run accounts of one's branch; they are told by mail.
          */
         post: operations["give_api_delegations_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/delegations/past": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Past
+         * @description Who could do what in one's branch on a day.
+         */
+        get: operations["past_api_delegations_past_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -416,6 +436,26 @@ export interface paths {
          * @description Take a composed role away.
          */
         delete: operations["drop_api_delegations_roles__role_id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/delegations/second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Require Second Factor
+         * @description Have an account and its branch run only with a second factor, or no more.
+         */
+        put: operations["require_second_factor_api_delegations_second_factor_put"];
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -475,6 +515,26 @@ export interface paths {
          * @description Somebody runs an account no more; their sessions end at once.
          */
         post: operations["end_api_delegations__delegation_id__end_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/delegations/{delegation_id}/keys/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End Keys
+         * @description Every key of a delegation works no more.
+         */
+        post: operations["end_keys_api_delegations__delegation_id__keys_end_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -833,6 +893,26 @@ export interface paths {
         patch: operations["edit_api_drafts_patch"];
         trace?: never;
     };
+    "/api/drafts/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask For
+         * @description Have others do what is above a ceiling of one's own, with the changes that the refusal named.
+         */
+        post: operations["ask_for_api_drafts_ask_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/drafts/current": {
         parameters: {
             query?: never;
@@ -927,6 +1007,46 @@ export interface paths {
          * @description Apply a draft from today on, all of it or nothing.
          */
         post: operations["apply_api_drafts__draft_id__apply_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{draft_id}/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask
+         * @description Have those apply a draft who run the branch without limits, or those above.
+         */
+        post: operations["ask_api_drafts__draft_id__ask_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drafts/{draft_id}/decline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Decline
+         * @description Say no to a draft one was asked to apply.
+         */
+        post: operations["decline_api_drafts__draft_id__decline_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1629,6 +1749,70 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Keys
+         * @description The keys of the delegation one acts through.
+         */
+        get: operations["keys_api_keys_get"];
+        put?: never;
+        /**
+         * Make
+         * @description Make a key; it is shown once.
+         */
+        post: operations["make_api_keys_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/keys/{api_key_id}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End
+         * @description A key works no more.
+         */
+        post: operations["end_api_keys__api_key_id__end_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/keys/{api_key_id}/replace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Replace
+         * @description Make another key in place of one, which still works for a day.
+         */
+        post: operations["replace_api_keys__api_key_id__replace_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/log": {
         parameters: {
             query?: never;
@@ -1638,7 +1822,8 @@ export interface paths {
         };
         /**
          * Read
-         * @description The log of one's branch, newest first; of one account, or by one person.
+         * @description The log of one's branch, newest first: of one account and its branch, by one person, of one kind, of some days,
+         *     with some words in it.
          */
         get: operations["read_api_log_get"];
         put?: never;
@@ -3545,6 +3730,28 @@ export interface components {
             wish_day?: string | null;
         };
         /**
+         * AskFor
+         * @description What others shall do, under a name, and why.
+         */
+        AskFor: {
+            /** Changes */
+            changes: (components["schemas"]["AllocationChange-Input"] | components["schemas"]["NewLot-Input"] | components["schemas"]["LotEnd-Input"] | components["schemas"]["NewAccount-Input"] | components["schemas"]["Move-Input"] | components["schemas"]["StatusChange-Input"] | components["schemas"]["RateChange-Input"] | components["schemas"]["UnitsChange-Input"])[];
+            /** Name */
+            name: string;
+            /** Reason */
+            reason: string;
+        };
+        /**
+         * AskToApply
+         * @description The state of the draft one has looked at, and why it should be applied.
+         */
+        AskToApply: {
+            /** Reason */
+            reason: string;
+            /** Revision */
+            revision: number;
+        };
+        /**
          * AskedBody
          * @description Whom of the list: everything given has to hold; ``usernames`` null = all of them.
          */
@@ -3759,6 +3966,19 @@ export interface components {
             made: boolean;
         };
         /**
+         * CeilingBody
+         * @description The most of a product, in grains, that the branch may hold for more to be given, and that one change may give;
+         *     null = no bound.
+         */
+        CeilingBody: {
+            /** At Once */
+            at_once?: number | null;
+            /** In All */
+            in_all?: number | null;
+            /** Product */
+            product: string;
+        };
+        /**
          * CellBody
          * @description One account in one pool.
          */
@@ -3968,6 +4188,26 @@ export interface components {
             why: string;
         };
         /**
+         * CouldBody
+         * @description Who could do what in an account at some time of a day.
+         */
+        CouldBody: {
+            /** Account */
+            account: string;
+            /** Account Name */
+            account_name: string;
+            /** Email */
+            email: string;
+            /** Name */
+            name: string;
+            /** Passes On */
+            passes_on: boolean;
+            /** Permissions */
+            permissions: string[];
+            /** Role Name */
+            role_name: string;
+        };
+        /**
          * CouldNotBody
          * @description Somebody for whom it could not be done, and why.
          */
@@ -4068,10 +4308,13 @@ export interface components {
             first_day?: string | null;
             /** Id */
             id: number;
+            /** Keys */
+            keys: number;
             /** Kind */
             kind: string;
             /** Last Day */
             last_day?: string | null;
+            limits?: components["schemas"]["LimitsBody"] | null;
             /** Name */
             name: string;
             /** Own */
@@ -4087,12 +4330,12 @@ export interface components {
             role_name: string;
         };
         /**
-         * DelegationId
-         * @description A delegation's number.
+         * DelegationIds
+         * @description The numbers of delegations.
          */
-        DelegationId: {
-            /** Id */
-            id: number;
+        DelegationIds: {
+            /** Ids */
+            ids: number[];
         };
         /**
          * DelegationsBody
@@ -4111,6 +4354,8 @@ export interface components {
             permissions: components["schemas"]["PermissionBody"][];
             /** Roles */
             roles: components["schemas"]["RoleBody"][];
+            /** Second Factor */
+            second_factor: components["schemas"]["SecondFactorRule"][];
             /**
              * Today
              * Format: date
@@ -4310,6 +4555,14 @@ export interface components {
             through: string;
         };
         /**
+         * DraftReason
+         * @description Why.
+         */
+        DraftReason: {
+            /** Reason */
+            reason: string;
+        };
+        /**
          * DraftSummary
          * @description A draft without what it holds.
          */
@@ -4378,6 +4631,8 @@ export interface components {
          * @description What a draft would do.
          */
         EffectBody: {
+            /** Above */
+            above: string | null;
             /** Breaches */
             breaches: components["schemas"]["BreachBody"][];
             /** Cells */
@@ -5171,6 +5426,17 @@ export interface components {
             key: string;
         };
         /**
+         * KeyUntil
+         * @description The last day of a key.
+         */
+        KeyUntil: {
+            /**
+             * Last Day
+             * Format: date
+             */
+            last_day: string;
+        };
+        /**
          * KeyWanted
          * @description A key to make.
          */
@@ -5345,6 +5611,39 @@ export interface components {
             product: string;
         };
         /**
+         * LimitsBody
+         * @description How far a delegation goes beside its role. ``products`` (codes), ``groups`` (an account's code, / and their own)
+         *     and ``roles`` (keys) are what may be given, null = any.
+         */
+        LimitsBody: {
+            /**
+             * Caps
+             * @default true
+             */
+            caps: boolean;
+            /**
+             * Ceilings
+             * @default []
+             */
+            ceilings: components["schemas"]["CeilingBody"][];
+            /** Groups */
+            groups?: string[] | null;
+            /**
+             * Prices
+             * @default true
+             */
+            prices: boolean;
+            /** Products */
+            products?: string[] | null;
+            /** Roles */
+            roles?: string[] | null;
+            /**
+             * Rules
+             * @default true
+             */
+            rules: boolean;
+        };
+        /**
          * LineDay
          * @description A day of a line: averages over the day, in units.
          */
@@ -5366,7 +5665,8 @@ export interface components {
         };
         /**
          * LogEntries
-         * @description A page of the log, newest first; ``before`` asks for the next page, null at the end.
+         * @description A page of the log, newest first, with who wrote any lately and of which kinds; ``before`` asks for the next
+         *     page, null at the end.
          */
         LogEntries: {
             /** Actors */
@@ -5375,6 +5675,8 @@ export interface components {
             before: number | null;
             /** Entries */
             entries: components["schemas"]["LogEntry"][];
+            /** Kinds */
+            kinds: string[];
         };
         /**
          * LogEntry
@@ -5395,8 +5697,14 @@ export interface components {
             changes: components["schemas"]["Change"][];
             /** Number */
             number: number;
+            /** Origin */
+            origin: string | null;
+            /** Request */
+            request: string | null;
             /** Subject */
             subject: string;
+            /** Via */
+            via: string | null;
         };
         /**
          * Look
@@ -5548,6 +5856,14 @@ export interface components {
             was: string | null;
         };
         /**
+         * MadeProgramKey
+         * @description A key, shown once.
+         */
+        MadeProgramKey: {
+            /** Key */
+            key: string;
+        };
+        /**
          * MailBody
          * @description A mail as it was handed in.
          */
@@ -5574,6 +5890,8 @@ export interface components {
             demo: boolean;
             /** Email */
             email: string;
+            /** Lacks Second Factor */
+            lacks_second_factor: boolean;
             /** Name */
             name: string;
             /** Now */
@@ -5755,17 +6073,18 @@ export interface components {
         };
         /**
          * NewDelegation
-         * @description Who shall run which account.
+         * @description Who shall run which accounts.
          */
         NewDelegation: {
-            /** Account */
-            account: string;
+            /** Accounts */
+            accounts: string[];
             /** Email */
             email: string;
             /** First Day */
             first_day?: string | null;
             /** Last Day */
             last_day?: string | null;
+            limits?: components["schemas"]["LimitsBody"] | null;
             /** Name */
             name: string;
             /**
@@ -5907,6 +6226,21 @@ export interface components {
             title?: string | null;
             /** Username */
             username?: string | null;
+        };
+        /**
+         * NewProgramKey
+         * @description A key to make, until the end of its last day; ``permissions`` null = all of one's role.
+         */
+        NewProgramKey: {
+            /**
+             * Last Day
+             * Format: date
+             */
+            last_day: string;
+            /** Name */
+            name: string;
+            /** Permissions */
+            permissions?: string[] | null;
         };
         /**
          * NewRole
@@ -6752,6 +7086,28 @@ export interface components {
             unit: string;
         };
         /**
+         * ProgramKeyBody
+         * @description A key: ``ending`` are its last characters, ``permissions`` what of one's role it is for (null = all).
+         */
+        ProgramKeyBody: {
+            /** Ending */
+            ending: string;
+            /** Expires At */
+            expires_at: string;
+            /** Id */
+            id: number;
+            /** Last Origin */
+            last_origin: string | null;
+            /** Last Used */
+            last_used: string | null;
+            /** Made At */
+            made_at: string;
+            /** Name */
+            name: string;
+            /** Permissions */
+            permissions: string[] | null;
+        };
+        /**
          * Proof
          * @description The password there is.
          */
@@ -7388,6 +7744,28 @@ export interface components {
             unit: string;
         };
         /**
+         * SecondFactorRule
+         * @description An account that, with its branch, nobody runs without a second factor; ``role`` null = whatever their role.
+         */
+        SecondFactorRule: {
+            /** Account */
+            account: string;
+            /** Role */
+            role: string | null;
+        };
+        /**
+         * SecondFactorWanted
+         * @description Whether it shall be so.
+         */
+        SecondFactorWanted: {
+            /** Account */
+            account: string;
+            /** Required */
+            required: boolean;
+            /** Role */
+            role: string | null;
+        };
+        /**
          * Seen
          * @description Notices to put away.
          */
@@ -7980,14 +8358,15 @@ export interface components {
         };
         /**
          * TermsBody
-         * @description A role (a ready-made one's key, or a composed one's number), days (null = open), and whether it may be passed
-         *     on.
+         * @description A role (a ready-made one's key, or a composed one's number), days (null = open), whether it may be passed on, and
+         *     how far it goes (null = as far as its role).
          */
         TermsBody: {
             /** First Day */
             first_day?: string | null;
             /** Last Day */
             last_day?: string | null;
+            limits?: components["schemas"]["LimitsBody"] | null;
             /**
              * Passes On
              * @default false
@@ -10607,7 +10986,119 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DelegationId"];
+                    "application/json": components["schemas"]["DelegationIds"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    past_api_delegations_past_get: {
+        parameters: {
+            query: {
+                day: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CouldBody"][];
                 };
             };
             /** @description Cannot be read */
@@ -11046,6 +11537,120 @@ export interface operations {
             };
         };
     };
+    require_second_factor_api_delegations_second_factor_put: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecondFactorWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
     change_api_delegations__delegation_id__put: {
         parameters: {
             query?: never;
@@ -11275,6 +11880,118 @@ export interface operations {
         };
     };
     end_api_delegations__delegation_id__end_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                delegation_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    end_keys_api_delegations__delegation_id__keys_end_post: {
         parameters: {
             query?: never;
             header?: {
@@ -13668,6 +14385,122 @@ export interface operations {
             };
         };
     };
+    ask_for_api_drafts_ask_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskFor"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftBody"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
     current_api_drafts_current_get: {
         parameters: {
             query?: {
@@ -14141,6 +14974,242 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Revision"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftBody"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    ask_api_drafts__draft_id__ask_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                draft_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskToApply"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftBody"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    decline_api_drafts__draft_id__decline_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                draft_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftReason"];
             };
         };
         responses: {
@@ -19055,13 +20124,473 @@ export interface operations {
             };
         };
     };
+    keys_api_keys_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProgramKeyBody"][];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    make_api_keys_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProgramKey"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeProgramKey"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    end_api_keys__api_key_id__end_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                api_key_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    replace_api_keys__api_key_id__replace_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                api_key_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeyUntil"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeProgramKey"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
     read_api_log_get: {
         parameters: {
             query?: {
-                account?: string | null;
-                by?: string | null;
                 before?: number | null;
                 limit?: number;
+                account?: string | null;
+                by?: string | null;
+                kind?: string | null;
+                first_day?: string | null;
+                last_day?: string | null;
+                find?: string;
             };
             header?: never;
             path?: never;
@@ -19176,6 +20705,10 @@ export interface operations {
                 form?: "csv" | "xlsx";
                 account?: string | null;
                 by?: string | null;
+                kind?: string | null;
+                first_day?: string | null;
+                last_day?: string | null;
+                find?: string;
             };
             header?: never;
             path?: never;

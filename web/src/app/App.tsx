@@ -116,15 +116,17 @@ function Shell({ who }: { who: Me }) {
     ]
   }, [go, who.running.account, who.running.kind, can])
   useCommands(commands)
-  const home = can.has('allocations.see')
-    ? '/today'
-    : can.has('statements.see')
-      ? '/statements'
-      : can.has('people.see')
-        ? '/people'
-        : can.has('pools.see')
-          ? '/pools'
-          : '/devices'
+  const home = who.lacks_second_factor
+    ? '/own'
+    : can.has('allocations.see')
+      ? '/today'
+      : can.has('statements.see')
+        ? '/statements'
+        : can.has('people.see')
+          ? '/people'
+          : can.has('pools.see')
+            ? '/pools'
+            : '/devices'
   const run = (account: string) => {
     sessionStorage.setItem(RUNNING, account)
     actAs(who.csrf_token, account)

@@ -219,7 +219,7 @@ function Requests({ account }: { account: string }) {
 }
 
 function Changes({ account }: { account: string }) {
-  const found = useQuery({ queryKey: ['log', 'of', account], queryFn: () => logPage(account, undefined, undefined) })
+  const found = useQuery({ queryKey: ['log', 'of', account], queryFn: () => logPage({ account: account }, undefined) })
   const mine = found.data?.entries.slice(0, 8) ?? []
   return (
     <section aria-label="Last changes">

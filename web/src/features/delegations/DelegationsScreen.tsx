@@ -9,7 +9,10 @@ import { whole } from '../../domain/units'
 import { First } from '../../parts/First'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { GiveForm, type Giving } from './GiveForm'
+import { limitsSaid } from './LimitsFields'
+import { Past, PastDay } from './Past'
 import { Roles } from './Roles'
+import { SecondFactorRules } from './SecondFactorRules'
 
 export type DelegationBody = Schemas['DelegationBody']
 export type DelegationsBody = Schemas['DelegationsBody']
@@ -29,6 +32,7 @@ export default function DelegationsScreen() {
   const [asked, setAsked] = useState<DelegationBody | null>(null)
   const [ending, setEnding] = useState<DelegationBody | null>(null)
   const [find, setFind] = useState('')
+  const [past, setPast] = useState<string | null>(null)
   const [said, setSaid] = useState('')
   const gives = found.data?.may_give ?? false
   useCommands(
@@ -63,14 +67,25 @@ export default function DelegationsScreen() {
     await Promise.all(['delegations', 'log', 'people'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
     setSaid(message)
   }
-  const tell = async (each: DelegationBody) => {
+  const attempt = async (work: () => Promise<unknown>, message: string) => {
     try {
-      await take(api.POST('/api/delegations/{delegation_id}/tell', { params: { path: { delegation_id: each.id } } }))
-      await after(`${each.name} is told again by mail.`)
+      await work()
+      await after(message)
     } catch (error) {
       setSaid(error instanceof Error ? error.message : 'That did not work.')
     }
   }
+  const path = (each: DelegationBody) => ({ params: { path: { delegation_id: each.id } } })
+  const tell = (each: DelegationBody) =>
+    attempt(
+      () => take(api.POST('/api/delegations/{delegation_id}/tell', path(each))),
+      `${each.name} is told again by mail.`,
+    )
+  const endKeys = (each: DelegationBody) =>
+    attempt(
+      () => take(api.POST('/api/delegations/{delegation_id}/keys/end', path(each))),
+      `The keys of ${each.name} work no more.`,
+    )
   return (
     <>
       <div className="bar">
@@ -123,6 +138,7 @@ export default function DelegationsScreen() {
                         change={() => setGiving({ change: each })}
                         end={() => setEnding(each)}
                         tell={() => void tell(each)}
+                        endKeys={() => void endKeys(each)}
                       />
                     )}
                   />
@@ -159,6 +175,8 @@ export default function DelegationsScreen() {
               </section>
             )}
             <Roles body={body} after={after} />
+            <SecondFactorRules body={body} attempt={attempt} />
+            <PastDay today={body.today} ask={setPast} />
           </aside>
         </div>
       </div>
@@ -173,6 +191,7 @@ export default function DelegationsScreen() {
           }}
         />
       )}
+      {past && <Past day={past} close={() => setPast(null)} />}
       {asked && <Can of={asked} close={() => setAsked(null)} />}
       {ending && (
         <EndForm
@@ -208,9 +227,10 @@ interface RowProps {
   change: () => void
   end: () => void
   tell: () => void
+  endKeys: () => void
 }
 
-function Row({ each, first, depth, body, ask, change, end, tell }: RowProps) {
+function Row({ each, first, depth, body, ask, change, end, tell, endKeys }: RowProps) {
   const left = lapses(each, body.today)
   const begins = each.first_day && each.first_day > body.today
   const over = each.last_day && each.last_day < body.today
@@ -231,6 +251,12 @@ function Row({ each, first, depth, body, ask, change, end, tell }: RowProps) {
       <td className="text-nowrap">
         {each.role_name}
         {each.passes_on && <div className="quiet small">may pass it on</div>}
+        {limitsSaid(each.limits) && <div className="quiet small">{limitsSaid(each.limits)}</div>}
+        {each.keys > 0 && (
+          <div className="quiet small">
+            {each.keys} {each.keys === 1 ? 'key' : 'keys'} for programs
+          </div>
+        )}
       </td>
       <td className="text-nowrap">
         {begins && <div className="near">from {dayName(each.first_day ?? '')}</div>}
@@ -251,6 +277,7 @@ function Row({ each, first, depth, body, ask, change, end, tell }: RowProps) {
         {body.may_give && !each.own && (
           <>
             {link('Tell again', tell)}
+            {each.keys > 0 && link('End keys', endKeys, `End the keys of ${each.name}`)}
             {link('Change', change)}
             {link('End', end)}
           </>
@@ -267,6 +294,7 @@ function Can({ of, close }: { of: DelegationBody; close: () => void }) {
     queryFn: () =>
       take(api.GET('/api/delegations/{delegation_id}/can', { params: { path: { delegation_id: of.id } } })),
   })
+  const limits = limitsSaid(of.limits)
   return (
     <Modal show onHide={close} animation={false} aria-labelledby="can-title">
       <Modal.Header closeButton>
@@ -280,20 +308,23 @@ function Can({ of, close }: { of: DelegationBody; close: () => void }) {
         ) : !found.data ? (
           <Wait what="what they can do" />
         ) : (
-          <table className="ledger tight" aria-label="What they can do">
-            <tbody>
-              {found.data.map((each) => (
-                <tr key={each.permission} className={each.may ? undefined : 'quiet'}>
-                  <td>
-                    <span aria-hidden="true">{each.may ? '✓' : '–'}</span>
-                    <span className="visually-hidden">{each.may ? 'Yes' : 'No'}</span>
-                  </td>
-                  <td>{each.words}</td>
-                  <td className="quiet small">{each.why}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <>
+            {limits && <p className="mb-2">Limited: {limits}.</p>}
+            <table className="ledger tight" aria-label="What they can do">
+              <tbody>
+                {found.data.map((each) => (
+                  <tr key={each.permission} className={each.may ? undefined : 'quiet'}>
+                    <td>
+                      <span aria-hidden="true">{each.may ? '✓' : '–'}</span>
+                      <span className="visually-hidden">{each.may ? 'Yes' : 'No'}</span>
+                    </td>
+                    <td>{each.words}</td>
+                    <td className="quiet small">{each.why}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </>
         )}
       </Modal.Body>
       <Modal.Footer>

@@ -1,10 +1,13 @@
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { api, take } from '../../api/client'
+import { accountsNamed } from '../../api/queries'
 import { AccountSelect } from '../../parts/AccountSelect'
 import { Field, isAbout, text } from '../../parts/Field'
 import { Trouble } from '../../parts/States'
 import type { DelegationBody, DelegationsBody } from './DelegationsScreen'
+import { isFree, LimitsFields, limitsSaid, whole } from './LimitsFields'
 
 /** A delegation to give, or one that is changed. */
 export interface Giving {
@@ -28,6 +31,9 @@ export function GiveForm({ giving, body, close, done }: Props) {
   const roles = body.roles.filter((each) => each.givable)
   const [role, setRole] = useState(change?.role ?? roles[0]?.key ?? '')
   const [passesOn, setPassesOn] = useState(change?.passes_on ?? false)
+  const [limits, setLimits] = useState(whole(change?.limits))
+  const [more, setMore] = useState<string[]>([])
+  const named = useQuery(accountsNamed(more)).data ?? []
   const [error, setError] = useState<unknown>(null)
   const [busy, setBusy] = useState(false)
   const chosen = body.roles.find((each) => each.key === role)
@@ -40,6 +46,7 @@ export function GiveForm({ giving, body, close, done }: Props) {
       first_day: text(form, 'first_day') || null,
       last_day: text(form, 'last_day') || null,
       passes_on: passesOn,
+      limits: isFree(limits) ? null : limits,
     }
     try {
       if (change) {
@@ -54,7 +61,7 @@ export function GiveForm({ giving, body, close, done }: Props) {
         const name = text(form, 'name')
         await take(
           api.POST('/api/delegations', {
-            body: { ...terms, name, email: text(form, 'email'), account: text(form, 'account') },
+            body: { ...terms, name, email: text(form, 'email'), accounts: [text(form, 'account'), ...more] },
           }),
         )
         done(`${name} is told by mail.`)
@@ -99,6 +106,23 @@ export function GiveForm({ giving, body, close, done }: Props) {
                     defaultValue={giving.account}
                     only={(each) => each.status !== 'closed'}
                   />
+                  {more.length > 0 && (
+                    <ul className="plain mt-1" aria-label="Further accounts">
+                      {more.map((each) => (
+                        <li key={each}>
+                          {named.find((one) => one.account === each)?.name ?? each}{' '}
+                          <button
+                            type="button"
+                            className="btn btn-link btn-sm p-0"
+                            aria-label={`Not ${each}`}
+                            onClick={() => setMore(more.filter((one) => one !== each))}
+                          >
+                            ×
+                          </button>
+                        </li>
+                      ))}
+                    </ul>
+                  )}
                 </Form.Group>
               </>
             )}
@@ -146,6 +170,26 @@ export function GiveForm({ giving, body, close, done }: Props) {
             <p className="quiet small mt-2 mb-0" id="give-role-said">
               {chosen.about} They can {chosen.permissions.map((each) => words.get(each)).join('; ')}.
             </p>
+          )}
+          <details className="mt-2" open={!isFree(limits) || undefined}>
+            <summary>
+              Limits{limitsSaid(limits) && <span className="quiet small"> · {limitsSaid(limits)}</span>}
+            </summary>
+            <LimitsFields limits={limits} change={setLimits} body={body} passesOn={passesOn} />
+          </details>
+          {!change && (
+            <details className="mt-2">
+              <summary>Further accounts alike</summary>
+              <Form.Label htmlFor="give-more" className="visually-hidden">
+                Another account
+              </Form.Label>
+              <AccountSelect
+                value=""
+                any="choose…"
+                only={(each) => each.status !== 'closed' && !more.includes(each.account)}
+                onChange={(account) => account && setMore([...more, account])}
+              />
+            </details>
           )}
           {error !== null && !FIELDS.some((each) => isAbout(error, each)) && <Trouble error={error} />}
         </Modal.Body>

@@ -6,6 +6,7 @@ import { api, take } from '../../api/client'
 import { draftDetail, drafts as draftsQuery, type DraftSummary } from '../../api/queries'
 import { bySlot } from '../../domain/draft'
 import { dayName, dayOf } from '../../domain/months'
+import { WhyForm } from '../../parts/AskInstead'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { ChangesTable } from './ChangesTable'
 import { useDraft } from './context'
@@ -78,6 +79,7 @@ export default function DraftsScreen() {
 function State({ draft }: { draft: DraftSummary }) {
   if (draft.state === 'scheduled') return <>on {draft.apply_on ? dayName(draft.apply_on) : ''}</>
   if (draft.state === 'held') return <b className="over">held back</b>
+  if (draft.state === 'asked') return draft.mine ? <>asked for</> : <b className="near">asks to be applied</b>
   if (draft.state === 'applied') return <>applied {draft.applied_at ? dayName(dayOf(draft.applied_at)) : ''}</>
   return <b>open</b>
 }
@@ -113,8 +115,9 @@ function Detail({ id }: { id: number }) {
         {body.shared_with.length > 0 && ` · shared with ${body.shared_with.join(', ')}`}
       </p>
       {body.reason && (
-        <p className="over" role="alert">
-          Held back: {body.reason}
+        <p className={body.state === 'held' ? 'over' : undefined} role={body.state === 'held' ? 'alert' : undefined}>
+          {body.state === 'held' ? 'Held back: ' : 'Why: '}
+          {body.reason}
         </p>
       )}
       <div className="d-flex gap-2 my-2 flex-wrap">
@@ -129,7 +132,20 @@ function Detail({ id }: { id: number }) {
             Go on editing
           </Button>
         )}
-        {['scheduled', 'held'].includes(body.state) && (
+        {body.state === 'asked' && !body.mine && (
+          <Button
+            size="sm"
+            disabled={!body.effect?.may_apply}
+            onClick={() =>
+              void run(() =>
+                take(api.POST('/api/drafts/{draft_id}/apply', { ...params, body: { revision: body.revision } })),
+              )
+            }
+          >
+            Apply it
+          </Button>
+        )}
+        {(['scheduled', 'held'].includes(body.state) || (body.state === 'asked' && body.mine)) && (
           <Button
             size="sm"
             onClick={() => void run(() => take(api.POST('/api/drafts/{draft_id}/open', params)), toGrid)}
@@ -145,7 +161,7 @@ function Detail({ id }: { id: number }) {
             Reverse it in a new draft
           </Button>
         )}
-        {body.state !== 'applied' && (
+        {body.state !== 'applied' && body.mine && (
           <Button
             size="sm"
             variant="outline-primary"
@@ -155,7 +171,15 @@ function Detail({ id }: { id: number }) {
           </Button>
         )}
       </div>
+      {body.state === 'asked' && !body.mine && (
+        <WhyForm
+          label="Why not"
+          send="Decline"
+          ask={(reason) => run(() => take(api.POST('/api/drafts/{draft_id}/decline', { ...params, body: { reason } })))}
+        />
+      )}
       {trouble !== null && <Trouble error={trouble} />}
+      {body.effect?.above && <p className="over">{body.effect.above}</p>}
       <ChangesTable changes={bySlot(body.changes)} effect={body.effect ?? undefined} names={names} />
       {body.effect && <EffectPanel effect={body.effect} names={names} />}
     </>

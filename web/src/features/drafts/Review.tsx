@@ -3,6 +3,7 @@ import { Button, Form, Modal } from 'react-bootstrap'
 import { useQuery } from '@tanstack/react-query'
 import { api, ApiError, take } from '../../api/client'
 import { cell as cellQuery, me as meQuery } from '../../api/queries'
+import { WhyForm } from '../../parts/AskInstead'
 import { AskForm } from '../requests/AskForm'
 import { ChangesTable } from './ChangesTable'
 import { Clashes } from './Clashes'
@@ -48,6 +49,13 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
     run(() =>
       draft.settle(
         (id, revision) => take(api.POST('/api/drafts/{draft_id}/schedule', { ...path(id), body: { revision, day } })),
+        true,
+      ),
+    )
+  const askFor = (reason: string) =>
+    run(() =>
+      draft.settle(
+        (id, revision) => take(api.POST('/api/drafts/{draft_id}/ask', { ...path(id), body: { revision, reason } })),
         true,
       ),
     )
@@ -149,7 +157,15 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
             }}
           />
         )}
-        {effect && !effect.may_apply && effect.faults.length === 0 && effect.clashes.length === 0 && (
+        {effect?.above && (
+          <>
+            <p className="over mt-2 mb-0" role="alert">
+              {effect.above}
+            </p>
+            <WhyForm label="Have it applied by who may: why it is needed" send="Ask for it" ask={askFor} />
+          </>
+        )}
+        {effect && !effect.may_apply && !effect.above && effect.faults.length === 0 && effect.clashes.length === 0 && (
           <p className="over mt-2" role="alert">
             It cannot be applied:{' '}
             {effect.breaches.find((each) => each.hard && each.day === null && ['new', 'worse'].includes(each.label))

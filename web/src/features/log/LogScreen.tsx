@@ -1,7 +1,7 @@
-import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
+import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { useDeferredValue, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { accountsFound, logPage, type LogEntry } from '../../api/queries'
+import { accountsFound, logPage, type LogEntry, type Sought } from '../../api/queries'
 import { instantName } from '../../domain/months'
 import { useAddress } from '../../parts/address'
 import { ExportMenu } from '../../parts/ExportMenu'
@@ -19,7 +19,21 @@ const names: Record<string, string> = {
 
 const columns: Column<LogEntry>[] = [
   { key: 'at', title: 'When', width: '150px', cell: (row) => <span title={row.at}>{instantName(row.at)}</span> },
-  { key: 'actor', title: 'Who', width: '140px', cell: (row) => row.actor },
+  {
+    key: 'actor',
+    title: 'Who',
+    width: '140px',
+    cell: (row) => (
+      <span
+        title={[row.via, row.origin && `from ${row.origin}`, row.request && `request ${row.request}`]
+          .filter(Boolean)
+          .join(' · ')}
+      >
+        {row.actor}
+        {row.via?.includes(', key ') && <span className="tag">key</span>}
+      </span>
+    ),
+  },
   {
     key: 'account',
     title: 'Account',
@@ -56,35 +70,69 @@ function Changes({ row }: { row: LogEntry }) {
 /** Who changed what, from what to what? */
 export default function LogScreen() {
   const [params, change] = useAddress()
-  const account = params.get('account') ?? undefined
-  const by = params.get('by') ?? undefined
+  const get = (name: keyof Sought) => params.get(name) ?? undefined
+  const sought: Sought = {
+    account: get('account'),
+    by: get('by'),
+    kind: get('kind'),
+    first_day: get('first_day'),
+    last_day: get('last_day'),
+    find: get('find'),
+  }
+  const words = useDeferredValue(sought.find)
+  const looked = { ...sought, find: words }
   const found = useInfiniteQuery({
-    queryKey: ['log', account, by],
-    queryFn: ({ pageParam }) => logPage(account, by, pageParam),
+    queryKey: ['log', looked],
+    queryFn: ({ pageParam }) => logPage(looked, pageParam),
     initialPageParam: undefined as number | undefined,
     getNextPageParam: (last) => last.before ?? undefined,
+    placeholderData: keepPreviousData,
   })
-  const set = (name: string, value: string) => change({ [name]: value })
+  const set = (name: keyof Sought, value: string) => change({ [name]: value })
   const entries = found.data?.pages.flatMap((page) => page.entries) ?? []
-  const actors = found.data?.pages[0]?.actors ?? []
+  const first = found.data?.pages[0]
+  const choice = (name: 'by' | 'kind', label: string, any: string, of: string[]) => (
+    <Form.Select
+      aria-label={label}
+      style={{ width: 165 }}
+      value={sought[name] ?? ''}
+      onChange={(event) => set(name, event.target.value)}
+    >
+      <option value="">{any}</option>
+      {[...new Set([...(sought[name] ? [sought[name]] : []), ...of])].map((each) => (
+        <option key={each}>{each}</option>
+      ))}
+    </Form.Select>
+  )
+  const day = (name: 'first_day' | 'last_day', label: string) => (
+    <Form.Control
+      type="date"
+      aria-label={label}
+      title={label}
+      style={{ width: 135 }}
+      value={sought[name] ?? ''}
+      onChange={(event) => set(name, event.target.value)}
+    />
+  )
   return (
     <>
       <div className="bar">
         <h1>Log</h1>
-        <AccountField chosen={account} choose={(value) => set('account', value)} />
-        <Form.Select
-          aria-label="By whom"
-          style={{ width: 190 }}
-          value={by ?? ''}
-          onChange={(event) => set('by', event.target.value)}
-        >
-          <option value="">by anybody</option>
-          {[...new Set([...(by ? [by] : []), ...actors])].map((each) => (
-            <option key={each}>{each}</option>
-          ))}
-        </Form.Select>
+        <Form.Control
+          type="search"
+          placeholder="Find words"
+          aria-label="Find words"
+          style={{ width: 150 }}
+          defaultValue={sought.find ?? ''}
+          onChange={(event) => set('find', event.target.value)}
+        />
+        <AccountField chosen={sought.account} choose={(value) => set('account', value)} />
+        {choice('by', 'By whom', 'by anybody', first?.actors ?? [])}
+        {choice('kind', 'What', 'anything', first?.kinds ?? [])}
+        {day('first_day', 'From day')}
+        {day('last_day', 'To day')}
         <span className="grow" />
-        <ExportMenu path="/api/log/export" params={{ account, by }} />
+        <ExportMenu path="/api/log/export" params={{ ...sought }} />
       </div>
       {found.isError ? (
         <Trouble error={found.error} again={() => void found.refetch()} />
@@ -92,7 +140,7 @@ export default function LogScreen() {
         <Wait what="the log" />
       ) : entries.length === 0 ? (
         <div className="scroll">
-          <Empty title="Nothing written here">No change of that account or by that person.</Empty>
+          <Empty title="Nothing written here">Nothing of what you look for.</Empty>
         </div>
       ) : (
         <VirtualTable
@@ -134,7 +182,7 @@ function AccountField({ chosen, choose }: { chosen: string | undefined; choose: 
         list="log-accounts"
         placeholder="of any account"
         aria-label="Of which account"
-        style={{ width: 200 }}
+        style={{ width: 150 }}
         value={words}
         onChange={(event) => take(event.target.value)}
       />

@@ -2,9 +2,11 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
+import { me } from '../../api/queries'
 import { instantName } from '../../domain/months'
 import { Field, isAbout, text } from '../../parts/Field'
 import { Trouble, Wait } from '../../parts/States'
+import { KeysOfPrograms } from './KeysOfPrograms'
 
 const own = { queryKey: ['own'], queryFn: () => take(api.GET('/api/own')) }
 
@@ -12,10 +14,12 @@ const own = { queryKey: ['own'], queryFn: () => take(api.GET('/api/own')) }
 export default function OwnScreen() {
   const found = useQuery(own)
   const queries = useQueryClient()
+  const lacking = useQuery(me).data?.lacks_second_factor ?? false
   const [said, setSaid] = useState('')
   const after = async (message: string) => {
     setSaid(message)
     await queries.invalidateQueries({ queryKey: own.queryKey })
+    if (lacking) await queries.invalidateQueries({ queryKey: me.queryKey })
   }
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="your sessions" />
@@ -28,9 +32,15 @@ export default function OwnScreen() {
         </span>
       </div>
       <div className="scroll account" role="region" aria-label="Your sign-in" tabIndex={0}>
+        {lacking && (
+          <p className="near" role="alert">
+            This account is run with a second factor. Set yours up here; then everything opens.
+          </p>
+        )}
         <div className="columns">
           <div>
             <Sessions sessions={found.data.sessions} after={after} />
+            {!lacking && <KeysOfPrograms after={after} />}
           </div>
           <aside>
             <Password after={after} />

@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { Button, Dropdown, Form, Modal } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
 import { AccountSelect } from '../../parts/AccountSelect'
+import { AskInstead } from '../../parts/AskInstead'
 import { me, productsInSight } from '../../api/queries'
 import { unitName } from '../../domain/units'
 import { Wait } from '../../parts/States'
@@ -326,6 +327,7 @@ function Dialog({
             {looked.error.message}
           </p>
         )}
+        {looked.isError && !result && <AskInstead error={looked.error} name={title.replace('…', '')} />}
         {ready && !found && !looked.isError && <Wait what="what it would do" />}
         {found && <OutcomeView found={found} word={word} happened={result !== null} />}
         {trouble && (

@@ -1,0 +1,186 @@
+import { useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { api, take, type Schemas } from '../../api/client'
+import { me } from '../../api/queries'
+import { dayName, dayOf, instantName } from '../../domain/months'
+import { Field, isAbout, text } from '../../parts/Field'
+import { Trouble } from '../../parts/States'
+
+export const keysOfPrograms = { queryKey: ['own', 'keys'], queryFn: () => take(api.GET('/api/keys')) }
+
+type KeyBody = Schemas['ProgramKeyBody']
+
+/** Keys with which programs do what one may do here. */
+export function KeysOfPrograms({ after }: { after: (said: string) => Promise<void> }) {
+  const keys = useQuery(keysOfPrograms)
+  const running = useQuery(me).data?.running
+  const [shown, setShown] = useState('')
+  const [error, setError] = useState<unknown>(null)
+  const [making, setMaking] = useState<KeyBody | 'new' | null>(null)
+  const [chosen, setChosen] = useState<Set<string> | null>(null)
+  const attempt = async (work: () => Promise<string>, message: string) => {
+    setError(null)
+    try {
+      setShown(await work())
+      setMaking(null)
+      setChosen(null)
+      await after(message)
+    } catch (trouble) {
+      setError(trouble)
+    }
+  }
+  const send = (form: FormData) => {
+    const last_day = text(form, 'last_day')
+    if (making && making !== 'new') {
+      const params = { params: { path: { api_key_id: making.id } }, body: { last_day } }
+      return attempt(
+        async () => (await take(api.POST('/api/keys/{api_key_id}/replace', params))).key,
+        `${making.name}: the one before still works for a day.`,
+      )
+    }
+    const name = text(form, 'name')
+    const permissions = chosen === null ? null : [...chosen]
+    return attempt(
+      async () => (await take(api.POST('/api/keys', { body: { name, last_day, permissions } }))).key,
+      `The key ${name} is made.`,
+    )
+  }
+  const end = (each: KeyBody) =>
+    attempt(async () => {
+      await take(api.POST('/api/keys/{api_key_id}/end', { params: { path: { api_key_id: each.id } } }))
+      return ''
+    }, `The key ${each.name} works no more.`)
+  return (
+    <section aria-label="Keys for programs" className="mt-3">
+      <h3>Keys for programs in {running?.name}</h3>
+      {shown && (
+        <div className="mb-2">
+          <p className="mb-1">Copy the key now; it is not shown again.</p>
+          <pre className="mb-0" aria-label="The key">
+            {shown}
+          </pre>
+        </div>
+      )}
+      {(keys.data?.length ?? 0) > 0 && (
+        <table className="ledger" aria-label="Keys">
+          <thead>
+            <tr>
+              <th>Key</th>
+              <th>May</th>
+              <th>Until</th>
+              <th>Last used</th>
+              <th>
+                <span className="visually-hidden">Do</span>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {keys.data?.map((each) => (
+              <tr key={each.id}>
+                <td>
+                  {each.name} <span className="quiet small">…{each.ending}</span>
+                </td>
+                <td className="small">{each.permissions ? each.permissions.join(', ') : 'all of your role'}</td>
+                <td className="text-nowrap">{instantName(each.expires_at)}</td>
+                <td className="text-nowrap">
+                  {each.last_used ? (
+                    <>
+                      {dayName(dayOf(each.last_used))} <span className="quiet small">from {each.last_origin}</span>
+                    </>
+                  ) : (
+                    <span className="quiet">never</span>
+                  )}
+                </td>
+                <td className="text-nowrap">
+                  <button
+                    type="button"
+                    className="btn btn-link btn-sm p-0 me-2"
+                    aria-label={`Replace ${each.name}`}
+                    onClick={() => setMaking(each)}
+                  >
+                    Replace
+                  </button>
+                  <button
+                    type="button"
+                    className="btn btn-link btn-sm p-0"
+                    aria-label={`End ${each.name}`}
+                    onClick={() => void end(each)}
+                  >
+                    End
+                  </button>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {making ? (
+        <Form
+          className="mt-2"
+          style={{ maxWidth: 560 }}
+          onSubmit={(event) => {
+            event.preventDefault()
+            void send(new FormData(event.currentTarget))
+          }}
+        >
+          <div className="lotform">
+            {making === 'new' && (
+              <Field name="name" label="What it is for" error={error} required maxLength={100} autoFocus />
+            )}
+            <Field
+              name="last_day"
+              label={making === 'new' ? 'Last day' : `Last day of the key in place of ${making.name}`}
+              error={error}
+              type="date"
+              required
+              autoFocus={making !== 'new'}
+            />
+          </div>
+          {making === 'new' && (
+            <>
+              <Form.Check
+                className="mt-2"
+                id="key-some"
+                label="Only for some of what you may do"
+                checked={chosen !== null}
+                onChange={(event) => setChosen(event.target.checked ? new Set() : null)}
+              />
+              {chosen !== null && (
+                <div className="choices" role="group" aria-label="What the key is for">
+                  {running?.permissions.map((each) => (
+                    <Form.Check
+                      key={each}
+                      id={`key-${each}`}
+                      label={each}
+                      checked={chosen.has(each)}
+                      onChange={(event) => {
+                        const now = new Set(chosen)
+                        if (event.target.checked) now.add(each)
+                        else now.delete(each)
+                        setChosen(now)
+                      }}
+                    />
+                  ))}
+                </div>
+              )}
+            </>
+          )}
+          <div className="d-flex gap-2 mt-2">
+            <Button type="submit" size="sm" disabled={chosen?.size === 0}>
+              {making === 'new' ? 'Make the key' : 'Replace it'}
+            </Button>
+            <Button size="sm" variant="outline-primary" onClick={() => setMaking(null)}>
+              Cancel
+            </Button>
+          </div>
+        </Form>
+      ) : (
+        <Button size="sm" variant="outline-primary" className="mt-2" onClick={() => setMaking('new')}>
+          Make a key
+        </Button>
+      )}
+      {error !== null && !isAbout(error, 'name') && !isAbout(error, 'last_day') && <Trouble error={error} />}
+    </section>
+  )
+}

@@ -1,0 +1,53 @@
+import { useState } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { api, ApiError, take, type Schemas } from '../api/client'
+
+type Changes = Schemas['AskFor']['changes']
+
+/** The changes that can be asked for where a refusal was for a ceiling of one's own; null where it was not. */
+function toAsk(error: unknown): Changes | null {
+  if (!(error instanceof ApiError) || error.body.type !== 'urn:fair-ladle:above-ceiling') return null
+  const changes = error.body.ask as Changes
+  return changes.length ? changes : null
+}
+
+/** Where an act was above one's ceiling: have those do it who may. */
+export function AskInstead({ error, name }: { error: unknown; name: string }) {
+  const changes = toAsk(error)
+  const [done, setDone] = useState('')
+  const ask = async (reason: string) => {
+    try {
+      await take(api.POST('/api/drafts/ask', { body: { name, changes: changes ?? [], reason } }))
+      setDone('Asked. It waits under Drafts.')
+    } catch (trouble) {
+      setDone(trouble instanceof Error ? trouble.message : 'That did not work.')
+    }
+  }
+  if (!changes) return null
+  if (done) return <p role="status">{done}</p>
+  return <WhyForm label="Why it is needed" send="Ask for it" ask={ask} />
+}
+
+/** A reason, and sending it. */
+export function WhyForm({ label, send, ask }: { label: string; send: string; ask: (reason: string) => Promise<void> }) {
+  const [busy, setBusy] = useState(false)
+  return (
+    <Form
+      className="d-flex gap-2 align-items-end my-2"
+      onSubmit={(event) => {
+        event.preventDefault()
+        setBusy(true)
+        const reason = new FormData(event.currentTarget).get('reason')
+        void ask(typeof reason === 'string' ? reason : '').finally(() => setBusy(false))
+      }}
+    >
+      <Form.Group controlId="ask-reason" className="flex-grow-1">
+        <Form.Label>{label}</Form.Label>
+        <Form.Control name="reason" required maxLength={1000} />
+      </Form.Group>
+      <Button type="submit" variant="outline-primary" disabled={busy}>
+        {send}
+      </Button>
+    </Form>
+  )
+}

@@ -67,6 +67,7 @@ from fair_ladle.app.server.routes import routes as server
 from fair_ladle.app.setup.routes import UPLOAD as INTAKE
 from fair_ladle.app.setup.routes import open_routes as setup_open
 from fair_ladle.app.setup.routes import routes as setup
+from fair_ladle.app.sign_in import delegating
 from fair_ladle.app.sign_in import keys as keys_in_use
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in.delegation_routes import routes as delegations
@@ -107,6 +108,11 @@ def find_actor(request: Request, database: Database) -> Actor:
     if request.method not in SAFE and request.headers.get("X-CSRF-Token") != found.csrf_token:
         raise Refused(Problem("no-token", "Not allowed", 403, "A change has to carry the session's X-CSRF-Token."))
     return found.actor
+
+
+def as_role(request: Request, database: Database, actor: Actor, account: str, role: str) -> Actor:
+    """Who is behind a request, as they would be with a role in an account of theirs."""
+    return database.run(delegating.as_role, actor, account, role)
 
 
 def teller(home: Path) -> Callable[[str, str, int, Watched], None]:
@@ -150,7 +156,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         await anyio.to_thread.run_sync(schedule.stop)
 
     app = FastAPI(title="Fair Ladle", version="1", docs_url=None, redoc_url=None, openapi_url=None, lifespan=lifespan)
-    app.state.find_actor = find_actor
+    app.state.find_actor, app.state.as_role = find_actor, as_role
     app.state.note_refusal = log_service.write_refusal
     app.add_middleware(GZipMiddleware, minimum_size=1000, compresslevel=5)
     app.add_middleware(

@@ -351,3 +351,27 @@ def test_giving_tells_nothing_of_who_an_address_is_elsewhere(app: TestClient, de
     assert told[0] == told[1] and "Ann Guess" in told[0][0]
     account = boss.get("/api/accounts/OLDQUAY").text
     assert "Real Name" not in account
+
+
+def test_the_product_is_looked_at_as_a_role_before_it_is_given(app: TestClient, demo: Database) -> None:
+    demo.run(usecases.give_sign_in, COMMAND_LINE, "boss@x.example", "Boss", "GANNET", PASSWORD)
+    boss = enter(app, "boss@x.example", PASSWORD)
+    shown = {"X-Shown-As": "OLDQUAY desk"}
+    me = boss.get("/api/me", headers=shown).json()
+    assert (me["running"]["account"], me["shown_as"]) == ("OLDQUAY", "Service desk")
+    assert set(me["running"]["permissions"]) == ROLES["desk"].permissions
+    assert boss.get("/api/people", headers=shown).status_code == 200
+    for path, status in (("/api/people?account=TERN", 404), ("/api/log", 403), ("/api/pools", 403)):
+        assert boss.get(path, headers=shown).status_code == status, path
+    body = {"units": [{"account": "OLDQUAY", "product": "LANTERN-MAIL", "subject": "x"}]}
+    refused = boss.post("/api/assignments", json=body, headers={"X-Shown-As": "OLDQUAY admin"})
+    assert (refused.status_code, "only look" in refused.json()["detail"]) == (403, True)
+    steward = given(demo, COMMAND_LINE, "OLDQUAY", "steward")
+    lower = given(demo, COMMAND_LINE, "OLDQUAY", passes_on=True)
+    for who, account, role, says in (
+        (steward, "OLDQUAY-CREW", "desk", "does not let you have others"),
+        (lower, "TERN", "desk", "no account"),
+        (lower, "OLDQUAY", "emperor", "no role"),
+    ):
+        with pytest.raises(Refused, match=says):
+            demo.run(delegating.as_role, who, account, role)

@@ -45,7 +45,7 @@ def test_a_key_does_what_its_delegation_lets_it_and_no_more(app: TestClient, dem
     assert program.post("/api/assignments", json={"units": two}).json()["type"] == "urn:fair-ladle:above-ceiling"
     for path in ("/api/keys", "/api/own"):
         assert program.get(path).json()["detail"] == "A key is not for this; sign in."
-    [listed] = client.get("/api/keys").json()
+    [listed] = client.get("/api/keys").json()["keys"]
     assert (listed["ending"], listed["last_origin"]) == (key[-4:], "testclient") and listed["last_used"]
     with demo.engine.connect() as connection:
         assert key not in str(connection.execute(sa.text("SELECT * FROM api_keys")).all())

@@ -475,3 +475,9 @@ def test_what_makes_a_file_ends_with_whoever_asked_for_it() -> None:
         answer = sheet("numbers", form, ["number"], rows())
         anyio.run(answer, {"type": "http", "method": "GET"}, receive, send)
         assert ended.is_set() and len(sent) >= 3
+
+
+def test_what_nothing_in_sight_limits_has_no_figure(client_admin: TestClient) -> None:
+    """A client near a cap that lets more through, whose pool is another's: no room is told, and no stand-in for it."""
+    rooms = [each["headroom"] for each in client_admin.get("/api/today").json()["pressed"]]
+    assert None in rooms and all(room is None or room < 10**9 for room in rooms)

@@ -14,7 +14,8 @@ class Actor:
     """``scope`` is the code of the account at the top of the actor's branch; None = the whole installation.
     ``delegation_id`` is what they act through, which has a role with these permissions and limits; ``key_id`` the key
     with which a program acts through it. ``request_id`` and ``origin`` say which request they make, and from which
-    address. Whoever ``lacks_second_factor`` where one is required may do nothing but set it up."""
+    address. Whoever ``lacks_second_factor`` where one is required may do nothing but set it up; whoever
+    ``only_looks`` sees the product as a role of that name has it, and changes nothing."""
 
     name: str
     email: str
@@ -27,6 +28,7 @@ class Actor:
     lacks_second_factor: bool = False
     key_id: int | None = None
     key_name: str | None = None
+    only_looks: str | None = None
     request_id: str | None = None
     origin: str | None = None
 

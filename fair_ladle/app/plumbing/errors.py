@@ -40,7 +40,8 @@ async def _refused(request: Request, refused: Exception) -> Response:
     looks = request.method in SAFE or getattr(
         getattr(request.scope.get("route"), "endpoint", None), "reads_only", False
     )
-    if actor is not None and (status == 403 or (status in NOTED and not looks)):
+    noted = refused.problem.kind == "not-allowed" if looks else status in NOTED
+    if actor is not None and noted:
         asked = f"{request.method} {request.url.path}"
         try:
             await to_thread.run_sync(

@@ -17,7 +17,7 @@ from starlette.types import Receive, Scope, Send
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.once import KeyedDatabase
-from fair_ladle.app.plumbing.problems import Problem
+from fair_ladle.app.plumbing.problems import Problem, not_allowed
 from fair_ladle.connectors.sheets_out import TYPES, Cell, csv_parts, xlsx_parts
 
 Format = Literal["csv", "xlsx"]
@@ -102,7 +102,19 @@ def actor(request: Request, db: Db) -> Actor:
         origin=origin_of(request),
     )
     request.state.actor = found
+    shown = shown_as(request)
+    if shown is not None:
+        if request.method not in SAFE and not getattr(request.scope["route"].endpoint, "reads_only", False):
+            raise not_allowed("You only look at what somebody else would see; end that to change something.")
+        found = request.app.state.as_role(request, db, found, *shown)
     return found
+
+
+def shown_as(request: Request) -> tuple[str, str] | None:
+    """The account, and the role in it, as which the product is to be shown: in a header, or, for addresses of files, in
+    the query."""
+    account, _, role = (request.headers.get("X-Shown-As") or request.query_params.get("shown_as") or "").partition(" ")
+    return (account, role) if account and role else None
 
 
 Who = Annotated[Actor, Depends(actor)]

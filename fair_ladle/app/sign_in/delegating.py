@@ -265,7 +265,8 @@ def give(tx: Transaction, actor: Actor, wanted: Wanted, tells: bool = True) -> i
     history.remember(tx, [given])
     if tells:
         links.invite_to_run(tx, actor.name, found, accounts.name(row))
-    said = _said(role.name, terms)
+    usual = _said("", Terms("", None, None, False))
+    said = {name: each for name, each in _said(role.name, terms).items() if each != usual[name]}
     log_service.write(
         tx, actor, None, [log_service.Entry("may run it", email, account_id, None, {"name": name} | said)]
     )
@@ -285,6 +286,21 @@ def _said(role: str, terms: Terms) -> dict[str, Any]:
         "may change prices": terms.limits.prices,
         "may change rules": terms.limits.rules,
     }
+
+
+def as_role(tx: Transaction, actor: Actor, account: str, role: str) -> Actor:
+    """The actor as somebody would be who had a role in an account of theirs: to look at the product before giving it.
+    Refused where they could not give it."""
+    if "delegations.give" not in actor.permissions:
+        raise not_allowed("Your role here does not let you have others run an account.")
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, account)
+    found = _role(tx, actor, accounts, role)
+    if not found.givable:
+        raise not_allowed(f"{found.name} may do what your own role does not let you.")
+    return replace(
+        actor, scope=accounts.tree.codes[row], role=found.key, permissions=found.permissions, only_looks=found.name
+    )
 
 
 def let_run(tx: Transaction, actor: Actor, email: str, name: str, account_id: int) -> None:

@@ -11,6 +11,7 @@ from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.permissions import PERMISSIONS
 from fair_ladle.app.plumbing.routing import Router, answers_a_secret
 from fair_ladle.app.sign_in import keys as usecases
+from fair_ladle.app.sign_in.delegation_routes import PermissionBody
 
 routes = Router("/api/keys", "keys", sees="own", changes="own")
 
@@ -48,10 +49,17 @@ class MadeProgramKey(BaseModel):
     key: str
 
 
-@routes.get("", response_model=list[ProgramKeyBody])
+class ProgramKeys(BaseModel):
+    """The keys of a delegation, and what of its role others can be for."""
+
+    keys: list[ProgramKeyBody]
+    may: list[PermissionBody]
+
+
+@routes.get("", response_model=ProgramKeys)
 def keys(db: Db, who: Who) -> Any:
-    """The keys of the delegation one acts through."""
-    return [
+    """The keys of the delegation one acts through, and what one's role has for others."""
+    found = [
         ProgramKeyBody(
             id=each.id,
             name=each.name,
@@ -64,6 +72,8 @@ def keys(db: Db, who: Who) -> Any:
         )
         for each in db.run(usecases.keys, who)
     ]
+    may = [PermissionBody(key=key, words=words) for key, words in PERMISSIONS.items() if key in who.permissions]
+    return ProgramKeys(keys=found, may=may)
 
 
 @routes.post("", response_model=MadeProgramKey, status_code=201)

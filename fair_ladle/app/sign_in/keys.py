@@ -54,7 +54,7 @@ def make(tx: Transaction, actor: Actor, name: str, last_day: date, permissions: 
     if len(store.keys_of(tx.connection, own.id, tx.now)) >= MOST_KEYS:
         raise conflict(f"A delegation has at most {MOST_KEYS} keys; end one first.")
     kept = None if permissions is None else sorted(set(permissions))
-    return _make(tx, actor, name, last_day, kept, "key made")
+    return _make(tx, actor, name, last_day, kept, "program key made")
 
 
 def _make(tx: Transaction, actor: Actor, name: str, last_day: date, permissions: list[str] | None, what: str) -> str:
@@ -86,14 +86,14 @@ def replace(tx: Transaction, actor: Actor, key_id: int, last_day: date) -> str:
     own = store.lock_delegation(tx.connection, _delegation(actor))
     if own is not None and own.last_day is not None:
         last_day = min(last_day, own.last_day)
-    return _make(tx, actor, found.name, last_day, None if may is None else sorted(may), "key replaced")
+    return _make(tx, actor, found.name, last_day, None if may is None else sorted(may), "program key replaced")
 
 
 def end(tx: Transaction, actor: Actor, key_id: int) -> None:
     """A key works no more."""
     found = _mine(tx, actor, key_id)
     store.change_key(tx.connection, key_id, {"ended_at": tx.now})
-    _log(tx, actor, "key ended", f"{found.name} …{found.ending}", None)
+    _log(tx, actor, "program key ended", f"{found.name} …{found.ending}", None)
 
 
 def actor_of(tx: Transaction, key: str, origin: str) -> Actor | None:

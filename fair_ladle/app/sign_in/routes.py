@@ -12,11 +12,12 @@ from pydantic import BaseModel, Field
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import is_set_up
-from fair_ladle.app.plumbing.http import Db, Who, origin_of
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.http import Db, Who, origin_of, shown_as
 from fair_ladle.app.plumbing.installation import is_demo
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.plumbing.routing import Router, answers_a_secret, keeps_order_itself
-from fair_ladle.app.sign_in import own, second, service, usecases
+from fair_ladle.app.sign_in import delegating, own, second, service, usecases
 
 COOKIE = "fair_ladle_session"
 open_routes = Router("/api", "sign in", is_open=True)
@@ -58,6 +59,8 @@ class Me(BaseModel):
     """Whether this is the operator's admin of a demo, whose mail can be looked at."""
     lacks_second_factor: bool
     """Whether they can do nothing here but set up the second factor that is required."""
+    shown_as: str | None
+    """The role whose view of the account this is, where they only look at that."""
 
 
 @open_routes.post("/sign-in", status_code=204)
@@ -159,6 +162,10 @@ def me(request: Request, db: Db, token: Annotated[str | None, Cookie(alias=COOKI
         for each in found.delegations
     ]
     running = next(each for each in every if each.account == found.actor.scope)
+    shown, actor = shown_as(request), found.actor
+    if shown is not None:
+        actor = db.run(delegating.as_role, actor, *shown)
+        running = _running_as(db.snapshot(accounts_service.known), actor)
     return Me(
         name=found.actor.name,
         email=found.actor.email,
@@ -168,7 +175,20 @@ def me(request: Request, db: Db, token: Annotated[str | None, Cookie(alias=COOKI
         now=db.clock.now().isoformat(),
         time_zone=str(db.snapshot(accounts_service.zone)),
         demo=running.kind == "operator" and is_demo(db),
-        lacks_second_factor=found.actor.lacks_second_factor,
+        lacks_second_factor=actor.lacks_second_factor,
+        shown_as=actor.only_looks,
+    )
+
+
+def _running_as(accounts: accounts_service.Accounts, actor: Actor) -> Delegation:
+    facts = accounts.facts[accounts_service.top_row(accounts, actor)]
+    return Delegation(
+        account=facts.code,
+        name=facts.name,
+        kind=facts.kind,
+        role=actor.role,
+        permissions=sorted(actor.permissions),
+        currency=facts.currency,
     )
 
 

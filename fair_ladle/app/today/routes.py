@@ -35,7 +35,8 @@ class PressedBody(OfProduct):
     state: str
     load: int
     cap: int
-    headroom: int
+    headroom: int | None
+    """null = nothing in sight limits it"""
     hard: bool
     deadline: str | None
     away: int

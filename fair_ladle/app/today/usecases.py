@@ -42,7 +42,8 @@ class AtRisk:
     state: str
     load: int
     cap: int
-    headroom: int
+    headroom: int | None
+    """None = nothing in sight limits it"""
     hard: bool
     deadline: date | None
     away: int
@@ -189,7 +190,7 @@ def _at_risk(found: Positions, top: int, inside: set[int]) -> list[AtRisk]:
                     state,
                     load,
                     int(snapshot.grid.cap[row, column]),
-                    int(found.headroom.room[row, column]),
+                    views.visible_room(int(found.headroom.room[row, column])),
                     bool(load > found.hard[row, column]),
                     clock.deadline_day if clock else None,
                     snapshot.accounts.tree.depth(row) - top_depth,

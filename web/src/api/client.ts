@@ -5,6 +5,14 @@ export type Schemas = components['schemas']
 
 let csrfToken = ''
 let running = ''
+let shownAs = sessionStorage.getItem('shown-as') ?? ''
+
+/** See the product as a role has it in an account, from the next page on; nothing ends that. */
+export function showAs(account: string | null, role = ''): void {
+  shownAs = account === null ? '' : `${account} ${role}`
+  if (shownAs) sessionStorage.setItem('shown-as', shownAs)
+  else sessionStorage.removeItem('shown-as')
+}
 
 /** Carry the session's token with every change, and the branch that is run. */
 export function actAs(token: string, account: string): void {
@@ -48,6 +56,7 @@ async function sendTwice(request: Request): Promise<Response> {
 const carry: Middleware = {
   onRequest({ request }) {
     if (running) request.headers.set('X-Running', running)
+    if (shownAs) request.headers.set('X-Shown-As', shownAs)
     if (request.method !== 'GET') {
       if (csrfToken) request.headers.set('X-CSRF-Token', csrfToken)
       // A change happens once for its key, however often it has to be sent.
@@ -76,7 +85,7 @@ export async function take<T>(answer: Promise<{ data?: T; error?: unknown; respo
 
 /** The address of a file to keep; it carries the branch that is run. */
 export function fileAddress(path: string, params: Record<string, string | string[] | undefined>): string {
-  const query = new URLSearchParams(running ? { running } : {})
+  const query = new URLSearchParams({ ...(running && { running }), ...(shownAs && { shown_as: shownAs }) })
   for (const [name, value] of Object.entries(params))
     for (const each of Array.isArray(value) ? value : value === undefined ? [] : [value]) query.append(name, each)
   return `${path}?${query.toString()}`

@@ -1758,7 +1758,7 @@ export interface paths {
         };
         /**
          * Keys
-         * @description The keys of the delegation one acts through.
+         * @description The keys of the delegation one acts through, and what one's role has for others.
          */
         get: operations["keys_api_keys_get"];
         put?: never;
@@ -5897,6 +5897,8 @@ export interface components {
             /** Now */
             now: string;
             running: components["schemas"]["Delegation"];
+            /** Shown As */
+            shown_as: string | null;
             /** Time Zone */
             time_zone: string;
         };
@@ -6937,7 +6939,7 @@ export interface components {
             /** Hard */
             hard: boolean;
             /** Headroom */
-            headroom: number;
+            headroom: number | null;
             /** Load */
             load: number;
             /** Measure */
@@ -7106,6 +7108,16 @@ export interface components {
             name: string;
             /** Permissions */
             permissions: string[] | null;
+        };
+        /**
+         * ProgramKeys
+         * @description The keys of a delegation, and what of its role others can be for.
+         */
+        ProgramKeys: {
+            /** Keys */
+            keys: components["schemas"]["ProgramKeyBody"][];
+            /** May */
+            may: components["schemas"]["PermissionBody"][];
         };
         /**
          * Proof
@@ -20139,7 +20151,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProgramKeyBody"][];
+                    "application/json": components["schemas"]["ProgramKeys"];
                 };
             };
             /** @description Cannot be read */

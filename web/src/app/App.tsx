@@ -1,8 +1,8 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { lazy, Suspense, useMemo, useState } from 'react'
-import { Dropdown } from 'react-bootstrap'
+import { Button, Dropdown } from 'react-bootstrap'
 import { BrowserRouter, Link, Navigate, NavLink, Route, Routes, useLocation, useNavigate } from 'react-router'
-import { actAs, api, take } from '../api/client'
+import { actAs, api, showAs, take } from '../api/client'
 import { me, today, type Me } from '../api/queries'
 import { Keys, Palette } from '../commands/Palette'
 import { Registry, RegistryContext, useCommands, type Command } from '../commands/registry'
@@ -213,6 +213,23 @@ function Shell({ who }: { who: Me }) {
           </Dropdown.Menu>
         </Dropdown>
       </header>
+      {who.shown_as && (
+        <div className="shownas" role="status">
+          <span>
+            As a <b>{who.shown_as}</b> of <b>{who.running.name}</b> would see it. Nothing can be changed.
+          </span>
+          <Button
+            size="sm"
+            variant="outline-primary"
+            onClick={() => {
+              showAs(null)
+              location.assign('/delegations')
+            }}
+          >
+            End the look
+          </Button>
+        </div>
+      )}
       <nav className="side" aria-label="Screens">
         {can.has('allocations.see') && (
           <>

@@ -23,6 +23,7 @@ export const delegations = {
   staleTime: 15_000,
 }
 const SOON = 14
+const FIRST_GAPS = 4
 
 /** Who may do what, where, and until when? */
 export default function DelegationsScreen() {
@@ -32,6 +33,7 @@ export default function DelegationsScreen() {
   const [asked, setAsked] = useState<DelegationBody | null>(null)
   const [ending, setEnding] = useState<DelegationBody | null>(null)
   const [find, setFind] = useState('')
+  const [allGaps, setAllGaps] = useState(false)
   const [past, setPast] = useState<string | null>(null)
   const [said, setSaid] = useState('')
   const gives = found.data?.may_give ?? false
@@ -151,7 +153,7 @@ export default function DelegationsScreen() {
               <section aria-label="Accounts nobody runs">
                 <h3>Nobody runs these</h3>
                 <ul className="plain apart">
-                  {body.gaps.map((each) => (
+                  {(allGaps ? body.gaps : body.gaps.slice(0, FIRST_GAPS)).map((each) => (
                     <li key={each.account}>
                       <Link to={`/accounts/${encodeURIComponent(each.account)}`}>{each.name}</Link>{' '}
                       {body.may_give && (
@@ -168,7 +170,14 @@ export default function DelegationsScreen() {
                       )}
                     </li>
                   ))}
-                  {body.gap_count > body.gaps.length && (
+                  {!allGaps && body.gap_count > FIRST_GAPS && (
+                    <li>
+                      <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setAllGaps(true)}>
+                        and {whole(body.gap_count - FIRST_GAPS)} more
+                      </button>
+                    </li>
+                  )}
+                  {allGaps && body.gap_count > body.gaps.length && (
                     <li className="quiet">and {whole(body.gap_count - body.gaps.length)} more</li>
                   )}
                 </ul>

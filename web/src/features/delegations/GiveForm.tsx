@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
-import { api, take } from '../../api/client'
+import { api, showAs, take } from '../../api/client'
 import { accountsNamed } from '../../api/queries'
 import { AccountSelect } from '../../parts/AccountSelect'
 import { Field, isAbout, text } from '../../parts/Field'
@@ -196,6 +196,17 @@ export function GiveForm({ giving, body, close, done }: Props) {
         <Modal.Footer>
           <Button variant="outline-primary" onClick={close}>
             Cancel
+          </Button>
+          <Button
+            variant="outline-primary"
+            disabled={!chosen?.givable}
+            onClick={(event) => {
+              const form = event.currentTarget.closest('form')
+              showAs(change?.account ?? (form ? text(new FormData(form), 'account') : ''), role)
+              location.assign('/')
+            }}
+          >
+            See it as they would
           </Button>
           <Button type="submit" disabled={busy || !chosen}>
             {change ? 'Keep the changes' : 'Let them run it'}

@@ -47,7 +47,7 @@ export function limitsSaid(said: Schemas['LimitsBody'] | null | undefined): stri
   const not = (['caps', 'prices', 'rules'] as const).filter((each) => !limits[each])
   return [
     some('product', limits.products),
-    limits.ceilings.length ? `a ceiling of ${limits.ceilings.length}` : '',
+    limits.ceilings.length ? `${limits.ceilings.length} ceiling${limits.ceilings.length === 1 ? '' : 's'}` : '',
     some('group', limits.groups),
     some('role', limits.roles),
     not.length ? `no ${not.join(', ')}` : '',

@@ -54,11 +54,11 @@ export function SecondFactorRules({ body, attempt }: Props) {
           }}
         >
           <Form.Group controlId="factor-account">
-            <Form.Label>Account, with all below it</Form.Label>
+            <Form.Label>In, with all below it</Form.Label>
             <AccountSelect name="account" />
           </Form.Group>
           <Form.Group controlId="factor-role" className="mt-1">
-            <Form.Label>Role</Form.Label>
+            <Form.Label>For</Form.Label>
             <Form.Select name="role">
               <option value="">every role</option>
               {body.roles.map((each) => (

@@ -18,19 +18,20 @@ const names: Record<string, string> = {
 }
 
 const columns: Column<LogEntry>[] = [
-  { key: 'at', title: 'When', width: '150px', cell: (row) => <span title={row.at}>{instantName(row.at)}</span> },
+  { key: 'at', title: 'When', width: '138px', cell: (row) => <span title={row.at}>{instantName(row.at)}</span> },
   {
     key: 'actor',
     title: 'Who',
-    width: '140px',
+    width: '110px',
+    cell: (row) => row.actor,
+  },
+  {
+    key: 'via',
+    title: 'Through',
+    width: '128px',
     cell: (row) => (
-      <span
-        title={[row.via, row.origin && `from ${row.origin}`, row.request && `request ${row.request}`]
-          .filter(Boolean)
-          .join(' · ')}
-      >
-        {row.actor}
-        {row.via?.includes(', key ') && <span className="tag">key</span>}
+      <span title={[row.via, row.origin && `from ${row.origin}`].filter(Boolean).join(' · ')}>
+        {row.via?.includes(', key ') ? row.via.split(', key ')[1] : row.via?.split(' of ')[0]}
       </span>
     ),
   },
@@ -40,7 +41,7 @@ const columns: Column<LogEntry>[] = [
     width: 'minmax(130px, 1fr)',
     cell: (row) => row.account_name ?? <span className="quiet">–</span>,
   },
-  { key: 'action', title: 'What', width: '160px', cell: (row) => row.action },
+  { key: 'action', title: 'What', width: '140px', cell: (row) => row.action },
   {
     key: 'subject',
     title: 'Of',
@@ -94,7 +95,7 @@ export default function LogScreen() {
   const choice = (name: 'by' | 'kind', label: string, any: string, of: string[]) => (
     <Form.Select
       aria-label={label}
-      style={{ width: 165 }}
+      style={{ width: 135 }}
       value={sought[name] ?? ''}
       onChange={(event) => set(name, event.target.value)}
     >
@@ -105,14 +106,15 @@ export default function LogScreen() {
     </Form.Select>
   )
   const day = (name: 'first_day' | 'last_day', label: string) => (
-    <Form.Control
-      type="date"
-      aria-label={label}
-      title={label}
-      style={{ width: 135 }}
-      value={sought[name] ?? ''}
-      onChange={(event) => set(name, event.target.value)}
-    />
+    <label className="d-flex gap-1 align-items-baseline quiet small">
+      {label}
+      <Form.Control
+        type="date"
+        style={{ width: 128 }}
+        value={sought[name] ?? ''}
+        onChange={(event) => set(name, event.target.value)}
+      />
+    </label>
   )
   return (
     <>
@@ -129,8 +131,8 @@ export default function LogScreen() {
         <AccountField chosen={sought.account} choose={(value) => set('account', value)} />
         {choice('by', 'By whom', 'by anybody', first?.actors ?? [])}
         {choice('kind', 'What', 'anything', first?.kinds ?? [])}
-        {day('first_day', 'From day')}
-        {day('last_day', 'To day')}
+        {day('first_day', 'from')}
+        {day('last_day', 'to')}
         <span className="grow" />
         <ExportMenu path="/api/log/export" params={{ ...sought }} />
       </div>
@@ -182,7 +184,7 @@ function AccountField({ chosen, choose }: { chosen: string | undefined; choose: 
         list="log-accounts"
         placeholder="of any account"
         aria-label="Of which account"
-        style={{ width: 150 }}
+        style={{ width: 135 }}
         value={words}
         onChange={(event) => take(event.target.value)}
       />

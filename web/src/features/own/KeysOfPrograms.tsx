@@ -19,6 +19,7 @@ export function KeysOfPrograms({ after }: { after: (said: string) => Promise<voi
   const [error, setError] = useState<unknown>(null)
   const [making, setMaking] = useState<KeyBody | 'new' | null>(null)
   const [chosen, setChosen] = useState<Set<string> | null>(null)
+  const said = (key: string) => keys.data?.may.find((each) => each.key === key)?.words ?? key
   const attempt = async (work: () => Promise<string>, message: string) => {
     setError(null)
     try {
@@ -62,7 +63,7 @@ export function KeysOfPrograms({ after }: { after: (said: string) => Promise<voi
           </pre>
         </div>
       )}
-      {(keys.data?.length ?? 0) > 0 && (
+      {(keys.data?.keys.length ?? 0) > 0 && (
         <table className="ledger" aria-label="Keys">
           <thead>
             <tr>
@@ -76,12 +77,14 @@ export function KeysOfPrograms({ after }: { after: (said: string) => Promise<voi
             </tr>
           </thead>
           <tbody>
-            {keys.data?.map((each) => (
+            {keys.data?.keys.map((each) => (
               <tr key={each.id}>
                 <td>
                   {each.name} <span className="quiet small">…{each.ending}</span>
                 </td>
-                <td className="small">{each.permissions ? each.permissions.join(', ') : 'all of your role'}</td>
+                <td className="small">
+                  {each.permissions ? each.permissions.map(said).join('; ') : 'all of your role'}
+                </td>
                 <td className="text-nowrap">{instantName(each.expires_at)}</td>
                 <td className="text-nowrap">
                   {each.last_used ? (
@@ -148,11 +151,11 @@ export function KeysOfPrograms({ after }: { after: (said: string) => Promise<voi
               />
               {chosen !== null && (
                 <div className="choices" role="group" aria-label="What the key is for">
-                  {running?.permissions.map((each) => (
+                  {keys.data?.may.map(({ key: each, words }) => (
                     <Form.Check
                       key={each}
                       id={`key-${each}`}
-                      label={each}
+                      label={words}
                       checked={chosen.has(each)}
                       onChange={(event) => {
                         const now = new Set(chosen)

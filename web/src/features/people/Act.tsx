@@ -327,7 +327,12 @@ function Dialog({
             {looked.error.message}
           </p>
         )}
-        {looked.isError && !result && <AskInstead error={looked.error} name={title.replace('…', '')} />}
+        {looked.isError && !result && (
+          <AskInstead
+            error={looked.error}
+            name={`${title.replace('…', '')} ${seats.find((each) => each.product === (chosen.to_product || chosen.product))?.name ?? ''}: ${count} people`}
+          />
+        )}
         {ready && !found && !looked.isError && <Wait what="what it would do" />}
         {found && <OutcomeView found={found} word={word} happened={result !== null} />}
         {trouble && (

@@ -359,7 +359,10 @@ function PressedItem({ item, day }: { item: Pressed; day: string }) {
           {item.state === 'grace' && '; after the deadline nothing new goes through, and the excess goes on hold'}
           {item.state === 'restricted' && '; its grace is over, nothing new goes through'}
           {item.state === 'over' && (item.hard ? '; nothing more goes through' : '; more still goes through')}
-          {item.state === 'near' && `; ${of(item, Math.max(0, item.headroom))} can still be had`}
+          {item.state === 'near' &&
+            (item.headroom === null
+              ? '; more goes through past it'
+              : `; ${of(item, Math.max(0, item.headroom))} can still be had`)}
         </p>
       </div>
       <div className="acts">

@@ -252,7 +252,9 @@ def test_what_a_change_would_do_is_told_and_then_done(operator: TestClient) -> N
         "Admin of GANNET",
     )
     assert "Changed by somebody else" in applied(operator, again).json()["detail"]
-    entry = operator.get("/api/log", params={"account": "OLDQUAY-ENGINEERING"}).json()["entries"][0]
+    entry = operator.get("/api/log", params={"account": "OLDQUAY-ENGINEERING", "kind": "allocation changed"}).json()[
+        "entries"
+    ][0]
     assert (entry["actor"], entry["changes"][0]) == (
         "Admin of GANNET",
         {"what": "cap", "before": "14 devices", "after": "18 devices"},

@@ -82,3 +82,81 @@ def test_a_service_desk_sees_people_and_nothing_it_cannot_do(open_page: Open, da
     desk.keyboard.press("Escape")
     people.get_by_role("link").first.click()
     expect(desk.get_by_role("heading", level=1)).to_be_visible()
+
+
+def test_what_is_above_a_ceiling_is_asked_for_and_applied_by_who_may(
+    open_page: Open, database_of_address: Database
+) -> None:
+    page = open_page("GANNET", "/delegations")
+    press(page.get_by_role("button", name="Let somebody run…"))
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Name", exact=True).fill("Lea Reed")
+    dialog.get_by_label("E-mail address").fill("lea@x.example")
+    dialog.get_by_label("Account, with all below it").select_option("OLDQUAY")
+    dialog.get_by_text("Limits", exact=True).click()
+    dialog.get_by_label("Fieldbook Core: at most in one change").fill("1")
+    dialog.get_by_label("Prices").uncheck()
+    assert serious_findings(page) == []
+    press(dialog.get_by_role("button", name="Let them run it"))
+    row = page.get_by_role("row", name=re.compile("Lea Reed"))
+    expect(row).to_contain_text("1 ceiling · no prices")
+    database_of_address.run(sign_in.give_sign_in, COMMAND_LINE, "lea@x.example", "Lea Reed", "OLDQUAY", PASSWORD)
+
+    lea = open_page("LEA", "/people?find=elke")
+    people = lea.get_by_role("grid", name="People")
+    expect(people.get_by_role("link")).to_have_count(3)
+    people.focus()
+    for name in ("Home", "ArrowDown", "Space", "ArrowDown", "Space"):
+        lea.keyboard.press(name)
+    press(lea.get_by_role("region", name="Chosen people").get_by_role("button", name="Assign…"))
+    act = lea.get_by_role("dialog")
+    act.get_by_label("Product").select_option("FIELD-CORE")
+    expect(act.get_by_role("alert")).to_contain_text("at most 1 seat of Fieldbook Core in one change; here are 2 seats")
+    act.get_by_label("Why it is needed").fill("New desks")
+    assert serious_findings(lea) == []
+    lea.keyboard.press("Enter")
+    expect(act.get_by_role("status")).to_contain_text("It waits under Drafts")
+
+    boss = open_page("OLDQUAY", "/drafts")
+    drawer = boss.get_by_role("complementary", name="The chosen draft")
+    expect(drawer).to_contain_text("New desks")
+    expect(drawer).to_contain_text("elke.kestrel")
+    assert serious_findings(boss) == []
+    press(drawer.get_by_role("button", name="Apply it"))
+    expect(drawer).to_contain_text("applied")
+    boss.goto("/log?kind=draft+asked")
+    expect(boss.get_by_role("table", name="Log, newest first")).to_contain_text("Lea Reed")
+    boss.get_by_label("Find words").fill("desks")
+    assert serious_findings(boss) == []
+
+
+def test_the_product_is_seen_as_a_role_and_a_key_is_made(open_page: Open) -> None:
+    page = open_page("GANNET", "/delegations")
+    press(page.get_by_role("button", name="Let somebody run…"))
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Account, with all below it").select_option("OLDQUAY")
+    dialog.get_by_label("Role", exact=True).select_option("billing")
+    press(dialog.get_by_role("button", name="See it as they would"))
+    expect(page.get_by_text("As a Billing reader of Old Quay Ferries")).to_be_visible()
+    screens = page.get_by_role("navigation", name="Screens")
+    expect(screens.get_by_role("link")).to_have_text(["Pools", "Statements"])
+    assert serious_findings(page) == []
+    press(page.get_by_role("button", name="End the look"))
+    expect(page.get_by_role("heading", name="Delegations")).to_be_visible()
+    page.get_by_role("region", name="On a past day").get_by_label("On").fill("2026-11-24")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("dialog").get_by_role("table")).to_contain_text("Maren Tove")
+    page.keyboard.press("Escape")
+
+    page.goto("/own")
+    press(page.get_by_role("button", name="Make a key"))
+    page.get_by_label("What it is for").fill("Reports")
+    page.get_by_label("Last day", exact=True).fill("2027-01-31")
+    page.keyboard.press("Enter")
+    key = page.get_by_label("The key", exact=True).inner_text()
+    assert serious_findings(page) == []
+    answer = page.request.get("/api/pools", headers={"Authorization": f"Bearer {key}", "Cookie": ""})
+    assert answer.status == 200
+    press(page.get_by_role("button", name="End Reports"))
+    expect(page.get_by_role("table", name="Keys")).to_have_count(0)
+    assert page.request.get("/api/pools", headers={"Authorization": f"Bearer {key}"}).status == 401

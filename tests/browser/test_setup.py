@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import re
+import zipfile
 from collections.abc import Callable, Iterator
+from pathlib import Path
 
 import pyotp
 import pytest
 import sqlalchemy as sa
 from playwright.sync_api import Page, expect
 
+from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.setup import usecases as setup
-from tests.browser.conftest import Open, press, serious_findings, serving
+from fair_ladle.app.sign_in import usecases as sign_in
+from tests.browser.conftest import PASSWORD, Open, press, serious_findings, serving
 from tests.browser.test_accounts_and_lots import apply
 
 WORDS = "seventeen-wet-herons"
@@ -141,3 +145,35 @@ def test_a_second_factor_is_set_up_and_asked_for(open_page: Open, database_of_ad
     page.goto("/own")
     expect(factor).to_contain_text("9 recovery codes are left")
     expect(page.get_by_role("table", name="Sessions")).to_contain_text("this one")
+
+
+INTAKE = {
+    "accounts.csv": "code,parent,kind,name,admin_email\nWREN,{top},client,Wren Mills,wren@x.example\n",
+    "products.csv": "code,name,measure,unit\nCHAIR,Chair,seat,seat\n",
+}
+
+
+def test_an_intake_is_brought_in_and_its_admins_are_invited(
+    open_page: Open, database_of_address: Database, tmp_path: Path
+) -> None:
+    if database_of_address.run(setup.new_link) is not None:
+        pytest.skip("the installation of this module is not set up")
+    database_of_address.run(sign_in.give_sign_in, COMMAND_LINE, "boss@x.example", "Boss", "SANDPIPER-KNOT", PASSWORD)
+    page, file = open_page("BOSS", "/intake"), tmp_path / "intake.zip"
+    with zipfile.ZipFile(file, "w") as packed:
+        for name, table in INTAKE.items():
+            packed.writestr(name, table.format(top="NOBODY"))
+    page.get_by_label("Workbook or zip").set_input_files(file)
+    expect(page.get_by_role("table", name="Faults")).to_contain_text("NOBODY")
+    with zipfile.ZipFile(file, "w") as packed:
+        for name, table in INTAKE.items():
+            packed.writestr(name, table.format(top="SANDPIPER-KNOT"))
+    page.get_by_label("Workbook or zip").set_input_files(file)
+    whom = page.get_by_role("region", name="Whom to invite")
+    expect(whom).to_contain_text("Wren Mills · wren@x.example")
+    assert serious_findings(page) == []
+    press(whom.get_by_role("button", name="Invite 1"))
+    expect(whom.get_by_role("status")).to_contain_text("1 of 1 invited")
+    with database_of_address.engine.connect() as connection:
+        mails = connection.scalars(sa.text("SELECT body FROM outbox WHERE to_address = 'wren@x.example'")).all()
+    assert len(mails) == 1 and "/password/" in mails[0]

@@ -11,17 +11,13 @@ import { Empty, Trouble, Wait } from '../../parts/States'
 import { GiveForm, type Giving } from './GiveForm'
 import { limitsSaid } from './LimitsFields'
 import { Past, PastDay } from './Past'
+import { delegations } from './queries'
 import { Roles } from './Roles'
 import { SecondFactorRules } from './SecondFactorRules'
 
 export type DelegationBody = Schemas['DelegationBody']
 export type DelegationsBody = Schemas['DelegationsBody']
 
-export const delegations = {
-  queryKey: ['delegations'],
-  queryFn: () => take(api.GET('/api/delegations')),
-  staleTime: 15_000,
-}
 const SOON = 14
 const FIRST_GAPS = 4
 

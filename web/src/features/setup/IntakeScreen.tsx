@@ -3,6 +3,7 @@ import { useRef, useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { api, ApiError, take, type Schemas } from '../../api/client'
 import { Trouble } from '../../parts/States'
+import { WhomToInvite } from './WhomToInvite'
 
 interface Fault {
   file: string
@@ -90,6 +91,7 @@ export default function IntakeScreen() {
             </table>
           )}
         </div>
+        {done && <WhomToInvite />}
         {error !== null && (
           <>
             <Trouble error={error} />

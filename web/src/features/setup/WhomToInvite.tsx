@@ -1,0 +1,75 @@
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { api, take } from '../../api/client'
+import { delegations } from '../delegations/queries'
+import { Trouble } from '../../parts/States'
+
+/** Accounts that nobody runs and for which an address stands: their admins are invited when one says so. */
+export function WhomToInvite() {
+  const found = useQuery(delegations)
+  const queries = useQueryClient()
+  const [not, setNot] = useState(new Set<string>())
+  const [said, setSaid] = useState('')
+  const [error, setError] = useState<unknown>(null)
+  const [busy, setBusy] = useState(false)
+  const gaps = (found.data?.gaps ?? []).filter((each) => each.admin_email)
+  const chosen = gaps.filter((each) => !not.has(each.account))
+  if (!found.data?.may_give || (gaps.length === 0 && !said)) return null
+  const invite = async () => {
+    setBusy(true)
+    setError(null)
+    let invited = 0
+    try {
+      for (const each of chosen) {
+        const email = each.admin_email ?? ''
+        await take(
+          api.POST('/api/delegations', {
+            body: {
+              email,
+              name: email.split('@')[0] ?? email,
+              accounts: [each.account],
+              role: 'admin',
+              passes_on: true,
+            },
+          }),
+        )
+        invited += 1
+        setSaid(`${invited} of ${chosen.length} invited`)
+      }
+    } catch (trouble) {
+      setError(trouble)
+    }
+    await queries.invalidateQueries({ queryKey: delegations.queryKey })
+    setBusy(false)
+  }
+  return (
+    <section aria-label="Whom to invite" className="mt-3" style={{ maxWidth: 720 }}>
+      <h3>Whom to invite</h3>
+      <p className="quiet small mb-1" role="status">
+        {said || 'Nobody runs these accounts yet, and nobody was told. Each gets a link to set a password.'}
+      </p>
+      {gaps.map((each) => (
+        <Form.Check
+          key={each.account}
+          id={`invite-${each.account}`}
+          label={`${each.name} · ${each.admin_email}`}
+          checked={!not.has(each.account)}
+          disabled={busy}
+          onChange={(event) => {
+            const now = new Set(not)
+            if (event.target.checked) now.delete(each.account)
+            else now.add(each.account)
+            setNot(now)
+          }}
+        />
+      ))}
+      {error !== null && <Trouble error={error} />}
+      {gaps.length > 0 && (
+        <Button size="sm" className="mt-2" disabled={busy || chosen.length === 0} onClick={() => void invite()}>
+          {busy ? 'Inviting…' : `Invite ${chosen.length}`}
+        </Button>
+      )}
+    </section>
+  )
+}

@@ -165,6 +165,21 @@ def test_a_change_carries_the_sessions_token_and_comes_from_here(signed_in: Sign
     assert {"HttpOnly", "SameSite"} <= set(cookie._rest)
 
 
+def test_every_answer_carries_its_headers(database: Database) -> None:
+    with TestClient(create_app(database), base_url="https://testserver") as client:
+        for path in ("/", "/api/me", "/api/people", "/api/nowhere"):
+            found = client.get(path).headers
+            rules = dict(each.strip().split(" ", 1) for each in found["Content-Security-Policy"].split(";"))
+            assert rules["default-src"] == "'self'" and rules["frame-ancestors"] == rules["object-src"] == "'none'"
+            assert "unsafe" not in found["Content-Security-Policy"]
+            assert found["X-Content-Type-Options"] == "nosniff" and "max-age" in found["Strict-Transport-Security"]
+            assert found["Referrer-Policy"] == "same-origin" and len(found["X-Request-Id"]) == 16
+            assert not {"Server", "X-Powered-By"} & found.keys()
+            assert found.get("Cache-Control") == "no-store" or not path.startswith("/api/")
+        body = {"email": "gannet@x.example", "password": PASSWORD}
+        assert "secure" in client.post("/api/sign-in", json=body).headers["Set-Cookie"].lower()
+
+
 def test_tries_are_throttled(database: Database) -> None:
     with TestClient(create_app(database)) as client:
         codes = [

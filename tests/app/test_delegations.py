@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import random
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from typing import Any
 
@@ -375,3 +375,59 @@ def test_the_product_is_looked_at_as_a_role_before_it_is_given(app: TestClient, 
     ):
         with pytest.raises(Refused, match=says):
             demo.run(delegating.as_role, who, account, role)
+
+
+def test_the_people_of_a_group_are_run_and_no_figure_of_an_account_is_seen(app: TestClient, demo: Database) -> None:
+    wanted = Wanted("lead@x.example", "Lead", "OLDQUAY", "admin", passes_on=True, people_of="OLDQUAY-LEADS")
+    demo.run(delegating.give, COMMAND_LINE, wanted)
+    demo.run(usecases.give_sign_in, COMMAND_LINE, "lead@x.example", "Lead", "GANNET", PASSWORD)
+    demo.run(delegating.end_delegation, COMMAND_LINE, "lead@x.example", "GANNET")
+    demo.run(usecases.give_sign_in, COMMAND_LINE, "boss@x.example", "Boss", "OLDQUAY", PASSWORD)
+    boss, lead = (enter(app, f"{name}@x.example", PASSWORD) for name in ("boss", "lead"))
+    assert lead.get("/api/me").json()["running"]["permissions"] == [
+        *("accounts.see", "people.invite", "people.see", "seats.give")
+    ]
+
+    def names(client: TestClient, **asked: Any) -> set[str]:
+        return {each["username"] for each in client.get("/api/people", params={"limit": 500, **asked}).json()["rows"]}
+
+    mine, whole = names(boss, group="OLDQUAY/OLDQUAY-LEADS"), names(boss)
+    assert mine and mine < whole and names(lead) == mine
+    assert lead.get("/api/people/count").json()["count"] == len(mine)
+    assert set(lead.get("/api/people/export").text.split("\n")[0].split(",")) >= {"username"}
+    beside = sorted(whole - mine)[0]
+    assert lead.get(f"/api/people/{sorted(mine)[0]}").status_code == 200
+    assert lead.get(f"/api/people/{beside}").json() == {
+        **lead.get("/api/people/no.body").json(),
+        "detail": f"There is no person '{beside}' here.",
+    }
+    for product in ("FIELD-FULL", "VOICE", "LANTERN-MAIL"):
+        body = {"act": "assign", "people": {"find": ""}, "product": product}
+        told = lead.post("/api/people/look", json=body)
+        assert told.status_code == 200 and told.json()["asked"] == len(mine) and told.json()["seats"] == []
+        assert "limited by" not in told.text and "cap" not in told.text and " more" not in told.text, told.text
+        done = lead.post("/api/people/seats", json={**body, "people": {"find": "", "usernames": [beside]}})
+        assert done.status_code in (200, 404) and (done.status_code == 404 or done.json()["asked"] == 0)
+    document = app.app.openapi()  # type: ignore[attr-defined]
+    opened = set()
+    for path, methods in document["paths"].items():
+        for method, operation in methods.items():
+            if operation.get("x-permission", OWN) in who_may(lead):
+                asked = path.replace("{", "").replace("}", "")
+                answer = lead.request(method, asked, headers={"Content-Length": "0"})
+                if not (answer.status_code == 403 and "people of a group" in answer.text):
+                    opened.add(path)
+    named = {"/api/groups/names", "/api/accounts/choices", "/api/allocations/products", "/api/entitlements/products"}
+    acts = ("", "/count", "/export", "/look", "/seats", "/invitations", "/views", "/views/{name}", "/{username}")
+    assert opened == named | {f"/api/people{each}" for each in acts}
+    assert [each["code"] for each in lead.get("/api/groups/names").json()] == ["OLDQUAY-LEADS"]
+    assert [each["account"] for each in lead.get("/api/accounts/choices").json()["accounts"]] == ["OLDQUAY"]
+    assert lead.get("/api/people", params={"group": "OLDQUAY/OLDQUAY-EVERYONE"}).status_code == 404
+    with pytest.raises(Refused, match="nothing to do with people"):
+        demo.run(delegating.give, COMMAND_LINE, replace(wanted, email="b@x.example", role="billing"))
+    with pytest.raises(Refused, match="no group"):
+        demo.run(delegating.give, COMMAND_LINE, replace(wanted, email="b@x.example", people_of="NO-GROUP"))
+
+
+def who_may(client: TestClient) -> set[str]:
+    return set(client.get("/api/me").json()["running"]["permissions"])

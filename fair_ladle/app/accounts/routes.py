@@ -10,7 +10,7 @@ from pydantic import BaseModel
 from fair_ladle.app.accounts import usecases
 from fair_ladle.app.accounts.service import top_row
 from fair_ladle.app.plumbing.http import Db, Who
-from fair_ladle.app.plumbing.routing import Router
+from fair_ladle.app.plumbing.routing import Router, for_people_of_a_group
 
 routes = Router("/api/accounts", "accounts", sees="accounts.see", changes="accounts.change")
 
@@ -44,6 +44,7 @@ class AccountChoices(BaseModel):
 
 
 @routes.get("/choices", response_model=AccountChoices)
+@for_people_of_a_group
 def choices(db: Db, who: Who, code: list[str] = Query([], max_length=200)) -> Any:
     """What the accounts of one's branch (or those of these codes) are called."""
     accounts, total, rows = db.snapshot(usecases.to_choose_from, who, code)

@@ -14,9 +14,12 @@ MOST_AT_ONCE = 300
 
 def to_choose_from(tx: Transaction, actor: Actor, codes: Sequence[str]) -> tuple[Accounts, int, list[int]]:
     """How many accounts the actor's branch has, and the rows of these (codes) of them; of all where none is named and
-    they are few, of the top alone where they are many."""
+    they are few, of the top alone where they are many; whoever runs the people of a group sees the top alone."""
     accounts = known(tx)
-    branch = accounts.tree.branch(top_row(accounts, actor))
+    top = top_row(accounts, actor)
+    if actor.people_of is not None:
+        return accounts, 1, [top]
+    branch = accounts.tree.branch(top)
     if codes:
         rows = [accounts.tree.row(code) for code in codes if is_in_scope(accounts, actor, code)]
     else:

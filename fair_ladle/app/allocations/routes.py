@@ -13,7 +13,7 @@ from fair_ladle.app.allocations import snapshots, views
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import At, Db, Format, Who, sheet
-from fair_ladle.app.plumbing.routing import Router, needs, reads_only
+from fair_ladle.app.plumbing.routing import Router, for_people_of_a_group, needs, reads_only
 from fair_ladle.core.calendar import instant
 from fair_ladle.core.quantities import to_units
 from fair_ladle.core.settling import NO_LIMIT
@@ -245,6 +245,7 @@ class ProductName(BaseModel):
 
 @routes.get("/products", response_model=list[ProductName])
 @needs("accounts.see")
+@for_people_of_a_group
 def products(db: Db, who: Who) -> Any:
     """The products of which a pool reaches one's branch, by their codes."""
     return [

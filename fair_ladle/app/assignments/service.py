@@ -189,7 +189,11 @@ def _live_ladder(tx: Transaction, place: Place, zone: ZoneInfo) -> tuple[Ladder,
 
 
 def _stopped(tx: Transaction, actor: Actor, place: Place, amount: int, zone: ZoneInfo) -> Refused:
-    """The refusal with its ladder, from counters that nothing of this transaction has been written to."""
+    """The refusal with its ladder, from counters that nothing of this transaction has been written to; without any
+    figure for whom no account's are."""
+    if actor.people_of is not None:
+        said = f"No {place.product.unit} of {place.product.name} left."
+        return Refused(Problem("at-limit", "No room for that", 409, said, {"ladder": {"sentence": said}}))
     found, rungs, promisable = _live_ladder(tx, place, zone)
     names = {code: name for _, code, name in place.way_up}
     members = ladder_members(found, rungs, place.product, promisable, actor, names)

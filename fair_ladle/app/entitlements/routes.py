@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 from fair_ladle.app.entitlements import usecases
 from fair_ladle.app.entitlements.reconciling import ReconcileResult
 from fair_ladle.app.plumbing.http import Db, Who
-from fair_ladle.app.plumbing.routing import Router, reads_only
+from fair_ladle.app.plumbing.routing import Router, for_people_of_a_group, reads_only
 
 routes = Router("/api/entitlements", "entitlements", sees="people.see", changes="layers.change")
 
@@ -131,6 +131,7 @@ def entitlements(db: Db, who: Who) -> Any:
 
 
 @routes.get("/products", response_model=list[SeatProduct])
+@for_people_of_a_group
 def products(db: Db, who: Who) -> Any:
     """What can be given: products that people have seats of, with their components."""
     return [

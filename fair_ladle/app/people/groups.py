@@ -86,6 +86,12 @@ class Groups:
         found.settled = not tx.once("to regroup", lambda: store.any_to_regroup(tx.connection))
         return found
 
+    def named_alone(self, name: str) -> Groups:
+        """The group of an account's code, / and its own, alone."""
+        codes = self.accounts.tree.codes
+        found = [each for each in self.every if f"{codes[self.row(each)]}/{each.code}" == name]
+        return Groups(self.accounts, found, self.settled)
+
     def within(self, row: int) -> Groups:
         """The groups of a branch alone."""
         return Groups(self.accounts, [each for each in self.every if self.is_below(self.row(each), row)], self.settled)

@@ -215,6 +215,10 @@ class _Doing:
         code = self.accounts.tree.codes[row]
         room = partial(assignments.room, self.tx, self.actor, code, product)
         given, why = assignments.as_many_as_fit(self.tx, people, room, give)
+        if self.actor.people_of is not None:  # no figure of an account is theirs
+            for each in people[len(given) :]:
+                self._not(each, f"No {product.unit} left.")
+            return given
         for each in people[len(given) :]:
             self._not(each, f"No {product.unit} left: {why}")
         try:

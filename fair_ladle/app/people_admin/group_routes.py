@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 from fair_ladle.app.entitlements.routes import LaidBody, laid_body
 from fair_ladle.app.people_admin import groups as usecases
 from fair_ladle.app.plumbing.http import Db, Who
-from fair_ladle.app.plumbing.routing import Router, reads_only
+from fair_ladle.app.plumbing.routing import Router, for_people_of_a_group, reads_only
 
 routes = Router("/api/groups", "groups", sees="people.see", changes="groups.change")
 
@@ -136,6 +136,7 @@ def groups(
 
 
 @routes.get("/names", response_model=list[GroupName])
+@for_people_of_a_group
 def names(db: Db, who: Who) -> Any:
     """What the groups of one's branch are called, to choose from."""
     every, found = db.snapshot(usecases.ordered, who)

@@ -27,7 +27,7 @@ from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.personal_storage.usecases import Storage
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction, batched
-from fair_ladle.app.plumbing.problems import invalid, not_found
+from fair_ladle.app.plumbing.problems import Refused, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 
@@ -89,6 +89,8 @@ def conditions(
         else accounts_service.row_in_scope(accounts, actor, asked.account)
     )
     where = [in_branch(accounts, row)]
+    if actor.people_of is not None:
+        where.append(_of_the_group(tx, actor, accounts))
     where.append(people.c.status == asked.status if asked.status else people.c.status != "removed")
     for word in asked.find.split()[:8]:
         where.append(contains(people.c.find_small, word))
@@ -131,8 +133,19 @@ def conditions(
     return where
 
 
+def _of_the_group(tx: Transaction, actor: Actor, accounts: Accounts) -> Clause:
+    """The people of the group that is all the actor runs; nobody where there is no such group any more."""
+    try:
+        group = group_named(tx, actor, accounts, actor.people_of or "")
+    except Refused:
+        return sa.false()
+    return Groups.read(tx, accounts).clause(group)
+
+
 def group_named(tx: Transaction, actor: Actor, accounts: Accounts, name: str) -> Group:
     """A group of the branch by its account's code and its own, with a / between."""
+    if actor.people_of not in (None, name):
+        raise not_found("group", name)
     account, _, code = name.partition("/")
     row = accounts_service.row_in_scope(accounts, actor, account)
     account_id = int(accounts.ids[row])
@@ -220,6 +233,8 @@ def groups_in_sight(tx: Transaction, actor: Actor, accounts: Accounts) -> Groups
     """The groups of the actor's branch. Others, and what they are called, are not the actor's to see."""
     top = accounts_service.top_row(accounts, actor)
     every = Groups.read(tx, accounts)
+    if actor.people_of is not None:
+        return every.named_alone(actor.people_of)
     return every if top == 0 else every.within(top)
 
 
@@ -262,6 +277,10 @@ def found_in_scope(tx: Transaction, actor: Actor, username: str) -> tuple[Accoun
     found = store.one(tx.connection, username)
     if found is None or not accounts_service.sees(accounts, actor, found.account_id):
         raise not_found("person", username)
+    if actor.people_of is not None:
+        mine = sa.select(people.c.id).where(people.c.id == found.id, _of_the_group(tx, actor, accounts))
+        if tx.connection.execute(mine).first() is None:
+            raise not_found("person", username)
     return accounts, found
 
 
@@ -304,7 +323,7 @@ def person(tx: Transaction, actor: Actor, username: str) -> Person:
         for each in (
             people_service.by_email(tx, {found.email.lower()}).get(found.email.lower(), []) if found.email else []
         )
-        if each.id != found.id and accounts_service.sees(accounts, actor, each.account_id)
+        if each.id != found.id and accounts_service.sees(accounts, actor, each.account_id) and actor.people_of is None
     ]
     stored = personal_storage.of_one(tx, actor, found)
     return Person(

@@ -46,7 +46,7 @@ from fair_ladle.app.people_admin.schemas import (
 )
 from fair_ladle.app.personal_storage.usecases import Storage
 from fair_ladle.app.plumbing.http import Db, Format, Who, sheet
-from fair_ladle.app.plumbing.routing import Router, needs, reads_only
+from fair_ladle.app.plumbing.routing import Router, for_people_of_a_group, needs, reads_only
 from fair_ladle.core.quantities import to_units
 
 JOIN = "/api/invitations"
@@ -138,6 +138,7 @@ AskedOf = Annotated[Asked, Depends(asked_of)]
 
 
 @routes.get("", response_model=PeoplePage)
+@for_people_of_a_group
 def people(
     db: Db,
     who: Who,
@@ -153,12 +154,14 @@ def people(
 
 
 @routes.get("/count", response_model=HowMany)
+@for_people_of_a_group
 def count(db: Db, who: Who, asked: AskedOf) -> Any:
     """How many people the list has."""
     return HowMany(count=db.snapshot(listing.count, who, asked))
 
 
 @routes.get("/export", response_class=Response)
+@for_people_of_a_group
 def export(db: Db, who: Who, asked: AskedOf, sort: Sort = "name", down: bool = False, form: Format = "csv") -> Response:
     """What the list shows, as a file."""
     names = [
@@ -193,6 +196,7 @@ def add(body: NewPersonBody, db: Db, who: Who) -> Any:
 
 @routes.post("/look", response_model=OutcomeBody)
 @reads_only
+@for_people_of_a_group
 def preview(body: ActBody, db: Db, who: Who) -> Any:
     """What an act would do; nothing of it is kept."""
     return outcome_body(db.try_out(acting.act, who, body.act, body.people.asked(), body.how()))
@@ -206,6 +210,7 @@ def act(body: PeopleActBody, db: Db, who: Who) -> Any:
 
 @routes.post("/seats", response_model=OutcomeBody)
 @needs("seats.give")
+@for_people_of_a_group
 def act_on_seats(body: SeatsActBody, db: Db, who: Who) -> Any:
     """Give many people a seat, or do something with the ones they have; each it cannot be done to comes back with the
     reason."""
@@ -214,6 +219,7 @@ def act_on_seats(body: SeatsActBody, db: Db, who: Who) -> Any:
 
 @routes.post("/invitations", response_model=OutcomeBody)
 @needs("people.invite")
+@for_people_of_a_group
 def act_on_invitations(body: InvitationsActBody, db: Db, who: Who) -> Any:
     """Send many people their invitation again, or withdraw it; each it cannot be done to comes back with the reason."""
     return outcome_body(db.run(acting.act, who, body.act, body.people.asked(), body.how()))
@@ -238,6 +244,7 @@ def set_aside(db: Db, who: Who) -> Any:
 
 
 @routes.get("/views", response_model=list[ViewBody])
+@for_people_of_a_group
 def kept_views(db: Db, who: Who) -> Any:
     """One's kept views of the list."""
     return [ViewBody(name=row.name, query=row.query) for row in db.run(views.views, who)]
@@ -245,6 +252,7 @@ def kept_views(db: Db, who: Who) -> Any:
 
 @routes.put("/views", status_code=204)
 @needs("people.see")
+@for_people_of_a_group
 def keep_view(body: ViewBody, db: Db, who: Who) -> None:
     """Keep a view under a name."""
     db.run(views.keep, who, body.name, body.query)
@@ -252,6 +260,7 @@ def keep_view(body: ViewBody, db: Db, who: Who) -> None:
 
 @routes.delete("/views/{name}", status_code=204)
 @needs("people.see")
+@for_people_of_a_group
 def forget_view(name: str, db: Db, who: Who) -> None:
     """Put a view away."""
     db.run(views.forget, who, name)
@@ -314,6 +323,7 @@ def _person(found: listing.Person) -> PersonBody:
 
 
 @routes.get("/{username}", response_model=PersonBody)
+@for_people_of_a_group
 def person(username: str, db: Db, who: Who) -> Any:
     """One person of one's branch."""
     return _person(db.snapshot(listing.person, who, username))

@@ -42,6 +42,12 @@ def answers_a_secret(endpoint: Endpoint) -> Endpoint:
     return endpoint
 
 
+def for_people_of_a_group(endpoint: Endpoint) -> Endpoint:
+    """A route that is open to whoever is let run the people of a group, and nothing else of an account."""
+    endpoint.for_people_of_a_group = True  # type: ignore[attr-defined]
+    return endpoint
+
+
 def needs(permission: str) -> Callable[[Endpoint], Endpoint]:
     """A route that needs another permission than its router says."""
 
@@ -66,14 +72,17 @@ SECOND_FACTOR = Problem(
 )
 
 
-def _holds(permission: str) -> Callable[[Actor], Awaitable[None]]:
-    """Whoever calls has a role with a permission; refused where not, whatever is asked for."""
+def _holds(permission: str, for_people: bool) -> Callable[[Actor], Awaitable[None]]:
+    """Whoever calls has a role with a permission, and the route is ``for_people`` of a group where that is all they
+    run; refused where not, whatever is asked for."""
 
     async def judge(who: Who) -> None:  # a thread of its own would cost more than judging
         if who.lacks_second_factor:
             raise Refused(SECOND_FACTOR)
         if permission not in who.permissions:
             raise not_allowed(f"Your role here does not let you {PERMISSIONS[permission]}.")
+        if who.people_of is not None and not for_people:
+            raise not_allowed("Your role here is for the people of a group, and nothing else.")
 
     return judge
 
@@ -118,10 +127,11 @@ class Router(APIRouter):
         """As FastAPI has it, with the permission it needs; a change with its key."""
         looks = not UNSAFE & set(options.get("methods") or ()) or getattr(endpoint, "reads_only", False)
         permission = getattr(endpoint, "permission", None) or (self.sees if looks else self.changes)
+        for_people = getattr(endpoint, "for_people_of_a_group", False)
         if not self.is_open:
             assert permission == OWN or permission in PERMISSIONS, f"{endpoint.__qualname__} needs no permission"
             options["openapi_extra"] = {"x-permission": permission}
-            judge = _in_person if permission == OWN else _holds(permission)
+            judge = _in_person if permission == OWN else _holds(permission, for_people)
             options["dependencies"] = [*(options.get("dependencies") or []), Depends(judge)]
         if UNSAFE & set(options.get("methods") or ()) and not getattr(endpoint, "needs_no_key", False):
             endpoint = _keyed(endpoint)

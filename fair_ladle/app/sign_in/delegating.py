@@ -12,10 +12,10 @@ from datetime import date
 from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
-from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.accounts.service import AccountFacts, Accounts
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
-from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.actor import FOR_PEOPLE, Actor
 from fair_ladle.app.plumbing.addresses import email as an_email
 from fair_ladle.app.plumbing.addresses import name as a_name
 from fair_ladle.app.plumbing.database import Transaction
@@ -81,6 +81,7 @@ class Wanted:
     last_day: date | None = None
     passes_on: bool = False
     limits: Limits = FREE
+    people_of: str | None = None
 
 
 @dataclass(frozen=True)
@@ -236,8 +237,10 @@ def give(tx: Transaction, actor: Actor, wanted: Wanted, tells: bool = True) -> i
         raise invalid("Who runs an account needs an e-mail address.", "email")
     if actor.delegation_id is not None and email == actor.email.lower():
         raise not_allowed("Nobody gives a delegation to themselves; ask who gave you yours.")
-    terms = Terms(wanted.role, wanted.first_day, wanted.last_day, wanted.passes_on, wanted.limits)
+    passes_on = wanted.passes_on and wanted.people_of is None
+    terms = Terms(wanted.role, wanted.first_day, wanted.last_day, passes_on, wanted.limits)
     _may_give(tx, actor, role, terms)
+    group = None if wanted.people_of is None else _people_of(tx, accounts, row, wanted.people_of, role)
     there = store.lock_delegations(tx.connection, account_id)
     found = store.by_email(tx.connection, email)
     if found is None:
@@ -257,7 +260,8 @@ def give(tx: Transaction, actor: Actor, wanted: Wanted, tells: bool = True) -> i
         role_id=role.id,
         first_day=wanted.first_day,
         last_day=wanted.last_day,
-        passes_on=wanted.passes_on,
+        passes_on=passes_on,
+        people_of=group,
         name=name,
         limits=wanted.limits.kept(),
         given_through=actor.delegation_id,
@@ -266,11 +270,23 @@ def give(tx: Transaction, actor: Actor, wanted: Wanted, tells: bool = True) -> i
     if tells:
         links.invite_to_run(tx, actor.name, found, accounts.name(row))
     usual = _said("", Terms("", None, None, False))
-    said = {name: each for name, each in _said(role.name, terms).items() if each != usual[name]}
+    said = {"people of": group} if group else {}
+    said |= {name: each for name, each in _said(role.name, terms).items() if each != usual[name]}
     log_service.write(
         tx, actor, None, [log_service.Entry("may run it", email, account_id, None, {"name": name} | said)]
     )
     return given
+
+
+def _people_of(tx: Transaction, accounts: Accounts, row: int, code: str, role: RoleFacts) -> str:
+    """A group of an account whose people somebody shall run, by the account's code and its own; refused where there is
+    none, or where the role has nothing to do with people."""
+    account = accounts.tree.codes[row]
+    if not people_service.has_group(tx, int(accounts.ids[row]), code):
+        raise not_found("group", f"{account}/{code}"[:80])
+    if "people.see" not in role.permissions:
+        raise invalid(f"{role.name} has nothing to do with people.", "role")
+    return f"{account}/{code}"
 
 
 def _said(role: str, terms: Terms) -> dict[str, Any]:
@@ -301,6 +317,12 @@ def as_role(tx: Transaction, actor: Actor, account: str, role: str) -> Actor:
     return replace(
         actor, scope=accounts.tree.codes[row], role=found.key, permissions=found.permissions, only_looks=found.name
     )
+
+
+def account_run(tx: Transaction, actor: Actor) -> AccountFacts:
+    """The account at the top of what the actor runs."""
+    accounts = accounts_service.known(tx)
+    return accounts.facts[accounts_service.top_row(accounts, actor)]
 
 
 def let_run(tx: Transaction, actor: Actor, email: str, name: str, account_id: int) -> None:
@@ -342,7 +364,11 @@ def _others_run_it(tx: Transaction, actor: Actor, accounts: Accounts, row: Any) 
     left = [
         each
         for each in store.lock_delegations(tx.connection, row.account_id)
-        if each.id != row.id and each.role == "admin" and each.first_day is None and each.last_day is None
+        if each.id != row.id
+        and each.role == "admin"
+        and each.people_of is None
+        and each.first_day is None
+        and each.last_day is None
     ]
     if not left:
         raise conflict(f"Nobody else runs {row.account_name} as its admin for good; let somebody run it first.")
@@ -470,6 +496,8 @@ def can(tx: Transaction, actor: Actor, delegation_id: int) -> list[Answer]:
     """What somebody may do in an account by a delegation, each with the reason."""
     _, row = _found(tx, actor, delegation_id)
     has, today, role = permissions_of(tx, row), accounts_service.today(tx), role_name(row)
+    if row.people_of is not None:
+        has, role = has & FOR_PEOPLE, f"{role}, for the people of a group alone,"
     when = None
     if row.first_day is not None and row.first_day > today:
         when = f"From {row.first_day:%-d %B %Y} on"

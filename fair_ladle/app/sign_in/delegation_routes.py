@@ -89,6 +89,9 @@ class NewDelegation(TermsBody):
     email: str = Field(max_length=254)
     name: str = Field(max_length=200)
     accounts: list[Annotated[str, Field(max_length=64)]] = Field(min_length=1, max_length=delegating.MOST_BRANCHES)
+    people_of: str | None = Field(
+        default=None, max_length=64, description="the code of a group of the account: its people alone, no figures"
+    )
 
 
 class DelegationBody(TermsBody):
@@ -103,6 +106,8 @@ class DelegationBody(TermsBody):
     depth: int
     role_name: str
     own: bool
+    people_of: str | None
+    """A group whose people alone they run; null = the whole branch."""
     keys: int
     """How many keys for programs it has."""
 
@@ -234,6 +239,7 @@ def _delegation(row: Any, own: int | None, keys: int) -> DelegationBody:
         passes_on=row.passes_on,
         limits=None if row.limits is None else limits_body(limits_of(row.limits)),
         own=row.id == own,
+        people_of=row.people_of,
         keys=keys,
     )
 
@@ -250,7 +256,15 @@ def give(body: NewDelegation, db: Db, who: Who) -> Any:
     """Let somebody run accounts of one's branch; they are told by mail."""
     terms = body.terms()
     wanted = delegating.Wanted(
-        body.email, body.name, "", terms.role, terms.first_day, terms.last_day, terms.passes_on, terms.limits
+        body.email,
+        body.name,
+        "",
+        terms.role,
+        terms.first_day,
+        terms.last_day,
+        terms.passes_on,
+        terms.limits,
+        body.people_of,
     )
     return DelegationIds(ids=db.run(delegating.give_all, who, wanted, body.accounts))
 

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import date, timedelta
+from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
-from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.actor import FOR_PEOPLE, Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.sign_in import store
 from fair_ladle.app.sign_in.service import permissions_of, role_name
@@ -22,7 +23,7 @@ def remember(tx: Transaction, delegation_ids: Collection[int]) -> None:
             "delegation_id": each.id,
             "since": tx.now,
             "role_name": role_name(each),
-            "permissions": ", ".join(sorted(permissions_of(tx, each))),
+            "permissions": ", ".join(sorted(_permissions(tx, each))),
             "first_day": each.first_day,
             "last_day": each.last_day,
             "passes_on": each.passes_on,
@@ -30,6 +31,11 @@ def remember(tx: Transaction, delegation_ids: Collection[int]) -> None:
         for each in found
     ]
     store.add_history(tx.connection, rows)
+
+
+def _permissions(tx: Transaction, delegation: Any) -> frozenset[str]:
+    found = permissions_of(tx, delegation)
+    return found if delegation.people_of is None else found & FOR_PEOPLE
 
 
 @dataclass(frozen=True)

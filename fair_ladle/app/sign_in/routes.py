@@ -11,7 +11,7 @@ from fastapi.responses import JSONResponse
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.accounts import service as accounts_service
-from fair_ladle.app.accounts.service import is_set_up
+from fair_ladle.app.accounts.service import AccountFacts, is_set_up
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.http import Db, Who, origin_of, shown_as
 from fair_ladle.app.plumbing.installation import is_demo
@@ -40,6 +40,8 @@ class Delegation(BaseModel):
     kind: str
     role: str
     permissions: list[str]
+    people_of: str | None
+    """A group whose people alone are run; null = all of the account."""
     currency: str | None
     """The account's own; null where it has that of the one above it."""
 
@@ -157,6 +159,7 @@ def me(request: Request, db: Db, token: Annotated[str | None, Cookie(alias=COOKI
             kind=each.kind,
             role=each.role,
             permissions=sorted(found.actor.permissions) if each.delegation_id == found.actor.delegation_id else [],
+            people_of=each.people_of,
             currency=each.currency,
         )
         for each in found.delegations
@@ -165,7 +168,7 @@ def me(request: Request, db: Db, token: Annotated[str | None, Cookie(alias=COOKI
     shown, actor = shown_as(request), found.actor
     if shown is not None:
         actor = db.run(delegating.as_role, actor, *shown)
-        running = _running_as(db.snapshot(accounts_service.known), actor)
+        running = _running_as(db.snapshot(delegating.account_run, actor), actor)
     return Me(
         name=found.actor.name,
         email=found.actor.email,
@@ -180,14 +183,14 @@ def me(request: Request, db: Db, token: Annotated[str | None, Cookie(alias=COOKI
     )
 
 
-def _running_as(accounts: accounts_service.Accounts, actor: Actor) -> Delegation:
-    facts = accounts.facts[accounts_service.top_row(accounts, actor)]
+def _running_as(facts: AccountFacts, actor: Actor) -> Delegation:
     return Delegation(
         account=facts.code,
         name=facts.name,
         kind=facts.kind,
         role=actor.role,
         permissions=sorted(actor.permissions),
+        people_of=None,
         currency=facts.currency,
     )
 

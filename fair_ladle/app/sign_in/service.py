@@ -11,7 +11,7 @@ from typing import Any
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing import schedule
-from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.actor import FOR_PEOPLE, Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.limits import limits_of
 from fair_ladle.app.plumbing.permissions import ROLES
@@ -91,6 +91,9 @@ def actor_for(tx: Transaction, sign_in_id: int, account: str) -> Actor | None:
 
 def acting(tx: Transaction, delegation: Any, name: str, email: str, sign_in_id: int) -> Actor:
     """Somebody acting through a delegation."""
+    permissions = permissions_of(tx, delegation)
+    if delegation.people_of is not None:
+        permissions &= FOR_PEOPLE
     lacks = bool(getattr(delegation, "lacks_second_factor", 0))
     return Actor(
         name,
@@ -98,10 +101,11 @@ def acting(tx: Transaction, delegation: Any, name: str, email: str, sign_in_id: 
         delegation.code,
         sign_in_id,
         delegation.role,
-        frozenset() if lacks else permissions_of(tx, delegation),
+        frozenset() if lacks else permissions,
         delegation.delegation_id,
         limits_of(delegation.limits),
         lacks_second_factor=lacks,
+        people_of=delegation.people_of,
     )
 
 

@@ -43,7 +43,7 @@ def by_id(connection: sa.Connection, sign_in_id: int) -> Any | None:
 
 
 def running(connection: sa.Connection, account_ids: Collection[int], day: date) -> list[Any]:
-    """Who has a delegation over one of these accounts itself on a day."""
+    """Who has a delegation over one of these accounts itself, all of it, on a day."""
     d = delegations
     return list(
         connection.execute(
@@ -51,6 +51,7 @@ def running(connection: sa.Connection, account_ids: Collection[int], day: date) 
             .join(sign_ins, sign_ins.c.id == d.c.sign_in_id)
             .where(
                 d.c.account_id.in_(account_ids),
+                d.c.people_of.is_(None),
                 d.c.ended_at.is_(None),
                 sa.or_(d.c.first_day.is_(None), d.c.first_day <= day),
                 sa.or_(d.c.last_day.is_(None), d.c.last_day >= day),
@@ -135,6 +136,7 @@ def delegations_of(connection: sa.Connection, sign_in_id: int, day: date) -> lis
                 d.c.role,
                 d.c.role_id,
                 d.c.limits,
+                d.c.people_of,
                 accounts.c.id.label("account_id"),
                 accounts.c.code,
                 accounts.c.name,
@@ -174,7 +176,17 @@ COMPOSED = (
     .label("composed")
 )
 """The permissions of a delegation's composed role, with commas between."""
-RUN = (_d.id.label("delegation_id"), _d.role, _d.role_id, _d.first_day, _d.last_day, _d.account_id, _d.limits, COMPOSED)
+RUN = (
+    _d.id.label("delegation_id"),
+    _d.role,
+    _d.role_id,
+    _d.first_day,
+    _d.last_day,
+    _d.account_id,
+    _d.limits,
+    _d.people_of,
+    COMPOSED,
+)
 _above = accounts.alias("above")
 _REQUIRED = sa.exists().where(
     _above.c.id == second_factor_rules.c.account_id,
@@ -360,6 +372,7 @@ def accounts_run(connection: sa.Connection, inside: sa.ColumnElement[bool], day:
         .where(
             inside,
             d.c.ended_at.is_(None),
+            d.c.people_of.is_(None),
             sa.or_(d.c.first_day.is_(None), d.c.first_day <= day),
             sa.or_(d.c.last_day.is_(None), d.c.last_day >= day),
         )

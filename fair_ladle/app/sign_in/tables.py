@@ -46,6 +46,7 @@ delegations = sa.Table(
     sa.Column("last_day", sa.Date, comment="NULL = open"),
     sa.Column("ended_at", Instant, comment="since when it is ended for good"),
     sa.Column("ended_by", sa.String(200)),
+    sa.Column("people_of", sa.String(130), comment="a group: its people alone, no account; NULL = the whole branch"),
     sa.Column("given_through", sa.BigInteger, comment="the delegation through which it was given"),
     sa.Column("limits", sa.JSON(none_as_null=True), comment="how far it goes; NULL = as far as its role"),
 )

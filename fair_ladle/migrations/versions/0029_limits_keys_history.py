@@ -25,6 +25,12 @@ def upgrade() -> None:
     instant = fair_ladle.app.plumbing.database.Instant
     op.add_column('delegations', sa.Column('limits', sa.JSON(), comment='how far it goes; NULL = as far as its role'))
     op.add_column(
+        'delegations',
+        sa.Column(
+            'people_of', sa.String(length=130), comment='a group: its people alone, no account; NULL = the whole branch'
+        ),
+    )
+    op.add_column(
         'delegations', sa.Column('given_through', sa.BigInteger(), comment='the delegation through which it was given')
     )
     op.create_table(

@@ -4286,6 +4286,8 @@ export interface components {
             kind: string;
             /** Name */
             name: string;
+            /** People Of */
+            people_of: string | null;
             /** Permissions */
             permissions: string[];
             /** Role */
@@ -4324,6 +4326,8 @@ export interface components {
              * @default false
              */
             passes_on: boolean;
+            /** People Of */
+            people_of: string | null;
             /** Role */
             role: string;
             /** Role Name */
@@ -6094,6 +6098,11 @@ export interface components {
              * @default false
              */
             passes_on: boolean;
+            /**
+             * People Of
+             * @description the code of a group of the account: its people alone, no figures
+             */
+            people_of?: string | null;
             /** Role */
             role: string;
         };

@@ -255,6 +255,7 @@ function Row({ each, first, depth, body, ask, change, end, tell, endKeys }: RowP
       </td>
       <td className="text-nowrap">
         {each.role_name}
+        {each.people_of && <div className="quiet small">for the people of {each.people_of.split('/')[1]}</div>}
         {each.passes_on && <div className="quiet small">may pass it on</div>}
         {limitsSaid(each.limits) && <div className="quiet small">{limitsSaid(each.limits)}</div>}
         {each.keys > 0 && (

@@ -2,10 +2,11 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { api, showAs, take } from '../../api/client'
-import { accountsNamed } from '../../api/queries'
+import { accountsNamed, me } from '../../api/queries'
 import { AccountSelect } from '../../parts/AccountSelect'
 import { Field, isAbout, text } from '../../parts/Field'
 import { Trouble } from '../../parts/States'
+import { groupNames } from '../people/queries'
 import type { DelegationBody, DelegationsBody } from './DelegationsScreen'
 import { isFree, LimitsFields, limitsSaid, whole } from './LimitsFields'
 
@@ -33,6 +34,10 @@ export function GiveForm({ giving, body, close, done }: Props) {
   const [passesOn, setPassesOn] = useState(change?.passes_on ?? false)
   const [limits, setLimits] = useState(whole(change?.limits))
   const [more, setMore] = useState<string[]>([])
+  const running = useQuery(me).data?.running.account
+  const [account, setAccount] = useState(giving.account ?? '')
+  const [peopleOf, setPeopleOf] = useState('')
+  const groups = (useQuery(groupNames).data ?? []).filter((each) => each.account === (account || running))
   const named = useQuery(accountsNamed(more)).data ?? []
   const [error, setError] = useState<unknown>(null)
   const [busy, setBusy] = useState(false)
@@ -61,7 +66,13 @@ export function GiveForm({ giving, body, close, done }: Props) {
         const name = text(form, 'name')
         await take(
           api.POST('/api/delegations', {
-            body: { ...terms, name, email: text(form, 'email'), accounts: [text(form, 'account'), ...more] },
+            body: {
+              ...terms,
+              name,
+              email: text(form, 'email'),
+              accounts: [text(form, 'account'), ...more],
+              people_of: peopleOf || null,
+            },
           }),
         )
         done(`${name} is told by mail.`)
@@ -105,6 +116,10 @@ export function GiveForm({ giving, body, close, done }: Props) {
                     name="account"
                     defaultValue={giving.account}
                     only={(each) => each.status !== 'closed'}
+                    onChange={(code) => {
+                      setAccount(code)
+                      setPeopleOf('')
+                    }}
                   />
                   {more.length > 0 && (
                     <ul className="plain mt-1" aria-label="Further accounts">
@@ -177,6 +192,22 @@ export function GiveForm({ giving, body, close, done }: Props) {
             </summary>
             <LimitsFields limits={limits} change={setLimits} body={body} passesOn={passesOn} />
           </details>
+          {!change && groups.length > 0 && (
+            <details className="mt-2">
+              <summary>Only the people of a group</summary>
+              <Form.Group controlId="give-people-of">
+                <Form.Label>They see these people and what they hold, and no figure of the account</Form.Label>
+                <Form.Select value={peopleOf} onChange={(event) => setPeopleOf(event.target.value)}>
+                  <option value="">the whole account</option>
+                  {groups.map((each) => (
+                    <option key={each.code} value={each.code}>
+                      {each.name}
+                    </option>
+                  ))}
+                </Form.Select>
+              </Form.Group>
+            </details>
+          )}
           {!change && (
             <details className="mt-2">
               <summary>Further accounts alike</summary>

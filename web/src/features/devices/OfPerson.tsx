@@ -1,16 +1,17 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
-import { productsInSight } from '../../api/queries'
+import { productsInSight, useCan } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
 import { devicesOf, itemsOf, sessionsOf } from './queries'
 
 /** What somebody uses besides seats: devices, sessions under way and numbers. */
 export function OfPerson({ username }: { username: string }) {
-  const devices = useQuery(devicesOf(username)).data?.rows ?? []
-  const live = useQuery(sessionsOf(username)).data?.rows ?? []
+  const sees = useCan('devices.see')
+  const devices = useQuery({ ...devicesOf(username), enabled: sees }).data?.rows ?? []
+  const live = useQuery({ ...sessionsOf(username), enabled: sees }).data?.rows ?? []
   const kinds = [
     ...new Set(
-      useQuery(productsInSight)
+      useQuery({ ...productsInSight, enabled: sees })
         .data?.filter((each) => each.measure === 'item')
         .map((each) => each.product),
     ),

@@ -418,7 +418,18 @@ def test_the_people_of_a_group_are_run_and_no_figure_of_an_account_is_seen(app: 
                 if not (answer.status_code == 403 and "people of a group" in answer.text):
                     opened.add(path)
     named = {"/api/groups/names", "/api/accounts/choices", "/api/allocations/products", "/api/entitlements/products"}
-    acts = ("", "/count", "/export", "/look", "/seats", "/invitations", "/views", "/views/{name}", "/{username}")
+    acts = (
+        "",
+        "/count",
+        "/export",
+        "/look",
+        "/seats",
+        "/invitations",
+        "/views",
+        "/views/{name}",
+        "/{username}",
+        "/{username}/components",
+    )
     assert opened == named | {f"/api/people{each}" for each in acts}
     assert [each["code"] for each in lead.get("/api/groups/names").json()] == ["OLDQUAY-LEADS"]
     assert [each["account"] for each in lead.get("/api/accounts/choices").json()["accounts"]] == ["OLDQUAY"]

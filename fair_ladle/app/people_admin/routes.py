@@ -337,6 +337,7 @@ def edit(username: str, body: FactsBody, db: Db, who: Who) -> Any:
 
 
 @routes.put("/{username}/components", response_model=PersonBody)
+@for_people_of_a_group
 @needs("seats.give")
 def switch(username: str, body: SwitchBody, db: Db, who: Who) -> Any:
     """Switch a component of what somebody has off, or on again."""

@@ -11,8 +11,8 @@ export function OfPerson({ username }: { username: string }) {
   const live = useQuery({ ...sessionsOf(username), enabled: sees }).data?.rows ?? []
   const kinds = [
     ...new Set(
-      useQuery({ ...productsInSight, enabled: sees })
-        .data?.filter((each) => each.measure === 'item')
+      useQuery(productsInSight)
+        .data?.filter((each) => sees && each.measure === 'item')
         .map((each) => each.product),
     ),
   ]

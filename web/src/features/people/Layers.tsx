@@ -1,12 +1,14 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, take } from '../../api/client'
+import { useCan } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
 import { person as personQuery, type PersonBody } from './queries'
 
 /** How products reach somebody: products and their components down, the layers across, the result last; each cell says why. */
 export function Layers({ body }: { body: PersonBody }) {
   const queries = useQueryClient()
+  const gives = useCan('seats.give')
   const [trouble, setTrouble] = useState('')
   const layers = [...new Set(body.layers.flatMap((each) => each.cells.map((cell) => cell.layer)))]
   const flip = async (product: string, component: string, on: boolean) => {
@@ -91,6 +93,8 @@ export function Layers({ body }: { body: PersonBody }) {
                     <td>
                       {each.mandatory.includes(component) ? (
                         <span className="quiet small">always on</span>
+                      ) : !gives ? (
+                        direct && <span className="quiet small">{off ? 'off' : 'on'}</span>
                       ) : (
                         <button
                           type="button"

@@ -3,7 +3,9 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
 import { api, take } from '../../api/client'
+import { me, useCan } from '../../api/queries'
 import { dayName, dayOf, instantName } from '../../domain/months'
+import { AccountLink } from '../../parts/AccountLink'
 import { Trouble, Wait } from '../../parts/States'
 import { OfPerson } from '../devices/OfPerson'
 import { Act } from './Act'
@@ -23,6 +25,7 @@ export default function PersonScreen() {
 
 function Loaded({ body }: { body: PersonBody }) {
   const status = STATUS[body.status]
+  const whole = useQuery(me).data?.running.people_of === null
   return (
     <>
       <div className="bar">
@@ -64,9 +67,9 @@ function Loaded({ body }: { body: PersonBody }) {
                         <td>{each.product_name}</td>
                         <td>{dayName(dayOf(each.since))}</td>
                         <td>
-                          <Link to={`/accounts/${encodeURIComponent(each.account)}`}>
+                          <AccountLink account={each.account}>
                             {each.account === body.account ? body.account_name : each.account}
-                          </Link>
+                          </AccountLink>
                         </td>
                         <td>{each.on_hold ? <span className="over">■ on hold</span> : 'in use'}</td>
                       </tr>
@@ -99,9 +102,13 @@ function Loaded({ body }: { body: PersonBody }) {
                     {body.member_of.map((each) => (
                       <tr key={`${each.account}/${each.code}`}>
                         <td>
-                          <Link to={`/groups?group=${encodeURIComponent(`${each.account}/${each.code}`)}`}>
-                            {each.name}
-                          </Link>
+                          {whole ? (
+                            <Link to={`/groups?group=${encodeURIComponent(`${each.account}/${each.code}`)}`}>
+                              {each.name}
+                            </Link>
+                          ) : (
+                            each.name
+                          )}
                         </td>
                         <td>{each.reasons.join(', ')}</td>
                       </tr>
@@ -158,7 +165,7 @@ function Loaded({ body }: { body: PersonBody }) {
           <aside>
             <section aria-label="Where">
               <h3>Account</h3>
-              <Link to={`/accounts/${encodeURIComponent(body.account)}`}>{body.account_name}</Link>
+              <AccountLink account={body.account}>{body.account_name}</AccountLink>
               {body.way.length > 0 && <span className="quiet small"> of {body.way.join(', of ')}</span>}
               {body.invited_at && <p className="quiet small mb-0">Invited {dayName(dayOf(body.invited_at))}</p>}
             </section>
@@ -236,6 +243,7 @@ function told(before: Record<string, unknown> | null, after: Record<string, unkn
 
 function Facts({ body }: { body: PersonBody }) {
   const queries = useQueryClient()
+  const changes = useCan('people.change')
   const [said, setSaid] = useState<{ text: string; bad: boolean } | null>(null)
   const save = async (form: FormData) => {
     const text = (name: string) => ((form.get(name) as string | null) ?? '').trim()
@@ -265,7 +273,7 @@ function Facts({ body }: { body: PersonBody }) {
         type={type}
         defaultValue={value ?? ''}
         maxLength={254}
-        disabled={body.source !== 'here'}
+        disabled={body.source !== 'here' || !changes}
       />
     </Form.Group>
   )
@@ -282,7 +290,7 @@ function Facts({ body }: { body: PersonBody }) {
         {field('email', 'E-mail address', body.email, 'email')}
         {field('title', 'Title', body.title)}
         {field('department', 'Department', body.department)}
-        {body.source === 'here' ? (
+        {!changes ? null : body.source === 'here' ? (
           <div className="d-flex gap-2 align-items-center mt-2">
             <Button type="submit" variant="outline-primary">
               Save

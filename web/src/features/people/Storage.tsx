@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, take } from '../../api/client'
+import { me, useCan } from '../../api/queries'
 import type { PersonBody } from './queries'
 
 const amount = (gb: string) => Number(gb).toLocaleString('en', { maximumFractionDigits: 3 }).replaceAll(',', '\u00a0')
@@ -50,6 +51,8 @@ const limitWords = (product: string, gb: string | null) =>
   gb === null ? `No limit of ${product} set here any more.` : `${product}: ${amount(gb)} GB is the limit now.`
 
 function Amount({ label, value, set }: { label: string; value: string | null; set: (amount: string | null) => void }) {
+  const changes = useCan('layers.change')
+  if (!changes) return value === null ? <span className="quiet">none</span> : <>{amount(value)}</>
   return (
     <Form
       className="d-flex gap-1"
@@ -80,6 +83,8 @@ function Amount({ label, value, set }: { label: string; value: string | null; se
 /** One person's storage: what is their own, how much may be, and which layer says so; their own limit is set here. */
 export function StorageOf({ body }: { body: PersonBody }) {
   const { change, said } = useChange()
+  const running = useQuery(me).data?.running
+  const moves = running?.people_of === null && running.permissions.includes('seats.give')
   const path = { params: { path: { username: body.username } } }
   if (body.stored.length === 0 && body.stayed.length === 0) return null
   return (
@@ -129,18 +134,20 @@ export function StorageOf({ body }: { body: PersonBody }) {
       {body.stayed.map((each) => (
         <p className="mt-2 mb-0" key={`${each.account} ${each.product}`}>
           {amount(each.stored)} GB of {each.product_name} stayed with {each.account_name}, which is charged for them.{' '}
-          <button
-            type="button"
-            className="btn btn-link btn-sm p-0 align-baseline"
-            onClick={() =>
-              void change(
-                take(api.POST('/api/people/{username}/bytes', { ...path, body: { from_account: each.account } })),
-                `The bytes are with ${body.account_name} now.`,
-              )
-            }
-          >
-            Move them to {body.account_name}
-          </button>
+          {moves && (
+            <button
+              type="button"
+              className="btn btn-link btn-sm p-0 align-baseline"
+              onClick={() =>
+                void change(
+                  take(api.POST('/api/people/{username}/bytes', { ...path, body: { from_account: each.account } })),
+                  `The bytes are with ${body.account_name} now.`,
+                )
+              }
+            >
+              Move them to {body.account_name}
+            </button>
+          )}
         </p>
       ))}
     </section>

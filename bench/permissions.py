@@ -16,7 +16,7 @@ from bench.measured import Measure
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.permissions import EVERYTHING
-from fair_ladle.app.sign_in import delegating, service, store, usecases
+from fair_ladle.app.sign_in import delegating, roles, service, store, usecases
 from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.demo.load import INTAKE
 from fair_ladle.main import create_app
@@ -54,7 +54,7 @@ def measure() -> list[Measure]:
     with server() as own:
         database = new_database(own)
         database.run(data_import.load, COMMAND_LINE, read_source(INTAKE))
-        composed = database.run(delegating.put_role, COMMAND_LINE, None, "All", sorted(EVERYTHING))
+        composed = database.run(roles.put, COMMAND_LINE, None, "All", sorted(EVERYTHING))
         for role in ("admin", str(composed)):
             wanted = delegating.Wanted(f"{role}@x.example", "X", "GANNET", role)
             database.run(delegating.give, COMMAND_LINE, wanted)

@@ -20,7 +20,7 @@ from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.limits import Ceiling, Limits, limits_of
 from fair_ladle.app.plumbing.permissions import OWN, PERMISSIONS, ROLES
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.sign_in import delegating, keys, usecases
+from fair_ladle.app.sign_in import delegating, keys, roles, usecases
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in.delegating import Terms, Wanted
 from tests.app.test_setup import PASSWORD, enter, mails, token_in
@@ -62,7 +62,7 @@ def test_each_route_opens_to_exactly_the_permission_it_declares(app: TestClient,
     boss = given(demo, COMMAND_LINE, "OLDQUAY", passes_on=True)
     app.app.state.note_refusal = lambda *_: None  # type: ignore[attr-defined]  # thousands of them
     for permission in PERMISSIONS:
-        role = demo.run(delegating.put_role, boss, None, f"Only {permission}", [permission])
+        role = demo.run(roles.put, boss, None, f"Only {permission}", [permission])
         who = given(demo, boss, "OLDQUAY", str(role))
         assert who.permissions == {permission}
         app.app.state.find_actor = lambda request, database, who=who: who  # type: ignore[attr-defined]
@@ -102,7 +102,7 @@ def test_nobody_gives_more_than_they_have(demo: Database) -> None:
     with pytest.raises(Refused, match="has more than your own"):
         demo.run(delegating.end, desk, delegation_of(demo, boss))
     with pytest.raises(Refused, match="does not let you read the log"):
-        demo.run(delegating.put_role, desk, None, "Reader", ["people.see", "log.see"])
+        demo.run(roles.put, desk, None, "Reader", ["people.see", "log.see"])
     given(demo, cover, "OLDQUAY-CREW", "desk", last_day=TODAY + timedelta(14))
 
 
@@ -242,7 +242,7 @@ def test_no_sequence_of_calls_ends_with_a_right_its_giver_did_not_have(
     cover = TODAY + timedelta(30)
     start = given(demo, COMMAND_LINE, "OLDQUAY", "admin", passes_on=True, limits=START, last_day=cover)
     boss = given(demo, COMMAND_LINE, "OLDQUAY", passes_on=True)
-    demo.run(delegating.put_role, boss, None, "Desk and log", ["accounts.see", "people.see", "log.see"])
+    demo.run(roles.put, boss, None, "Desk and log", ["accounts.see", "people.see", "log.see"])
     before = _rights(demo)
     first = before.pop(delegation_of(demo, start))
     acting: dict[str, Actor] = {}
@@ -328,7 +328,7 @@ def test_a_steward_drafts_allocations_and_no_account_purchase_or_rate(demo: Data
 
 def test_nobody_is_removed_as_a_person_by_who_has_less_to_say(demo: Database) -> None:
     boss = given(demo, COMMAND_LINE, "OLDQUAY", passes_on=True)
-    role = demo.run(delegating.put_role, boss, None, "People only", ["accounts.see", "people.see", "people.change"])
+    role = demo.run(roles.put, boss, None, "People only", ["accounts.see", "people.see", "people.change"])
     clerk = given(demo, boss, "OLDQUAY", str(role))
     with pytest.raises(Refused, match="with more than your own role"):
         demo.run(delegating.end_of, clerk, [boss.email])

@@ -10,7 +10,7 @@ from fastapi.testclient import TestClient
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
-from fair_ladle.app.sign_in import delegating
+from fair_ladle.app.sign_in import delegating, roles
 from fair_ladle.app.sign_in.delegating import Terms
 from fair_ladle.jobs import SealLog
 from tests.app.test_delegations import TODAY, delegation_of, given
@@ -62,10 +62,10 @@ def test_the_log_is_found_by_kind_days_and_words(app: TestClient, demo: Database
 def test_who_could_do_what_on_a_past_day(app: TestClient, demo: Database) -> None:
     """As it was then, whatever became of the role and the delegation since."""
     boss = given(demo, COMMAND_LINE, "OLDQUAY", passes_on=True)
-    role = demo.run(delegating.put_role, boss, None, "Counter", ["people.see", "accounts.see"])
+    role = demo.run(roles.put, boss, None, "Counter", ["people.see", "accounts.see"])
     who = given(demo, boss, "OLDQUAY-CREW", str(role))
     demo.clock.shift += timedelta(days=2)
-    demo.run(delegating.put_role, boss, role, "Counter", ["people.see"])
+    demo.run(roles.put, boss, role, "Counter", ["people.see"])
     demo.clock.shift += timedelta(days=2)
     demo.run(delegating.change, boss, delegation_of(demo, who), Terms("desk", None, None, False))
     demo.clock.shift += timedelta(days=2)

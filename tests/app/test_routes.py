@@ -24,8 +24,8 @@ from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.reclaim import usecases as reclaim
 from fair_ladle.app.requests import usecases as requests
-from fair_ladle.app.sign_in import delegating
 from fair_ladle.app.sign_in import keys as api_keys
+from fair_ladle.app.sign_in import roles
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.main import create_app
@@ -111,7 +111,7 @@ def theirs(database: Database) -> Facts:
         "key_id": key_id,
         "api_key_id": made.id,
         "delegation_id": actor.delegation_id,
-        "role_id": database.run(delegating.put_role, actor, None, "Readers", ["people.see"]),
+        "role_id": database.run(roles.put, actor, None, "Readers", ["people.see"]),
         "ids": 1,
     }
 

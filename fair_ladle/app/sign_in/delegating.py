@@ -21,29 +21,17 @@ from fair_ladle.app.plumbing.addresses import name as a_name
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.days import YEARS
 from fair_ladle.app.plumbing.limits import FREE, Limits, limits_of
-from fair_ladle.app.plumbing.permissions import PERMISSIONS, ROLES
+from fair_ladle.app.plumbing.permissions import PERMISSIONS
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
 from fair_ladle.app.pools import service as pools_service
-from fair_ladle.app.sign_in import history, links, store
+from fair_ladle.app.sign_in import history, links, roles, store
+from fair_ladle.app.sign_in.roles import RoleFacts
 from fair_ladle.app.sign_in.service import permissions_of, role_name
 from fair_ladle.app.sign_in.tables import delegations as table
-from fair_ladle.app.sign_in.tables import roles, second_factor_rules
+from fair_ladle.app.sign_in.tables import second_factor_rules
 from fair_ladle.core.quantities import MOST_GRAINS
 
-MOST_GAPS, MOST_ROLES, MOST_BRANCHES = 100, 100, 50
-
-
-@dataclass(frozen=True)
-class RoleFacts:
-    """A role: ready-made (``id`` None) or composed by an account; ``givable``: it has nothing the asker lacks."""
-
-    key: str
-    id: int | None
-    name: str
-    about: str
-    account: str | None
-    permissions: frozenset[str]
-    givable: bool
+MOST_GAPS, MOST_BRANCHES = 100, 50
 
 
 @dataclass(frozen=True)
@@ -113,7 +101,7 @@ def overview(tx: Transaction, actor: Actor) -> Overview:
         rows,
         [Gap(each.code, each.name, each.admin_email) for each in gaps[:MOST_GAPS]],
         len(gaps),
-        _roles(tx, actor, accounts),
+        roles.in_sight(tx, actor, accounts),
         own is None or bool(own.passes_on),
         day,
         store.keys_working(tx.connection, inside, tx.now),
@@ -121,28 +109,6 @@ def overview(tx: Transaction, actor: Actor) -> Overview:
             tx.connection, accounts_service.in_branch(accounts, top, second_factor_rules.c.account_id)
         ),
     )
-
-
-def _roles(tx: Transaction, actor: Actor, accounts: Accounts) -> list[RoleFacts]:
-    found = [
-        RoleFacts(each.key, None, each.name, each.about, None, each.permissions, each.permissions <= actor.permissions)
-        for each in ROLES.values()
-    ]
-    top = accounts_service.top_row(accounts, actor)
-    composed = store.composed_roles(tx.connection, accounts_service.in_branch(accounts, top, roles.c.account_id))
-    permissions = store.permissions_of(tx.connection, [each.id for each in composed])
-    return found + [
-        RoleFacts(
-            str(each.id),
-            each.id,
-            each.name,
-            "",
-            accounts.tree.codes[accounts.row_of_id[each.account_id]],
-            permissions[each.id],
-            permissions[each.id] <= actor.permissions,
-        )
-        for each in composed
-    ]
 
 
 def _own(tx: Transaction, actor: Actor) -> Any | None:
@@ -155,13 +121,6 @@ def _own(tx: Transaction, actor: Actor) -> Any | None:
     if not found:
         raise not_allowed("Your delegation has ended.")
     return found[0]
-
-
-def _role(tx: Transaction, actor: Actor, accounts: Accounts, said: str) -> RoleFacts:
-    found = next((each for each in _roles(tx, actor, accounts) if each.key == said), None)
-    if found is None:
-        raise invalid(f"There is no role {said[:80]!r} here.", "role")
-    return found
 
 
 def _may_give(tx: Transaction, actor: Actor, role: RoleFacts, terms: Terms) -> None:
@@ -198,7 +157,7 @@ def _judge_limits(tx: Transaction, actor: Actor, limits: Limits) -> None:
     for code, each in limits.ceilings.items():
         if any(most is not None and not 0 <= most <= MOST_GRAINS for most in (each.in_all, each.at_once)):
             raise invalid(f"A ceiling of {code} is 0 or more.", "limits")
-    roles_here = {each.key for each in _roles(tx, actor, accounts_service.known(tx))}
+    roles_here = {each.key for each in roles.in_sight(tx, actor, accounts_service.known(tx))}
     for key in sorted((limits.roles or frozenset()) - roles_here):
         raise invalid(f"There is no role {key[:80]!r} here.", "limits")
     accounts = accounts_service.known(tx)
@@ -231,7 +190,7 @@ def give(tx: Transaction, actor: Actor, wanted: Wanted, tells: bool = True) -> i
     account_id = int(accounts.ids[row])
     if accounts.status(row) == "closed":
         raise conflict(f"{accounts.name(row)} is closed; nobody runs it.")
-    role = _role(tx, actor, accounts, wanted.role)
+    role = roles.named(tx, actor, accounts, wanted.role)
     email, name = an_email(wanted.email, "email"), a_name(wanted.name, "name")
     if email is None:
         raise invalid("Who runs an account needs an e-mail address.", "email")
@@ -311,7 +270,7 @@ def as_role(tx: Transaction, actor: Actor, account: str, role: str) -> Actor:
         raise not_allowed("Your role here does not let you have others run an account.")
     accounts = accounts_service.known(tx)
     row = accounts_service.row_in_scope(accounts, actor, account)
-    found = _role(tx, actor, accounts, role)
+    found = roles.named(tx, actor, accounts, role)
     if not found.givable:
         raise not_allowed(f"{found.name} may do what your own role does not let you.")
     return replace(
@@ -380,7 +339,7 @@ def change(tx: Transaction, actor: Actor, delegation_id: int, terms: Terms) -> N
     store.lock_delegations(tx.connection, row.account_id)
     accounts, row = _found(tx, actor, delegation_id)
     _may_touch(tx, actor, row)
-    role = _role(tx, actor, accounts, terms.role)
+    role = roles.named(tx, actor, accounts, terms.role)
     _may_give(tx, actor, role, terms)
     if row.role == "admin" and (role.key != "admin" or terms.last_day is not None or terms.first_day is not None):
         _others_run_it(tx, actor, accounts, row)
@@ -476,7 +435,7 @@ def require_second_factor(tx: Transaction, actor: Actor, account: str, role: str
     runs it); or require it no more. Who lacks one can do nothing but set it up."""
     accounts = accounts_service.known(tx)
     row = accounts_service.row_in_scope(accounts, actor, account)
-    name = "every role" if role is None else _role(tx, actor, accounts, role).name
+    name = "every role" if role is None else roles.named(tx, actor, accounts, role).name
     account_id = int(accounts.ids[row])
     if store.put_second_factor_rule(tx.connection, account_id, role or "", required):
         what = "second factor required" if required else "second factor not required"
@@ -511,58 +470,3 @@ def can(tx: Transaction, actor: Actor, delegation_id: int) -> list[Answer]:
         )
         for each in PERMISSIONS
     ]
-
-
-def put_role(tx: Transaction, actor: Actor, role_id: int | None, name: str, permissions: Collection[str]) -> int:
-    """Compose a role, or change one, from what one's own has; its number. Who has it may do the new from then on."""
-    accounts = accounts_service.known(tx)
-    account = accounts.tree.codes[accounts_service.top_row(accounts, actor)]
-    account_id, name = accounts_service.ids_by_code(tx, [account])[account], a_name(name, "name")
-    unknown = sorted(set(permissions) - PERMISSIONS.keys())
-    if unknown or not permissions:
-        named = unknown[0][:80] if unknown else "nothing"
-        raise invalid(f"{named}: name one or more of {', '.join(PERMISSIONS)}.", "permissions")
-    lacks = sorted(set(permissions) - actor.permissions)
-    if lacks:
-        raise not_allowed(f"Your own role does not let you {PERMISSIONS[lacks[0]]}.")
-    there = {each.key: each for each in _roles(tx, actor, accounts) if each.id is not None}
-    before = None if role_id is None else there.get(str(role_id))
-    if role_id is not None and before is None:
-        raise not_found("role", str(role_id))
-    if before is not None and not before.givable:
-        raise not_allowed("This role has more than your own; have somebody with as much change it.")
-    if role_id is None and len(there) >= MOST_ROLES:
-        raise conflict(f"There are {MOST_ROLES} roles here; take one away first.")
-    if any(each.name.lower() == name.lower() and each.id != role_id for each in there.values()):
-        raise invalid(f"There is a role {name} already.", "name")
-    made = store.put_role(tx.connection, role_id, account_id, name, permissions)
-    if role_id is not None:
-        history.remember(tx, store.with_role(tx.connection, role_id))
-    log_service.write(
-        tx,
-        actor,
-        None,
-        [
-            log_service.Entry(
-                "role composed" if before is None else "role changed",
-                name,
-                account_id,
-                None if before is None else {"permissions": ", ".join(sorted(before.permissions))},
-                {"permissions": ", ".join(sorted(permissions))},
-            )
-        ],
-    )
-    return made
-
-
-def drop_role(tx: Transaction, actor: Actor, role_id: int) -> None:
-    """Take a composed role away that nobody ever had."""
-    accounts = accounts_service.known(tx)
-    found = next((each for each in _roles(tx, actor, accounts) if each.id == role_id), None)
-    if found is None:
-        raise not_found("role", str(role_id))
-    if store.has_role(tx.connection, role_id):
-        raise conflict(f"Somebody has or had the role {found.name}; the log names it. Rename it, or change it.")
-    store.drop_role(tx.connection, role_id)
-    ids = accounts_service.ids_by_code(tx, [found.account or ""])
-    log_service.write(tx, actor, None, [log_service.Entry("role taken away", found.name, ids.get(found.account or ""))])

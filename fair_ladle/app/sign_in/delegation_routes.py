@@ -12,7 +12,7 @@ from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.limits import FREE, Ceiling, Limits, limits_of
 from fair_ladle.app.plumbing.permissions import PERMISSIONS
 from fair_ladle.app.plumbing.routing import Router
-from fair_ladle.app.sign_in import delegating, history
+from fair_ladle.app.sign_in import delegating, history, roles
 from fair_ladle.app.sign_in.service import role_name
 
 routes = Router("/api/delegations", "delegations", sees="delegations.see", changes="delegations.give")
@@ -312,16 +312,16 @@ def can(delegation_id: int, db: Db, who: Who) -> Any:
 @routes.post("/roles", response_model=RoleId, status_code=201)
 def compose(body: NewRole, db: Db, who: Who) -> Any:
     """Compose a role."""
-    return RoleId(id=db.run(delegating.put_role, who, None, body.name, body.permissions))
+    return RoleId(id=db.run(roles.put, who, None, body.name, body.permissions))
 
 
 @routes.put("/roles/{role_id}", status_code=204)
 def recompose(role_id: int, body: NewRole, db: Db, who: Who) -> None:
     """Change a composed role, for everybody who has it."""
-    db.run(delegating.put_role, who, role_id, body.name, body.permissions)
+    db.run(roles.put, who, role_id, body.name, body.permissions)
 
 
 @routes.delete("/roles/{role_id}", status_code=204)
 def drop(role_id: int, db: Db, who: Who) -> None:
     """Take a composed role away."""
-    db.run(delegating.drop_role, who, role_id)
+    db.run(roles.drop, who, role_id)

@@ -7,6 +7,7 @@ from typing import Any
 
 from fastapi.testclient import TestClient
 
+from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
@@ -86,3 +87,40 @@ def test_who_could_do_what_on_a_past_day(app: TestClient, demo: Database) -> Non
         [("Service desk", 3)],
         [],
     ]
+
+
+def test_who_is_erased_is_named_nowhere_and_the_chain_holds(app: TestClient, demo: Database) -> None:
+    _, client = signs_in(demo, app)
+    new = {"account": "OLDQUAY", "display_name": "Ilse Brook", "username": "ilse.brook", "email": "ilse@brook.example"}
+    assert client.post("/api/people", json=new).status_code == 201
+    seat = {"units": [{"account": "OLDQUAY", "product": "LANTERN-MAIL", "subject": "ilse.brook"}]}
+    assert client.post("/api/assignments", json=seat).status_code == 200
+    groups = {"add": ["ilse.brook"], "take": []}
+    client.post("/api/groups/OLDQUAY/OLDQUAY-LEADS/members", json=groups).raise_for_status()
+    do_job(demo, SealLog())
+    assert client.post("/api/people/ilse.brook/erase").json()["detail"] == "Ilse Brook is invited; remove them first."
+    act = {"act": "remove", "people": {"usernames": ["ilse.brook"]}}
+    assert client.post("/api/people/act", json=act).json()["done"] == 1
+    _, beside = signs_in(demo, app, "TERN")
+    assert beside.post("/api/people/ilse.brook/erase").status_code == 404
+    called = client.post("/api/people/ilse.brook/erase").json()["username"]
+    again = client.post(f"/api/people/{called}/erase")
+    assert (again.status_code, client.get("/api/people/ilse.brook").status_code) == (409, 404)
+    back = {"act": "restore", "people": {"usernames": [called], "status": "removed"}}
+    assert client.post("/api/people/act", json=back).json()["done"] == 0, "not to be restored"
+    with demo.engine.connect() as connection:
+        tables = ("people", "assignments", "group_members", "outbox", "claims")
+        for table in tables:
+            rows = str(connection.exec_driver_sql(f"SELECT * FROM {table}").all()).lower()  # noqa: S608
+            assert "ilse" not in rows and "brook" not in rows, table
+        logged = connection.exec_driver_sql("SELECT * FROM log_entries WHERE action <> 'refused'").all()
+        assert "brook" not in str(logged).lower()
+        held = connection.exec_driver_sql("SELECT COUNT(*) FROM assignments WHERE subject = %s", (called,)).scalar()
+    assert held == 1, "what they held is counted as before"
+    do_job(demo, SealLog())
+    assert demo.run(assignments.verify, COMMAND_LINE) == [], "counters, claims and the log"
+    with demo.engine.begin() as connection:
+        connection.exec_driver_sql(
+            "UPDATE log_entries SET subject = 'somebody' WHERE salt IS NULL AND digest IS NOT NULL"
+        )
+    assert any("names was changed" in each for each in demo.run(log_service.broken_seals))

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
+import secrets
+from collections.abc import Collection
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from decimal import Decimal
@@ -17,7 +21,7 @@ from fair_ladle.app.plumbing.problems import Problem
 AT_ONCE = 5000
 FIELDS = (
     *("at", "actor", "through", "account_id", "action", "subject", "before", "after"),
-    *("via", "delegation_id", "key_id", "request_id", "origin"),
+    *("digest", "via", "delegation_id", "key_id", "request_id", "origin"),
 )
 
 
@@ -62,7 +66,9 @@ def write(tx: Transaction, actor: Actor, scope_id: int | None, entries: list[Ent
             "request_id": actor.request_id,
             "origin": actor.origin,
         }
-        rows.append(row | {"code": key.code(_content(**row))})
+        salt = secrets.token_hex(16)
+        row["digest"] = _digest(salt, row["actor"], row["subject"], row["before"], row["after"])
+        rows.append(row | {"salt": salt, "code": key.code(_content(**row))})
     store.add(tx.connection, rows)
 
 
@@ -84,12 +90,33 @@ def _content(
     subject: str,
     before: Any,
     after: Any,
+    digest: str | None = None,
     **how: Any,
 ) -> list[Any]:
-    """What an entry's code is made of, as it comes back from the database; ``how`` it was asked for stands at the end
-    where it is known."""
-    told = [at.astimezone(UTC).isoformat(), actor, through, account_id, action, subject, before, after]
+    """What an entry's code is made of, as it comes back from the database: its ``digest`` stands for whom and what it
+    names, so that these can be erased and the code still holds. ``how`` it was asked for stands at the end where it is
+    known."""
+    named = [actor, through, account_id, action, subject, before, after] if digest is None else None
+    told = [at.astimezone(UTC).isoformat(), *(named or [through, account_id, action, digest])]
     return told + [how] if any(each is not None for each in how.values()) else told
+
+
+def _digest(salt: str, actor: str, subject: str, before: Any, after: Any) -> str:
+    words = json.dumps([salt, actor, subject, before, after], sort_keys=True, ensure_ascii=False)
+    return hashlib.sha256(words.encode()).hexdigest()
+
+
+ERASED = "erased"
+"""What stands in an entry in place of whom it named."""
+
+
+def erase(tx: Transaction, account_ids: Collection[int], names: Collection[str], by: str) -> int:
+    """Take a person out of the entries of these accounts that are about one of these names of theirs; ``by`` is what
+    they are called from now on. How many that were: entries written before there were digests stay as they are."""
+    rows = store.naming(tx.connection, account_ids, names)
+    for row in rows:
+        store.erase(tx.connection, row.id, f"{ERASED} {by}")
+    return len(rows)
 
 
 def _key(tx: Transaction) -> sealing.Key:
@@ -135,6 +162,13 @@ def _of_row(entry: Any) -> list[Any]:
     return _content(**{name: getattr(entry, name) for name in FIELDS})
 
 
+def _is_as_sealed(entry: Any) -> bool:
+    """Whether whom and what an entry names is what was sealed, or was erased as a whole."""
+    if entry.salt is None:
+        return str(entry.subject).startswith(f"{ERASED} ") and not entry.before and not entry.after
+    return bool(entry.digest == _digest(entry.salt, entry.actor, entry.subject, entry.before, entry.after))
+
+
 def seal_new(tx: Transaction) -> int:
     """Seal what has been written since; how many entries. The newest seal is anchored outside the database."""
     key, last = _key(tx), store.last_seal(tx.connection)
@@ -164,6 +198,8 @@ def broken_seals(tx: Transaction) -> list[str]:
                 found.append(f"entry {entry.id} of {entry.at:%Y-%m-%d %H:%M} was changed, or one before it")
             elif entry.id > key.older and entry.code != key.code(_of_row(entry)):
                 found.append(f"entry {entry.id} of {entry.at:%Y-%m-%d %H:%M} was not written by Fair Ladle")
+            elif entry.digest and not _is_as_sealed(entry):
+                found.append(f"what entry {entry.id} of {entry.at:%Y-%m-%d %H:%M} names was changed")
             if entry.number in anchored and anchored[entry.number] != entry.seal:
                 found.append(f"seal {entry.number} is not the one that was anchored")
             number, seal = entry.number, entry.seal

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from datetime import datetime
 from typing import Any
 
@@ -20,7 +20,7 @@ ADD = Prepared(
             name: sa.bindparam(f"new_{name}")
             for name in (
                 *("at", "actor", "through", "account_id", "action", "subject", "before", "after", "code"),
-                *("via", "delegation_id", "key_id", "request_id", "origin"),
+                *("digest", "salt", "via", "delegation_id", "key_id", "request_id", "origin"),
             )
         }
     )
@@ -62,6 +62,18 @@ def lately(
     part = sa.select(e.c.actor, e.c.action).where(*wanted).order_by(e.c.id.desc()).limit(limit).subquery()
     rows = connection.execute(sa.select(part).distinct()).all()
     return sorted({each.actor for each in rows}), sorted({each.action for each in rows})
+
+
+def naming(connection: sa.Connection, account_ids: Collection[int], names: Collection[str]) -> list[Any]:
+    """Entries of these accounts about one of these names that can be erased."""
+    wanted = sa.select(e.c.id).where(e.c.account_id.in_(account_ids), e.c.subject.in_(names), e.c.salt.is_not(None))
+    return list(connection.execute(wanted.order_by(e.c.id)))
+
+
+def erase(connection: sa.Connection, entry_id: int, by: str) -> None:
+    """Take out whom and what an entry names; what was sealed of it stays."""
+    nobody = {"subject": by, "before": sa.null(), "after": sa.null(), "salt": None}
+    connection.execute(sa.update(e).where(e.c.id == entry_id).values(nobody))
 
 
 def about(connection: sa.Connection, account_id: int, action: str, subject: str) -> list[Any]:

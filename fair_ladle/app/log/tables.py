@@ -23,6 +23,8 @@ log_entries = sa.Table(
     sa.Column("key_id", sa.BigInteger, comment="the key a program acted with"),
     sa.Column("request_id", sa.String(32)),
     sa.Column("origin", sa.String(64), comment="the address it was asked from"),
+    sa.Column("digest", sa.String(64), comment="of salt and words: what is sealed in place of whom and what it names"),
+    sa.Column("salt", sa.String(32), comment="NULL = erased, or written before there were digests"),
     sa.Column("code", sa.String(64), comment="HMAC of its content; NULL = written before there was a key"),
     sa.Index("ix_log_entries_account_id", "account_id", "id"),
     sa.Index("ix_log_entries_actor", "actor", "id"),

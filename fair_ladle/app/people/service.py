@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 import sqlalchemy as sa
@@ -118,6 +118,17 @@ def invite(tx: Transaction, token_hashes: dict[int, str], at: datetime, until: d
             {"person_id": each, "token_hash": token, "sent_at": at, "expires_at": until}
             for each, token in token_hashes.items()
         ],
+    )
+
+
+def erase(tx: Transaction, person_id: int, username: str, by: str) -> None:
+    """Take out what is known of somebody who was removed, and out of the groups they were put into; they are called
+    something else from now on, and are restored no more."""
+    store.leave_groups(tx.connection, username)
+    nothing = dict.fromkeys(("email", "title", "department", "kept"))
+    long_ago = tx.now - timedelta(days=3660)
+    store.change_people(
+        tx.connection, [person_id], {**nothing, "username": by, "display_name": "Erased", "removed_at": long_ago}
     )
 
 

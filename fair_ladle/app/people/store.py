@@ -87,6 +87,13 @@ def lock_group(connection: sa.Connection, group_id: int) -> Any | None:
     return next(iter(lock_rows(connection, groups, [group_id])), None)
 
 
+def leave_groups(connection: sa.Connection, username: str) -> None:
+    """Somebody is in no group by hand any more."""
+    m = group_members
+    for each in connection.scalars(sa.select(m.c.group_id).where(m.c.member == username)).all():
+        connection.execute(sa.delete(m).where(m.c.group_id == each, m.c.member == username))
+
+
 def set_members(connection: sa.Connection, group_id: int, members: Sequence[str]) -> None:
     """Other members by hand; what stays is not written again."""
     m = group_members

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 
 from fastapi import Depends, Query, Response
 
-from fair_ladle.app.people_admin import acting, joining, listing, views
+from fair_ladle.app.people_admin import acting, erasing, joining, listing, views
 from fair_ladle.app.people_admin.acting import Outcome
 from fair_ladle.app.people_admin.listing import Asked, Sort
 from fair_ladle.app.people_admin.schemas import (
@@ -334,6 +334,12 @@ def edit(username: str, body: FactsBody, db: Db, who: Who) -> Any:
     """Another name, address, title or department."""
     db.run(joining.edit, who, username, joining.PersonFacts(**body.model_dump()))
     return _person(db.run(listing.person, who, username))
+
+
+@routes.post("/{username}/erase", response_model=Username)
+def erase(username: str, db: Db, who: Who) -> Any:
+    """Take out all that is known of somebody who was removed, for good; what they are called from now on."""
+    return Username(username=db.run(erasing.erase, who, username))
 
 
 @routes.put("/{username}/components", response_model=PersonBody)

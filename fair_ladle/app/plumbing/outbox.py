@@ -83,3 +83,9 @@ def _give_up_on_unknown(tx: Transaction) -> None:
     for mail_id in list(tx.connection.scalars(old)):
         values = {"taken_at": None, "trouble": NOT_KNOWN, "body": ""}
         tx.connection.execute(sa.update(outbox).where(outbox.c.id == mail_id).values(**values))
+
+
+def forget(tx: Transaction, to_address: str) -> None:
+    """Drop the mails to an address, sent or not."""
+    for each in tx.connection.scalars(sa.select(outbox.c.id).where(outbox.c.to_address == to_address)).all():
+        tx.connection.execute(sa.delete(outbox).where(outbox.c.id == each))

@@ -206,3 +206,8 @@ def evidence(
     """The assignments, or the samples, that count between two instants."""
     ask = store.samples_touching if product.is_storage else store.touching
     return ask(tx.connection, product.id, account_ids, begin, end, limit)
+
+
+def rename(tx: Transaction, product_ids: Collection[int], subject: str, by: str) -> None:
+    """Call a subject of these products something else, in all that was ever assigned."""
+    store.rename(tx.connection, product_ids, subject, by)

@@ -330,3 +330,11 @@ def samples_touching(
     within = sa.select(s).where(*base, s.c.at >= begin, s.c.at < end)
     rows = [*connection.execute(before), *connection.execute(within.limit(limit))]
     return sorted(rows, key=lambda row: (row.account_id, row.category, row.at))
+
+
+def rename(connection: sa.Connection, product_ids: Collection[int], subject: str, by: str) -> None:
+    """Another subject in all assignments of one, product by product."""
+    a = assignments
+    for each in sorted(product_ids):
+        mine = sa.and_(a.c.product_id == each, a.c.subject == subject)
+        connection.execute(sa.update(a).where(mine).values(subject=by))

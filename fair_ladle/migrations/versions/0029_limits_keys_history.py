@@ -97,6 +97,18 @@ def upgrade() -> None:
         'log_entries',
         sa.Column('via', sa.String(length=255), comment='the role, account and key the actor acted through, in words'),
     )
+    op.add_column(
+        'log_entries',
+        sa.Column(
+            'digest',
+            sa.String(length=64),
+            comment='of salt and words: what is sealed in place of whom and what it names',
+        ),
+    )
+    op.add_column(
+        'log_entries',
+        sa.Column('salt', sa.String(length=32), comment='NULL = erased, or written before there were digests'),
+    )
     op.add_column('log_entries', sa.Column('delegation_id', sa.BigInteger(), comment='through which the actor acted'))
     op.add_column('log_entries', sa.Column('key_id', sa.BigInteger(), comment='the key a program acted with'))
     op.add_column('log_entries', sa.Column('request_id', sa.String(length=32)))

@@ -9,6 +9,7 @@ import { AccountLink } from '../../parts/AccountLink'
 import { Trouble, Wait } from '../../parts/States'
 import { OfPerson } from '../devices/OfPerson'
 import { Act } from './Act'
+import { Erase } from './Erase'
 import { Layers } from './Layers'
 import { person as personQuery, type PersonBody } from './queries'
 import { StorageOf } from './Storage'
@@ -170,6 +171,7 @@ function Loaded({ body }: { body: PersonBody }) {
               {body.invited_at && <p className="quiet small mb-0">Invited {dayName(dayOf(body.invited_at))}</p>}
             </section>
             <Facts body={body} />
+            <Erase body={body} />
             <OfPerson username={body.username} />
             {body.runs.length > 0 && (
               <section aria-label="Runs">

@@ -1,0 +1,38 @@
+"""Erasing somebody who was removed: what is known of them goes, what was counted and sealed stays."""
+
+from __future__ import annotations
+
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import service as people_service
+from fair_ladle.app.people_admin.listing import found_in_scope
+from fair_ladle.app.plumbing import outbox
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.problems import conflict
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.usage import service as usage
+
+
+def erase(tx: Transaction, actor: Actor, username: str) -> str:
+    """Take out the name, address, title, department and username of somebody who was removed, for good, from their row,
+    what they held, groups, mails and the log; what they are called from now on. Their units stay counted where and when
+    they were, and the log's chain holds.
+
+    Locks the person, and judges under the lock whether they are removed.
+    """
+    _, seen = found_in_scope(tx, actor, username)
+    [found] = people_service.lock(tx, [seen.id])
+    if found.status != "removed":
+        raise conflict(f"{found.display_name} is {found.status}; remove them first.")
+    by = f"erased-{found.id}"
+    if found.username == by:
+        raise conflict("They are erased already.")
+    personal = [each.id for each in pools_service.products(tx) if each.is_personal]
+    usage.rename(tx, personal, found.username, by)
+    people_service.erase(tx, found.id, found.username, by)
+    names = {each for each in (found.username, found.email) if each}
+    log_service.erase(tx, {found.account_id, *(found.was_in or ())}, names, by)
+    if found.email:
+        outbox.forget(tx, found.email)
+    log_service.write(tx, actor, None, [log_service.Entry("erased", by, found.account_id)])
+    return by

@@ -22,6 +22,7 @@ from fair_ladle.app.plumbing.permissions import OWN, PERMISSIONS, ROLES
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.sign_in import delegating, keys, roles, usecases
 from fair_ladle.app.sign_in import service as sign_in_service
+from fair_ladle.app.sign_in import store as sign_in_store
 from fair_ladle.app.sign_in.delegating import Terms, Wanted
 from tests.app.test_setup import PASSWORD, enter, mails, token_in
 
@@ -297,7 +298,7 @@ def _rights(database: Database) -> dict[int, Rights]:
     """What every delegation that is not ended lets its owner do."""
     found = {}
     with database.transaction() as tx:
-        for row in delegating.overview(tx, COMMAND_LINE).rows:
+        for row in sign_in_store.given_in(tx.connection, sa.true()):
             permissions = sign_in_service.permissions_of(tx, row)
             limits = limits_of(row.limits)
             who = Actor(row.name, row.email, row.code, row.sign_in_id, row.role, permissions, row.id, limits)
@@ -429,6 +430,7 @@ def test_the_people_of_a_group_are_run_and_no_figure_of_an_account_is_seen(app: 
         "/views/{name}",
         "/{username}",
         "/{username}/components",
+        "/{username}/unlock",
     )
     assert opened == named | {f"/api/people{each}" for each in acts}
     assert [each["code"] for each in lead.get("/api/groups/names").json()] == ["OLDQUAY-LEADS"]
@@ -442,3 +444,18 @@ def test_the_people_of_a_group_are_run_and_no_figure_of_an_account_is_seen(app: 
 
 def who_may(client: TestClient) -> set[str]:
     return set(client.get("/api/me").json()["running"]["permissions"])
+
+
+def test_who_runs_what_is_found_and_counted(demo: Database) -> None:
+    boss = given(demo, COMMAND_LINE, "GANNET", passes_on=True)
+    soon = given(demo, boss, "OLDQUAY-CREW", "desk", last_day=TODAY + timedelta(14))
+    given(demo, boss, "TERN", "desk", last_day=TODAY + timedelta(15))
+    whole = demo.run(delegating.overview, boss)
+    assert whole.standing.count == len(whole.rows) and whole.standing.ending == 1
+    assert whole.standing.by_role["desk"] == 2
+
+    def found(words: str) -> list[str]:
+        return [each.email for each in demo.run(delegating.overview, boss, words).rows]
+
+    assert found("crew service") == found(soon.email.upper()) == [soon.email]
+    assert (found("crew billing"), found("100%")) == ([], [])

@@ -10,6 +10,8 @@ import pytest
 import sqlalchemy as sa
 from fastapi.testclient import TestClient
 
+from fair_ladle.app.people_admin import joining, listing
+from fair_ladle.app.people_admin.joining import NewPerson
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.limits import Ceiling, Limits
@@ -121,7 +123,21 @@ def test_an_address_tried_from_everywhere_stays_open_to_its_owner(demo: Database
             usecases.sign_in(demo, who.email, "wrong wrong wrong", f"10.0.0.{number}")
     with pytest.raises(Refused, match="Too many tries"):
         usecases.sign_in(demo, who.email, PASSWORD, "10.9.9.9")
+    new = NewPerson("OLDQUAY", "Who", who.email, username="who")
+    demo.run(joining.add, COMMAND_LINE, new)
+    desk = given(demo, COMMAND_LINE, "OLDQUAY", "desk")
+    demo.run(listing.unlock, desk, "who")
+    assert usecases.sign_in(demo, who.email, PASSWORD, "10.9.9.8").token, "the service desk lets them try again"
+    with pytest.raises(Refused, match="There is no person"):
+        demo.run(listing.unlock, given(demo, COMMAND_LINE, "TERN", "desk"), "who")
+    for number in range(40):
+        with pytest.raises(Refused):
+            usecases.sign_in(demo, who.email, "wrong wrong wrong", f"10.0.1.{number}")
     assert usecases.sign_in(demo, who.email, PASSWORD, "testclient").token, "where they are signed in it stays open"
     demo.run(usecases.forgotten, who.email, "10.9.9.9")
-    usecases.set_password(demo, token_in(mails(demo, who.email)[-1]), "another-long-passphrase-7")
+    usecases.set_password(
+        demo,
+        token_in([each for each in mails(demo, who.email) if "/password/" in each][-1]),
+        "another-long-passphrase-7",
+    )
     assert usecases.sign_in(demo, who.email, "another-long-passphrase-7", "10.9.9.9").token

@@ -30,6 +30,7 @@ from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.plumbing.problems import Refused, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
+from fair_ladle.app.sign_in import service as sign_in_service
 
 Sort = Literal["name", "username", "account", "status", "title", "department", "last_seen"]
 MOST_AT_ONCE = 10_000
@@ -282,6 +283,15 @@ def found_in_scope(tx: Transaction, actor: Actor, username: str) -> tuple[Accoun
         if tx.connection.execute(mine).first() is None:
             raise not_found("person", username)
     return accounts, found
+
+
+def unlock(tx: Transaction, actor: Actor, username: str) -> None:
+    """Forget the tries at the address of somebody of the branch; whether anybody signs in with it is told to nobody."""
+    _, found = found_in_scope(tx, actor, username)
+    if not found.email:
+        raise invalid(f"{found.display_name} has no e-mail address.", "username")
+    sign_in_service.unlock(tx, found.email)
+    log_service.write(tx, actor, None, [log_service.Entry("sign-in unlocked", username, found.account_id)])
 
 
 def person(tx: Transaction, actor: Actor, username: str) -> Person:

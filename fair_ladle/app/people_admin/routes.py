@@ -336,6 +336,14 @@ def edit(username: str, body: FactsBody, db: Db, who: Who) -> Any:
     return _person(db.run(listing.person, who, username))
 
 
+@routes.post("/{username}/unlock", status_code=204)
+@needs("people.invite")
+@for_people_of_a_group
+def unlock(username: str, db: Db, who: Who) -> None:
+    """Let somebody try again to sign in, after too many tries at their address failed."""
+    db.run(listing.unlock, who, username)
+
+
 @routes.post("/{username}/erase", response_model=Username)
 def erase(username: str, db: Db, who: Who) -> Any:
     """Take out all that is known of somebody who was removed, for good; what they are called from now on."""

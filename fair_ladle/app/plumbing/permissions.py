@@ -13,7 +13,7 @@ PERMISSIONS: dict[str, str] = {
     "pools.see": "see pools, lots and what they cost",
     "people.see": "see people, groups and what they hold",
     "people.change": "add, change, suspend, move and remove people",
-    "people.invite": "send and withdraw invitations",
+    "people.invite": "send and withdraw invitations, and unlock sign-ins",
     "seats.give": "give, take back and swap seats; take back what is idle",
     "groups.change": "make and change groups",
     "layers.change": "change what accounts and groups give, and storage limits",
@@ -72,7 +72,7 @@ ROLES = {
         Role(
             "desk",
             "Service desk",
-            "Finds people, and sends their invitations again.",
+            "Finds people, unlocks their sign-in, and sends their invitations again.",
             frozenset({"accounts.see", "people.see", "people.invite"}),
         ),
     )

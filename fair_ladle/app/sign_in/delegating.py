@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
-from datetime import date
+from datetime import date, timedelta
 from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
@@ -27,11 +27,14 @@ from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.sign_in import history, links, roles, store
 from fair_ladle.app.sign_in.roles import RoleFacts
 from fair_ladle.app.sign_in.service import permissions_of, role_name
+from fair_ladle.app.sign_in.store import Standing
 from fair_ladle.app.sign_in.tables import delegations as table
 from fair_ladle.app.sign_in.tables import second_factor_rules
 from fair_ladle.core.quantities import MOST_GRAINS
 
-MOST_GAPS, MOST_BRANCHES = 100, 50
+MOST_GAPS, MOST_BRANCHES, MOST_ROWS, MOST_WORDS = 100, 50, 500, 5
+SOON = timedelta(days=14)
+"""What ends within so many days ends soon."""
 
 
 @dataclass(frozen=True)
@@ -45,7 +48,7 @@ class Gap:
 
 @dataclass(frozen=True)
 class Overview:
-    """Who runs what in a branch, what nobody runs, and which roles there are."""
+    """Who runs what in a branch (the first of what is looked for), what nobody runs, and which roles there are."""
 
     rows: list[Any]
     gaps: list[Gap]
@@ -54,6 +57,7 @@ class Overview:
     passes_on: bool
     today: date
     keys: dict[int, int]
+    standing: Standing
     second_factor_rules: list[Any]
 
 
@@ -83,12 +87,13 @@ class Terms:
     limits: Limits = FREE
 
 
-def overview(tx: Transaction, actor: Actor) -> Overview:
-    """Who runs what in the actor's branch."""
+def overview(tx: Transaction, actor: Actor, words: str = "") -> Overview:
+    """Who runs what in the actor's branch, or those of them who have all of these words."""
     accounts, day = accounts_service.known(tx), accounts_service.today(tx)
     top = accounts_service.top_row(accounts, actor)
     inside = accounts_service.in_branch(accounts, top, table.c.account_id)
-    rows, own = store.given_in(tx.connection, inside), _own(tx, actor)
+    rows = store.given_in(tx.connection, inside, None, words.split()[:MOST_WORDS], MOST_ROWS)
+    own = _own(tx, actor)
     run = store.accounts_run(tx.connection, inside, day)
     gaps = [
         accounts.facts[row]
@@ -104,7 +109,8 @@ def overview(tx: Transaction, actor: Actor) -> Overview:
         roles.in_sight(tx, actor, accounts),
         own is None or bool(own.passes_on),
         day,
-        store.keys_working(tx.connection, inside, tx.now),
+        store.keys_working(tx.connection, [each.id for each in rows], tx.now),
+        store.standing_in(tx.connection, inside, day, day + SOON),
         store.second_factor_rules_in(
             tx.connection, accounts_service.in_branch(accounts, top, second_factor_rules.c.account_id)
         ),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import date
 from typing import Annotated, Any
 
+from fastapi import Query
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.plumbing.days import Day
@@ -122,6 +123,8 @@ class RoleBody(BaseModel):
     account: str | None
     permissions: list[str]
     givable: bool
+    held: int
+    """How many have it."""
 
 
 class GapBody(BaseModel):
@@ -161,6 +164,10 @@ class DelegationsBody(BaseModel):
     gap_count: int
     roles: list[RoleBody]
     permissions: list[PermissionBody]
+    count: int
+    """How many delegations there are in all."""
+    ending: int
+    """How many of them end within a fortnight."""
     may_give: bool
     second_factor: list[SecondFactorRule]
 
@@ -206,16 +213,24 @@ class RoleId(BaseModel):
 
 
 @routes.get("", response_model=DelegationsBody)
-def overview(db: Db, who: Who) -> Any:
-    """Who runs what in one's branch and until when, what nobody runs, and the roles there are."""
-    found = db.snapshot(delegating.overview, who)
+def overview(db: Db, who: Who, find: Annotated[str, Query(max_length=100)] = "") -> Any:
+    """Who runs what in one's branch and until when (the first of those with these words), what nobody runs, and the
+    roles there are."""
+    found = db.snapshot(delegating.overview, who, find)
     return DelegationsBody(
         today=found.today,
         delegations=[_delegation(each, who.delegation_id, found.keys.get(each.id, 0)) for each in found.rows],
         gaps=[GapBody(**vars(each)) for each in found.gaps],
         gap_count=found.gap_count,
-        roles=[RoleBody(**{**vars(each), "permissions": sorted(each.permissions)}) for each in found.roles],
+        roles=[
+            RoleBody(
+                **{**vars(each), "permissions": sorted(each.permissions)}, held=found.standing.by_role.get(each.key, 0)
+            )
+            for each in found.roles
+        ],
         permissions=[PermissionBody(key=key, words=words) for key, words in PERMISSIONS.items()],
+        count=found.standing.count,
+        ending=found.standing.ending,
         may_give=found.passes_on and "delegations.give" in who.permissions,
         second_factor=[
             SecondFactorRule(account=each.code, role=each.role or None) for each in found.second_factor_rules

@@ -144,6 +144,11 @@ def admins_of(tx: Transaction, account_ids: Collection[int]) -> dict[int, list[A
     return found
 
 
+def unlock(tx: Transaction, email: str) -> None:
+    """Forget the tries at an address, wherever they came from."""
+    store.forget_tries(tx.connection, email.strip().lower())
+
+
 def free_admins_of(tx: Transaction, account_id: int) -> list[Any]:
     """Who runs an account itself today as its admin, free of limits (sign_in_id, name, email)."""
     there = store.running(tx.connection, [account_id], accounts_service.today(tx))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection
+from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
 
@@ -11,6 +12,7 @@ from sqlalchemy.dialects import mysql
 
 from fair_ladle.app.accounts.tables import accounts
 from fair_ladle.app.plumbing.database import Transaction, insert_row
+from fair_ladle.app.plumbing.permissions import ROLES
 from fair_ladle.app.plumbing.tables import demo_clock
 from fair_ladle.app.sign_in.tables import (
     api_keys,
@@ -247,6 +249,13 @@ def clear_tries(connection: sa.Connection, email: str, origin: str, before: date
         connection.execute(one, [{"of": each.email, "from": each.origin} for each in old])
 
 
+def forget_tries(connection: sa.Connection, email: str) -> None:
+    """Forget all tries at an address."""
+    f = failed_tries
+    for each in connection.scalars(sa.select(f.c.origin).where(f.c.email == email)).all():
+        connection.execute(sa.delete(f).where(f.c.email == email, f.c.origin == each))
+
+
 def set_demo_clock(connection: sa.Connection, demo_at: datetime, real_at: datetime) -> None:
     """Let the demo's time run on from an instant."""
     connection.execute(sa.delete(demo_clock))
@@ -325,8 +334,15 @@ def has_role(connection: sa.Connection, role_id: int) -> bool:
     return connection.execute(sa.select(d.c.id).where(d.c.role_id == role_id).limit(1)).first() is not None
 
 
-def given_in(connection: sa.Connection, inside: sa.ColumnElement[bool], delegation_id: int | None = None) -> list[Any]:
-    """The delegations over accounts of a branch that are not ended, or one of them, with whom and where."""
+def given_in(
+    connection: sa.Connection,
+    inside: sa.ColumnElement[bool],
+    delegation_id: int | None = None,
+    words: Collection[str] = (),
+    limit: int | None = None,
+) -> list[Any]:
+    """The delegations over accounts of a branch that are not ended, with whom and where, in the order of the tree: one
+    of them, or the first that have all of these words in whom, where or as what."""
     d = delegations
     wanted = (
         sa.select(
@@ -345,7 +361,34 @@ def given_in(connection: sa.Connection, inside: sa.ColumnElement[bool], delegati
         .where(inside, d.c.ended_at.is_(None))
         .order_by(accounts.c.path, CALLED, d.c.id)
     )
-    return list(connection.execute(wanted if delegation_id is None else wanted.where(d.c.id == delegation_id)))
+    if delegation_id is not None:
+        wanted = wanted.where(d.c.id == delegation_id)
+    for word in words:
+        told, small = (CALLED, sign_ins.c.email, accounts.c.name, accounts.c.code, roles.c.name), word.lower()
+        ready = d.c.role.in_([key for key, each in ROLES.items() if small in each.name.lower()])
+        wanted = wanted.where(sa.or_(ready, *(sa.func.lower(each).contains(small, autoescape=True) for each in told)))
+    return list(connection.execute(wanted.limit(limit)))
+
+
+@dataclass(frozen=True)
+class Standing:
+    """How many delegations a branch has, how many of them end within some days, and how many have each role (by its
+    key)."""
+
+    count: int
+    ending: int
+    by_role: dict[str, int]
+
+
+def standing_in(connection: sa.Connection, inside: sa.ColumnElement[bool], day: date, until: date) -> Standing:
+    """What the delegations of a branch that are not ended come to."""
+    d = delegations
+    ends = sa.func.coalesce(sa.func.sum(sa.case((d.c.last_day.between(day, until), 1), else_=0)), 0)
+    wanted = sa.select(d.c.role, d.c.role_id, sa.func.count().label("many"), ends.label("ending"))
+    joined = wanted.join(accounts, accounts.c.id == d.c.account_id).where(inside, d.c.ended_at.is_(None))
+    rows = connection.execute(joined.group_by(d.c.role, d.c.role_id)).all()
+    by_role = {str(each.role_id) if each.role_id is not None else each.role: int(each.many) for each in rows}
+    return Standing(sum(by_role.values()), sum(int(each.ending) for each in rows), by_role)
 
 
 def lock_delegations(connection: sa.Connection, account_id: int) -> list[Any]:
@@ -496,11 +539,11 @@ def keys_of(connection: sa.Connection, delegation_id: int, now: datetime) -> lis
     return list(connection.execute(sa.select(k).where(*working).order_by(k.c.id.desc())))
 
 
-def keys_working(connection: sa.Connection, inside: sa.ColumnElement[bool], now: datetime) -> dict[int, int]:
-    """How many keys that work the delegations of a branch have, by their numbers."""
-    k, d = api_keys, delegations
-    wanted = sa.select(k.c.delegation_id, sa.func.count()).join(d, d.c.id == k.c.delegation_id)
-    working = wanted.where(inside, d.c.ended_at.is_(None), k.c.ended_at.is_(None), k.c.expires_at > now)
+def keys_working(connection: sa.Connection, delegation_ids: Collection[int], now: datetime) -> dict[int, int]:
+    """How many keys that work these delegations have, by their numbers."""
+    k = api_keys
+    wanted = sa.select(k.c.delegation_id, sa.func.count()).where(k.c.delegation_id.in_(delegation_ids))
+    working = wanted.where(k.c.ended_at.is_(None), k.c.expires_at > now)
     return {each[0]: each[1] for each in connection.execute(working.group_by(k.c.delegation_id))}
 
 

@@ -362,7 +362,8 @@ export interface paths {
         };
         /**
          * Overview
-         * @description Who runs what in one's branch and until when, what nobody runs, and the roles there are.
+         * @description Who runs what in one's branch and until when (the first of those with these words), what nobody runs, and the
+         *     roles there are.
          */
         get: operations["overview_api_delegations_get"];
         put?: never;
@@ -2543,6 +2544,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/people/{username}/unlock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Unlock
+         * @description Let somebody try again to sign in, after too many tries at their address failed.
+         */
+        post: operations["unlock_api_people__username__unlock_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/pools": {
         parameters: {
             query?: never;
@@ -4366,8 +4387,12 @@ export interface components {
          * @description Who runs what in a branch, what nobody runs, and what can be given.
          */
         DelegationsBody: {
+            /** Count */
+            count: number;
             /** Delegations */
             delegations: components["schemas"]["DelegationBody"][];
+            /** Ending */
+            ending: number;
             /** Gap Count */
             gap_count: number;
             /** Gaps */
@@ -7479,6 +7504,8 @@ export interface components {
             account: string | null;
             /** Givable */
             givable: boolean;
+            /** Held */
+            held: number;
             /** Id */
             id: number | null;
             /** Key */
@@ -10898,7 +10925,9 @@ export interface operations {
     };
     overview_api_delegations_get: {
         parameters: {
-            query?: never;
+            query?: {
+                find?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -25345,6 +25374,118 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PersonBody"];
                 };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    unlock_api_people__username__unlock_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                username: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Cannot be read */
             400: {

@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useMemo, useState } from 'react'
+import { useDeferredValue, useMemo, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { api, take, type Schemas } from '../../api/client'
@@ -11,7 +11,7 @@ import { Empty, Trouble, Wait } from '../../parts/States'
 import { GiveForm, type Giving } from './GiveForm'
 import { limitsSaid } from './LimitsFields'
 import { Past, PastDay } from './Past'
-import { delegations } from './queries'
+import { delegationsFound } from './queries'
 import { Roles } from './Roles'
 import { SecondFactorRules } from './SecondFactorRules'
 
@@ -20,15 +20,17 @@ export type DelegationsBody = Schemas['DelegationsBody']
 
 const SOON = 14
 const FIRST_GAPS = 4
+/** So many the server tells at most. */
+const MOST_ROWS = 500
 
 /** Who may do what, where, and until when? */
 export default function DelegationsScreen() {
-  const found = useQuery(delegations)
+  const [find, setFind] = useState('')
+  const found = useQuery(delegationsFound(useDeferredValue(find)))
   const queries = useQueryClient()
   const [giving, setGiving] = useState<Giving | null>(null)
   const [asked, setAsked] = useState<DelegationBody | null>(null)
   const [ending, setEnding] = useState<DelegationBody | null>(null)
-  const [find, setFind] = useState('')
   const [allGaps, setAllGaps] = useState(false)
   const [past, setPast] = useState<string | null>(null)
   const [said, setSaid] = useState('')
@@ -53,14 +55,11 @@ export default function DelegationsScreen() {
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="who runs what" />
   const body = found.data
-  const words = find.toLowerCase().split(/\s+/).filter(Boolean)
-  const rows = body.delegations.filter((each) =>
-    words.every((word) =>
-      `${each.name} ${each.email} ${each.account_name} ${each.account} ${each.role_name}`.toLowerCase().includes(word),
-    ),
-  )
+  const rows = body.delegations
   const shallowest = Math.min(...rows.map((each) => each.depth))
-  const soon = body.delegations.filter((each) => lapses(each, body.today) !== null).length
+  const soon = body.ending
+  const count = find ? rows.length : body.count
+  const more = rows.length >= MOST_ROWS ? ', the first are shown' : ''
   const after = async (message: string) => {
     await Promise.all(['delegations', 'log', 'people'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
     setSaid(message)
@@ -98,7 +97,7 @@ export default function DelegationsScreen() {
         />
         <span className="quiet small" role="status">
           {said ||
-            `${whole(rows.length)} ${rows.length === 1 ? 'delegation' : 'delegations'}${soon ? `, ${soon} ${soon === 1 ? 'lapses' : 'lapse'} within ${SOON} days` : ''}${body.gap_count ? `, ${whole(body.gap_count)} ${body.gap_count === 1 ? 'account' : 'accounts'} nobody runs` : ''}`}
+            `${whole(count)} ${count === 1 ? 'delegation' : 'delegations'}${more}${soon ? `, ${soon} ${soon === 1 ? 'lapses' : 'lapse'} within ${SOON} days` : ''}${body.gap_count ? `, ${whole(body.gap_count)} ${body.gap_count === 1 ? 'account' : 'accounts'} nobody runs` : ''}`}
         </span>
         <span className="grow" />
         {body.may_give && <Button onClick={() => setGiving({ change: null })}>Let somebody run…</Button>}

@@ -20,9 +20,7 @@ export function Roles({ body, after }: { body: DelegationsBody; after: (said: st
             <b>{each.name}</b>{' '}
             <span className="quiet small">
               {each.about || `${each.permissions.length} permissions.`}{' '}
-              {held(each).length
-                ? `${held(each).length} ${held(each).length === 1 ? 'person has' : 'people have'} it.`
-                : ''}
+              {each.held ? `${each.held} ${each.held === 1 ? 'person has' : 'people have'} it.` : ''}
             </span>{' '}
             {body.may_give && each.id !== null && each.givable && (
               <button

@@ -183,6 +183,7 @@ function Loaded({ body }: { body: PersonBody }) {
                     </li>
                   ))}
                 </ul>
+                <Unlock body={body} />
               </section>
             )}
             {body.also.length > 0 && (
@@ -208,6 +209,32 @@ function Loaded({ body }: { body: PersonBody }) {
         done={() => undefined}
         only={sensible(body)}
       />
+    </>
+  )
+}
+
+/** Lets somebody try again whose address was tried too often. */
+function Unlock({ body }: { body: PersonBody }) {
+  const may = useCan('people.invite')
+  const [said, setSaid] = useState('')
+  const unlock = async () => {
+    try {
+      await take(api.POST('/api/people/{username}/unlock', { params: { path: { username: body.username } } }))
+      setSaid(`${body.name} can try again to sign in.`)
+    } catch (trouble) {
+      setSaid(trouble instanceof Error ? trouble.message : 'That did not work.')
+    }
+  }
+  if (!may || !body.email) return null
+  return (
+    <>
+      <Button size="sm" variant="outline-primary" onClick={() => void unlock()}>
+        Unlock their sign-in
+      </Button>
+      <span className="quiet small" role="status">
+        {' '}
+        {said}
+      </span>
     </>
   )
 }

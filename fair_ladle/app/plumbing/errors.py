@@ -47,7 +47,7 @@ async def _refused(request: Request, refused: Exception) -> Response:
             await to_thread.run_sync(
                 request.app.state.database.run, request.app.state.note_refusal, actor, asked, refused.problem
             )
-        except sa.exc.SQLAlchemyError:
+        except (sa.exc.SQLAlchemyError, Again, OutcomeUnknown):
             logger.exception("a refusal was not noted: %s", asked)
     return problem_response(refused.problem, refused.headers)
 

@@ -175,10 +175,11 @@ def _judge_limits(tx: Transaction, actor: Actor, limits: Limits) -> None:
 
 
 def give_all(tx: Transaction, actor: Actor, wanted: Wanted, accounts: Sequence[str]) -> list[int]:
-    """Let somebody run several accounts of the branch alike; they are told once."""
+    """Let somebody run several accounts of the branch alike; they are told once. Locks: what each account's delegations
+    are, account by account in the order of their codes."""
     if not 1 <= len(set(accounts)) <= MOST_BRANCHES:
         raise invalid(f"From 1 to {MOST_BRANCHES} accounts at once.", "accounts")
-    codes = list(dict.fromkeys(accounts))
+    codes = sorted(set(accounts))
     given = [give(tx, actor, replace(wanted, account=each), tells=False) for each in codes]
     names = accounts_service.known(tx)
     said = [names.name(names.tree.row(each)) for each in codes]

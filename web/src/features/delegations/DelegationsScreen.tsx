@@ -108,39 +108,41 @@ export default function DelegationsScreen() {
             {rows.length === 0 ? (
               <Empty title="Nobody found">{find ? 'Try another word.' : 'Nobody runs anything here yet.'}</Empty>
             ) : (
-              <table className="ledger" aria-label="Who runs what">
-                <thead>
-                  <tr>
-                    <th>Account</th>
-                    <th>Who runs it</th>
-                    <th>Role</th>
-                    <th>Until</th>
-                    <th>
-                      <span className="visually-hidden">Do</span>
-                    </th>
-                  </tr>
-                </thead>
-                <tbody>
-                  <First
-                    of={rows}
-                    row={5}
-                    show={(each) => (
-                      <Row
-                        key={each.id}
-                        each={each}
-                        first={rows[rows.indexOf(each) - 1]?.account !== each.account}
-                        depth={each.depth - shallowest}
-                        body={body}
-                        ask={() => setAsked(each)}
-                        change={() => setGiving({ change: each })}
-                        end={() => setEnding(each)}
-                        tell={() => void tell(each)}
-                        endKeys={() => void endKeys(each)}
-                      />
-                    )}
-                  />
-                </tbody>
-              </table>
+              <div className="sideways">
+                <table className="ledger" aria-label="Who runs what">
+                  <thead>
+                    <tr>
+                      <th>Account</th>
+                      <th>Who runs it</th>
+                      <th>Role</th>
+                      <th>Until</th>
+                      <th>
+                        <span className="visually-hidden">Do</span>
+                      </th>
+                    </tr>
+                  </thead>
+                  <tbody>
+                    <First
+                      of={rows}
+                      row={5}
+                      show={(each) => (
+                        <Row
+                          key={each.id}
+                          each={each}
+                          first={rows[rows.indexOf(each) - 1]?.account !== each.account}
+                          depth={each.depth - shallowest}
+                          body={body}
+                          ask={() => setAsked(each)}
+                          change={() => setGiving({ change: each })}
+                          end={() => setEnding(each)}
+                          tell={() => void tell(each)}
+                          endKeys={() => void endKeys(each)}
+                        />
+                      )}
+                    />
+                  </tbody>
+                </table>
+              </div>
             )}
           </div>
           <aside>

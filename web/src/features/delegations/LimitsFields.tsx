@@ -83,59 +83,61 @@ export function LimitsFields({ limits, change, body, passesOn }: Props) {
   const names = groups.map((each) => `${each.account}/${each.code}`)
   return (
     <>
-      <table className="ledger tight" aria-label="What they may give">
-        <thead>
-          <tr>
-            <th>May give</th>
-            <th>At most in one change</th>
-            <th>As long as no more are held than</th>
-          </tr>
-        </thead>
-        <tbody>
-          {products.map((each) => {
-            const has = limits.products === null || limits.products.includes(each.product)
-            const most = limits.ceilings.find((one) => one.product === each.product)
-            const field = (name: 'at_once' | 'in_all', label: string) => (
-              <div className="d-flex gap-1 align-items-baseline">
-                <Form.Control
-                  size="sm"
-                  style={{ width: 90 }}
-                  inputMode="decimal"
-                  placeholder="any"
-                  aria-label={`${each.name}: ${label}`}
-                  disabled={!has}
-                  defaultValue={most?.[name] != null ? units(most[name], each.per_unit) : ''}
-                  onChange={(event) => ceiling(each.product, name, parseUnits(event.target.value, each.per_unit))}
-                />
-                <span className="quiet small">{unitName(each.unit, 2)}</span>
-              </div>
-            )
-            return (
-              <tr key={each.product}>
-                <td>
-                  <Form.Check
-                    id={`may-${each.product}`}
-                    label={each.name}
-                    checked={has}
-                    onChange={(event) =>
-                      put({
-                        products: toggled(
-                          limits.products,
-                          products.map((one) => one.product),
-                          each.product,
-                          event.target.checked,
-                        ),
-                      })
-                    }
+      <div className="overflow-x-auto">
+        <table className="ledger tight" aria-label="What they may give">
+          <thead>
+            <tr>
+              <th>May give</th>
+              <th>At most in one change</th>
+              <th>As long as no more are held than</th>
+            </tr>
+          </thead>
+          <tbody>
+            {products.map((each) => {
+              const has = limits.products === null || limits.products.includes(each.product)
+              const most = limits.ceilings.find((one) => one.product === each.product)
+              const field = (name: 'at_once' | 'in_all', label: string) => (
+                <div className="d-flex gap-1 align-items-baseline">
+                  <Form.Control
+                    size="sm"
+                    style={{ width: 90 }}
+                    inputMode="decimal"
+                    placeholder="any"
+                    aria-label={`${each.name}: ${label}`}
+                    disabled={!has}
+                    defaultValue={most?.[name] != null ? units(most[name], each.per_unit) : ''}
+                    onChange={(event) => ceiling(each.product, name, parseUnits(event.target.value, each.per_unit))}
                   />
-                </td>
-                <td>{field('at_once', 'at most in one change')}</td>
-                <td>{field('in_all', 'as long as no more are held than')}</td>
-              </tr>
-            )
-          })}
-        </tbody>
-      </table>
+                  <span className="quiet small">{unitName(each.unit, 2)}</span>
+                </div>
+              )
+              return (
+                <tr key={each.product}>
+                  <td>
+                    <Form.Check
+                      id={`may-${each.product}`}
+                      label={each.name}
+                      checked={has}
+                      onChange={(event) =>
+                        put({
+                          products: toggled(
+                            limits.products,
+                            products.map((one) => one.product),
+                            each.product,
+                            event.target.checked,
+                          ),
+                        })
+                      }
+                    />
+                  </td>
+                  <td>{field('at_once', 'at most in one change')}</td>
+                  <td>{field('in_all', 'as long as no more are held than')}</td>
+                </tr>
+              )
+            })}
+          </tbody>
+        </table>
+      </div>
       <div className="lotform three mt-2">
         <div role="group" aria-label="May change">
           <div className="quiet small">May change</div>

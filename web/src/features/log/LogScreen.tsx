@@ -18,7 +18,7 @@ const names: Record<string, string> = {
 }
 
 const columns: Column<LogEntry>[] = [
-  { key: 'at', title: 'When', width: '138px', cell: (row) => <span title={row.at}>{instantName(row.at)}</span> },
+  { key: 'at', title: 'When', width: '148px', cell: (row) => <span title={row.at}>{instantName(row.at)}</span> },
   {
     key: 'actor',
     title: 'Who',
@@ -28,7 +28,7 @@ const columns: Column<LogEntry>[] = [
   {
     key: 'via',
     title: 'Through',
-    width: '128px',
+    width: '112px',
     cell: (row) => (
       <span title={[row.via, row.origin && `from ${row.origin}`].filter(Boolean).join(' · ')}>
         {row.via?.includes(', key ') ? row.via.split(', key ')[1] : row.via?.split(' of ')[0]}
@@ -41,7 +41,7 @@ const columns: Column<LogEntry>[] = [
     width: 'minmax(130px, 1fr)',
     cell: (row) => row.account_name ?? <span className="quiet">–</span>,
   },
-  { key: 'action', title: 'What', width: '140px', cell: (row) => row.action },
+  { key: 'action', title: 'What', width: '156px', cell: (row) => row.action },
   {
     key: 'subject',
     title: 'Of',

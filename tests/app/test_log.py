@@ -124,3 +124,19 @@ def test_who_is_erased_is_named_nowhere_and_the_chain_holds(app: TestClient, dem
             "UPDATE log_entries SET subject = 'somebody' WHERE salt IS NULL AND digest IS NOT NULL"
         )
     assert any("names was changed" in each for each in demo.run(log_service.broken_seals))
+
+
+def test_how_somebody_above_acted_is_not_told_below(app: TestClient, demo: Database) -> None:
+    _, operator = signs_in(demo, app, "GANNET", passes_on=True)
+    _, client = signs_in(demo, app)
+    body = {"email": "new@x.example", "name": "New", "accounts": ["OLDQUAY-CREW"], "role": "desk"}
+    assert operator.post("/api/delegations", json=body).status_code == 201
+    [whole] = operator.get("/api/log", params={"find": "new@x.example"}).json()["entries"]
+    [seen] = client.get("/api/log", params={"find": "new@x.example"}).json()["entries"]
+    assert (whole["via"], whole["origin"]) == ("Branch admin of GANNET", "testclient") and whole["request"]
+    assert (seen["via"], seen["origin"], seen["request"]) == (None, None, None)
+    for hidden in ("GANNET", "testclient", whole["request"]):
+        assert found(client, find=f"new@x.example {hidden}") == [], "nor found by it"
+        assert found(operator, find=f"new@x.example {hidden}") != []
+    exported = client.get("/api/log/export", params={"find": "new@x.example"}).text
+    assert "GANNET" not in exported and "testclient" not in exported

@@ -122,22 +122,28 @@ def put(
 
 
 def shares(connection: sa.Connection, draft_id: int) -> list[Any]:
-    """With whom a draft is shared."""
+    """With whom its owner shares a draft; who was asked to apply it is not among them."""
     return list(
         connection.execute(
             sa.select(sign_ins.c.id, sign_ins.c.name, sign_ins.c.email)
             .join(draft_shares, draft_shares.c.sign_in_id == sign_ins.c.id)
-            .where(draft_shares.c.draft_id == draft_id)
+            .where(draft_shares.c.draft_id == draft_id, draft_shares.c.asked.is_(False))
             .order_by(sign_ins.c.name)
         )
     )
 
 
-def share(connection: sa.Connection, draft_id: int, sign_in_id: int) -> None:
-    """Share a draft; nothing happens where it is shared already."""
+def share(connection: sa.Connection, draft_id: int, sign_in_id: int, asked: bool = False) -> None:
+    """Share a draft, or ask somebody to apply it; nothing happens where it is shared already."""
     there = sa.select(draft_shares).where(draft_shares.c.draft_id == draft_id, draft_shares.c.sign_in_id == sign_in_id)
     if connection.execute(there).first() is None:
-        connection.execute(sa.insert(draft_shares).values(draft_id=draft_id, sign_in_id=sign_in_id))
+        connection.execute(sa.insert(draft_shares).values(draft_id=draft_id, sign_in_id=sign_in_id, asked=asked))
+
+
+def ask_no_more(connection: sa.Connection, draft_id: int) -> None:
+    """Whoever was asked to apply a draft sees it no more."""
+    d = draft_shares
+    connection.execute(sa.delete(d).where(d.c.draft_id == draft_id, d.c.asked.is_(True)))
 
 
 def is_shared_with(connection: sa.Connection, draft_id: int, sign_in_id: int) -> bool:

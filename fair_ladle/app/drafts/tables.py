@@ -48,4 +48,5 @@ draft_shares = sa.Table(
     metadata,
     sa.Column("draft_id", sa.ForeignKey("drafts.id"), primary_key=True),
     sa.Column("sign_in_id", sa.ForeignKey("sign_ins.id"), primary_key=True),
+    sa.Column("asked", sa.Boolean, nullable=False, server_default="0", comment="they were asked to apply it"),
 )

@@ -245,7 +245,7 @@ def ask(tx: Transaction, actor: Actor, draft_id: int, revision: int, reason: str
     accounts = accounts_service.known(tx)
     above, asked = _who_decides(tx, actor, accounts, found.through)
     for each in asked:
-        store.share(tx.connection, draft_id, each.sign_in_id)
+        store.share(tx.connection, draft_id, each.sign_in_id, asked=True)
     store.update(tx.connection, draft_id, {"state": "asked", "reason": reason.strip()[:1000], "changed_at": tx.now})
     row = accounts.tree.row(found.through)
     account_id = int(accounts.ids[row])
@@ -291,10 +291,13 @@ def decline(tx: Transaction, actor: Actor, draft_id: int, reason: str) -> Draft:
         raise not_allowed("Take your own draft back instead.")
     if not reason.strip():
         raise invalid("Say why not; whoever asked should know.", "reason")
-    said = f"{actor.name}: {reason.strip()[:1000]}"
-    store.update(tx.connection, draft_id, {"state": "held", "reason": said, "changed_at": tx.now})
     accounts = accounts_service.known(tx)
     row = accounts.tree.row(found.through)
+    by = actor.name if actor.scope == found.through else accounts.name(int(accounts.tree.parent[row]))
+    said = f"{by}: {reason.strip()[:1000]}"
+    store.update(tx.connection, draft_id, {"state": "held", "reason": said, "changed_at": tx.now})
+    whole = get(tx, actor, draft_id)
+    store.ask_no_more(tx.connection, draft_id)
     account_id = int(accounts.ids[row])
     entry = log_service.Entry("draft declined", found.name, account_id, None, {"reason": reason})
     log_service.write(tx, actor, account_id, [entry])
@@ -302,7 +305,7 @@ def decline(tx: Transaction, actor: Actor, draft_id: int, reason: str) -> Draft:
     key = f"draft {draft_id} declined {tx.now.isoformat()}"
     told = Notice(key, "change", account_id, subject, said, parent_too=False)
     notices_service.notify(tx, accounts, [told], but_not=actor.email)
-    return get(tx, actor, draft_id)
+    return whole
 
 
 def open_again(tx: Transaction, actor: Actor, draft_id: int) -> Draft:
@@ -310,7 +313,10 @@ def open_again(tx: Transaction, actor: Actor, draft_id: int) -> Draft:
     found = _mine(tx, actor, draft_id, lock=True)
     if found.state not in WAITING:
         raise conflict(f"This draft is {found.state}; only one that waits can be opened again.")
+    if found.owner_id != actor.sign_in_id and found.state == "asked":
+        raise not_allowed("Apply it, or decline it; taking it back is for who asked.")
     _refuse_second(tx, actor)
+    store.ask_no_more(tx.connection, draft_id)
     store.update(tx.connection, draft_id, {"state": "open", "apply_on": None, "changed_at": tx.now})
     return get(tx, actor, draft_id)
 

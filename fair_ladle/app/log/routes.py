@@ -75,9 +75,9 @@ def _entries(page: usecases.LogPage) -> list[LogEntry]:
                     Change(what=name, before=_text(before.get(name)), after=_text(after.get(name)))
                     for name in dict.fromkeys([*before, *after])
                 ],
-                via=entry.via,
-                request=entry.request_id,
-                origin=entry.origin,
+                via=entry.via if page.tells_how(entry) else None,
+                request=entry.request_id if page.tells_how(entry) else None,
+                origin=entry.origin if page.tells_how(entry) else None,
             )
         )
     return found

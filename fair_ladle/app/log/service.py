@@ -54,7 +54,7 @@ def write(tx: Transaction, actor: Actor, scope_id: int | None, entries: list[Ent
         row: dict[str, Any] = {
             "at": at,
             "actor": actor.name[:200],
-            "through": scope_id,
+            "through": actor.scope_id if scope_id is None else scope_id,
             "account_id": entry.account_id,
             "action": entry.action,
             "subject": entry.subject[:255],

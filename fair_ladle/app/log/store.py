@@ -46,13 +46,13 @@ def newest(
     return list(connection.execute(statement if before is None else statement.where(e.c.id < before)))
 
 
-def says(word: str) -> sa.ColumnElement[bool]:
-    """Entries in which a word stands, in whatever letters."""
+def says(word: str, told_how: sa.ColumnElement[bool]) -> sa.ColumnElement[bool]:
+    """Entries in which a word stands, in whatever letters; in how they were asked for only where that is told."""
     kept = json.dumps(word)[1:-1]
     told = [each.contains(word, autoescape=True) for each in (e.c.actor, e.c.action, e.c.subject)]
     changed = [sa.cast(each, sa.Text).contains(kept, autoescape=True) for each in (e.c.before, e.c.after)]
     asked = [each.contains(word, autoescape=True) for each in (e.c.via, e.c.request_id, e.c.origin)]
-    return sa.or_(*told, *changed, *asked)
+    return sa.or_(*told, *changed, sa.and_(told_how, sa.or_(*asked)))
 
 
 def lately(

@@ -42,6 +42,12 @@ class LogPage:
     actors: list[str]
     kinds: list[str]
     accounts: accounts_service.Accounts
+    top: int
+
+    def tells_how(self, entry: Any) -> bool:
+        """Whether it is told through what and from where somebody acted: not of who did so from above the branch."""
+        row = self.accounts.row_of_id.get(entry.through)
+        return self.top == 0 or (row is not None and self.top in self.accounts.tree.path_up(row))
 
 
 AT_ONCE, LATELY, MOST_WORDS = 500, 2000, 5
@@ -53,7 +59,7 @@ def every(tx: Transaction, actor: Actor, sought: Sought) -> Iterator[LogPage]:
     before = None
     while True:
         entries = store.newest(tx.connection, wanted, before, AT_ONCE)
-        yield LogPage(entries, [], [], accounts)
+        yield LogPage(entries, [], [], accounts, accounts_service.top_row(accounts, actor))
         if len(entries) < AT_ONCE:
             return
         before = entries[-1].id
@@ -67,7 +73,7 @@ def read(
     entries = store.newest(tx.connection, wanted, before, min(limit, AT_ONCE))
     _, branch = _wanted(tx, actor, Sought(sought.account))
     actors, kinds = store.lately(tx.connection, branch, LATELY)
-    return LogPage(entries, actors, kinds, accounts)
+    return LogPage(entries, actors, kinds, accounts, accounts_service.top_row(accounts, actor))
 
 
 def _wanted(
@@ -88,4 +94,5 @@ def _wanted(
         wanted.append(e.at >= accounts_service.start_of(tx, sought.first_day))
     if sought.last_day is not None:
         wanted.append(e.at < accounts_service.start_of(tx, sought.last_day + timedelta(1)))
-    return accounts, wanted + [store.says(each) for each in sought.words.split()[:MOST_WORDS]]
+    told_how = accounts_service.in_branch(accounts, top, e.through)
+    return accounts, wanted + [store.says(each, told_how) for each in sought.words.split()[:MOST_WORDS]]

@@ -11,7 +11,8 @@ from fair_ladle.app.plumbing.problems import not_allowed
 
 @dataclass(frozen=True)
 class Actor:
-    """``scope`` is the code of the account at the top of the actor's branch; None = the whole installation.
+    """``scope`` is the code of the account at the top of the actor's branch, ``scope_id`` its number where it is known;
+    None = the whole installation.
 
     ``delegation_id`` is what they act through, which has a role with these permissions and limits; ``key_id`` the key
     with which a program acts through it. ``request_id`` and ``origin`` say which request they make, and from which
@@ -30,6 +31,7 @@ class Actor:
     limits: Limits = FREE
     lacks_second_factor: bool = False
     people_of: str | None = None
+    scope_id: int | None = None
     key_id: int | None = None
     key_name: str | None = None
     only_looks: str | None = None

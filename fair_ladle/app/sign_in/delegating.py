@@ -214,7 +214,7 @@ def give(tx: Transaction, actor: Actor, wanted: Wanted, tells: bool = True) -> i
         found = store.by_email(tx.connection, email)
     assert found is not None
     if actor.delegation_id is not None and found.id in store.givers(tx.connection, actor.delegation_id):
-        raise not_allowed("Nobody passes a delegation on to who gave it to them.")
+        raise not_allowed(f"{email} is not available here.")  # they gave it, or gave it to who did
     today = accounts_service.today(tx)
     if any(each.sign_in_id == found.id and (each.last_day is None or each.last_day >= today) for each in there):
         raise conflict(f"{email} runs {accounts.name(row)} already; change that delegation.")

@@ -106,6 +106,7 @@ def acting(tx: Transaction, delegation: Any, name: str, email: str, sign_in_id: 
         limits_of(delegation.limits),
         lacks_second_factor=lacks,
         people_of=delegation.people_of,
+        scope_id=delegation.account_id,
     )
 
 

@@ -118,3 +118,7 @@ def upgrade() -> None:
         ('reason', sa.Text(), 'why a scheduled one was held back, or one is asked for', True),
     ):
         op.alter_column('drafts', name, existing_type=kind, existing_nullable=may_lack, comment=comment)
+    op.add_column(
+        'draft_shares',
+        sa.Column('asked', sa.Boolean(), nullable=False, server_default='0', comment='they were asked to apply it'),
+    )

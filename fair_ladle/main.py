@@ -64,6 +64,7 @@ from fair_ladle.app.reclaim.routes import routes as reclaim
 from fair_ladle.app.requests.routes import routes as requests
 from fair_ladle.app.server import usecases as server_usecases
 from fair_ladle.app.server.routes import routes as server
+from fair_ladle.app.setup.routes import SETUP_UPLOAD
 from fair_ladle.app.setup.routes import UPLOAD as INTAKE
 from fair_ladle.app.setup.routes import open_routes as setup_open
 from fair_ladle.app.setup.routes import routes as setup
@@ -162,6 +163,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
     app.add_middleware(
         Guard,
         uploads=frozenset({UPLOAD, INTAKE}),
+        open_uploads=frozenset({SETUP_UPLOAD}),
         cookie=COOKIE,
         tell=teller((database.settings if database else Settings.read()).home),
     )

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import timedelta
 from typing import Any
 
 import pyotp
 import pytest
 import sqlalchemy as sa
+from cryptography.fernet import Fernet
 from fastapi.testclient import TestClient
 
 from fair_ladle.app.people_admin import joining, listing
@@ -16,6 +18,7 @@ from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.limits import Ceiling, Limits
 from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.plumbing.sealing import unseal
 from fair_ladle.app.sign_in import delegating, keys, usecases
 from tests.app.test_delegations import TODAY, delegation_of, given
 from tests.app.test_setup import PASSWORD, enter, mails, token_in
@@ -37,7 +40,9 @@ def signs_in(database: Database, app: TestClient, account: str = "OLDQUAY", **mo
 
 def test_a_key_does_what_its_delegation_lets_it_and_no_more(app: TestClient, demo: Database) -> None:
     who, client = signs_in(demo, app, passes_on=True, limits=Limits(ceilings={"LANTERN-MAIL": Ceiling(at_once=1)}))
-    made = client.post("/api/keys", json={"name": "Reports", "last_day": str(WEEK), "permissions": None})
+    made = client.post(
+        "/api/keys", json={"name": "Reports", "last_day": str(WEEK), "permissions": None, "current": PASSWORD}
+    )
     assert made.status_code == 201, made.text
     key = made.json()["key"]
     program = with_key(app, key)
@@ -52,16 +57,49 @@ def test_a_key_does_what_its_delegation_lets_it_and_no_more(app: TestClient, dem
     with demo.engine.connect() as connection:
         assert key not in str(connection.execute(sa.text("SELECT * FROM api_keys")).all())
 
-    narrow = client.post("/api/keys", json={"name": "N", "last_day": str(WEEK), "permissions": ["people.see"]})
+    narrow = client.post(
+        "/api/keys", json={"name": "N", "last_day": str(WEEK), "permissions": ["people.see"], "current": PASSWORD}
+    )
     reads = with_key(app, narrow.json()["key"])
+    session_alone = client.post("/api/keys", json={"name": "S", "last_day": str(WEEK), "current": "not it"})
+    assert (session_alone.status_code, session_alone.json()["where"]) == (422, "current")
     assert (reads.get("/api/people?limit=1").status_code, reads.get("/api/log").status_code) == (200, 403)
 
-    other = client.post(f"/api/keys/{listed['id']}/replace", json={"last_day": str(WEEK)}).json()["key"]
+    other = client.post(f"/api/keys/{listed['id']}/replace", json={"last_day": str(WEEK), "current": PASSWORD}).json()[
+        "key"
+    ]
     assert [with_key(app, each).get("/api/pools").status_code for each in (key, other)] == [200, 200]
     demo.clock.shift += timedelta(days=1, minutes=1)
     assert [with_key(app, each).get("/api/pools").status_code for each in (key, other)] == [401, 200]
     demo.run(delegating.end, COMMAND_LINE, delegation_of(demo, who))
     assert with_key(app, other).get("/api/pools").status_code == 401
+
+
+def test_a_key_goes_no_further_than_its_limits_and_its_delegations(demo: Database) -> None:
+    who = given(demo, COMMAND_LINE, "OLDQUAY", limits=Limits(ceilings={"VOICE": Ceiling(at_once=2)}, caps=False))
+    wide = Limits(
+        frozenset({"VOICE", "LANTERN-MAIL"}), {"VOICE": Ceiling(at_once=9, in_all=30)}, caps=True, rules=False
+    )
+    found = demo.run(keys.actor_of, demo.run(keys.make, who, "Till", WEEK, None, wide), "here")
+    assert found is not None
+    assert found.limits == Limits(wide.products, {"VOICE": Ceiling(at_once=2, in_all=30)}, caps=False, rules=False)
+    with pytest.raises(Refused, match="There is no product 'NOTHING' here"):
+        demo.run(keys.make, who, "Odd", WEEK, None, Limits(products=frozenset({"NOTHING"})))
+
+
+def test_a_second_factors_secret_is_sealed_in_the_database(app: TestClient, demo: Database) -> None:
+    who, client = signs_in(demo, app)
+    refused = client.post("/api/own/second-factor", json={"current": "not it"})
+    assert (refused.status_code, refused.json()["where"]) == (422, "current")
+    secret = client.post("/api/own/second-factor", json={"current": PASSWORD}).json()["secret"]
+    with demo.engine.connect() as connection:
+        kept = connection.scalar(
+            sa.text("SELECT secret FROM second_factors WHERE sign_in_id = :id"), {"id": who.sign_in_id}
+        )
+    assert kept.startswith("sealed:") and secret not in kept
+    assert unseal(demo.settings, kept) == secret
+    assert unseal(replace(demo.settings, secret_key=Fernet.generate_key().decode()), kept) is None
+    assert (demo.settings.home / "secret.key").stat().st_mode & 0o077 == 0
 
 
 def test_a_key_asks_so_often_a_minute(app: TestClient, demo: Database, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -98,7 +136,9 @@ def test_no_key_lasts_longer_or_may_more_than_who_makes_it(demo: Database) -> No
 
 def test_who_lacks_a_required_second_factor_can_only_set_it_up(app: TestClient, demo: Database) -> None:
     who, client = signs_in(demo, app)
-    key = client.post("/api/keys", json={"name": "K", "last_day": str(WEEK), "permissions": None}).json()["key"]
+    key = client.post(
+        "/api/keys", json={"name": "K", "last_day": str(WEEK), "permissions": None, "current": PASSWORD}
+    ).json()["key"]
     assert client.get("/api/people?limit=1").status_code == 200
     demo.run(delegating.require_second_factor, COMMAND_LINE, "GANNET", "steward", True)
     assert client.get("/api/people?limit=1").status_code == 200
@@ -107,7 +147,7 @@ def test_who_lacks_a_required_second_factor_can_only_set_it_up(app: TestClient, 
         answer = asks.get("/api/people?limit=1")
         assert (answer.status_code, answer.json()["type"]) == (403, "urn:fair-ladle:second-factor-required")
     assert client.get("/api/me").json()["lacks_second_factor"] is True
-    secret = client.post("/api/own/second-factor").json()["secret"]
+    secret = client.post("/api/own/second-factor", json={"current": PASSWORD}).json()["secret"]
     now = demo.clock.now().timestamp()
     client.post("/api/own/second-factor/confirm", json={"code": pyotp.TOTP(secret).at(int(now))})
     assert client.get("/api/people?limit=1").status_code == 200

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import io
 import re
 import threading
+import zipfile
 from datetime import timedelta
 from typing import Any
 
@@ -101,6 +103,30 @@ def test_a_setup_is_done_once_and_by_its_newest_link_alone(app: TestClient, data
     with database.engine.connect() as connection:
         assert connection.scalar(sa.text("SELECT COUNT(*) FROM sign_ins")) == 1
         assert "set up" in set(connection.scalars(sa.text("SELECT action FROM log_entries")))
+
+
+def test_a_setup_from_an_intake_is_whole_or_nothing(app: TestClient, database: Database) -> None:
+    token = database.run(setup.new_link)
+    who = {"token": token, "name": "Ida Knot", "email": "ida@sandpiper.example", "password": PASSWORD}
+
+    def sent(accounts: str, **other: str) -> Any:
+        packed = io.BytesIO()
+        with zipfile.ZipFile(packed, "w") as tables:
+            tables.writestr("accounts.csv", "code,parent,kind,name,currency,time_zone\n" + accounts)
+        return app.post("/api/setup", data=who | other, files={"intake": ("intake.zip", packed.getvalue())})
+
+    top = "SPK,,operator,Sandpiper & Knot,EUR,Europe/Lisbon\n"
+    faulty = sent(top + "DOVE,NONE,client,Dove,EUR,\n")
+    assert faulty.status_code == 422 and faulty.json()["faults"][0]["column"] == "parent", faulty.text
+    assert sent(top, token="other").status_code == 404
+    assert sent(top, password="short").json()["where"] == "password"
+    assert app.post("/api/setup", data=who, files={"intake": ("x.zip", b"no zip")}).status_code == 422
+    assert app.get("/api/installation").json()["set_up"] is False
+    assert sent(top + "DOVE,SPK,client,Dove,EUR,\n").status_code == 204
+    ida = enter(app, "ida@sandpiper.example", PASSWORD)
+    assert ida.get("/api/me").json()["running"]["account"] == "SPK"
+    assert ida.get("/api/accounts/DOVE").status_code == 200
+    assert sent(top).status_code == 409
 
 
 def test_from_nothing_to_a_clients_admin_who_gives_a_seat(app: TestClient, database: Database) -> None:

@@ -149,10 +149,15 @@ def test_the_product_is_seen_as_a_role_and_a_key_is_made(open_page: Open) -> Non
     page.keyboard.press("Escape")
 
     page.goto("/own")
-    press(page.get_by_role("button", name="Make a key"))
+    press(page.get_by_role("button", name="Create key…"))
     page.get_by_label("What it is for").fill("Reports")
     page.get_by_label("Last day", exact=True).fill("2027-01-31")
+    page.get_by_label("Only so much of it").check()
+    page.get_by_label("Fieldbook Full: at most in one change").fill("5")
+    assert serious_findings(page) == []
+    page.get_by_label("Your password", exact=True).first.fill(PASSWORD)
     page.keyboard.press("Enter")
+    expect(page.get_by_role("table", name="Keys")).to_contain_text("1 ceiling")
     key = page.get_by_label("The key", exact=True).inner_text()
     assert serious_findings(page) == []
     answer = page.request.get("/api/pools", headers={"Authorization": f"Bearer {key}", "Cookie": ""})

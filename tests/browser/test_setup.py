@@ -126,7 +126,8 @@ def test_a_second_factor_is_set_up_and_asked_for(open_page: Open, database_of_ad
     page.get_by_role("navigation", name="Screens").wait_for()
     page.goto("/own")
     factor = page.get_by_role("region", name="Second factor")
-    press(factor.get_by_role("button", name="Set it up"))
+    factor.get_by_label("Your password").fill(WORDS)
+    press(factor.get_by_role("button", name="Set up"))
     secret = factor.locator("p.text-break").inner_text()
     codes = pyotp.TOTP(secret)
     page.get_by_label("Code", exact=True).fill(codes.at(database_of_address.clock.now()))
@@ -164,7 +165,7 @@ def test_an_intake_is_brought_in_and_its_admins_are_invited(
         for name, table in INTAKE.items():
             packed.writestr(name, table.format(top="NOBODY"))
     page.get_by_label("Workbook or zip").set_input_files(file)
-    expect(page.get_by_role("table", name="Faults")).to_contain_text("NOBODY")
+    expect(page.get_by_role("table", name="Errors")).to_contain_text("NOBODY")
     with zipfile.ZipFile(file, "w") as packed:
         for name, table in INTAKE.items():
             packed.writestr(name, table.format(top="SANDPIPER-KNOT"))

@@ -6,6 +6,7 @@ import logging
 
 import sqlalchemy as sa
 from anyio import to_thread
+from cachetools import TTLCache
 from fastapi import FastAPI, Request, Response
 from fastapi.exceptions import RequestValidationError
 from starlette.exceptions import HTTPException
@@ -15,6 +16,8 @@ from fair_ladle.app.plumbing.http import SAFE, problem_response
 from fair_ladle.app.plumbing.problems import Problem, Refused
 
 logger = logging.getLogger("fair_ladle")
+just_noted: TTLCache[tuple[object, ...], bool] = TTLCache(maxsize=10_000, ttl=60)
+"""Looking at what one may not see is noted once a minute and path, so that nobody fills the log by asking again."""
 
 
 def add_handlers(app: FastAPI) -> None:
@@ -41,8 +44,12 @@ async def _refused(request: Request, refused: Exception) -> Response:
         getattr(request.scope.get("route"), "endpoint", None), "reads_only", False
     )
     noted = refused.problem.kind == "not-allowed" if looks else status in NOTED
+    asked = f"{request.method} {request.url.path}"
+    if actor is not None and noted and looks:
+        again = (actor.sign_in_id, actor.delegation_id, actor.key_id, asked)
+        noted = again not in just_noted
+        just_noted[again] = True
     if actor is not None and noted:
-        asked = f"{request.method} {request.url.path}"
         try:
             await to_thread.run_sync(
                 request.app.state.database.run, request.app.state.note_refusal, actor, asked, refused.problem

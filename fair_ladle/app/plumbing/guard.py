@@ -31,12 +31,18 @@ LETTERS = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789"
 class Guard:
     """Refuses bodies that are too large and changes from other sites; adds the security headers; turns what nobody
     expected into an answer with a reference that stands in the log. ``uploads`` are the paths that take files from who
-    carries the cookie of a session; ``tell`` hears of every request what it cost."""
+    carries the cookie of a session, ``open_uploads`` those that take them from anybody; ``tell`` hears of every request
+    what it cost."""
 
     def __init__(
-        self, app: ASGIApp, uploads: frozenset[str], cookie: str, tell: Callable[[str, str, int, Watched], None]
+        self,
+        app: ASGIApp,
+        uploads: frozenset[str],
+        open_uploads: frozenset[str],
+        cookie: str,
+        tell: Callable[[str, str, int, Watched], None],
     ):
-        self.app, self.uploads, self.cookie, self.tell = app, uploads, cookie, tell
+        self.app, self.uploads, self.open_uploads, self.cookie, self.tell = app, uploads, open_uploads, cookie, tell
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """One request."""
@@ -93,7 +99,8 @@ class Guard:
         bare = scope["method"] == "DELETE" and "Transfer-Encoding" not in headers
         length = headers.get("Content-Length", "0" if bare else "")
         signed_in = f"{self.cookie}=" in headers.get("Cookie", "") or "Authorization" in headers
-        most = MOST_FILE if scope["path"] in self.uploads and signed_in else MOST_BODY
+        path = scope["path"]
+        most = MOST_FILE if path in self.open_uploads or (path in self.uploads and signed_in) else MOST_BODY
         if not length.isdigit() or int(length) > most:
             said = f"At most {most // 2**20} MB here, and the request says how many bytes it has."
             return Problem("too-large", "Too large", 413, said)

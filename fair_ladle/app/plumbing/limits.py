@@ -56,6 +56,27 @@ class Limits:
             "rules": self.rules,
         }
 
+    def narrowed(self, further: Limits) -> Limits:
+        """These limits and further ones at once."""
+
+        def both(mine: frozenset[Any] | None, theirs: frozenset[Any] | None) -> frozenset[Any] | None:
+            return theirs if mine is None else mine if theirs is None else mine & theirs
+
+        codes = self.ceilings.keys() | further.ceilings.keys()
+        pairs = {code: (self.ceiling(code), further.ceiling(code)) for code in codes}
+        return Limits(
+            both(self.products, further.products),
+            {
+                code: Ceiling(_least(one.in_all, other.in_all), _least(one.at_once, other.at_once))
+                for code, (one, other) in pairs.items()
+            },
+            both(self.groups, further.groups),
+            both(self.roles, further.roles),
+            self.caps and further.caps,
+            self.prices and further.prices,
+            self.rules and further.rules,
+        )
+
     def beyond(self, own: Limits) -> list[str]:
         """What of these limits goes further than one's own, in words; empty where nothing does."""
         found = [
@@ -75,6 +96,10 @@ class Limits:
                 found.append(f"how much of {code}")
         pairs = (("caps", own.caps, self.caps), ("prices", own.prices, self.prices), ("rules", own.rules, self.rules))
         return found + [f"changing {what}" for what, mine, theirs in pairs if theirs and not mine]
+
+
+def _least(one: int | None, other: int | None) -> int | None:
+    return other if one is None else one if other is None else min(one, other)
 
 
 def _above(amount: int | None, most: int | None) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import os
 from dataclasses import dataclass
 from ipaddress import IPv4Network, IPv6Network, ip_network
@@ -18,8 +19,9 @@ class Settings:
     ``smtp_url`` is where mail is handed in (None = mail waits), ``mail_from`` who it comes from, ``address`` what links
     in mails begin with, ``proxy`` the address of the proxy whose X-Forwarded-For and -Proto are believed (None =
     nobody's), ``outbound`` the addresses of this machine and network that connections may go to, ``metrics`` whom the
-    figures for Prometheus are told (addresses and networks, with commas between), and ``workers`` how many processes
-    answer requests (None = as many as there are cores, four at most).
+    figures for Prometheus are told (addresses and networks, with commas between), ``workers`` how many processes
+    answer requests (None = as many as there are cores, four at most), and ``secret_key`` what secrets in the database
+    are sealed with (None = the key in the home, made there when it is first needed).
     """
 
     home: Path
@@ -31,12 +33,13 @@ class Settings:
     metrics: str | None = None
     workers: int | None = None
     outbound: str | None = None
+    secret_key: str | None = None
 
     @staticmethod
     def read() -> Settings:
         """From FAIR_LADLE_HOME (``.data`` beside the program if not said), FAIR_LADLE_DATABASE_URL, FAIR_LADLE_SMTP,
         FAIR_LADLE_MAIL_FROM, FAIR_LADLE_ADDRESS (this machine at FAIR_LADLE_PORT if not said), FAIR_LADLE_PROXY,
-        FAIR_LADLE_METRICS, FAIR_LADLE_WORKERS and FAIR_LADLE_OUTBOUND."""
+        FAIR_LADLE_METRICS, FAIR_LADLE_WORKERS, FAIR_LADLE_OUTBOUND and FAIR_LADLE_SECRET_KEY."""
         home = os.environ.get("FAIR_LADLE_HOME") or PROJECT / ".data"
         return Settings(
             Path(home).resolve(),
@@ -51,6 +54,7 @@ class Settings:
             _networks("FAIR_LADLE_METRICS"),
             _count("FAIR_LADLE_WORKERS"),
             _networks("FAIR_LADLE_OUTBOUND"),
+            _fernet_key("FAIR_LADLE_SECRET_KEY"),
         )
 
 
@@ -69,6 +73,17 @@ def _networks(name: str) -> str | None:
             raise SystemExit(
                 f"{name}: addresses or networks such as 127.0.0.1, 10.0.0.0/8; not {each.strip()}."
             ) from None
+    return found
+
+
+def _fernet_key(name: str) -> str | None:
+    """32 bytes in URL-safe base 64."""
+    found = os.environ.get(name) or None
+    try:
+        if found is not None and len(base64.urlsafe_b64decode(found)) != 32:
+            raise ValueError
+    except ValueError:
+        raise SystemExit(f"{name}: 32 random bytes in URL-safe base 64, 44 characters.") from None
     return found
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated, Any
 from zoneinfo import available_timezones
 
-from fastapi import Body, Query, Request, Response
+from fastapi import Body, Form, Query, Request, Response, UploadFile
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.data_import.usecases import FaultyIntake
@@ -16,7 +16,7 @@ from fair_ladle.app.setup import usecases
 from fair_ladle.app.sign_in.routes import with_session
 from fair_ladle.connectors.sheets_in import Fault, Source, Unreadable, read_upload
 
-UPLOAD = "/api/intakes"
+UPLOAD, SETUP_UPLOAD = "/api/intakes", "/api/setup"
 routes = Router("/api", "setup", sees="accounts.see", changes="products.change")
 open_routes = Router("/api/setup", "setup", is_open=True)
 MOST_FAULTS = 1000
@@ -59,6 +59,27 @@ def set_up(token: str, body: OperatorBody, request: Request, db: Db) -> Response
     """Set a new installation up; the answer carries the session of who runs it."""
     operator = usecases.Operator(body.name, body.time_zone, body.currency, body.code)
     return _begun(db, token, operator, body.admin, request)
+
+
+@open_routes.post("", status_code=204)
+@keeps_order_itself
+def set_up_from_an_intake(
+    token: Annotated[str, Form(max_length=200)],
+    name: Annotated[str, Form(max_length=200)],
+    email: Annotated[str, Form(max_length=254)],
+    password: Annotated[str, Form(max_length=1024)],
+    intake: UploadFile,
+    request: Request,
+    db: Db,
+) -> Response:
+    """Set a new installation up from an intake that has the operator, and who runs it first; the answer carries their
+    session. All of it, or nothing, with every fault."""
+    db.run(usecases.look_up, token)
+    try:
+        source = read_upload(intake.filename or "", intake.file.read())
+    except Unreadable as unreadable:
+        raise _told(list(unreadable.faults)) from None
+    return _begun(db, token, source, AdminBody(name=name, email=email, password=password), request)
 
 
 def _begun(db: Db, token: str, operator: usecases.Operator | Source, who: AdminBody, request: Request) -> Response:

@@ -144,7 +144,7 @@ def _may_give(tx: Transaction, actor: Actor, role: RoleFacts, terms: Terms) -> N
     beyond = terms.limits.beyond(mine)
     if beyond:
         raise not_allowed(f"Your own delegation does not go that far: {'; '.join(beyond[:3])}.")
-    _judge_limits(tx, actor, terms.limits)
+    judge_limits(tx, actor, terms.limits)
     for name, day in (("first_day", terms.first_day), ("last_day", terms.last_day)):
         if day is not None and not YEARS[0] <= day.year <= YEARS[1]:
             raise invalid(f"{day}: a day between {YEARS[0]} and {YEARS[1]}.", name)
@@ -154,7 +154,7 @@ def _may_give(tx: Transaction, actor: Actor, role: RoleFacts, terms: Terms) -> N
         raise not_allowed(f"Your own delegation ends on {own.last_day:%-d %B %Y}; give one that ends then or before.")
 
 
-def _judge_limits(tx: Transaction, actor: Actor, limits: Limits) -> None:
+def judge_limits(tx: Transaction, actor: Actor, limits: Limits) -> None:
     """Refused where limits name what is not there, or say nothing that can be."""
     products = {each.code for each in pools_service.products(tx)}
     for code in sorted((limits.products or frozenset()) | limits.ceilings.keys()):

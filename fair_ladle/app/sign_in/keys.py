@@ -13,9 +13,10 @@ from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.addresses import name as a_name
 from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.limits import FREE, Limits, limits_of
 from fair_ladle.app.plumbing.permissions import PERMISSIONS
 from fair_ladle.app.plumbing.problems import KeptRefusal, Problem, conflict, invalid, not_allowed, not_found
-from fair_ladle.app.sign_in import service, store
+from fair_ladle.app.sign_in import delegating, service, store
 
 BEGINS = "flk_"
 """What every key begins with, so that it is known where it was put by mistake."""
@@ -31,9 +32,16 @@ def keys(tx: Transaction, actor: Actor) -> list[Any]:
     return store.keys_of(tx.connection, _delegation(actor), tx.now)
 
 
-def make(tx: Transaction, actor: Actor, name: str, last_day: date, permissions: Collection[str] | None) -> str:
-    """A key for the delegation the actor acts through, with these permissions of theirs (None = all of them); what is
-    shown once.
+def make(
+    tx: Transaction,
+    actor: Actor,
+    name: str,
+    last_day: date,
+    permissions: Collection[str] | None,
+    limits: Limits = FREE,
+) -> str:
+    """A key for the delegation the actor acts through, with these permissions of theirs (None = all of them) and
+    within these limits besides; what is shown once.
 
     Locks the delegation's row, so that the number of its keys holds.
     """
@@ -46,6 +54,7 @@ def make(tx: Transaction, actor: Actor, name: str, last_day: date, permissions: 
     lacks = sorted(set(permissions or ()) - actor.permissions)
     if lacks:
         raise not_allowed(f"Your own role does not let you {PERMISSIONS[lacks[0]]}.")
+    delegating.judge_limits(tx, actor, limits)
     own = store.lock_delegation(tx.connection, _delegation(actor))
     if own is None or own.ended_at is not None:
         raise not_allowed("Your delegation has ended.")
@@ -54,10 +63,18 @@ def make(tx: Transaction, actor: Actor, name: str, last_day: date, permissions: 
     if len(store.keys_of(tx.connection, own.id, tx.now)) >= MOST_KEYS:
         raise conflict(f"A delegation has at most {MOST_KEYS} keys; end one first.")
     kept = None if permissions is None else sorted(set(permissions))
-    return _make(tx, actor, name, last_day, kept, "program key made")
+    return _make(tx, actor, name, last_day, kept, limits, "program key made")
 
 
-def _make(tx: Transaction, actor: Actor, name: str, last_day: date, permissions: list[str] | None, what: str) -> str:
+def _make(
+    tx: Transaction,
+    actor: Actor,
+    name: str,
+    last_day: date,
+    permissions: list[str] | None,
+    limits: Limits,
+    what: str,
+) -> str:
     key = BEGINS + secrets.token_urlsafe(32)
     store.add_key(
         tx.connection,
@@ -67,6 +84,7 @@ def _make(tx: Transaction, actor: Actor, name: str, last_day: date, permissions:
             "key_hash": service.hash_of(key),
             "ending": key[-4:],
             "permissions": permissions,
+            "limits": limits.kept(),
             "made_at": tx.now,
             "expires_at": accounts_service.start_of(tx, last_day + timedelta(1)),
         },
@@ -86,7 +104,8 @@ def replace(tx: Transaction, actor: Actor, key_id: int, last_day: date) -> str:
     own = store.lock_delegation(tx.connection, _delegation(actor))
     if own is not None and own.last_day is not None:
         last_day = min(last_day, own.last_day)
-    return _make(tx, actor, found.name, last_day, None if may is None else sorted(may), "program key replaced")
+    permissions = None if may is None else sorted(may)
+    return _make(tx, actor, found.name, last_day, permissions, limits_of(found.limits), "program key replaced")
 
 
 def end(tx: Transaction, actor: Actor, key_id: int) -> None:

@@ -72,22 +72,31 @@ def _verified(database: Database, actor: Actor, password: str, origin: str) -> A
         raise Refused(
             Problem("invalid", "Not valid", 422, "That is not your password now.", {"where": "current"})
         ) from None
+    database.run(_forget_tries, actor, origin)
     return found
+
+
+def _forget_tries(tx: Transaction, actor: Actor, origin: str) -> None:
+    store.clear_tries(tx.connection, actor.email, origin, tx.now - usecases.THROTTLED_FOR)
+
+
+def show_password(database: Database, actor: Actor, password: str, origin: str) -> None:
+    """Refused unless the actor shows the password there is: before what would outlast a session left open."""
+    _verified(database, actor, password, origin)
 
 
 def change_password(database: Database, actor: Actor, token: str, current: str, password: str, origin: str) -> None:
     """Another password for the actor, who shows the one there is; their other sessions end."""
     found = _verified(database, actor, current, origin)
     usecases.judge_password(password, actor.email, actor.name)
-    database.run(_change_password, actor, token, found.password_hash, usecases.hashed(password), origin)
+    database.run(_change_password, actor, token, found.password_hash, usecases.hashed(password))
 
 
-def _change_password(tx: Transaction, actor: Actor, token: str, before: str, password_hash: str, origin: str) -> None:
+def _change_password(tx: Transaction, actor: Actor, token: str, before: str, password_hash: str) -> None:
     there = store.by_id(tx.connection, actor.sign_in_id or 0)
     if there is None or there.password_hash != before:
         raise KeptRefusal(Problem("conflict", "Changed meanwhile", 409, "Your password was changed at this moment."))
     store.rehash(tx.connection, there.id, password_hash)
-    store.clear_tries(tx.connection, actor.email, origin, tx.now - usecases.THROTTLED_FOR)
     others = [
         each.token_hash for each in store.sessions_of(tx.connection, there.id) if each.token_hash != hash_of(token)
     ]

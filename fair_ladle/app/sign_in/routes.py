@@ -293,9 +293,10 @@ def change_password(body: PasswordChange, request: Request, db: Db, who: Who, to
 
 
 @routes.post("/own/second-factor", response_model=NewFactorBody)
-@answers_a_secret
-def begin_second_factor(db: Db, who: Who) -> Any:
-    """Begin with a second factor: what an authenticator takes up."""
+@keeps_order_itself
+def begin_second_factor(body: Proof, request: Request, db: Db, who: Who) -> Any:
+    """Begin with a second factor, by one's password: what an authenticator takes up."""
+    own.show_password(db, who, body.current, origin_of(request))
     found = db.run(second.begin, who)
     picture = segno.make(found.address).svg_data_uri(scale=4, dark="#000", light="#fff")
     return NewFactorBody(secret=found.secret, address=found.address, picture=picture)

@@ -12,6 +12,7 @@ from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid
+from fair_ladle.app.plumbing.sealing import seal, unseal
 from fair_ladle.app.sign_in import store
 
 ISSUER = "Fair Ladle"
@@ -46,8 +47,11 @@ def judge(tx: Transaction, sign_in_id: int, code: str | None) -> None:
         raise Refused(WRONG)
 
 
-def _step_of(tx: Transaction, secret: str, code: str, after: int) -> int | None:
+def _step_of(tx: Transaction, kept: str, code: str, after: int) -> int | None:
     """The step of a code that holds now and is newer than the last one taken; None where it does not."""
+    secret = unseal(tx.settings, kept)
+    if secret is None:
+        return None
     digits = "".join(each for each in code if not each.isspace())
     now, codes = int(tx.now.timestamp()) // STEP_SECONDS, pyotp.TOTP(secret)
     for step in range(now - WINDOW, now + WINDOW + 1):
@@ -73,9 +77,8 @@ def begin(tx: Transaction, actor: Actor) -> NewFactor:
     if state(tx, actor) is not None:
         raise conflict("You have a second factor already; take it away first.")
     secret = pyotp.random_base32()
-    store.put_second_factor(
-        tx.connection, actor.sign_in_id or 0, {"secret": secret, "confirmed_at": None, "last_step": 0}
-    )
+    kept = {"secret": seal(tx.settings, secret), "confirmed_at": None, "last_step": 0}
+    store.put_second_factor(tx.connection, actor.sign_in_id or 0, kept)
     return NewFactor(secret, pyotp.TOTP(secret, name=actor.email, issuer=ISSUER).provisioning_uri())
 
 

@@ -127,9 +127,15 @@ def role_name(delegation: Any) -> str:
 
 
 def with_key(actor: Actor, key: Any) -> Actor:
-    """The same with a key of theirs: what the key is for, as far as their role still has it."""
+    """The same with a key of theirs: what the key is for and how far it goes, as far as their delegation still does."""
     permissions = actor.permissions if key.permissions is None else actor.permissions & frozenset(key.permissions)
-    return replace(actor, key_id=key.key_id, key_name=f"{key.key_name} …{key.ending}", permissions=permissions)
+    return replace(
+        actor,
+        key_id=key.key_id,
+        key_name=f"{key.key_name} …{key.ending}",
+        permissions=permissions,
+        limits=actor.limits.narrowed(limits_of(key.key_limits)),
+    )
 
 
 def find_by_email(tx: Transaction, email: str) -> Any | None:

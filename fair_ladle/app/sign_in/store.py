@@ -574,6 +574,7 @@ def key(connection: sa.Connection, key_hash: str) -> Any | None:
         k.c.name.label("key_name"),
         k.c.ending,
         k.c.permissions,
+        k.c.limits.label("key_limits"),
         k.c.expires_at,
         k.c.ended_at,
         d.c.sign_in_id,

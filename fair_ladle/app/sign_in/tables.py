@@ -75,6 +75,7 @@ api_keys = sa.Table(
     sa.Column("key_hash", sa.String(64), nullable=False, unique=True),
     sa.Column("ending", sa.String(4), nullable=False, comment="its last characters, to tell it by"),
     sa.Column("permissions", sa.JSON(none_as_null=True), comment="what of the role it has; NULL = all of it"),
+    sa.Column("limits", sa.JSON(none_as_null=True), comment="how far it goes; NULL = as far as its delegation"),
     sa.Column("made_at", Instant, nullable=False),
     sa.Column("expires_at", Instant, nullable=False),
     sa.Column("ended_at", Instant),
@@ -109,7 +110,7 @@ second_factors = sa.Table(
     "second_factors",
     metadata,
     sa.Column("sign_in_id", sa.ForeignKey("sign_ins.id"), primary_key=True),
-    sa.Column("secret", sa.String(64), nullable=False, comment="TOTP, base 32"),
+    sa.Column("secret", sa.String(255), nullable=False, comment="TOTP, base 32, sealed"),
     sa.Column("confirmed_at", Instant, comment="NULL = not in force yet"),
     sa.Column("last_step", sa.BigInteger, nullable=False, comment="of the newest code that was taken"),
 )

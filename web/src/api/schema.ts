@@ -1946,7 +1946,7 @@ export interface paths {
         put?: never;
         /**
          * Begin Second Factor
-         * @description Begin with a second factor: what an authenticator takes up.
+         * @description Begin with a second factor, by one's password: what an authenticator takes up.
          */
         post: operations["begin_second_factor_api_own_second_factor_post"];
         delete?: never;
@@ -3220,6 +3220,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/setup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Set Up From An Intake
+         * @description Set a new installation up from an intake that has the operator, and who runs it first; the answer carries their
+         *     session. All of it, or nothing, with every fault.
+         */
+        post: operations["set_up_from_an_intake_api_setup_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/setup/{token}": {
         parameters: {
             query?: never;
@@ -3915,6 +3936,19 @@ export interface components {
             ends_on: string[];
             /** Product */
             product: string;
+            /** Token */
+            token: string;
+        };
+        /** Body_set_up_from_an_intake_api_setup_post */
+        Body_set_up_from_an_intake_api_setup_post: {
+            /** Email */
+            email: string;
+            /** Intake */
+            intake: string;
+            /** Name */
+            name: string;
+            /** Password */
+            password: string;
             /** Token */
             token: string;
         };
@@ -5476,9 +5510,11 @@ export interface components {
         };
         /**
          * KeyUntil
-         * @description The last day of a key.
+         * @description The last day of a key, by one's password.
          */
         KeyUntil: {
+            /** Current */
+            current: string;
             /**
              * Last Day
              * Format: date
@@ -6285,14 +6321,18 @@ export interface components {
         };
         /**
          * NewProgramKey
-         * @description A key to make, until the end of its last day; ``permissions`` null = all of one's role.
+         * @description A key to make, until the end of its last day, by one's password (``current``); ``permissions`` null = all of
+         *     one's role, ``limits`` null = as far as one's delegation goes.
          */
         NewProgramKey: {
+            /** Current */
+            current: string;
             /**
              * Last Day
              * Format: date
              */
             last_day: string;
+            limits?: components["schemas"]["LimitsBody"] | null;
             /** Name */
             name: string;
             /** Permissions */
@@ -7143,7 +7183,8 @@ export interface components {
         };
         /**
          * ProgramKeyBody
-         * @description A key: ``ending`` are its last characters, ``permissions`` what of one's role it is for (null = all).
+         * @description A key: ``ending`` are its last characters, ``permissions`` what of one's role it is for (null = all), ``limits``
+         *     how far it goes (null = as far as one's delegation).
          */
         ProgramKeyBody: {
             /** Ending */
@@ -7156,6 +7197,7 @@ export interface components {
             last_origin: string | null;
             /** Last Used */
             last_used: string | null;
+            limits: components["schemas"]["LimitsBody"] | null;
             /** Made At */
             made_at: string;
             /** Name */
@@ -20307,9 +20349,7 @@ export interface operations {
     make_api_keys_post: {
         parameters: {
             query?: never;
-            header?: {
-                "Idempotency-Key"?: string | null;
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
@@ -20535,9 +20575,7 @@ export interface operations {
     replace_api_keys__api_key_id__replace_post: {
         parameters: {
             query?: never;
-            header?: {
-                "Idempotency-Key"?: string | null;
-            };
+            header?: never;
             path: {
                 api_key_id: number;
             };
@@ -21336,13 +21374,15 @@ export interface operations {
     begin_second_factor_api_own_second_factor_post: {
         parameters: {
             query?: never;
-            header?: {
-                "Idempotency-Key"?: string | null;
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Proof"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {
@@ -29622,6 +29662,118 @@ export interface operations {
         responses: {
             /** @description Successful Response */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    set_up_from_an_intake_api_setup_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": components["schemas"]["Body_set_up_from_an_intake_api_setup_post"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -6,6 +6,8 @@ interface Props extends Omit<React.ComponentProps<typeof Form.Control>, 'size'> 
   label: string
   /** What the server said of the form; it stands here if it names this field. */
   error?: unknown
+  /** What the server calls it, where that is not its name here. */
+  about?: string
   hint?: string
 }
 
@@ -15,8 +17,8 @@ export function isAbout(error: unknown, name: string): error is ApiError {
 }
 
 /** A labelled field of a form that is sent whole, with what is wrong with it. */
-export function Field({ name, label, error, hint, ...more }: Props) {
-  const wrong = isAbout(error, name)
+export function Field({ name, label, error, about, hint, ...more }: Props) {
+  const wrong = isAbout(error, about ?? name)
   const said = wrong ? `${name}-said` : hint ? `${name}-hint` : undefined
   return (
     <Form.Group controlId={name}>

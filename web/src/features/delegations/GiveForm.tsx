@@ -190,7 +190,7 @@ export function GiveForm({ giving, body, close, done }: Props) {
             <summary>
               Limits{limitsSaid(limits) && <span className="quiet small"> · {limitsSaid(limits)}</span>}
             </summary>
-            <LimitsFields limits={limits} change={setLimits} body={body} passesOn={passesOn} />
+            <LimitsFields limits={limits} change={setLimits} roles={passesOn ? body.roles : []} />
           </details>
           {!change && groups.length > 0 && (
             <details className="mt-2">

@@ -4,7 +4,6 @@ import { productsInSight } from '../../api/queries'
 import type { Schemas } from '../../api/client'
 import { parseUnits, unitName, units } from '../../domain/units'
 import { groupNames } from '../people/queries'
-import type { DelegationsBody } from './DelegationsScreen'
 
 type Ceiling = Required<Schemas['CeilingBody']>
 export type Limits = Required<Omit<Schemas['LimitsBody'], 'ceilings'>> & { ceilings: Ceiling[] }
@@ -59,12 +58,12 @@ export function limitsSaid(said: Schemas['LimitsBody'] | null | undefined): stri
 interface Props {
   limits: Limits
   change: (limits: Limits) => void
-  body: DelegationsBody
-  passesOn: boolean
+  /** The roles they may give, where they may give any. */
+  roles: Schemas['RoleBody'][]
 }
 
 /** How far a delegation goes beside its role: products and how much of each, groups, roles, caps, prices and rules. */
-export function LimitsFields({ limits, change, body, passesOn }: Props) {
+export function LimitsFields({ limits, change, roles }: Props) {
   const products = useQuery(productsInSight).data ?? []
   const groups = useQuery(groupNames).data ?? []
   const put = (part: Partial<Limits>) => change({ ...limits, ...part })
@@ -179,10 +178,10 @@ export function LimitsFields({ limits, change, body, passesOn }: Props) {
             </div>
           )}
         </div>
-        {passesOn && (
+        {roles.length > 0 && (
           <div role="group" aria-label="Roles they may give">
             <div className="quiet small">Roles they may give</div>
-            {body.roles.map((each) => (
+            {roles.map((each) => (
               <Form.Check
                 key={each.key}
                 id={`role-${each.key}`}
@@ -192,7 +191,7 @@ export function LimitsFields({ limits, change, body, passesOn }: Props) {
                   put({
                     roles: toggled(
                       limits.roles,
-                      body.roles.map((one) => one.key),
+                      roles.map((one) => one.key),
                       each.key,
                       event.target.checked,
                     ),

@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
 import { me } from '../../api/queries'
+import { isFree, LimitsFields, limitsSaid, NO_LIMITS } from '../delegations/LimitsFields'
 import { dayName, dayOf, instantName } from '../../domain/months'
 import { Field, isAbout, text } from '../../parts/Field'
 import { Trouble } from '../../parts/States'
@@ -19,6 +20,7 @@ export function KeysOfPrograms({ after }: { after: (said: string) => Promise<voi
   const [error, setError] = useState<unknown>(null)
   const [making, setMaking] = useState<KeyBody | 'new' | null>(null)
   const [chosen, setChosen] = useState<Set<string> | null>(null)
+  const [limits, setLimits] = useState<typeof NO_LIMITS | null>(null)
   const said = (key: string) => keys.data?.may.find((each) => each.key === key)?.words ?? key
   const attempt = async (work: () => Promise<string>, message: string) => {
     setError(null)
@@ -26,6 +28,7 @@ export function KeysOfPrograms({ after }: { after: (said: string) => Promise<voi
       setShown(await work())
       setMaking(null)
       setChosen(null)
+      setLimits(null)
       await after(message)
     } catch (trouble) {
       setError(trouble)
@@ -33,8 +36,9 @@ export function KeysOfPrograms({ after }: { after: (said: string) => Promise<voi
   }
   const send = (form: FormData) => {
     const last_day = text(form, 'last_day')
+    const current = text(form, 'current')
     if (making && making !== 'new') {
-      const params = { params: { path: { api_key_id: making.id } }, body: { last_day } }
+      const params = { params: { path: { api_key_id: making.id } }, body: { last_day, current } }
       return attempt(
         async () => (await take(api.POST('/api/keys/{api_key_id}/replace', params))).key,
         `${making.name}: the one before still works for a day.`,
@@ -43,15 +47,22 @@ export function KeysOfPrograms({ after }: { after: (said: string) => Promise<voi
     const name = text(form, 'name')
     const permissions = chosen === null ? null : [...chosen]
     return attempt(
-      async () => (await take(api.POST('/api/keys', { body: { name, last_day, permissions } }))).key,
-      `The key ${name} is made.`,
+      async () =>
+        (
+          await take(
+            api.POST('/api/keys', {
+              body: { name, last_day, permissions, limits: isFree(limits) ? null : limits, current },
+            }),
+          )
+        ).key,
+      `Key ${name} created.`,
     )
   }
   const end = (each: KeyBody) =>
     attempt(async () => {
       await take(api.POST('/api/keys/{api_key_id}/end', { params: { path: { api_key_id: each.id } } }))
       return ''
-    }, `The key ${each.name} works no more.`)
+    }, `Key ${each.name} ended.`)
   return (
     <section aria-label="Keys for programs" className="mt-3">
       <h3>Keys for programs in {running?.name}</h3>
@@ -84,6 +95,7 @@ export function KeysOfPrograms({ after }: { after: (said: string) => Promise<voi
                 </td>
                 <td className="small">
                   {each.permissions ? each.permissions.map(said).join('; ') : 'all of your role'}
+                  {limitsSaid(each.limits) && <div className="quiet">{limitsSaid(each.limits)}</div>}
                 </td>
                 <td className="text-nowrap">{instantName(each.expires_at)}</td>
                 <td className="text-nowrap">
@@ -121,7 +133,7 @@ export function KeysOfPrograms({ after }: { after: (said: string) => Promise<voi
       {making ? (
         <Form
           className="mt-2"
-          style={{ maxWidth: 560 }}
+          style={{ maxWidth: 760 }}
           onSubmit={(event) => {
             event.preventDefault()
             void send(new FormData(event.currentTarget))
@@ -138,6 +150,14 @@ export function KeysOfPrograms({ after }: { after: (said: string) => Promise<voi
               type="date"
               required
               autoFocus={making !== 'new'}
+            />
+            <Field
+              name="current"
+              label="Your password"
+              error={error}
+              type="password"
+              required
+              autoComplete="current-password"
             />
           </div>
           {making === 'new' && (
@@ -169,9 +189,21 @@ export function KeysOfPrograms({ after }: { after: (said: string) => Promise<voi
               )}
             </>
           )}
+          {making === 'new' && (
+            <>
+              <Form.Check
+                className="mt-2"
+                id="key-limits"
+                label="Only so much of it: products, ceilings, groups, rules"
+                checked={limits !== null}
+                onChange={(event) => setLimits(event.target.checked ? NO_LIMITS : null)}
+              />
+              {limits !== null && <LimitsFields limits={limits} change={setLimits} roles={[]} />}
+            </>
+          )}
           <div className="d-flex gap-2 mt-2">
             <Button type="submit" size="sm" disabled={chosen?.size === 0}>
-              {making === 'new' ? 'Make the key' : 'Replace it'}
+              {making === 'new' ? 'Create key' : 'Replace key'}
             </Button>
             <Button size="sm" variant="outline-primary" onClick={() => setMaking(null)}>
               Cancel
@@ -180,10 +212,12 @@ export function KeysOfPrograms({ after }: { after: (said: string) => Promise<voi
         </Form>
       ) : (
         <Button size="sm" variant="outline-primary" className="mt-2" onClick={() => setMaking('new')}>
-          Make a key
+          Create key…
         </Button>
       )}
-      {error !== null && !isAbout(error, 'name') && !isAbout(error, 'last_day') && <Trouble error={error} />}
+      {error !== null && !['name', 'last_day', 'current'].some((each) => isAbout(error, each)) && (
+        <Trouble error={error} />
+      )}
     </section>
   )
 }

@@ -204,7 +204,8 @@ function SecondFactor({ left, after }: { left: number | null; after: After }) {
       setError(trouble)
     }
   }
-  const begin = () => attempt(async () => setBegun(await take(api.POST('/api/own/second-factor'))))
+  const begin = (current: string) =>
+    attempt(async () => setBegun(await take(api.POST('/api/own/second-factor', { body: { current } }))))
   const confirm = (code: string) =>
     attempt(async () => {
       const found = await take(api.POST('/api/own/second-factor/confirm', { body: { code } }))
@@ -279,14 +280,30 @@ function SecondFactor({ left, after }: { left: number | null; after: After }) {
           </Button>
         </Form>
       ) : (
-        <>
-          <p className="mb-2">Besides the password, signing in can ask for a code that your phone shows.</p>
-          <Button size="sm" variant="outline-primary" onClick={() => void begin()}>
-            Set it up
+        <Form
+          onSubmit={(event) => {
+            event.preventDefault()
+            void begin(text(new FormData(event.currentTarget), 'proof'))
+          }}
+        >
+          <p className="mb-2">Besides the password, sign-in can ask for a code that your phone shows.</p>
+          <Field
+            name="proof"
+            label="Your password"
+            error={error}
+            about="current"
+            type="password"
+            required
+            autoComplete="current-password"
+          />
+          <Button type="submit" size="sm" variant="outline-primary" className="mt-2">
+            Set up
           </Button>
-        </>
+        </Form>
       )}
-      {error !== null && !isAbout(error, 'code') && <Trouble error={error} />}
+      {error !== null && !isAbout(error, 'code') && (left !== null || !isAbout(error, 'current')) && (
+        <Trouble error={error} />
+      )}
     </section>
   )
 }

@@ -1,17 +1,9 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useRef, useState } from 'react'
 import { Button } from 'react-bootstrap'
-import { api, ApiError, take, type Schemas } from '../../api/client'
-import { Trouble } from '../../parts/States'
+import { api, take, type Schemas } from '../../api/client'
+import { Faults } from './Faults'
 import { WhomToInvite } from './WhomToInvite'
-
-interface Fault {
-  file: string
-  row: number | null
-  column: string | null
-  found: string
-  expected: string
-}
 
 /** What does this intake bring, and what is wrong with it? */
 export default function IntakeScreen() {
@@ -42,7 +34,6 @@ export default function IntakeScreen() {
     setBusy('')
     if (file.current) file.current.value = ''
   }
-  const faults = error instanceof ApiError && Array.isArray(error.body.faults) ? (error.body.faults as Fault[]) : null
   return (
     <>
       <div className="bar">
@@ -94,31 +85,7 @@ export default function IntakeScreen() {
         {done && <WhomToInvite />}
         {error !== null && (
           <>
-            <Trouble error={error} />
-            {faults && faults.length > 0 && (
-              <table className="ledger tight" aria-label="Faults">
-                <thead>
-                  <tr>
-                    <th>File</th>
-                    <th className="fig">Row</th>
-                    <th>Column</th>
-                    <th>Found</th>
-                    <th>Expected</th>
-                  </tr>
-                </thead>
-                <tbody>
-                  {faults.map((each, place) => (
-                    <tr key={place}>
-                      <td>{each.file}</td>
-                      <td className="fig">{each.row ?? '–'}</td>
-                      <td>{each.column ?? '–'}</td>
-                      <td>{each.found}</td>
-                      <td>{each.expected}</td>
-                    </tr>
-                  ))}
-                </tbody>
-              </table>
-            )}
+            <Faults error={error} />
             <Button variant="outline-primary" className="mt-2" onClick={() => file.current?.click()}>
               Choose it again
             </Button>

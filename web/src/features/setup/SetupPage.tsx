@@ -1,10 +1,10 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { api, take } from '../../api/client'
+import { api, take, type Schemas } from '../../api/client'
 import { Mark } from '../../parts/Mark'
 import { Field, isAbout, text } from '../../parts/Field'
-import { Trouble } from '../../parts/States'
+import { Faults } from './Faults'
 
 const FIELDS = ['name', 'currency', 'code', 'email', 'password']
 
@@ -17,6 +17,7 @@ export default function SetupPage({ token }: { token: string }) {
   })
   const [error, setError] = useState<unknown>(null)
   const [busy, setBusy] = useState(false)
+  const [uploads, setUploads] = useState(false)
   const send = async (form: FormData) => {
     if (text(form, 'password') !== text(form, 'again')) {
       setError(new Error('The two passwords differ.'))
@@ -25,24 +26,39 @@ export default function SetupPage({ token }: { token: string }) {
     setBusy(true)
     setError(null)
     try {
-      await take(
-        api.POST('/api/setup/{token}', {
-          params: { path: { token } },
-          body: {
-            name: text(form, 'name'),
-            time_zone: text(form, 'time_zone'),
-            currency: text(form, 'currency').toUpperCase(),
-            code: text(form, 'code'),
-            admin: { name: text(form, 'who'), email: text(form, 'email'), password: text(form, 'password') },
-          },
-        }),
-      )
-      location.assign('/today')
+      if (uploads) await upload(form)
+      else await begin(form)
+      location.assign(uploads ? '/intake' : '/today')
     } catch (trouble) {
       setError(trouble)
       setBusy(false)
     }
   }
+  const upload = (form: FormData) => {
+    const sent = new FormData()
+    sent.set('token', token)
+    sent.set('name', text(form, 'who'))
+    for (const each of ['email', 'password', 'intake']) sent.set(each, form.get(each) ?? '')
+    return take(
+      api.POST('/api/setup', {
+        body: sent as unknown as Schemas['Body_set_up_from_an_intake_api_setup_post'],
+        bodySerializer: (body: unknown) => body as FormData,
+      }),
+    )
+  }
+  const begin = (form: FormData) =>
+    take(
+      api.POST('/api/setup/{token}', {
+        params: { path: { token } },
+        body: {
+          name: text(form, 'name'),
+          time_zone: text(form, 'time_zone'),
+          currency: text(form, 'currency').toUpperCase(),
+          code: text(form, 'code'),
+          admin: { name: text(form, 'who'), email: text(form, 'email'), password: text(form, 'password') },
+        },
+      }),
+    )
   if (found.isError)
     return (
       <main className="signin">
@@ -72,38 +88,64 @@ export default function SetupPage({ token }: { token: string }) {
         </div>
         <h1>Set up</h1>
         <h2>Your company, the operator</h2>
-        <div className="lotform">
-          <Field name="name" label="Name" error={error} required maxLength={200} autoFocus />
-          <Field
-            name="code"
-            label="Code, if you bring an intake in later"
-            error={error}
-            maxLength={64}
-            hint="As the intake calls the operator; empty = made of the name"
+        <div role="radiogroup" aria-label="Start with" className="d-flex gap-3 mb-2">
+          <Form.Check
+            type="radio"
+            name="start"
+            id="start-empty"
+            label="Start empty"
+            checked={!uploads}
+            onChange={() => setUploads(false)}
           />
-          <Form.Group controlId="time_zone">
-            <Form.Label>Time zone, in which days are reckoned</Form.Label>
-            <Form.Select
-              name="time_zone"
-              key={zones.length}
-              defaultValue={zones.includes(here) ? here : zones[0]}
-              required
-            >
-              {zones.map((each) => (
-                <option key={each}>{each}</option>
-              ))}
-            </Form.Select>
-          </Form.Group>
-          <Field
-            name="currency"
-            label="Currency"
-            error={error}
-            required
-            maxLength={3}
-            defaultValue="EUR"
-            hint="As ISO 4217 has it: EUR, GBP, USD"
+          <Form.Check
+            type="radio"
+            name="start"
+            id="start-intake"
+            label="Start from an intake"
+            checked={uploads}
+            onChange={() => setUploads(true)}
           />
         </div>
+        {uploads ? (
+          <Form.Group controlId="intake">
+            <Form.Label>Workbook (.xlsx) with a sheet per table, or a zip of CSV files</Form.Label>
+            <Form.Control name="intake" type="file" accept=".zip,.xlsx" required />
+            <Form.Text>It has the operator among its accounts. With a single error nothing is loaded.</Form.Text>
+          </Form.Group>
+        ) : (
+          <div className="lotform">
+            <Field name="name" label="Name" error={error} required maxLength={200} autoFocus />
+            <Field
+              name="code"
+              label="Code (optional)"
+              error={error}
+              maxLength={64}
+              hint="Short name for files and programs; made from the name if empty"
+            />
+            <Form.Group controlId="time_zone">
+              <Form.Label>Time zone</Form.Label>
+              <Form.Select
+                name="time_zone"
+                key={zones.length}
+                defaultValue={zones.includes(here) ? here : zones[0]}
+                required
+              >
+                {zones.map((each) => (
+                  <option key={each}>{each}</option>
+                ))}
+              </Form.Select>
+            </Form.Group>
+            <Field
+              name="currency"
+              label="Currency"
+              error={error}
+              required
+              maxLength={3}
+              defaultValue="EUR"
+              hint="As ISO 4217 has it: EUR, GBP, USD"
+            />
+          </div>
+        )}
         <h2>Who runs it first</h2>
         <div className="lotform">
           <Field name="who" label="Your name" required maxLength={200} autoComplete="name" />
@@ -128,7 +170,7 @@ export default function SetupPage({ token }: { token: string }) {
           />
           <Field name="again" label="Password again" type="password" required autoComplete="new-password" />
         </div>
-        {error !== null && !FIELDS.some((each) => isAbout(error, each)) && <Trouble error={error} />}
+        {error !== null && !FIELDS.some((each) => isAbout(error, each)) && <Faults error={error} />}
         <Button type="submit" disabled={busy || !found.data} className="mt-3">
           {busy ? 'Setting up…' : 'Set up and go on'}
         </Button>

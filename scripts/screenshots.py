@@ -71,13 +71,13 @@ def assign_to_all(page: Page) -> None:
     page.get_by_role("grid").focus()
     page.keyboard.press("Control+a")
     page.get_by_role("button", name="Assign…").click()
-    page.get_by_label("Product").select_option("VOICE")
+    page.get_by_label("Product").select_option("DISPATCH")
     page.get_by_role("table", name="Could not be done").wait_for()
 
 
 def give_a_product(page: Page) -> None:
     """What giving Fieldbook Full to the leads would do, then given."""
-    page.get_by_role("button", name="Give a product…").click()
+    page.get_by_role("button", name="Add entitlement…").click()
     page.get_by_label("Product", exact=True).select_option("FIELD-FULL")
     page.get_by_role("button", name="Give it", exact=True).click()
     page.get_by_role("button", name="Change Fieldbook Full").click()
@@ -89,7 +89,7 @@ def look_at_idle(page: Page) -> None:
     page.get_by_label("Name", exact=True).fill("Not seen for 60 days")
     page.get_by_label("Never reclaim (Gannet & Rowe Managed IT)").check()
     page.get_by_label("Days of notice").fill("0")
-    page.get_by_role("button", name="Make the policy").click()
+    page.get_by_role("button", name="Create policy").click()
     page.get_by_text("seats come back").wait_for()
 
 
@@ -103,19 +103,19 @@ def look_at_a_table(page: Page) -> None:
         "Tove Ask\ttove.ask(at)oldquay.example\tCrew Office\tPurser\t\t1\n"
         "Nils Orre\tida.blomqvist@oldquay.example\tHarbour\tMate\t\t3\n"
     )
-    page.get_by_role("button", name="Look at these rows").click()
+    page.get_by_role("button", name="Preview these rows").click()
     page.get_by_role("table", name="Faults").wait_for()
 
 
 def let_somebody_run(page: Page) -> None:
     """Leave cover for the operator, and an auditor."""
     for name, role, last_day in (("Cora Lane", "steward", "2026-12-04"), ("Edda Voss", "auditor", "")):
-        page.get_by_role("button", name="Let somebody run…").click()
+        page.get_by_role("button", name="New delegation…").click()
         page.get_by_label("Name", exact=True).fill(name)
         page.get_by_label("E-mail address").fill(f"{name.split()[0].lower()}@gannet.example")
         page.get_by_label("Role", exact=True).select_option(role)
         page.get_by_label("Last day, empty = open").fill(last_day)
-        page.get_by_role("button", name="Let them run it").click()
+        page.get_by_role("button", name="Create delegation").click()
         page.get_by_role("row", name=name).wait_for()
 
 
@@ -134,7 +134,7 @@ VIEWS = {
     "today": View("/today"),
     "allocations": View("/allocations?account=OLDQUAY&product=FIELD-FULL"),
     "draft": View(
-        "/allocations?account=OLDQUAY-ENGINEERING&product=WATCHGLASS&pools=FIELD-CORE,FIELD-FULL,VOICE,WATCHGLASS,CHARTROOM",
+        "/allocations?account=OLDQUAY-ENGINEERING&product=WATCHGLASS&pools=FIELD-CORE,FIELD-FULL,DISPATCH,WATCHGLASS,CHARTROOM",
         do=raise_a_cap,
     ),
     "review": View("/allocations?account=TERN&product=FIELD-CORE", do=review_it),

@@ -392,7 +392,7 @@ def sign_in_(
     run it no more."""
     if end:
         run(lambda tx: delegating.end_delegation(tx, COMMAND_LINE, email, account))
-        print(f"{email} runs {account} no more.")
+        print(f"The delegation of {email} over {account} has ended.")
         return
     password = (
         typer.prompt("Password", hide_input=True, confirmation_prompt=True)

@@ -19,14 +19,15 @@ Cell = str | int | Decimal | date | datetime | None
 RISKY = ("=", "+", "-", "@", "\t", "\r", "\n", "＝", "＋", "－", "＠")
 TYPES = {
     "csv": "text/csv; charset=utf-8",
+    "tsv": "text/tab-separated-values; charset=utf-8",
     "xlsx": "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
 }
 
 
-def csv_parts(columns: Sequence[str], rows: Iterable[Sequence[Cell]]) -> Generator[bytes]:
+def csv_parts(columns: Sequence[str], rows: Iterable[Sequence[Cell]], delimiter: str = ",") -> Generator[bytes]:
     """CSV after RFC 4180, UTF-8, as its rows come; text that a spreadsheet would run begins with an apostrophe."""
     out = io.StringIO(newline="")
-    writer = csv.writer(out)
+    writer = csv.writer(out, delimiter=delimiter)
     writer.writerow(columns)
     for number, row in enumerate(rows, 1):
         writer.writerow([_harmless(cell) for cell in row])

@@ -18,6 +18,7 @@ from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.demo import reporting
+from fair_ladle.demo.life import live
 
 STARTS_AT = datetime(2026, 11, 24, 12, 0, tzinfo=UTC)
 INTAKE = Path(__file__).parent / "intake"
@@ -71,6 +72,8 @@ def prepare(database: Database, home: Path, report: Callable[[str], None]) -> li
         signs = [(email, "-".join(secrets.choice(WORDS) for _ in range(4)), whom) for email, _, _, whom in PEOPLE]
         database.clock.set_to(STARTS_AT)
         database.run(_load, signs, report)
+        report("Living a few weeks")
+        live(database, STARTS_AT)
         report("Looking at clocks, holds and thresholds")
         enforce_all(database)
         kept.touch(mode=0o600)

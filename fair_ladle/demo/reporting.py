@@ -21,7 +21,7 @@ from fair_ladle.connectors.reporting_client import DeviceClient, NotDone, ask
 ACCOUNT, MACHINES, SESSIONS = "NORTHFOLD", 4, 2
 BEAT_SECONDS = 45
 ADMIN = Actor("Ines Vane", "", "GANNET")
-STOCK = "+351 500 000 001 - +351 500 000 040"
+STOCK = "+44 20 7946 0100 - +44 20 7946 0139"
 
 
 def set_up(database: Database, home: Path) -> None:

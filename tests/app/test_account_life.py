@@ -9,8 +9,10 @@ from decimal import Decimal
 from typing import Any
 
 import pytest
+import sqlalchemy as sa
 
 from fair_ladle.app.account_admin import templates
+from fair_ladle.app.account_admin import usecases as account_admin
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations.positions import positions_at
 from fair_ladle.app.assignments import usecases as assignments
@@ -26,6 +28,8 @@ from fair_ladle.app.drafts.change_types import (
     Terms,
     UnitsChange,
 )
+from fair_ladle.app.people_admin import joining
+from fair_ladle.app.people_admin.joining import NewPerson
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
@@ -85,7 +89,7 @@ def test_a_suspended_account_keeps_what_it_has_and_takes_nothing_new(demo: Datab
     applied(demo, who, StatusChange(account="TERN", status="suspended", charged=False))
     assert figures(demo, "TERN") == before
     with demo.transaction() as tx:
-        product = pools.product(tx, "VOICE")
+        product = pools.product(tx, "DISPATCH")
         accounts = accounts_service.known(tx)
         below = next(accounts.tree.codes[row] for row in accounts.tree.branch(accounts.tree.row("TERN")).tolist()[::-1])
     for actor, says in (
@@ -134,10 +138,10 @@ def test_closing_releases_everything_leaves_a_last_statement_and_can_be_taken_ba
         "Marrow Lane Veterinary Group was closed after 25 November 2026: this is its last statement."
     ]
     with pytest.raises(Refused, match="closed"):
-        demo.run(assignments.assign, COMMAND_LINE, [Wanted("MARROW-EQUINE", "VOICE", "anyone")])
+        demo.run(assignments.assign, COMMAND_LINE, [Wanted("MARROW-EQUINE", "DISPATCH", "anyone")])
     for change, says in (
         (
-            AllocationChange(account="MARROW-EQUINE", product="VOICE", terms=Terms(reserve=1), seen=None),
+            AllocationChange(account="MARROW-EQUINE", product="DISPATCH", terms=Terms(reserve=1), seen=None),
             "Equine Unit is closed; nothing is allocated to it.",
         ),
         (
@@ -146,7 +150,7 @@ def test_closing_releases_everything_leaves_a_last_statement_and_can_be_taken_ba
         ),
         (
             StatusChange(account="MARROW-EQUINE", status="suspended"),
-            "Equine Unit stands below a closed account; reopen that one first.",
+            "Equine Unit is below a closed account; reopen that one first.",
         ),
         (StatusChange(account="MARROW", status="closed"), "Marrow Lane Veterinary Group is closed already."),
     ):
@@ -176,11 +180,11 @@ def test_seats_are_taken_back_in_a_draft_and_given_again_by_its_reversal(demo: D
     cases = [
         (take, f"{row.subject} has no Lantern Mail in"),
         (take.model_copy(update={"product": "DEEPSHELF"}), "Deepshelf Storage is measured by what is stored"),
-        (take.model_copy(update={"subjects": (row.subject, row.subject)}), "somebody stands there twice"),
+        (take.model_copy(update={"subjects": (row.subject, row.subject)}), "a person is listed twice"),
     ]
     for change, says in cases:
         assert any(says in each.detail for each in demo.run(drafts.preview, who, [change]).faults), says
-    with pytest.raises(Refused, match="nobody is nobody of"):
+    with pytest.raises(Refused, match="nobody is not a person of"):
         demo.run(
             drafts.apply_changes,
             who,
@@ -302,3 +306,31 @@ def test_the_accounts_of_any_day_are_what_their_dated_facts_say(demo: Database, 
             found, read = accounts_service.on_day(tx, day), accounts_service.read(tx, day)
             assert (found.tree.codes, found.facts) == (read.tree.codes, read.facts), day
             assert found.tree.parent.tolist() == read.tree.parent.tolist() and found.row_of_id == read.row_of_id
+
+
+def test_how_long_things_last_comes_from_the_nearest_account_above(demo: Database) -> None:
+    """Set for the operator, then for a client: a department goes by the client, others by the operator."""
+
+    def lasts(account: str) -> tuple[int, int | None]:
+        found = demo.run(account_admin.settings, COMMAND_LINE, account)
+        return next((each.in_force, each.own) for each in found if each.name == "invitation")
+
+    gannet, oldquay = admin(demo, "GANNET"), admin(demo, "OLDQUAY")
+    assert lasts("OLDQUAY-CREW") == (14, None)
+    demo.run(account_admin.set_setting, gannet, "GANNET", "invitation", 10)
+    demo.run(account_admin.set_setting, oldquay, "OLDQUAY", "invitation", 3)
+    assert (lasts("OLDQUAY-CREW"), lasts("OLDQUAY"), lasts("TERN")) == ((3, None), (3, 3), (10, None))
+    person = NewPerson("OLDQUAY-CREW", "Una Marsh", "una@quay.example", invite=True)
+    demo.run(joining.add, oldquay, person)
+    with demo.engine.connect() as connection:
+        body = connection.scalar(sa.text("SELECT body FROM outbox WHERE to_address = 'una@quay.example'"))
+    assert f"by {demo.clock.now().date() + timedelta(3):%-d %B %Y}" in str(body)
+    demo.run(account_admin.set_setting, oldquay, "OLDQUAY", "invitation", None)
+    assert lasts("OLDQUAY-CREW") == (10, None)
+    for account, name, amount, says in (
+        ("OLDQUAY", "invitation", 0, "1 to 90 days"),
+        ("OLDQUAY", "naps", 5, "There is no setting"),
+        ("TERN", "invitation", 5, "There is no account"),
+    ):
+        with pytest.raises(Refused, match=says):
+            demo.run(account_admin.set_setting, oldquay, account, name, amount)

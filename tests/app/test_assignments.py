@@ -145,7 +145,7 @@ def test_who_and_what_a_seat_can_be_for(shared_demo: Database) -> None:
     def seat(account: str, product: str, subject: str) -> Any:
         return shared_demo.run(assignments.assign, actor_of("GANNET"), [Wanted(account, product, subject)])
 
-    with pytest.raises(Refused, match="is nobody of TERN-RENTS"):
+    with pytest.raises(Refused, match="is not a person of TERN-RENTS"):
         seat("TERN-RENTS", "LANTERN-MAIL", "quinn.corry")
     with pytest.raises(Refused, match="of this family only one"):
         seat("MARROW-HILLFOOT", "FIELD-CORE", "wren.ziegler")

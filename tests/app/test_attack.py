@@ -139,7 +139,7 @@ def test_units_reach_nobody_of_another_account(enter: Enter, database: Database)
     assert enter("MARROW").post("/api/people/look", json=act).json()["done"] == 1, "it blocks nobody's leaving"
     draft = {"kind": "units", "account": "OLDQUAY-CREW", "product": "FIELD-FULL", "subjects": [foreign], "give": True}
     fault = client.post("/api/drafts/look", json={"changes": [draft]}).json()["faults"][0]["detail"]
-    assert "is nobody of" in fault and "already" not in fault
+    assert "is not a person of" in fault and "already" not in fault
 
 
 def test_who_is_out_is_out_at_once(demo: Database) -> None:
@@ -224,7 +224,7 @@ def test_numbers_say_nothing_of_whom_they_are(enter: Enter, database: Database) 
 
 def test_a_ladder_and_room_end_at_the_top_of_ones_branch(enter: Enter) -> None:
     client = enter("OLDQUAY")
-    for product in ("FIELD-CORE", "WATCHGLASS", "VOICE"):
+    for product in ("FIELD-CORE", "WATCHGLASS", "DISPATCH"):
         cell = client.get("/api/allocations/cell", params={"account": "OLDQUAY-CREW", "product": product}).json()
         assert {each["account"] for each in cell["ladder"]["limits"]} <= {"OLDQUAY-CREW", "OLDQUAY"}
         assert cell["ladder"]["ask"] == "Gannet & Rowe Managed Services" or cell["ladder"]["ask"].startswith("Gannet")
@@ -299,7 +299,7 @@ def test_new_accounts_hold_nothing_unallocated(demo: Database) -> None:
     [
         "/api/allocations?at=9999-12-31T23:59:59-14:00",
         "/api/allocations?on=9999-12-31",
-        "/api/statements/OLDQUAY/VOICE/evidence?day=9999-12-31",
+        "/api/statements/OLDQUAY/DISPATCH/evidence?day=9999-12-31",
         "/api/statements?month=9999-12",
         "/api/allocations?at=0001-01-01T00:00:00%2B14:00",
         '/api/people?filter=lastSeenAt gt "0001-01-01T00:00:00%2B14:00"',

@@ -12,6 +12,7 @@ from typing import Any
 
 import pytest
 
+from fair_ladle.app.account_admin import usecases as account_admin
 from fair_ladle.app.assignments import service as assignment_service
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
@@ -65,7 +66,7 @@ def test_a_revoked_device_frees_its_unit_at_once_and_is_told_when_it_reports(dem
         demo.run(usecases.activate, secret, "wheelhouse-1")
     assert demo.run(usecases.report, token)["state"] == "revoked"
     assert [each.state for each in demo.run(usecases.listing, HARBOUR, revoked=True)[1]] == ["revoked"]
-    with pytest.raises(Refused, match="does not wait"):
+    with pytest.raises(Refused, match="is not waiting"):
         demo.run(acting.confirm_revoked, HARBOUR, WHEELHOUSE)
     demo.run(acting.let_back, HARBOUR, WHEELHOUSE)
     demo.run(usecases.activate, secret, "wheelhouse-1")
@@ -85,7 +86,7 @@ def test_a_device_that_only_stands_in_an_intake_is_revoked_and_given_to_people_t
     assert demo.run(usecases.listing, HARBOUR, device.machine)[1][0].username is None, (
         "it stays with the account, as nobody's"
     )
-    with pytest.raises(Refused, match="is nobody of"):
+    with pytest.raises(Refused, match="is not a person of"):
         demo.run(acting.give_to, HARBOUR, [(PLACE[1], device.machine)], "nobody")
     assert demo.run(acting.revoke, HARBOUR, [(PLACE[1], device.machine)]) == 0, "nothing on it would report"
     with pytest.raises(Refused, match="no device"):
@@ -132,7 +133,7 @@ def test_devices_chosen_together_are_all_revoked_or_none(demo: Database) -> None
         "wheelhouse-1": "revoking",
         recorded: "revoked",
     }
-    with pytest.raises(Refused, match="does not wait"):
+    with pytest.raises(Refused, match="is not waiting"):
         demo.run(acting.confirm_revoked, HARBOUR, both)
     demo.run(acting.let_back, HARBOUR, both)
     assert (
@@ -193,7 +194,10 @@ def test_without_a_network_a_signed_answer_lets_one_machine_work_for_thirty_days
         demo.run(offline.answer, HARBOUR, {"kind": "something"}, 30)
     with pytest.raises(Refused, match="no key"):
         demo.run(offline.answer, TERN, request, 30)
-    signed, public = demo.run(offline.answer, HARBOUR, request, 30), demo.run(offline.public_key)
+    with pytest.raises(Refused, match="may work offline for 21 days at most"):
+        demo.run(offline.answer, HARBOUR, request, 30)
+    demo.run(account_admin.set_setting, HARBOUR, "OLDQUAY-HARBOUR", "offline_lease", 30)
+    signed, public = demo.run(offline.answer, HARBOUR, request, None), demo.run(offline.public_key)
     assert room(demo) == before - 1
     other.request_file(secret, "island-2")
     with pytest.raises(NotDone, match="for another request: of island-1, here is island-2"):

@@ -88,28 +88,28 @@ def kept(database: Database, actor: Actor, *changes: Change) -> drafts.Draft:
 CASES: list[tuple[str, list[Any], str]] = [
     (
         "a reserve over its cap",
-        [("TERN", "VOICE", {"reserve": 99, "cap": 50})],
+        [("TERN", "DISPATCH", {"reserve": 99, "cap": 50})],
         "Tern Housing Association: a reserve of 99 is over the cap of 50; raise the cap or lower the reserve.",
     ),
     (
         "10^12 seats",
-        [("TERN", "VOICE", {"cap": 10**12})],
+        [("TERN", "DISPATCH", {"cap": 10**12})],
         "Tern Housing Association: cap is from 0 to 100000000000 seats.",
     ),
     (
         "a cap under what is promised below",
         [("OLDQUAY", "WATCHGLASS", {"cap": 40, "at_cap": "block"})],
-        "new: Old Quay Ferries would be 7 devices over its cap of Watchglass Endpoint, and nothing lets it through.",
+        "new: Old Quay Ferries would be 7 devices over its cap of Watchglass Guard, and nothing lets it through.",
     ),
     (
         "two that fit alone",
-        [("TERN", "VOICE", {"reserve": 24, "cap": 30}), ("PENNANT", "VOICE", {"reserve": 17, "cap": 30})],
-        "new: Fieldbook Voice would be short",
+        [("TERN", "DISPATCH", {"reserve": 24, "cap": 30}), ("PENNANT", "DISPATCH", {"reserve": 17, "cap": 30})],
+        "new: Fieldbook Dispatch would be short",
     ),
     (
         "a breach undone",
         [("OLDQUAY-ENGINEERING", "WATCHGLASS", {"cap": 18})],
-        "cleared: Engineering Yard is back within its cap of Watchglass Endpoint.",
+        "cleared: Engineering Yard is back within its cap of Watchglass Guard.",
     ),
     (
         "a move below itself",
@@ -119,7 +119,7 @@ CASES: list[tuple[str, list[Any], str]] = [
     (
         "a move of the top",
         [Move(account="GANNET", parent="OLDQUAY")],
-        "Gannet & Rowe Managed IT is the top of your branch; where it stands is its parent's to say.",
+        "Gannet & Rowe Managed IT is the top of your branch; only its parent account can move it.",
     ),
     (
         "a code again",
@@ -128,23 +128,23 @@ CASES: list[tuple[str, list[Any], str]] = [
     ),
     (
         "another currency",
-        [lot("VOICE", 10, currency="USD")],
+        [lot("DISPATCH", 10, currency="USD")],
         "GR-NEW: this pool is bought in EUR; one pool has one currency.",
     ),
     (
         "no currency",
-        [lot("VOICE", 10, currency="EUX")],
+        [lot("DISPATCH", 10, currency="EUX")],
         "GR-NEW: EUX is no currency; three letters after ISO 4217, such as EUR.",
     ),
     (
         "an end before the beginning",
-        [lot("VOICE", 10, last_day=date(2026, 1, 1))],
+        [lot("DISPATCH", 10, last_day=date(2026, 1, 1))],
         "GR-NEW: the last day is not before the first, 2026-11-24.",
     ),
     (
         "a lot nobody bought",
-        [LotEnd(owner="GANNET", product="VOICE", reference="?", first_day=TODAY, last_day=TODAY)],
-        "Gannet & Rowe Managed IT has no lot ? of Fieldbook Voice from 2026-11-24.",
+        [LotEnd(owner="GANNET", product="DISPATCH", reference="?", first_day=TODAY, last_day=TODAY)],
+        "Gannet & Rowe Managed IT has no lot ? of Fieldbook Dispatch from 2026-11-24.",
     ),
 ]
 
@@ -213,7 +213,7 @@ def test_a_move_takes_its_holdings_along(demo: Database, actor: Callable[[str], 
     room = allocation(demo, "BRAMBLE", "WATCHGLASS", cap=200)
     others = [
         allocation(demo, "BRAMBLE", code, cap=None)
-        for code in ("FIELD-FULL", "FIELD-CORE", "LANTERN-MAIL", "NUMBERS", "VOICE", "DEEPSHELF", "COLDVAULT")
+        for code in ("FIELD-FULL", "FIELD-CORE", "LANTERN-MAIL", "NUMBERS", "DISPATCH", "DEEPSHELF", "COLDVAULT")
     ]
     draft = kept(demo, who, move, room, *others)
     demo.run(drafts.apply, who, draft.row.id, draft.row.revision)
@@ -228,11 +228,11 @@ def test_a_move_takes_its_holdings_along(demo: Database, actor: Callable[[str], 
 def test_a_new_client_with_what_it_gets_in_one_draft(demo: Database, actor: Callable[[str], Actor]) -> None:
     who = actor("BRAMBLE")
     account = NewAccount(code="PLOVER", parent="BRAMBLE", account_kind="client", name="Plover Chandlery")
-    gets = AllocationChange(account="PLOVER", product="VOICE", terms={"reserve": 2, "cap": 5}, seen=None)  # type: ignore[arg-type]
+    gets = AllocationChange(account="PLOVER", product="DISPATCH", terms={"reserve": 2, "cap": 5}, seen=None)  # type: ignore[arg-type]
     draft = kept(demo, who, account, gets)
     demo.run(drafts.apply, who, draft.row.id, draft.row.revision)
     with demo.transaction() as tx:
-        found = positions_at(tx, [pools.product(tx, "VOICE")], tx.now)
+        found = positions_at(tx, [pools.product(tx, "DISPATCH")], tx.now)
         row = found.snapshot.accounts.tree.row("PLOVER")
         assert (int(found.settled.held[row, 0]), int(found.snapshot.grid.cap[row, 0])) == (2, 5)
     assert demo.run(assignments.verify, COMMAND_LINE) == []
@@ -258,7 +258,7 @@ def test_a_draft_waits_for_its_day_is_checked_again_and_held_back_with_a_reason(
         do_job(demo, ApplyDueDrafts())
     first, other = (demo.run(drafts.get, who, each.row.id).row for each in (draft, second))
     assert (first.state, other.state) == ("applied", "held")
-    assert "Changed by somebody else meanwhile: OLDQUAY WATCHGLASS" in other.reason
+    assert "Changed by someone else meanwhile: OLDQUAY WATCHGLASS" in other.reason
     with demo.transaction() as tx:
         version = views.cell(tx, who, "OLDQUAY-ENGINEERING", "WATCHGLASS").version
     assert version is not None and (version.cap, version.first_day) == (18, TOMORROW)
@@ -267,8 +267,8 @@ def test_a_draft_waits_for_its_day_is_checked_again_and_held_back_with_a_reason(
         mail = set(connection.scalars(sa.text("SELECT to_address FROM outbox")))
     assert [tuple(each) for each in told] == [
         (
-            "Engineering Yard: Admin of GANNET changed what it gets",
-            "Watchglass Endpoint: a reserve of 14 devices, a cap of 18 devices, then grace",
+            "Engineering Yard: allocations changed by Admin of GANNET",
+            "Watchglass Guard: you can use up to 18 devices (14 devices before); 14 devices reserved.",
         ),
     ]
     assert mail == {"admin.oldquay@oldquay.example"}, "the account has no admin of its own; its parent's is told"
@@ -283,7 +283,7 @@ def test_nothing_of_what_stands_above_or_beside_is_told_below(demo: Database, ac
         None,
         0,
         [
-            allocation(demo, "QUILLON", "VOICE", cap=9),
+            allocation(demo, "QUILLON", "DISPATCH", cap=9),
             Move(account="QUILLON", parent="BRAMBLE"),
             *(
                 allocation(demo, "BRAMBLE", code, cap=None)
@@ -292,7 +292,7 @@ def test_nothing_of_what_stands_above_or_beside_is_told_below(demo: Database, ac
                     "FIELD-CORE",
                     "LANTERN-MAIL",
                     "NUMBERS",
-                    "VOICE",
+                    "DISPATCH",
                     "DEEPSHELF",
                     "COLDVAULT",
                     "WATCHGLASS",
@@ -308,22 +308,22 @@ def test_nothing_of_what_stands_above_or_beside_is_told_below(demo: Database, ac
         accounts = accounts_service.known(tx)
         seen = [f"{row.subject} {row.text}" for row in notices.shown(tx, client, accounts)]
         seen += [f"{row.subject} {row.before} {row.after}" for row in log.read(tx, client).entries]
-    assert any("VOICE" in text or "Fieldbook Voice" in text for text in seen)
+    assert any("DISPATCH" in text or "Fieldbook Dispatch" in text for text in seen)
     for name in ("Tern", "Fenwick", "BRAMBLE", "Bramble", "'GANNET'"):
         assert not [text for text in seen if name in text], name
     held = [row.after for row in demo.run(lambda tx: log.read(tx, reseller).entries) if row.action == "put on hold"]
     assert held and not [each for each in held if "BRAMBLE" in str(each)]
-    demo.run(drafts.apply_changes, COMMAND_LINE, [allocation(demo, "HAZEL", "VOICE", cap=None)], "no cap of its own")
+    demo.run(drafts.apply_changes, COMMAND_LINE, [allocation(demo, "HAZEL", "DISPATCH", cap=None)], "no cap of its own")
     with pytest.raises(Refused, match="Not available now; ask Bramble IT Partners") as refused:
         demo.run(
             drafts.apply_changes,
             reseller,
-            [allocation(demo, "HAZEL-FIELD", "VOICE", reserve=5000, cap=None)],
+            [allocation(demo, "HAZEL-FIELD", "DISPATCH", reserve=5000, cap=None)],
             "too much",
         )
     assert "Fieldbook" not in refused.value.problem.detail and refused.value.problem.more == {
         "ask": "Bramble IT Partners",
-        "products": ["VOICE"],
+        "products": ["DISPATCH"],
     }
 
 
@@ -334,12 +334,12 @@ def enforce_all_products(tx: Transaction) -> None:
 
 
 def test_a_change_made_on_the_same_day_is_not_overwritten_unseen(demo: Database) -> None:
-    first = allocation(demo, "TERN", "VOICE", cap=20)
+    first = allocation(demo, "TERN", "DISPATCH", cap=20)
     demo.run(drafts.apply_changes, COMMAND_LINE, [first], "one")
-    second = allocation(demo, "TERN", "VOICE", cap=21)
-    demo.run(drafts.apply_changes, COMMAND_LINE, [allocation(demo, "TERN", "VOICE", cap=30)], "meanwhile")
+    second = allocation(demo, "TERN", "DISPATCH", cap=21)
+    demo.run(drafts.apply_changes, COMMAND_LINE, [allocation(demo, "TERN", "DISPATCH", cap=30)], "meanwhile")
     for change in (second, second.model_copy(update={"was": None})):
-        with pytest.raises(Refused, match="Changed by somebody else meanwhile"):
+        with pytest.raises(Refused, match="Changed by someone else meanwhile"):
             demo.run(drafts.apply_changes, COMMAND_LINE, [change], "two")
 
 
@@ -350,18 +350,18 @@ def test_a_draft_is_its_owners_and_whom_it_is_shared_with(demo: Database, actor:
         found = sign_in_service.find_by_email(tx, "second@x.example")
     assert found is not None
     colleague = Actor("Second", "second@x.example", "GANNET", found.id)
-    draft = kept(demo, owner, allocation(demo, "TERN", "VOICE", cap=20))
+    draft = kept(demo, owner, allocation(demo, "TERN", "DISPATCH", cap=20))
     for other in (colleague, client):
         with pytest.raises(Refused, match="no draft"):
             demo.run(drafts.get, other, draft.row.id)
-    with pytest.raises(Refused, match="Nobody with the address oldquay@x.example runs GANNET"):
+    with pytest.raises(Refused, match="No admin of GANNET has the address oldquay@x.example"):
         demo.run(drafts.share, owner, draft.row.id, "oldquay@x.example")
     demo.run(drafts.share, owner, draft.row.id, "second@x.example")
     edited = demo.run(
-        drafts.edit, colleague, draft.row.id, draft.row.revision, [allocation(demo, "TERN", "VOICE", cap=21)]
+        drafts.edit, colleague, draft.row.id, draft.row.revision, [allocation(demo, "TERN", "DISPATCH", cap=21)]
     )
-    with pytest.raises(Refused, match="Somebody else edited this draft meanwhile"):
-        demo.run(drafts.edit, owner, draft.row.id, draft.row.revision, [allocation(demo, "TERN", "VOICE", cap=22)])
+    with pytest.raises(Refused, match="Someone else edited this draft meanwhile"):
+        demo.run(drafts.edit, owner, draft.row.id, draft.row.revision, [allocation(demo, "TERN", "DISPATCH", cap=22)])
     assert edited.changes[0].terms.cap == 21  # type: ignore[union-attr]
     with pytest.raises(Refused, match="is Admin of GANNET's to discard"):
         demo.run(drafts.discard, colleague, draft.row.id)
@@ -392,7 +392,7 @@ def test_sharing_out_says_why_and_stands_as_changes(demo: Database) -> None:
     assert by_hand["TERN"] == (12, "set by hand") and by_hand["BRAMBLE"] == (2, "an even share")
     with pytest.raises(Refused, match="the least amounts add up to 12, more than the 5 to share"):
         shared("even", 5, *clients[:-1], sharing_out.ShareOutWanted("TERN", 12))
-    with pytest.raises(Refused, match="stands below another of the chosen accounts"):
+    with pytest.raises(Refused, match="is below another chosen account"):
         shared("even", 5, sharing_out.ShareOutWanted("OLDQUAY"), sharing_out.ShareOutWanted("OLDQUAY-CREW"))
     promised = demo.run(sharing_out.share_out, COMMAND_LINE, "LANTERN-MAIL", None, clients, "even", "reserve")
     looked = demo.run(drafts.preview, COMMAND_LINE, [each.change for each in promised.parts if each.change])

@@ -143,7 +143,7 @@ def test_of_a_family_the_highest_is_theirs_and_a_lower_one_only_until_it_has_roo
 
 def test_who_keeps_what_no_layer_gives_any_more_keeps_its_components(demo: Database) -> None:
     """Leads have Core with meetings, and wait for Full, of which there is too little; then no layer gives Core."""
-    named = replace(LEADS, product="FIELD-CORE", on=("MEETINGS",))
+    named = replace(LEADS, product="FIELD-CORE", on=("INSPECTIONS",))
     before = {name for name in in_group(demo, "OLDQUAY-LEADS") if "FIELD-CORE" in products(demo, name)}
     give(demo, named)
     give(demo, replace(LEADS, product="FIELD-FULL", priority=50))
@@ -158,8 +158,8 @@ def test_who_keeps_what_no_layer_gives_any_more_keeps_its_components(demo: Datab
         with demo.transaction() as tx:
             row = listing.found_in_scope(tx, OLDQUAY, name)[1]
             core = next(each for each in of_person.layers_of(tx, OLDQUAY, row) if each.product.code == "FIELD-CORE")
-        assert (core.on, core.reaches, core.direct) == (["WRITER", "SHEETS", "MEETINGS"], False, False)
-    for component, has in (("MEETINGS", True), ("INSIGHTS", False)):
+        assert (core.on, core.reaches, core.direct) == (["JOBS", "ROUTES", "INSPECTIONS"], False, False)
+    for component, has in (("INSPECTIONS", True), ("TIMESHEETS", False)):
         listed = found(demo, OLDQUAY, component=f"FIELD-CORE/{component}")
         assert [name in listed for name in kept] == [has] * len(kept)
     with demo.engine.begin() as connection:  # a seat from before components were noted
@@ -168,11 +168,11 @@ def test_who_keeps_what_no_layer_gives_any_more_keeps_its_components(demo: Datab
         row = listing.found_in_scope(tx, OLDQUAY, kept[0])[1]
         core = next(each for each in of_person.layers_of(tx, OLDQUAY, row) if each.product.code == "FIELD-CORE")
     assert core.on == list(core.product.components)
-    assert kept[0] in found(demo, OLDQUAY, component="FIELD-CORE/INSIGHTS")
+    assert kept[0] in found(demo, OLDQUAY, component="FIELD-CORE/TIMESHEETS")
 
 
 def test_layers_laid_out_by_many_at_once_give_each_one_seat(demo: Database) -> None:
-    wanted = [replace(LEADS, product=product) for product in ("LANTERN-MAIL", "FIELD-FULL", "VOICE")] + [
+    wanted = [replace(LEADS, product=product) for product in ("LANTERN-MAIL", "FIELD-FULL", "DISPATCH")] + [
         replace(LEADS, group=None, priority=300)
     ]
     with ThreadPoolExecutor(6) as pool:
@@ -203,8 +203,8 @@ def test_components_come_by_any_layer_and_a_direct_switch_turns_one_off(demo: Da
         None,
     )
     person = person or next(iter(in_group(demo, "OLDQUAY-LEADS")))
-    give(demo, EntitlementTerms("OLDQUAY", None, "FIELD-CORE", ("WRITER",), 500))
-    give(demo, EntitlementTerms("OLDQUAY", "OLDQUAY-LEADS", "FIELD-CORE", ("MEETINGS", "INSIGHTS"), 10))
+    give(demo, EntitlementTerms("OLDQUAY", None, "FIELD-CORE", ("JOBS",), 500))
+    give(demo, EntitlementTerms("OLDQUAY", "OLDQUAY-LEADS", "FIELD-CORE", ("INSPECTIONS", "TIMESHEETS"), 10))
 
     def core() -> of_person.PersonLayers:
         with demo.transaction() as tx:
@@ -214,7 +214,7 @@ def test_components_come_by_any_layer_and_a_direct_switch_turns_one_off(demo: Da
                 if each.product.code == "FIELD-CORE"
             )
 
-    assert core().on == ["WRITER", "SHEETS", "MEETINGS", "INSIGHTS"] and {each.layer for each in core().cells} == {
+    assert core().on == ["JOBS", "ROUTES", "INSPECTIONS", "TIMESHEETS"] and {each.layer for each in core().cells} == {
         "everybody of Old Quay Ferries",
         "Leads",
     }
@@ -223,11 +223,11 @@ def test_components_come_by_any_layer_and_a_direct_switch_turns_one_off(demo: Da
         with demo.transaction() as tx:
             of_person.switch(tx, OLDQUAY, listing.found_in_scope(tx, OLDQUAY, person)[1], "FIELD-CORE", component, on)
 
-    switch("INSIGHTS", False)
-    assert core().on == ["WRITER", "SHEETS", "MEETINGS"] and core().off == ["INSIGHTS"]
-    switch("INSIGHTS", True)
-    assert core().on == ["WRITER", "SHEETS", "MEETINGS", "INSIGHTS"]
-    for component, says in (("WRITER", "always on"), ("SAILS", "has no component SAILS")):
+    switch("TIMESHEETS", False)
+    assert core().on == ["JOBS", "ROUTES", "INSPECTIONS"] and core().off == ["TIMESHEETS"]
+    switch("TIMESHEETS", True)
+    assert core().on == ["JOBS", "ROUTES", "INSPECTIONS", "TIMESHEETS"]
+    for component, says in (("JOBS", "always on"), ("SAILS", "has no component SAILS")):
         with pytest.raises(Refused, match=says):
             switch(component, False)
 
@@ -250,30 +250,30 @@ def test_a_component_is_barred_for_a_branch_or_a_group_and_the_list_agrees(demo:
 
     def agrees() -> None:
         having = found(demo, OLDQUAY, product="FIELD-CORE")
-        for component in ("WRITER", "MEETINGS", "INSIGHTS"):
+        for component in ("JOBS", "INSPECTIONS", "TIMESHEETS"):
             listed = set(found(demo, OLDQUAY, component=f"FIELD-CORE/{component}"))
             assert listed == {each for each in having if component in on(each)}, component
 
-    bar = ("OLDQUAY", "OLDQUAY-LEADS", "FIELD-CORE", "INSIGHTS")
-    person = next(each for each in leads if "INSIGHTS" in on(each))
+    bar = ("OLDQUAY", "OLDQUAY-LEADS", "FIELD-CORE", "TIMESHEETS")
+    person = next(each for each in leads if "TIMESHEETS" in on(each))
     agrees()
     demo.run(entitlements.bar, OLDQUAY, *bar, True)
-    assert "INSIGHTS" not in on(person)
+    assert "TIMESHEETS" not in on(person)
     agrees()
-    switch(person, "INSIGHTS", True)
-    assert "INSIGHTS" in on(person), "switched for the person, it is on"
+    switch(person, "TIMESHEETS", True)
+    assert "TIMESHEETS" in on(person), "switched for the person, it is on"
     agrees()
-    demo.run(entitlements.bar, COMMAND_LINE, "GANNET", None, "FIELD-CORE", "INSIGHTS", True)
-    assert "INSIGHTS" not in on(person) and demo.run(entitlements.bars, OLDQUAY)[0][0] == "OLDQUAY"
+    demo.run(entitlements.bar, COMMAND_LINE, "GANNET", None, "FIELD-CORE", "TIMESHEETS", True)
+    assert "TIMESHEETS" not in on(person) and demo.run(entitlements.bars, OLDQUAY)[0][0] == "OLDQUAY"
     agrees()
     with pytest.raises(Refused, match="is barred for their account"):
-        switch(person, "INSIGHTS", True)
+        switch(person, "TIMESHEETS", True)
     with pytest.raises(Refused, match="cannot be barred"):
-        demo.run(entitlements.bar, OLDQUAY, "OLDQUAY", None, "FIELD-CORE", "WRITER", True)
-    demo.run(entitlements.bar, COMMAND_LINE, "GANNET", None, "FIELD-CORE", "INSIGHTS", False)
+        demo.run(entitlements.bar, OLDQUAY, "OLDQUAY", None, "FIELD-CORE", "JOBS", True)
+    demo.run(entitlements.bar, COMMAND_LINE, "GANNET", None, "FIELD-CORE", "TIMESHEETS", False)
     demo.run(entitlements.bar, OLDQUAY, *bar, False)
-    switch(person, "INSIGHTS", False)
-    assert "INSIGHTS" not in on(person) and demo.run(entitlements.bars, OLDQUAY) == []
+    switch(person, "TIMESHEETS", False)
+    assert "TIMESHEETS" not in on(person) and demo.run(entitlements.bars, OLDQUAY) == []
     agrees()
 
 

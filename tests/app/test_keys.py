@@ -76,13 +76,13 @@ def test_a_key_does_what_its_delegation_lets_it_and_no_more(app: TestClient, dem
 
 
 def test_a_key_goes_no_further_than_its_limits_and_its_delegations(demo: Database) -> None:
-    who = given(demo, COMMAND_LINE, "OLDQUAY", limits=Limits(ceilings={"VOICE": Ceiling(at_once=2)}, caps=False))
+    who = given(demo, COMMAND_LINE, "OLDQUAY", limits=Limits(ceilings={"DISPATCH": Ceiling(at_once=2)}, caps=False))
     wide = Limits(
-        frozenset({"VOICE", "LANTERN-MAIL"}), {"VOICE": Ceiling(at_once=9, in_all=30)}, caps=True, rules=False
+        frozenset({"DISPATCH", "LANTERN-MAIL"}), {"DISPATCH": Ceiling(at_once=9, in_all=30)}, caps=True, rules=False
     )
     found = demo.run(keys.actor_of, demo.run(keys.make, who, "Till", WEEK, None, wide), "here")
     assert found is not None
-    assert found.limits == Limits(wide.products, {"VOICE": Ceiling(at_once=2, in_all=30)}, caps=False, rules=False)
+    assert found.limits == Limits(wide.products, {"DISPATCH": Ceiling(at_once=2, in_all=30)}, caps=False, rules=False)
     with pytest.raises(Refused, match="There is no product 'NOTHING' here"):
         demo.run(keys.make, who, "Odd", WEEK, None, Limits(products=frozenset({"NOTHING"})))
 

@@ -125,7 +125,7 @@ def test_what_is_above_a_ceiling_is_asked_for_and_done_by_who_may(database: Data
     above = given(database, COMMAND_LINE, "MSP")
     who = limited(database, ceilings={"BOX": Ceiling(at_once=1)})
     wanted = [UnitsChange(account="C0-A", product="BOX", subjects=("x", "y"), give=True)]
-    with pytest.raises(Refused, match="Say why"):
+    with pytest.raises(Refused, match="Give a reason"):
         database.run(drafts.ask_for, who, "Two boxes", wanted, " ")
     draft = database.run(drafts.ask_for, who, "Two boxes", wanted, "New desks")
     assert (draft.row.state, draft.shared_with) == ("asked", []), "who is above is told to nobody below"
@@ -156,7 +156,7 @@ def test_what_is_above_a_ceiling_is_asked_for_and_done_by_who_may(database: Data
 
 def test_nobody_passes_on_more_than_their_limits(demo: Database) -> None:
     own = Limits(
-        products=frozenset({"FIELD-CORE", "VOICE"}),
+        products=frozenset({"FIELD-CORE", "DISPATCH"}),
         ceilings={"FIELD-CORE": Ceiling(10, 5)},
         roles=frozenset({"desk", "admin"}),
         prices=False,
@@ -182,7 +182,7 @@ def test_nobody_passes_on_more_than_their_limits(demo: Database) -> None:
     with pytest.raises(Refused, match="is not available here"):
         demo.run(delegating.give, below, WantedDelegation(boss.email, "B", "OLDQUAY-CREW", "desk", limits=narrower))
     peer = given(demo, boss, "OLDQUAY", passes_on=True, limits=narrower)
-    with pytest.raises(Refused, match="has more than your own"):
+    with pytest.raises(Refused, match="has more permissions than yours"):
         demo.run(delegating.end, peer, delegation_of(demo, boss))
     with pytest.raises(Refused, match="does not go that far: .*how much of FIELD-CORE"):
         demo.run(delegating.change, peer, delegation_of(demo, below), DelegationTerms("desk", None, None, False, own))

@@ -108,7 +108,7 @@ def test_a_machine_is_one_accounts_however_many_ask_at_once(demo: Database) -> N
     other = next(each for each in clients if demo.run(assignment_service.room, COMMAND_LINE, each, product) > 0)
     for _ in range(10):
         found = both(take("OLDQUAY-CREW"), take(other))
-        assert found.count("done") == 1 and any("has Watchglass Endpoint already" in each for each in found), found
+        assert found.count("done") == 1 and any("has Watchglass Guard already" in each for each in found), found
         account = "OLDQUAY-CREW" if found[0] == "done" else other
         demo.run(assignments.release, COMMAND_LINE, [Wanted(account, "WATCHGLASS", "same-till")])
     assert demo.run(assignments.verify, COMMAND_LINE) == []

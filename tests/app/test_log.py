@@ -31,7 +31,7 @@ def test_each_act_and_refusal_says_who_through_what_and_from_where(app: TestClie
     ).json()
     program = with_key(app, made["key"])
     refused = program.put("/api/people/no.body/quota", json={})
-    draft = [{"kind": "allocation", "account": "OLDQUAY", "product": "VOICE", "terms": {"cap": 9}, "seen": None}]
+    draft = [{"kind": "allocation", "account": "OLDQUAY", "product": "DISPATCH", "terms": {"cap": 9}, "seen": None}]
     program.patch("/api/drafts", json={"draft": None, "revision": 0, "put": draft})
     answer = program.post("/api/delegations", json={})
     denied = program.post("/api/delegations/99999/end")

@@ -108,7 +108,7 @@ def test_what_is_kept_is_what_the_rules_say(new_demo: Callable[[], Database], da
             rule = data.draw(st.sampled_from([*RULES, None]))
             database.run(people_service.put_group, group_id, {"rule": rule})
         elif what == "nest":
-            codes = ("OLDQUAY-ALL", "OLDQUAY-MEDIA", "MARROW-ALL")
+            codes = ("OLDQUAY-ALL", "OLDQUAY-NIGHTS", "MARROW-ALL")
             wanted = GroupTerms("GANNET", f"N{len(some)}", "Nested", data.draw(st.sampled_from(RULES)), codes, None)
             database.run(group_usecases.put, OPERATOR, wanted)
         elif what == "account":

@@ -119,14 +119,14 @@ def test_groups_hold_whom_their_rule_and_their_members_say(demo: Database) -> No
         (GroupTerms("OLDQUAY", "CREW-ACTIVE", "Active crew", None, ("OUTER",), None), "cannot be inside itself"),
         (GroupTerms("OLDQUAY", "OUTER", "Outer", None, ("OUTER",), None), "cannot be inside itself"),
         (GroupTerms("OLDQUAY", "X", "X", 'shoe eq "9"', (), None), "At position 1"),
-        (GroupTerms("OLDQUAY", "X", "X", None, (stranger,), None), "is nobody of Old Quay Ferries, nor a group"),
+        (GroupTerms("OLDQUAY", "X", "X", None, (stranger,), None), "is not a person of Old Quay Ferries, nor a group"),
         (GroupTerms("TERN", "X", "X", None, (), None), "no account 'TERN'"),
         (GroupTerms("OLDQUAY", "X;Y", "X", None, (), None), "A group's code"),
     ]
     for wanted, says in refused:
         with pytest.raises(Refused, match=re.escape(says)):
             demo.run(groups.put, OLDQUAY, wanted)
-    with pytest.raises(Refused, match="stands in Outer"):
+    with pytest.raises(Refused, match="is part of Outer"):
         demo.run(groups.forget, OLDQUAY, "OLDQUAY/CREW-ACTIVE")
     assert {row.account for row in demo.run(groups.groups, DEPARTMENT).rows} <= {"OLDQUAY-CREW"}, (
         "who runs a department sees none of the groups above"
@@ -138,8 +138,8 @@ def test_groups_hold_whom_their_rule_and_their_members_say(demo: Database) -> No
 
 def test_seats_are_given_as_far_as_they_go_and_the_others_are_told_why(demo: Database) -> None:
     """A whole client without a voice seat asks for one: as many get it as its limits let through."""
-    asked = [*found(demo, account="OLDQUAY", without="VOICE"), "nobody.here"]
-    did = act(demo, "assign", *asked, product="VOICE")
+    asked = [*found(demo, account="OLDQUAY", without="DISPATCH"), "nobody.here"]
+    did = act(demo, "assign", *asked, product="DISPATCH")
     assert (
         did.done and did.could_not and did.asked == len(asked) - 1 and len(did.done) + len(did.could_not) == len(asked)
     )
@@ -151,11 +151,11 @@ def test_seats_are_given_as_far_as_they_go_and_the_others_are_told_why(demo: Dat
     assert any("No seat left" in why for why in reasons.values()) and any(
         "is suspended; resume them first." in why for why in reasons.values()
     )
-    again = act(demo, "assign", *did.done, product="VOICE")
-    assert not again.done and all("has Fieldbook Voice already" in each.why for each in again.could_not), (
+    again = act(demo, "assign", *did.done, product="DISPATCH")
+    assert not again.done and all("has Fieldbook Dispatch already" in each.why for each in again.could_not), (
         "twice does nothing twice"
     )
-    back = act(demo, "release", *did.done, product="VOICE")
+    back = act(demo, "release", *did.done, product="DISPATCH")
     assert sorted(back.done) == sorted(did.done) and back.released == len(did.done)
 
 
@@ -191,9 +191,9 @@ def test_a_swap_carries_components_over_as_they_are_mapped_and_lists_what_does_n
     one, other = [name for name in found(demo, account="NORTHFOLD", product="FIELD-CORE") if not one_off(demo, name)][
         :2
     ]
-    demo.run(listing.switch, COMMAND_LINE, one, "FIELD-CORE", "MEETINGS", False)
-    assert one not in found(demo, component="FIELD-CORE/MEETINGS") and other in found(
-        demo, component="FIELD-CORE/MEETINGS"
+    demo.run(listing.switch, COMMAND_LINE, one, "FIELD-CORE", "INSPECTIONS", False)
+    assert one not in found(demo, component="FIELD-CORE/INSPECTIONS") and other in found(
+        demo, component="FIELD-CORE/INSPECTIONS"
     )
     with pytest.raises(Refused, match="no component NONE"):
         found(demo, component="FIELD-CORE/NONE")
@@ -204,14 +204,14 @@ def test_a_swap_carries_components_over_as_they_are_mapped_and_lists_what_does_n
         other,
         product="FIELD-CORE",
         to_product="FIELD-FULL",
-        components={"MEETINGS": "DRAWINGS", "INSIGHTS": None},
+        components={"INSPECTIONS": "MAPS", "TIMESHEETS": None},
     )
-    assert did.done == [one, other] and did.lost == {"INSIGHTS": 2}
-    assert one_off(demo, one) == {"DRAWINGS"}, "what was off is off in what it became" and one_off(demo, other) == set()
+    assert did.done == [one, other] and did.lost == {"TIMESHEETS": 2}
+    assert one_off(demo, one) == {"MAPS"}, "what was off is off in what it became" and one_off(demo, other) == set()
     with pytest.raises(Refused, match="no component NONE"):
-        act(demo, "swap", one, product="FIELD-FULL", to_product="FIELD-CORE", components={"MEETINGS": "NONE"})
+        act(demo, "swap", one, product="FIELD-FULL", to_product="FIELD-CORE", components={"INSPECTIONS": "NONE"})
     back = act(demo, "swap", one, product="FIELD-FULL", to_product="FIELD-CORE")
-    assert back.done == [one] and back.lost == {"SWITCHBOARD": 1}, "DRAWINGS was off for them, and is lost to nobody"
+    assert back.done == [one] and back.lost == {"SIGNATURES": 1}, "MAPS was off for them, and is lost to nobody"
 
 
 def one_off(database: Database, username: str) -> set[str]:
@@ -286,7 +286,7 @@ def test_who_is_suspended_removed_and_comes_back(demo: Database) -> None:
 
 
 def test_who_comes_back_together_gets_base_products_before_what_needs_them(demo: Database) -> None:
-    two = found(demo, status="active", product="VOICE")
+    two = found(demo, status="active", product="DISPATCH")
     had = {
         name: products(demo, name)
         for name in (
@@ -352,7 +352,7 @@ def test_who_is_invited_joins_once_and_in_time(demo: Database) -> None:
     demo.clock.shift += timedelta(days=8)
     with pytest.raises(Refused, match="ended on"):
         demo.run(joining.accept, late)
-    with pytest.raises(Refused, match="no invitation"):
+    with pytest.raises(Refused, match="invitation does not exist"):
         demo.run(joining.accept, "guessed")
     act(demo, "invite", other)
     again = re.search(r"/join/(\S+)", mails(demo)[-1].body).group(1)  # type: ignore[union-attr]

@@ -51,8 +51,27 @@ def people(database: Database, **asked: Any) -> list[listing.Row]:
     return database.run(listing.listing, COMMAND_LINE, Asked(**asked), "name", False, 0, 500).rows
 
 
+def received(database: Database, who: Actor, name: str, content: bytes) -> int:
+    """A table with one's own account as the one for rows that name none."""
+    number: int = database.run(usecases.receive, who, name, content)
+    previewed = database.run(usecases.preview, who, number)
+    database.run(usecases.preview, who, number, replace(previewed.how, account=who.scope or ""))
+    return number
+
+
+def test_no_account_is_taken_for_new_people_that_none_was_named_for(demo: Database) -> None:
+    who = admin(demo)
+    number = demo.run(usecases.receive, who, "new.csv", b"name,email\nIda,ida@x.example\n")
+    [fault] = demo.run(usecases.preview, who, number).plan.faults
+    assert (fault.row, fault.expected) == (2, "an account in the file, or a default account for the file")
+    leaver = people(demo, account="OLDQUAY", status="active")[0].person
+    known = f"name,email\n,{leaver.email}\n".encode()
+    plan = demo.run(usecases.preview, who, demo.run(usecases.receive, who, "known.csv", known)).plan
+    assert plan.faults == [], "who is known stays where they are"
+
+
 def bring(database: Database, who: Actor, content: bytes, name: str = "new.csv", **how: Any) -> tuple[int, list[Any]]:
-    number = database.run(usecases.receive, who, name, content)
+    number = received(database, who, name, content)
     previewed = database.run(usecases.preview, who, number)
     plan = database.run(usecases.preview, who, number, replace(previewed.how, **how)).plan
     assert plan.faults == []
@@ -72,7 +91,7 @@ def test_what_a_row_asks_for_and_its_person_cannot_have_is_said_before(demo: Dat
         [has.display_name, has.email, has.username, "", "", "FIELD-FULL", "", ""],
         ["Una Blom", "una@new.example", "", "", "", f"{add_on.code};{add_on.requires[0]}", "", ""],
     ]
-    number = demo.run(usecases.receive, who, "new.csv", as_csv(rows))
+    number = received(demo, who, "new.csv", as_csv(rows))
     said = demo.run(usecases.preview, who, number).conflicts
     assert [(each.row, each.name) for each in said] == [(2, "Ida Blom"), (3, "Ivo Blom"), (4, has.display_name)]
     demo.run(usecases.begin, who, number)
@@ -95,7 +114,7 @@ def test_columns_are_known_by_their_names_whatever_stands_between_them(demo: Dat
         ("b.csv", as_csv(rows, ";")),
         ("c.xlsx", kept.getvalue()),
     ):
-        previewed = demo.run(usecases.preview, who, demo.run(usecases.receive, who, name, content))
+        previewed = demo.run(usecases.preview, who, received(demo, who, name, content))
         assert previewed.how.columns == {
             "name": 0,
             "email": 1,
@@ -176,7 +195,7 @@ def test_every_fault_has_its_place_and_what_would_be_right(demo: Database) -> No
             f"{mine.account_name}, where",
         ),
     ]
-    number = demo.run(usecases.receive, who, "new.csv", as_csv([row for row, _, _ in wrong]))
+    number = received(demo, who, "new.csv", as_csv([row for row, _, _ in wrong]))
     plan = demo.run(usecases.preview, who, number).plan
     assert [(each.row, each.column) for each in plan.faults] == [
         (place, column) for place, (_, column, _) in enumerate(wrong, 2)
@@ -201,8 +220,8 @@ def plan_columns(database: Database, who: Actor, number: int) -> dict[str, int]:
 
 def test_three_thousand_rows_with_one_address_are_three_thousand_faults_but_one(demo: Database) -> None:
     who = admin(demo)
-    number = demo.run(
-        usecases.receive,
+    number = received(
+        demo,
         who,
         "new.csv",
         as_csv([[f"Person {n}", "Same@x.example", "", "", "", "", "", ""] for n in range(3000)]),
@@ -233,8 +252,8 @@ def test_a_known_address_is_linked_to_another_account_when_that_is_chosen(demo: 
 
 def test_what_changed_between_looking_and_doing_is_left_alone_and_told(demo: Database) -> None:
     who, (mover, renamed, staying) = admin(demo), people(demo, account="OLDQUAY-CREW", status="active")[:3]
-    number = demo.run(
-        usecases.receive,
+    number = received(
+        demo,
         who,
         "new.csv",
         as_csv(
@@ -277,8 +296,8 @@ def test_it_is_cancelled_between_parts_breaks_off_whole_and_goes_on(
 ) -> None:
     who = admin(demo)
     monkeypatch.setattr(usecases, "AT_ONCE", 10)
-    number = demo.run(
-        usecases.receive,
+    number = received(
+        demo,
         who,
         "new.csv",
         as_csv([[f"Guest {n:02}", f"guest{n}@x.example", "", "", "", "", "", "active"] for n in range(35)]),
@@ -326,7 +345,7 @@ def test_names_that_end_in_a_number_make_usernames_that_are_nobody_elses(demo: D
 
 def test_somebody_elses_import_is_not_there(demo: Database) -> None:
     who, other = admin(demo), admin(demo, "TERN")
-    number = demo.run(usecases.receive, who, "new.csv", as_csv([["A", "a@x.example", *[""] * 6]]))
+    number = received(demo, who, "new.csv", as_csv([["A", "a@x.example", *[""] * 6]]))
     for asked in (usecases.preview, usecases.begin, usecases.cancel, usecases.forget, usecases.outcomes):
         with pytest.raises(Refused, match="no import"):
             demo.run(asked, other, number)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import date
+from decimal import Decimal
 
 import icalendar
 import pytest
@@ -49,9 +50,16 @@ def test_a_timeline_is_what_positions_say_on_each_day(shared_demo: Database) -> 
             ), point.day
 
 
+def lot_cost(option: purchases_planning.Option) -> Decimal:
+    [lot] = option.changes
+    return lot.unit_cost  # type: ignore[union-attr]
+
+
 def test_every_way_out_keeps_what_it_says(shared_demo: Database) -> None:
     plan = shared_demo.run(purchases_planning.plan, COMMAND_LINE, "GANNET", "LANTERN-MAIL", NEW_YEAR)
     assert plan.short == 317 and [each.key for each in plan.options] == [
+        "renew",
+        "renew needed",
         "buy",
         "take back",
         "max-min",
@@ -68,12 +76,18 @@ def test_every_way_out_keeps_what_it_says(shared_demo: Database) -> None:
         assert not [each for each in previewed.impact.stopping if each.account is not None], (
             f"{option.key} breaks nobody's hard limit"
         )
+    renew, needed = plan.options[:2]
+    assert renew.cost == plan.ending_cost == Decimal("420") * Decimal(lot_cost(renew)), (
+        "the same again at the same price"
+    )
+    assert [(lot.renews, lot.first_day) for lot in needed.changes] == [("PO-2601", NEW_YEAR)]  # type: ignore[union-attr]
+    assert sum(lot.quantity for lot in needed.changes) == plan.short and needed.still_short == 0  # type: ignore[union-attr]
     release = next(each for each in plan.options if each.key == "release")
     with shared_demo.transaction() as tx:
         taken = people.by_username(tx, [subject for each in release.changes for subject in each.subjects])  # type: ignore[union-attr]
     assert len(taken) == release.people and not any(each.protected for each in taken.values())
     with pytest.raises(Refused, match="there is nothing to plan"):
-        shared_demo.run(purchases_planning.plan, COMMAND_LINE, "GANNET", "VOICE", NEW_YEAR)
+        shared_demo.run(purchases_planning.plan, COMMAND_LINE, "GANNET", "DISPATCH", NEW_YEAR)
 
 
 def test_a_smaller_renewal_says_what_each_account_would_have_to_give(shared_demo: Database) -> None:

@@ -30,7 +30,7 @@ MARROW = Actor("Vet", "", "MARROW")
 UNSEEN = Policy("GANNET", "Not seen for 60 days", "unseen", 60, (), (), 0, "release", False)
 
 
-SEATS = {"LANTERN-MAIL", "FIELD-CORE", "FIELD-FULL", "VOICE"}
+SEATS = {"LANTERN-MAIL", "FIELD-CORE", "FIELD-FULL", "DISPATCH"}
 
 
 def everybody(database: Database, **asked: Any) -> dict[str, listing.Row]:
@@ -176,14 +176,14 @@ def test_daily_policies_run_once_a_day_by_themselves(demo: Database) -> None:
     broken = made(
         demo,
         replace(
-            UNSEEN, name="With a group that goes", account="OLDQUAY", exempt=("OLDQUAY/OLDQUAY-MEDIA",), daily=True
+            UNSEEN, name="With a group that goes", account="OLDQUAY", exempt=("OLDQUAY/OLDQUAY-NIGHTS",), daily=True
         ),
     )
-    demo.run(groups.forget, COMMAND_LINE, "OLDQUAY/OLDQUAY-MEDIA")
+    demo.run(groups.forget, COMMAND_LINE, "OLDQUAY/OLDQUAY-NIGHTS")
     for _ in range(2):
         do_job(demo, ReclaimIdle())
     assert [each.row.by for each in demo.run(reclaim.runs, COMMAND_LINE)] == ["policy"]
-    with pytest.raises(Refused, match="There is no group OLDQUAY-MEDIA"):
+    with pytest.raises(Refused, match="There is no group OLDQUAY-NIGHTS"):
         demo.run(reclaim.run, COMMAND_LINE, broken)
     person = next(
         name

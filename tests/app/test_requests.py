@@ -51,9 +51,7 @@ def test_a_request_goes_up_and_comes_back_granted_in_part(demo: Database, actor:
         requests.ask, client, "HAZEL", "WATCHGLASS", 12, "cap", "Ten new drawing tables", date(2026, 12, 1)
     )
     assert demo.run(requests.requests, actor("TERN")) == [], "nobody else sees it"
-    assert "Hazel & Moor Surveyors asks for 12 devices of Watchglass Endpoint, by 01 December 2026" in told(
-        demo, reseller
-    )
+    assert "Hazel & Moor Surveyors asks for 12 devices of Watchglass Guard, by 01 December 2026" in told(demo, reseller)
     before = cap(demo, "HAZEL", "WATCHGLASS"), cap(demo, "BRAMBLE", "WATCHGLASS")
     assert before[0] is not None and before[1] is not None
     mine = demo.run(requests.pass_up, reseller, asked.row.id, "")
@@ -68,12 +66,10 @@ def test_a_request_goes_up_and_comes_back_granted_in_part(demo: Database, actor:
     assert previewed.impact is not None and previewed.impact.stopping == []
     demo.run(requests.grant, operator, above.row.id, 10, "Ten for now")
     assert cap(demo, "BRAMBLE", "WATCHGLASS") == before[1] + 10
-    assert "There is room now for what Hazel & Moor Surveyors asked for of Watchglass Endpoint" in told(demo, reseller)
+    assert "There is room now for what Hazel & Moor Surveyors asked for of Watchglass Guard" in told(demo, reseller)
     done = demo.run(requests.grant, reseller, asked.row.id, 8)
     assert (done.row.state, done.row.granted, cap(demo, "HAZEL", "WATCHGLASS")) == ("granted", 8, before[0] + 8)
-    assert (
-        told(demo, client)[0] == "Hazel & Moor Surveyors was granted 8 devices of the 12 devices of Watchglass Endpoint"
-    )
+    assert told(demo, client)[0] == "Hazel & Moor Surveyors was granted 8 devices of the 12 devices of Watchglass Guard"
     assert demo.run(assignments.verify, COMMAND_LINE) == []
     with pytest.raises(Refused, match="is granted already"):
         demo.run(requests.grant, reseller, asked.row.id)
@@ -82,23 +78,23 @@ def test_a_request_goes_up_and_comes_back_granted_in_part(demo: Database, actor:
 def test_who_may_ask_and_answer_what(demo: Database, actor: Callable[[str], Actor]) -> None:
     client, operator = actor("OLDQUAY"), actor("GANNET")
     for account, product, amount, reason, says in (
-        ("OLDQUAY-CREW", "WATCHGLASS", 5, "why not", "is yours to change"),
-        ("OLDQUAY", "CHARTROOM", 5, "why not", "there is nobody to ask"),
-        ("TERN", "VOICE", 5, "why not", "There is no account 'TERN' here"),
+        ("OLDQUAY-CREW", "WATCHGLASS", 5, "why not", "You can change the allocations"),
+        ("OLDQUAY", "CHARTROOM", 5, "why not", "there is no parent to ask"),
+        ("TERN", "DISPATCH", 5, "why not", "There is no account 'TERN' here"),
         ("OLDQUAY", "WATCHGLASS", 0, "why not", "more than 0"),
-        ("OLDQUAY", "WATCHGLASS", 5, " ", "Say why"),
+        ("OLDQUAY", "WATCHGLASS", 5, " ", "Give a reason"),
         ("OLDQUAY", "WATCHGLASS", -500, "too many", "less than that to give back"),
     ):
         with pytest.raises(Refused, match=says):
             demo.run(requests.ask, client, account, product, amount, "cap", reason, None)
-    asked = demo.run(requests.ask, client, "OLDQUAY", "VOICE", 60, "reserve", "A call centre", None)
+    asked = demo.run(requests.ask, client, "OLDQUAY", "DISPATCH", 60, "reserve", "A call centre", None)
     with pytest.raises(Refused, match="its parent's to answer"):
         demo.run(requests.grant, client, asked.row.id)
     with pytest.raises(Refused, match="short by"):
         demo.run(requests.grant, operator, asked.row.id)
-    with pytest.raises(Refused, match="buys Fieldbook Voice itself"):
+    with pytest.raises(Refused, match="buys Fieldbook Dispatch itself"):
         demo.run(requests.pass_up, operator, asked.row.id, "")
-    with pytest.raises(Refused, match="Say why not"):
+    with pytest.raises(Refused, match="Give a reason"):
         demo.run(requests.refuse, operator, asked.row.id, "")
     assert demo.run(requests.refuse, operator, asked.row.id, "Not before spring").row.state == "refused"
     back = demo.run(requests.ask, client, "OLDQUAY", "WATCHGLASS", -5, "cap", "Yard closed", None)
@@ -109,7 +105,7 @@ def test_names_and_contacts(demo: Database, actor: Callable[[str], Actor]) -> No
     who = actor("BRAMBLE")
     accounts, row = demo.run(account_admin.edit, who, "HAZEL", "Hazel Surveyors", "ada@hazel.example", None)
     assert accounts.name(row) == "Hazel Surveyors" and account_admin.missing_contacts(accounts.facts[row]) == [
-        "Hazel Surveyors has no billing contact: its statements reach nobody."
+        "Hazel Surveyors has no billing contact: no one receives its statements."
     ]
     for email in ("no address", "<script>@x", "a@b, c@d"):
         with pytest.raises(Refused, match="is no e-mail address"):

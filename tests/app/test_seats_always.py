@@ -34,7 +34,7 @@ from fair_ladle.demo.load import STARTS_AT
 
 ACCOUNTS, PRODUCTS, PEOPLE = (
     ("MSP", "A", "A1", "A2", "B"),
-    ("MAIL", "DESK", "DESK-BIG", "VOICE"),
+    ("MAIL", "DESK", "DESK-BIG", "DISPATCH"),
     [f"p{n}" for n in range(12)],
 )
 BOUGHT = dict(zip(PRODUCTS, (9, 5, 4, 3), strict=True))
@@ -57,7 +57,7 @@ TABLES = {
             "MAIL,Mail,seat,seat,,,",
             "DESK,Desk,seat,seat,DESKS,,PAPER!;INK",
             "DESK-BIG,Desk Big,seat,seat,DESKS,,PAPER!;INK;LAMP",
-            "VOICE,Voice,seat,seat,,DESK;DESK-BIG,",
+            "DISPATCH,Voice,seat,seat,,DESK;DESK-BIG,",
         ],
     ),
     "lots": (
@@ -71,7 +71,7 @@ TABLES = {
             "A1,MAIL,1,4,block,2026-01-01",
             "B,MAIL,0,4,block,2026-01-01",
             "A,DESK,0,3,block,2026-01-01",
-            "B,VOICE,1,2,block,2026-01-01",
+            "B,DISPATCH,1,2,block,2026-01-01",
         ],
     ),
     "people": (
@@ -85,7 +85,7 @@ TABLES = {
         "account,product,subject,from",
         [
             f"{ACCOUNTS[1 + n % 4]},{code},p{n},2026-07-01T09:00:00Z"
-            for code, whom in (("MAIL", (0, 3, 6, 9)), ("DESK", (2, 3, 9)), ("VOICE", (3,)))
+            for code, whom in (("MAIL", (0, 3, 6, 9)), ("DESK", (2, 3, 9)), ("DISPATCH", (3,)))
             for n in whom
         ],
     ),

@@ -28,7 +28,7 @@ from fair_ladle.main import create_app
 from tests.conftest import actor_of
 
 PASSWORD = "correct-ferry-staple"
-OPEN = {"/api/sign-in", "/api/me", "/api/joining", "/api/installation", "/api/passwords"}
+OPEN = {"/api/sign-in", "/api/me", "/api/joining", "/api/installation", "/api/passwords", "/api/setup"}
 OPEN_BELOW = (
     "/api/invitations/",
     "/api/joining/",
@@ -156,7 +156,7 @@ def test_every_route_is_closed_unless_it_must_be_open(database: Database) -> Non
 
 def test_a_change_carries_the_sessions_token_and_comes_from_here(signed_in: SignIn) -> None:
     client = signed_in("GANNET")
-    body = {"changes": [change(client, "TERN", "VOICE")]}
+    body = {"changes": [change(client, "TERN", "DISPATCH")]}
     other_site = client.post("/api/drafts/look", json=body, headers={"Origin": "http://elsewhere.example"})
     assert other_site.json()["type"] == "urn:fair-ladle:other-origin"
     del client.headers["X-CSRF-Token"]
@@ -212,10 +212,10 @@ def test_each_sees_just_their_branch(signed_in: SignIn, operator: TestClient, cl
         code for code in accounts(operator) if code.split("-")[0] in ("BRAMBLE", "HAZEL", "OTTERY", "WICKET")
     }
     for path in (
-        "/api/allocations/cell?account=TERN&product=VOICE",
+        "/api/allocations/cell?account=TERN&product=DISPATCH",
         "/api/statements/TERN?month=2026-10",
         "/api/log?account=TERN",
-        "/api/statements/TERN/VOICE/evidence?day=2026-10-05",
+        "/api/statements/TERN/DISPATCH/evidence?day=2026-10-05",
     ):
         answer = client_admin.get(path)
         assert (answer.status_code, answer.json()["detail"]) == (404, "There is no account 'TERN' here."), path
@@ -227,7 +227,7 @@ def test_each_sees_just_their_branch(signed_in: SignIn, operator: TestClient, cl
             "/api/accounts",
             "/api/statements?month=2026-10",
             "/api/allocations",
-            "/api/allocations/cell?account=OLDQUAY-CREW&product=VOICE",
+            "/api/allocations/cell?account=OLDQUAY-CREW&product=DISPATCH",
         )
     ]
     for name in ('"TERN', "Tern", '"GANNET', "FENWICK"):
@@ -266,7 +266,7 @@ def test_what_a_change_would_do_is_told_and_then_done(operator: TestClient) -> N
         18,
         "Admin of GANNET",
     )
-    assert "Changed by somebody else" in applied(operator, again).json()["detail"]
+    assert "Changed by someone else" in applied(operator, again).json()["detail"]
     entry = operator.get("/api/log", params={"account": "OLDQUAY-ENGINEERING", "kind": "allocation changed"}).json()[
         "entries"
     ][0]
@@ -297,9 +297,9 @@ def test_what_a_change_would_do_is_told_and_then_done(operator: TestClient) -> N
 def test_a_change_that_cannot_be_says_why(
     operator: TestClient, account: str, terms: dict[str, Any], status: int, says: str
 ) -> None:
-    wanted = {"kind": "allocation", "account": account, "product": "VOICE", "terms": terms, "seen": None}
+    wanted = {"kind": "allocation", "account": account, "product": "DISPATCH", "terms": terms, "seen": None}
     if account == "TERN":
-        wanted = change(operator, "TERN", "VOICE", **terms)
+        wanted = change(operator, "TERN", "DISPATCH", **terms)
     draft = drafted(operator, wanted)
     if "id" in draft:
         answer = applied(operator, draft)
@@ -316,7 +316,7 @@ def test_a_refused_taking_carries_its_ladder(operator: TestClient) -> None:
     )
     assert answer.status_code == 409 and answer.headers["content-type"] == "application/problem+json"
     assert answer.json()["detail"] == (
-        "1 device of Watchglass Endpoint asked for in Box Office. Box Office can take 0 more, "
+        "1 device of Watchglass Guard asked for in Box Office. Box Office can take 0 more, "
         "limited by Larkhill Theatre Trust's cap of 61."
     )
     assert [step["binds"] for step in answer.json()["ladder"]["limits"]] == [False, True, False, False]
@@ -381,10 +381,10 @@ def test_notices_and_the_calendar_keep_to_their_branch(
         each["account"].startswith("OLDQUAY") for each in client_admin.get("/api/enforcement/holds").json()
     )
     assert (
-        client_admin.get("/api/enforcement/thresholds", params={"account": "TERN", "product": "VOICE"}).status_code
+        client_admin.get("/api/enforcement/thresholds", params={"account": "TERN", "product": "DISPATCH"}).status_code
         == 404
     )
-    assert client_admin.get("/api/pools/GANNET/VOICE/timeline").status_code == 404
+    assert client_admin.get("/api/pools/GANNET/DISPATCH/timeline").status_code == 404
     assert client_admin.get("/api/accounts/TERN").status_code == 404
     assert client_admin.get("/api/demo/mail").status_code == 404
     path = client_admin.post("/api/pools/calendar", json={}).json()["path"]

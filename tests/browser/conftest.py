@@ -124,6 +124,12 @@ def press(button: Locator) -> None:
     button.focus()
     expect(button).to_be_focused()
     button.page.keyboard.press("Enter")
+    stays_focused(button.page)
+
+
+def stays_focused(page: Page) -> None:
+    """Whatever an act takes away, the keyboard stays somewhere in the page."""
+    expect(page.locator(":focus")).to_have_count(1)
 
 
 def serious_findings(page: Page) -> list[str]:

@@ -43,14 +43,14 @@ def test_leave_cover_is_given_looked_at_and_ended(open_page: Open) -> None:
     page.keyboard.press("Escape")
     press(row.get_by_role("button", name="Change Cora Lane"))
     page.get_by_label("Role", exact=True).select_option("desk")
-    press(page.get_by_role("dialog").get_by_role("button", name="Keep the changes"))
+    press(page.get_by_role("dialog").get_by_role("button", name="Save"))
     expect(row).to_contain_text("Service desk")
 
-    press(page.get_by_role("button", name="Compose a role"))
+    press(page.get_by_role("button", name="New role"))
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Name", exact=True).fill("Log reader")
     dialog.get_by_label("read the log").check()
-    press(dialog.get_by_role("button", name="Compose it"))
+    press(dialog.get_by_role("button", name="Create role"))
     expect(page.get_by_role("region", name="Roles")).to_contain_text("Log reader")
 
     press(row.get_by_role("button", name="End Cora Lane"))
@@ -60,7 +60,7 @@ def test_leave_cover_is_given_looked_at_and_ended(open_page: Open) -> None:
 
 def test_a_service_desk_sees_people_and_nothing_it_cannot_do(open_page: Open, database_of_address: Database) -> None:
     page = open_page("OLDQUAY", "/delegations")
-    press(page.get_by_role("button", name="Let somebody run…"))
+    press(page.get_by_role("button", name="New delegation…"))
     page.get_by_label("Name", exact=True).fill("Dov Desk")
     page.get_by_label("E-mail address").fill("desk@x.example")
     page.get_by_label("Role", exact=True).select_option("desk")
@@ -78,7 +78,7 @@ def test_a_service_desk_sees_people_and_nothing_it_cannot_do(open_page: Open, da
     desk.keyboard.press("Space")
     chosen = desk.get_by_role("region", name="Chosen people")
     press(chosen.get_by_role("button", name="More"))
-    expect(chosen.get_by_role("button", name=re.compile("…$"))).to_have_text(["Invite again…", "Withdraw invitation…"])
+    expect(chosen.get_by_role("button", name=re.compile("…$"))).to_have_text(["Invite again…", "Revoke invitation…"])
     desk.keyboard.press("Escape")
     people.get_by_role("link").first.click()
     expect(desk.get_by_role("heading", level=1)).to_be_visible()
@@ -88,7 +88,7 @@ def test_what_is_above_a_ceiling_is_asked_for_and_applied_by_who_may(
     open_page: Open, database_of_address: Database
 ) -> None:
     page = open_page("GANNET", "/delegations")
-    press(page.get_by_role("button", name="Let somebody run…"))
+    press(page.get_by_role("button", name="New delegation…"))
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Name", exact=True).fill("Lea Reed")
     dialog.get_by_label("E-mail address").fill("lea@x.example")
@@ -97,7 +97,7 @@ def test_what_is_above_a_ceiling_is_asked_for_and_applied_by_who_may(
     dialog.get_by_label("Fieldbook Core: at most in one change").fill("1")
     dialog.get_by_label("Prices").uncheck()
     assert serious_findings(page) == []
-    press(dialog.get_by_role("button", name="Let them run it"))
+    press(dialog.get_by_role("button", name="Create delegation"))
     row = page.get_by_role("row", name=re.compile("Lea Reed"))
     expect(row).to_contain_text("1 ceiling · no prices")
     database_of_address.run(sign_in.give_sign_in, COMMAND_LINE, "lea@x.example", "Lea Reed", "OLDQUAY", PASSWORD)
@@ -112,17 +112,17 @@ def test_what_is_above_a_ceiling_is_asked_for_and_applied_by_who_may(
     act = lea.get_by_role("dialog")
     act.get_by_label("Product").select_option("FIELD-CORE")
     expect(act.get_by_role("alert")).to_contain_text("at most 1 seat of Fieldbook Core in one change; here are 2 seats")
-    act.get_by_label("Why it is needed").fill("New desks")
+    act.get_by_label("Reason").fill("New desks")
     assert serious_findings(lea) == []
     lea.keyboard.press("Enter")
-    expect(act.get_by_role("status")).to_contain_text("It waits under Drafts")
+    expect(act.get_by_role("status")).to_contain_text("The draft is kept under Drafts")
 
     boss = open_page("OLDQUAY", "/drafts")
-    drawer = boss.get_by_role("complementary", name="The chosen draft")
+    drawer = boss.get_by_role("complementary", name="Selected draft")
     expect(drawer).to_contain_text("New desks")
     expect(drawer).to_contain_text("elke.kestrel")
     assert serious_findings(boss) == []
-    press(drawer.get_by_role("button", name="Apply it"))
+    press(drawer.get_by_role("button", name="Apply"))
     expect(drawer).to_contain_text("applied")
     boss.goto("/log?kind=draft+asked")
     expect(boss.get_by_role("table", name="Log, newest first")).to_contain_text("Lea Reed")
@@ -132,16 +132,16 @@ def test_what_is_above_a_ceiling_is_asked_for_and_applied_by_who_may(
 
 def test_the_product_is_seen_as_a_role_and_a_key_is_made(open_page: Open) -> None:
     page = open_page("GANNET", "/delegations")
-    press(page.get_by_role("button", name="Let somebody run…"))
+    press(page.get_by_role("button", name="New delegation…"))
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Account, with all below it").select_option("OLDQUAY")
     dialog.get_by_label("Role", exact=True).select_option("billing")
-    press(dialog.get_by_role("button", name="See it as they would"))
-    expect(page.get_by_text("As a Billing reader of Old Quay Ferries")).to_be_visible()
+    press(dialog.get_by_role("button", name="Preview as this role"))
+    expect(page.get_by_text("Preview as Billing reader of Old Quay Ferries")).to_be_visible()
     screens = page.get_by_role("navigation", name="Screens")
     expect(screens.get_by_role("link")).to_have_text(["Pools", "Statements"])
     assert serious_findings(page) == []
-    press(page.get_by_role("button", name="End the look"))
+    page.get_by_role("button", name="Exit preview").click()
     expect(page.get_by_role("heading", name="Delegations")).to_be_visible()
     page.get_by_role("region", name="On a past day").get_by_label("On").fill("2026-11-24")
     page.keyboard.press("Enter")
@@ -150,15 +150,15 @@ def test_the_product_is_seen_as_a_role_and_a_key_is_made(open_page: Open) -> Non
 
     page.goto("/own")
     press(page.get_by_role("button", name="Create key…"))
-    page.get_by_label("What it is for").fill("Reports")
+    page.get_by_label("Name").fill("Reports")
     page.get_by_label("Last day", exact=True).fill("2027-01-31")
-    page.get_by_label("Only so much of it").check()
+    page.get_by_label("Limit products and amounts").check()
     page.get_by_label("Fieldbook Full: at most in one change").fill("5")
     assert serious_findings(page) == []
     page.get_by_label("Your password", exact=True).first.fill(PASSWORD)
     page.keyboard.press("Enter")
     expect(page.get_by_role("table", name="Keys")).to_contain_text("1 ceiling")
-    key = page.get_by_label("The key", exact=True).inner_text()
+    key = page.get_by_label("Key", exact=True).inner_text()
     assert serious_findings(page) == []
     answer = page.request.get("/api/pools", headers={"Authorization": f"Bearer {key}", "Cookie": ""})
     assert answer.status == 200

@@ -32,21 +32,21 @@ def test_a_table_is_mapped_its_faults_seen_and_the_rest_brought_in(open_page: Op
     page.keyboard.press("Tab")
     page.keyboard.press("Enter")
     page.get_by_role("heading", name="pasted").wait_for()
-    bring = page.get_by_role("button", name=re.compile("^Bring"))
+    bring = page.get_by_role("button", name=re.compile("^Import "))
     expect(bring).to_be_disabled()
     page.get_by_label("Who is", exact=True).select_option("name")
     status = page.get_by_role("status").first
     expect(status).to_contain_text("1 join")
-    expect(status).to_contain_text("2 at fault")
-    faults = page.get_by_role("table", name="Faults")
+    expect(status).to_contain_text("2 with errors")
+    faults = page.get_by_role("table", name="Errors")
     expect(faults).to_contain_text("the code, or the name, of an account of the branch")
-    press(faults.get_by_role("button", name="Leave row 4 out"))
+    press(faults.get_by_role("button", name="Skip row 4"))
     expect(status).to_contain_text("1 left out")
-    page.get_by_label("Leave the 1 row at fault out").focus()
+    page.get_by_label("Skip the 1 row with errors").focus()
     page.keyboard.press("Space")
     expect(bring).to_be_enabled()
     press(bring)
-    expect(page.get_by_role("status").first).to_contain_text("Everything is done. 1 of 1 rows", timeout=15_000)
+    expect(page.get_by_role("status").first).to_contain_text("Finished. 1 of 1 rows", timeout=15_000)
     press(page.get_by_role("link", name="To the people"))
     page.get_by_label("Find a person").fill("blomqvist")
     expect(page.get_by_role("status").first).to_have_text("1 person")
@@ -58,9 +58,9 @@ def test_somebody_asks_to_join_by_an_address_and_is_let_in_from_today(
 ) -> None:
     page = open_page("OLDQUAY", "/domains")
     page.get_by_label("Domain", exact=True).fill("ferry.example")
-    page.keyboard.press("Tab")
-    press(page.get_by_role("button", name="Let it join"))
-    expect(page.get_by_role("region", name="Domains")).to_contain_text("waits for approval")
+    page.get_by_role("region", name="Domains").get_by_label("Account").select_option("OLDQUAY")
+    press(page.get_by_role("button", name="Add domain"))
+    expect(page.get_by_role("region", name="Domains")).to_contain_text("waiting for approval")
     operator = open_page()
     expect(operator.get_by_text("Old Quay Ferries asks for ferry.example")).to_be_visible()
     operator.goto("/domains")
@@ -70,20 +70,20 @@ def test_somebody_asks_to_join_by_an_address_and_is_let_in_from_today(
     outside.get_by_label("Name").fill("Runa Falk")
     outside.get_by_label("E-mail address").fill("runa.falk@ferry.example")
     outside.keyboard.press("Enter")
-    expect(outside.get_by_role("heading")).to_have_text("Look into your mail")
+    expect(outside.get_by_role("heading")).to_have_text("Check your mail")
     with database_of_address.engine.connect() as connection:
         body = connection.scalar(sa.text("SELECT body FROM outbox WHERE to_address = 'runa.falk@ferry.example'"))
     link = re.search(r"/joining/[\w-]+", body)
     assert link
     outside.goto(link[0])
-    press(outside.get_by_role("button", name="Ask to be let in"))
+    press(outside.get_by_role("button", name="Request access"))
     expect(outside.get_by_role("heading")).to_have_text("Thank you")
     page.goto("/today")
-    expect(page.get_by_role("region", name="What needs somebody")).to_contain_text(
+    expect(page.get_by_role("region", name="Needs attention")).to_contain_text(
         "Runa Falk asks to join Old Quay Ferries"
     )
-    press(page.get_by_role("button", name="Let Runa Falk in", exact=True))
-    expect(page.get_by_role("region", name="What needs somebody")).not_to_contain_text("Runa Falk")
+    press(page.get_by_role("button", name="Approve Runa Falk", exact=True))
+    expect(page.get_by_role("region", name="Needs attention")).not_to_contain_text("Runa Falk")
     outside.reload()
     expect(outside.get_by_role("heading")).to_have_text("You have joined Old Quay Ferries")
     assert database_of_address.run(domains.waiting, GANNET) == []
@@ -99,8 +99,8 @@ def test_a_key_is_made_and_a_device_that_began_with_it_is_given_and_revoked(
     page.get_by_label("Name", exact=True).fill("Reading rooms")
     page.get_by_label("Product").select_option("WATCHGLASS")
     page.get_by_label("Account", exact=True).select_option("NORTHFOLD")
-    press(page.get_by_role("button", name="Make the key"))
-    key = page.get_by_role("region", name="Make a key").locator("code").inner_text()
+    press(page.get_by_role("button", name="Create key"))
+    key = page.get_by_role("region", name="Create activation key").locator("code").inner_text()
     token = database_of_address.run(devices.activate, key, "reading-room-1", "Reading room")[1]
     page.goto("/devices?find=reading-room")
     grid = page.get_by_role("grid", name="Devices")
@@ -146,9 +146,9 @@ def test_a_request_file_is_answered(open_page: Open, database_of_address: Databa
 def test_numbers_come_in_by_a_range_are_assigned_with_an_address_and_released(open_page: Open) -> None:
     page = open_page(at="/numbers")
     page.get_by_role("grid", name="Numbers").wait_for()
-    press(page.get_by_role("button", name="Bring in…"))
-    page.get_by_label(re.compile("^Numbers, one a line")).fill("+351 600 000 001 - +351 600 000 004")
-    press(page.get_by_role("dialog").get_by_role("button", name="Bring in"))
+    press(page.get_by_role("button", name="Import…"))
+    page.get_by_label(re.compile("^Numbers, one per line")).fill("+351 600 000 001 - +351 600 000 004")
+    press(page.get_by_role("dialog").get_by_role("button", name="Import"))
     expect(page.get_by_role("dialog")).to_have_count(0)
     press(page.get_by_role("button", name="Free"))
     grid = page.get_by_role("grid", name="Numbers")
@@ -157,7 +157,7 @@ def test_numbers_come_in_by_a_range_are_assigned_with_an_address_and_released(op
     page.keyboard.press("Space")
     press(page.get_by_role("button", name="Assign…"))
     dialog = page.get_by_role("dialog")
-    expect(dialog).to_contain_text("Kept for you for ten minutes")
+    expect(dialog).to_contain_text("Held for you for ten minutes")
     dialog.get_by_label("In the account").select_option("LARKHILL-STAGE")
     press(dialog.get_by_role("button", name="Assign 1"))
     expect(dialog.get_by_role("alert")).to_have_text("+351600000001 needs the address where it is used.")
@@ -170,7 +170,7 @@ def test_numbers_come_in_by_a_range_are_assigned_with_an_address_and_released(op
     grid.focus()
     page.keyboard.press("Space")
     press(page.get_by_role("button", name="Release 1"))
-    expect(page.get_by_text("No number is in that state.")).to_be_visible()
+    expect(page.get_by_text("No numbers in this state.")).to_be_visible()
 
 
 def test_a_session_is_seen_and_told_to_end(open_page: Open, database_of_address: Database) -> None:
@@ -202,11 +202,11 @@ def test_how_much_somebody_may_store_is_set_where_it_is_seen(open_page: Open, da
         database_of_address.run(listing.listing, GANNET, Asked(account="OLDQUAY-CREW", status="active")).rows[0].person
     )
     page = open_page("OLDQUAY", "/accounts/OLDQUAY")
-    limit = page.get_by_label("Limit of Deepshelf Storage a person, in GB")
+    limit = page.get_by_label("Limit of Deepshelf Storage per person, in GB")
     limit.fill("7.5")
     page.keyboard.press("Enter")
-    expect(page.get_by_role("region", name="Storage a person")).to_contain_text(
-        "Deepshelf Storage: 7.5 GB is the limit now."
+    expect(page.get_by_role("region", name="Storage per person")).to_contain_text(
+        "Limit of Deepshelf Storage set to 7.5 GB."
     )
     page.goto(f"/people/{person.username}")
     storage = page.get_by_role("region", name="Storage")

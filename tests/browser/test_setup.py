@@ -66,16 +66,16 @@ def test_from_an_empty_home_to_a_seat_given_by_a_clients_admin(open_page: Open, 
     expect(page.get_by_role("region", name="Desk suite of Sandpiper & Knot")).to_be_visible()
 
     step(page, "Add the first client")
-    page.get_by_label("Products it has no allocation of").select_option("free")
-    page.get_by_label(re.compile("^One a line")).fill("Heron Mills")
+    page.get_by_label("Products without an allocation").select_option("free")
+    page.get_by_label(re.compile("^One per line")).fill("Heron Mills")
     press(page.get_by_role("dialog").get_by_role("button", name=re.compile("draft")))
     apply(page, "")
 
-    step(page, "Let somebody run the client")
+    step(page, "Delegate the client")
     fill(page, Name="Per Reed")
     page.get_by_label("E-mail address").fill("per@heron.example")
     page.get_by_label("Account", exact=True).select_option(label="\u00a0\u00a0Heron Mills")
-    page.get_by_label("Here as").select_option("admin")
+    page.get_by_label("Role").select_option("admin")
     page.get_by_label(re.compile("^Invite by mail")).uncheck()
     press(page.get_by_role("dialog").get_by_role("button", name="Add"))
     expect(page.get_by_role("dialog")).to_have_count(0)
@@ -170,7 +170,7 @@ def test_an_intake_is_brought_in_and_its_admins_are_invited(
         for name, table in INTAKE.items():
             packed.writestr(name, table.format(top="SANDPIPER-KNOT"))
     page.get_by_label("Workbook or zip").set_input_files(file)
-    whom = page.get_by_role("region", name="Whom to invite")
+    whom = page.get_by_role("region", name="People to invite")
     expect(whom).to_contain_text("Wren Mills · wren@x.example")
     assert serious_findings(page) == []
     press(whom.get_by_role("button", name="Invite 1"))

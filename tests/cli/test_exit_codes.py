@@ -41,10 +41,10 @@ def run(new_demo, tmp_path_factory: pytest.TempPathFactory):  # type: ignore[no-
     ("words", "code", "says"),
     [
         (["import", "/nonexistent"], 1, "1 fault; nothing was changed"),
-        (["headroom", "NOBODY", "VOICE"], 1, "There is no account 'NOBODY' here."),
+        (["headroom", "NOBODY", "DISPATCH"], 1, "There is no account 'NOBODY' here."),
         (["positions", "--product", "NOTHING", "--csv"], 1, "There is no product 'NOTHING' here."),
         (["statement", "--buyer", "TERN", "--month", "October"], 1, "is no month; write it like 2026-10"),
-        (["readings", "--product", "VOICE"], 2, "Missing option '--month'"),
+        (["readings", "--product", "DISPATCH"], 2, "Missing option '--month'"),
         (["serve", "--port", "99999999"], 2, "--port"),
         (["database", "mariadb", "fair_ladle"], 1, "FAIR_LADLE_DATABASE_URL; reach it as you do"),
         (["no-such-command"], 2, "No such command"),

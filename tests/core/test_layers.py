@@ -9,28 +9,28 @@ from hypothesis import strategies as st
 
 from fair_ladle.core.layers import NO_PRIORITY, Bar, Grant, Switch, family_order, personal_limit, reach, waiting_order
 
-WRITER, SHEETS, MEETINGS = 1, 2, 4
+JOBS, ROUTES, INSPECTIONS = 1, 2, 4
 
 
 def at(*places: int) -> np.ndarray:
     return np.array(places, dtype=np.int64)
 
 
-ALL = WRITER | SHEETS | MEETINGS
+ALL = JOBS | ROUTES | INSPECTIONS
 
 
 @pytest.mark.parametrize(
     ("what", "mandatory", "by_account", "switched", "by_group", "layers", "on"),
     [
-        ("mandatory is always on", SHEETS, SHEETS, "off", SHEETS, [WRITER], True),
-        ("barred by an account, whatever is switched", 0, SHEETS, "on", 0, [SHEETS], False),
-        ("switched on, whatever a group bars", 0, 0, "on", SHEETS, [WRITER], True),
-        ("switched off, whatever layers say", 0, 0, "off", 0, [SHEETS], False),
-        ("barred by a group, whatever layers say", 0, 0, "", SHEETS, [SHEETS], False),
-        ("on in any layer that gives it", 0, 0, "", 0, [WRITER, SHEETS], True),
+        ("mandatory is always on", ROUTES, ROUTES, "off", ROUTES, [JOBS], True),
+        ("barred by an account, whatever is switched", 0, ROUTES, "on", 0, [ROUTES], False),
+        ("switched on, whatever a group bars", 0, 0, "on", ROUTES, [JOBS], True),
+        ("switched off, whatever layers say", 0, 0, "off", 0, [ROUTES], False),
+        ("barred by a group, whatever layers say", 0, 0, "", ROUTES, [ROUTES], False),
+        ("on in any layer that gives it", 0, 0, "", 0, [JOBS, ROUTES], True),
         ("a layer that names none has all on", 0, 0, "", 0, [None], True),
-        ("on in none of them", 0, 0, "", 0, [WRITER, MEETINGS], False),
-        ("nothing is on of what does not reach them", SHEETS, 0, "on", 0, [], False),
+        ("on in none of them", 0, 0, "", 0, [JOBS, INSPECTIONS], False),
+        ("nothing is on of what does not reach them", ROUTES, 0, "on", 0, [], False),
     ],
 )
 def test_of_a_component_the_first_that_applies_holds(
@@ -41,14 +41,14 @@ def test_of_a_component_the_first_that_applies_holds(
         2,
         [ALL],
         [Grant(0, at(0, 1), bits) for bits in layers],
-        [Switch(0, 1, SHEETS * (switched == "on"), SHEETS * (switched == "off"))] if switched else [],
+        [Switch(0, 1, ROUTES * (switched == "on"), ROUTES * (switched == "off"))] if switched else [],
         [mandatory],
         [Bar(0, at(1), by_account)],
         [Bar(0, at(1), by_group)],
     )
-    assert bool(int(found.components[1, 0]) & SHEETS) is on
+    assert bool(int(found.components[1, 0]) & ROUTES) is on
     plain = [ALL if bits is None else bits for bits in layers]
-    assert bool(int(found.components[0, 0]) & SHEETS) is bool(layers and (mandatory | sum(set(plain))) & SHEETS), (
+    assert bool(int(found.components[0, 0]) & ROUTES) is bool(layers and (mandatory | sum(set(plain))) & ROUTES), (
         "and nobody else is touched"
     )
 

@@ -75,6 +75,24 @@ class AccountEdit(BaseModel):
     billing_email: str | None = Field(default=None, max_length=254)
 
 
+class SettingBody(BaseModel):
+    """How long something lasts for an account: ``in_force`` there, ``own`` set by it (null = as the account above)."""
+
+    name: str
+    words: str
+    unit: str
+    in_force: int
+    own: int | None
+    least: int
+    most: int
+
+
+class SettingEdit(BaseModel):
+    """Another value; null = as the account above."""
+
+    value: int | None
+
+
 def _body(tx: Transaction, who: Actor, accounts: Accounts, row: int) -> AccountBody:
     facts, tree, top = accounts.facts[row], accounts.tree, top_row(accounts, who)
     parent = int(tree.parent[row]) if row != top else -1
@@ -131,6 +149,29 @@ def forget_template(name: str, db: Db, who: Who) -> None:
 def shape(account: str, db: Db, who: Who) -> Any:
     """What a new account could be made after: the departments, allocations and own rates of this one."""
     return db.run(shapes.shape_of, who, account)
+
+
+@routes.get("/{account}/settings", response_model=list[SettingBody])
+def settings(account: str, db: Db, who: Who) -> Any:
+    """How long things last for an account."""
+    return [
+        SettingBody(
+            name=each.name,
+            words=each.setting.words,
+            unit=each.setting.unit,
+            in_force=each.in_force,
+            own=each.own,
+            least=each.setting.least,
+            most=each.setting.most,
+        )
+        for each in db.snapshot(usecases.settings, who, account)
+    ]
+
+
+@routes.put("/{account}/settings/{name}", status_code=204)
+def set_setting(account: str, name: str, body: SettingEdit, db: Db, who: Who) -> None:
+    """Set how long something lasts for an account and those below."""
+    db.run(usecases.set_setting, who, account, name, body.value)
 
 
 @routes.get("/{account}", response_model=AccountBody)

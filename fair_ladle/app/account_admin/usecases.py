@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts import settings as settings_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.addresses import email as an_email
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.plumbing.problems import invalid
+from fair_ladle.app.plumbing.problems import invalid, not_found
 
 
 def one(tx: Transaction, actor: Actor, code: str) -> tuple[Accounts, int]:
@@ -36,7 +38,7 @@ def missing_contacts(facts: Any) -> list[str]:
     ]
     return [
         f"{facts.name} has no {name}: "
-        f"{'nobody hears of requests and deadlines' if name == 'admin' else 'its statements reach nobody'}."
+        f"{'no one is notified of requests and deadlines' if name == 'admin' else 'no one receives its statements'}."
         for name in lacking
     ]
 
@@ -61,3 +63,45 @@ def edit(
         after = {field: values[field] for field in before}
         log_service.write(tx, actor, None, [log_service.Entry("account changed", facts.code, facts.id, before, after)])
     return one(tx, actor, code)
+
+
+@dataclass(frozen=True)
+class SettingHere:
+    """A setting of an account: what is in force, and what the account has set itself (None = as the account above)."""
+
+    name: str
+    setting: settings_service.Setting
+    in_force: int
+    own: int | None
+
+
+def settings(tx: Transaction, actor: Actor, code: str) -> list[SettingHere]:
+    """How long things last for an account of the actor's branch."""
+    accounts, row = one(tx, actor, code)
+    own = settings_service.own(tx, accounts, {row})
+    return [
+        SettingHere(name, each, settings_service.value(tx, accounts, row, name), own.get((row, name)))
+        for name, each in settings_service.SETTINGS.items()
+    ]
+
+
+def set_setting(tx: Transaction, actor: Actor, code: str, name: str, amount: int | None) -> None:
+    """Set how long something lasts for an account and those below; None = as the account above."""
+    accounts, row = one(tx, actor, code)
+    setting = settings_service.SETTINGS.get(name)
+    if setting is None:
+        raise not_found("setting", name)
+    if amount is not None and not setting.least <= amount <= setting.most:
+        raise invalid(f"{setting.words} {setting.least} to {setting.most} {setting.unit}.", name)
+    before = settings_service.own(tx, accounts, {row}).get((row, name))
+    if before == amount:
+        return
+    settings_service.put(tx, int(accounts.ids[row]), name, amount)
+
+    def said(value: int | None) -> str:
+        return "as the parent account" if value is None else f"{value} {setting.unit}"
+
+    entry = log_service.Entry(
+        "setting changed", setting.words, int(accounts.ids[row]), {"value": said(before)}, {"value": said(amount)}
+    )
+    log_service.write(tx, actor, None, [entry])

@@ -58,3 +58,12 @@ account_parents = sa.Table(
     sa.Column("first_day", sa.Date, comment="NULL = since ever"),
     sa.Column("last_day", sa.Date, comment="NULL = open"),
 )
+
+account_settings = sa.Table(
+    "account_settings",
+    metadata,
+    sa.Column("account_id", sa.ForeignKey("accounts.id"), primary_key=True),
+    sa.Column("name", sa.String(32), primary_key=True),
+    sa.Column("value", sa.Integer, nullable=False),
+)
+"""How long things last where an account has said so; no row = as the account above."""

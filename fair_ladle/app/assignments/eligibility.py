@@ -109,7 +109,7 @@ def is_of_the_account(facts: Facts, each: Wanted) -> Iterator[Finding]:
     if facts.products[each.product].is_personal:
         person = facts.people.get(each.username)
         if person is None or person.account_id != facts.account_ids[each.account]:
-            yield Finding(each, f"is nobody of {each.account}.", invalid)
+            yield Finding(each, f"is not a person of {each.account}.", invalid)
 
 
 def is_there(facts: Facts, each: Wanted) -> Iterator[Finding]:

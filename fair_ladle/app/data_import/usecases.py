@@ -47,7 +47,7 @@ class LoadResult:
 def load(tx: Transaction, actor: Actor, source: Source, progress: OnProgress = lambda what, done: None) -> LoadResult:
     """Check a source and load it; FaultyIntake with every fault otherwise. For the operator's side only."""
     if actor.scope is not None and actor.scope != accounts_service.operator(tx).code:
-        raise not_allowed("Only the operator brings intakes in.")
+        raise not_allowed("Only the operator can import an intake.")
     intake = parse(source, progress)
     if not source.tables and not source.faults:
         intake.faults.append(
@@ -78,7 +78,7 @@ def put_product(tx: Transaction, actor: Actor, cells: Mapping[str, str]) -> None
     with the field where something is wrong."""
     accounts = accounts_service.known(tx)
     if accounts_service.top_row(accounts, actor) != 0:
-        raise not_allowed("Only the operator makes products.")
+        raise not_allowed("Only the operator can change products.")
     source = Source({"products": SheetTable("products", list(cells), iter([(2, list(cells.values()))]))})
     intake = parse(source, lambda what, done: None)
     root, products = accounts.tree.codes[0], pools.products(tx)
@@ -86,7 +86,7 @@ def put_product(tx: Transaction, actor: Actor, cells: Mapping[str, str]) -> None
     there = There({root: None}, {root: accounts.facts[0].currency}, measures, {}, {}, *[frozenset()] * 3)
     Checks(intake, there).run()
     for fault in intake.faults:
-        raise invalid(f"{fault.found}: write {fault.expected}.", fault.column)
+        raise invalid(f"{fault.found}: expected {fault.expected}.", fault.column)
     [(_, row)] = intake.table("products")
     merged = pools.load_products(tx, [row | {"unit": row["unit"] or row["measure"]}])
     if merged.changed:
@@ -108,7 +108,7 @@ def every_product(tx: Transaction, actor: Actor) -> list[tuple[pools.Product, bo
     """Every product, and whether there is a pool of it. The operator sees them all."""
     accounts = accounts_service.known(tx)
     if accounts_service.top_row(accounts, actor) != 0:
-        raise not_allowed("Only the operator sees every product.")
+        raise not_allowed("Only the operator can see all products.")
     products = pools.products(tx)
     pooled = {each.product.id for each in pools.pools(tx, products)}
     return [(each, each.id in pooled) for each in products]

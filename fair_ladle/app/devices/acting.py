@@ -127,7 +127,7 @@ def confirm_revoked(tx: Transaction, actor: Actor, refs: Sequence[Ref]) -> None:
     _, chosen = _chosen(tx, actor, refs)
     for each in chosen:
         if each.state != "revoking":
-            raise conflict(f"{each.machine} does not wait to be told.")
+            raise conflict(f"{each.machine} is not waiting for confirmation.")
     _set(tx, chosen, {"state": "revoked"})
     _log(tx, actor, "revoking confirmed", chosen, {})
 
@@ -156,7 +156,7 @@ def give_to(tx: Transaction, actor: Actor, refs: Sequence[Ref], username: str | 
             raise conflict(f"{each.machine} is revoked.")
         if username and accounts.row_of_id[each.account_id] not in above:
             raise invalid(
-                f"{username} is nobody of "
+                f"{username} is not a person of "
                 f"{accounts.name(accounts.row_of_id[each.account_id])}, which {each.machine} belongs to.",
                 "username",
             )

@@ -15,6 +15,7 @@ import sqlalchemy as sa
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts import settings as settings_service
 from fair_ladle.app.devices import store, usecases
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Again, Transaction
@@ -46,9 +47,10 @@ def canonical(answer: dict[str, Any]) -> bytes:
     return json.dumps(answer, sort_keys=True, separators=(",", ":")).encode()
 
 
-def answer(tx: Transaction, actor: Actor, request: dict[str, Any], days: int) -> dict[str, Any]:
-    """The signed answer to a request file: the machine has its unit, and works without a network for so many days."""
-    if not 1 <= days <= MOST_DAYS:
+def answer(tx: Transaction, actor: Actor, request: dict[str, Any], days: int | None) -> dict[str, Any]:
+    """The signed answer to a request file: the machine has its unit, and works offline for so many days (None = as its
+    account has set)."""
+    if days is not None and not 1 <= days <= MOST_DAYS:
         raise invalid(f"Between 1 and {MOST_DAYS} days.", "days")
     texts = {name: request.get(name) for name in ("kind", "key_hash", "machine", "nonce")}
     if texts["kind"] != KIND or not all(isinstance(each, str) and 0 < len(each) <= 200 for each in texts.values()):
@@ -57,7 +59,10 @@ def answer(tx: Transaction, actor: Actor, request: dict[str, Any], days: int) ->
     accounts = accounts_service.known(tx)
     if not accounts_service.sees(accounts, actor, key.row.account_id):
         raise not_found("key", "of this request")
-    until = tx.now + timedelta(days=days)
+    most = settings_service.value(tx, accounts, accounts.row_of_id[key.row.account_id], "offline_lease")
+    if days is not None and days > most:
+        raise invalid(f"Devices of {key.account_name} may work offline for {most} days at most.", "days")
+    until = tx.now + timedelta(days=days or most)
     usecases.activate(tx, None, str(texts["machine"]), str(request.get("name") or ""), str(texts["key_hash"]), until)
     content = {
         "kind": "fair-ladle device answer 1",

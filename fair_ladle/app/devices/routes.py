@@ -115,7 +115,7 @@ class OfflineWanted(BaseModel):
     """A request file, and for how long its device works without a network."""
 
     request: dict[str, Any]
-    days: int = 30
+    days: int | None = Field(default=None, description="null = as its account has set")
 
 
 class SignedAnswer(BaseModel):

@@ -167,7 +167,7 @@ def valid_key(tx: Transaction, key: str | None, measure: str, key_hash: str | No
     if found.product.measure != measure:
         raise _refused("Another kind of key", f"This key is for {found.product.measure}s of {found.product.name}.")
     if row.withdrawn_at is not None:
-        raise _refused("Withdrawn", "This key was withdrawn; ask whoever gave it for another one.")
+        raise _refused("Withdrawn", "This key was withdrawn. Ask your administrator for another one.")
     if row.last_day is not None and row.last_day < accounts_service.today(tx):
         raise _refused("Over", f"This key ended on {row.last_day:%-d %B %Y}.")
     return found, Actor(f"key {row.ending}", "", found.account)

@@ -187,7 +187,7 @@ class DraftEvaluation:
                 continue
             name = accounts.name(row)
             if change.account == top:
-                self.fault(change, f"{name} is the top of your branch; where it stands is its parent's to say.")
+                self.fault(change, f"{name} is the top of your branch; only its parent account can move it.")
             elif self._below(parents, change.parent, change.account):
                 self.fault(change, f"{name} cannot stand below itself; choose a parent outside its branch.")
             else:
@@ -249,7 +249,7 @@ class DraftEvaluation:
             elif change.status == own and (own != "suspended" or change.charged == facts[row].charged):
                 self.fault(change, f"{name} is {own} already.")
             elif accounts.status(above) == "closed":
-                self.fault(change, f"{name} stands below a closed account; reopen that one first.")
+                self.fault(change, f"{name} is below a closed account; reopen that one first.")
             else:
                 facts[row] = replace(
                     facts[row],
@@ -282,7 +282,7 @@ class DraftEvaluation:
                 self.fault(
                     change,
                     f"{owner} still has lot {lot.reference} of {pool.product.name}; end it first, so that "
-                    "nothing is paid for that nobody has.",
+                    "nothing is charged that no one has.",
                 )
             if running:
                 continue
@@ -308,7 +308,7 @@ class DraftEvaluation:
                     change, f"{product.name} is measured by what is stored; nothing of it is given out or taken back."
                 )
             elif len(set(change.subjects)) < len(change.subjects):
-                self.fault(change, f"{name}: somebody stands there twice.")
+                self.fault(change, f"{name}: a person is listed twice.")
             elif change.give and product.measure == "item":
                 self.fault(change, f"{product.name} is numbered; assign its numbers under Numbers.")
             elif change.give and snapshot.accounts.status(row) != "active":
@@ -316,7 +316,7 @@ class DraftEvaluation:
             for subject in change.subjects:
                 holding = self.in_use.holding.get((product.code, subject), set())
                 if change.give and product.is_personal and self.in_use.account_of.get(subject) != change.account:
-                    self.fault(change, f"{subject} is nobody of {name}.")
+                    self.fault(change, f"{subject} is not a person of {name}.")
                     continue
                 if change.give and holding and product.measure != "session":
                     self.fault(change, f"{subject} has {product.name} already.")

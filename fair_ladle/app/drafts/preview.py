@@ -154,7 +154,7 @@ def apply_changes(
     if clashes:
         names = ", ".join(f"{clash.change.account} {clash.change.product}" for clash in clashes)
         raise conflict(
-            f"Changed by somebody else meanwhile: {names}. Keep yours or take theirs; nothing was applied.",
+            f"Changed by someone else meanwhile: {names}. Keep yours or take theirs; nothing was applied.",
             changed=[{"account": each.change.account, "product": each.change.product} for each in clashes],
         )
     impact = Impact(evaluation)

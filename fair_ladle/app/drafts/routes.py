@@ -67,6 +67,12 @@ class Revision(BaseModel):
     revision: int
 
 
+class Applying(Revision):
+    """The state of the draft one has looked at, and a note for those who are notified."""
+
+    note: str = Field("", max_length=1000)
+
+
 class DraftReason(BaseModel):
     """Why."""
 
@@ -292,11 +298,11 @@ def get(
 
 
 @routes.post("/{draft_id}/apply", response_model=DraftBody)
-def apply(draft_id: int, body: Revision, db: Db, who: Who) -> Any:
+def apply(draft_id: int, body: Applying, db: Db, who: Who) -> Any:
     """Apply a draft from today on, all of it or nothing."""
 
     def write(tx: Any) -> DraftBody:
-        usecases.apply(tx, who, draft_id, body.revision)
+        usecases.apply(tx, who, draft_id, body.revision, body.note)
         return _body(usecases.get(tx, who, draft_id), who, None)
 
     return db.run(write)

@@ -128,7 +128,7 @@ def _rows(found: Positions, actor: Actor, wanted: Sequence[ShareOutWanted], prod
     if not wanted:
         raise invalid("Choose the accounts to share out to.", "accounts")
     if len({each.account for each in wanted}) < len(wanted):
-        raise invalid("One account stands there twice.", "accounts")
+        raise invalid("An account is listed twice.", "accounts")
     rows = [accounts_service.row_in_scope(accounts, actor, each.account) for each in wanted]
     top = accounts_service.top_row(accounts, actor)
     chosen = set(rows)
@@ -139,9 +139,9 @@ def _rows(found: Positions, actor: Actor, wanted: Sequence[ShareOutWanted], prod
         if int(snapshot.owner[row, 0]) != int(snapshot.owner[rows[0], 0]):
             raise invalid(f"{name} is served by another pool of {product.name} than the others.", "accounts")
         if row in (top, int(snapshot.owner[row, 0])):
-            raise invalid(f"{name} is not below whoever shares out; choose accounts below it.", "accounts")
+            raise invalid(f"{name} is not below the account that shares out; choose accounts below it.", "accounts")
         if any(above in chosen for above in accounts.tree.path_up(row)[1:]):
-            raise invalid(f"{name} stands below another of the chosen accounts; choose one of the two.", "accounts")
+            raise invalid(f"{name} is below another chosen account; choose one of the two.", "accounts")
     return sorted(rows, key=lambda row: int(accounts.tree.depth_first[row]))
 
 

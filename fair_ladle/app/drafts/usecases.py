@@ -12,16 +12,9 @@ from datetime import date, timedelta
 from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
-from fair_ladle.app.drafts import store
+from fair_ladle.app.drafts import store, wording
 from fair_ladle.app.drafts.change_types import (
-    AllocationChange,
     Change,
-    LotEnd,
-    Move,
-    NewAccount,
-    NewLot,
-    StatusChange,
-    UnitsChange,
     adapter,
 )
 from fair_ladle.app.drafts.impact import Impact, refusal, stopping_in_sight
@@ -34,16 +27,12 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.permissions import PERMISSIONS
 from fair_ladle.app.plumbing.problems import Refused, conflict, invalid, not_allowed, not_found
+from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.sign_in import service as sign_in_service
 
 MOST_CHANGES = 5000
 EDITABLE = ("open", "held")
 WAITING = ("scheduled", "held", "asked")
-STATUS_SAID = {
-    "suspended": "It is suspended: what it has stays, and nothing new is given out",
-    "closed": "It is closed: all it had is released, and its allocations have ended",
-    "active": "It is active again",
-}
 
 
 @dataclass(frozen=True)
@@ -95,7 +84,7 @@ def edit(
     if found.state not in EDITABLE:
         raise conflict(f"This draft is {found.state}; it cannot be changed any more.")
     if found.revision != revision:
-        raise conflict("Somebody else edited this draft meanwhile; look at it again.", revision=found.revision)
+        raise conflict("Someone else edited this draft meanwhile. Review it again.", revision=found.revision)
     store.put(
         tx.connection,
         found.id,
@@ -112,8 +101,8 @@ def edit(
     return whole
 
 
-def apply(tx: Transaction, actor: Actor, draft_id: int, revision: int) -> Impact:
-    """Apply a draft from today on, all of it or nothing.
+def apply(tx: Transaction, actor: Actor, draft_id: int, revision: int, note: str = "") -> Impact:
+    """Apply a draft from today on, all of it or nothing; ``note`` goes to those who are notified.
 
     Under the locks of the pools' counters it is checked again. Refused where it would make a new or worse hard
     breach, or where an allocation it touches is no longer the one it was made on.
@@ -122,7 +111,7 @@ def apply(tx: Transaction, actor: Actor, draft_id: int, revision: int) -> Impact
     if found.state not in ("open", *WAITING):
         raise conflict(f"This draft is {found.state} already.")
     if found.revision != revision:
-        raise conflict("Somebody else edited this draft meanwhile; look at it again.", revision=found.revision)
+        raise conflict("Someone else edited this draft meanwhile. Review it again.", revision=found.revision)
     changes = [adapter.validate_python(body) for body in store.changes(tx.connection, draft_id)]
     _may(actor, changes)
     impact, before = apply_changes(tx, actor, changes, f"draft {draft_id}")
@@ -133,69 +122,46 @@ def apply(tx: Transaction, actor: Actor, draft_id: int, revision: int) -> Impact
         [],
     )
     store.update(
-        tx.connection, draft_id, {"state": "applied", "applied_at": tx.now, "changed_at": tx.now, "reason": None}
+        tx.connection,
+        draft_id,
+        {
+            "state": "applied",
+            "applied_at": tx.now,
+            "changed_at": tx.now,
+            "reason": None,
+            **_own_name(tx, found, changes),
+        },
     )
-    _notify(tx, actor, draft_id, impact, changes)
+    _notify(tx, actor, draft_id, impact, [each.change for each in before], note.strip())
     return impact
 
 
-def _notify(tx: Transaction, actor: Actor, draft_id: int, impact: Impact, changes: Sequence[Change]) -> None:
-    """One notice for every account that the draft changed, with what of it, to its admins and those of the account
-    above.
-
-    They know nothing of the rest of the draft: neither its name nor where a moved account stands is told.
-    """
+def _notify(
+    tx: Transaction, actor: Actor, draft_id: int, impact: Impact, changes: Sequence[Change], note: str = ""
+) -> None:
+    """One notice for every account that the draft changed, with what of it and the sender's note, to its admins and
+    those of the account above."""
     accounts = accounts_service.known(tx)
     products = {each.code: each for each in impact.after.snapshot.products}
-    by_account: dict[str, list[str]] = {}
-    for change in changes:
-        if isinstance(change, AllocationChange):
-            product = products[change.product]
-            terms = change.terms
-            says = (
-                f"{product.name}: no allocation any more"
-                if terms is None
-                else (
-                    f"{product.name}: a reserve of {product.said(terms.reserve)}, "
-                    + ("no cap" if terms.cap is None else f"a cap of {product.said(terms.cap)}")
-                    + f", then {terms.at_cap}"
-                )
-            )
-            by_account.setdefault(change.account, []).append(says)
-        elif isinstance(change, NewLot):
-            by_account.setdefault(change.owner, []).append(
-                f"{products[change.product].name}: {products[change.product].said(change.quantity)} bought from "
-                f"{change.first_day} on ({change.reference})"
-            )
-        elif isinstance(change, LotEnd):
-            by_account.setdefault(change.owner, []).append(
-                f"{products[change.product].name}: lot {change.reference} ends {change.last_day or 'no more'}"
-            )
-        elif isinstance(change, Move):
-            by_account.setdefault(change.account, []).append("It was moved, with all it holds")
-        elif isinstance(change, StatusChange):
-            by_account.setdefault(change.account, []).append(STATUS_SAID[change.status])
-        elif isinstance(change, UnitsChange):
-            said = (
-                f"{products[change.product].name}: {products[change.product].said(len(change.subjects))} "
-                f"{'given to' if change.give else 'taken back from'}"
-            )
-            by_account.setdefault(change.account, []).append(
-                f"{said} {', '.join(change.subjects[:5])}{' and others' if len(change.subjects) > 5 else ''}"
-            )
-        elif isinstance(change, NewAccount):
-            by_account.setdefault(change.code, []).append("It was created")
     due = [
         Notice(
             f"draft {draft_id} {code}",
             "change",
             int(accounts.ids[accounts.tree.row(code)]),
-            f"{accounts.name(accounts.tree.row(code))}: {actor.name} changed what it gets",
-            "\n".join(lines),
+            f"{accounts.name(accounts.tree.row(code))}: allocations changed by {actor.name}",
+            "\n".join([*lines, *([f"Note from {actor.name}: {note}"] if note else [])]),
         )
-        for code, lines in by_account.items()
+        for code, lines in wording.lines_by_account(changes, products).items()
     ]
     notices_service.notify(tx, accounts, due, but_not=actor.email)
+
+
+def _own_name(tx: Transaction, row: Any, changes: Sequence[Change]) -> dict[str, str]:
+    """A name by what the draft does, in place of one nobody gave."""
+    if not changes or not row.name.startswith(wording.DEFAULT_NAME):
+        return {}
+    products = {each.code: each for each in pools_service.products(tx)}
+    return {"name": wording.name_of(changes, accounts_service.known(tx), products)}
 
 
 def schedule(tx: Transaction, actor: Actor, draft_id: int, revision: int, day: date) -> Draft:
@@ -204,7 +170,7 @@ def schedule(tx: Transaction, actor: Actor, draft_id: int, revision: int, day: d
     if found.state not in EDITABLE:
         raise conflict(f"This draft is {found.state}; open it again first.")
     if found.revision != revision:
-        raise conflict("Somebody else edited this draft meanwhile; look at it again.", revision=found.revision)
+        raise conflict("Someone else edited this draft meanwhile. Review it again.", revision=found.revision)
     today = accounts_service.today(tx)
     if day <= today:
         raise invalid(f"A draft can be applied now or from {today + timedelta(days=1)} on; {day} is not ahead.", "day")
@@ -237,11 +203,11 @@ def ask(tx: Transaction, actor: Actor, draft_id: int, revision: int, reason: str
     if found.state not in EDITABLE:
         raise conflict(f"This draft is {found.state}; open it again first.")
     if found.revision != revision:
-        raise conflict("Somebody else edited this draft meanwhile; look at it again.", revision=found.revision)
+        raise conflict("Someone else edited this draft meanwhile. Review it again.", revision=found.revision)
     if not store.changes(tx.connection, draft_id):
         raise invalid("The draft holds nothing.", "changes")
     if not reason.strip():
-        raise invalid("Say why; whoever decides should know.", "reason")
+        raise invalid("Give a reason for whoever decides.", "reason")
     accounts = accounts_service.known(tx)
     above, asked = _who_decides(tx, actor, accounts, found.through)
     for each in asked:
@@ -270,7 +236,7 @@ def _who_decides(
         found = [each for each in free if each.sign_in_id != actor.sign_in_id]
         if found:
             return row, found
-    raise conflict("Nobody runs this account or one above it who could decide.")
+    raise conflict("No admin of this account or its parent can decide.")
 
 
 def ask_for(tx: Transaction, actor: Actor, name: str, changes: Sequence[Change], reason: str) -> Draft:
@@ -286,11 +252,11 @@ def decline(tx: Transaction, actor: Actor, draft_id: int, reason: str) -> Draft:
     """Say no to a draft one was asked to apply, with a reason; its owner is told, and has it back."""
     found = _mine(tx, actor, draft_id, lock=True)
     if found.state != "asked":
-        raise conflict(f"This draft is {found.state}; nobody asks for it.")
+        raise conflict(f"This draft is {found.state}; it is not waiting for an answer.")
     if found.owner_id == actor.sign_in_id:
         raise not_allowed("Take your own draft back instead.")
     if not reason.strip():
-        raise invalid("Say why not; whoever asked should know.", "reason")
+        raise invalid("Give a reason for the person who asked.", "reason")
     accounts = accounts_service.known(tx)
     row = accounts.tree.row(found.through)
     by = actor.name if actor.scope == found.through else accounts.name(int(accounts.tree.parent[row]))
@@ -339,9 +305,7 @@ def share(tx: Transaction, actor: Actor, draft_id: int, email: str) -> Draft:
     above = [int(accounts.ids[row]) for row in accounts.tree.path_up(accounts.tree.row(found.through))]
     running = {row.sign_in_id for rows in sign_in_service.admins_of(tx, above).values() for row in rows}
     if colleague is None or colleague.id not in running:
-        raise invalid(
-            f"Nobody with the address {email} runs {found.through}; share it with somebody who does.", "email"
-        )
+        raise invalid(f"No admin of {found.through} has the address {email}.", "email")
     store.share(tx.connection, draft_id, colleague.id)
     return get(tx, actor, draft_id)
 
@@ -401,7 +365,7 @@ def _begin(tx: Transaction, actor: Actor, name: str | None, reverses_id: int | N
     draft_id = store.add(
         tx.connection,
         {
-            "name": (name or "").strip() or f"Draft of {day:%d %B %Y}",
+            "name": (name or "").strip() or f"{wording.DEFAULT_NAME}{day.day} {day:%B %Y}",
             "state": state,
             "owner_id": _person(actor),
             "through_id": _through(tx, actor),

@@ -183,11 +183,12 @@ def _clock_notices(found: Positions, product: Product) -> list[Notice]:
             ),
             "last day": (
                 f"{name}: the last day of its grace for {product.name}",
-                f"{past} At the end of today the excess alone is put on hold.",
+                f"{past} At the end of today the excess is put on hold.",
             ),
             "over": (
                 f"{name}: its grace for {product.name} is over",
-                f"{past} Nothing new goes through until it is back within. Raise the cap, or release what is idle.",
+                f"{past} Nothing more can be assigned until use is within the cap again. Raise the cap, or release "
+                "idle units.",
             ),
         }[stage]
         notified.append(Notice(key, "grace", account_id, subject, text, product.id))

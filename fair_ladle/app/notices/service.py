@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from urllib.parse import quote
 
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.notices import store
@@ -56,10 +57,14 @@ def notify(tx: Transaction, accounts: Accounts, wanted: Sequence[Notice], but_no
                 mails.setdefault(address, []).append(notice)
     for address, mine in mails.items():
         subject = mine[0].subject if len(mine) == 1 else f"{len(mine)} notices: {mine[0].subject} …"
-        outbox.write(
-            tx, address, subject, "\n\n".join(f"{each.subject}\n{each.text}" for each in mine) + "\n\nFair Ladle\n"
-        )
+        parts = [f"{each.subject}\n{each.text}\n{_link(tx, accounts, each)}" for each in mine]
+        outbox.write(tx, address, subject, "\n\n".join(["Hello,", *parts, "Fair Ladle"]) + "\n")
     return len(new)
+
+
+def _link(tx: Transaction, accounts: Accounts, notice: Notice) -> str:
+    code = accounts.tree.codes[accounts.row_of_id[notice.account_id]]
+    return f"{tx.settings.address}/accounts/{quote(code)}"
 
 
 def _addresses(tx: Transaction, accounts: Accounts, notices: Sequence[Notice]) -> dict[tuple[int, bool], list[str]]:

@@ -144,7 +144,7 @@ def withdraw(product: str, body: Numbers, db: Db, who: Who) -> Any:
 
 @routes.post("/{product}/reserve", response_model=Reserved)
 def reserve(product: str, body: Reserving, db: Db, who: Who) -> Any:
-    """Keep numbers for ten minutes while choosing."""
+    """Keep numbers while choosing, until the time answered."""
     numbers, until = db.run(usecases.reserve, who, product, body.account, body.count, body.numbers)
     return Reserved(numbers=numbers, until=until)
 

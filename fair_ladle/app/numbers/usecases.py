@@ -1,4 +1,4 @@
-"""Numbered things: brought in by ranges, reserved for ten minutes while somebody chooses, assigned only with what they
+"""Numbered things: brought in by ranges, reserved for a while as someone chooses, assigned only with what they
 need, and released in bulk. What is assigned is an assignment like any other, with the number as its subject."""
 
 from __future__ import annotations
@@ -10,6 +10,7 @@ from datetime import datetime, timedelta
 from typing import Any, Literal
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts import settings as settings_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import Wanted
@@ -25,7 +26,6 @@ from fair_ladle.app.usage import service as usage
 
 State = Literal["free", "reserved", "assigned", "withdrawn"]
 Sort = Literal["number", "account", "person", "address", "since"]
-RESERVED_FOR = timedelta(minutes=10)
 MOST_AT_ONCE = 10_000
 ITEM = re.compile(r"^[A-Za-z0-9+][A-Za-z0-9+./_-]{0,127}$")
 
@@ -135,7 +135,7 @@ def load(tx: Transaction, actor: Actor, product: str, owner: str, text: str) -> 
     numbers: dict[str, None] = {}
     for number in expanded(text):
         if number in numbers:
-            raise invalid(f"{number} stands there twice.", "numbers")
+            raise invalid(f"{number} is listed twice.", "numbers")
         numbers[number] = None
         if len(numbers) > MOST_AT_ONCE:
             raise invalid(f"At most {MOST_AT_ONCE} numbers at once.", "numbers")
@@ -147,7 +147,7 @@ def load(tx: Transaction, actor: Actor, product: str, owner: str, text: str) -> 
     if double:
         raise conflict(
             f"{double[0]} is there "
-            f"already{f', as are {len(double) - 1} others' if len(double) > 1 else ''}; nothing was brought in."
+            f"already{f', as are {len(double) - 1} others' if len(double) > 1 else ''}; nothing was imported."
         )
     store.change(tx.connection, found.id, back, {"withdrawn_at": None, "brought_in_at": tx.now})
     new = [each for each in numbers if each not in there]
@@ -211,8 +211,8 @@ def withdraw(tx: Transaction, actor: Actor, product: str, numbers: Sequence[str]
 def reserve(
     tx: Transaction, actor: Actor, product: str, account: str, count: int = 0, numbers: Sequence[str] = ()
 ) -> tuple[list[str], datetime]:
-    """Keep numbers for oneself while choosing, ten minutes: those named, or the first so many that are free; until
-    when."""
+    """Keep numbers for oneself while choosing, as long as the account has set: those named, or the first so many that
+    are free; until when."""
     accounts, found = accounts_service.known(tx), _product(tx, product)
     row = accounts_service.row_in_scope(accounts, actor, account)
     pool = _pool_above(tx, accounts, row, found)
@@ -224,10 +224,9 @@ def reserve(
             raise conflict(f"Only {len(numbers)} of {count} are free in the stock; bring more in, or choose fewer.")
     now, there = tx.now, store.known(tx.connection, found.id, numbers, lock=True)
     _not_taken(tx, actor, accounts, found, pool.id, numbers, there)
-    store.change(
-        tx.connection, found.id, numbers, {"reserved_by": actor.sign_in_id or 0, "reserved_until": now + RESERVED_FOR}
-    )
-    return list(numbers), now + RESERVED_FOR
+    until = now + timedelta(minutes=settings_service.value(tx, accounts, row, "number_hold"))
+    store.change(tx.connection, found.id, numbers, {"reserved_by": actor.sign_in_id or 0, "reserved_until": until})
+    return list(numbers), until
 
 
 def _not_taken(
@@ -260,7 +259,7 @@ def _not_taken(
             and item.reserved_until > now
             and item.reserved_by != (actor.sign_in_id or 0)
         ):
-            raise conflict(f"{number} is reserved by somebody else until {item.reserved_until:%H:%M} UTC.")
+            raise conflict(f"{number} is reserved by someone else until {item.reserved_until:%H:%M} UTC.")
 
 
 def cancel_reservation(tx: Transaction, actor: Actor, product: str, numbers: Sequence[str]) -> None:
@@ -292,7 +291,7 @@ def assign(tx: Transaction, actor: Actor, product: str, account: str, uses: Sequ
             or row not in accounts.tree.path_up(accounts.row_of_id[person.account_id])
             or person.status not in ("active", "invited")
         ):
-            raise invalid(f"{use.username} is nobody of {accounts.name(row)}, or not active.", "username")
+            raise invalid(f"{use.username} is not an active person of {accounts.name(row)}.", "username")
     pool = _pool_above(tx, accounts, row, found)
     numbers = [use.number for use in uses]
     there = store.known(tx.connection, found.id, numbers, lock=True)

@@ -12,6 +12,7 @@ from functools import partial
 from typing import Any, Literal
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts import settings as settings_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.assignments.eligibility import RESERVED, Wanted
@@ -46,7 +47,6 @@ Act = Literal[
     "set aside",
     "let go",
 ]
-INVITED_FOR = timedelta(days=7)
 RESTORED_WITHIN = timedelta(days=30)
 
 
@@ -449,7 +449,7 @@ class _Doing:
         target = accounts_service.row_in_scope(self.accounts, self.actor, self.how.to_account or "")
         code, name = self.accounts.tree.codes[target], self.accounts.name(target)
         if self.accounts.status(target) != "active":
-            raise invalid(f"{name} is {self.accounts.status(target)}; nobody moves there.", "to_account")
+            raise invalid(f"{name} is {self.accounts.status(target)}; no one can be moved there.", "to_account")
         target_id = int(self.accounts.ids[target])
         able = self._those(people, lambda each: each.account_id != target_id, lambda _: f"is of {name} already.")
         held = self._held(able)
@@ -571,14 +571,16 @@ ACTS: dict[Act, Callable[[_Doing, list[Any]], None]] = {
 
 
 def send_invitations(tx: Transaction, actor: Actor, accounts: Accounts, people: Sequence[Any]) -> None:
-    """A new invitation for each, valid for a week; earlier ones stop working. Only a token's hash is kept."""
+    """A new invitation for each, valid as long as its account has set; earlier ones stop working. Only a token's hash
+    is kept."""
     tokens, now, address = {each.id: secrets.token_urlsafe(32) for each in people}, tx.now, tx.settings.address
-    people_service.invite(
-        tx,
-        {each: hashlib.sha256(token.encode()).hexdigest() for each, token in tokens.items()},
-        now,
-        now + INVITED_FOR,
-    )
+    rows = {each.id: accounts.row_of_id[each.account_id] for each in people}
+    days = settings_service.in_force(tx, accounts, sorted(set(rows.values())), "invitation")
+    until = {each.id: now + timedelta(days=days[rows[each.id]]) for each in people}
+    for end in set(until.values()):
+        mine = {each: tokens[each] for each, day in until.items() if day == end}
+        hashes = {each: hashlib.sha256(token.encode()).hexdigest() for each, token in mine.items()}
+        people_service.invite(tx, hashes, now, end)
     mails = []
     for each in people:
         account = in_a_mail(accounts.name(accounts.row_of_id[each.account_id]), "an account")
@@ -588,7 +590,7 @@ def send_invitations(tx: Transaction, actor: Actor, accounts: Accounts, people: 
                 each.email,
                 f"{by} invites you to {account}",
                 f"{greeting(each.display_name)}\n\n{by} has set you up at {account}. Accept "
-                f"by {now + INVITED_FOR:%-d %B %Y}:\n\n"
+                f"by {until[each.id]:%-d %B %Y}:\n\n"
                 f"{address}/join/{tokens[each.id]}\n\nIf you did not expect this, do nothing.\n\nFair Ladle\n",
             )
         )

@@ -185,7 +185,7 @@ def ask(tx: Transaction, email: str, name: str) -> None:
             tx,
             address,
             f"You are at {account} already",
-            f"{greeting(name)}\n\nsomebody asked to join {account} with this address. You are known "
+            f"{greeting(name)}\n\nsomeone asked to join {account} with this address. You are known "
             "already; there is nothing to do.\n\nFair Ladle\n",
         )
         return
@@ -265,7 +265,7 @@ def _let_in(tx: Transaction, actor: Actor, row: Any) -> str:
     accounts = accounts_service.known(tx)
     place = accounts.row_of_id[row.account_id]
     if accounts.status(place) != "active":
-        raise conflict(f"{accounts.name(place)} is {accounts.status(place)}; nobody new joins there.")
+        raise conflict(f"{accounts.name(place)} is {accounts.status(place)}; no one new can join it.")
     if _is_there(tx, accounts, row.email, row.account_id):
         raise conflict(f"{row.email} has come in otherwise meanwhile.")
     username = usernames_for(tx, [row.name])[0]
@@ -348,7 +348,6 @@ def decide(tx: Transaction, actor: Actor, request_id: int, let_in: bool) -> str 
         tx,
         row.email,
         f"You have not joined {account}",
-        f"{greeting(row.name)}\n\nyour wish to join {account} was not granted. Ask "
-        "whoever runs it there.\n\nFair Ladle\n",
+        f"{greeting(row.name)}\n\nyour wish to join {account} was not granted. Ask your administrator.\n\nFair Ladle\n",
     )
     return None

@@ -188,7 +188,7 @@ def put(tx: Transaction, actor: Actor, wanted: GroupTerms) -> ReconcileResult:
     for member in group.members:
         person = known.get(member)
         if every.named(member, group) is None and (person is None or person.account_id not in branch):
-            raise invalid(f"{member} is nobody of {accounts.name(every.row(group))}, nor a group.", "members")
+            raise invalid(f"{member} is not a person of {accounts.name(every.row(group))}, nor a group.", "members")
     values = {
         "account_id": group.account_id,
         "code": group.code,
@@ -276,7 +276,7 @@ def forget(tx: Transaction, actor: Actor, name: str) -> None:
         if each.id != group.id and any(part.id == group.id for part in every.parts(each)[1])
     ]
     if around:
-        raise conflict(f"{group.name} stands in {around[0].name}; take it out there first.")
+        raise conflict(f"{group.name} is part of {around[0].name}; remove it there first.")
     if group.source != "here":
         raise conflict(f"{group.name} is kept by {group.source}; change it there.")
     entitlements_service.forget_bars_of(tx, group)

@@ -47,7 +47,7 @@ def add(tx: Transaction, actor: Actor, new: NewPerson) -> str:
     accounts = accounts_service.known(tx)
     row = accounts_service.row_in_scope(accounts, actor, new.account)
     if accounts.status(row) != "active":
-        raise conflict(f"{accounts.name(row)} is {accounts.status(row)}; nobody new joins there.")
+        raise conflict(f"{accounts.name(row)} is {accounts.status(row)}; no one new can join it.")
     name = a_name(new.display_name, "display_name")
     email = an_email(new.email, "email")
     if new.invite and not email:
@@ -202,16 +202,16 @@ def _open_invitation(tx: Transaction, token: str) -> tuple[Any, str]:
                 "not-found",
                 "No such invitation",
                 404,
-                "There is no invitation at this address; ask whoever invited you.",
+                "This invitation does not exist. Ask your administrator for a new one.",
             )
         )
     if row.used_at is not None:
         raise conflict("This invitation was accepted already; there is nothing more to do.")
     if row.withdrawn_at is not None or row.status != "invited":
         raise conflict(
-            "This invitation is no longer valid: a newer one was sent, or it was withdrawn. Ask whoever invited you."
+            "This invitation is no longer valid: a newer one was sent, or it was revoked. Ask your administrator."
         )
     if tx.now > row.expires_at:
-        raise conflict(f"This invitation ended on {row.expires_at:%-d %B %Y}; ask whoever invited you for a new one.")
+        raise conflict(f"This invitation ended on {row.expires_at:%-d %B %Y}; ask your administrator for a new one.")
     accounts = accounts_service.known(tx)
     return row, accounts.name(accounts.row_of_id[row.account_id])

@@ -40,6 +40,8 @@ FIELDS: dict[str, tuple[str, str]] = {
 }
 """What a column can be: its label, and what its header is often called."""
 TRUTH = {"yes": True, "true": True, "1": True, "y": True, "no": False, "false": False, "0": False, "n": False}
+NOWHERE = -1
+"""In place of an account's row: the file names none, and no default is chosen."""
 STATUSES = ("active", "invited", "suspended")
 SEATS_LOOKED_AT = 300
 
@@ -160,7 +162,9 @@ class _Planning:
         self.accounts = accounts_service.known(tx)
         self.top = accounts_service.top_row(self.accounts, actor)
         self.branch = set(self.accounts.tree.branch(self.top).tolist())
-        self.default = accounts_service.row_in_scope(self.accounts, actor, how.account) if how.account else self.top
+        self.default = accounts_service.row_in_scope(self.accounts, actor, how.account) if how.account else NOWHERE
+        if not how.account and len(self.branch) == 1:
+            self.default = self.top
         self.account_rows = self._account_rows(self.accounts)
         self.products = {}
         for each in pools_service.products(tx):
@@ -289,6 +293,8 @@ class _Planning:
         groups: list[str],
         products: list[str],
     ) -> Step:
+        if row == NOWHERE:
+            raise _Wrong("account", "", "an account in the file, or a default account for the file")
         if "display_name" not in facts:
             raise _Wrong("name", "", "a name: everybody has one")
         if self.accounts.status(row) != "active":
@@ -318,9 +324,9 @@ class _Planning:
         if place not in self.branch:
             raise _Wrong(by, found, "another username; this one is taken")
         if person.status == "removed":
-            raise _Wrong(by, found, f"somebody who is here; {person.display_name} was removed: restore them first")
+            raise _Wrong(by, found, f"a current person; {person.display_name} was removed: restore them first")
         row = self.default if named is None and self.how.elsewhere == "link" else named
-        if row is not None and row != place:
+        if row is not None and row not in (place, NOWHERE):
             if self.how.elsewhere == "refuse":
                 raise _Wrong(
                     "account",
@@ -339,10 +345,10 @@ class _Planning:
                     products,
                 )
         if person.source != "here":
-            raise _Wrong(by, found, f"somebody kept here; {person.display_name} is kept by {person.source}")
+            raise _Wrong(by, found, f"a person maintained here; {person.display_name} is maintained by {person.source}")
         changed = {name: value for name, value in facts.items() if getattr(person, name) != value}
         if "email" in changed and self._by_address(changed["email"], place) is not None:
-            raise _Wrong("email", changed["email"], "an address that nobody else has")
+            raise _Wrong("email", changed["email"], "an address no one else has")
         status = "suspended" if self.how.suspend else status
         wanted = (
             status

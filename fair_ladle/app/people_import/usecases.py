@@ -45,7 +45,7 @@ AT_ONCE = 1000
 def receive(tx: Transaction, actor: Actor, name: str, content: bytes) -> int:
     """Keep a table that people are to be brought in from; its number. Nothing is done with it yet."""
     if actor.sign_in_id is None:
-        raise invalid("People are brought in by somebody signed in.")
+        raise invalid("Sign in to import people.")
     try:
         table = read_table(name, content)
         rows = _rows(name, table)
@@ -55,9 +55,9 @@ def receive(tx: Transaction, actor: Actor, name: str, content: bytes) -> int:
             filter(None, [f"row {fault.row}" if fault.row else "", f"column {fault.column}" if fault.column else ""])
         )
         raise invalid(
-            f"{name}{f', {where}' if where else ''}: {fault.found}; right would be {fault.expected}.", "file"
+            f"{name}{f', {where}' if where else ''}: {fault.found}; expected {fault.expected}.", "file"
         ) from None
-    how = ImportChoices(guess(table.header), account=actor.scope or "")
+    how = ImportChoices(guess(table.header))
     return store.add(
         tx.connection,
         {
@@ -144,7 +144,7 @@ def preview(tx: Transaction, actor: Actor, import_id: int, how: ImportChoices | 
     """What an import comes to, every fault with its place; ``how``, if given, is kept."""
     row = _open(tx, actor, import_id) if how is not None else _mine(tx, actor, import_id)
     if row.cells is None:
-        raise conflict(f"{row.name} has been brought in already.")
+        raise conflict(f"{row.name} has been imported already.")
     chosen = how_of(row) if how is None else how
     for name, place in chosen.columns.items():
         if name not in FIELDS or not 0 <= place < len(row.header):

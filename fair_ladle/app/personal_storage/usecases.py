@@ -284,7 +284,7 @@ def move_here(tx: Transaction, actor: Actor, person: Any, from_account: str) -> 
         if room < grains and accounts.row_of_id[person.account_id] not in accounts.tree.path_up(row):
             raise conflict(
                 f"{accounts.name(accounts.row_of_id[person.account_id])} has room for {_told(product, max(0, room))} "
-                f"GB more of {product.name}; {_told(product, grains)} GB are to come."
+                f"GB more of {product.name}; {_told(product, grains)} GB would be added."
             )
         usage.move_home(tx, product, from_id, person.account_id, person.username, at)
         moved += grains

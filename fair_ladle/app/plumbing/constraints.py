@@ -21,7 +21,7 @@ def refusal(trouble: Any, metadata: sa.MetaData) -> Refused:
     code, text = (*trouble.orig.args, "", "")[:2]
     if code == DUPLICATE:
         field = _last_column(metadata, _field(text, r"for key '(?:\w+\.)?(\w+)'"))
-        return conflict("This was added by somebody else meanwhile, or is there already; look again.", where=field)
+        return conflict("This exists already, or was added by someone else meanwhile. Reload and check.", where=field)
     if code in (NO_PARENT, STILL_NAMED):
         field = _field(text, r"FOREIGN KEY \(`(\w+)`\)")
         said = "is gone by now" if code == NO_PARENT else "is still in use elsewhere"

@@ -20,7 +20,8 @@ from fair_ladle.app.plumbing.once import KeyedDatabase
 from fair_ladle.app.plumbing.problems import Problem, not_allowed
 from fair_ladle.connectors.sheets_out import TYPES, Cell, csv_parts, xlsx_parts
 
-Format = Literal["csv", "xlsx"]
+Format = Literal["csv", "xlsx", "tsv"]
+"""What a table is sent as; tsv is for the clipboard."""
 PROBLEM_TYPE = "application/problem+json"
 SAFE = {"GET", "HEAD", "OPTIONS"}
 """Methods that change nothing."""
@@ -105,7 +106,7 @@ def actor(request: Request, db: Db) -> Actor:
     shown = shown_as(request)
     if shown is not None:
         if request.method not in SAFE and not getattr(request.scope["route"].endpoint, "reads_only", False):
-            raise not_allowed("You only look at what somebody else would see; end that to change something.")
+            raise not_allowed("This is a read-only preview. Exit the preview to make changes.")
         found = request.app.state.as_role(request, db, found, *shown)
     return found
 
@@ -128,7 +129,9 @@ def written(at: datetime | None) -> str | None:
 def sheet(name: str, form: Format, columns: Sequence[str], rows: Iterable[Sequence[Cell]]) -> Response:
     """A table as a file to keep, sent as its rows come: whoever leaves ends it. What is refused is so before it
     begins."""
-    parts = csv_parts(columns, rows) if form == "csv" else xlsx_parts(name, columns, rows)
+    parts = (
+        xlsx_parts(name, columns, rows) if form == "xlsx" else csv_parts(columns, rows, "\t" if form == "tsv" else ",")
+    )
     return _Streamed(parts, TYPES[form], {"Content-Disposition": f'attachment; filename="{name}.{form}"'})
 
 

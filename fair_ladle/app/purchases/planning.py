@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from calendar import monthrange
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -69,6 +70,8 @@ class ShortfallPlan:
     day: date
     short: int
     options: list[Option]
+    ending_cost: Decimal
+    """What the lots that end the day before cost a month."""
 
 
 def plan(tx: Transaction, actor: Actor, owner: str, product: str, day: date) -> ShortfallPlan:
@@ -84,23 +87,26 @@ def plan(tx: Transaction, actor: Actor, owner: str, product: str, day: date) -> 
     ids = [int(snapshot.accounts.ids[each]) for each in below]
     versions = allocations.in_force(tx, [pool.product.id], ids, accounts_service.today(tx))
     there = {each: versions.get((account_id, pool.product.id)) for each, account_id in zip(below, ids, strict=True)}
+    ending = [lot for lot in pool.lots if lot.last_day == day - timedelta(days=1)]
     options = [
+        *_renew(pool, owner, day, ending, int(found.pool_load()[place]), int(found.pool_used()[place])),
         _buy(pool, owner, day, int(found.pool_load()[place]), int(found.pool_used()[place])),
         _take_back(found, below, there, pool, short),
-        _shrink(found, below, there, pool, row, "max-min", "Shrink all to the same level", short),
-        _shrink(found, below, there, pool, row, "least harm", "Shrink where least is used", short),
+        _shrink(found, below, there, pool, row, "max-min", "Reduce all to the same level", short),
+        _shrink(found, below, there, pool, row, "least harm", "Reduce where least is used", short),
         _release(tx, found, row, pool),
         Option(
             "let run",
-            "Let it run over",
-            "Nothing new is let through where supply is gone; nobody loses anything.",
+            "Accept the shortfall",
+            "Nothing new can be assigned once the supply is gone; no one loses anything.",
             Decimal(0),
             pool.currency,
             0,
             short,
         ),
     ]
-    return ShortfallPlan(pool.product, owner, day, short, [each for each in options if each is not None])
+    listed = [each for each in options if each is not None]
+    return ShortfallPlan(pool.product, owner, day, short, listed, _monthly(pool, ending))
 
 
 def _covering(supply: Supply[int], load: int, used: int, overcommit: int | None) -> int:
@@ -112,6 +118,73 @@ def _covering(supply: Supply[int], load: int, used: int, overcommit: int | None)
         with_it = Supply(supply.quantity + middle, supply.true_up, percent)
         least, most = (least, middle) if with_it.shortfall(load, used) == 0 else (middle + 1, most)
     return least
+
+
+def _monthly(pool: Pool, lots: Sequence[Lot | NewLot]) -> Decimal:
+    costs = (to_units(lot.quantity, pool.product.measure) * lot.unit_cost for lot in lots)
+    return sum((half_up(each, decimals_of(pool.currency)) for each in costs), Decimal(0))
+
+
+def _renew(pool: Pool, owner: str, day: date, ending: Sequence[Lot], load: int, used: int) -> list[Option]:
+    """Renew what ends for the same time at the same price: all of it, or only as much as is needed."""
+    if not ending:
+        return []
+    supply = supply_on(pool.lots, day)
+    whole = sum(lot.quantity for lot in ending)
+    needed = _covering(supply, load, used, max((lot.overcommit or 100 for lot in ending), default=100))
+    wanted = {"renew": ("Renew all", whole)}
+    if 0 < needed < whole:
+        wanted["renew needed"] = ("Renew", needed)
+    options = []
+    for key, (name, quantity) in wanted.items():
+        left, lots = quantity, list[NewLot]()
+        for lot in sorted(ending, key=lambda each: each.unit_cost):
+            part = min(left, lot.quantity)
+            left -= part
+            if part:
+                lots.append(_renewal(pool, owner, day, lot, part))
+        still = Supply(supply.quantity + quantity, supply.true_up, supply.overcommit).shortfall(load, used)
+        references = ", ".join(lot.renews or "" for lot in lots)
+        options.append(
+            Option(
+                key,
+                f"{name} {pool.product.said(quantity)}",
+                f"{references} again, at the same price and for as long as before.",
+                _monthly(pool, lots),
+                pool.currency,
+                0,
+                still,
+                lots,
+            )
+        )
+    return options
+
+
+def _renewal(pool: Pool, owner: str, day: date, lot: Lot, quantity: int) -> NewLot:
+    taken = {each.reference for each in pool.lots}
+    number = next(n for n in range(1, 10_000) if f"{lot.reference}-R{n}" not in taken)
+    assert lot.last_day is not None
+    months = (day.year - lot.first_day.year) * 12 + day.month - lot.first_day.month
+    same = months > 0 and day.day == lot.first_day.day
+    until = _months_after(day, months) - timedelta(1) if same else day + (lot.last_day - lot.first_day)
+    return NewLot(
+        owner=owner,
+        product=pool.product.code,
+        reference=f"{lot.reference}-R{number}",
+        quantity=quantity,
+        first_day=day,
+        last_day=until,
+        unit_cost=lot.unit_cost,
+        currency=pool.currency,
+        true_up=lot.true_up,
+        overcommit=lot.overcommit,
+        renews=lot.reference,
+    )
+
+
+def _months_after(day: date, months: int) -> date:
+    count = day.year * 12 + day.month - 1 + months
+    return date(count // 12, count % 12 + 1, min(day.day, monthrange(count // 12, count % 12 + 1)[1]))
 
 
 def _buy(pool: Pool, owner: str, day: date, load: int, used: int) -> Option:
@@ -157,8 +230,8 @@ def _take_back(found: Positions, below: Sequence[int], there: dict[int, Any], po
         return None
     return Option(
         "take back",
-        "Take back unused promises",
-        "Reserves shrink to what is in use; nobody loses a unit.",
+        "Release unused reserves",
+        "Reserves shrink to what is in use; no one loses a unit.",
         Decimal(0),
         pool.currency,
         0,

@@ -89,6 +89,8 @@ class PlanBody(BaseModel):
     day: date
     short: int
     options: list[OptionBody]
+    ending_cost: str
+    """What the lots that end the day before cost a month."""
 
 
 class GivesBody(BaseModel):
@@ -203,6 +205,7 @@ def plan(owner: str, product: str, day: Day, db: Db, who: Who) -> Any:
         product=product,
         day=found.day,
         short=found.short,
+        ending_cost=f"{found.ending_cost:f}",
         options=[
             OptionBody(
                 key=o.key,

@@ -62,11 +62,11 @@ def ask(
     found, row, wanted = _position(tx, actor, account, product)
     accounts = found.snapshot.accounts
     if row != accounts_service.top_row(accounts, actor):
-        raise invalid(f"What {accounts.name(row)} gets is yours to change; nobody has to be asked.", "account")
+        raise invalid(f"You can change the allocations of {accounts.name(row)} yourself.", "account")
     if amount == 0 or abs(amount) > MOST_GRAINS:
         raise invalid(f"Ask for more than 0 and at most {wanted.said(MOST_GRAINS)}.", "amount")
     if not reason.strip():
-        raise invalid("Say why; whoever decides should know.", "reason")
+        raise invalid("Give a reason for whoever decides.", "reason")
     if wish_day is not None and wish_day < found.snapshot.day:
         raise invalid(f"The day you wish for is over; today is {found.snapshot.day}.", "wish_day")
     account_id = int(accounts.ids[row])
@@ -149,7 +149,7 @@ def refuse(tx: Transaction, actor: Actor, request_id: int, reason: str) -> Reque
     """Say no, with a reason."""
     row, found, place, product = _to_answer(tx, actor, request_id, lock=True)
     if not reason.strip():
-        raise invalid("Say why not; whoever asked should know.", "reason")
+        raise invalid("Give a reason for the person who asked.", "reason")
     store.update(tx.connection, request_id, {"state": "refused"})
     accounts = found.snapshot.accounts
     subject = f"{accounts.name(place)} was refused {product.said(abs(row.amount))} of {product.name}"
@@ -284,7 +284,9 @@ def _position(tx: Transaction, actor: Actor, account: str, product: str) -> tupl
     if owner < 0:
         raise not_found("pool of the product here", product)
     if owner == row:
-        raise conflict(f"{found.snapshot.accounts.name(row)} buys {wanted.name} itself; there is nobody to ask.")
+        raise conflict(
+            f"{found.snapshot.accounts.name(row)} owns its pool of {wanted.name}; there is no parent to ask."
+        )
     return found, row, wanted
 
 

@@ -91,7 +91,7 @@ def _begun(db: Db, token: str, operator: usecases.Operator | Source, who: AdminB
             raise _told(faulty.faults) from None
         # Where something of the row is wrong there is no operator either: that is told last.
         fault = min(faulty.faults, key=lambda each: each.column == "kind")
-        said = f"{fault.found!r} will not do here; write {fault.expected}."
+        said = f"{fault.found!r} is not valid; expected {fault.expected}."
         raise Refused(Problem("invalid", "Not valid", 422, said, {"where": fault.column})) from None
     return with_session(session, request)
 

@@ -60,7 +60,7 @@ def set_up(database: Database, token: str, operator: Operator | Source, admin: A
     database.run(look_up, token)
     name, email = a_name(admin.name, "name"), an_email(admin.email, "email")
     if email is None:
-        raise invalid("Give the address to sign in with.", "email")
+        raise invalid("Enter an e-mail address to sign in with.", "email")
     sign_in.judge_password(admin.password, email, name)
     password_hash = sign_in.hashed(admin.password)
     sign_in_id = database.run(_set_up, token, operator, name, email, password_hash)
@@ -117,7 +117,7 @@ def steps(tx: Transaction, actor: Actor) -> Steps:
     """What the operator has done, of what is worth doing first."""
     accounts = accounts_service.known(tx)
     if accounts_service.top_row(accounts, actor) != 0:
-        raise not_allowed("Only the operator sets an installation up.")
+        raise not_allowed("Only the operator can do this.")
     products = pools_service.products(tx)
     return Steps(
         bool(products),

@@ -196,13 +196,13 @@ def give(tx: Transaction, actor: Actor, wanted: Wanted, tells: bool = True) -> i
     row = accounts_service.row_in_scope(accounts, actor, wanted.account)
     account_id = int(accounts.ids[row])
     if accounts.status(row) == "closed":
-        raise conflict(f"{accounts.name(row)} is closed; nobody runs it.")
+        raise conflict(f"{accounts.name(row)} is closed and cannot be delegated.")
     role = roles.named(tx, actor, accounts, wanted.role)
     email, name = an_email(wanted.email, "email"), a_name(wanted.name, "name")
     if email is None:
         raise invalid("Who runs an account needs an e-mail address.", "email")
     if actor.delegation_id is not None and email == actor.email.lower():
-        raise not_allowed("Nobody gives a delegation to themselves; ask who gave you yours.")
+        raise not_allowed("You cannot create a delegation for yourself. Ask the person who gave you yours.")
     passes_on = wanted.passes_on and wanted.people_of is None
     terms = Terms(wanted.role, wanted.first_day, wanted.last_day, passes_on, wanted.limits)
     _may_give(tx, actor, role, terms)
@@ -317,10 +317,12 @@ def _found(tx: Transaction, actor: Actor, delegation_id: int) -> tuple[Accounts,
 def _may_touch(tx: Transaction, actor: Actor, row: Any) -> None:
     """Refused where somebody else's delegation has more than the actor's own, or it is the actor's own."""
     if row.id == actor.delegation_id:
-        raise conflict("This is the delegation you act through; have somebody else change it.")
+        raise conflict("You are working through this delegation; another admin has to change it.")
     wider = not permissions_of(tx, row) <= actor.permissions or limits_of(row.limits).beyond(actor.limits)
     if actor.delegation_id is not None and wider:
-        raise not_allowed("This delegation has more than your own; have somebody with as much change it.")
+        raise not_allowed(
+            "This delegation has more permissions than yours; a person with at least as many has to change it."
+        )
 
 
 def _others_run_it(tx: Transaction, actor: Actor, accounts: Accounts, row: Any) -> None:
@@ -337,7 +339,7 @@ def _others_run_it(tx: Transaction, actor: Actor, accounts: Accounts, row: Any) 
         and each.last_day is None
     ]
     if not left:
-        raise conflict(f"Nobody else runs {row.account_name} as its admin for good; let somebody run it first.")
+        raise conflict(f"{row.account_name} has no other permanent admin. Add one first.")
 
 
 def change(tx: Transaction, actor: Actor, delegation_id: int, terms: Terms) -> None:

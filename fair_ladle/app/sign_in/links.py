@@ -86,6 +86,6 @@ def send_reset(tx: Transaction, email: str) -> None:
         tx,
         found.email,
         "Set a new password",
-        f"{greeting(found.name)}\n\nSomebody asked for a new password for this address. Set one within an hour:\n\n"
+        f"{greeting(found.name)}\n\nSomeone asked for a new password for this address. Set one within an hour:\n\n"
         f"{tx.settings.address}/password/{token}\n\nIf it was not you, do nothing: the old one stays.\n\nFair Ladle\n",
     )

@@ -80,7 +80,7 @@ def put(tx: Transaction, actor: Actor, role_id: int | None, name: str, permissio
     if role_id is not None and before is None:
         raise not_found("role", str(role_id))
     if before is not None and not before.givable:
-        raise not_allowed("This role has more than your own; have somebody with as much change it.")
+        raise not_allowed("This role has more permissions than yours; a person with at least as many has to change it.")
     if role_id is None and len(there) >= MOST_ROLES:
         raise conflict(f"There are {MOST_ROLES} roles here; take one away first.")
     if any(each.name.lower() == name.lower() and each.id != role_id for each in there.values()):
@@ -112,7 +112,9 @@ def drop(tx: Transaction, actor: Actor, role_id: int) -> None:
     if found is None:
         raise not_found("role", str(role_id))
     if store.has_role(tx.connection, role_id):
-        raise conflict(f"Somebody has or had the role {found.name}; the log names it. Rename it, or change it.")
+        raise conflict(
+            f"The role {found.name} is or was in use, and the log refers to it. Rename or change it instead."
+        )
     store.drop_role(tx.connection, role_id)
     ids = accounts_service.ids_by_code(tx, [found.account or ""])
     log_service.write(tx, actor, None, [log_service.Entry("role taken away", found.name, ids.get(found.account or ""))])

@@ -32,6 +32,9 @@ class PressedBody(OfProduct):
 
     account: str
     name: str
+    client: str
+    client_name: str
+    """The account directly below one's own that it belongs to, or itself."""
     state: str
     load: int
     cap: int
@@ -141,6 +144,8 @@ def today(db: Db, who: Who) -> Any:
                 **_of(each.product),
                 account=each.account,
                 name=each.name,
+                client=each.client,
+                client_name=each.client_name,
                 state=each.state,
                 load=each.load,
                 cap=each.cap,

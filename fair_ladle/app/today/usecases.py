@@ -38,6 +38,9 @@ class AtRisk:
 
     account: str
     name: str
+    client: str
+    client_name: str
+    """The account directly below the top of the branch in view that it belongs to, or itself."""
     product: Product
     state: str
     load: int
@@ -176,6 +179,9 @@ def _at_risk(found: Positions, top: int, inside: set[int]) -> list[AtRisk]:
     top_depth = snapshot.accounts.tree.depth(top)
     rows = []
     for row in sorted(inside):
+        client = row
+        while snapshot.accounts.tree.depth(client) > top_depth + 1:
+            client = int(snapshot.accounts.tree.parent[client])
         for column, product in enumerate(snapshot.products):
             state = states[row][column]
             if state == "within" or snapshot.owner[row, column] < 0:
@@ -186,6 +192,8 @@ def _at_risk(found: Positions, top: int, inside: set[int]) -> list[AtRisk]:
                 AtRisk(
                     snapshot.accounts.tree.codes[row],
                     snapshot.accounts.name(row),
+                    snapshot.accounts.tree.codes[client],
+                    snapshot.accounts.name(client),
                     product,
                     state,
                     load,

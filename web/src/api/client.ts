@@ -34,6 +34,11 @@ export class ApiError extends Error {
   }
 }
 
+/** What to say of something that failed. */
+export function messageOf(error: unknown): string {
+  return error instanceof Error ? error.message : 'Something went wrong. Try again, or tell your administrator.'
+}
+
 /** A key for one change: 128 random bits. */
 function newKey(): string {
   return [...crypto.getRandomValues(new Uint8Array(16))].map((each) => each.toString(16).padStart(2, '0')).join('')

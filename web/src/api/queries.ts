@@ -65,6 +65,12 @@ export const accountChoices = queryOptions({
   staleTime: 60_000,
 })
 
+/** The one account of the branch, where there is no other to mistake it for. */
+export function useOnlyAccount(): string {
+  const found = useQuery(accountChoices).data
+  return found?.total === 1 ? (found.accounts[0]?.account ?? '') : ''
+}
+
 /** What accounts of these codes are called. */
 export const accountsNamed = (codes: string[]) =>
   queryOptions({

@@ -112,6 +112,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/accounts/{account}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Settings
+         * @description How long things last for an account.
+         */
+        get: operations["settings_api_accounts__account__settings_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/accounts/{account}/settings/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set Setting
+         * @description Set how long something lasts for an account and those below.
+         */
+        put: operations["set_setting_api_accounts__account__settings__name__put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/accounts/{account}/shape": {
         parameters: {
             query?: never;
@@ -1653,7 +1693,7 @@ export interface paths {
         put?: never;
         /**
          * Reserve
-         * @description Keep numbers for ten minutes while choosing.
+         * @description Keep numbers while choosing, until the time answered.
          */
         post: operations["reserve_api_items__product__reserve_post"];
         delete?: never;
@@ -3733,6 +3773,19 @@ export interface components {
             why: string;
             /** Words */
             words: string;
+        };
+        /**
+         * Applying
+         * @description The state of the draft one has looked at, and a note for those who are notified.
+         */
+        Applying: {
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            /** Revision */
+            revision: number;
         };
         /**
          * AsideBody
@@ -6475,9 +6528,9 @@ export interface components {
         OfflineWanted: {
             /**
              * Days
-             * @default 30
+             * @description null = as its account has set
              */
-            days: number;
+            days?: number | null;
             /** Request */
             request: {
                 [key: string]: unknown;
@@ -6851,6 +6904,8 @@ export interface components {
              * Format: date
              */
             day: string;
+            /** Ending Cost */
+            ending_cost: string;
             /** Options */
             options: components["schemas"]["OptionBody"][];
             /** Owner */
@@ -7028,6 +7083,10 @@ export interface components {
             away: number;
             /** Cap */
             cap: number;
+            /** Client */
+            client: string;
+            /** Client Name */
+            client_name: string;
             /** Deadline */
             deadline: string | null;
             /** Hard */
@@ -7520,14 +7579,6 @@ export interface components {
             numbers: string[];
         };
         /**
-         * Revision
-         * @description The state of the draft one has looked at.
-         */
-        Revision: {
-            /** Revision */
-            revision: number;
-        };
-        /**
          * RevokedBody
          * @description How many of the revoked devices still report and are told when they do.
          */
@@ -7953,6 +8004,34 @@ export interface components {
             rows: components["schemas"]["SessionBody"][];
             /** Total */
             total: number;
+        };
+        /**
+         * SettingBody
+         * @description How long something lasts for an account: ``in_force`` there, ``own`` set by it (null = as the account above).
+         */
+        SettingBody: {
+            /** In Force */
+            in_force: number;
+            /** Least */
+            least: number;
+            /** Most */
+            most: number;
+            /** Name */
+            name: string;
+            /** Own */
+            own: number | null;
+            /** Unit */
+            unit: string;
+            /** Words */
+            words: string;
+        };
+        /**
+         * SettingEdit
+         * @description Another value; null = as the account above.
+         */
+        SettingEdit: {
+            /** Value */
+            value: number | null;
         };
         /**
          * SetupBody
@@ -9602,6 +9681,235 @@ export interface operations {
             };
         };
     };
+    settings_api_accounts__account__settings_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingBody"][];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    set_setting_api_accounts__account__settings__name__put: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                account: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SettingEdit"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
     shape_api_accounts__account__shape_get: {
         parameters: {
             query?: never;
@@ -10061,7 +10369,7 @@ export interface operations {
     export_api_allocations_export_get: {
         parameters: {
             query?: {
-                form?: "csv" | "xlsx";
+                form?: "csv" | "xlsx" | "tsv";
                 product?: string[] | null;
                 at?: string | null;
                 account?: string[] | null;
@@ -12682,7 +12990,7 @@ export interface operations {
                 revoked?: boolean;
                 sort?: "machine" | "product" | "account" | "person" | "since" | "reported";
                 down?: boolean;
-                form?: "csv" | "xlsx";
+                form?: "csv" | "xlsx" | "tsv";
             };
             header?: never;
             path?: never;
@@ -15085,7 +15393,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Revision"];
+                "application/json": components["schemas"]["Applying"];
             };
         };
         responses: {
@@ -19091,7 +19399,7 @@ export interface operations {
                 account?: string | null;
                 sort?: "number" | "account" | "person" | "address" | "since";
                 down?: boolean;
-                form?: "csv" | "xlsx";
+                form?: "csv" | "xlsx" | "tsv";
             };
             header?: never;
             path: {
@@ -20810,7 +21118,7 @@ export interface operations {
     export_api_log_export_get: {
         parameters: {
             query?: {
-                form?: "csv" | "xlsx";
+                form?: "csv" | "xlsx" | "tsv";
                 account?: string | null;
                 by?: string | null;
                 kind?: string | null;
@@ -23319,7 +23627,7 @@ export interface operations {
     export_api_people_imports__import_id__export_get: {
         parameters: {
             query?: {
-                form?: "csv" | "xlsx";
+                form?: "csv" | "xlsx" | "tsv";
             };
             header?: never;
             path: {
@@ -23898,7 +24206,7 @@ export interface operations {
             query?: {
                 sort?: "name" | "username" | "account" | "status" | "title" | "department" | "last_seen";
                 down?: boolean;
-                form?: "csv" | "xlsx";
+                form?: "csv" | "xlsx" | "tsv";
                 find?: string;
                 account?: string | null;
                 group?: string | null;
@@ -29652,7 +29960,7 @@ export interface operations {
                 account?: string | null;
                 sort?: "person" | "product" | "account" | "machine" | "began";
                 down?: boolean;
-                form?: "csv" | "xlsx";
+                form?: "csv" | "xlsx" | "tsv";
             };
             header?: never;
             path?: never;
@@ -30437,7 +30745,7 @@ export interface operations {
         parameters: {
             query: {
                 month: string;
-                form?: "csv" | "xlsx";
+                form?: "csv" | "xlsx" | "tsv";
             };
             header?: never;
             path?: never;
@@ -30663,7 +30971,7 @@ export interface operations {
         parameters: {
             query: {
                 month: string;
-                form?: "csv" | "xlsx";
+                form?: "csv" | "xlsx" | "tsv";
             };
             header?: never;
             path: {

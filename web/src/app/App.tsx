@@ -12,9 +12,11 @@ import { DraftProvider } from '../features/drafts/DraftProvider'
 import { needsSomebody } from '../features/today/count'
 import { Hatch } from '../parts/Gauge'
 import { Trouble, Wait } from '../parts/States'
+import { OutcomeProvider } from '../parts/Outcome'
 import { chooseLight, chosenLight, type Light } from './light'
 import { Mark } from '../parts/Mark'
 import { SignIn } from './SignIn'
+import { useWhereabouts } from './useWhereabouts'
 
 const TodayScreen = lazy(() => import('../features/today/TodayScreen'))
 const StatementsScreen = lazy(() => import('../features/statements/StatementsScreen'))
@@ -80,6 +82,8 @@ function Shell({ who }: { who: Me }) {
   const [palette, setPalette] = useState(false)
   const [keys, setKeys] = useState(false)
   const can = useMemo(() => new Set(who.running.permissions), [who.running.permissions])
+  useWhereabouts(who.running.name)
+  const own = `/accounts/${encodeURIComponent(who.running.account)}`
   const commands = useMemo<Command[]>(() => {
     const screens: [string, string, string | undefined, string, string][] = [
       ['today', 'Today', 'g t', '/today', 'allocations.see'],
@@ -89,12 +93,12 @@ function Shell({ who }: { who: Me }) {
       ['account', 'Account', 'g c', `/accounts/${encodeURIComponent(who.running.account)}`, 'allocations.see'],
       ['people', 'People', 'g e', '/people', 'people.see'],
       ['idle', 'Idle seats', 'g i', '/idle', 'people.see'],
-      ['domains', 'Joining by address', 'g j', '/domains', 'people.see'],
+      ['domains', 'Self sign-up', 'g j', '/domains', 'people.see'],
       ['devices', 'Devices', 'g v', '/devices', 'devices.see'],
       ['sessions', 'Sessions', 'g o', '/sessions', 'devices.see'],
       ['numbers', 'Numbers', 'g n', '/numbers', 'devices.see'],
-      ['activation-keys', 'Keys of devices and sessions', 'g k', '/keys', 'devices.see'],
-      ['queue', 'Waiting for a seat', 'g w', '/queue', 'people.see'],
+      ['activation-keys', 'Activation keys', 'g k', '/keys', 'devices.see'],
+      ['queue', 'Waiting list', 'g w', '/queue', 'people.see'],
       ['groups', 'Groups', 'g r', '/groups', 'people.see'],
       ['statements', 'Statements', 'g s', '/statements', 'statements.see'],
       ['delegations', 'Delegations', 'g m', '/delegations', 'delegations.see'],
@@ -102,7 +106,7 @@ function Shell({ who }: { who: Me }) {
       ...(who.running.kind === 'operator'
         ? ([
             ['server', 'Server', 'g x', '/server', 'server.see'],
-            ['intake', 'Bring an intake in', undefined, '/intake', 'products.change'],
+            ['intake', 'Import an intake', undefined, '/intake', 'products.change'],
           ] as [string, string, string | undefined, string, string][])
         : []),
     ]
@@ -110,11 +114,23 @@ function Shell({ who }: { who: Me }) {
       ...screens
         .filter(([, , , , permission]) => can.has(permission))
         .map(([id, name, keys, to]) => ({ id, name, keys, group: 'Go to', run: () => void go(to) })),
+      ...(
+        [
+          ['buy', 'Buy licences or storage', '/pools?new=lot', 'pools.see', 'drafts.change'],
+          ['new-client', 'New client or department', `${own}?new=account`, 'allocations.see', 'accounts.change'],
+          ['add-person', 'Add a person', '/people?new=person', 'people.see', 'people.invite'],
+          ['import-people', 'Import people', '/people-import', 'people.see', 'people.change'],
+          ['share', 'Share out seats', '/allocations?share=yes', 'allocations.see', 'drafts.change'],
+          ['export-log', 'Search the log', '/log', 'log.see', 'log.see'],
+        ] as const
+      )
+        .filter(([, , , ...needs]) => needs.every((each) => can.has(each)))
+        .map(([id, name, to]) => ({ id: `do-${id}`, name, group: 'Do', run: () => void go(to) })),
       { id: 'own', name: 'Your sign-in', group: 'Go to', run: () => void go('/own') },
       { id: 'palette', name: 'Go anywhere', keys: 'Ctrl K', group: 'Help', run: () => setPalette(true) },
       { id: 'keys', name: 'Keys', keys: '?', group: 'Help', run: () => setKeys(true) },
     ]
-  }, [go, who.running.account, who.running.kind, can])
+  }, [go, own, who.running.account, who.running.kind, can])
   useCommands(commands)
   const home = who.lacks_second_factor
     ? '/own'
@@ -143,7 +159,7 @@ function Shell({ who }: { who: Me }) {
   return (
     <div className="app">
       <a className="skip" href="#screen">
-        To the screen
+        Skip to content
       </a>
       <Hatch />
       <header className="top">
@@ -151,13 +167,21 @@ function Shell({ who }: { who: Me }) {
           <Mark /> Fair Ladle
         </NavLink>
         <span className="running">
-          <span className="quiet small">Running</span>
+          <span className="quiet small">Account</span>
           {who.delegations.length > 1 ? (
             <Dropdown>
               <Dropdown.Toggle variant="link" id="running" className="p-0">
                 {who.running.name}
               </Dropdown.Toggle>
               <Dropdown.Menu>
+                {can.has('allocations.see') && (
+                  <>
+                    <Dropdown.Item as="button" onClick={() => void go(own)}>
+                      Account page
+                    </Dropdown.Item>
+                    <Dropdown.Divider />
+                  </>
+                )}
                 {who.delegations.map((each) => (
                   <Dropdown.Item
                     key={each.account}
@@ -171,7 +195,7 @@ function Shell({ who }: { who: Me }) {
               </Dropdown.Menu>
             </Dropdown>
           ) : (
-            <b>{who.running.name}</b>
+            <b>{can.has('allocations.see') ? <Link to={own}>{who.running.name}</Link> : who.running.name}</b>
           )}
         </span>
         <span className="grow" />
@@ -187,14 +211,14 @@ function Shell({ who }: { who: Me }) {
             <Dropdown.Divider />
             {(['system', 'light', 'dark'] as Light[]).map((each) => (
               <Dropdown.Item key={each} as="button" active={chosenLight() === each} onClick={() => chooseLight(each)}>
-                {{ system: 'Light as the system has it', light: 'Light', dark: 'Dark' }[each]}
+                {{ system: 'System theme', light: 'Light theme', dark: 'Dark theme' }[each]}
               </Dropdown.Item>
             ))}
             <Dropdown.Divider />
             {who.running.kind === 'operator' && (
               <>
                 <Dropdown.Item as="button" onClick={() => void go('/intake')}>
-                  Bring an intake in
+                  Import an intake
                 </Dropdown.Item>
                 <Dropdown.Item as="button" onClick={() => void go('/server')}>
                   Server
@@ -216,7 +240,7 @@ function Shell({ who }: { who: Me }) {
       {who.shown_as && (
         <div className="shownas" role="status">
           <span>
-            As a <b>{who.shown_as}</b> of <b>{who.running.name}</b> would see it. Nothing can be changed.
+            Preview as <b>{who.shown_as}</b> of <b>{who.running.name}</b>, read only.
           </span>
           <Button
             size="sm"
@@ -226,7 +250,7 @@ function Shell({ who }: { who: Me }) {
               location.assign('/delegations')
             }}
           >
-            End the look
+            Exit preview
           </Button>
         </div>
       )}
@@ -240,10 +264,8 @@ function Shell({ who }: { who: Me }) {
             <NavLink to="/drafts">Drafts</NavLink>
           </>
         )}
+        <hr />
         {can.has('pools.see') && <NavLink to="/pools">Pools</NavLink>}
-        {can.has('allocations.see') && (
-          <NavLink to={`/accounts/${encodeURIComponent(who.running.account)}`}>Account</NavLink>
-        )}
         {can.has('people.see') && (
           <Family to="/people" also={['/people-import', '/groups', '/queue', '/idle', '/domains']}>
             People
@@ -257,49 +279,50 @@ function Shell({ who }: { who: Me }) {
         {can.has('statements.see') && <NavLink to="/statements">Statements</NavLink>}
         <hr />
         {can.has('delegations.see') && <NavLink to="/delegations">Delegations</NavLink>}
-        {can.has('log.see') && <NavLink to="/log">Log</NavLink>}
-        {who.demo && <NavLink to="/mail">Mail</NavLink>}
+        {can.has('log.see') && (
+          <Family to="/log" also={['/mail']}>
+            Log
+          </Family>
+        )}
       </nav>
       <main className="screen" id="screen" tabIndex={-1} key={who.running.account}>
-        <DraftProvider>
-          <Suspense fallback={<Wait what="the screen" />}>
-            <Routes>
-              <Route path="/today" element={<TodayScreen />} />
-              <Route path="/allocations" element={<AllocationsScreen />} />
-              <Route path="/statements" element={<StatementsScreen />} />
-              <Route path="/statements/:buyer" element={<StatementScreen />} />
-              <Route path="/accounts/:account" element={<AccountScreen />} />
-              <Route path="/people" element={<PeopleScreen />} />
-              <Route path="/devices" element={<DevicesScreen />} />
-              <Route path="/sessions" element={<SessionsScreen />} />
-              <Route path="/numbers" element={<NumbersScreen />} />
-              <Route path="/keys" element={<KeysScreen />} />
-              <Route path="/domains" element={<DomainsScreen />} />
-              <Route path="/people-import" element={<ImportScreen />} />
-              <Route path="/people-import/:number" element={<ImportScreen />} />
-              <Route path="/people/:username" element={<PersonScreen />} />
-              <Route path="/groups" element={<GroupsScreen />} />
-              <Route path="/idle" element={<ReclaimScreen />} />
-              <Route path="/queue" element={<QueueScreen />} />
-              <Route path="/mail" element={<MailScreen />} />
-              <Route path="/pools" element={<PoolsScreen />} />
-              <Route path="/drafts" element={<DraftsScreen />} />
-              <Route path="/log" element={<LogScreen />} />
-              <Route path="/own" element={<OwnScreen />} />
-              <Route path="/delegations" element={<DelegationsScreen />} />
-              <Route path="/server" element={<ServerScreen />} />
-              <Route path="/intake" element={<IntakeScreen />} />
-              <Route path="*" element={<Navigate to={home} replace state={{ from: place.pathname }} />} />
-            </Routes>
-          </Suspense>
-          <DraftBar />
-        </DraftProvider>
+        <OutcomeProvider>
+          <DraftProvider>
+            <Suspense fallback={<Wait what="the screen" />}>
+              <Routes>
+                <Route path="/today" element={<TodayScreen />} />
+                <Route path="/allocations" element={<AllocationsScreen />} />
+                <Route path="/statements" element={<StatementsScreen />} />
+                <Route path="/statements/:buyer" element={<StatementScreen />} />
+                <Route path="/accounts/:account" element={<AccountScreen />} />
+                <Route path="/people" element={<PeopleScreen />} />
+                <Route path="/devices" element={<DevicesScreen />} />
+                <Route path="/sessions" element={<SessionsScreen />} />
+                <Route path="/numbers" element={<NumbersScreen />} />
+                <Route path="/keys" element={<KeysScreen />} />
+                <Route path="/domains" element={<DomainsScreen />} />
+                <Route path="/people-import" element={<ImportScreen />} />
+                <Route path="/people-import/:number" element={<ImportScreen />} />
+                <Route path="/people/:username" element={<PersonScreen />} />
+                <Route path="/groups" element={<GroupsScreen />} />
+                <Route path="/idle" element={<ReclaimScreen />} />
+                <Route path="/queue" element={<QueueScreen />} />
+                <Route path="/mail" element={<MailScreen />} />
+                <Route path="/pools" element={<PoolsScreen />} />
+                <Route path="/drafts" element={<DraftsScreen />} />
+                <Route path="/log" element={<LogScreen />} />
+                <Route path="/own" element={<OwnScreen />} />
+                <Route path="/delegations" element={<DelegationsScreen />} />
+                <Route path="/server" element={<ServerScreen />} />
+                <Route path="/intake" element={<IntakeScreen />} />
+                <Route path="*" element={<Navigate to={home} replace state={{ from: place.pathname }} />} />
+              </Routes>
+            </Suspense>
+            <DraftBar />
+          </DraftProvider>
+        </OutcomeProvider>
       </main>
-      <Palette
-        show={palette}
-        setShow={setPalette}
-        onAccount={(code) => void go(`/accounts/${encodeURIComponent(code)}`)}
-      />
+      <Palette show={palette} setShow={setPalette} go={(to) => void go(to)} />
       <Keys show={keys} onHide={() => setKeys(false)} />
     </div>
   )
@@ -311,7 +334,7 @@ function TodayCount() {
   const count = needsSomebody(found.data)
   return count ? (
     <em>
-      <span className="visually-hidden">things that need somebody: </span>
+      <span className="visually-hidden">items that need attention: </span>
       {count}
     </em>
   ) : null

@@ -78,7 +78,7 @@ export function SignIn() {
           {busy ? 'Signing in…' : 'Sign in'}
         </Button>
         <p className="mb-0 mt-3">
-          <a href="/password">Forgotten the password?</a>
+          <a href="/password">Forgot your password?</a>
         </p>
       </Form>
     </main>

@@ -1,26 +1,29 @@
-import { useQuery } from '@tanstack/react-query'
 import { useContext, useDeferredValue, useEffect, useRef, useState, useSyncExternalStore } from 'react'
 import { Modal } from 'react-bootstrap'
-import { accountsFound } from '../api/queries'
 import { RegistryContext, written } from './registry'
+import { useFound } from './useFound'
+
+const MOST = 24
 
 interface Hit {
   id: string
+  /** Whether it leads somewhere else, where the focus goes too. */
+  leaves: boolean
   name: string
   hint: string
   keys?: string
   run: () => void
 }
 
-/** `Ctrl K`: every command and every account by name; and the keys' own listener. */
+/** `Ctrl K`: every command, and whatever goes by some words; and the keys' own listener. */
 export function Palette({
   show,
   setShow,
-  onAccount,
+  go,
 }: {
   show: boolean
   setShow: (show: boolean) => void
-  onAccount: (code: string) => void
+  go: (to: string) => void
 }) {
   const registry = useContext(RegistryContext)
   const commands = useSyncExternalStore(registry.subscribe, registry.all)
@@ -40,7 +43,7 @@ export function Palette({
       const sequence = pending.current ? `${pending.current} ${keys}` : keys
       const command = registry.byKeys(sequence)
       pending.current = !command && registry.startsWith(sequence) ? sequence : ''
-      if (command) {
+      if (command?.run) {
         if (typing && ['Ctrl Z', 'Ctrl Y'].includes(keys)) return
         event.preventDefault()
         command.run()
@@ -51,20 +54,23 @@ export function Palette({
   }, [registry])
   const [words, setWords] = useState('')
   const [at, setAt] = useState(0)
+  const [leaves, setLeaves] = useState(false)
   const late = useDeferredValue(words)
-  const accounts = useQuery({ ...accountsFound(late), enabled: show })
-  const wanted = words.toLowerCase().split(/\s+/).filter(Boolean)
+  const wanted = late.toLowerCase().split(/\s+/).filter(Boolean)
+  const found = useFound(wanted, show)
   const hits: Hit[] = [
     ...commands
-      .filter((each) => wanted.every((word) => `${each.group} ${each.name}`.toLowerCase().includes(word)))
-      .map((each) => ({ id: each.id, name: each.name, hint: each.group, keys: each.keys, run: each.run })),
-    ...(accounts.data ?? []).map((each) => ({
-      id: `account ${each.account}`,
-      name: each.name,
-      hint: each.under.length ? `in ${each.under.join(', ')}` : each.kind,
-      run: () => onAccount(each.account),
-    })),
-  ].slice(0, 14)
+      .filter((each) => each.run && wanted.every((word) => `${each.group} ${each.name}`.toLowerCase().includes(word)))
+      .map((each) => ({
+        id: each.id,
+        name: each.name,
+        hint: each.group,
+        keys: each.keys,
+        leaves: ['Go to', 'Do'].includes(each.group),
+        run: each.run ?? (() => undefined),
+      })),
+    ...found.map((each) => ({ ...each, leaves: true, run: () => go(each.to) })),
+  ].slice(0, MOST)
   const close = () => {
     setShow(false)
     setWords('')
@@ -72,15 +78,23 @@ export function Palette({
   }
   const choose = (hit: Hit | undefined) => {
     if (!hit) return
+    setLeaves(hit.leaves)
     close()
     hit.run()
   }
   return (
-    <Modal show={show} onHide={close} aria-label="Go anywhere" animation={false}>
+    <Modal
+      show={show}
+      onHide={close}
+      onShow={() => setLeaves(false)}
+      restoreFocus={!leaves}
+      aria-label="Go anywhere"
+      animation={false}
+    >
       <Modal.Body className="p-2">
         <input
           className="form-control"
-          placeholder="A screen, something to do, or an account"
+          placeholder="A screen, an action, an account, a person, an order…"
           aria-label="Go to"
           autoFocus
           value={words}
@@ -107,7 +121,7 @@ export function Palette({
             }
           }}
         />
-        <ul className="hits" id="hits" role="listbox" aria-label="What was found">
+        <ul className="hits" id="hits" role="listbox" aria-label="Results">
           {hits.map((hit, place) => (
             // The keyboard goes through the field above, which owns this list.
             <li
@@ -124,18 +138,21 @@ export function Palette({
               {hit.keys && <kbd>{hit.keys}</kbd>}
             </li>
           ))}
-          {hits.length === 0 && <li className="quiet">Nothing of that name.</li>}
+          {hits.length === 0 && <li className="quiet">No results. Try fewer words.</li>}
         </ul>
       </Modal.Body>
     </Modal>
   )
 }
 
-/** `?`: the keys. */
+const order = (group: string) => (['Go to', 'Help'].includes(group) ? 1 : 0)
+
+/** `?`: the keys of this screen, then those that work everywhere. */
 export function Keys({ show, onHide }: { show: boolean; onHide: () => void }) {
   const registry = useContext(RegistryContext)
   const commands = useSyncExternalStore(registry.subscribe, registry.all).filter((each) => each.keys)
-  const groups = [...new Set(commands.map((each) => each.group))]
+  // What is of this screen comes first.
+  const groups = [...new Set(commands.map((each) => each.group))].sort((a, b) => order(a) - order(b))
   return (
     <Modal show={show} onHide={onHide} animation={false} aria-labelledby="keys-title">
       <Modal.Header closeButton>

@@ -7,7 +7,8 @@ export interface Command {
   /** Keys as people write them, like `g a` or `Ctrl Z`; none = only by name. */
   keys?: string
   group: string
-  run: () => void
+  /** None = the keys are told here and heard by the screen itself. */
+  run?: () => void
 }
 
 /** Keeps what can be done now; two commands with the same keys are refused. */

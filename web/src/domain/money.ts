@@ -25,6 +25,20 @@ function unscaled(value: bigint, places: number): string {
   return value < 0n ? `-${number}` : number
 }
 
+/** A price times a quantity in grains, to the cent, halves up. */
+export function priced(price: string, grains: number, perUnit: number): string {
+  const places = Math.max(2, price.split('.')[1]?.length ?? 0)
+  const whole = scaled(price, places) * BigInt(Math.round(grains))
+  const step = BigInt(perUnit) * 10n ** BigInt(places - 2)
+  return unscaled((2n * whole + step) / (2n * step), 2)
+}
+
+/** So many times an amount. */
+export function times(amount: string, count: number): string {
+  const places = amount.split('.')[1]?.length ?? 0
+  return unscaled(scaled(amount, places) * BigInt(count), places)
+}
+
 /** An amount for reading: at least two decimals. */
 export function money(amount: string): string {
   return decimal(amount, Math.max(2, amount.split('.')[1]?.length ?? 0))

@@ -1,4 +1,4 @@
-/** Months and days as text, for reading and for addresses. All of them days of the operator's time zone. */
+/** Months and days as text, for reading and for addresses. All days of the operator's time zone. */
 
 const names = [
   'January',
@@ -57,6 +57,15 @@ export function longDay(day: string): string {
   return `${weekdays[new Date(Date.UTC(year, month - 1, date)).getUTCDay()] ?? ''}, ${date} ${names[month - 1] ?? ''}`
 }
 
+/** Whole months from a first day through a last one; null where they are none. */
+export function wholeMonths(first: string, last: string): number | null {
+  const [a, b] = [parts(first), parts(last)]
+  const after = new Date(Date.UTC(b[0], b[1] - 1, b[2] + 1))
+  if (after.getUTCDate() !== a[2]) return null
+  const months = (after.getUTCFullYear() - a[0]) * 12 + after.getUTCMonth() + 1 - a[1]
+  return months > 0 ? months : null
+}
+
 /** Days from one day to another. */
 export function daysBetween(from: string, to: string): number {
   const [a, b] = [parts(from), parts(to)]
@@ -82,6 +91,12 @@ function local(instant: string): Record<string, string> {
     hourCycle: 'h23',
   })
   return Object.fromEntries(format.formatToParts(new Date(instant)).map((each) => [each.type, each.value]))
+}
+
+/** 13:05 */
+export function clockTime(instant: string): string {
+  const at = local(instant)
+  return `${at.hour ?? ''}:${at.minute ?? ''}`
 }
 
 /** The day an instant falls on there, YYYY-MM-DD; a day is itself. */

@@ -29,10 +29,10 @@ describe('new accounts', () => {
           unallocated: 'free' as const,
         },
       ],
-      terms: [{ account: 'TERN-RENTS', product: 'VOICE', terms: { ...nothing, cap: 5 } }],
+      terms: [{ account: 'TERN-RENTS', product: 'DISPATCH', terms: { ...nothing, cap: 5 } }],
       rates: [
         {
-          product: 'VOICE',
+          product: 'DISPATCH',
           basis: 'held' as const,
           aggregate: 'average' as const,
           tier_mode: 'graduated' as const,

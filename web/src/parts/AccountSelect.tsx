@@ -15,6 +15,7 @@ interface Props {
   /** Which accounts can be chosen. */
   only?: (account: Pick<AccountChoice, 'account' | 'kind' | 'status'>) => boolean
   disabled?: boolean
+  required?: boolean
   autoFocus?: boolean
 }
 
@@ -67,6 +68,7 @@ function Found({
   only: NonNullable<Props['only']>
   top: AccountChoice | undefined
   disabled?: boolean
+  required?: boolean
   autoFocus?: boolean
 }) {
   const list = useId()

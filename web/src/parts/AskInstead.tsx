@@ -1,6 +1,6 @@
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { api, ApiError, take, type Schemas } from '../api/client'
+import { api, ApiError, messageOf, take, type Schemas } from '../api/client'
 
 type Changes = Schemas['AskFor']['changes']
 
@@ -18,14 +18,14 @@ export function AskInstead({ error, name }: { error: unknown; name: string }) {
   const ask = async (reason: string) => {
     try {
       await take(api.POST('/api/drafts/ask', { body: { name, changes: changes ?? [], reason } }))
-      setDone('Asked. It waits under Drafts.')
+      setDone('Request sent. The draft is kept under Drafts.')
     } catch (trouble) {
-      setDone(trouble instanceof Error ? trouble.message : 'That did not work.')
+      setDone(messageOf(trouble))
     }
   }
   if (!changes) return null
   if (done) return <p role="status">{done}</p>
-  return <WhyForm label="Why it is needed" send="Ask for it" ask={ask} />
+  return <WhyForm label="Reason" send="Send request" ask={ask} />
 }
 
 /** A reason, and sending it. */

@@ -29,7 +29,7 @@ export function Ladder({
   onRung?: (account: string) => void
 }) {
   return (
-    <ol className="ladder" aria-label="Limits on the way up, the supply first" reversed>
+    <ol className="ladder" aria-label="Limits up to the supply" reversed>
       {[...limits].reverse().map((limit) => (
         <li key={limit.account} className={limit.binds ? 'binds' : undefined}>
           <Rung limit={limit} unit={unit} onRung={onRung} />
@@ -82,7 +82,7 @@ function Rung({ limit, unit, onRung }: { limit: Limit; unit: string; onRung?: (a
         <span>{limit.load !== null && `${short(limit.load)} ${unitName(unit, Number(limit.load))} counted`}</span>
         <b>{leaves === null ? 'no limit' : over ? `${short(leaves.slice(1))} over` : `leaves ${short(leaves)}`}</b>
       </div>
-      {limit.binds && <span className="visually-hidden">This limit binds.</span>}
+      {limit.binds && <span className="visually-hidden">Limiting.</span>}
     </>
   )
 }

@@ -47,6 +47,10 @@ export function PagedGrid<T>({
   const items = virtual.getVirtualItems()
   const [first, last] = [items[0]?.index ?? 0, items.at(-1)?.index ?? 0]
   useEffect(() => onShown(first, last), [onShown, first, last])
+  const isMarkedAt = (place: number) => {
+    const row = rowAt(place)
+    return row !== undefined && isMarked(row)
+  }
   const at = Math.min(cursor, Math.max(0, total - 1))
   const tracks = { gridTemplateColumns: `34px ${columns.map((column) => column.width).join(' ')}` }
   const width = {
@@ -97,7 +101,15 @@ export function PagedGrid<T>({
       <div role="rowgroup" className="vhead" style={width}>
         <div role="row" className="vrow" style={{ ...tracks, minWidth: 0 }} aria-rowindex={1}>
           <div role="columnheader">
-            <span className="visually-hidden">Chosen</span>
+            <input
+              type="checkbox"
+              className="form-check-input"
+              tabIndex={-1}
+              disabled={total === 0}
+              checked={total > 0 && items.every((item) => isMarkedAt(item.index))}
+              aria-label="Choose all"
+              onChange={(event) => markAll(event.target.checked)}
+            />
           </div>
           {columns.map((column) => (
             <div

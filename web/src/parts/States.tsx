@@ -4,7 +4,7 @@ import { ApiError } from '../api/client'
 /** One panel for what went wrong: what was asked, what answered, what to do. */
 export function Trouble({ error, again }: { error: unknown; again?: () => void }) {
   const known = error instanceof ApiError
-  const title = known ? (error.body.title ?? 'That did not work') : 'That did not work'
+  const title = known ? (error.body.title ?? 'Something went wrong') : 'Something went wrong'
   return (
     <div className="trouble" role="alert">
       <b>{title}.</b> {error instanceof Error ? error.message : String(error)}
@@ -27,7 +27,7 @@ export function Trouble({ error, again }: { error: unknown; again?: () => void }
 export function Wait({ what }: { what: string }) {
   return (
     <div className="wait" role="status">
-      Fetching {what}…
+      Loading {what}…
     </div>
   )
 }

@@ -1,5 +1,6 @@
 import { useVirtualizer } from '@tanstack/react-virtual'
-import { useRef } from 'react'
+import { useEffect, useRef, useState } from 'react'
+import { flushSync } from 'react-dom'
 
 export interface Column<T> {
   key: string
@@ -7,6 +8,8 @@ export interface Column<T> {
   /** A CSS grid track, like `1fr` or `120px`. */
   width: string
   fig?: boolean
+  /** What things cost: printed only if asked for. */
+  cost?: boolean
   cell: (row: T) => React.ReactNode
   /** Sorting by it is offered where this is given. */
   sort?: (one: T, other: T) => number
@@ -46,6 +49,8 @@ export function VirtualTable<T>({
     estimateSize: () => rowHeight,
     overscan: 6,
   })
+  const printing = usePrinting()
+  const items = printing ? rows.map((_, index) => ({ index, start: index * rowHeight })) : virtual.getVirtualItems()
   const tracks = { gridTemplateColumns: columns.map((column) => column.width).join(' ') }
   return (
     // Scrolled by the keyboard too, so it can be focused.
@@ -56,7 +61,7 @@ export function VirtualTable<T>({
             <div
               role="columnheader"
               key={column.key}
-              className={column.fig ? 'fig' : undefined}
+              className={classOf(column)}
               aria-sort={sorting?.key === column.key ? (sorting.down ? 'descending' : 'ascending') : undefined}
             >
               {column.sort && onSort ? (
@@ -77,7 +82,7 @@ export function VirtualTable<T>({
         </div>
       </div>
       <div role="rowgroup" style={{ height: virtual.getTotalSize(), position: 'relative' }}>
-        {virtual.getVirtualItems().map((item) => {
+        {items.map((item) => {
           const row = rows[item.index]
           if (row === undefined) return null
           return (
@@ -97,7 +102,7 @@ export function VirtualTable<T>({
               }}
             >
               {columns.map((column) => (
-                <div role="cell" key={column.key} className={column.fig ? 'fig' : undefined}>
+                <div role="cell" key={column.key} className={classOf(column)}>
                   {column.cell(row)}
                 </div>
               ))}
@@ -114,6 +119,25 @@ export function VirtualTable<T>({
       )}
     </div>
   )
+}
+
+const classOf = (column: { fig?: boolean; cost?: boolean }) =>
+  [column.fig && 'fig', column.cost && 'costs'].filter(Boolean).join(' ') || undefined
+
+/** Whether the page is being printed: then all rows are there. */
+function usePrinting(): boolean {
+  const [printing, setPrinting] = useState(false)
+  useEffect(() => {
+    const begin = () => flushSync(() => setPrinting(true))
+    const end = () => setPrinting(false)
+    window.addEventListener('beforeprint', begin)
+    window.addEventListener('afterprint', end)
+    return () => {
+      window.removeEventListener('beforeprint', begin)
+      window.removeEventListener('afterprint', end)
+    }
+  }, [])
+  return printing
 }
 
 /** Rows in the order asked for; as they come where none is. */

@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
-import { api, take } from '../../api/client'
+import { api, messageOf, take } from '../../api/client'
 import { First } from '../../parts/First'
 import { AccountSelect } from '../../parts/AccountSelect'
 import {
@@ -19,17 +19,20 @@ import {
   type Grid,
   type Pool,
 } from '../../api/queries'
-import { dayName, dayOf, monthAfter, monthName } from '../../domain/months'
+import { dayName, dayOf, instantName, monthAfter, monthName } from '../../domain/months'
 import { money } from '../../domain/money'
 import { shortUnits, unitName } from '../../domain/units'
 import { Gauge } from '../../parts/Gauge'
 import { StateMark, Trouble, Wait } from '../../parts/States'
+import { useOutcome } from '../../parts/Outcome'
 import { useDraft } from '../drafts/context'
 import { Gives } from '../people/Gives'
 import { StorageLimits } from '../people/Storage'
 import { AskForm } from '../requests/AskForm'
+import { fieldName, useSubject } from '../log/subject'
 import { RequestItem } from '../requests/RequestItem'
 import { NewClient } from './NewClient'
+import { Settings } from './Settings'
 import { KeepTemplate, Status } from './Status'
 
 /** One client or department on one page: what one looks at with them on the phone. */
@@ -68,7 +71,7 @@ function Loaded({ body, grid }: { body: AccountBody; grid: Grid }) {
         <span className="grow" />
         {body.status !== 'closed' && drafts && (
           <Button variant="outline-primary" onClick={() => setCreating(true)}>
-            New account below
+            New sub-account
           </Button>
         )}
         <Link className="btn btn-outline-primary" to={to}>
@@ -96,6 +99,7 @@ function Loaded({ body, grid }: { body: AccountBody; grid: Grid }) {
             <Notices account={body.account} />
             {body.parent && <Statements account={body.account} />}
             <Below body={body} />
+            <Settings account={body.account} />
             {body.parent && body.status !== 'closed' && <KeepTemplate body={body} />}
           </aside>
         </div>
@@ -112,15 +116,15 @@ function Pools({ pools, place, account }: { pools: Pool[]; place: number; accoun
   return (
     <section aria-label="Pools">
       <h3>Pools</h3>
-      <table className="ledger tight">
+      <table className="ledger tight limits">
         <thead>
           <tr>
             <th>Product</th>
             <th className="fig">In use</th>
-            <th className="fig">Counted</th>
+            <th className="fig">In use and reserved</th>
             <th className="fig">Reserve</th>
             <th className="fig">Cap</th>
-            <th className="fig">Left</th>
+            <th className="fig">To cap</th>
             <th> </th>
             <th>
               <span className="visually-hidden">Ask</span>
@@ -212,13 +216,14 @@ function Requests({ account }: { account: string }) {
       {found.data?.length ? (
         found.data.map((each) => <RequestItem request={each} key={each.id} />)
       ) : (
-        <p className="quiet">None so far.</p>
+        <p className="quiet">None.</p>
       )}
     </section>
   )
 }
 
 function Changes({ account }: { account: string }) {
+  const subject = useSubject()
   const found = useQuery({ queryKey: ['log', 'of', account], queryFn: () => logPage({ account: account }, undefined) })
   const mine = found.data?.entries.slice(0, 8) ?? []
   return (
@@ -226,22 +231,23 @@ function Changes({ account }: { account: string }) {
       <h3>
         Last changes{' '}
         <Link className="small ms-2" to={`/log?account=${encodeURIComponent(account)}`}>
-          all of them
+          all
         </Link>
       </h3>
       <table className="ledger tight">
         <tbody>
           {mine.map((each) => (
             <tr key={each.number}>
-              <td className="text-nowrap quiet">{dayName(dayOf(each.at))}</td>
+              <td className="text-nowrap quiet">{instantName(each.at)}</td>
               <td>{each.actor}</td>
               <td>
-                {each.action} {each.subject}
+                {each.action} {subject(each.subject)}
               </td>
               <td>
                 {each.changes.map((change) => (
                   <span className="me-3" key={change.what}>
-                    {change.what} {change.before && <s className="quiet">{change.before}</s>} <b>{change.after}</b>
+                    {fieldName(change.what)} {change.before && <s className="quiet">{change.before}</s>}{' '}
+                    <b>{change.after}</b>
                   </span>
                 ))}
               </td>
@@ -256,7 +262,8 @@ function Changes({ account }: { account: string }) {
 function Facts({ body }: { body: AccountBody }) {
   const queries = useQueryClient()
   const draft = useDraft()
-  const [said, setSaid] = useState<{ text: string; bad: boolean } | null>(null)
+  const [trouble, setTrouble] = useState('')
+  const outcome = useOutcome()
   const save = async (form: FormData) => {
     const text = (name: string) => ((form.get(name) as string | null) ?? '').trim()
     try {
@@ -269,14 +276,39 @@ function Facts({ body }: { body: AccountBody }) {
       await Promise.all(
         ['accounts', 'allocations', 'log', 'today'].map((key) => queries.invalidateQueries({ queryKey: [key] })),
       )
-      setSaid({ text: 'Saved.', bad: false })
+      setEditing(false)
+      outcome(`${text('name')}: saved.`)
     } catch (error) {
-      setSaid({ text: error instanceof Error ? error.message : 'That did not work.', bad: true })
+      setTrouble(messageOf(error))
     }
   }
-  const move = (parent: string) => {
-    if (parent && parent !== body.parent) draft.set([{ kind: 'move', account: body.account, parent, was: body.parent }])
-  }
+  const [editing, setEditing] = useState(false)
+  const [parent, setParent] = useState(body.parent ?? '')
+  const may = useCan('accounts.change')
+  const move = () => draft.set([{ kind: 'move', account: body.account, parent, was: body.parent }])
+  if (!editing)
+    return (
+      <section aria-label="Contacts">
+        <h3>Contacts</h3>
+        <dl className="figures">
+          <dt>Admin</dt>
+          <dd className="text-break">{body.admin_email ?? <span className="quiet">none</span>}</dd>
+          <dt>Billing contact</dt>
+          <dd className="text-break">{body.billing_email ?? <span className="quiet">none</span>}</dd>
+          {body.parent_name && (
+            <>
+              <dt>Parent account</dt>
+              <dd>{body.parent_name}</dd>
+            </>
+          )}
+        </dl>
+        {may && (
+          <Button size="sm" variant="outline-primary" onClick={() => setEditing(true)}>
+            Edit
+          </Button>
+        )}
+      </section>
+    )
   return (
     <section aria-label="Contacts">
       <h3>Name and contacts</h3>
@@ -288,7 +320,7 @@ function Facts({ body }: { body: AccountBody }) {
       >
         <Form.Group controlId="account-name">
           <Form.Label>Name</Form.Label>
-          <Form.Control name="name" defaultValue={body.name} maxLength={200} />
+          <Form.Control name="name" defaultValue={body.name} maxLength={200} autoFocus />
         </Form.Group>
         <Form.Group controlId="account-admin">
           <Form.Label>Admin</Form.Label>
@@ -302,24 +334,32 @@ function Facts({ body }: { body: AccountBody }) {
           <Button type="submit" variant="outline-primary">
             Save
           </Button>
-          {said && (
-            <span className={said.bad ? 'over small' : 'good small'} role={said.bad ? 'alert' : 'status'}>
-              {said.text}
+          <Button variant="link" onClick={() => setEditing(false)}>
+            Close
+          </Button>
+          {trouble && (
+            <span className="over small" role="alert">
+              {trouble}
             </span>
           )}
         </div>
       </Form>
       {body.parent && (
         <Form.Group controlId="account-parent" className="mt-2">
-          <Form.Label>Stands below (a move goes into the draft)</Form.Label>
+          <Form.Label>Parent account</Form.Label>
           <AccountSelect
-            value={body.parent}
-            onChange={move}
+            value={parent}
+            onChange={setParent}
             only={(each) =>
               (each.kind !== 'sub-account' || each.account === body.parent || body.kind === 'sub-account') &&
               each.account !== body.account
             }
           />
+          {parent !== '' && parent !== body.parent && (
+            <Button size="sm" className="mt-2" onClick={move}>
+              Add move to draft
+            </Button>
+          )}
         </Form.Group>
       )}
     </section>
@@ -399,7 +439,7 @@ function Below({ body }: { body: AccountBody }) {
   if (!body.below.length) return null
   return (
     <section aria-label="Accounts below">
-      <h3>Below</h3>
+      <h3>Sub-accounts</h3>
       <ul className="plain">
         <First
           items

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
-import { api, take } from '../../api/client'
+import { api, messageOf, take } from '../../api/client'
 import { templates as templatesQuery, type AccountBody } from '../../api/queries'
 import type { NewAccount } from '../../domain/draft'
 import { afterShape, parseLines } from '../../domain/newAccounts'
@@ -48,7 +48,7 @@ export function NewClient({ parent, day, close }: { parent: AccountBody; day: st
       )
       close()
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
   }
   const forget = async () => {
@@ -57,7 +57,7 @@ export function NewClient({ parent, day, close }: { parent: AccountBody; day: st
       setLike('')
       await queries.invalidateQueries({ queryKey: templatesQuery.queryKey })
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
   }
   return (
@@ -82,7 +82,7 @@ export function NewClient({ parent, day, close }: { parent: AccountBody; day: st
               </Form.Select>
             </Form.Group>
             <Form.Group controlId="new-like" style={{ gridColumn: 'span 2' }}>
-              <Form.Label>Departments, allocations and own rates from</Form.Label>
+              <Form.Label>Copy departments, allocations and rates from</Form.Label>
               <Form.Select value={like} onChange={(event) => setLike(event.target.value)}>
                 <option value="">none yet</option>
                 {templates.length > 0 && (
@@ -94,7 +94,7 @@ export function NewClient({ parent, day, close }: { parent: AccountBody; day: st
                     ))}
                   </optgroup>
                 )}
-                <optgroup label="Accounts as they are">
+                <optgroup label="Existing accounts">
                   {models.map((each) => (
                     <option key={each.account} value={`account ${each.account}`}>
                       {each.name}
@@ -104,25 +104,25 @@ export function NewClient({ parent, day, close }: { parent: AccountBody; day: st
               </Form.Select>
               {from === 'template' && (
                 <Button variant="link" size="sm" className="p-0" onClick={() => void forget()}>
-                  Put this template away
+                  Delete this template
                 </Button>
               )}
             </Form.Group>
           </div>
           <Form.Group controlId="new-unallocated" className="mb-2">
-            <Form.Label>Products it has no allocation of</Form.Label>
+            <Form.Label>Products without an allocation</Form.Label>
             <Form.Select
               value={unallocated}
               onChange={(event) => setUnallocated(event.target.value as NewAccount['unallocated'])}
             >
-              <option value="none">cannot be used until allocated</option>
-              <option value="free">can be used as far as free above</option>
+              <option value="none">blocked until allocated</option>
+              <option value="free">available up to what is free above</option>
             </Form.Select>
           </Form.Group>
           <Form.Group controlId="new-names">
             <Form.Label>
-              One a line: name, admin’s address, billing contact’s address, code. Only the name is needed; a block from
-              a spreadsheet can be pasted.
+              One per line: name, admin’s address, billing contact’s address, code. Only the name is needed; a block
+              from a spreadsheet can be pasted.
             </Form.Label>
             <Form.Control
               as="textarea"
@@ -134,7 +134,7 @@ export function NewClient({ parent, day, close }: { parent: AccountBody; day: st
             />
           </Form.Group>
           {lines.length > 0 && (
-            <table className="ledger tight mt-2" aria-label="What will be created">
+            <table className="ledger tight mt-2" aria-label="Preview">
               <thead>
                 <tr>
                   <th>Name</th>
@@ -159,8 +159,7 @@ export function NewClient({ parent, day, close }: { parent: AccountBody; day: st
             </table>
           )}
           <p className="quiet small mt-2">
-            Where no rate of its own comes along, the rates {parent.name} has for all its buyers price it from the first
-            day on.
+            Without rates of its own, the rates {parent.name} has for all its buyers price it from the first day on.
           </p>
           {trouble && (
             <p className="over" role="alert">
@@ -173,7 +172,7 @@ export function NewClient({ parent, day, close }: { parent: AccountBody; day: st
             Cancel
           </Button>
           <Button type="submit" disabled={!lines.length || wrong !== undefined}>
-            Put {lines.length > 1 ? `${lines.length} accounts` : 'it'} into the draft
+            {lines.length > 1 ? `Add ${lines.length} accounts to draft` : 'Add to draft'}
           </Button>
         </Modal.Footer>
       </Form>

@@ -1,7 +1,7 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { api, take } from '../../api/client'
+import { api, messageOf, take } from '../../api/client'
 import { templates, type AccountBody } from '../../api/queries'
 import type { StatusChange } from '../../domain/draft'
 import { dayName } from '../../domain/months'
@@ -34,13 +34,11 @@ export function Status({ body }: { body: AccountBody }) {
           'Active'
         ) : (
           <b className="near">
-            {body.status === 'closed'
-              ? '■ Closed'
-              : `◆ Suspended, ${body.charged ? 'charged all the same' : 'not charged'}`}
+            {body.status === 'closed' ? '■ Closed' : `◆ Suspended, ${body.charged ? 'still charged' : 'not charged'}`}
           </b>
         )}
         {body.status_since && <span className="quiet small"> since {dayName(body.status_since)}</span>}
-        {above && <span className="quiet small"> with an account above it</span>}
+        {above && <span className="quiet small"> with its parent account</span>}
       </p>
       {staged ? (
         <p className="small mb-0">
@@ -49,29 +47,29 @@ export function Status({ body }: { body: AccountBody }) {
             {staged.status}
             {staged.status === 'suspended' && (staged.charged ? ', charged' : ', not charged')}
           </b>
-          . Apply it now or on a day.{' '}
+          . Apply now or on a day.{' '}
           <button
             type="button"
             className="btn btn-link btn-sm p-0"
             onClick={() => draft.forget([`status\n${body.account}`])}
           >
-            Take it out
+            Remove
           </button>
         </p>
       ) : choosing ? (
         <div className="d-flex gap-2 flex-wrap" role="group" aria-label="Suspend">
+          <Button size="sm" variant="link" onClick={() => setChoosing(false)}>
+            Cancel
+          </Button>
           <Button size="sm" onClick={() => put('suspended', true)}>
             Suspend and charge
           </Button>
           <Button size="sm" onClick={() => put('suspended', false)}>
-            Suspend, do not charge
-          </Button>
-          <Button size="sm" variant="link" onClick={() => setChoosing(false)}>
-            Not now
+            Suspend without charge
           </Button>
           <p className="quiet small mb-0">
-            People keep what they have, nothing new is given out. Not charged: the days count nothing on its statement;
-            what it costs you stays.
+            People keep what they have; nothing new is assigned. Without charge, its statement counts these days as
+            zero; your cost stays.
           </p>
         </div>
       ) : (
@@ -89,7 +87,7 @@ export function Status({ body }: { body: AccountBody }) {
             )}
             {body.own_status !== 'closed' && (
               <Button size="sm" variant="outline-primary" onClick={() => put('closed')}>
-                Close it
+                Close account
               </Button>
             )}
           </div>
@@ -122,7 +120,7 @@ export function KeepTemplate({ body }: { body: AccountBody }) {
         bad: false,
       })
     } catch (error) {
-      setSaid({ text: error instanceof Error ? error.message : 'That did not work.', bad: true })
+      setSaid({ text: messageOf(error), bad: true })
     }
   }
   return (
@@ -139,7 +137,7 @@ export function KeepTemplate({ body }: { body: AccountBody }) {
           <Form.Control name="template" required maxLength={200} placeholder={`like ${body.name}`} />
         </Form.Group>
         <Form.Group controlId="template-admin">
-          <Form.Label>Their admin, until they have one</Form.Label>
+          <Form.Label>Default admin</Form.Label>
           <Form.Control name="template-admin" type="email" />
         </Form.Group>
         <div className="d-flex gap-2 align-items-center mt-2">

@@ -16,6 +16,8 @@ const HEAD = 74
 
 export interface GridProps {
   listing: Listing
+  /** Another one whenever somebody comes here by a link: the focus goes to its cell. */
+  arrival: string
   pools: Pool[]
   /** Told which rows are on screen, and which one the cursor is in. */
   onShown: (first: number, last: number, cursor: number) => void
@@ -53,6 +55,12 @@ export function AllocationGrid(props: GridProps) {
   useEffect(() => onRange(anchor ? between(anchor, cursor) : null), [anchor, cursor, onRange])
   const wantsFocus = useRef(false)
   const inside = useRef(false)
+  const arrived = useRef('')
+  useLayoutEffect(() => {
+    if (arrived.current === props.arrival) return
+    arrived.current = props.arrival
+    wantsFocus.current = true
+  }, [props.arrival])
 
   useLayoutEffect(() => {
     const element = scroller.current
@@ -144,11 +152,11 @@ export function AllocationGrid(props: GridProps) {
   const begin = (field: Edit['field'], text: string) => {
     if (cursor.column >= 0) setEdit({ field, text, wrong: false })
   }
-  const finish = (to: Position, whole: boolean) => {
+  const finish = (to: Position) => {
     if (!edit) return
-    if (props.commit(edit, whole ? range : between(cursor, cursor), cursor)) {
+    if (props.commit(edit, between(cursor, cursor), cursor)) {
       setEdit(null)
-      if (!whole) setAnchor(null)
+      setAnchor(null)
       go(to)
     } else {
       setEdit({ ...edit, wrong: true })
@@ -159,11 +167,12 @@ export function AllocationGrid(props: GridProps) {
     const extent = { rows: listing.count, columns: pools.length, page }
     if (edit) {
       if (event.key === 'Enter') {
-        event.preventDefault()
-        finish(cursor, event.ctrlKey || event.metaKey)
+        // Ctrl Enter is the review's, which comes after this.
+        if (!event.ctrlKey && !event.metaKey) event.preventDefault()
+        finish(cursor)
       } else if (event.key === 'Tab') {
         event.preventDefault()
-        finish(move(cursor, event.shiftKey ? 'ArrowLeft' : 'ArrowRight', false, extent) ?? cursor, false)
+        finish(move(cursor, event.shiftKey ? 'ArrowLeft' : 'ArrowRight', false, extent) ?? cursor)
       } else if (event.key === 'Escape') {
         event.preventDefault()
         setEdit(null)
@@ -232,7 +241,7 @@ export function AllocationGrid(props: GridProps) {
       return
     }
     if (ctrl || event.altKey || cursor.column < 0) {
-      if (event.key === 'Enter' && twists) {
+      if (event.key === 'Enter' && twists && !ctrl) {
         event.preventDefault()
         props.toggle(here.code, !here.open)
       }

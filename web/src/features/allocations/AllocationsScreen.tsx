@@ -1,6 +1,7 @@
+import { messageOf } from '../../api/client'
 import { useQuery } from '@tanstack/react-query'
 import { useCallback, useEffect, useMemo, useRef, useState } from 'react'
-import { useLocation } from 'react-router'
+import { NavigationType, useLocation, useNavigationType } from 'react-router'
 import { daysCompared, productsInSight, type Effect, type ProductName } from '../../api/queries'
 import { useCommands, type Command } from '../../commands/registry'
 import type { Change, Changes } from '../../domain/draft'
@@ -51,10 +52,32 @@ export function AllocationsScreen() {
 const BESIDES = 10
 const MOST_SHOWN = 200
 
+/** Keys the grid hears itself. */
+const GRID_KEYS: Command[] = (
+  [
+    ['Enter', 'Edit the cap, or open and close a branch on its name'],
+    ['r', 'Edit the reserve'],
+    ['20/60', 'Type a reserve and a cap'],
+    ['+5', 'Type more, or less with -'],
+    ['Ctrl D', 'Fill down'],
+    ['Ctrl R', 'Fill right'],
+    ['Ctrl A', 'Choose all cells'],
+    ['Shift Arrow', 'Choose several cells'],
+    ['Space', 'Open or close a branch'],
+    ['Delete', 'Take changes back'],
+  ] as const
+).map(([keys, name]) => ({ id: `grid ${keys}`, name, keys, group: 'In the grid' }))
+
 const SHOWN = ['attention', 'idle', 'closed'] as const
 
 function Loaded({ products }: { products: ProductName[] }) {
   const location = useLocation()
+  const way = useNavigationType()
+  const [arrival, setArrival] = useState(location.key)
+  useEffect(() => {
+    // A filter chosen here is no arrival.
+    if (way !== NavigationType.Replace) setArrival(location.key)
+  }, [way, location.key])
   const [params, change] = useAddress()
   const on = params.get('on')
   const against = on ? params.get('against') : null
@@ -182,7 +205,7 @@ function Loaded({ products }: { products: ProductName[] }) {
   const faults = useMemo(() => faultsByCell(effect), [effect])
 
   const [note, setNote] = useState('')
-  const say = (error: unknown) => setNote(error instanceof Error ? error.message : 'That did not work.')
+  const say = (error: unknown) => setNote(messageOf(error))
   const sheet = useMemo<Sheet | undefined>(
     () => listing && { listing, pools, changes, effects },
     [listing, pools, changes, effects],
@@ -191,7 +214,7 @@ function Loaded({ products }: { products: ProductName[] }) {
   const edits = useRef(Promise.resolve())
   const put = (make: (sheet: Sheet) => Promise<Change[]>) => {
     if (on) {
-      setNote('This is another day, for looking at. Go back to today to change anything.')
+      setNote('You are viewing another day. Go back to today to make changes.')
       return
     }
     if (!sheet) return
@@ -241,6 +264,13 @@ function Loaded({ products }: { products: ProductName[] }) {
     [startSharing],
   )
   useCommands(commands)
+  useCommands(GRID_KEYS)
+  const ready = listing !== undefined && atPool !== undefined && current !== undefined
+  useEffect(() => {
+    if (!ready || !new URLSearchParams(window.location.search).has('share')) return
+    change({ share: null })
+    startSharing()
+  }, [ready, change, startSharing])
 
   const choose = useCallback((name: string, value: string | null) => change({ [name]: value }), [change])
   if (error && !listing) return <Trouble error={error} again={again} />
@@ -264,9 +294,9 @@ function Loaded({ products }: { products: ProductName[] }) {
           closed={listing.closed}
         />
         {pools.length === 0 || listing.count === 0 ? (
-          <Empty title={pools.length === 0 ? 'No pools to show' : 'No account like that'}>
+          <Empty title={pools.length === 0 ? 'No pools to show' : 'No accounts found'}>
             {pools.length === 0
-              ? 'Choose other pools, or bring in lots with an intake.'
+              ? 'Choose other pools, or buy the first lot in Pools.'
               : filter === 'attention'
                 ? 'Every account in these pools is within its cap.'
                 : 'Try other words, or show all accounts.'}
@@ -274,6 +304,7 @@ function Loaded({ products }: { products: ProductName[] }) {
         ) : (
           <AllocationGrid
             listing={listing}
+            arrival={arrival}
             pools={pools}
             onShown={onShown}
             cursor={cursor}
@@ -299,11 +330,11 @@ function Loaded({ products }: { products: ProductName[] }) {
         {on && (
           <p className="note quiet" role="status">
             {compared.data
-              ? `${compared.data.count.toLocaleString('en-GB')} ${compared.data.count === 1 ? 'cell differs' : 'cells differ'} from ${against ? dayName(against) : 'today'}; they are shaded. Nothing is changed here. `
-              : 'Nothing is changed here. '}
+              ? `${compared.data.count.toLocaleString('en-GB')} ${compared.data.count === 1 ? 'cell differs' : 'cells differ'} from ${against ? dayName(against) : 'today'}; they are shaded. Read only. `
+              : 'Read only. '}
             {compared.data && compared.data.count > 0 && (
               <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setListsDays(true)}>
-                List what differs
+                List differences
               </button>
             )}
           </p>
@@ -321,7 +352,7 @@ function Loaded({ products }: { products: ProductName[] }) {
         )}
       </div>
       {sharing && atPool && <ShareOut pool={atPool} find={sharing} close={() => setSharing(null)} />}
-      <aside className="drawer" aria-label="The chosen cell">
+      <aside className="drawer" aria-label="Selected cell">
         {product ? (
           <Drawer
             account={account}

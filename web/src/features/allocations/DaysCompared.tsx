@@ -60,7 +60,7 @@ export function DaysCompared({
           rows={rows}
           columns={columns}
           rowKey={(row) => row.key}
-          label="What differs between the two days"
+          label="Differences between the two days"
         />
       </Modal.Body>
     </Modal>

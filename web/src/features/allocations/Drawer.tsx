@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { memo, useMemo, useState } from 'react'
 import { Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { api, take } from '../../api/client'
+import { api, messageOf, take } from '../../api/client'
 import { First } from '../../parts/First'
 import { cell as cellQuery, historyOf, holdsOf, levelsOf, type Cell, type Effect } from '../../api/queries'
 import { allocationSlot, type AtCap, type Change, type Changes, type Terms } from '../../domain/draft'
@@ -23,7 +23,7 @@ interface DrawerProps {
   on: string | null
 }
 
-/** The chosen cell: its terms to change, why not more, and the ways out. */
+/** Selected cell: its terms to change, why not more, and the ways out. */
 export const Drawer = memo(function Drawer(props: DrawerProps) {
   const found = useQuery(cellQuery(props.account, props.product, props.on))
   if (found.isPending) return <Wait what="the figures" />
@@ -264,7 +264,7 @@ function History({ cell }: { cell: Cell }) {
             </span>
           </li>
         ))}
-        {found.data?.length === 0 && <li className="quiet">Nothing was ever allocated here.</li>}
+        {found.data?.length === 0 && <li className="quiet">No allocation yet.</li>}
       </ul>
     </details>
   )
@@ -285,7 +285,7 @@ function Levels({ account, product }: { account: string; product: string }) {
       .filter(Boolean)
       .map(Number)
     try {
-      if (levels.some((each) => !Number.isInteger(each))) throw new Error('Whole percents, apart by commas.')
+      if (levels.some((each) => !Number.isInteger(each))) throw new Error('Whole percentages, separated by commas.')
       await take(
         api.PUT('/api/enforcement/thresholds', {
           params: { query: { account, product } },
@@ -296,12 +296,12 @@ function Levels({ account, product }: { account: string; product: string }) {
       setTyped(null)
       setTrouble('')
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
   }
   return (
     <Form.Group controlId="levels" className="levels">
-      <Form.Label>Tell at, % of the cap</Form.Label>
+      <Form.Label>Alert at (% of cap)</Form.Label>
       <Form.Control
         value={text}
         inputMode="numeric"
@@ -342,14 +342,14 @@ function WaysOut({
   if (cell.may_change && over) {
     ways.push(
       <button type="button" className="wayout" key="raise" onClick={() => put({ cap: load })}>
-        Raise the cap to {units(load, cell.per_unit)}
+        Raise to {units(load, cell.per_unit)}
         <span>in the draft; what is counted now fits</span>
       </button>,
     )
     if (terms.at_cap !== 'overage') {
       ways.push(
         <button type="button" className="wayout" key="overage" onClick={() => put({ at_cap: 'overage', burst: null })}>
-          Let it run over, charged<span>in the draft; the excess at the overage price</span>
+          Allow overage, charged<span>in the draft; the excess at the overage price</span>
         </button>,
       )
     }
@@ -365,14 +365,14 @@ function WaysOut({
   if (bound === 'supply') {
     ways.push(
       <Link className="wayout" key="supply" to={`/pools?product=${encodeURIComponent(cell.product)}`}>
-        See what is bought and when it ends<span>the supply is the limit here</span>
+        Open the pool<span>the supply is the limit here</span>
       </Link>,
     )
   }
   if (!cell.may_change && ask)
     ways.push(
       <Link className="wayout" key="ask" to={`/accounts/${encodeURIComponent(cell.account)}`}>
-        Ask {ask} for more<span>on the account’s page, with a reason and a day</span>
+        Ask {ask} for more<span>on the account page</span>
       </Link>,
     )
   if (ways.length === 0) return null

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useEffect, useId, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
-import { api, take, type Schemas } from '../../api/client'
+import { api, messageOf, take, type Schemas } from '../../api/client'
 import type { Pool } from '../../api/queries'
 import { Trouble } from '../../parts/States'
 import { parseUnits, units, unitName } from '../../domain/units'
@@ -12,11 +12,11 @@ type Way = Schemas['ShareOut']['way']
 
 const WAYS: { way: Way; name: string }[] = [
   { way: 'need', name: 'Breaches first' },
-  { way: 'max-min', name: 'Everybody raised together, to their need' },
+  { way: 'max-min', name: 'Equalise by need' },
   { way: 'even', name: 'Evenly' },
   { way: 'people', name: 'By people' },
-  { way: 'use', name: 'By present use' },
-  { way: 'reserve', name: 'By present reserve' },
+  { way: 'use', name: 'By current use' },
+  { way: 'reserve', name: 'By current reserve' },
 ]
 
 interface ShareOutProps {
@@ -89,7 +89,7 @@ export function ShareOut({ pool, find, close }: ShareOutProps) {
             />
           </Form.Group>
           <Form.Group controlId="share-way">
-            <Form.Label>Which way</Form.Label>
+            <Form.Label>Method</Form.Label>
             <Form.Select value={way} onChange={(event) => setWay(event.target.value as Way)}>
               {WAYS.map((each) => (
                 <option value={each.way} key={each.way}>
@@ -101,18 +101,18 @@ export function ShareOut({ pool, find, close }: ShareOutProps) {
           <Form.Group controlId="share-as">
             <Form.Label>As</Form.Label>
             <Form.Select value={asWhat} onChange={(event) => setAsWhat(event.target.value as 'cap' | 'reserve')}>
-              <option value="cap">more room: the cap goes up</option>
-              <option value="reserve">a promise: the reserve goes up</option>
+              <option value="cap">raise the cap</option>
+              <option value="reserve">raise the reserve</option>
             </Form.Select>
           </Form.Group>
         </div>
         {found.isError && <Trouble error={found.error} again={() => void found.refetch()} />}
         {error && (
           <p className="over" role="alert">
-            {error instanceof Error ? error.message : 'That did not work.'}
+            {messageOf(error)}
           </p>
         )}
-        <table className="ledger tight" aria-label="What each gets">
+        <table className="ledger tight" aria-label="Shares">
           <thead>
             <tr>
               <th>Account</th>
@@ -175,7 +175,7 @@ export function ShareOut({ pool, find, close }: ShareOutProps) {
           Cancel
         </Button>
         <Button onClick={fill} disabled={wrong || !data || wanted.length === 0}>
-          Put it into the draft
+          Add to draft
         </Button>
       </Modal.Footer>
     </Modal>

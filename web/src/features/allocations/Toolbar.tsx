@@ -72,7 +72,7 @@ export const Toolbar = memo(function Toolbar({
           {on && (
             <>
               <Form.Label htmlFor="against-day" className="small quiet mt-2">
-                Compared with (empty = today)
+                Compare with (empty = today)
               </Form.Label>
               <Form.Control
                 id="against-day"

@@ -2,11 +2,12 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useDeferredValue, useMemo, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { api, take, type Schemas } from '../../api/client'
+import { api, messageOf, take, type Schemas } from '../../api/client'
 import { useCommands, type Command } from '../../commands/registry'
 import { dayName, daysBetween } from '../../domain/months'
 import { whole } from '../../domain/units'
 import { First } from '../../parts/First'
+import { TableMenu } from '../../parts/ExportMenu'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { GiveForm, type Giving } from './GiveForm'
 import { limitsSaid } from './LimitsFields'
@@ -42,7 +43,7 @@ export default function DelegationsScreen() {
           ? [
               {
                 id: 'let-run',
-                name: 'Let somebody run an account',
+                name: 'New delegation',
                 keys: 'n',
                 group: 'Delegations',
                 run: () => setGiving({ change: null }),
@@ -53,7 +54,7 @@ export default function DelegationsScreen() {
     ),
   )
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
-  if (!found.data) return <Wait what="who runs what" />
+  if (!found.data) return <Wait what="the delegations" />
   const body = found.data
   const rows = body.delegations
   const shallowest = Math.min(...rows.map((each) => each.depth))
@@ -69,7 +70,7 @@ export default function DelegationsScreen() {
       await work()
       await after(message)
     } catch (error) {
-      setSaid(error instanceof Error ? error.message : 'That did not work.')
+      setSaid(messageOf(error))
     }
   }
   const path = (each: DelegationBody) => ({ params: { path: { delegation_id: each.id } } })
@@ -100,20 +101,21 @@ export default function DelegationsScreen() {
             `${whole(count)} ${count === 1 ? 'delegation' : 'delegations'}${more}${soon ? `, ${soon} ${soon === 1 ? 'lapses' : 'lapse'} within ${SOON} days` : ''}${body.gap_count ? `, ${whole(body.gap_count)} ${body.gap_count === 1 ? 'account' : 'accounts'} nobody runs` : ''}`}
         </span>
         <span className="grow" />
-        {body.may_give && <Button onClick={() => setGiving({ change: null })}>Let somebody run…</Button>}
+        <TableMenu name="delegations" />
+        {body.may_give && <Button onClick={() => setGiving({ change: null })}>New delegation…</Button>}
       </div>
       <div className="scroll account" role="region" aria-label="Delegations" tabIndex={0}>
         <div className="columns">
           <div>
             {rows.length === 0 ? (
-              <Empty title="Nobody found">{find ? 'Try another word.' : 'Nobody runs anything here yet.'}</Empty>
+              <Empty title="No one found">{find ? 'Change the search.' : 'No delegations yet.'}</Empty>
             ) : (
               <div className="sideways">
-                <table className="ledger" aria-label="Who runs what">
+                <table className="ledger" aria-label="Delegations by account">
                   <thead>
                     <tr>
                       <th>Account</th>
-                      <th>Who runs it</th>
+                      <th>Person</th>
                       <th>Role</th>
                       <th>Until</th>
                       <th>
@@ -147,8 +149,8 @@ export default function DelegationsScreen() {
           </div>
           <aside>
             {body.gap_count > 0 && (
-              <section aria-label="Accounts nobody runs">
-                <h3>Nobody runs these</h3>
+              <section aria-label="Accounts without an admin">
+                <h3>No admin</h3>
                 <ul className="plain apart">
                   {(allGaps ? body.gaps : body.gaps.slice(0, FIRST_GAPS)).map((each) => (
                     <li key={each.account}>
@@ -215,7 +217,7 @@ export default function DelegationsScreen() {
 
 /** What is offered for an account that nobody runs. */
 function asks(gap: Schemas['GapBody']): string {
-  return gap.admin_email ? `Let ${gap.admin_email} run it` : 'Let somebody run it'
+  return gap.admin_email ? `Delegate to ${gap.admin_email}` : 'Delegate'
 }
 
 /** In how many days a delegation lapses, where that is soon. */
@@ -257,7 +259,7 @@ function Row({ each, first, depth, body, ask, change, end, tell, endKeys }: RowP
       <td className="text-nowrap">
         {each.role_name}
         {each.people_of && <div className="quiet small">for the people of {each.people_of.split('/')[1]}</div>}
-        {each.passes_on && <div className="quiet small">may pass it on</div>}
+        {each.passes_on && <div className="quiet small">may delegate further</div>}
         {limitsSaid(each.limits) && <div className="quiet small">{limitsSaid(each.limits)}</div>}
         {each.keys > 0 && (
           <div className="quiet small">
@@ -283,7 +285,7 @@ function Row({ each, first, depth, body, ask, change, end, tell, endKeys }: RowP
         {link('Rights', ask, `Rights of ${each.name}`)}
         {body.may_give && !each.own && (
           <>
-            {link('Tell again', tell)}
+            {link('Notify again', tell)}
             {each.keys > 0 && link('End keys', endKeys, `End the keys of ${each.name}`)}
             {link('Change', change)}
             {link('End', end)}
@@ -313,11 +315,11 @@ function Can({ of, close }: { of: DelegationBody; close: () => void }) {
         {found.isError ? (
           <Trouble error={found.error} />
         ) : !found.data ? (
-          <Wait what="what they can do" />
+          <Wait what="the permissions" />
         ) : (
           <>
             {limits && <p className="mb-2">Limited: {limits}.</p>}
-            <table className="ledger tight" aria-label="What they can do">
+            <table className="ledger tight" aria-label="Permissions">
               <tbody>
                 {found.data.map((each) => (
                   <tr key={each.permission} className={each.may ? undefined : 'quiet'}>

@@ -92,7 +92,7 @@ export function GiveForm({ giving, body, close, done }: Props) {
       >
         <Modal.Header closeButton>
           <Modal.Title id="give-title">
-            {change ? `${change.name} in ${change.account_name}` : 'Let somebody run an account'}
+            {change ? `${change.name} in ${change.account_name}` : 'New delegation'}
           </Modal.Title>
         </Modal.Header>
         <Modal.Body>
@@ -176,7 +176,7 @@ export function GiveForm({ giving, body, close, done }: Props) {
             <Form.Check
               className="align-self-end mb-1"
               id="give-passes-on"
-              label="May let others run it, never with more"
+              label="May delegate further, never with more"
               checked={passesOn}
               onChange={(event) => setPassesOn(event.target.checked)}
             />
@@ -196,7 +196,7 @@ export function GiveForm({ giving, body, close, done }: Props) {
             <details className="mt-2">
               <summary>Only the people of a group</summary>
               <Form.Group controlId="give-people-of">
-                <Form.Label>They see these people and what they hold, and no figure of the account</Form.Label>
+                <Form.Label>They see these people and their seats, no figures of the account</Form.Label>
                 <Form.Select value={peopleOf} onChange={(event) => setPeopleOf(event.target.value)}>
                   <option value="">the whole account</option>
                   {groups.map((each) => (
@@ -210,7 +210,7 @@ export function GiveForm({ giving, body, close, done }: Props) {
           )}
           {!change && (
             <details className="mt-2">
-              <summary>Further accounts alike</summary>
+              <summary>More accounts</summary>
               <Form.Label htmlFor="give-more" className="visually-hidden">
                 Another account
               </Form.Label>
@@ -237,10 +237,10 @@ export function GiveForm({ giving, body, close, done }: Props) {
               location.assign('/')
             }}
           >
-            See it as they would
+            Preview as this role
           </Button>
           <Button type="submit" disabled={busy || !chosen}>
-            {change ? 'Keep the changes' : 'Let them run it'}
+            {change ? 'Save' : 'Create delegation'}
           </Button>
         </Modal.Footer>
       </Form>

@@ -83,12 +83,12 @@ export function LimitsFields({ limits, change, roles }: Props) {
   return (
     <>
       <div className="overflow-x-auto">
-        <table className="ledger tight" aria-label="What they may give">
+        <table className="ledger tight" aria-label="Limits by product">
           <thead>
             <tr>
-              <th>May give</th>
+              <th>Product</th>
               <th>At most in one change</th>
-              <th>As long as no more are held than</th>
+              <th>Up to a total of</th>
             </tr>
           </thead>
           <tbody>
@@ -130,7 +130,7 @@ export function LimitsFields({ limits, change, roles }: Props) {
                     />
                   </td>
                   <td>{field('at_once', 'at most in one change')}</td>
-                  <td>{field('in_all', 'as long as no more are held than')}</td>
+                  <td>{field('in_all', 'up to a total of')}</td>
                 </tr>
               )
             })}

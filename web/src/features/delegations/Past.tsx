@@ -9,7 +9,7 @@ import { Empty, Trouble, Wait } from '../../parts/States'
 export function PastDay({ today, ask }: { today: string; ask: (day: string) => void }) {
   return (
     <section aria-label="On a past day">
-      <h3>Who could do what</h3>
+      <h3>Permissions on a past day</h3>
       <Form
         className="d-flex gap-2 align-items-end"
         onSubmit={(event) => {
@@ -29,7 +29,7 @@ export function PastDay({ today, ask }: { today: string; ask: (day: string) => v
   )
 }
 
-/** Who could do what at some time of a day. */
+/** Permissions on a past day at some time of a day. */
 export function Past({ day, close }: { day: string; close: () => void }) {
   const found = useQuery({
     queryKey: ['delegations', 'past', day],
@@ -38,17 +38,17 @@ export function Past({ day, close }: { day: string; close: () => void }) {
   return (
     <Modal show onHide={close} animation={false} size="lg" scrollable aria-labelledby="past-title">
       <Modal.Header closeButton>
-        <Modal.Title id="past-title">Who could do what on {dayName(day)}</Modal.Title>
+        <Modal.Title id="past-title">Permissions on {dayName(day)}</Modal.Title>
       </Modal.Header>
       <Modal.Body>
         {found.isError ? (
           <Trouble error={found.error} />
         ) : !found.data ? (
-          <Wait what="who could do what" />
+          <Wait what="the permissions" />
         ) : found.data.length === 0 ? (
-          <Empty title="Nobody ran anything here">On that day no delegation held.</Empty>
+          <Empty title="No delegations">No delegation was in force that day.</Empty>
         ) : (
-          <table className="ledger tight" aria-label="Who could do what">
+          <table className="ledger tight" aria-label="Permissions on a past day">
             <thead>
               <tr>
                 <th>Account</th>
@@ -66,7 +66,7 @@ export function Past({ day, close }: { day: string; close: () => void }) {
                   </td>
                   <td>
                     {each.role_name}
-                    {each.passes_on && <div className="quiet small">could pass it on</div>}
+                    {each.passes_on && <div className="quiet small">could delegate further</div>}
                   </td>
                   <td className="quiet small">{each.permissions.join(', ')}</td>
                 </tr>

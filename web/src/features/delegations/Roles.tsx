@@ -37,7 +37,7 @@ export function Roles({ body, after }: { body: DelegationsBody; after: (said: st
       </ul>
       {body.may_give && (
         <Button size="sm" variant="outline-primary" onClick={() => setForm('new')}>
-          Compose a role
+          New role
         </Button>
       )}
       {form && (
@@ -108,12 +108,12 @@ function RoleForm({ role, touched, body, close, done }: FormProps) {
         }}
       >
         <Modal.Header closeButton>
-          <Modal.Title id="role-title">{role ? role.name : 'Compose a role'}</Modal.Title>
+          <Modal.Title id="role-title">{role ? role.name : 'New role'}</Modal.Title>
         </Modal.Header>
         <Modal.Body>
           <Field name="name" label="Name" error={error} required maxLength={100} defaultValue={role?.name} autoFocus />
           <fieldset className="mt-2">
-            <legend className="small mb-1">Who has it can</legend>
+            <legend className="small mb-1">Permissions</legend>
             {body.permissions
               .filter((each) => own.has(each.key) || chosen.has(each.key))
               .map((each) => (
@@ -139,14 +139,14 @@ function RoleForm({ role, touched, body, close, done }: FormProps) {
         <Modal.Footer>
           {role && touched.length === 0 && (
             <Button variant="outline-primary" className="me-auto" onClick={() => void drop()}>
-              Take it away
+              Remove
             </Button>
           )}
           <Button variant="outline-primary" onClick={close}>
             Cancel
           </Button>
           <Button type="submit" disabled={chosen.size === 0}>
-            {role ? 'Keep the changes' : 'Compose it'}
+            {role ? 'Save' : 'Create role'}
           </Button>
         </Modal.Footer>
       </Form>

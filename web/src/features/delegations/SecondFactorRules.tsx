@@ -35,10 +35,10 @@ export function SecondFactorRules({ body, attempt }: Props) {
               <button
                 type="button"
                 className="btn btn-link btn-sm p-0"
-                aria-label={`Require no second factor: ${account(each.account)}, ${role(each.role)}`}
+                aria-label={`Stop requiring a second factor: ${account(each.account)}, ${role(each.role)}`}
                 onClick={() => void put(each.account, each.role, false)}
               >
-                Require it no more
+                Stop requiring
               </button>
             )}
           </li>
@@ -69,7 +69,7 @@ export function SecondFactorRules({ body, attempt }: Props) {
             </Form.Select>
           </Form.Group>
           <Button type="submit" size="sm" variant="outline-primary" className="mt-2">
-            Require it
+            Require
           </Button>
         </Form>
       )}

@@ -1,7 +1,7 @@
 import { keepPreviousData, queryOptions } from '@tanstack/react-query'
 import { api, take } from '../../api/client'
 
-/** Who runs what in one's branch, what nobody runs, and which roles there are. */
+/** Delegations by account in one's branch, what nobody runs, and which roles there are. */
 export const delegationsFound = (find: string) =>
   queryOptions({
     queryKey: ['delegations', 'found', find],

@@ -2,12 +2,13 @@ import { useQuery } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { AccountSelect } from '../../parts/AccountSelect'
-import { api, take } from '../../api/client'
-import { me } from '../../api/queries'
+import { api, messageOf, take } from '../../api/client'
+import { me, useOnlyAccount } from '../../api/queries'
+import { clockTime } from '../../domain/months'
 import { PersonField } from './PersonField'
 import { useFresh } from './queries'
 
-/** Numbers for an account, each with who uses it and where; they are kept for ten minutes while this is open. */
+/** Numbers for an account, each with who uses it and where; they are held while this is open. */
 export function AssignNumbers({
   product,
   numbers,
@@ -21,16 +22,18 @@ export function AssignNumbers({
 }) {
   const top = useQuery(me).data?.running.account ?? ''
   const fresh = useFresh()
-  const [account, setAccount] = useState(top)
+  const only = useOnlyAccount()
+  const [chosen, setAccount] = useState('')
+  const account = chosen || only
   const [uses, setUses] = useState<Record<string, { username: string; address: string }>>({})
   const [address, setAddress] = useState('')
   const [trouble, setTrouble] = useState('')
-  const [kept, setKept] = useState(false)
+  const [kept, setKept] = useState<string | null>(null)
   const path = { params: { path: { product } } }
   useEffect(() => {
     take(api.POST('/api/items/{product}/reserve', { ...path, body: { account: top, count: 0, numbers } })).then(
-      () => setKept(true),
-      (error: unknown) => setTrouble(error instanceof Error ? error.message : 'That did not work.'),
+      (held) => setKept(held.until),
+      (error: unknown) => setTrouble(messageOf(error)),
     )
   }, []) // eslint-disable-line react-hooks/exhaustive-deps
   const of = (number: string) => uses[number] ?? { username: '', address: '' }
@@ -60,7 +63,7 @@ export function AssignNumbers({
       done()
       close()
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
   }
   return (
@@ -84,6 +87,7 @@ export function AssignNumbers({
               <AccountSelect
                 autoFocus
                 value={account}
+                any="choose…"
                 onChange={setAccount}
                 only={(each) => each.status === 'active'}
               />
@@ -129,7 +133,8 @@ export function AssignNumbers({
             </tbody>
           </table>
           <p className="quiet small mt-2 mb-0">
-            {kept ? 'Kept for you for ten minutes. ' : ''}A telephone number needs the address where it is used.
+            {kept ? `Held for you until ${clockTime(kept)}. ` : ''}A telephone number needs the address where it is
+            used.
           </p>
         </Form>
         {trouble && (
@@ -142,7 +147,7 @@ export function AssignNumbers({
         <Button variant="outline-primary" onClick={() => void leave()}>
           Cancel
         </Button>
-        <Button type="submit" form="assign-numbers">
+        <Button type="submit" form="assign-numbers" disabled={!account}>
           Assign {numbers.length}
         </Button>
       </Modal.Footer>

@@ -2,10 +2,12 @@ import { useQuery } from '@tanstack/react-query'
 import { useMemo, useRef, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { api, take, type Schemas } from '../../api/client'
+import { api, messageOf, take, type Schemas } from '../../api/client'
+import { LIST_KEYS } from '../../commands/listKeys'
 import { useCommands, type Command } from '../../commands/registry'
 import { dayName, dayOf, instantName } from '../../domain/months'
 import { ExportMenu } from '../../parts/ExportMenu'
+import { useOutcome } from '../../parts/Outcome'
 import { PagedGrid } from '../../parts/PagedGrid'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { useMarked } from '../../parts/usePages'
@@ -94,6 +96,8 @@ export default function DevicesScreen() {
   const { marked, isMarked, mark, clear } = useMarked(found.rowAt, (row) => `${row.product} ${row.machine}`)
   const [doing, setDoing] = useState<'revoke' | 'give' | null>(null)
   const [answering, setAnswering] = useState(false)
+  const outcome = useOutcome()
+  useCommands(LIST_KEYS)
   const [trouble, setTrouble] = useState('')
   const fresh = useFresh()
   const box = useRef<HTMLInputElement>(null)
@@ -105,13 +109,14 @@ export default function DevicesScreen() {
       [],
     ),
   )
-  const act = async (work: Promise<unknown>) => {
+  const act = async (work: Promise<unknown>, done: string) => {
     try {
       await work
+      outcome(`${marked.length} ${marked.length === 1 ? 'device' : 'devices'} ${done}.`)
       clear()
       setTrouble('')
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
     await fresh()
   }
@@ -178,10 +183,10 @@ export default function DevicesScreen() {
       ) : found.total === 0 ? (
         <Empty title={revoked ? 'No device was revoked' : 'No devices'}>
           {asked.find || asked.account || asked.product
-            ? 'Ask for less, or find other words.'
+            ? 'Clear a filter or change the search.'
             : revoked
-              ? 'Who loses a device or no longer needs it: revoke it, and its unit is free at once.'
-              : 'Make a key under Keys; a machine that begins with it stands here.'}
+              ? 'Revoke a lost or unused device; its unit is free at once.'
+              : 'Create an activation key under Keys; devices that use it appear here.'}
         </Empty>
       ) : (
         <PagedGrid
@@ -205,7 +210,7 @@ export default function DevicesScreen() {
         <section className="draftbar actbar" aria-label="Chosen devices">
           <span>
             <b>{marked.length} chosen</b>{' '}
-            <button type="button" className="btn btn-link btn-sm p-0" aria-label="Choose none" onClick={clear}>
+            <button type="button" className="btn btn-link btn-sm p-0" aria-label="Clear selection" onClick={clear}>
               ×
             </button>
           </span>
@@ -215,7 +220,9 @@ export default function DevicesScreen() {
                 <Button
                   size="sm"
                   variant="outline-primary"
-                  onClick={() => void act(take(api.POST('/api/devices/confirm', { body: { devices: toBeTold } })))}
+                  onClick={() =>
+                    void act(take(api.POST('/api/devices/confirm', { body: { devices: toBeTold } })), 'confirmed')
+                  }
                 >
                   Confirm that {toBeTold.length === 1 ? 'it is' : `${toBeTold.length} are`} gone
                 </Button>
@@ -223,9 +230,9 @@ export default function DevicesScreen() {
               <Button
                 size="sm"
                 variant="outline-primary"
-                onClick={() => void act(take(api.POST('/api/devices/let-back', { body: { devices } })))}
+                onClick={() => void act(take(api.POST('/api/devices/let-back', { body: { devices } })), 'reinstated')}
               >
-                Let them come back
+                Reinstate
               </Button>
             </>
           ) : (
@@ -249,12 +256,12 @@ export default function DevicesScreen() {
           </Modal.Header>
           <Modal.Body>
             <p>
-              First, at once: {marked.length === 1 ? 'its unit is' : 'their units are'} free again, and no key lets{' '}
+              Released at once: {marked.length === 1 ? 'its unit is' : 'their units are'} free again, and no key lets{' '}
               {marked.length === 1 ? 'it' : 'them'} begin anew. Then: what reports is told when it reports next; until
               then it stands under Revoked as “to be told”, where you can confirm that it is gone.
             </p>
             {marked.some((row) => row.offline_until) && (
-              <p className="near mb-0">Some work without a network and go on until the day in their answer file.</p>
+              <p className="near mb-0">Offline devices keep working until the day in their answer file.</p>
             )}
           </Modal.Body>
           <Modal.Footer>
@@ -265,7 +272,7 @@ export default function DevicesScreen() {
               autoFocus
               onClick={() => {
                 setDoing(null)
-                void act(take(api.POST('/api/devices/revoke', { body: { devices } })))
+                void act(take(api.POST('/api/devices/revoke', { body: { devices } })), 'revoked')
               }}
             >
               Revoke {marked.length}
@@ -279,7 +286,7 @@ export default function DevicesScreen() {
           close={() => setDoing(null)}
           give={(username) => {
             setDoing(null)
-            void act(take(api.POST('/api/devices/give', { body: { devices, username } })))
+            void act(take(api.POST('/api/devices/give', { body: { devices, username } })), 'assigned to a person')
           }}
         />
       )}
@@ -316,7 +323,7 @@ function Give({ count, close, give }: { count: number; close: () => void; give: 
             autoFocus
           />
           <p className="quiet small mt-2 mb-0">
-            Somebody of the device’s account or below it. The unit stays where it is counted.
+            A person of the device’s account or below. The unit stays counted where it is.
           </p>
         </Modal.Body>
         <Modal.Footer>
@@ -334,7 +341,7 @@ function Answer({ close }: { close: () => void }) {
   const fresh = useFresh()
   const ours = useQuery(publicKey).data?.public_key
   const [request, setRequest] = useState<Record<string, unknown> | null>(null)
-  const [days, setDays] = useState('30')
+  const [days, setDays] = useState('')
   const [signed, setSigned] = useState<Schemas['SignedAnswer'] | null>(null)
   const [trouble, setTrouble] = useState('')
   const read = async (file: File | undefined) => {
@@ -347,11 +354,15 @@ function Answer({ close }: { close: () => void }) {
   }
   const answer = async () => {
     try {
-      setSigned(await take(api.POST('/api/devices/offline', { body: { request: request ?? {}, days: Number(days) } })))
+      setSigned(
+        await take(
+          api.POST('/api/devices/offline', { body: { request: request ?? {}, days: days ? Number(days) : null } }),
+        ),
+      )
       setTrouble('')
       await fresh()
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
   }
   const file = signed && URL.createObjectURL(new Blob([JSON.stringify(signed, null, 1)], { type: 'application/json' }))
@@ -394,7 +405,7 @@ function Answer({ close }: { close: () => void }) {
                 </Form.Group>
                 <Form.Group controlId="request-days">
                   <Form.Label>
-                    Days <span className="quiet">(1 to 30)</span>
+                    Days <span className="quiet">(empty = as set for the account)</span>
                   </Form.Label>
                   <Form.Control
                     value={days}
@@ -422,7 +433,7 @@ function Answer({ close }: { close: () => void }) {
             Close
           </Button>
           {!signed && (
-            <Button type="submit" disabled={!request || !days}>
+            <Button type="submit" disabled={!request}>
               Sign the answer
             </Button>
           )}

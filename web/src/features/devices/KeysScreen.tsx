@@ -2,8 +2,8 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { AccountSelect } from '../../parts/AccountSelect'
-import { api, take } from '../../api/client'
-import { me, productsInSight } from '../../api/queries'
+import { api, messageOf, take } from '../../api/client'
+import { productsInSight, useOnlyAccount } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
 import { Trouble, Wait } from '../../parts/States'
 import { Parts } from './Parts'
@@ -12,7 +12,7 @@ import { keys as keysQuery, useFresh } from './queries'
 /** With which keys do devices and sessions begin? */
 export default function KeysScreen() {
   const found = useQuery(keysQuery)
-  const top = useQuery(me).data?.running.account ?? ''
+  const only = useOnlyAccount()
   const inSight = useQuery(productsInSight).data ?? []
   const fresh = useFresh()
   const [made, setMade] = useState<{ name: string; key: string } | null>(null)
@@ -37,7 +37,7 @@ export default function KeysScreen() {
       setTrouble('')
       await fresh()
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
   }
   const withdraw = async (id: number) => {
@@ -53,8 +53,8 @@ export default function KeysScreen() {
       </div>
       <div className="scroll account" role="region" aria-label="Keys" tabIndex={0}>
         <div className="onecolumn wide">
-          <section aria-label="Make a key">
-            <h3>Make a key</h3>
+          <section aria-label="Create activation key">
+            <h3>Create activation key</h3>
             <Form
               className="lotform three"
               onSubmit={(event) => {
@@ -79,7 +79,13 @@ export default function KeysScreen() {
               </Form.Group>
               <Form.Group controlId="key-account">
                 <Form.Label>Account</Form.Label>
-                <AccountSelect name="account" defaultValue={top} only={(each) => each.status === 'active'} />
+                <AccountSelect
+                  name="account"
+                  defaultValue={only}
+                  any="choose…"
+                  required
+                  only={(each) => each.status === 'active'}
+                />
               </Form.Group>
               <Form.Group controlId="key-most">
                 <Form.Label>
@@ -94,12 +100,12 @@ export default function KeysScreen() {
                 <Form.Control name="last_day" type="date" />
               </Form.Group>
               <div className="align-self-end">
-                <Button type="submit">Make the key</Button>
+                <Button type="submit">Create key</Button>
               </div>
             </Form>
             {made && (
               <p className="mt-3 mb-0" role="status">
-                The key “{made.name}”, shown only now: <code className="bigcode">{made.key}</code>{' '}
+                Key “{made.name}”, shown only now: <code className="bigcode">{made.key}</code>{' '}
                 <Button
                   size="sm"
                   variant="outline-primary"
@@ -115,8 +121,8 @@ export default function KeysScreen() {
               </p>
             )}
           </section>
-          <section aria-label="Keys made">
-            <h3>Keys made</h3>
+          <section aria-label="Activation keys">
+            <h3>Activation keys</h3>
             {found.data.length === 0 ? (
               <p className="quiet">
                 None yet. A machine, or a session, begins with a key of its account; limits count as for everything

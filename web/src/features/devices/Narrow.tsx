@@ -105,14 +105,14 @@ export function Chips({
   ] as [string, string][]
   if (words.length === 0) return null
   return (
-    <div className="chips" role="group" aria-label="What is asked for">
+    <div className="chips" role="group" aria-label="Active filters">
       {words.map(([name, says]) => (
         <button
           type="button"
           key={name}
           className="chip"
           onClick={() => change({ [name]: null })}
-          aria-label={`Do not ask for: ${says}`}
+          aria-label={`Remove filter: ${says}`}
         >
           {says} <span aria-hidden="true">×</span>
         </button>

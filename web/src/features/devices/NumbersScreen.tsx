@@ -2,10 +2,13 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { api, take } from '../../api/client'
+import { api, messageOf, take } from '../../api/client'
 import { me, poolsNow, productsInSight } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
 import { ExportMenu } from '../../parts/ExportMenu'
+import { LIST_KEYS } from '../../commands/listKeys'
+import { useCommands } from '../../commands/registry'
+import { useOutcome } from '../../parts/Outcome'
 import { PagedGrid } from '../../parts/PagedGrid'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { useMarked } from '../../parts/usePages'
@@ -18,7 +21,7 @@ import { useFresh, useItems, type Item, type ItemState } from './queries'
 const STATES: [ItemState, string][] = [
   ['assigned', 'In use'],
   ['free', 'Free'],
-  ['reserved', 'Being chosen'],
+  ['reserved', 'On hold for selection'],
   ['withdrawn', 'Withdrawn'],
 ]
 
@@ -45,7 +48,7 @@ function columns(state: ItemState): Column<Item>[] {
         key: 'state',
         title: 'State',
         width: 'minmax(200px, 2fr)',
-        cell: (row) => (row.until ? `${row.mine ? 'kept by you' : 'kept by somebody'} for a few minutes` : row.state),
+        cell: (row) => (row.until ? `${row.mine ? 'held by you' : 'held by someone'} for a few minutes` : row.state),
       },
     ]
   return [
@@ -95,6 +98,8 @@ export default function NumbersScreen() {
   const { marked, isMarked, mark, clear } = useMarked(found.rowAt, (row) => row.number)
   const owned = useQuery(poolsNow).data?.some((pool) => pool.product === product) ?? false
   const [doing, setDoing] = useState<'assign' | 'bring in' | null>(null)
+  const outcome = useOutcome()
+  useCommands(LIST_KEYS)
   const [trouble, setTrouble] = useState('')
   const fresh = useFresh()
   if (!products) return <Wait what="the numbers" />
@@ -106,10 +111,13 @@ export default function NumbersScreen() {
           body: { numbers: marked.map((each) => each.number) },
         }),
       )
+      outcome(
+        `${marked.length} ${marked.length === 1 ? 'number' : 'numbers'} ${what === 'release' ? 'released' : 'withdrawn'}.`,
+      )
       clear()
       setTrouble('')
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
     await fresh()
   }
@@ -163,7 +171,7 @@ export default function NumbersScreen() {
         <span className="grow" />
         {owned && (
           <Button variant="outline-primary" onClick={() => setDoing('bring in')}>
-            Bring in…
+            Import…
           </Button>
         )}
         {product && (
@@ -184,12 +192,12 @@ export default function NumbersScreen() {
       ) : found.total === undefined ? (
         <Wait what="the numbers" />
       ) : found.total === 0 ? (
-        <Empty title={kinds.length ? 'None here' : 'Nothing numbered'}>
+        <Empty title={kinds.length ? 'None here' : 'No numbered products'}>
           {kinds.length
             ? state === 'free'
-              ? 'Bring numbers in: one a line, or a range.'
-              : 'No number is in that state.'
-            : 'No pool reaches you whose units are numbered one by one.'}
+              ? 'Import numbers: one per line, or a range.'
+              : 'No numbers in this state.'
+            : 'No pool you can use has numbered units.'}
         </Empty>
       ) : (
         <PagedGrid
@@ -214,7 +222,7 @@ export default function NumbersScreen() {
         <section className="draftbar actbar" aria-label="Chosen numbers">
           <span>
             <b>{marked.length} chosen</b>{' '}
-            <button type="button" className="btn btn-link btn-sm p-0" aria-label="Choose none" onClick={clear}>
+            <button type="button" className="btn btn-link btn-sm p-0" aria-label="Clear selection" onClick={clear}>
               ×
             </button>
           </span>
@@ -263,7 +271,7 @@ function BringIn({ product, close }: { product: string; close: () => void }) {
       await fresh()
       close()
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
   }
   return (
@@ -275,11 +283,11 @@ function BringIn({ product, close }: { product: string; close: () => void }) {
         }}
       >
         <Modal.Header closeButton>
-          <Modal.Title id="bring-title">Bring numbers in</Modal.Title>
+          <Modal.Title id="bring-title">Import numbers</Modal.Title>
         </Modal.Header>
         <Modal.Body>
           <Form.Group controlId="bring-owner" className="mb-2">
-            <Form.Label>Into the pool of</Form.Label>
+            <Form.Label>Pool owner</Form.Label>
             <Form.Select value={owner} onChange={(event) => setOwner(event.target.value)}>
               {owners.map((each) => (
                 <option key={each.owner} value={each.owner}>
@@ -289,20 +297,20 @@ function BringIn({ product, close }: { product: string; close: () => void }) {
             </Form.Select>
           </Form.Group>
           <Form.Group controlId="bring-numbers">
-            <Form.Label>Numbers, one a line, or a range: first - last</Form.Label>
+            <Form.Label>Numbers, one per line, or a range: first - last</Form.Label>
             <Form.Control
               as="textarea"
               rows={6}
               autoFocus
               className="mono"
               spellCheck={false}
-              placeholder="+351 500 000 001 - +351 500 000 020"
+              placeholder="+44 20 7946 0100 - +44 20 7946 0119"
               value={numbers}
               onChange={(event) => setNumbers(event.target.value)}
             />
           </Form.Group>
           <p className="quiet small mt-2 mb-0">
-            All of them, or none. How many may be assigned at once is the lots’ to say; these are which.
+            All, or none. How many may be assigned at once is the lots’ to say; these are which.
           </p>
           {trouble && (
             <p className="over mt-2 mb-0" role="alert">
@@ -315,7 +323,7 @@ function BringIn({ product, close }: { product: string; close: () => void }) {
             Cancel
           </Button>
           <Button type="submit" disabled={!numbers.trim()}>
-            Bring in
+            Import
           </Button>
         </Modal.Footer>
       </Form>

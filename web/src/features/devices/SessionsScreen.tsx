@@ -1,7 +1,9 @@
 import { useMemo, useRef, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
-import { api, take } from '../../api/client'
+import { api, messageOf, take } from '../../api/client'
+import { useOutcome } from '../../parts/Outcome'
+import { LIST_KEYS } from '../../commands/listKeys'
 import { useCommands, type Command } from '../../commands/registry'
 import { dayName, dayOf, instantName } from '../../domain/months'
 import { ExportMenu } from '../../parts/ExportMenu'
@@ -54,6 +56,8 @@ export default function SessionsScreen() {
   const { marked, isMarked, mark, clear } = useMarked(found.rowAt, (row) => String(row.id))
   const [ending, setEnding] = useState(false)
   const [trouble, setTrouble] = useState('')
+  const outcome = useOutcome()
+  useCommands(LIST_KEYS)
   const fresh = useFresh()
   const go = useNavigate()
   const box = useRef<HTMLInputElement>(null)
@@ -69,10 +73,11 @@ export default function SessionsScreen() {
     setEnding(false)
     try {
       await take(api.POST('/api/sessions/end', { body: { ids: marked.map((row) => row.id) } }))
+      outcome(`${marked.length} ${marked.length === 1 ? 'session' : 'sessions'} ended.`)
       clear()
       setTrouble('')
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
     await fresh()
   }
@@ -109,9 +114,9 @@ export default function SessionsScreen() {
       ) : found.total === undefined ? (
         <Wait what="the sessions" />
       ) : found.total === 0 ? (
-        <Empty title="Nobody is at work">
+        <Empty title="No active sessions">
           {asked.find || asked.account || asked.product
-            ? 'Ask for less, or find other words.'
+            ? 'Clear a filter or change the search.'
             : 'A session begins with a key and a username, and holds its unit as long as its heartbeats come.'}
         </Empty>
       ) : (
@@ -134,7 +139,7 @@ export default function SessionsScreen() {
         <section className="draftbar actbar" aria-label="Chosen sessions">
           <span>
             <b>{marked.length} chosen</b>{' '}
-            <button type="button" className="btn btn-link btn-sm p-0" aria-label="Choose none" onClick={clear}>
+            <button type="button" className="btn btn-link btn-sm p-0" aria-label="Clear selection" onClick={clear}>
               ×
             </button>
           </span>

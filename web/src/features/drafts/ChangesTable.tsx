@@ -39,7 +39,7 @@ export function ChangesTable({ changes, effect, names: known, forget }: ChangesT
           <th>Change</th>
           {forget && (
             <th>
-              <span className="visually-hidden">Take out</span>
+              <span className="visually-hidden">Remove</span>
             </th>
           )}
         </tr>
@@ -62,7 +62,7 @@ export function ChangesTable({ changes, effect, names: known, forget }: ChangesT
               {forget && (
                 <td className="fig">
                   <button type="button" className="btn btn-link btn-sm p-0" onClick={() => forget([slotOf(change)])}>
-                    Take out
+                    Remove
                   </button>
                 </td>
               )}

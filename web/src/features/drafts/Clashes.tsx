@@ -11,7 +11,7 @@ export function Clashes({ effect, names }: { effect: Effect; names: Names }) {
   if (effect.clashes.length === 0) return null
   return (
     <section aria-label="Changed meanwhile" className="mb-3">
-      <h3>Changed by somebody else meanwhile</h3>
+      <h3>Changed by someone else meanwhile</h3>
       <table className="ledger tight">
         <thead>
           <tr>

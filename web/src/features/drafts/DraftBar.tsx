@@ -1,10 +1,11 @@
 import { useMemo, useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { useCommands, type Command } from '../../commands/registry'
+import { api, messageOf, take } from '../../api/client'
 import { minus, money, sum } from '../../domain/money'
 import { units, unitName } from '../../domain/units'
-import { api, take } from '../../api/client'
 import type { Effect } from '../../api/queries'
+import { useOutcome } from '../../parts/Outcome'
 import { useDraft } from './context'
 import { useNames } from './names'
 import { Review } from './Review'
@@ -14,7 +15,8 @@ export function DraftBar() {
   const draft = useDraft()
   const names = useNames()
   const [review, setReview] = useState(false)
-  const { undo, redo, count } = draft
+  const { undo, redo, count, now } = draft
+  const outcome = useOutcome()
   const commands = useMemo<Command[]>(
     () => [
       { id: 'undo', name: 'Undo', keys: 'Ctrl Z', group: 'Draft', run: undo },
@@ -25,21 +27,27 @@ export function DraftBar() {
         keys: 'Ctrl Enter',
         group: 'Draft',
         run: () => {
-          if (count) setReview(true)
+          if (Object.keys(now()).length) setReview(true)
         },
       },
     ],
-    [undo, redo, count],
+    [undo, redo, now],
   )
   useCommands(commands)
   // A draft that is gone takes its review along: the next one is not to open by itself.
   if (count === 0 && review) setReview(false)
   if (count === 0) return null
-  const discard = () =>
-    void draft.settle(
-      (id) => take(api.POST('/api/drafts/{draft_id}/discard', { params: { path: { draft_id: id } } })),
-      true,
-    )
+  const discard = () => {
+    const had = Object.values(draft.changes)
+    void draft
+      .settle((id) => take(api.POST('/api/drafts/{draft_id}/discard', { params: { path: { draft_id: id } } })), true)
+      .then(() =>
+        outcome(`Draft discarded: ${had.length} ${had.length === 1 ? 'change' : 'changes'}.`, {
+          label: 'Undo',
+          run: () => draft.set(had),
+        }),
+      )
+  }
   return (
     <section className="draftbar" aria-label="Draft">
       <span>
@@ -47,11 +55,11 @@ export function DraftBar() {
       </span>
       <span className="said" aria-live="polite" aria-busy={draft.busy}>
         {draft.error ? (
-          <span className="over">{draft.error instanceof Error ? draft.error.message : 'That did not work.'}</span>
+          <span className="over">{messageOf(draft.error)}</span>
         ) : draft.effect ? (
           <InShort effect={draft.effect} />
         ) : (
-          'Looking at what it would do…'
+          'Calculating the effect…'
         )}
       </span>
       <span className="grow" />
@@ -77,7 +85,7 @@ export function DraftBar() {
     if (effect.clashes.length)
       return (
         <span className="over">
-          {effect.clashes.length} changed by somebody else meanwhile: review it to keep yours or take theirs.
+          {effect.clashes.length} changed by someone else meanwhile. Review to keep yours or take theirs.
         </span>
       )
     const touched = effect.pools.filter((pool) => pool.free_before !== pool.free_after)
@@ -118,7 +126,7 @@ export function DraftBar() {
           )
         })}
         {effect.told.length > 0 && (
-          <span>{effect.told.length === 1 ? effect.told[0]?.name : `${effect.told.length} people`} told</span>
+          <span>notifies {effect.told.length === 1 ? effect.told[0]?.name : `${effect.told.length} people`}</span>
         )}
       </>
     )

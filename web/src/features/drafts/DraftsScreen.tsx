@@ -5,13 +5,15 @@ import { useNavigate, useSearchParams } from 'react-router'
 import { api, take } from '../../api/client'
 import { draftDetail, drafts as draftsQuery, type DraftSummary } from '../../api/queries'
 import { bySlot } from '../../domain/draft'
-import { dayName, dayOf } from '../../domain/months'
+import { dayName, instantName } from '../../domain/months'
 import { WhyForm } from '../../parts/AskInstead'
+import { TableMenu } from '../../parts/ExportMenu'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { ChangesTable } from './ChangesTable'
 import { useDraft } from './context'
 import { EffectPanel } from './EffectPanel'
 import { useNames } from './names'
+import { Purchases } from './Purchases'
 
 /** What is prepared, what waits for its day, and what was applied? */
 export default function DraftsScreen() {
@@ -26,10 +28,11 @@ export default function DraftsScreen() {
         <div className="bar">
           <h1>Drafts</h1>
           <span className="grow" />
+          {found.data.length > 0 && <TableMenu name="drafts" />}
         </div>
         {found.data.length === 0 ? (
           <Empty title="No drafts yet">
-            Change a reserve or a cap in Allocations, or a lot in Pools: it stands in a draft until you apply it.
+            Change a reserve or a cap in Allocations, or a lot in Pools: the change is in a draft until you apply it.
           </Empty>
         ) : (
           <div className="scroll">
@@ -61,7 +64,7 @@ export default function DraftsScreen() {
                     </td>
                     <td className="fig">{each.count}</td>
                     <td>{each.mine ? 'you' : each.owner}</td>
-                    <td>{dayName(dayOf(each.changed_at))}</td>
+                    <td className="text-nowrap">{instantName(each.changed_at)}</td>
                   </tr>
                 ))}
               </tbody>
@@ -69,7 +72,7 @@ export default function DraftsScreen() {
           </div>
         )}
       </div>
-      <aside className="drawer wide" aria-label="The chosen draft">
+      <aside className="drawer wide" aria-label="Selected draft">
         {chosen && <Detail id={chosen} key={chosen} />}
       </aside>
     </div>
@@ -80,7 +83,7 @@ function State({ draft }: { draft: DraftSummary }) {
   if (draft.state === 'scheduled') return <>on {draft.apply_on ? dayName(draft.apply_on) : ''}</>
   if (draft.state === 'held') return <b className="over">held back</b>
   if (draft.state === 'asked') return draft.mine ? <>asked for</> : <b className="near">asks to be applied</b>
-  if (draft.state === 'applied') return <>applied {draft.applied_at ? dayName(dayOf(draft.applied_at)) : ''}</>
+  if (draft.state === 'applied') return <>applied {draft.applied_at ? instantName(draft.applied_at) : ''}</>
   return <b>open</b>
 }
 
@@ -129,7 +132,7 @@ function Detail({ id }: { id: number }) {
               toGrid()
             }}
           >
-            Go on editing
+            Continue editing
           </Button>
         )}
         {body.state === 'asked' && !body.mine && (
@@ -138,11 +141,13 @@ function Detail({ id }: { id: number }) {
             disabled={!body.effect?.may_apply}
             onClick={() =>
               void run(() =>
-                take(api.POST('/api/drafts/{draft_id}/apply', { ...params, body: { revision: body.revision } })),
+                take(
+                  api.POST('/api/drafts/{draft_id}/apply', { ...params, body: { revision: body.revision, note: '' } }),
+                ),
               )
             }
           >
-            Apply it
+            Apply
           </Button>
         )}
         {(['scheduled', 'held'].includes(body.state) || (body.state === 'asked' && body.mine)) && (
@@ -150,7 +155,7 @@ function Detail({ id }: { id: number }) {
             size="sm"
             onClick={() => void run(() => take(api.POST('/api/drafts/{draft_id}/open', params)), toGrid)}
           >
-            Open it again
+            Reopen
           </Button>
         )}
         {body.state === 'applied' && (
@@ -158,7 +163,7 @@ function Detail({ id }: { id: number }) {
             size="sm"
             onClick={() => void run(() => take(api.POST('/api/drafts/{draft_id}/reverse', params)), toGrid)}
           >
-            Reverse it in a new draft
+            Reverse
           </Button>
         )}
         {body.state !== 'applied' && body.mine && (
@@ -181,6 +186,7 @@ function Detail({ id }: { id: number }) {
       {trouble !== null && <Trouble error={trouble} />}
       {body.effect?.above && <p className="over">{body.effect.above}</p>}
       <ChangesTable changes={bySlot(body.changes)} effect={body.effect ?? undefined} names={names} />
+      <Purchases changes={bySlot(body.changes)} names={names} />
       {body.effect && <EffectPanel effect={body.effect} names={names} />}
     </>
   )

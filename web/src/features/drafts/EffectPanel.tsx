@@ -31,9 +31,9 @@ export function EffectPanel({ effect, names }: { effect: Effect; names: Names })
         {effect.breaches.length > MOST && <p className="quiet small">and {effect.breaches.length - MOST} more.</p>}
       </section>
       <section aria-label="Stock">
-        <h3>Stock left</h3>
+        <h3>Free stock</h3>
         {touched.length === 0 ? (
-          <p className="quiet">The same in every pool.</p>
+          <p className="quiet">No change in any pool.</p>
         ) : (
           <table className="ledger tight">
             <tbody>
@@ -60,7 +60,7 @@ export function EffectPanel({ effect, names }: { effect: Effect; names: Names })
       <section aria-label="Money">
         <h3>A full month</h3>
         {effect.money.length === 0 ? (
-          <p className="quiet">Nobody is charged or costs anything else.</p>
+          <p className="quiet">No change.</p>
         ) : (
           <table className="ledger tight">
             <thead>
@@ -92,8 +92,8 @@ export function EffectPanel({ effect, names }: { effect: Effect; names: Names })
         {effect.money.length > MOST && <p className="quiet small">and {effect.money.length - MOST} more accounts.</p>}
       </section>
       {effect.told.length > 0 && (
-        <section aria-label="Who is told">
-          <h3>Will be told</h3>
+        <section aria-label="Notifies">
+          <h3>Notifies</h3>
           <p>{effect.told.map((each) => `${each.name} (${each.account})`).join(', ')}</p>
         </section>
       )}

@@ -1,8 +1,11 @@
 import { useState } from 'react'
+import { useNavigate } from 'react-router'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { useQuery } from '@tanstack/react-query'
-import { api, ApiError, take } from '../../api/client'
+import { api, ApiError, messageOf, take } from '../../api/client'
 import { cell as cellQuery, me as meQuery } from '../../api/queries'
+import { clockTime, dayName } from '../../domain/months'
+import { useOutcome } from '../../parts/Outcome'
 import { WhyForm } from '../../parts/AskInstead'
 import { AskForm } from '../requests/AskForm'
 import { ChangesTable } from './ChangesTable'
@@ -10,6 +13,7 @@ import { Clashes } from './Clashes'
 import { useDraft } from './context'
 import { EffectPanel } from './EffectPanel'
 import type { Names } from './names'
+import { Purchases } from './Purchases'
 
 /** Everything about the draft in one place: what it changes, what that does, and applying it now or on a day. */
 export function Review({ names, close }: { names: Names; close: () => void }) {
@@ -17,6 +21,9 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
   const { facts, effect, count } = draft
   const [day, setDay] = useState('')
   const [email, setEmail] = useState('')
+  const [note, setNote] = useState('')
+  const outcome = useOutcome()
+  const go = useNavigate()
   const [said, setSaid] = useState<{ text: string; bad: boolean } | null>(null)
   const [busy, setBusy] = useState(false)
   const [toAsk, setToAsk] = useState<{ above: string; products: string[] } | null>(null)
@@ -29,7 +36,7 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
       if (done) setSaid({ text: done, bad: false })
       else close()
     } catch (trouble) {
-      setSaid({ text: trouble instanceof Error ? trouble.message : 'That did not work.', bad: true })
+      setSaid({ text: messageOf(trouble), bad: true })
       if (trouble instanceof ApiError && trouble.body.type === 'urn:fair-ladle:not-available') {
         setToAsk({ above: trouble.body.ask as string, products: trouble.body.products as string[] })
       }
@@ -38,19 +45,31 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
     }
   }
   const path = (id: number) => ({ params: { path: { draft_id: id } } })
+  const changes = `${count} ${count === 1 ? 'change' : 'changes'}`
+  const notified = effect?.told.length
+    ? `, ${effect.told.length} ${effect.told.length === 1 ? 'person' : 'people'} notified`
+    : ''
+  const reverse = async (id: number) => {
+    await take(api.POST('/api/drafts/{draft_id}/reverse', path(id)))
+    draft.open(null)
+    void go('/allocations')
+  }
   const apply = () =>
     run(() =>
-      draft.settle(
-        (id, revision) => take(api.POST('/api/drafts/{draft_id}/apply', { ...path(id), body: { revision } })),
-        true,
-      ),
+      draft.settle(async (id, revision) => {
+        const done = await take(api.POST('/api/drafts/{draft_id}/apply', { ...path(id), body: { revision, note } }))
+        outcome(`Applied ${done.applied_at ? clockTime(done.applied_at) : ''}: ${changes}${notified}.`, {
+          label: 'Reverse',
+          run: () => void reverse(id),
+        })
+      }, true),
     )
   const schedule = () =>
     run(() =>
-      draft.settle(
-        (id, revision) => take(api.POST('/api/drafts/{draft_id}/schedule', { ...path(id), body: { revision, day } })),
-        true,
-      ),
+      draft.settle(async (id, revision) => {
+        await take(api.POST('/api/drafts/{draft_id}/schedule', { ...path(id), body: { revision, day } }))
+        outcome(`Scheduled for ${dayName(day)}: ${changes}.`)
+      }, true),
     )
   const askFor = (reason: string) =>
     run(() =>
@@ -97,6 +116,7 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
       <Modal.Body>
         {effect && <Clashes effect={effect} names={names} />}
         <ChangesTable changes={draft.changes} effect={effect} names={names} forget={draft.forget} />
+        <Purchases changes={draft.changes} names={names} />
         {effect && <EffectPanel effect={effect} names={names} />}
         <div className="draftfacts">
           <Form
@@ -139,6 +159,12 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
             </div>
           </Form>
         </div>
+        {effect && effect.told.length > 0 && (
+          <Form.Group controlId="draft-note" className="mt-2">
+            <Form.Label>Note to those notified (optional, when applied now)</Form.Label>
+            <Form.Control value={note} maxLength={1000} onChange={(event) => setNote(event.target.value)} />
+          </Form.Group>
+        )}
         {said && (
           <p className={said.bad ? 'over mt-2' : 'good mt-2'} role={said.bad ? 'alert' : 'status'}>
             {said.text}
@@ -151,7 +177,7 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
             asked={(product) => {
               setToAsk(null)
               setSaid({
-                text: `${toAsk.above} is asked for more ${product}. The draft waits under Drafts.`,
+                text: `${toAsk.above} was asked for more ${product}. The draft is kept under Drafts.`,
                 bad: false,
               })
             }}
@@ -162,20 +188,20 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
             <p className="over mt-2 mb-0" role="alert">
               {effect.above}
             </p>
-            <WhyForm label="Have it applied by who may: why it is needed" send="Ask for it" ask={askFor} />
+            <WhyForm label="Reason for the request" send="Send request" ask={askFor} />
           </>
         )}
         {effect && !effect.may_apply && !effect.above && effect.faults.length === 0 && effect.clashes.length === 0 && (
           <p className="over mt-2" role="alert">
-            It cannot be applied:{' '}
+            Cannot be applied:{' '}
             {effect.breaches.find((each) => each.hard && each.day === null && ['new', 'worse'].includes(each.label))
-              ?.sentence ?? 'it would break a limit outside your branch.'}
+              ?.sentence ?? 'it breaks a limit outside your branch.'}
           </p>
         )}
       </Modal.Body>
       <Modal.Footer>
         <Button variant="outline-primary" onClick={close}>
-          Back to the draft
+          Back
         </Button>
         <span className="grow" />
         <Form

@@ -6,18 +6,11 @@ import { instantName } from '../../domain/months'
 import { useAddress } from '../../parts/address'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { Empty, Trouble, Wait } from '../../parts/States'
+import { LogTabs } from './LogTabs'
+import { fieldName, useSubject } from './subject'
 import { VirtualTable, type Column } from '../../parts/VirtualTable'
 
-const names: Record<string, string> = {
-  reserve: 'reserve',
-  cap: 'cap',
-  at_cap: 'at the cap',
-  burst: 'burst',
-  grace_days: 'grace days',
-  last_day: 'last day',
-}
-
-const columns: Column<LogEntry>[] = [
+const columnsOf = (subject: (text: string) => string): Column<LogEntry>[] => [
   { key: 'at', title: 'When', width: '148px', cell: (row) => <span title={row.at}>{instantName(row.at)}</span> },
   {
     key: 'actor',
@@ -46,21 +39,21 @@ const columns: Column<LogEntry>[] = [
     key: 'subject',
     title: 'Of',
     width: 'minmax(130px, 1fr)',
-    cell: (row) => <span title={row.subject}>{row.subject}</span>,
+    cell: (row) => <span title={row.subject}>{subject(row.subject)}</span>,
   },
-  { key: 'changes', title: 'From, to', width: 'minmax(240px, 2.4fr)', cell: (row) => <Changes row={row} /> },
+  { key: 'changes', title: 'Change', width: 'minmax(240px, 2.4fr)', cell: (row) => <Changes row={row} /> },
 ]
 
 function Changes({ row }: { row: LogEntry }) {
   const told = row.changes
-    .map((each) => `${names[each.what] ?? each.what}: ${each.before ?? 'nothing'} → ${each.after ?? 'nothing'}`)
+    .map((each) => `${fieldName(each.what)}: ${each.before ?? 'nothing'} → ${each.after ?? 'nothing'}`)
     .join('; ')
   return (
     <span className="changes" title={told}>
       {row.changes.map((each, place) => (
         <span key={each.what}>
           {place > 0 && '; '}
-          <span className="quiet">{names[each.what] ?? each.what}</span> {each.before !== null && <s>{each.before}</s>}{' '}
+          <span className="quiet">{fieldName(each.what)}</span> {each.before !== null && <s>{each.before}</s>}{' '}
           {each.after !== null && <b style={{ fontWeight: 600 }}>{each.after}</b>}
         </span>
       ))}
@@ -70,6 +63,7 @@ function Changes({ row }: { row: LogEntry }) {
 
 /** Who changed what, from what to what? */
 export default function LogScreen() {
+  const columns = columnsOf(useSubject())
   const [params, change] = useAddress()
   const get = (name: keyof Sought) => params.get(name) ?? undefined
   const sought: Sought = {
@@ -120,6 +114,7 @@ export default function LogScreen() {
     <>
       <div className="bar">
         <h1>Log</h1>
+        <LogTabs at="log" />
         <Form.Control
           type="search"
           placeholder="Find words"
@@ -129,7 +124,7 @@ export default function LogScreen() {
           onChange={(event) => set('find', event.target.value)}
         />
         <AccountField chosen={sought.account} choose={(value) => set('account', value)} />
-        {choice('by', 'By whom', 'by anybody', first?.actors ?? [])}
+        {choice('by', 'Actor', 'by anybody', first?.actors ?? [])}
         {choice('kind', 'What', 'anything', first?.kinds ?? [])}
         {day('first_day', 'from')}
         {day('last_day', 'to')}
@@ -142,7 +137,7 @@ export default function LogScreen() {
         <Wait what="the log" />
       ) : entries.length === 0 ? (
         <div className="scroll">
-          <Empty title="Nothing written here">Nothing of what you look for.</Empty>
+          <Empty title="No entries">Clear a filter or change the search.</Empty>
         </div>
       ) : (
         <VirtualTable
@@ -182,8 +177,8 @@ function AccountField({ chosen, choose }: { chosen: string | undefined; choose: 
       <Form.Control
         type="search"
         list="log-accounts"
-        placeholder="of any account"
-        aria-label="Of which account"
+        placeholder="all accounts"
+        aria-label="Account"
         style={{ width: 135 }}
         value={words}
         onChange={(event) => take(event.target.value)}

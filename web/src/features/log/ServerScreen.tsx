@@ -30,8 +30,8 @@ const routeColumns: Column<Route>[] = [
     ),
   },
   { key: 'count', title: 'Answered', width: '90px', fig: true, cell: (row) => count(row.count) },
-  { key: 'middle', title: 'Half took', width: '100px', fig: true, cell: (row) => within(row.middle) },
-  { key: 'p95', title: '95 % took', width: '100px', fig: true, cell: (row) => within(row.p95) },
+  { key: 'middle', title: 'Median', width: '100px', fig: true, cell: (row) => within(row.middle) },
+  { key: 'p95', title: '95th percentile', width: '100px', fig: true, cell: (row) => within(row.p95) },
   { key: 'statements', title: 'Statements each', width: '150px', fig: true, cell: (row) => row.statements },
   { key: 'refused', title: 'Refused', width: '80px', fig: true, cell: (row) => some(row.refused) },
   {
@@ -41,7 +41,7 @@ const routeColumns: Column<Route>[] = [
     fig: true,
     cell: (row) => (row.failed ? <b className="over">{count(row.failed)}</b> : some(0)),
   },
-  { key: 'retries', title: 'Begun again', width: '110px', fig: true, cell: (row) => some(row.retries) },
+  { key: 'retries', title: 'Retried', width: '110px', fig: true, cell: (row) => some(row.retries) },
 ]
 
 const jobColumns: Column<Job>[] = [
@@ -68,7 +68,7 @@ const jobColumns: Column<Job>[] = [
   },
   {
     key: 'trouble',
-    title: 'Why its last run failed',
+    title: 'Last error',
     width: 'minmax(200px, 2fr)',
     cell: (row) =>
       row.trouble ? (
@@ -84,7 +84,7 @@ const jobColumns: Column<Job>[] = [
 /** How do the servers do: what do requests cost, and are the jobs on time? */
 export default function ServerScreen() {
   const found = useQuery(serverNow)
-  if (found.isPending) return <Wait what="how the server does" />
+  if (found.isPending) return <Wait what="the server’s figures" />
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
   const server = found.data
   const late = server.jobs.filter((each) => !each.running && each.late_seconds >= 5).length
@@ -97,12 +97,12 @@ export default function ServerScreen() {
           memory, database aside · since it began {count(server.assigned)} assigned, {count(server.released)} released
         </span>
       </div>
-      <h2 className="listhead">Requests since it began</h2>
+      <h2 className="listhead">Requests since start</h2>
       <VirtualTable
         rows={server.routes}
         columns={routeColumns}
         rowKey={(row) => `${row.method} ${row.route}`}
-        label="Requests since the server began"
+        label="Requests since the server started"
       />
       <h2 className="listhead">
         Jobs <span className={late ? 'near small' : 'quiet small'}>{late ? `${late} late` : 'all on time'}</span>

@@ -69,7 +69,7 @@ export function KeysOfPrograms({ after }: { after: (said: string) => Promise<voi
       {shown && (
         <div className="mb-2">
           <p className="mb-1">Copy the key now; it is not shown again.</p>
-          <pre className="mb-0" aria-label="The key">
+          <pre className="mb-0" aria-label="Key">
             {shown}
           </pre>
         </div>
@@ -140,9 +140,7 @@ export function KeysOfPrograms({ after }: { after: (said: string) => Promise<voi
           }}
         >
           <div className="lotform">
-            {making === 'new' && (
-              <Field name="name" label="What it is for" error={error} required maxLength={100} autoFocus />
-            )}
+            {making === 'new' && <Field name="name" label="Name" error={error} required maxLength={100} autoFocus />}
             <Field
               name="last_day"
               label={making === 'new' ? 'Last day' : `Last day of the key in place of ${making.name}`}
@@ -165,12 +163,12 @@ export function KeysOfPrograms({ after }: { after: (said: string) => Promise<voi
               <Form.Check
                 className="mt-2"
                 id="key-some"
-                label="Only for some of what you may do"
+                label="Limit permissions"
                 checked={chosen !== null}
                 onChange={(event) => setChosen(event.target.checked ? new Set() : null)}
               />
               {chosen !== null && (
-                <div className="choices" role="group" aria-label="What the key is for">
+                <div className="choices" role="group" aria-label="Permissions of the key">
                   {keys.data?.may.map(({ key: each, words }) => (
                     <Form.Check
                       key={each}
@@ -194,7 +192,7 @@ export function KeysOfPrograms({ after }: { after: (said: string) => Promise<voi
               <Form.Check
                 className="mt-2"
                 id="key-limits"
-                label="Only so much of it: products, ceilings, groups, rules"
+                label="Limit products and amounts"
                 checked={limits !== null}
                 onChange={(event) => setLimits(event.target.checked ? NO_LIMITS : null)}
               />

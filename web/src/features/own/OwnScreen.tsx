@@ -83,7 +83,7 @@ function Sessions({ sessions, after }: { sessions: Schemas['OwnSessionBody'][]; 
   const when = (at: string) => instantName(at)
   return (
     <section aria-label="Sessions">
-      <h3>Where you are signed in</h3>
+      <h3>Active sessions</h3>
       {error !== null && <Trouble error={error} />}
       <table className="ledger" aria-label="Sessions">
         <thead>
@@ -166,7 +166,7 @@ function Password({ after }: { after: After }) {
       >
         <Field
           name="current"
-          label="The one you have"
+          label="Current password"
           type="password"
           error={error}
           required
@@ -174,7 +174,7 @@ function Password({ after }: { after: After }) {
         />
         <Field
           name="password"
-          label="A new one"
+          label="New password"
           type="password"
           error={error}
           required
@@ -182,10 +182,10 @@ function Password({ after }: { after: After }) {
           autoComplete="new-password"
           hint="At least 12 characters; several words are best"
         />
-        <Field name="again" label="The new one again" type="password" required autoComplete="new-password" />
+        <Field name="again" label="New password again" type="password" required autoComplete="new-password" />
         {error !== null && !isAbout(error, 'current') && !isAbout(error, 'password') && <Trouble error={error} />}
         <Button type="submit" size="sm" className="mt-2" disabled={busy}>
-          Change it
+          Change password
         </Button>
       </Form>
     </section>
@@ -211,13 +211,13 @@ function SecondFactor({ left, after }: { left: number | null; after: After }) {
       const found = await take(api.POST('/api/own/second-factor/confirm', { body: { code } }))
       setBegun(null)
       setCodes(found.codes)
-      await after('From now on signing in asks for a code.')
+      await after('Second factor is on. Sign-in now asks for a code.')
     })
   const end = (current: string) =>
     attempt(async () => {
       await take(api.POST('/api/own/second-factor/end', { body: { current } }))
       setCodes([])
-      await after('Signing in asks for no code any more.')
+      await after('Second factor is off.')
     })
   return (
     <section aria-label="Second factor">
@@ -244,15 +244,9 @@ function SecondFactor({ left, after }: { left: number | null; after: After }) {
             Signing in asks for a code of your authenticator. {left} recovery {left === 1 ? 'code is' : 'codes are'}{' '}
             left.
           </p>
-          <Field
-            name="proof"
-            label="Your password, to take it away"
-            type="password"
-            required
-            autoComplete="current-password"
-          />
+          <Field name="proof" label="Your password" type="password" required autoComplete="current-password" />
           <Button type="submit" size="sm" variant="outline-primary" className="mt-2">
-            Take it away
+            Remove
           </Button>
         </Form>
       ) : begun ? (
@@ -263,7 +257,7 @@ function SecondFactor({ left, after }: { left: number | null; after: After }) {
           }}
         >
           <p className="mb-1">Scan this with an authenticator, or type the key into it; then give the code it shows.</p>
-          <img src={begun.picture} alt="The key as a square code" className="squarecode" />
+          <img src={begun.picture} alt="Key as a square code" className="squarecode" />
           <p className="small text-break">{begun.secret}</p>
           <Field
             name="code"
@@ -276,7 +270,7 @@ function SecondFactor({ left, after }: { left: number | null; after: After }) {
             autoFocus
           />
           <Button type="submit" size="sm" className="mt-2">
-            Turn it on
+            Turn on
           </Button>
         </Form>
       ) : (

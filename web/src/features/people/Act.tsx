@@ -1,11 +1,12 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Dropdown, Form, Modal } from 'react-bootstrap'
-import { api, take, type Schemas } from '../../api/client'
+import { api, messageOf, take, type Schemas } from '../../api/client'
 import { AccountSelect } from '../../parts/AccountSelect'
 import { AskInstead } from '../../parts/AskInstead'
 import { me, productsInSight } from '../../api/queries'
 import { unitName } from '../../domain/units'
+import { useOutcome } from '../../parts/Outcome'
 import { Wait } from '../../parts/States'
 import { sent } from './acts'
 import { plain } from './asked'
@@ -22,8 +23,8 @@ const DEEDS: {
 }[] = [
   { deed: 'assign', name: 'Assign…', needs: ['product'], done: 'given a seat' },
   { deed: 'release', name: 'Release…', needs: ['product'], done: 'released' },
-  { deed: 'set aside', name: 'Set aside…', needs: ['product'], done: 'kept a seat' },
-  { deed: 'let go', name: 'Let go…', needs: ['product'], done: 'no longer kept a seat' },
+  { deed: 'set aside', name: 'Reserve a seat…', needs: ['product'], done: 'kept a seat' },
+  { deed: 'let go', name: 'Cancel reservation…', needs: ['product'], done: 'no longer kept a seat' },
   { deed: 'swap', name: 'Swap…', needs: ['product', 'to_product'], done: 'swapped' },
   { deed: 'group', name: 'Group…', needs: ['group'], done: 'changed' },
   { deed: 'move', name: 'Move…', needs: ['to_account'], done: 'moved' },
@@ -32,7 +33,7 @@ const DEEDS: {
   { deed: 'protect', name: 'Protect…', needs: [], done: 'protected' },
   { deed: 'unprotect', name: 'Unprotect…', needs: [], done: 'no longer protected' },
   { deed: 'invite', name: 'Invite again…', needs: [], done: 'invited again' },
-  { deed: 'withdraw', name: 'Withdraw invitation…', needs: [], done: 'no longer invited' },
+  { deed: 'withdraw', name: 'Revoke invitation…', needs: [], done: 'no longer invited' },
   { deed: 'remove', name: 'Remove…', needs: [], done: 'removed' },
 ]
 /** What each needs a role for. */
@@ -46,29 +47,36 @@ function permission(deed: Deed | 'group'): string {
 const SELDOM = ['let go', 'resume', 'protect', 'unprotect', 'invite', 'withdraw']
 const RESTORE = { deed: 'restore' as const, name: 'Restore…', needs: [], done: 'restored' }
 
-/** What can be done with everybody chosen. */
+/** Actions with everybody chosen. */
 export function Act({
   who,
   count,
   removed,
+  names,
   done,
   only,
 }: {
   who: Who
   count: number
   removed: boolean
+  /** Their names, where they are known. */
+  names?: string[]
   done: () => void
   only?: string[]
 }) {
+  const whom =
+    names && names.length === count && count <= 2
+      ? names.join(' and ')
+      : `${count} ${count === 1 ? 'person' : 'people'}`
   const [doing, setDoing] = useState<(typeof DEEDS)[number] | null>(null)
   const can = new Set(useQuery(me).data?.running.permissions)
   const open = DEEDS.filter((each) => can.has(permission(each.deed)))
   return (
-    <section className="draftbar actbar" aria-label={only ? 'What can be done' : 'Chosen people'}>
+    <section className="draftbar actbar" aria-label={only ? 'Actions' : 'Chosen people'}>
       {!only && (
         <span>
           <b>{count} chosen</b>{' '}
-          <button type="button" className="btn btn-link btn-sm p-0" aria-label="Choose nobody" onClick={done}>
+          <button type="button" className="btn btn-link btn-sm p-0" aria-label="Clear selection" onClick={done}>
             ×
           </button>
         </span>
@@ -99,7 +107,7 @@ export function Act({
       )}
       {doing &&
         (doing.deed === 'group' ? (
-          <GroupDialog who={who} count={count} close={() => setDoing(null)} done={done} />
+          <GroupDialog who={who} whom={whom} close={() => setDoing(null)} done={done} />
         ) : (
           <Dialog
             deed={doing.deed}
@@ -108,6 +116,7 @@ export function Act({
             title={doing.name}
             who={who}
             count={count}
+            whom={whom}
             close={() => setDoing(null)}
             done={done}
           />
@@ -133,6 +142,7 @@ function Dialog({
   title,
   who,
   count,
+  whom,
   close,
   done,
 }: {
@@ -142,6 +152,7 @@ function Dialog({
   title: string
   who: Who
   count: number
+  whom: string
   close: () => void
   done: () => void
 }) {
@@ -182,7 +193,7 @@ function Dialog({
       setTrouble('')
       await fresh()
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     } finally {
       setBusy(false)
     }
@@ -226,7 +237,7 @@ function Dialog({
     >
       <Modal.Header closeButton>
         <Modal.Title id="act-title">
-          {title.replace('…', '')} {count} {count === 1 ? 'person' : 'people'}
+          {title.replace('…', '')}: {whom}
         </Modal.Title>
       </Modal.Header>
       <Modal.Body>
@@ -254,7 +265,7 @@ function Dialog({
             {needs.includes('keep_seats') && (
               <Form.Check
                 id="act-keep"
-                label="They keep their seats"
+                label="Keep their seats"
                 checked={keep}
                 onChange={(event) => setKeep(event.target.checked)}
               />
@@ -358,7 +369,7 @@ function Dialog({
               Cancel
             </Button>
             <Button disabled={busy || !looked.data?.done} onClick={() => void act()}>
-              {busy ? 'Doing it…' : `${title.replace('…', '')} ${looked.data?.done ?? 0} of ${count}`}
+              {busy ? 'Working…' : `${title.replace('…', '')} ${looked.data?.done ?? 0} of ${count}`}
             </Button>
           </>
         )}
@@ -406,7 +417,7 @@ function OutcomeView({ found, word, happened }: { found: Outcome; word: string; 
               <th>Product</th>
               <th className="fig">Needed</th>
               <th className="fig">Given</th>
-              <th className="fig">Left then</th>
+              <th className="fig">Free after</th>
             </tr>
           </thead>
           <tbody>
@@ -461,10 +472,11 @@ function OutcomeView({ found, word, happened }: { found: Outcome; word: string; 
 }
 
 /** Put everybody chosen into a group by hand, or take them out. */
-function GroupDialog({ who, count, close, done }: { who: Who; count: number; close: () => void; done: () => void }) {
+function GroupDialog({ who, whom, close, done }: { who: Who; whom: string; close: () => void; done: () => void }) {
   const groups = (useQuery(groupNames).data ?? []).filter((each) => each.source === 'here')
   const fresh = useFresh()
   const [name, setName] = useState('')
+  const outcome = useOutcome()
   const [trouble, setTrouble] = useState('')
   const [busy, setBusy] = useState(false)
   const change = async (way: 'add' | 'take') => {
@@ -478,20 +490,21 @@ function GroupDialog({ who, count, close, done }: { who: Who; count: number; clo
           body: way === 'add' ? { add: usernames, take: [] } : { add: [], take: usernames },
         }),
       )
+      outcome(
+        `${usernames.length} ${usernames.length === 1 ? 'person' : 'people'} ${way === 'add' ? 'added to' : 'removed from'} ${groups.find((each) => `${each.account}/${each.code}` === name)?.name ?? code}.`,
+      )
       await fresh()
       close()
       done()
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
       setBusy(false)
     }
   }
   return (
     <Modal show onHide={close} animation={false} aria-labelledby="group-title">
       <Modal.Header closeButton>
-        <Modal.Title id="group-title">
-          A group for {count} {count === 1 ? 'person' : 'people'}
-        </Modal.Title>
+        <Modal.Title id="group-title">Group: {whom}</Modal.Title>
       </Modal.Header>
       <Modal.Body>
         <Form.Group controlId="act-group">
@@ -506,7 +519,7 @@ function GroupDialog({ who, count, close, done }: { who: Who; count: number; clo
           </Form.Select>
         </Form.Group>
         <p className="quiet small mt-2 mb-0">
-          By hand. Whoever is in the group by its rule stays in it as long as the rule says so.
+          By hand. Members by the group’s rule stay as long as the rule includes them.
         </p>
         {trouble && (
           <p className="over mt-2 mb-0" role="alert">
@@ -519,10 +532,10 @@ function GroupDialog({ who, count, close, done }: { who: Who; count: number; clo
           Cancel
         </Button>
         <Button variant="outline-primary" disabled={!name || busy} onClick={() => void change('take')}>
-          Take out
+          Remove
         </Button>
         <Button disabled={!name || busy} onClick={() => void change('add')}>
-          Put in
+          Add
         </Button>
       </Modal.Footer>
     </Modal>

@@ -2,7 +2,7 @@ import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { AccountSelect } from '../../parts/AccountSelect'
-import { api, ApiError, take } from '../../api/client'
+import { api, ApiError, messageOf, take } from '../../api/client'
 
 /** Add one person, invited by mail or active at once. */
 export function AddPerson({ account, close }: { account: string; close: () => void }) {
@@ -37,7 +37,7 @@ export function AddPerson({ account, close }: { account: string; close: () => vo
       )
       close()
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
       if (error instanceof ApiError && typeof error.body.name === 'string' && error.body.username)
         setKnown(error.body.name)
       setBusy(false)
@@ -66,32 +66,38 @@ export function AddPerson({ account, close }: { account: string; close: () => vo
             {field('email', 'E-mail address', { type: 'email', required: invite || role === 'admin' })}
             <Form.Group controlId="person-account" style={{ gridColumn: '1 / -1' }}>
               <Form.Label>Account</Form.Label>
-              <AccountSelect name="account" defaultValue={account} only={(each) => each.status === 'active'} />
+              <AccountSelect
+                name="account"
+                defaultValue={account}
+                any="choose…"
+                required
+                only={(each) => each.status === 'active'}
+              />
             </Form.Group>
             {field('title', 'Title')}
             {field('department', 'Department')}
-            {field('username', 'Username, empty = made of the name', { maxLength: 128 })}
+            {field('username', 'Username (optional)', { maxLength: 128 })}
           </div>
           <Form.Check
             className="mt-2"
             id="person-invite"
-            label="Invite by mail; the invitation is valid for seven days"
+            label="Invite by mail; the invitation expires by itself"
             checked={invite}
             onChange={(event) => setInvite(event.target.checked)}
           />
           <Form.Group controlId="person-role" className="mt-2">
-            <Form.Label>Here as</Form.Label>
+            <Form.Label>Role</Form.Label>
             <Form.Select
               value={role}
               aria-describedby="person-role-said"
               onChange={(event) => setRole(event.target.value as 'member' | 'admin')}
             >
               <option value="member">a member</option>
-              <option value="admin">an admin, who runs the account</option>
+              <option value="admin">an admin of the account</option>
             </Form.Select>
             {role === 'admin' && (
               <div className="quiet small" id="person-role-said">
-                They are told by mail, with a link to set a password if they do not sign in yet.
+                They get a mail with a link to set a password.
               </div>
             )}
           </Form.Group>

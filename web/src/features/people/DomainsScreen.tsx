@@ -2,8 +2,8 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { AccountSelect } from '../../parts/AccountSelect'
-import { api, take, type Schemas } from '../../api/client'
-import { me } from '../../api/queries'
+import { api, messageOf, take, type Schemas } from '../../api/client'
+import { me, useOnlyAccount } from '../../api/queries'
 import { Trouble, Wait } from '../../parts/States'
 import { Parts } from './Parts'
 import { domains as domainsQuery, joinsWaiting } from './queries'
@@ -18,6 +18,7 @@ export default function DomainsScreen() {
   const running = useQuery(me).data?.running
   const isOperator = running?.kind === 'operator'
   const queries = useQueryClient()
+  const only = useOnlyAccount()
   const [trouble, setTrouble] = useState('')
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the domains" />
@@ -26,7 +27,7 @@ export default function DomainsScreen() {
       await work
       setTrouble('')
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
       return false
     }
     await Promise.all(['domains', 'today'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
@@ -45,7 +46,7 @@ export default function DomainsScreen() {
   return (
     <>
       <div className="bar tightbar">
-        <h1>Joining by address</h1>
+        <h1>Self sign-up</h1>
         <Parts at="domains" />
         <span className="grow" />
         {trouble && (
@@ -54,11 +55,11 @@ export default function DomainsScreen() {
           </span>
         )}
       </div>
-      <div className="scroll account" role="region" aria-label="Joining by address" tabIndex={0}>
+      <div className="scroll account" role="region" aria-label="Self sign-up" tabIndex={0}>
         <div className="onecolumn">
           <div>
             <section aria-label="Waiting">
-              <h3>Waiting to be let in</h3>
+              <h3>Sign-up requests</h3>
               {waiting.data?.length === 0 && <p className="quiet">Nobody.</p>}
               {waiting.data?.map((each) => (
                 <WaitingToJoin each={each} key={each.id} />
@@ -67,12 +68,12 @@ export default function DomainsScreen() {
             <section aria-label="Domains">
               <h3>E-mail domains</h3>
               <p className="quiet small">
-                Whoever asks to join at{' '}
+                People sign up at{' '}
                 <a href="/joining" className="text-decoration-underline">
                   {location.host}/joining
                 </a>{' '}
-                with an address of one of these proves it by a link in a mail, and then joins the account at once or
-                waits to be let in. A domain counts once the operator has approved it.
+                with an address of one of these domains, confirm it by a link in a mail, and join at once or after
+                approval. The operator approves each domain.
               </p>
               {found.data.length > 0 && (
                 <table className="ledger tight">
@@ -93,7 +94,7 @@ export default function DomainsScreen() {
                         <td>
                           <Form.Select
                             size="sm"
-                            aria-label={`Who has an address at ${each.domain} joins`}
+                            aria-label={`Sign-up at ${each.domain}`}
                             value={each.joining}
                             onChange={(event) => void put(each.domain, each.account, event.target.value as Joining)}
                           >
@@ -113,14 +114,14 @@ export default function DomainsScreen() {
                               Approve
                             </Button>
                           ) : (
-                            'waits for approval'
+                            'waiting for approval'
                           )}
                         </td>
                         <td>
                           <button
                             type="button"
                             className="btn btn-link btn-sm p-0"
-                            aria-label={`Take ${each.domain} away`}
+                            aria-label={`Remove ${each.domain}`}
                             onClick={() =>
                               void change(
                                 take(
@@ -131,7 +132,7 @@ export default function DomainsScreen() {
                               )
                             }
                           >
-                            Take away
+                            Remove
                           </button>
                         </td>
                       </tr>
@@ -162,13 +163,15 @@ export default function DomainsScreen() {
                   <Form.Label>Account</Form.Label>
                   <AccountSelect
                     name="account"
-                    defaultValue={running?.account ?? ''}
+                    defaultValue={only}
+                    any="choose…"
+                    required
                     only={(each) => each.status === 'active'}
                   />
                 </Form.Group>
                 <div className="align-self-end">
                   <Button type="submit" variant="outline-primary">
-                    Let it join
+                    Add domain
                   </Button>
                 </div>
               </Form>

@@ -28,7 +28,7 @@ export function Erase({ body }: { body: PersonBody }) {
   if (!changes || body.status !== 'removed' || body.username.startsWith('erased-')) return null
   return (
     <section aria-label="Erase">
-      <h3>Erase what is known of them</h3>
+      <h3>Erase personal data</h3>
       <p className="quiet small mb-1">
         Name, address, title, department and username go for good, here and in the log. What they held stays counted.
       </p>
@@ -38,7 +38,7 @@ export function Erase({ body }: { body: PersonBody }) {
       {asked && (
         <Modal show onHide={() => setAsked(false)} animation={false} aria-labelledby="erase-title">
           <Modal.Header closeButton>
-            <Modal.Title id="erase-title">Erase what is known of {body.name}?</Modal.Title>
+            <Modal.Title id="erase-title">Erase personal data of {body.name}?</Modal.Title>
           </Modal.Header>
           <Modal.Body>
             They cannot be restored after that, and nobody can tell from here who they were.

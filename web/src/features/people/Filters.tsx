@@ -57,7 +57,7 @@ export function Filters({ asked, set }: { asked: Asked; set: (changes: Record<st
           )}
           {choose(
             'without',
-            'Has not',
+            'Does not have',
             seats.map((pool): [string, string] => [pool.product, pool.name]),
             asked.without,
           )}
@@ -77,7 +77,7 @@ export function Filters({ asked, set }: { asked: Asked; set: (changes: Record<st
             'Status',
             [
               ['active', 'active'],
-              ['invited', 'invited and not joined'],
+              ['invited', 'invited, not joined'],
               ['suspended', 'suspended'],
               ['removed', 'removed'],
             ],

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { api, take, type Schemas } from '../../api/client'
+import { api, messageOf, take, type Schemas } from '../../api/client'
 import { bars as barsQuery, entitlements as entitlementsQuery, seatProducts } from './queries'
 
 type Body = Schemas['LayerGives']
@@ -15,8 +15,8 @@ export function Gives({ account, group }: { account: string; group: string | nul
   const mine = (all.data ?? []).filter((each) => each.account === account && each.group === group)
   const free = products.filter((product) => !mine.some((each) => each.product === product.code))
   return (
-    <section aria-label="What it gives">
-      <h3>{group ? 'What it gives' : 'What everybody here gets'}</h3>
+    <section aria-label="Group entitlements">
+      <h3>{group ? 'Group entitlements' : 'Default entitlements'}</h3>
       {mine.length > 0 && (
         <table className="ledger tight">
           <thead>
@@ -83,7 +83,7 @@ export function Gives({ account, group }: { account: string; group: string | nul
               })
             }
           >
-            Give a product…
+            Add entitlement…
           </Button>
         )
       )}
@@ -119,7 +119,7 @@ function Barred({
       setTrouble('')
       await Promise.all(['entitlements', 'people', 'log'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
   }
   if (mine.length === 0 && free.length === 0) return null
@@ -209,7 +209,7 @@ function Editor({
         ),
       )
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
       setBusy(false)
     }
   }
@@ -295,7 +295,7 @@ function Editor({
       )}
       <div className="d-flex gap-2 mt-2 align-items-center">
         <Button type="submit" disabled={busy || looked.isError || !looked.data}>
-          {away ? 'Take it away' : there ? 'Keep the change' : 'Give it'}
+          {away ? 'Remove' : there ? 'Save' : 'Give it'}
         </Button>
         <Button variant="outline-primary" onClick={close}>
           Cancel
@@ -303,7 +303,7 @@ function Editor({
         {there && (
           <Form.Check
             id="gives-away"
-            label="Give it no more"
+            label="Remove entitlement"
             checked={away}
             onChange={(event) => setAway(event.target.checked)}
           />

@@ -4,7 +4,7 @@ import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
 import { whole } from '../../domain/units'
 import { AccountSelect } from '../../parts/AccountSelect'
-import { api, take, type Schemas } from '../../api/client'
+import { api, messageOf, take, type Schemas } from '../../api/client'
 import { me, useCan } from '../../api/queries'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { Gives, Touched } from './Gives'
@@ -48,7 +48,7 @@ export default function GroupsScreen() {
       await queries.invalidateQueries({ queryKey: ['groups'] })
       setTrouble('')
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
   }
   return (
@@ -110,7 +110,7 @@ export default function GroupsScreen() {
               Show more ({whole(total - groups.length)} left)
             </Button>
           )}
-          {total === 0 && !find && <Empty title="No groups yet">Make one, by hand or by a rule.</Empty>}
+          {total === 0 && !find && <Empty title="No groups yet">Create one, by hand or by a rule.</Empty>}
           {total === 0 && find && <p className="quiet small">No group has these words.</p>}
         </nav>
         {(chosen || key === 'new') && (
@@ -194,10 +194,10 @@ function Editor({
           queries.invalidateQueries({ queryKey: [key] }),
         ),
       )
-      setSaid({ text: 'Kept.', bad: false })
+      setSaid({ text: 'Saved.', bad: false })
       chosen(nameOf(full))
     } catch (error) {
-      setSaid({ text: error instanceof Error ? error.message : 'That did not work.', bad: true })
+      setSaid({ text: messageOf(error), bad: true })
     }
   }
   const forget = async () => {
@@ -207,7 +207,7 @@ function Editor({
       )
       await Promise.all(['groups', 'people', 'log'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
     } catch (error) {
-      setSaid({ text: error instanceof Error ? error.message : 'That did not work.', bad: true })
+      setSaid({ text: messageOf(error), bad: true })
     }
   }
   const [sure, setSure] = useState(false)
@@ -286,7 +286,7 @@ function Editor({
         />
         <Form.Group controlId="group-members" className="mt-3">
           <Form.Label>
-            Members by hand <span className="quiet">(usernames, or codes of other groups, one a line)</span>
+            Members by hand <span className="quiet">(usernames, or codes of other groups, one per line)</span>
           </Form.Label>
           <Form.Control
             as="textarea"
@@ -299,17 +299,17 @@ function Editor({
         </Form.Group>
         <div className="d-flex gap-2 align-items-center mt-2">
           {kept ? (
-            <span className="quiet">Kept by {group.source}; changed there.</span>
+            <span className="quiet">Maintained by {group.source}; changed there.</span>
           ) : (
             <Button type="submit" disabled={!dirty || looked.isError || !full.name.trim()}>
-              {group ? 'Keep the changes' : 'Make the group'}
+              {group ? 'Save' : 'Create group'}
             </Button>
           )}
           {group &&
             !kept &&
             (sure ? (
               <>
-                <span>Nobody loses anything but this group.</span>
+                <span>No one loses an entitlement through this.</span>
                 <Button variant="outline-primary" onClick={() => void forget()}>
                   Delete it
                 </Button>
@@ -336,7 +336,7 @@ function Editor({
         </div>
       )}
       {looked.data && !looked.isError && (
-        <section aria-label="Who is in it" className="mt-3">
+        <section aria-label="Members" className="mt-3">
           <h3>
             {looked.data.count} {looked.data.count === 1 ? 'person' : 'people'} {dirty ? 'would be' : 'are'} in it
             {group && dirty && (looked.data.come_count > 0 || looked.data.leave_count > 0) && (

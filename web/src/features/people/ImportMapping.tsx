@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useRef, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
-import { api, take, type Schemas } from '../../api/client'
+import { api, messageOf, take, type Schemas } from '../../api/client'
 import { AccountSelect } from '../../parts/AccountSelect'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { Trouble, Wait } from '../../parts/States'
@@ -13,10 +13,10 @@ type How = Schemas['HowBody']
 const COMES_TO: [string, string, string][] = [
   ['create', 'join', 'good'],
   ['link', 'are linked', 'good'],
-  ['update', 'are brought up to date', ''],
-  ['leave', 'are left as they are', ''],
+  ['update', 'will be updated', ''],
+  ['leave', 'stay unchanged', ''],
   ['left_out', 'left out', ''],
-  ['fault', 'at fault', 'over'],
+  ['fault', 'with errors', 'over'],
 ]
 
 /** Which column is what, what is done with whom, and everything that stands against it; nothing is done yet. */
@@ -51,7 +51,7 @@ export function ImportMapping({ number }: { number: number }) {
         setTrouble('')
         if (mine === newest.current) setWanted(null)
       } catch (error) {
-        setTrouble(error instanceof Error ? error.message : 'That did not work.')
+        setTrouble(messageOf(error))
       }
     })
   }
@@ -62,7 +62,7 @@ export function ImportMapping({ number }: { number: number }) {
       await take(api.POST('/api/people-imports/{import_id}/begin', { params: { path: { import_id: number } } }))
       await queries.invalidateQueries({ queryKey: importRun(number).queryKey })
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
       setBusy(false)
     }
   }
@@ -78,7 +78,7 @@ export function ImportMapping({ number }: { number: number }) {
     <>
       <div className="bar tightbar">
         <Link to="/people-import" className="quiet small">
-          Bring people in ›
+          Import people ›
         </Link>
         <h1>{found.name}</h1>
         <span className="quiet small">
@@ -86,7 +86,7 @@ export function ImportMapping({ number }: { number: number }) {
         </span>
         <span className="small" role="status">
           {wanted
-            ? 'Looking…'
+            ? 'Loading…'
             : COMES_TO.filter(([key]) => counts[key]).map(([key, says, tone]) => (
                 <span key={key} className={`me-2 ${tone}`}>
                   <b>{counts[key]}</b> {says}
@@ -100,16 +100,16 @@ export function ImportMapping({ number }: { number: number }) {
           </span>
         )}
         <Button variant="outline-primary" onClick={() => void away()}>
-          Put away
+          Discard import
         </Button>
         <Button
           disabled={busy || wanted !== null || doing === 0 || (faulty > 0 && !how.leave_faults)}
           onClick={() => void begin()}
         >
-          Bring {doing} in
+          {how.suspend ? 'Suspend' : 'Import'} {doing} {doing === 1 ? 'person' : 'people'}
         </Button>
       </div>
-      <div className="scroll importing" role="region" aria-label="What the table comes to" tabIndex={0}>
+      <div className="scroll importing" role="region" aria-label="Summary" tabIndex={0}>
         <Columns found={found} columns={how.columns} set={(columns) => set({ columns })} />
         <div className="columns">
           <Choices how={how} set={set} faulty={faulty} />
@@ -139,7 +139,7 @@ export function ImportMapping({ number }: { number: number }) {
                 </table>
                 {found.seats.length > 12 && <p className="quiet small">And {found.seats.length - 12} more accounts.</p>}
                 <p className="quiet small">
-                  Where there is no room the rest join without the seat, and the report says who.
+                  Where there is no room, the rest join without the seat; the report lists them.
                 </p>
               </section>
             )}
@@ -174,7 +174,7 @@ export function ImportMapping({ number }: { number: number }) {
               </section>
             )}
             {found.fault_count > 0 && (
-              <section aria-label="Faults" className="faults">
+              <section aria-label="Errors" className="faults">
                 <div className="d-flex align-items-center gap-2">
                   <h3 className="mb-0">
                     {found.fault_count} {found.fault_count === 1 ? 'fault' : 'faults'}
@@ -184,7 +184,7 @@ export function ImportMapping({ number }: { number: number }) {
                 </div>
                 <VirtualTable
                   rows={found.faults}
-                  label="Faults"
+                  label="Errors"
                   rowKey={(row) => `${row.row} ${row.column}`}
                   rowHeight={44}
                   columns={[
@@ -192,7 +192,7 @@ export function ImportMapping({ number }: { number: number }) {
                     { key: 'column', title: 'Column', width: '96px', cell: (row) => row.column },
                     {
                       key: 'found',
-                      title: 'Stands there',
+                      title: 'Found',
                       width: 'minmax(100px, 1fr)',
                       cell: (row) => (
                         <span title={row.found}>{row.found || <span className="quiet">nothing</span>}</span>
@@ -200,7 +200,7 @@ export function ImportMapping({ number }: { number: number }) {
                     },
                     {
                       key: 'expected',
-                      title: 'Right would be',
+                      title: 'Expected',
                       width: 'minmax(180px, 2fr)',
                       cell: (row) => (
                         <span className="two-lines" title={row.expected}>
@@ -216,7 +216,7 @@ export function ImportMapping({ number }: { number: number }) {
                         <button
                           type="button"
                           className="btn btn-link btn-sm p-0"
-                          aria-label={`Leave row ${row.row} out`}
+                          aria-label={`Skip row ${row.row}`}
                           onClick={() => set({ leave_out: [...how.leave_out, row.row] })}
                         >
                           leave out
@@ -237,7 +237,7 @@ export function ImportMapping({ number }: { number: number }) {
                         <th className="fig">Row</th>
                         <th>Who</th>
                         <th>Account</th>
-                        <th>Comes to</th>
+                        <th>Result</th>
                         <th />
                       </tr>
                     </thead>
@@ -252,8 +252,8 @@ export function ImportMapping({ number }: { number: number }) {
                               {
                                 create: 'joins',
                                 link: 'is linked',
-                                update: 'brought up to date',
-                                leave: 'left as they are',
+                                update: 'updated',
+                                leave: 'unchanged',
                               }[each.do]
                             }
                           </td>
@@ -261,7 +261,7 @@ export function ImportMapping({ number }: { number: number }) {
                             <button
                               type="button"
                               className="btn btn-link btn-sm p-0"
-                              aria-label={`Leave row ${each.row} out`}
+                              aria-label={`Skip row ${each.row}`}
                               onClick={() => set({ leave_out: [...how.leave_out, each.row] })}
                             >
                               leave out
@@ -303,9 +303,9 @@ function Columns({
   const free = found.fields.filter((each) => columns[each.key] === undefined)
   return (
     <section aria-label="Columns">
-      <div className="chips flat" aria-label="Not in the table yet; drag onto a column, or choose there">
+      <div className="chips flat" aria-label="Unmapped fields: drag onto a column, or choose there">
         <span className="quiet small">
-          {free.length > 0 ? 'Drag onto a column, or choose there:' : 'Every field has its column.'}
+          {free.length > 0 ? 'Drag onto a column, or choose there:' : 'All fields are mapped.'}
         </span>
         {free.map((each) => (
           <span
@@ -407,53 +407,54 @@ function Choices({ how, set, faulty }: { how: How; set: (changes: Partial<How>) 
     </fieldset>
   )
   return (
-    <section aria-label="What is done">
-      <h3>What is done</h3>
+    <section aria-label="Options">
+      <h3>Options</h3>
       <div className="lotform">
         <Form.Group controlId="import-account">
-          <Form.Label>Who names no account joins</Form.Label>
+          <Form.Label>Default account</Form.Label>
           <AccountSelect
             value={how.account}
+            any="none"
             onChange={(account) => set({ account })}
             only={(each) => each.status === 'active'}
           />
         </Form.Group>
-        {choose('joining', 'Who is new', [
-          ['invited', 'is invited by mail'],
-          ['active', 'is active at once'],
+        {choose('joining', 'New people', [
+          ['invited', 'invite by mail'],
+          ['active', 'activate at once'],
         ])}
-        {choose('known', 'Who is here already', [
-          ['update', 'is brought up to the table'],
-          ['leave', 'is left as they are'],
+        {choose('known', 'Existing people', [
+          ['update', 'update from the file'],
+          ['leave', 'leave unchanged'],
         ])}
-        {choose('elsewhere', 'Who is in another account', [
-          ['refuse', 'is a fault'],
-          ['update', 'is brought up to date there'],
-          ['link', 'is linked: joins here too, the same person'],
+        {choose('elsewhere', 'People in other accounts', [
+          ['refuse', 'report an error'],
+          ['update', 'update there'],
+          ['link', 'link: the same person joins here too'],
         ])}
       </div>
       <Form.Check
         className="mt-2"
         id="import-suspend"
-        label="Suspend everybody in the table"
+        label="These leave: suspend everyone in the file"
         checked={how.suspend}
         onChange={(event) => set({ suspend: event.target.checked })}
       />
       {ticked(
         'products',
-        'Give everybody a seat of',
+        'Assign a seat of',
         products.map((each) => [each.code, each.name]),
       )}
       {ticked(
         'groups',
-        'Put everybody into',
+        'Add to the group',
         groups.map((each) => [`${each.account}/${each.code}`, `${each.name} (${each.account_name})`]),
       )}
       {faulty > 0 && (
         <Form.Check
           className="mt-2"
           id="import-faults"
-          label={`Leave the ${faulty} ${faulty === 1 ? 'row' : 'rows'} at fault out`}
+          label={`Skip the ${faulty} ${faulty === 1 ? 'row' : 'rows'} with errors`}
           checked={how.leave_faults}
           onChange={(event) => set({ leave_faults: event.target.checked })}
         />
@@ -462,7 +463,7 @@ function Choices({ how, set, faulty }: { how: How; set: (changes: Partial<How>) 
         <p className="small mt-2 mb-0">
           {how.leave_out.length} {how.leave_out.length === 1 ? 'row is' : 'rows are'} left out by hand.{' '}
           <button type="button" className="btn btn-link btn-sm p-0" onClick={() => set({ leave_out: [] })}>
-            Take them in again
+            Include them again
           </button>
         </p>
       )}

@@ -2,15 +2,15 @@ import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Button, ProgressBar } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { api, take, type Schemas } from '../../api/client'
+import { api, messageOf, take, type Schemas } from '../../api/client'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { VirtualTable } from '../../parts/VirtualTable'
 
 const SAYS = {
-  running: 'Under way; you can leave this page.',
-  cancelled: 'Stopped. Who is in stays in.',
-  broken: 'It broke off. Who is in stays in; nothing of the part it broke off in was done.',
-  done: 'Everything is done.',
+  running: 'In progress; you can leave this page.',
+  cancelled: 'Stopped. Rows already imported stay.',
+  broken: 'Interrupted. Rows already imported stay; nothing of the unfinished part was done.',
+  done: 'Finished.',
   open: '',
 }
 
@@ -29,7 +29,7 @@ export function ImportProgress({ run }: { run: Schemas['ReportBody'] }) {
       await take(api.POST(`/api/people-imports/{import_id}/${what}`, { params: { path: { import_id: run.id } } }))
       setTrouble('')
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
     await fresh()
   }
@@ -37,7 +37,7 @@ export function ImportProgress({ run }: { run: Schemas['ReportBody'] }) {
     <>
       <div className="bar tightbar">
         <Link to="/people-import" className="quiet small">
-          Bring people in ›
+          Import people ›
         </Link>
         <h1>{run.name}</h1>
         <span className="grow" />
@@ -54,7 +54,7 @@ export function ImportProgress({ run }: { run: Schemas['ReportBody'] }) {
           To the people
         </Link>
       </div>
-      <div className="scroll account" role="region" aria-label="What was done" tabIndex={0}>
+      <div className="scroll account" role="region" aria-label="History" tabIndex={0}>
         <p className={run.state === 'broken' ? 'over' : undefined} role="status">
           {SAYS[run.state]} <b>{run.done}</b> of {run.total} rows.
         </p>

@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useRef, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate, useParams } from 'react-router'
-import { api, take, type Schemas } from '../../api/client'
+import { api, messageOf, take, type Schemas } from '../../api/client'
 import { dayName, dayOf } from '../../domain/months'
 import { Trouble, Wait } from '../../parts/States'
 import { ImportMapping } from './ImportMapping'
@@ -53,7 +53,7 @@ function Start() {
       void queries.invalidateQueries({ queryKey: ['imports'] })
       void go(`/people-import/${found.id}`)
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
       setBusy(false)
     }
   }
@@ -63,12 +63,12 @@ function Start() {
         <Link to="/people" className="quiet small">
           People ›
         </Link>
-        <h1>Bring people in</h1>
+        <h1>Import people</h1>
       </div>
-      <div className="scroll account" role="region" aria-label="Bring people in" tabIndex={0}>
+      <div className="scroll account" role="region" aria-label="Import people" tabIndex={0}>
         <div className="columns">
           <section aria-label="A table">
-            <h3>A table of people</h3>
+            <h3>People to import</h3>
             <p className="quiet">
               A CSV file, a workbook (.xlsx), or rows copied out of a spreadsheet; the first row names the columns.
               Nothing is done before you have seen what it comes to.
@@ -101,7 +101,7 @@ function Start() {
               <Button disabled={busy} onClick={() => file.current?.click()}>
                 Choose a file…
               </Button>{' '}
-              <span className="quiet">or drop it here</span>
+              <span className="quiet">or drop a file here</span>
             </div>
             <Form
               className="mt-3"
@@ -123,7 +123,7 @@ function Start() {
                 />
               </Form.Group>
               <Button type="submit" variant="outline-primary" className="mt-2" disabled={busy || !pasted.trim()}>
-                Look at these rows
+                Preview these rows
               </Button>
             </Form>
             {busy && (
@@ -137,8 +137,8 @@ function Start() {
               </p>
             )}
           </section>
-          <section aria-label="Tables before">
-            <h3>Tables before</h3>
+          <section aria-label="Earlier imports">
+            <h3>Earlier imports</h3>
             {before.data?.length === 0 && <p className="quiet">None yet.</p>}
             {before.data && before.data.length > 0 && (
               <table className="ledger tight">

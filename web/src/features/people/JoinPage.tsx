@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
-import { api, take } from '../../api/client'
+import { api, messageOf, take } from '../../api/client'
 import { dayName, dayOf } from '../../domain/months'
 
 /** Where an invitation's link leads: what one is asked to join, and the one button that does it. */
@@ -17,7 +17,7 @@ export default function JoinPage({ token }: { token: string }) {
     try {
       setJoined((await take(api.POST('/api/invitations/{token}', { params: { path: { token } } }))).account)
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
   }
   return (
@@ -29,7 +29,7 @@ export default function JoinPage({ token }: { token: string }) {
             <p role="alert">{found.error.message}</p>
           </>
         ) : !found.data ? (
-          <p role="status">Looking for your invitation…</p>
+          <p role="status">Loading…</p>
         ) : joined ? (
           <>
             <h1>You have joined {joined}</h1>

@@ -1,12 +1,12 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { api, take, type Schemas } from '../../api/client'
+import { api, messageOf, take, type Schemas } from '../../api/client'
 
 const STATES: Record<Exclude<Schemas['WishBody']['state'], 'open'>, [string, string]> = {
   joined: ['You have joined', 'You can close this page; what you were given is ready.'],
-  waits: ['Thank you', 'Your address is proven. An administrator lets you in, and you are told by mail.'],
-  refused: ['You have not joined', 'Your wish was not granted; ask whoever runs it there.'],
+  waits: ['Thank you', 'Your address is confirmed. An administrator approves your request; you get a mail.'],
+  refused: ['You have not joined', 'Your request was declined. Ask your administrator.'],
 }
 
 /** Asking to join by one's address, and the link in the mail that proves it. */
@@ -27,13 +27,13 @@ function Asking() {
       await take(api.POST('/api/joining', { body: { email, name: (form.get('name') as string | null) ?? '' } }))
       setAsked(email)
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
   }
   if (asked)
     return (
       <>
-        <h1>Look into your mail</h1>
+        <h1>Check your mail</h1>
         <p role="status">
           If people with an address like {asked} can join, a link is on its way there. It holds for a day.
         </p>
@@ -84,7 +84,7 @@ function Proving({ token }: { token: string }) {
         await take(api.POST('/api/joining/{token}', { params: { path: { token } } })),
       )
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
   }
   if (found.isError)
@@ -93,11 +93,11 @@ function Proving({ token }: { token: string }) {
         <h1>This link cannot be used</h1>
         <p role="alert">{found.error.message}</p>
         <p>
-          <a href="/joining">Ask once more</a>
+          <a href="/joining">Request again</a>
         </p>
       </>
     )
-  if (!found.data) return <p role="status">Looking for your link…</p>
+  if (!found.data) return <p role="status">Loading…</p>
   if (found.data.state !== 'open')
     return (
       <>
@@ -112,7 +112,8 @@ function Proving({ token }: { token: string }) {
     <>
       <h1>Join {found.data.account}</h1>
       <p>
-        Hello {found.data.name}. {found.data.at_once ? 'You join at once.' : 'An administrator there lets you in.'}
+        Hello {found.data.name}.{' '}
+        {found.data.at_once ? 'You join immediately.' : 'An administrator approves your request.'}
       </p>
       {trouble && (
         <p className="over" role="alert">
@@ -120,7 +121,7 @@ function Proving({ token }: { token: string }) {
         </p>
       )}
       <Button onClick={() => void join()} autoFocus>
-        {found.data.at_once ? 'Join' : 'Ask to be let in'}
+        {found.data.at_once ? 'Join' : 'Request access'}
       </Button>
     </>
   )

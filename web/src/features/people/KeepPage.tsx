@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
-import { api, take } from '../../api/client'
+import { api, messageOf, take } from '../../api/client'
 import { dayName, dayOf } from '../../domain/months'
 
 /** Where the link of a notice leads: one word, and what one has stays. */
@@ -19,7 +19,7 @@ export default function KeepPage({ token }: { token: string }) {
       await take(api.POST('/api/keep/{token}', path))
       setKept(true)
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
   }
   return (
@@ -27,14 +27,14 @@ export default function KeepPage({ token }: { token: string }) {
       <div className="joinbox">
         {found.isError ? (
           <>
-            <h1>This notice is over</h1>
+            <h1>This notice has expired</h1>
             <p role="alert">{found.error.message}</p>
           </>
         ) : !found.data ? (
-          <p role="status">Looking for the notice…</p>
+          <p role="status">Loading…</p>
         ) : kept || found.data.needed ? (
           <>
-            <h1>You keep it</h1>
+            <h1>You keep your seat</h1>
             <p role="status">Thank you, {found.data.name}. Nothing is taken back; you can close this page.</p>
           </>
         ) : (

@@ -1,6 +1,6 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, take } from '../../api/client'
+import { api, messageOf, take } from '../../api/client'
 import { useCan } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
 import { person as personQuery, type PersonBody } from './queries'
@@ -24,10 +24,10 @@ export function Layers({ body }: { body: PersonBody }) {
       )
       setTrouble('')
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
   }
-  if (body.layers.length === 0) return <p className="quiet">Nothing reaches them.</p>
+  if (body.layers.length === 0) return <p className="quiet">No entitlements.</p>
   const mark = (on: boolean, why: string) => (
     <span title={why} className={on ? undefined : 'quiet'}>
       {on ? '●' : '○'}

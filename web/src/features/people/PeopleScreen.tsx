@@ -3,7 +3,8 @@ import { useMemo, useRef, useState } from 'react'
 import { Button, Dropdown, Form } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
 import { api, take } from '../../api/client'
-import { me, useCan } from '../../api/queries'
+import { me, useCan, useOnlyAccount } from '../../api/queries'
+import { LIST_KEYS } from '../../commands/listKeys'
 import { useCommands, type Command } from '../../commands/registry'
 import { dayName, dayOf } from '../../domain/months'
 import { useAddress } from '../../parts/address'
@@ -28,7 +29,6 @@ export default function PeopleScreen() {
   const [params, set, replace] = useAddress()
   const go = useNavigate()
   const names = useNames()
-  const who = useQuery(me)
   const adds = useCan('people.change')
   const asked = useMemo(() => readAsked(params), [params])
   const askedSort = params.get('sort')
@@ -48,7 +48,7 @@ export default function PeopleScreen() {
           ? [
               {
                 id: 'bring-in',
-                name: 'Bring people in from a table',
+                name: 'Import people from a file',
                 keys: 'b',
                 group: 'People',
                 run: () => void go('/people-import'),
@@ -77,6 +77,8 @@ export default function PeopleScreen() {
       }
       return next
     })
+  const only = useOnlyAccount()
+  useCommands(LIST_KEYS)
   const [everybody, setEverybody] = useState(false)
   const markAll = (on: boolean) => {
     setEverybody(on)
@@ -117,7 +119,7 @@ export default function PeopleScreen() {
         <span className="grow" />
         {adds && (
           <Link className="btn btn-outline-primary" to="/people-import">
-            Bring in…
+            Import…
           </Link>
         )}
         {adds && <Button onClick={() => setAdding(true)}>Add a person</Button>}
@@ -127,14 +129,14 @@ export default function PeopleScreen() {
         />
       </div>
       {words.length > 0 && (
-        <div className="chips" role="group" aria-label="What is asked for">
+        <div className="chips" role="group" aria-label="Active filters">
           {words.map((each) => (
             <button
               type="button"
               key={each.name}
               className="chip"
               onClick={() => set({ [each.name]: null })}
-              aria-label={`Do not ask for: ${each.says}`}
+              aria-label={`Remove filter: ${each.says}`}
             >
               {each.says} <span aria-hidden="true">×</span>
             </button>
@@ -146,10 +148,10 @@ export default function PeopleScreen() {
       ) : found.total === undefined ? (
         <Wait what="the people" />
       ) : found.total === 0 ? (
-        <Empty title="Nobody like that">
+        <Empty title="No one found">
           {words.length || asked.find
-            ? 'Ask for less, or find other words.'
-            : 'Add the first person, or bring people in with an intake.'}
+            ? 'Clear a filter or change the search.'
+            : 'Add the first person, or import people.'}
         </Empty>
       ) : (
         <PagedGrid
@@ -179,12 +181,11 @@ export default function PeopleScreen() {
           }
           count={count}
           removed={asked.status === 'removed'}
+          {...(!everybody && { names: [...marked.values()] })}
           done={() => markAll(false)}
         />
       )}
-      {adding && (
-        <AddPerson account={asked.account ?? who.data?.running.account ?? ''} close={() => setAdding(false)} />
-      )}
+      {adding && <AddPerson account={asked.account ?? only} close={() => setAdding(false)} />}
     </>
   )
 }
@@ -203,7 +204,7 @@ function COLUMNS(product: (code: string) => string): Column<PersonRow>[] {
             {row.name}
           </Link>
           {row.protected && (
-            <span className="tag" title="Protected: put on hold last, never taken back from by itself">
+            <span className="tag" title="Protected: held last, never reclaimed automatically">
               protected
             </span>
           )}
@@ -266,7 +267,7 @@ function COLUMNS(product: (code: string) => string): Column<PersonRow>[] {
     },
     {
       key: 'storage',
-      title: 'Storage of their own',
+      title: 'Personal storage',
       width: '170px',
       cell: (row) =>
         row.storage.length ? (
@@ -291,7 +292,7 @@ function COLUMNS(product: (code: string) => string): Column<PersonRow>[] {
       sort,
       cell: (row) => (row.last_seen_at ? dayName(dayOf(row.last_seen_at)) : <span className="near">never</span>),
     },
-    { key: 'source', title: 'Kept by', width: '90px', cell: (row) => row.source },
+    { key: 'source', title: 'Maintained by', width: '90px', cell: (row) => row.source },
   ]
 }
 
@@ -358,7 +359,7 @@ function Views({ query, open }: { query: string; open: (query: string) => void }
             <button
               type="button"
               className="btn btn-link btn-sm"
-              aria-label={`Put the view ${each.name} away`}
+              aria-label={`Delete the view ${each.name}`}
               onClick={() => void forget(each.name)}
             >
               ×
@@ -375,7 +376,7 @@ function Views({ query, open }: { query: string; open: (query: string) => void }
         >
           <Form.Control
             aria-label="Name of this view"
-            placeholder="Keep this view as"
+            placeholder="Save this view as"
             value={name}
             maxLength={100}
             onChange={(event) => setName(event.target.value)}

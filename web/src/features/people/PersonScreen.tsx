@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
-import { api, take } from '../../api/client'
+import { api, messageOf, take } from '../../api/client'
 import { me, useCan } from '../../api/queries'
 import { dayName, dayOf, instantName } from '../../domain/months'
 import { AccountLink } from '../../parts/AccountLink'
@@ -80,10 +80,10 @@ function Loaded({ body }: { body: PersonBody }) {
               )}
             </section>
             {body.aside.length > 0 && (
-              <p className="mt-2 mb-0">Set aside for them: {body.aside.map((each) => each.product_name).join(', ')}.</p>
+              <p className="mt-2 mb-0">Reserved: {body.aside.map((each) => each.product_name).join(', ')}.</p>
             )}
             <section aria-label="Layers">
-              <h3>What reaches them, and through which layer</h3>
+              <h3>Entitlements by source</h3>
               <Layers body={body} />
             </section>
             <StorageOf body={body} />
@@ -118,8 +118,8 @@ function Loaded({ body }: { body: PersonBody }) {
                 </table>
               )}
             </section>
-            <section aria-label="What they had">
-              <h3>What they had</h3>
+            <section aria-label="Earlier entitlements">
+              <h3>Earlier entitlements</h3>
               {body.past.length === 0 ? (
                 <p className="quiet">Nothing so far.</p>
               ) : (
@@ -143,10 +143,10 @@ function Loaded({ body }: { body: PersonBody }) {
                 </table>
               )}
             </section>
-            <section aria-label="What was done">
-              <h3>What was done</h3>
+            <section aria-label="History">
+              <h3>History</h3>
               {body.history.length === 0 ? (
-                <p className="quiet">Nothing since they were brought in.</p>
+                <p className="quiet">No changes since the import.</p>
               ) : (
                 <table className="ledger tight">
                   <tbody>
@@ -205,6 +205,7 @@ function Loaded({ body }: { body: PersonBody }) {
       <Act
         who={{ usernames: [body.username], status: body.status === 'removed' ? 'removed' : null }}
         count={1}
+        names={[body.name]}
         removed={body.status === 'removed'}
         done={() => undefined}
         only={sensible(body)}
@@ -222,7 +223,7 @@ function Unlock({ body }: { body: PersonBody }) {
       await take(api.POST('/api/people/{username}/unlock', { params: { path: { username: body.username } } }))
       setSaid(`${body.name} can try again to sign in.`)
     } catch (trouble) {
-      setSaid(trouble instanceof Error ? trouble.message : 'That did not work.')
+      setSaid(messageOf(trouble))
     }
   }
   if (!may || !body.email) return null
@@ -239,7 +240,7 @@ function Unlock({ body }: { body: PersonBody }) {
   )
 }
 
-/** What can be done with somebody as they are. */
+/** Actions with somebody as they are. */
 function sensible(body: PersonBody): string[] {
   const any = ['release', 'group', 'move', body.protected ? 'unprotect' : 'protect', 'remove']
   if (body.status === 'suspended') return ['resume', ...any]
@@ -291,7 +292,7 @@ function Facts({ body }: { body: PersonBody }) {
       await Promise.all(['people', 'groups', 'log'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
       setSaid({ text: 'Saved.', bad: false })
     } catch (error) {
-      setSaid({ text: error instanceof Error ? error.message : 'That did not work.', bad: true })
+      setSaid({ text: messageOf(error), bad: true })
     }
   }
   const field = (name: string, label: string, value: string | null, type = 'text') => (
@@ -331,7 +332,7 @@ function Facts({ body }: { body: PersonBody }) {
             )}
           </div>
         ) : (
-          <p className="quiet small">Kept by {body.source}; changed there.</p>
+          <p className="quiet small">Maintained by {body.source}; changed there.</p>
         )}
       </Form>
     </section>

@@ -54,20 +54,20 @@ export default function QueueScreen() {
   return (
     <>
       <div className="bar tightbar">
-        <h1>Waiting for a seat</h1>
+        <h1>Waiting list</h1>
         <Parts at="queue" />
-        <span className="quiet small">The first of each product gets the next seat that comes free, by itself.</span>
+        <span className="quiet small">The first person in line gets the next free seat automatically.</span>
       </div>
       {rows.length === 0 ? (
         <div className="scroll">
-          <Empty title="Nobody waits">Whoever a layer reaches has a seat.</Empty>
+          <Empty title="No one is waiting">Everyone entitled has a seat.</Empty>
         </div>
       ) : (
         <VirtualTable
           rows={rows}
           columns={columns}
           rowKey={(row) => `${row.product} ${row.username}`}
-          label="Waiting for a seat"
+          label="Waiting list"
         />
       )}
       <SetAside />

@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
 import { AccountSelect } from '../../parts/AccountSelect'
-import { api, take, type Schemas } from '../../api/client'
+import { api, messageOf, take, type Schemas } from '../../api/client'
 import { me } from '../../api/queries'
 import { money } from '../../domain/money'
 import { instantName } from '../../domain/months'
@@ -20,11 +20,11 @@ type RunBody = Schemas['IdleRun']
 const CRITERIA: Record<Wanted['criterion'], string> = {
   unseen: 'not seen for',
   'never seen': 'never seen in',
-  'not joined': 'invited and not joined in',
+  'not joined': 'invited, not joined for',
 }
 const ACTS: Record<Wanted['act'], string> = {
-  release: 'take the seats back',
-  suspend: 'suspend them and take the seats back',
+  release: 'release the seats',
+  suspend: 'suspend and release the seats',
   report: 'only report them',
 }
 
@@ -58,7 +58,7 @@ export default function ReclaimScreen() {
             </button>
           ))}
           {found.data.length === 0 && (
-            <Empty title="No policy yet">A policy says who is idle, how they are told, and what is taken back.</Empty>
+            <Empty title="No policy yet">A policy says who is idle, how they are notified, and what is released.</Empty>
           )}
         </nav>
         <div className="poolside groupside" role="region" aria-label={chosen?.name ?? 'New policy'} tabIndex={0}>
@@ -119,10 +119,10 @@ function Editor({ policy, account, chosen }: { policy: Policy | null; account: s
           : api.POST('/api/reclaim', { body: wanted }),
       )
       await fresh()
-      setSaid({ text: 'Kept.', bad: false })
+      setSaid({ text: 'Saved.', bad: false })
       chosen(kept.id)
     } catch (error) {
-      setSaid({ text: error instanceof Error ? error.message : 'That did not work.', bad: true })
+      setSaid({ text: messageOf(error), bad: true })
     }
   }
   return (
@@ -179,7 +179,7 @@ function Editor({ policy, account, chosen }: { policy: Policy | null; account: s
         </Form.Group>
         <Form.Group controlId="policy-notice">
           <Form.Label>
-            Days of notice by mail before <span className="quiet">(0 = none)</span>
+            Days of notice by mail <span className="quiet">(0 = none)</span>
           </Form.Label>
           <Form.Control
             value={wanted.notice_days}
@@ -203,7 +203,7 @@ function Editor({ policy, account, chosen }: { policy: Policy | null; account: s
         </div>
       </fieldset>
       <fieldset className="mt-2">
-        <legend className="small quiet mb-0">Not from people in these groups, nor from anybody protected</legend>
+        <legend className="small quiet mb-0">Exclude members of these groups and protected people</legend>
         <div className="ticks">
           {groups.map((each) => {
             const name = `${each.account}/${each.code}`
@@ -222,13 +222,13 @@ function Editor({ policy, account, chosen }: { policy: Policy | null; account: s
       <Form.Check
         className="mt-2"
         id="policy-daily"
-        label="Run it every day by itself"
+        label="Run daily"
         checked={wanted.daily}
         onChange={(event) => set({ daily: event.target.checked })}
       />
       <div className="d-flex gap-2 align-items-center mt-2">
         <Button type="submit" disabled={!wanted.name.trim()}>
-          {policy ? 'Keep the changes' : 'Make the policy'}
+          {policy ? 'Save' : 'Create policy'}
         </Button>
         {said && (
           <span className={said.bad ? 'over' : 'good'} role={said.bad ? 'alert' : 'status'}>
@@ -258,14 +258,14 @@ function Look({ policy }: { policy: Policy }) {
       setTrouble('')
       await fresh()
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     } finally {
       setBusy(false)
     }
   }
   return (
-    <section aria-label="What a run would do now" className="mt-4">
-      <h3>What a run would do now</h3>
+    <section aria-label="Preview of a run now" className="mt-4">
+      <h3>Preview of a run now</h3>
       {looked.isError ? (
         <p className="over" role="alert">
           {looked.error.message}
@@ -300,7 +300,7 @@ function Sums({ found, act }: { found: RunBody; act: Wanted['act'] }) {
   if (found.deeds.length === 0)
     return (
       <p className="mb-1" role="status">
-        Nobody: {found.left.length} idle {found.left.length === 1 ? 'person is' : 'people are'} left alone.
+        No one: {found.left.length} idle {found.left.length === 1 ? 'person is' : 'people are'} left alone.
       </p>
     )
   return (
@@ -313,7 +313,7 @@ function Sums({ found, act }: { found: RunBody; act: Wanted['act'] }) {
       {found.done > 0 && (
         <>
           <b>{found.done}</b> {found.done === 1 ? 'person is' : 'people are'}{' '}
-          {act === 'report' ? 'reported' : act === 'suspend' ? 'suspended' : 'relieved of their seats'}.{' '}
+          {act === 'report' ? 'reported' : act === 'suspend' ? 'suspended' : 'lose their seats'}.{' '}
         </>
       )}
       {found.seats > 0 && (
@@ -390,7 +390,7 @@ function Runs() {
         bad: missing.length > 0,
       })
     } catch (error) {
-      setSaid({ text: error instanceof Error ? error.message : 'That did not work.', bad: true })
+      setSaid({ text: messageOf(error), bad: true })
     }
   }
   if (!found.data?.length) return null
@@ -410,7 +410,7 @@ function Runs() {
               <th>When</th>
               <th>Policy</th>
               <th>By</th>
-              <th className="fig">Told</th>
+              <th className="fig">Notified</th>
               <th className="fig">Done</th>
               <th className="fig">Seats</th>
               <th className="fig">A month</th>
@@ -446,7 +446,7 @@ function Runs() {
                   ) : (
                     each.seats > 0 && (
                       <button type="button" className="btn btn-link btn-sm p-0" onClick={() => void undo(each.id)}>
-                        Give back
+                        Return
                       </button>
                     )
                   )}

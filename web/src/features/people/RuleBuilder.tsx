@@ -25,7 +25,7 @@ export function RuleBuilder({
   })
   return (
     <fieldset className="rule mt-3" disabled={disabled}>
-      <legend>In it by a rule</legend>
+      <legend>Membership rule</legend>
       {built && (
         <>
           {built.conditions.map((each, at) => {
@@ -111,13 +111,13 @@ export function RuleBuilder({
             className="p-0"
             onClick={() => change([...built.conditions, first('title')], built.join)}
           >
-            {built.conditions.length ? 'One more condition' : 'Begin with a condition'}
+            Add condition
           </Button>
         </>
       )}
       <Form.Group controlId="group-rule" className="mt-1">
         <Form.Label className="small quiet">
-          As a SCIM filter (RFC 7644){!built && rule.trim() && '; it says more than the conditions can'}
+          As a SCIM filter (RFC 7644){!built && rule.trim() && '; it is too complex for the condition editor'}
         </Form.Label>
         <Form.Control
           as="textarea"

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
-import { api, take } from '../../api/client'
+import { api, messageOf, take } from '../../api/client'
 import { dayName, dayOf } from '../../domain/months'
 import { seatsAside } from './queries'
 
@@ -19,7 +19,7 @@ export function SetAside() {
       )
       setTrouble(did.could_not.map((each) => `${each.name} ${each.why}`).join(' '))
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
     await Promise.all(
       ['people', 'entitlements', 'allocations', 'accounts', 'log'].map((key) =>
@@ -29,9 +29,9 @@ export function SetAside() {
   }
   if (!found.data?.length) return null
   return (
-    <section aria-label="Set aside" className="px-3 pb-3 asidelist" tabIndex={0}>
+    <section aria-label="Reserved" className="px-3 pb-3 asidelist" tabIndex={0}>
       <h2 className="section px-0">
-        Set aside for somebody<span>{found.data.length}</span>
+        Reserved seats<span>{found.data.length}</span>
       </h2>
       {trouble && (
         <p className="over" role="alert">
@@ -72,10 +72,10 @@ export function SetAside() {
                 <button
                   type="button"
                   className="btn btn-link btn-sm p-0"
-                  aria-label={`Let the seat of ${each.name} go`}
+                  aria-label={`Cancel the reservation of ${each.name}`}
                   onClick={() => void act('let go', each.username, each.product)}
                 >
-                  Let go
+                  Cancel reservation
                 </button>
               </td>
             </tr>

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { api, take } from '../../api/client'
+import { api, messageOf, take } from '../../api/client'
 import { me, useCan } from '../../api/queries'
 import type { PersonBody } from './queries'
 
@@ -20,7 +20,7 @@ function useChange() {
       await work
       setSaid({ done })
     } catch (error) {
-      setSaid({ trouble: error instanceof Error ? error.message : 'That did not work.' })
+      setSaid({ trouble: messageOf(error) })
     }
     await Promise.all(
       ['people', 'storage limits', 'allocations', 'accounts', 'log'].map((key) =>
@@ -48,7 +48,7 @@ function Said({ said }: { said: { done?: string; trouble?: string } }) {
 }
 
 const limitWords = (product: string, gb: string | null) =>
-  gb === null ? `No limit of ${product} set here any more.` : `${product}: ${amount(gb)} GB is the limit now.`
+  gb === null ? `Limit of ${product} removed.` : `Limit of ${product} set to ${amount(gb)} GB.`
 
 function Amount({ label, value, set }: { label: string; value: string | null; set: (amount: string | null) => void }) {
   const changes = useCan('layers.change')
@@ -89,7 +89,7 @@ export function StorageOf({ body }: { body: PersonBody }) {
   if (body.stored.length === 0 && body.stayed.length === 0) return null
   return (
     <section aria-label="Storage">
-      <h3>Storage of their own</h3>
+      <h3>Personal storage</h3>
       <Said said={said} />
       <table className="ledger tight">
         <thead>
@@ -141,11 +141,11 @@ export function StorageOf({ body }: { body: PersonBody }) {
               onClick={() =>
                 void change(
                   take(api.POST('/api/people/{username}/bytes', { ...path, body: { from_account: each.account } })),
-                  `The bytes are with ${body.account_name} now.`,
+                  `Moved to ${body.account_name}.`,
                 )
               }
             >
-              Move them to {body.account_name}
+              Move to {body.account_name}
             </button>
           )}
         </p>
@@ -164,12 +164,12 @@ export function StorageLimits({ account, group }: { account: string; group: stri
   const { change, said } = useChange()
   if (!found.data?.length) return null
   return (
-    <section aria-label="Storage a person">
-      <h3>{group === null ? 'What everybody here may store' : 'What its people may store'}</h3>
+    <section aria-label="Storage per person">
+      <h3>{group === null ? 'Default storage limit per person' : 'Group storage limit per person'}</h3>
       <p className="quiet small mb-1">
         {group === null
-          ? 'Each person’s own, in GB, unless a group or their own limit says otherwise; the pool’s limits apply besides.'
-          : 'Each person’s own, in GB; the first group in the order of precedence counts.'}
+          ? 'In GB. A group’s or a person’s own limit overrides it; pool limits apply as well.'
+          : 'In GB. The group with the highest precedence counts.'}
       </p>
       <Said said={said} />
       <table className="ledger tight">
@@ -180,7 +180,7 @@ export function StorageLimits({ account, group }: { account: string; group: stri
               <td className="text-end">
                 <div className="d-inline-block">
                   <Amount
-                    label={`Limit of ${each.product_name} a person, in GB`}
+                    label={`Limit of ${each.product_name} per person, in GB`}
                     value={each.limit}
                     set={(value) =>
                       void change(

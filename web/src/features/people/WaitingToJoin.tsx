@@ -1,12 +1,14 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, take, type Schemas } from '../../api/client'
+import { useOutcome } from '../../parts/Outcome'
+import { api, messageOf, take, type Schemas } from '../../api/client'
 import { dayOf, shortDay } from '../../domain/months'
 
 /** Somebody who proved their address and waits, with the two ways out. */
 export function WaitingToJoin({ each }: { each: Schemas['JoinWaiting'] }) {
   const queries = useQueryClient()
   const [trouble, setTrouble] = useState('')
+  const outcome = useOutcome()
   const decide = async (letIn: boolean) => {
     try {
       await take(
@@ -16,9 +18,10 @@ export function WaitingToJoin({ each }: { each: Schemas['JoinWaiting'] }) {
         }),
       )
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
       return
     }
+    outcome(letIn ? `${each.name} joined ${each.account_name}.` : `${each.name} declined for ${each.account_name}.`)
     await Promise.all(
       ['domains', 'today', 'people', 'accounts', 'log'].map((key) => queries.invalidateQueries({ queryKey: [key] })),
     )
@@ -44,18 +47,18 @@ export function WaitingToJoin({ each }: { each: Schemas['JoinWaiting'] }) {
         <button
           type="button"
           className="btn btn-outline-primary"
-          aria-label={`Let ${each.name} in`}
+          aria-label={`Approve ${each.name}`}
           onClick={() => void decide(true)}
         >
-          Let in
+          Approve
         </button>
         <button
           type="button"
           className="btn btn-outline-primary"
-          aria-label={`Do not let ${each.name} in`}
+          aria-label={`Decline ${each.name}`}
           onClick={() => void decide(false)}
         >
-          Not
+          Decline
         </button>
       </div>
     </article>

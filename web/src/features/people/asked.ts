@@ -55,7 +55,7 @@ export function plain<T extends object>(asked: T) {
   }>
 }
 
-/** What is asked for in words, each with the parameter that takes it away. */
+/** Active filters in words, each with the parameter that takes it away. */
 export function inWords(
   asked: Asked,
   names: { account: (code: string) => string; product: (code: string) => string },
@@ -122,7 +122,7 @@ function kindOf(attribute: string): 'text' | 'truth' | 'instant' {
   return ATTRIBUTES.find((each) => each.name === attribute)?.kind ?? 'text'
 }
 
-/** Conditions as a filter: all of them, or any of them, have to hold. */
+/** Conditions as a filter: all, or any of them, have to hold. */
 export function written(conditions: Condition[], join: 'and' | 'or'): string {
   return conditions
     .map(({ attribute, operator, value }) => {

@@ -44,18 +44,18 @@ function Address({ close }: { close: () => void }) {
         ) : (
           <p>
             {state.data?.made
-              ? 'There is an address already. A new one makes the old one stop.'
-              : 'Your calendar program can follow what begins and what ends. Nobody else is told the address.'}
+              ? 'A calendar address exists. New password replaces it.'
+              : 'Your calendar program can follow what begins and what ends. Keep the address to yourself.'}
           </p>
         )}
       </Modal.Body>
       <Modal.Footer>
         {state.data?.made && (
           <Button variant="outline-primary" onClick={() => void drop()}>
-            Stop it
+            Stop sharing
           </Button>
         )}
-        <Button onClick={() => void make()}>{state.data?.made ? 'Make a new address' : 'Make an address'}</Button>
+        <Button onClick={() => void make()}>{state.data?.made ? 'Create new address' : 'Create address'}</Button>
       </Modal.Footer>
     </Modal>
   )

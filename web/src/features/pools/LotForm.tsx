@@ -5,6 +5,8 @@ import { api, take, type Schemas } from '../../api/client'
 import { AccountSelect } from '../../parts/AccountSelect'
 import type { NewLot } from '../../domain/draft'
 import { dayName } from '../../domain/months'
+import { money } from '../../domain/money'
+import { costOf } from '../drafts/Purchases'
 import { parseUnits, units, unitName } from '../../domain/units'
 
 type PoolBody = Schemas['PoolBody']
@@ -60,6 +62,10 @@ export function LotForm({ pool, renews, today, put, close }: LotFormProps) {
     typed.reference.trim() !== '' &&
     typed.first_day !== '' &&
     (!typed.last_day || typed.last_day >= typed.first_day)
+  const cost = costOf(
+    { quantity: quantity ?? 0, unit_cost: price ?? '0', first_day: typed.first_day, last_day: typed.last_day || null },
+    pool.per_unit,
+  )
   const send = () => {
     if (!sound) return
     put({
@@ -118,7 +124,7 @@ export function LotForm({ pool, renews, today, put, close }: LotFormProps) {
             {field('true_up', 'True-up the terms allow', trueUp === null)}
             {!renews && (
               <Form.Group controlId="lot-owner" style={{ gridColumn: '1 / -1' }}>
-                <Form.Label>Lands with</Form.Label>
+                <Form.Label>Pool owner</Form.Label>
                 <AccountSelect
                   value={typed.owner}
                   onChange={(owner) => setTyped((now) => ({ ...now, owner }))}
@@ -127,6 +133,14 @@ export function LotForm({ pool, renews, today, put, close }: LotFormProps) {
               </Form.Group>
             )}
           </div>
+          {sound && (
+            <p className="mt-2 mb-0" role="status">
+              <b>
+                {money(cost.monthly)} {typed.currency}
+              </b>{' '}
+              per month{cost.total !== null && `, ${money(cost.total)} ${typed.currency} over the term`}
+            </p>
+          )}
           {renews && quantity !== null && quantity > 0 && typed.first_day !== '' && (
             <RenewalEffect pool={pool} quantity={quantity} trueUp={trueUp ?? 0} firstDay={typed.first_day} />
           )}
@@ -136,7 +150,7 @@ export function LotForm({ pool, renews, today, put, close }: LotFormProps) {
             Cancel
           </Button>
           <Button type="submit" disabled={!sound}>
-            Put it into the draft
+            Add to draft
           </Button>
         </Modal.Footer>
       </Form>
@@ -181,7 +195,7 @@ function RenewalEffect({
     <section aria-label="What it would do" className="mt-3">
       {short === 0 ? (
         <p className="good mb-0" role="status">
-          It covers what is promised and in use now.
+          Covers what is reserved and in use now.
         </p>
       ) : (
         <>

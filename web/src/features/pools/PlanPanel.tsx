@@ -1,8 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
 import { Button } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { api, take, type Schemas } from '../../api/client'
-import { money } from '../../domain/money'
+import { api, ApiError, take, type Schemas } from '../../api/client'
+import { minus, money, signed } from '../../domain/money'
 import { dayName } from '../../domain/months'
 import { units, unitName } from '../../domain/units'
 import { Trouble, Wait } from '../../parts/States'
@@ -21,6 +21,8 @@ export function PlanPanel({ pool, day, close }: { pool: Schemas['PoolBody']; day
         }),
       ),
   })
+  if (found.error instanceof ApiError && found.error.status === 409)
+    return <p className="quiet mt-2">{found.error.message}</p>
   if (found.isError) return <Trouble error={found.error} />
   if (!found.data) return <Wait what="the ways out" />
   const plan = found.data
@@ -29,7 +31,7 @@ export function PlanPanel({ pool, day, close }: { pool: Schemas['PoolBody']; day
     <section className="plan" aria-label={`Plan for ${dayName(day)}`}>
       <div className="bar flat">
         <h3>
-          From {dayName(day)} on {of(plan.short)} more are promised than there are
+          {of(plan.short)} short from {dayName(day)}
         </h3>
         <span className="grow" />
         <Button size="sm" variant="outline-primary" onClick={close}>
@@ -40,9 +42,10 @@ export function PlanPanel({ pool, day, close }: { pool: Schemas['PoolBody']; day
         <thead>
           <tr>
             <th>Way out</th>
-            <th className="fig">A month</th>
-            <th className="fig">People touched</th>
-            <th className="fig">Stays short</th>
+            <th className="fig">Cost per month</th>
+            <th className="fig">Against today</th>
+            <th className="fig">People affected</th>
+            <th className="fig">Still short</th>
             <th>
               <span className="visually-hidden">Choose</span>
             </th>
@@ -64,6 +67,7 @@ export function PlanPanel({ pool, day, close }: { pool: Schemas['PoolBody']; day
                   '–'
                 )}
               </td>
+              <td className="fig quiet">{signed(minus(option.cost, plan.ending_cost))}</td>
               <td className="fig">{option.people || '–'}</td>
               <td className={option.still_short ? 'fig over' : 'fig'}>
                 {option.still_short ? units(option.still_short, pool.per_unit) : '–'}
@@ -79,7 +83,7 @@ export function PlanPanel({ pool, day, close }: { pool: Schemas['PoolBody']; day
                       close()
                     }}
                   >
-                    Draft it
+                    Add to draft
                   </Button>
                 )}
               </td>
@@ -87,16 +91,21 @@ export function PlanPanel({ pool, day, close }: { pool: Schemas['PoolBody']; day
           ))}
         </tbody>
       </table>
+      {Number(plan.ending_cost) > 0 && (
+        <p className="quiet small mb-1">
+          What ends costs {money(plan.ending_cost)} {pool.currency} a month today.
+        </p>
+      )}
       <p className="mb-1">
         <Link
           to={`/allocations?product=${encodeURIComponent(pool.product)}&pools=${encodeURIComponent(pool.product)}&account=${encodeURIComponent(pool.owner)}`}
         >
-          Shrink by hand in the grid
+          Reduce by hand in the grid
         </Link>{' '}
         <span className="quiet small">change caps and reserves there; the draft says what stays short</span>
       </p>
       <p className="quiet small">
-        In the draft’s review, choose “Apply on that day” and {dayName(day)} to let it begin with the shortfall.
+        In the review, choose “Apply on that day” and {dayName(day)} to let it begin with the shortfall.
       </p>
     </section>
   )

@@ -61,8 +61,8 @@ export default function PoolsScreen() {
         />
       )}
       {unbought.length > 0 && (
-        <section aria-label="Products nothing was bought of" className="unbought">
-          <b>Nothing bought yet:</b>
+        <section aria-label="Products without a purchase" className="unbought">
+          <b>Not bought yet:</b>
           {unbought.map((each) => (
             <span key={each.code}>
               {each.name}{' '}
@@ -84,7 +84,7 @@ export default function PoolsScreen() {
       {!chosen ? (
         <Empty title="No pools here">
           {!every
-            ? 'What this branch uses is bought above it; ask for more on the account’s page.'
+            ? 'This branch owns no pools. Request more on the account page.'
             : every.length === 0
               ? 'Add a product first: what you buy and hand down.'
               : 'Buy the first lot of a product; that makes its pool.'}
@@ -155,9 +155,11 @@ function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null 
   const buys = useCan('accounts.change')
   const frame = useRef<HTMLDivElement>(null)
   const [width, setWidth] = useState(700)
-  const [buying, setBuying] = useState<{ renews: Lot | null } | null>(null)
+  const [buying, setBuying] = useState<{ renews: Lot | null } | null>(
+    buys && new URLSearchParams(location.search).get('new') === 'lot' ? { renews: null } : null,
+  )
   const [ending, setEnding] = useState<{ lot: Lot; split: boolean } | null>(null)
-  const [plan, setPlan] = useState<string | null>(null)
+  const [plan, setPlan] = useState<string | null>(new URLSearchParams(location.search).get('plan'))
   useEffect(() => {
     if (!frame.current) return
     const watch = new ResizeObserver(([entry]) => {
@@ -426,7 +428,7 @@ function EndForm({
           <p className="quiet small mt-2">
             {split
               ? 'The lot ends the day before; its two parts begin, at the same price and until the same day, and can be ended or renewed apart.'
-              : 'What that leaves uncovered stands in the draft before it is applied.'}
+              : 'The draft shows what that leaves uncovered.'}
           </p>
         </Modal.Body>
         <Modal.Footer>
@@ -434,7 +436,7 @@ function EndForm({
             Cancel
           </Button>
           <Button type="submit" disabled={!sound}>
-            Put it into the draft
+            Add to draft
           </Button>
         </Modal.Footer>
       </Form>

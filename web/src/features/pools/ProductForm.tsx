@@ -116,7 +116,7 @@ export function ProductForm({ product, close }: { product: ProductBody | null; c
             />
             <Field
               name="requires"
-              label="Needs one of (codes)"
+              label="Requires one of (codes)"
               error={error}
               defaultValue={product?.requires?.join(' ')}
               hint="For an add-on: its base products"
@@ -134,7 +134,7 @@ export function ProductForm({ product, close }: { product: ProductBody | null; c
                 label="Components of a bundle (codes)"
                 error={error}
                 defaultValue={product?.components?.join(' ')}
-                hint="With ! behind it: always on"
+                hint="Add ! for always on"
               />
             </div>
           </div>
@@ -145,7 +145,7 @@ export function ProductForm({ product, close }: { product: ProductBody | null; c
             Cancel
           </Button>
           <Button type="submit" disabled={busy}>
-            {product ? 'Keep the changes' : 'Add the product'}
+            {product ? 'Save' : 'Add the product'}
           </Button>
         </Modal.Footer>
       </Form>

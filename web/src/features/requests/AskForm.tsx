@@ -1,7 +1,7 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { api, take, type Schemas } from '../../api/client'
+import { api, messageOf, take, type Schemas } from '../../api/client'
 import { parseUnits, unitName } from '../../domain/units'
 
 /** Ask the parent for more of a product, or offer some back. */
@@ -49,7 +49,7 @@ export function AskForm({
       await queries.invalidateQueries({ queryKey: ['requests'] })
       done(true)
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
   }
   return (
@@ -99,7 +99,7 @@ export function AskForm({
         />
       </Form.Group>
       <Form.Group controlId="ask-day">
-        <Form.Label>Wished for by</Form.Label>
+        <Form.Label>Needed by</Form.Label>
         <Form.Control type="date" value={day} onChange={(event) => setDay(event.target.value)} />
       </Form.Group>
       {trouble && (

@@ -1,7 +1,8 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
+import { useOutcome } from '../../parts/Outcome'
 import { Button, Form } from 'react-bootstrap'
-import { api, take } from '../../api/client'
+import { api, messageOf, take } from '../../api/client'
 import { requestEffect, type RequestBody } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
 import { parseUnits, units, unitName } from '../../domain/units'
@@ -68,17 +69,19 @@ function useAnswer(request: RequestBody) {
   const queries = useQueryClient()
   const [trouble, setTrouble] = useState('')
   const path = { params: { path: { request_id: request.id } } }
-  const run = async (work: (path: { params: { path: { request_id: number } } }) => Promise<unknown>) => {
+  const outcome = useOutcome()
+  const run = async (work: (path: { params: { path: { request_id: number } } }) => Promise<unknown>, done: string) => {
     try {
       setTrouble('')
       await work(path)
+      outcome(`${done}: ${amountOf(request, request.amount)} of ${request.product_name}, ${request.name}.`)
       // What an answer would do is not asked again once it is given.
       await queries.invalidateQueries({
         predicate: ({ queryKey: [key, of] }) =>
           ['requests', 'today', 'allocations', 'log', 'accounts'].includes(String(key)) && of !== 'effect',
       })
     } catch (error) {
-      setTrouble(error instanceof Error ? error.message : 'That did not work.')
+      setTrouble(messageOf(error))
     }
   }
   return { trouble, run }
@@ -95,9 +98,11 @@ function Withdraw({ request }: { request: RequestBody }) {
       )}
       <Button
         variant="outline-primary"
-        onClick={() => void run((path) => take(api.POST('/api/requests/{request_id}/withdraw', path)))}
+        onClick={() =>
+          void run((path) => take(api.POST('/api/requests/{request_id}/withdraw', path)), 'Request withdrawn')
+        }
       >
-        Take back
+        Withdraw
       </Button>
     </>
   )
@@ -125,7 +130,7 @@ function Answer({ request }: { request: RequestBody }) {
       )}
       {effect.data && !may && (
         <p className="over" role="alert">
-          Granting it would break a limit:{' '}
+          Granting this breaks a limit:{' '}
           {effect.data.breaches.find((each) => each.hard && each.day === null && ['new', 'worse'].includes(each.label))
             ?.sentence ??
             effect.data.faults[0]?.detail ??
@@ -134,7 +139,7 @@ function Answer({ request }: { request: RequestBody }) {
       )}
       <div className="d-flex gap-2 align-items-end flex-wrap">
         <Form.Group controlId={`${id}-part`}>
-          <Form.Label>Grant, {unitName(request.unit, 2)}</Form.Label>
+          <Form.Label>Approve, {unitName(request.unit, 2)}</Form.Label>
           <Form.Control
             value={typed}
             inputMode="decimal"
@@ -144,35 +149,42 @@ function Answer({ request }: { request: RequestBody }) {
           />
         </Form.Group>
         <Form.Group controlId={`${id}-text`} className="grow">
-          <Form.Label>A word, or the reason</Form.Label>
+          <Form.Label>Comment</Form.Label>
           <Form.Control value={text} maxLength={2000} onChange={(event) => setText(event.target.value)} />
         </Form.Group>
         <Button
           disabled={!may || part === null}
           onClick={() =>
-            void run((path) => take(api.POST('/api/requests/{request_id}/grant', { ...path, body: { part, text } })))
+            void run(
+              (path) => take(api.POST('/api/requests/{request_id}/grant', { ...path, body: { part, text } })),
+              'Approved',
+            )
           }
         >
-          {whole ? 'Grant' : 'Grant in part'}
+          {whole ? 'Approve' : 'Approve in part'}
         </Button>
         <Button
           variant="outline-primary"
           onClick={() =>
-            void run((path) => take(api.POST('/api/requests/{request_id}/refuse', { ...path, body: { reason: text } })))
+            void run(
+              (path) => take(api.POST('/api/requests/{request_id}/refuse', { ...path, body: { reason: text } })),
+              'Declined',
+            )
           }
         >
-          Refuse
+          Decline
         </Button>
         {request.steps.at(-1)?.what !== 'passed up' && (
           <Button
             variant="outline-primary"
             onClick={() =>
-              void run((path) =>
-                take(api.POST('/api/requests/{request_id}/pass-up', { ...path, body: { reason: text } })),
+              void run(
+                (path) => take(api.POST('/api/requests/{request_id}/pass-up', { ...path, body: { reason: text } })),
+                'Escalated',
               )
             }
           >
-            Pass up
+            Escalate
           </Button>
         )}
       </div>

@@ -22,11 +22,11 @@ export function FirstSteps() {
     [
       found.delegates,
       '/people?new=person',
-      'Let somebody run the client',
-      'Add a person there as admin; a link to set a password is mailed.',
+      'Delegate the client',
+      'Add a person as admin; they get a link to set a password.',
     ],
     [found.people, '/people?new=person', 'Add people', 'One by one, or from a table.'],
-    [found.seats, '/people', 'Give the first unit', 'Choose people, then Give.'],
+    [found.seats, '/people', 'Assign the first seat', 'Choose people, then Assign.'],
   ]
   const next = steps.find(([done]) => !done)
   if (!next) return null
@@ -53,13 +53,12 @@ export function FirstSteps() {
       </ol>
       {!found.mail && (
         <p className="near px-3 py-2 mb-0">
-          No mail server is named, so invitations and links wait to be sent. Name one with FAIR_LADLE_SMTP where the
-          server is started.
+          No mail server is configured, so invitations and links wait. Set FAIR_LADLE_SMTP where the server is started.
         </p>
       )}
       {!found.clients && (
         <div className="px-3 py-2">
-          <Link to="/intake">Or bring an intake in</Link>
+          <Link to="/intake">Or import an intake</Link>
           <div className="quiet small">
             Products, lots, accounts, allocations, people and what they use, from a workbook or a zip of tables.
           </div>

@@ -37,13 +37,13 @@ export default function IntakeScreen() {
   return (
     <>
       <div className="bar">
-        <h1>Bring an intake in</h1>
+        <h1>Import an intake</h1>
       </div>
-      <div className="scroll account" role="region" aria-label="Bring an intake in" tabIndex={0}>
+      <div className="scroll account" role="region" aria-label="Import an intake" tabIndex={0}>
         <p className="pt-2" style={{ maxWidth: 720 }}>
-          A workbook (.xlsx) with a sheet a table, or a zip of CSV files: accounts, products, lots, allocations,
-          assignments, storage, people, groups, rates. What is there already is changed, nothing is taken away, and with
-          a single fault nothing is done at all. An intake sends no mail.
+          A workbook (.xlsx) with a sheet per table, or a zip of CSV files: accounts, products, lots, allocations,
+          assignments, storage, people, groups, rates. Existing rows are updated, nothing is removed, and with a single
+          error nothing is imported. An intake sends no mail.
         </p>
         <input
           ref={file}
@@ -58,15 +58,15 @@ export default function IntakeScreen() {
           }}
         />
         <div role="status" className="mt-2">
-          {busy && `Bringing ${busy} in; a large one takes minutes…`}
+          {busy && `Importing ${busy}; a large file takes minutes…`}
           {done && (
-            <table className="ledger tight" aria-label="What was done">
+            <table className="ledger tight" aria-label="History">
               <thead>
                 <tr>
                   <th>Table</th>
                   <th className="fig">New</th>
                   <th className="fig">Changed</th>
-                  <th className="fig">As before</th>
+                  <th className="fig">Unchanged</th>
                 </tr>
               </thead>
               <tbody>
@@ -87,7 +87,7 @@ export default function IntakeScreen() {
           <>
             <Faults error={error} />
             <Button variant="outline-primary" className="mt-2" onClick={() => file.current?.click()}>
-              Choose it again
+              Choose the file again
             </Button>
           </>
         )}

@@ -25,7 +25,7 @@ function Ask() {
   if (sent)
     return (
       <div className="joinbox">
-        <h1>Look in your mail</h1>
+        <h1>Check your mail</h1>
         <p role="status">
           If somebody signs in with {sent}, a link to set a new password is on its way there. It works for an hour.
         </p>
@@ -35,13 +35,13 @@ function Ask() {
   return (
     <Form
       className="joinbox"
-      aria-label="Forgotten password"
+      aria-label="Forgot your password?"
       onSubmit={(event) => {
         event.preventDefault()
         void send(text(new FormData(event.currentTarget), 'email'))
       }}
     >
-      <h1>Forgotten password</h1>
+      <h1>Forgot your password?</h1>
       <p>Give the address you sign in with; a link to set a new password is mailed there.</p>
       <Field name="email" label="E-mail address" type="email" required autoFocus autoComplete="username" />
       {error !== null && <Trouble error={error} />}
@@ -89,20 +89,20 @@ function Set({ token }: { token: string }) {
       <div className="joinbox">
         <h1>This link cannot be used</h1>
         <p role="alert">{found.error.message}</p>
-        <a href="/password">Have a new one mailed</a>
+        <a href="/password">Send a new one</a>
       </div>
     )
   if (!found.data)
     return (
       <div className="joinbox">
-        <p role="status">Looking for your link…</p>
+        <p role="status">Loading…</p>
       </div>
     )
   if (done)
     return (
       <div className="joinbox">
         <h1>Your password is set</h1>
-        <p role="status">The link works no more.</p>
+        <p role="status">The link has been used.</p>
         <a className="btn btn-primary" href="/">
           Sign in
         </a>
@@ -138,7 +138,7 @@ function Set({ token }: { token: string }) {
       </div>
       {error !== null && !isAbout(error, 'password') && <Trouble error={error} />}
       <Button type="submit" className="mt-3" disabled={busy}>
-        Set the password
+        Set password
       </Button>
     </Form>
   )

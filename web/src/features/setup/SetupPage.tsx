@@ -146,7 +146,7 @@ export default function SetupPage({ token }: { token: string }) {
             />
           </div>
         )}
-        <h2>Who runs it first</h2>
+        <h2>First admin</h2>
         <div className="lotform">
           <Field name="who" label="Your name" required maxLength={200} autoComplete="name" />
           <Field
@@ -172,7 +172,7 @@ export default function SetupPage({ token }: { token: string }) {
         </div>
         {error !== null && !FIELDS.some((each) => isAbout(error, each)) && <Faults error={error} />}
         <Button type="submit" disabled={busy || !found.data} className="mt-3">
-          {busy ? 'Setting up…' : 'Set up and go on'}
+          {busy ? 'Setting up…' : 'Set up'}
         </Button>
       </Form>
     </main>

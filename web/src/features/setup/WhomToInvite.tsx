@@ -44,10 +44,10 @@ export function WhomToInvite() {
     setBusy(false)
   }
   return (
-    <section aria-label="Whom to invite" className="mt-3" style={{ maxWidth: 720 }}>
-      <h3>Whom to invite</h3>
+    <section aria-label="People to invite" className="mt-3" style={{ maxWidth: 720 }}>
+      <h3>People to invite</h3>
       <p className="quiet small mb-1" role="status">
-        {said || 'Nobody runs these accounts yet, and nobody was told. Each gets a link to set a password.'}
+        {said || 'These accounts have no admin yet. Each invited person gets a link to set a password.'}
       </p>
       {gaps.map((each) => (
         <Form.Check

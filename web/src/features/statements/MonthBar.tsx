@@ -1,3 +1,4 @@
+import { Form } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { dayOf, monthAfter, monthName, monthWord } from '../../domain/months'
 
@@ -6,10 +7,12 @@ export function MonthBar({
   month,
   present,
   address,
+  choose,
 }: {
   month: string
   present: string
   address: (month: string) => string
+  choose: (month: string) => void
 }) {
   const months =
     month === present
@@ -25,6 +28,17 @@ export function MonthBar({
             {each === present && ', so far'}
           </Link>
         ))}
+      <Form.Control
+        type="month"
+        size="sm"
+        aria-label="Another month"
+        value={month}
+        max={present}
+        style={{ width: 132 }}
+        onChange={(event) => {
+          if (/^\d{4}-\d\d$/.test(event.target.value) && event.target.value <= present) choose(event.target.value)
+        }}
+      />
     </nav>
   )
 }

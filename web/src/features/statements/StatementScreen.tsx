@@ -9,6 +9,7 @@ import { unitName } from '../../domain/units'
 import { useAddress } from '../../parts/address'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { Empty, Trouble, Wait } from '../../parts/States'
+import { PrintMenu } from '../../parts/PrintMenu'
 import { EvidenceTable } from './EvidenceTable'
 import { lastMonth, MonthBar } from './MonthBar'
 import { quantity, rateWords, steps } from './reckoning'
@@ -38,6 +39,7 @@ export default function StatementScreen() {
           month={month}
           present={dayOf(now).slice(0, 7)}
           address={(each) => `/statements/${encodeURIComponent(buyer)}?month=${each}`}
+          choose={(each) => choose('month', each)}
         />
         <span className="seg" role="group" aria-label="Shown by">
           <button type="button" aria-pressed={by === 'product'} onClick={() => choose('by', null)}>
@@ -48,8 +50,15 @@ export default function StatementScreen() {
           </button>
         </span>
         <span className="grow" />
+        <PrintMenu costs={body.cost !== null} />
         <ExportMenu path={`/api/statements/${encodeURIComponent(buyer)}/export`} params={{ month }} />
       </div>
+      <header className="printhead">
+        <b>Statement {monthName(month)}</b>
+        <span>
+          From {body.seller_name ?? body.seller} to {body.name} ({body.buyer})
+        </span>
+      </header>
       <div className="sums">
         <div className="main">
           <span>Owed to {body.seller_name ?? body.seller}</span>
@@ -62,7 +71,7 @@ export default function StatementScreen() {
           <b>{signed(minus(body.total, body.before))}</b>
         </div>
         <div>
-          <span>of that, more or less used</span>
+          <span>of that, quantity</span>
           <b>{signed(body.by_use)}</b>
         </div>
         <div>
@@ -71,11 +80,11 @@ export default function StatementScreen() {
         </div>
         {body.cost !== null && (
           <>
-            <div>
-              <span>What it cost</span>
+            <div className="costs">
+              <span>Cost</span>
               <b>{money(body.cost)}</b>
             </div>
-            <div>
+            <div className="costs">
               <span>Margin</span>
               <b>
                 {money(minus(body.total, body.cost))}{' '}
@@ -93,7 +102,7 @@ export default function StatementScreen() {
         ))}
         {body.lines.length === 0 ? (
           <Empty title={`Nothing to charge in ${monthName(month)}`}>
-            {body.days_read === 0 ? 'No day of it is over yet.' : 'Nothing was held or used that has a price.'}
+            {body.days_read === 0 ? 'No day of it is over yet.' : 'Nothing with a price was held or used.'}
           </Empty>
         ) : by === 'department' ? (
           <ByDepartment body={body} />
@@ -134,13 +143,13 @@ function Lines({ body, month, line: opened, day, choose }: LinesProps) {
       <thead>
         <tr>
           <th>Product</th>
-          <th>Reckoned by</th>
+          <th>Billing basis</th>
           <th className="fig">Quantity</th>
-          <th className="fig">Past the cap</th>
+          <th className="fig">Overage</th>
           <th className="fig">Amount, {body.currency}</th>
           <th className="fig">Since {monthWord(monthAfter(month, -1))}</th>
           <th>
-            <span className="visually-hidden">The difference as a bar</span>
+            <span className="visually-hidden">Difference, as a bar</span>
           </th>
         </tr>
       </thead>
@@ -236,7 +245,7 @@ function Reckoning({
   return (
     <div className="reckon">
       <section>
-        <h3>How it is reckoned</h3>
+        <h3>How this was calculated</h3>
         <dl>
           {steps(line, body.days_read, body.hours_read).map((step) => (
             <div key={step.words} style={{ display: 'contents' }}>
@@ -282,7 +291,7 @@ function Reckoning({
         </span>
       </section>
       <section>
-        <h3>Whose it is</h3>
+        <h3>By department</h3>
         <table className="parts">
           <thead>
             <tr>

@@ -8,6 +8,7 @@ import { minus, money, percent, signed, sum } from '../../domain/money'
 import { dayOf, monthName } from '../../domain/months'
 import { useAddress } from '../../parts/address'
 import { ExportMenu } from '../../parts/ExportMenu'
+import { PrintMenu } from '../../parts/PrintMenu'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { sorted, VirtualTable, type Column, type Sorting } from '../../parts/VirtualTable'
 import { lastMonth, MonthBar } from './MonthBar'
@@ -18,7 +19,9 @@ const byNumber = (figure: (row: Buyer) => string | null) => (one: Buyer, other: 
 
 /** What does each client owe? */
 export default function StatementsScreen() {
-  const now = useQuery(me).data?.now ?? new Date().toISOString()
+  const who = useQuery(me).data
+  const now = who?.now ?? new Date().toISOString()
+  const own = who?.running
   const [params, change] = useAddress()
   const month = params.get('month') ?? lastMonth(now)
   const found = useQuery(buyersQuery(month))
@@ -37,11 +40,14 @@ export default function StatementsScreen() {
       `${each.seller} ${each.currency}`,
       sum([totals.get(`${each.seller} ${each.currency}`) ?? '0', each.amount]),
     )
+  const nameOf = (seller: string) =>
+    seller === own?.account ? own.name : (buyers.find((each) => each.buyer === seller)?.name ?? seller)
   const sellers = new Set(buyers.map((each) => each.seller))
   const currencies = new Set(buyers.map((each) => each.currency).filter(Boolean))
   const currency = currencies.size === 1 ? [...currencies][0] : undefined
   const costs = shown.some((each) => each.cost !== null)
-  const largest = Math.max(1, ...shown.map((each) => Number(each.amount)))
+  const share = (row: Buyer) =>
+    Number(row.amount) / Math.max(0.01, Number(totals.get(`${row.seller} ${row.currency}`) ?? '0'))
   const columns: Column<Buyer>[] = [
     {
       key: 'name',
@@ -65,7 +71,7 @@ export default function StatementsScreen() {
             title: 'Sold by',
             width: 'minmax(90px, 1fr)',
             sort: (one: Buyer, other: Buyer) => one.seller.localeCompare(other.seller),
-            cell: (row: Buyer) => <span className="quiet">{row.seller}</span>,
+            cell: (row: Buyer) => <span className="quiet">{nameOf(row.seller)}</span>,
           },
         ]
       : []),
@@ -94,6 +100,7 @@ export default function StatementsScreen() {
       ? [
           {
             key: 'cost',
+            cost: true,
             title: 'Cost',
             width: 'minmax(100px, 1fr)',
             fig: true,
@@ -102,6 +109,7 @@ export default function StatementsScreen() {
           },
           {
             key: 'margin',
+            cost: true,
             title: 'Margin',
             width: 'minmax(100px, 1fr)',
             fig: true,
@@ -117,6 +125,7 @@ export default function StatementsScreen() {
           },
           {
             key: 'percent',
+            cost: true,
             title: 'Margin, %',
             width: '96px',
             fig: true,
@@ -137,23 +146,30 @@ export default function StatementsScreen() {
         <span className="sharebar">
           <span className="quiet">{percent(row.amount, totals.get(`${row.seller} ${row.currency}`) ?? '0')}</span>
           <span className="track" aria-hidden="true">
-            <i style={{ width: `${(Number(row.amount) / largest) * 100}%` }} />
+            <i style={{ width: `${share(row) * 100}%` }} />
           </span>
         </span>
       ),
     },
   ]
   const rows = sorted(shown, columns, sorting)
-  const amount = sum(shown.map((each) => each.amount))
-  const before = sum(shown.map((each) => each.before))
-  const known = shown.filter((each) => each.cost !== null)
+  // What resellers charge on is theirs: the sums are of what one sells oneself.
+  const mine = sellers.size > 1 ? shown.filter((each) => each.seller === own?.account) : shown
+  const amount = sum(mine.map((each) => each.amount))
+  const before = sum(mine.map((each) => each.before))
+  const known = mine.filter((each) => each.cost !== null)
   const cost = sum(known.map((each) => each.cost ?? '0'))
   const margin = minus(sum(known.map((each) => each.amount)), cost)
   return (
     <>
       <div className="bar">
         <h1>Statements</h1>
-        <MonthBar month={month} present={dayOf(now).slice(0, 7)} address={(each) => `/statements?month=${each}`} />
+        <MonthBar
+          month={month}
+          present={dayOf(now).slice(0, 7)}
+          address={(each) => `/statements?month=${each}`}
+          choose={(each) => change({ month: each })}
+        />
         <span className="quiet small">
           {days_read === days
             ? `all ${days} days read`
@@ -170,13 +186,14 @@ export default function StatementsScreen() {
           defaultValue={find}
           onChange={(event) => change({ find: event.target.value })}
         />
+        <PrintMenu costs={costs} />
         <ExportMenu path="/api/statements/export" params={{ month }} />
       </div>
       {rows.length === 0 ? (
         <div className="scroll">
-          <Empty title={buyers.length ? 'No buyer like that' : `Nothing to charge in ${monthName(month)}`}>
+          <Empty title={buyers.length ? 'No buyers found' : `Nothing to charge in ${monthName(month)}`}>
             {buyers.length
-              ? 'Try other words.'
+              ? 'Change the search.'
               : 'No buyer held or used anything that has a price, or no day of it is over yet.'}
           </Empty>
         </div>
@@ -189,11 +206,15 @@ export default function StatementsScreen() {
           sorting={sorting}
           onSort={setSorting}
           foot={
-            sellers.size === 1 && currency
+            mine.length > 0 && currency
               ? columns.map((column) => (
-                  <div role="cell" key={column.key} className={column.fig ? 'fig' : undefined}>
+                  <div
+                    role="cell"
+                    key={column.key}
+                    className={column.cost ? 'fig costs' : column.fig ? 'fig' : undefined}
+                  >
                     {{
-                      name: `${rows.length} ${rows.length === 1 ? 'buyer' : 'buyers'}`,
+                      name: `${mine.length} ${mine.length === 1 ? 'buyer' : 'buyers'}${sellers.size > 1 ? ` of ${own?.name ?? ''}` : ''}`,
                       amount: money(amount),
                       before: signed(minus(amount, before)),
                       cost: money(cost),

@@ -38,7 +38,7 @@ export function steps(line: Line, daysRead: number, hours: number): Step[] {
   for (const tier of line.tiers) {
     const from = Number(tier.from_quantity)
       ? volume
-        ? `, the price from ${decimal(tier.from_quantity, 0)} on for all of them`
+        ? `, the price from ${decimal(tier.from_quantity, 0)} on for all`
         : `, from ${decimal(tier.from_quantity, 0)} on`
       : ''
     found.push({ words: `${quantity(tier.quantity)} at ${price(tier.unit_price)}${from}`, figure: amount(tier.amount) })

@@ -5,12 +5,13 @@ import { api, take } from '../../api/client'
 import { me, today as todayQuery, type Today } from '../../api/queries'
 import { money, sum } from '../../domain/money'
 import { dayOf, daysBetween, longDay, monthWord, shortDay } from '../../domain/months'
-import { tinyUnits, units, unitName, whole } from '../../domain/units'
+import { roundUnits, tinyUnits, unitName, whole } from '../../domain/units'
 import { First, FIRST } from '../../parts/First'
-import { Empty, StateMark, Trouble, Wait } from '../../parts/States'
+import { Empty, Trouble, Wait } from '../../parts/States'
 import { FirstSteps } from '../setup/FirstSteps'
 import { WaitingToJoin } from '../people/WaitingToJoin'
 import { RequestItem } from '../requests/RequestItem'
+import { ClientGroups, holders } from './ClientGroups'
 import { needsSomebody } from './count'
 
 type Pressed = Today['pressed'][number]
@@ -20,9 +21,11 @@ interface OfProduct {
 }
 
 const of = (item: OfProduct, grains: number) =>
-  `${units(grains, item.per_unit)} ${unitName(item.unit, grains / item.per_unit)}`
+  `${roundUnits(grains, item.per_unit)} ${unitName(item.unit, grains / item.per_unit)}`
 const cellAddress = (account: string, product: string, measure: string) =>
   `/allocations?account=${encodeURIComponent(account)}&product=${encodeURIComponent(product)}${measure === 'storage' ? '&pools=storage' : ''}`
+
+const dayAfter = (day: string) => new Date(Date.parse(`${day}T00:00:00Z`) + 86_400_000).toISOString().slice(0, 10)
 
 /** What needs me? Each with the place where it is dealt with. */
 export default function TodayScreen() {
@@ -36,22 +39,23 @@ export default function TodayScreen() {
   const near = day.pressed.filter((each) => each.state === 'near')
   const urgent = day.endings.filter((each) => each.uncovered > 0)
   const pools = urgent.length + day.shortfalls.length
+  const loose = looseNotices(day)
   const choose = (value: string) => setParams(value === 'all' ? {} : { only: value }, { replace: true })
   const shows = (part: string) => only === 'all' || only === part
   return (
     <>
       <div className="bar">
-        <h1>{longDay(day.day)}</h1>
-        <span className="seg" role="group" aria-label="Which things">
+        <h1 data-title="Today">{longDay(day.day)}</h1>
+        <span className="seg" role="group" aria-label="Show">
           {(
             [
-              ['all', 'Everything', needsSomebody(day)],
+              ['all', 'To do', needsSomebody(day)],
               ['requests', 'Requests', day.requests.length + day.joins.length + day.domains.length],
-              ['notices', 'Notices', day.notices.length],
-              ['pools', 'Pools', pools],
-              ['clients', 'Past a cap', day.past_count],
-              ['near', 'Near a cap', day.near_count],
-              ['idle', 'Idle stock', day.idle.length],
+              ['notices', 'Notices', loose.length],
+              ['pools', 'Renewals', pools],
+              ['clients', 'Over cap', day.past_count],
+              ['near', 'Near cap', day.near_count],
+              ['idle', 'Unused stock', day.idle.length],
             ] as const
           ).map(([key, label, count]) => (
             <button type="button" key={key} aria-pressed={only === key} onClick={() => choose(key)}>
@@ -62,7 +66,7 @@ export default function TodayScreen() {
         </span>
       </div>
       <div className="today">
-        <div role="region" aria-label="What needs somebody" tabIndex={0}>
+        <div role="region" aria-label="Needs attention" tabIndex={0}>
           {only === 'all' && <FirstSteps />}
           {day.pressed.length + day.endings.length + day.idle.length + day.shortfalls.length === 0 && (
             <Empty title="Nothing needs you today">
@@ -72,13 +76,13 @@ export default function TodayScreen() {
           {shows('requests') && <Requests day={day} />}
           {(only === 'all' || only === 'requests') && <Joins day={day} />}
           {only === 'all' && <Troubles day={day} />}
-          {only === 'notices' && <Notices day={day} />}
+          {only === 'notices' && <Notices notices={loose} />}
           {shows('pools') && <Pools day={day} />}
-          {shows('clients') && <PressedList title="Past a cap" items={past} count={day.past_count} day={day.day} />}
-          {shows('near') && <PressedList title="Near a cap" items={near} count={day.near_count} day={day.day} />}
-          {shows('idle') && <Idle day={day} />}
+          {shows('clients') && <AtRisk title="Over cap" items={past} count={day.past_count} day={day} />}
+          {only === 'near' && <AtRisk title="Near cap" items={near} count={day.near_count} day={day} />}
+          {only === 'idle' && <Idle day={day} />}
         </div>
-        <aside aria-label="The pools ahead">
+        <aside aria-label="Pools ahead">
           <Outlook day={day} />
         </aside>
       </div>
@@ -105,7 +109,7 @@ function Joins({ day }: { day: Today }) {
   return (
     <>
       <h2 className="section">
-        Waiting to be let in<span>{day.joins.length + day.domains.length}</span>
+        Sign-up requests<span>{day.joins.length + day.domains.length}</span>
       </h2>
       {day.domains.map((each) => (
         <article className="item" key={`${each.domain} ${each.account_name}`}>
@@ -120,7 +124,7 @@ function Joins({ day }: { day: Today }) {
           </div>
           <div className="acts">
             <Link className="btn btn-outline-primary" to="/domains">
-              Look at it
+              Open
             </Link>
           </div>
         </article>
@@ -137,7 +141,7 @@ function Troubles({ day }: { day: Today }) {
   return (
     <>
       <h2 className="section">
-        Did not go through<span>{day.held_drafts.length + day.failed_jobs.length + day.failed_policies.length}</span>
+        Failed<span>{day.held_drafts.length + day.failed_jobs.length + day.failed_policies.length}</span>
       </h2>
       {day.held_drafts.map((each) => (
         <article className="item first" key={each.id}>
@@ -148,7 +152,7 @@ function Troubles({ day }: { day: Today }) {
           </div>
           <div className="acts">
             <Link className="btn btn-outline-primary" to={`/drafts?draft=${each.id}`}>
-              Look at it
+              Open
             </Link>
           </div>
         </article>
@@ -162,7 +166,7 @@ function Troubles({ day }: { day: Today }) {
           </div>
           <div className="acts">
             <Link className="btn btn-outline-primary" to="/idle">
-              Look at it
+              Open
             </Link>
           </div>
         </article>
@@ -180,12 +184,23 @@ function Troubles({ day }: { day: Today }) {
   )
 }
 
-function Notices({ day }: { day: Today }) {
+/** Notices about a cell over or near its cap stand with it; those of what is mended are gone. */
+function looseNotices(day: Today): Today['notices'] {
+  const complete = day.past_count + day.near_count <= day.pressed.length
+  return day.notices.filter(
+    (each) =>
+      !ABOUT_CAPS.has(each.kind) ||
+      (!complete && !day.pressed.some((one) => one.account === each.account && one.product === each.product)),
+  )
+}
+const ABOUT_CAPS = new Set(['grace', 'hold', 'threshold'])
+
+function Notices({ notices }: { notices: Today['notices'] }) {
   const queries = useQueryClient()
-  if (!day.notices.length)
+  if (!notices.length)
     return (
       <Empty title="No notices">
-        Warnings, deadlines, thresholds and answers to requests stand here for a month, and go out by mail.
+        Warnings, deadlines and answers to requests stay here for a month and are also mailed.
       </Empty>
     )
   const putAway = async (ids: number[]) => {
@@ -195,17 +210,17 @@ function Notices({ day }: { day: Today }) {
   return (
     <>
       <h2 className="section">
-        Notices<span>{day.notices.length}</span>{' '}
+        Notices<span>{notices.length}</span>{' '}
         <button
           type="button"
           className="btn btn-link btn-sm p-0 ms-3"
-          onClick={() => void putAway(day.notices.map((each) => each.id))}
+          onClick={() => void putAway(notices.map((each) => each.id))}
         >
-          Put all away
+          Dismiss all
         </button>
       </h2>
       <First
-        of={day.notices}
+        of={notices}
         show={(each) => (
           <article className="item" key={each.id}>
             <div className="when">
@@ -225,15 +240,15 @@ function Notices({ day }: { day: Today }) {
                     : `/accounts/${encodeURIComponent(each.account)}`
                 }
               >
-                Look
+                Open
               </Link>
               <button
                 type="button"
                 className="btn btn-outline-primary"
-                aria-label={`Put away: ${each.subject}`}
+                aria-label={`Dismiss: ${each.subject}`}
                 onClick={() => void putAway([each.id])}
               >
-                Put away
+                Dismiss
               </button>
             </div>
           </article>
@@ -249,7 +264,7 @@ function Pools({ day }: { day: Today }) {
   return (
     <>
       <h2 className="section">
-        Bought, and ending<span>{count}</span>
+        Renewals<span>{count}</span>
       </h2>
       {day.shortfalls.map((each) => (
         <article className="item first" key={`${each.product} ${each.owner}`}>
@@ -258,11 +273,11 @@ function Pools({ day }: { day: Today }) {
             <b>
               {each.product_name} is short by {of(each, each.by)}
             </b>
-            <p>More is held than the lots give.</p>
+            <p>More is held than was bought.</p>
           </div>
           <div className="acts">
             <Link className="btn btn-outline-primary" to={cellAddress(each.owner, each.product, each.measure)}>
-              Who holds it
+              Holders
             </Link>
           </div>
         </article>
@@ -289,12 +304,12 @@ function Pools({ day }: { day: Today }) {
             <div className="acts">
               <Link
                 className="btn btn-outline-primary"
-                to={`/pools?owner=${encodeURIComponent(each.owner)}&product=${encodeURIComponent(each.product)}`}
+                to={`/pools?owner=${encodeURIComponent(each.owner)}&product=${encodeURIComponent(each.product)}${each.uncovered ? `&plan=${dayAfter(each.day)}` : ''}`}
               >
                 Plan
               </Link>
-              <Link className="btn btn-outline-primary" to={cellAddress(each.owner, each.product, each.measure)}>
-                Who holds it
+              <Link className="btn btn-outline-primary" to={holders({ ...each, account: each.owner })}>
+                Holders
               </Link>
             </div>
           </article>
@@ -304,7 +319,8 @@ function Pools({ day }: { day: Today }) {
   )
 }
 
-function PressedList({ title, items, count, day }: { title: string; items: Pressed[]; count: number; day: string }) {
+/** Whoever is over or near a cap, by client; where there are more than came, the way to the rest. */
+function AtRisk({ title, items, count, day }: { title: string; items: Pressed[]; count: number; day: Today }) {
   if (!items.length) return null
   return (
     <>
@@ -312,65 +328,14 @@ function PressedList({ title, items, count, day }: { title: string; items: Press
         {title}
         <span>{whole(count)}</span>
       </h2>
-      <First
-        of={items}
-        show={(each) => <PressedItem key={`${each.account} ${each.product}`} item={each} day={day} />}
-      />
+      <ClientGroups items={items} day={day.day} notices={day.notices} />
       {count > items.length && (
         <p className="quiet small px-3">
-          The {items.length} that press most are here;{' '}
+          The {items.length} most urgent are here;{' '}
           <Link to="/allocations?show=attention&pools=all">all {whole(count)} are in Allocations</Link>.
         </p>
       )}
     </>
-  )
-}
-
-function PressedItem({ item, day }: { item: Pressed; day: string }) {
-  const over = item.load - item.cap
-  const percent = item.cap ? Math.round((item.load / item.cap) * 100) : null
-  return (
-    <article className="item">
-      <div className={item.state === 'near' ? 'when near' : 'when over'}>
-        {item.state === 'grace' && item.deadline
-          ? shortDay(item.deadline)
-          : item.state === 'restricted'
-            ? 'on hold'
-            : percent === null
-              ? 'no cap'
-              : `${percent} %`}
-        <span>
-          {item.state === 'grace' && item.deadline
-            ? `${daysBetween(day, item.deadline)} days left`
-            : item.state === 'restricted' && item.deadline
-              ? `since ${shortDay(item.deadline)}`
-              : 'of its cap'}
-        </span>
-      </div>
-      <div>
-        <b>
-          <StateMark state={item.state} /> {item.name}{' '}
-          {over > 0
-            ? `is ${of(item, over)} over its cap of ${units(item.cap, item.per_unit)}`
-            : `nears its cap of ${of(item, item.cap)}`}
-        </b>
-        <p>
-          {item.product_name}; {of(item, item.load)} counted
-          {item.state === 'grace' && '; after the deadline nothing new goes through, and the excess goes on hold'}
-          {item.state === 'restricted' && '; its grace is over, nothing new goes through'}
-          {item.state === 'over' && (item.hard ? '; nothing more goes through' : '; more still goes through')}
-          {item.state === 'near' &&
-            (item.headroom === null
-              ? '; more goes through past it'
-              : `; ${of(item, Math.max(0, item.headroom))} can still be had`)}
-        </p>
-      </div>
-      <div className="acts">
-        <Link className="btn btn-outline-primary" to={cellAddress(item.account, item.product, item.measure)}>
-          Ladder
-        </Link>
-      </div>
-    </article>
   )
 }
 
@@ -379,7 +344,7 @@ function Idle({ day }: { day: Today }) {
   return (
     <>
       <h2 className="section">
-        Idle stock<span>{day.idle.length}</span>
+        Unused stock<span>{day.idle.length}</span>
       </h2>
       <First
         of={day.idle}
@@ -406,7 +371,7 @@ function Idle({ day }: { day: Today }) {
                 className="btn btn-outline-primary"
                 to={`${cellAddress(each.owner, each.product, each.measure)}&show=idle`}
               >
-                Who holds idle
+                Holders of unused
               </Link>
             </div>
           </article>
@@ -432,7 +397,7 @@ function Unseen() {
   if (!unseen?.seats && !waiting) return null
   return (
     <>
-      <h2 className="mt-3">Seats nobody uses</h2>
+      <h2 className="mt-3">Idle seats</h2>
       <dl className="figures">
         {unseen && unseen.seats > 0 && (
           <>
@@ -447,7 +412,7 @@ function Unseen() {
           </>
         )}
         {unseen?.cost.map((each) => [
-          <dt key={each.currency}>What they cost, a month</dt>,
+          <dt key={each.currency}>Cost per month</dt>,
           <dd key={`${each.currency} figure`}>
             {money(each.amount)} {each.currency}
           </dd>,
@@ -455,14 +420,14 @@ function Unseen() {
         {waiting > 0 && (
           <>
             <dt>
-              <Link to="/queue">People waiting for a seat</Link>
+              <Link to="/queue">People on the waiting list</Link>
             </dt>
             <dd>{waiting}</dd>
           </>
         )}
       </dl>
       <p className="small mb-0">
-        <Link to="/idle">Take idle seats back</Link>
+        <Link to="/idle">Reclaim idle seats</Link>
       </p>
     </>
   )
@@ -477,7 +442,7 @@ function Outlook({ day }: { day: Today }) {
     <>
       {months.length > 0 && (
         <>
-          <h2>What is free, and when it ends</h2>
+          <h2>Free stock ahead</h2>
           <p className="quiet small mb-1">Not held, by month; storage in GB</p>
           <table className="outlook">
             <thead>
@@ -516,21 +481,21 @@ function Outlook({ day }: { day: Today }) {
             <span className="over" aria-hidden="true">
               ■
             </span>{' '}
-            <span className="quiet">short by so many, if nothing is renewed and what is held stays the same</span>
+            <span className="quiet">short, if nothing is renewed and use stays the same</span>
           </p>
         </>
       )}
       <Unseen />
-      <h2 className="mt-3">Money in idle stock</h2>
+      <h2 className="mt-3">Cost of unused stock</h2>
       <dl className="figures">
         {currencies.map((currency) => {
           const mine = day.idle.filter((each) => each.currency === currency)
           return [
-            <dt key={`${currency} free`}>Held by nobody, a month</dt>,
+            <dt key={`${currency} free`}>Unallocated, per month</dt>,
             <dd key={`${currency} free figure`}>
               {money(sum(mine.map((each) => each.free_cost)))} {currency}
             </dd>,
-            <dt key={`${currency} promised`}>Promised and not used</dt>,
+            <dt key={`${currency} promised`}>Reserved, unused</dt>,
             <dd key={`${currency} promised figure`}>
               {money(sum(mine.map((each) => each.promised_cost)))} {currency}
             </dd>,

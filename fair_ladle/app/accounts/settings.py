@@ -1,0 +1,67 @@
+"""How long things last, by account: an account's own setting, or that of the nearest account above, or the usual one.
+Trusted: the caller has judged scope."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import sqlalchemy as sa
+from sqlalchemy.dialects import mysql
+
+from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.accounts.tables import account_settings
+from fair_ladle.app.plumbing.database import Transaction
+
+
+@dataclass(frozen=True)
+class Setting:
+    """A setting: what it is in words, its unit, the usual value, and the least and most it can be."""
+
+    words: str
+    unit: str
+    usual: int
+    least: int
+    most: int
+
+
+SETTINGS: Mapping[str, Setting] = {
+    "invitation": Setting("An invitation is valid for", "days", 14, 1, 90),
+    "number_hold": Setting("A number is held while choosing for", "minutes", 15, 1, 240),
+    "offline_lease": Setting("A device may work offline for", "days", 21, 1, 30),
+    "notice": Setting("A notice before reclaiming runs for", "days", 7, 0, 90),
+}
+
+
+def value(tx: Transaction, accounts: Accounts, row: int, name: str) -> int:
+    """The setting in force for an account, by its row."""
+    return in_force(tx, accounts, [row], name)[row]
+
+
+def in_force(tx: Transaction, accounts: Accounts, rows: list[int], name: str) -> dict[int, int]:
+    """The setting in force for several accounts, by row."""
+    ways = {row: accounts.tree.path_up(row) for row in rows}
+    set_here = own(tx, accounts, {each for way in ways.values() for each in way})
+    usual = SETTINGS[name].usual
+    return {
+        row: next((set_here[each, name] for each in way if (each, name) in set_here), usual)
+        for row, way in ways.items()
+    }
+
+
+def own(tx: Transaction, accounts: Accounts, rows: set[int]) -> dict[tuple[int, str], int]:
+    """What accounts have set themselves, by row and name."""
+    table = account_settings
+    ids = [int(accounts.ids[row]) for row in rows]
+    found = tx.connection.execute(sa.select(table).where(table.c.account_id.in_(ids)))
+    return {(accounts.row_of_id[each.account_id], each.name): each.value for each in found}
+
+
+def put(tx: Transaction, account_id: int, name: str, amount: int | None) -> None:
+    """Set it for an account, or (None) leave it to those above. Locks its row by its key."""
+    table = account_settings
+    if amount is None:
+        tx.connection.execute(sa.delete(table).where(table.c.account_id == account_id, table.c.name == name))
+        return
+    new = mysql.insert(table).values(account_id=account_id, name=name, value=amount)
+    tx.connection.execute(new.on_duplicate_key_update(value=amount))

@@ -1,0 +1,125 @@
+"""What a draft does, in words: for those concerned, and as its own name."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import date
+
+from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.drafts.change_types import (
+    AllocationChange,
+    Change,
+    LotEnd,
+    Move,
+    NewAccount,
+    NewLot,
+    StatusChange,
+    Terms,
+    UnitsChange,
+)
+from fair_ladle.app.pools.service import Product
+
+DEFAULT_NAME = "Draft of "
+NAMED_PARTS = 3
+STATUS_SAID = {
+    "suspended": "The account is suspended: people keep what they have, nothing new is assigned.",
+    "closed": "The account is closed: everything is released and its allocations have ended.",
+    "active": "The account is active again.",
+}
+AT_CAP_SAID = {
+    "block": "at the cap nothing more can be assigned",
+    "grace": "above the cap a grace period begins",
+    "overage": "use above the cap is charged as overage",
+}
+
+
+def lines_by_account(changes: Sequence[Change], products: Mapping[str, Product]) -> dict[str, list[str]]:
+    """What changes for each account, by its code, with what was before.
+
+    Those told know nothing of the rest of the draft: neither its name nor where a moved account stands is told.
+    """
+    found: dict[str, list[str]] = {}
+    for change in changes:
+        said = _line(change, products)
+        if said is not None:
+            found.setdefault(change.concerns, []).append(said)
+    return found
+
+
+def _line(change: Change, products: Mapping[str, Product]) -> str | None:
+    if isinstance(change, AllocationChange):
+        return _allocation(products[change.product], change.terms, change.was)
+    if isinstance(change, NewLot):
+        product = products[change.product]
+        return (
+            f"{product.name}: {product.said(change.quantity)} bought from {_day(change.first_day)} "
+            f"(order {change.reference})."
+        )
+    if isinstance(change, LotEnd):
+        until = "stays open" if change.last_day is None else f"ends on {_day(change.last_day)}"
+        return f"{products[change.product].name}: order {change.reference} {until}."
+    if isinstance(change, Move):
+        return "The account was moved, with everything it holds."
+    if isinstance(change, StatusChange):
+        return STATUS_SAID[change.status]
+    if isinstance(change, UnitsChange):
+        product, count = products[change.product], len(change.subjects)
+        others = f" and {count - 5} more" if count > 5 else ""
+        way = "assigned to" if change.give else "released from"
+        return f"{product.name}: {product.said(count)} {way} {', '.join(change.subjects[:5])}{others}."
+    if isinstance(change, NewAccount):
+        return "The account was created."
+    return None
+
+
+def _allocation(product: Product, terms: Terms | None, was: Terms | None) -> str:
+    def cap(of: Terms | None) -> str:
+        return "no cap" if of is None or of.cap is None else product.said(of.cap)
+
+    if terms is None:
+        return f"{product.name}: the allocation has ended ({cap(was)} before)."
+    before = f" ({cap(was)} before)" if was is not None and was.cap != terms.cap else ""
+    use = "you can use any number" if terms.cap is None else f"you can use up to {product.said(terms.cap)}"
+    said = [f"{use}{before}"]
+    if terms.reserve or (was is not None and was.reserve):
+        changed = was is not None and was.reserve != terms.reserve
+        said.append(
+            f"{product.said(terms.reserve)} reserved" + (f" ({product.said(was.reserve)} before)" if changed else "")  # type: ignore[union-attr]
+        )
+    if terms.cap is not None and (was is None or was.at_cap != terms.at_cap):
+        said.append(AT_CAP_SAID[terms.at_cap])
+    return f"{product.name}: {'; '.join(said)}."
+
+
+def name_of(changes: Sequence[Change], accounts: Accounts, products: Mapping[str, Product]) -> str:
+    """A name made of what a draft changes, to tell it by."""
+
+    def account(code: str) -> str:
+        return accounts.name(accounts.tree.row(code)) if code in accounts.tree else code
+
+    parts: list[str] = []
+    by_product: dict[str, list[AllocationChange]] = {}
+    for change in changes:
+        if isinstance(change, AllocationChange):
+            by_product.setdefault(change.product, []).append(change)
+        elif isinstance(change, NewLot):
+            parts.append(f"{products[change.product].name} {change.reference}")
+        elif isinstance(change, LotEnd):
+            parts.append(f"{change.reference} ends")
+        elif isinstance(change, NewAccount):
+            parts.append(f"new {change.name}")
+        elif isinstance(change, Move):
+            parts.append(f"move {account(change.account)}")
+        elif isinstance(change, StatusChange):
+            parts.append(f"{account(change.account)} {change.status}")
+        else:
+            parts.append(f"{change.kind} {account(change.concerns)}")
+    for code, mine in by_product.items():
+        whose = account(mine[0].account) if len(mine) == 1 else f"{len(mine)} accounts"
+        parts.append(f"{products[code].name}: {whose}")
+    more = f" and {len(parts) - NAMED_PARTS} more" if len(parts) > NAMED_PARTS else ""
+    return (", ".join(parts[:NAMED_PARTS]) + more)[:200]
+
+
+def _day(day: date) -> str:
+    return f"{day.day} {day:%b %Y}"

@@ -1,0 +1,161 @@
+"""A few weeks' life for the demo, through the use-cases: requests, drafts, entitlements, policies, self sign-up,
+reservations and delegations, so that no screen opens empty."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from typing import Any
+
+import sqlalchemy as sa
+
+from fair_ladle.app.allocations import views
+from fair_ladle.app.drafts import usecases as drafts
+from fair_ladle.app.drafts.change_types import AllocationChange, Terms
+from fair_ladle.app.drafts.reversing import terms_of
+from fair_ladle.app.entitlements import usecases as entitlements
+from fair_ladle.app.entitlements.usecases import EntitlementTerms
+from fair_ladle.app.people_admin import acting, domains, listing
+from fair_ladle.app.people_admin.acting import ActOptions
+from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Database, Transaction
+from fair_ladle.app.plumbing.tables import outbox
+from fair_ladle.app.reclaim import usecases as reclaim
+from fair_ladle.app.requests import usecases as requests
+from fair_ladle.app.sign_in import delegating
+from fair_ladle.app.sign_in import service as sign_in_service
+from fair_ladle.app.sign_in.delegating import Wanted
+
+OPERATOR, RESELLER, CLIENT = (
+    ("admin.gannet@gannet.example", "GANNET"),
+    ("admin.bramble@bramble.example", "BRAMBLE"),
+    ("admin.oldquay@oldquay.example", "OLDQUAY"),
+)
+CAPS = (
+    ("LARKHILL", "FIELD-FULL", 20),
+    ("TERN", "FIELD-FULL", 21),
+    ("QUILLON", "FIELD-CORE", 9),
+    ("PENNANT", "LANTERN-MAIL", 12),
+    ("MARROW", "CHARTROOM", 7),
+    ("OLDQUAY", "FIELD-FULL", 24),
+)
+APART = timedelta(minutes=11)
+
+
+def live(database: Database, now: datetime) -> None:
+    """What happened in the hours before the demo begins; the clock stands at its beginning afterwards."""
+    steps: list[Callable[[Database], Any]] = [
+        *(lambda base, cap=cap: _applied(base, *cap) for cap in CAPS),
+        _requests,
+        _entitlements,
+        _reservation,
+        _sign_up,
+        _policy,
+        _delegations,
+        _drafts_under_way,
+    ]
+    for place, step in enumerate(steps):
+        database.clock.set_to(now - APART * (len(steps) - place))
+        step(database)
+    database.clock.set_to(now)
+
+
+def _actor(database: Database, who: tuple[str, str]) -> Actor:
+    def find(tx: Transaction) -> Actor | None:
+        return sign_in_service.actor_for(tx, sign_in_service.find_by_email(tx, who[0]).id, who[1])  # type: ignore[union-attr]
+
+    found = database.run(find)
+    assert found is not None
+    return found
+
+
+def _cap(tx: Transaction, actor: Actor, account: str, product: str, cap: int) -> AllocationChange:
+    there = views.terms(tx, actor, [(account, product)])[0].version
+    was = terms_of(there)
+    terms = (was or Terms(reserve=0)).model_copy(update={"cap": cap})
+    return AllocationChange(account=account, product=product, terms=terms, seen=there.id if there else None, was=was)
+
+
+def _applied(database: Database, account: str, product: str, cap: int) -> None:
+    actor = _actor(database, OPERATOR)
+    change = database.run(_cap, actor, account, product, cap)
+    draft = database.run(drafts.edit, actor, None, 0, [change])
+    database.run(drafts.apply, actor, draft.row.id, draft.row.revision, "As agreed on the phone.")
+
+
+def _requests(database: Database) -> None:
+    operator, client, reseller = (_actor(database, each) for each in (OPERATOR, CLIENT, RESELLER))
+    for actor, account, product, amount, reason in (
+        (client, "OLDQUAY", "WATCHGLASS", 3, "Three tablets for the new ferry"),
+        (client, "OLDQUAY", "LANTERN-MAIL", 40, "Seasonal crew"),
+        (client, "OLDQUAY", "FIELD-FULL", 2, "Two new pilots start on Monday"),
+        (reseller, "BRAMBLE", "CHARTROOM", 2, "A second shift at Hazel & Moor"),
+    ):
+        asked = database.run(requests.ask, actor, account, product, amount, "cap", reason, None)
+        if product == "WATCHGLASS":
+            database.run(requests.grant, operator, asked.row.id, None, "Done, have a good start.")
+        elif product == "LANTERN-MAIL":
+            database.run(requests.refuse, operator, asked.row.id, "Please take over the ten idle mailboxes first.")
+
+
+def _entitlements(database: Database) -> None:
+    client = _actor(database, CLIENT)
+    database.run(entitlements.put, client, EntitlementTerms("OLDQUAY", "OLDQUAY-LEADS", "FIELD-FULL", (), 10))
+    database.run(entitlements.put, client, EntitlementTerms("OLDQUAY", None, "LANTERN-MAIL", (), 100))
+
+
+def _reservation(database: Database) -> None:
+    client = _actor(database, CLIENT)
+    asked = Asked(account="OLDQUAY", status="invited")
+    rows = database.run(listing.listing, client, asked, "name", False, 0, 1).rows
+    names = [row.person.username for row in rows]
+    database.run(acting.act, client, "set aside", Asked(usernames=tuple(names)), ActOptions(product="FIELD-CORE"))
+
+
+def _sign_up(database: Database) -> None:
+    client, operator = _actor(database, CLIENT), _actor(database, OPERATOR)
+    database.run(domains.put_domain, client, "ferry-crew.example", "OLDQUAY", "approved")
+    database.run(domains.approve, operator, "ferry-crew.example", "OLDQUAY")
+    for name in ("Runa Falk", "Piet Maas"):
+        address = f"{name.replace(' ', '.').lower()}@ferry-crew.example"
+        database.run(domains.ask, address, name)
+        body = database.run(_newest_mail, address)
+        token = re.search(r"/joining/(\S+)", body)
+        assert token is not None
+        database.run(domains.prove, token.group(1))
+
+
+def _newest_mail(tx: Transaction, address: str) -> str:
+    wanted = sa.select(outbox.c.body).where(outbox.c.to_address == address).order_by(outbox.c.id.desc()).limit(1)
+    return str(tx.connection.scalar(wanted))
+
+
+def _policy(database: Database) -> None:
+    operator = _actor(database, OPERATOR)
+    policy = reclaim.Policy("NORTHFOLD", "Not seen for 90 days", "unseen", 90, (), (), 7, "release", False)
+    database.run(reclaim.run, operator, database.run(reclaim.put, operator, None, policy))
+
+
+def _delegations(database: Database) -> None:
+    operator = _actor(database, OPERATOR)
+    today = database.clock.now().date()
+    for email, name, account, role, days in (
+        ("lena.frost@gannet.example", "Lena Frost", "GANNET", "auditor", None),
+        ("cover@gannet.example", "Jon Pell", "LARKHILL", "admin", 5),
+        ("desk@gannet.example", "Service desk", "GANNET", "desk", None),
+        ("billing@northfold.example", "Tess Arden", "NORTHFOLD", "billing", None),
+    ):
+        last_day = None if days is None else today + timedelta(days)
+        database.run(delegating.give, operator, Wanted(email, name, account, role, last_day=last_day))
+
+
+def _drafts_under_way(database: Database) -> None:
+    operator, reseller = _actor(database, OPERATOR), _actor(database, RESELLER)
+    change = database.run(_cap, operator, "TERN", "LANTERN-MAIL", 84)
+    planned = database.run(drafts.edit, operator, None, 0, [change], (), "December intake at Tern")
+    first = database.clock.now().date().replace(month=12, day=1)
+    database.run(drafts.schedule, operator, planned.row.id, planned.row.revision, first)
+    change = database.run(_cap, reseller, "HAZEL", "LANTERN-MAIL", 26)
+    database.run(drafts.edit, reseller, None, 0, [change], (), "Hazel & Moor grows")

@@ -1,0 +1,40 @@
+"""The demo shows everything that stands: no screen opens empty."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from fastapi.testclient import TestClient
+
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.demo.load import prepare
+from fair_ladle.main import create_app
+from tests.app.test_setup import enter
+
+
+def test_no_screen_of_the_demo_opens_empty(new_database: Callable[[], Database], tmp_path: Path) -> None:
+    database = new_database()
+    signs = prepare(database, tmp_path, lambda said: None)
+    app = TestClient(create_app(database), raise_server_exceptions=False)
+    app.app.state.database = database  # type: ignore[attr-defined]
+    operator, reseller, client = (enter(app, email, password) for email, password, _ in signs)
+    day = operator.get("/api/today").json()
+    groups = {each["client"] for each in day["pressed"] if each["state"] != "near"}
+    assert len(groups) + bool(day["endings"]) + len(day["requests"]) <= 12, "a day's work at a glance"
+    assert {each["state"] for each in client.get("/api/requests?account=OLDQUAY").json()} == {
+        "waiting",
+        "granted",
+        "refused",
+    }
+    drafts = operator.get("/api/drafts").json()
+    assert sorted({each["state"] for each in drafts}) == ["applied", "scheduled"] and len(drafts) >= 7
+    assert len({each["name"] for each in drafts}) == len(drafts), "told apart by their names"
+    assert reseller.get("/api/drafts/current").json()["name"] == "Hazel & Moor grows"
+    assert operator.get("/api/reclaim/policies").json() and operator.get("/api/reclaim/runs").json()
+    assert client.get("/api/entitlements/queue").json(), "people wait for a seat"
+    assert client.get("/api/today").json()["joins"]
+    assert [each["domain"] for each in client.get("/api/domains").json()] == ["ferry-crew.example"]
+    delegations = operator.get("/api/delegations").json()["delegations"]
+    assert any(each["last_day"] for each in delegations) and len(delegations) >= 7
+    assert operator.get("/api/log").json()["entries"]

@@ -1,0 +1,117 @@
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { api, messageOf, take, type Schemas } from '../../api/client'
+import { useCan } from '../../api/queries'
+import { useOutcome } from '../../parts/Outcome'
+
+export const settingsOf = (account: string) => ({
+  queryKey: ['accounts', 'settings', account],
+  queryFn: () => take(api.GET('/api/accounts/{account}/settings', { params: { path: { account } } })),
+})
+
+/** How long things last for an account and those below; empty = as the parent account. */
+export function Settings({ account }: { account: string }) {
+  const found = useQuery(settingsOf(account)).data
+  const may = useCan('accounts.change')
+  const [editing, setEditing] = useState(false)
+  if (!found) return null
+  return (
+    <section aria-label="Settings">
+      <h3>Settings</h3>
+      {editing ? (
+        <Edit account={account} settings={found} close={() => setEditing(false)} />
+      ) : (
+        <>
+          <dl className="figures">
+            {found.map((each) => [
+              <dt key={each.name}>{each.words}</dt>,
+              <dd key={`${each.name} value`}>
+                {each.in_force} {each.unit}
+              </dd>,
+            ])}
+          </dl>
+          {may && (
+            <Button size="sm" variant="outline-primary" aria-label="Edit settings" onClick={() => setEditing(true)}>
+              Edit
+            </Button>
+          )}
+        </>
+      )}
+    </section>
+  )
+}
+
+function Edit({
+  account,
+  settings,
+  close,
+}: {
+  account: string
+  settings: Schemas['SettingBody'][]
+  close: () => void
+}) {
+  const queries = useQueryClient()
+  const outcome = useOutcome()
+  const [trouble, setTrouble] = useState('')
+  const save = async (form: FormData) => {
+    try {
+      let changed = 0
+      for (const each of settings) {
+        const typed = ((form.get(each.name) as string | null) ?? '').trim()
+        const value = typed === '' ? null : Number(typed)
+        if (value === each.own) continue
+        await take(
+          api.PUT('/api/accounts/{account}/settings/{name}', {
+            params: { path: { account, name: each.name } },
+            body: { value },
+          }),
+        )
+        changed += 1
+      }
+      await queries.invalidateQueries({ queryKey: ['accounts', 'settings'] })
+      outcome(`${changed} ${changed === 1 ? 'setting' : 'settings'} saved.`)
+      close()
+    } catch (error) {
+      setTrouble(messageOf(error))
+    }
+  }
+  return (
+    <Form
+      onSubmit={(event) => {
+        event.preventDefault()
+        void save(new FormData(event.currentTarget))
+      }}
+    >
+      {settings.map((each, place) => (
+        <Form.Group controlId={`setting-${each.name}`} key={each.name} className="mb-1">
+          <Form.Label>
+            {each.words}, {each.unit}
+          </Form.Label>
+          <Form.Control
+            name={each.name}
+            type="number"
+            min={each.least}
+            max={each.most}
+            defaultValue={each.own ?? ''}
+            placeholder={each.own === null ? `${each.in_force}, as the parent account` : 'as the parent account'}
+            autoFocus={place === 0}
+          />
+        </Form.Group>
+      ))}
+      <div className="d-flex gap-2 mt-2">
+        <Button type="submit" variant="outline-primary">
+          Save
+        </Button>
+        <Button variant="link" onClick={close}>
+          Close
+        </Button>
+      </div>
+      {trouble && (
+        <p className="over small mt-1" role="alert">
+          {trouble}
+        </p>
+      )}
+    </Form>
+  )
+}

@@ -1,0 +1,66 @@
+import { useQuery } from '@tanstack/react-query'
+import { poolsNow, useCan } from '../../api/queries'
+import type { Changes, NewLot } from '../../domain/draft'
+import { money, priced, times } from '../../domain/money'
+import { dayName, wholeMonths } from '../../domain/months'
+import { units, unitName } from '../../domain/units'
+import type { Names } from './names'
+
+/** What a lot costs a month from its first day on, and over its term. */
+export function costOf(lot: Pick<NewLot, 'quantity' | 'unit_cost' | 'first_day' | 'last_day'>, perUnit: number) {
+  const monthly = priced(lot.unit_cost, lot.quantity, perUnit)
+  const months = lot.last_day ? wholeMonths(lot.first_day, lot.last_day) : null
+  return { monthly, total: months === null ? null : times(monthly, months) }
+}
+
+/** The purchases of a draft with their money, as of the day each begins. */
+export function Purchases({ changes, names }: { changes: Changes; names: Names }) {
+  const owned = useQuery({ ...poolsNow, enabled: useCan('pools.see') }).data ?? []
+  const lots = Object.values(changes).filter((each): each is NewLot => each.kind === 'new lot')
+  if (!lots.length) return null
+  return (
+    <section aria-label="Purchases">
+      <h3>Purchases</h3>
+      <table className="ledger tight">
+        <thead>
+          <tr>
+            <th>Order</th>
+            <th className="fig">Quantity</th>
+            <th>Term</th>
+            <th className="fig">Per month</th>
+            <th className="fig">Over the term</th>
+            <th className="fig">Before</th>
+          </tr>
+        </thead>
+        <tbody>
+          {lots.map((lot) => {
+            const pool = names.pool(lot.product)
+            const per = pool?.per_unit ?? 1
+            const { monthly, total } = costOf(lot, per)
+            const was = owned
+              .find((each) => each.owner === lot.owner && each.product === lot.product)
+              ?.lots.find((each) => each.reference === lot.renews)
+            return (
+              <tr key={`${lot.owner} ${lot.product} ${lot.reference} ${lot.first_day}`}>
+                <td>
+                  {names.product(lot.product)} <span className="quiet small">{lot.reference}</span>
+                </td>
+                <td className="fig">
+                  {units(lot.quantity, per)} <span className="quiet small">{unitName(pool?.unit ?? '', 2)}</span>
+                </td>
+                <td className="text-nowrap">
+                  {dayName(lot.first_day)} to {lot.last_day ? dayName(lot.last_day) : 'open'}
+                </td>
+                <td className="fig">
+                  <b>+{money(monthly)}</b> <span className="quiet small">{lot.currency}</span>
+                </td>
+                <td className="fig">{total === null ? '–' : money(total)}</td>
+                <td className="fig quiet">{was ? money(priced(was.unit_cost, was.quantity, per)) : '–'}</td>
+              </tr>
+            )
+          })}
+        </tbody>
+      </table>
+    </section>
+  )
+}

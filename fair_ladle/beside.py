@@ -24,7 +24,12 @@ logger = logging.getLogger("fair_ladle")
 def keep(stopping: threading.Event) -> None:
     """Keep the process of the jobs running until told to stop; begun again when it dies."""
     while not stopping.is_set():
-        process = subprocess.Popen([sys.executable, "-m", "fair_ladle.beside", str(os.getpid())])
+        try:
+            process = subprocess.Popen([sys.executable, "-m", "fair_ladle.beside", str(os.getpid())])
+        except OSError as trouble:  # the system has no process to give just now
+            logger.warning("the jobs' process cannot begin (%s); it is tried again", trouble)
+            stopping.wait(AGAIN_SECONDS)
+            continue
         while process.poll() is None and not stopping.wait(LOOK_SECONDS):
             pass
         if process.poll() is None:

@@ -14,6 +14,7 @@ from fastapi.testclient import TestClient
 
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import AllocationChange, StatusChange
+from fair_ladle.app.drafts.change_types import Terms as AllocationTerms
 from fair_ladle.app.drafts.change_types import Terms as draft_terms
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
@@ -172,10 +173,10 @@ def test_a_delegation_counts_in_its_days_and_ends_at_once(app: TestClient, demo:
     with demo.engine.connect() as connection:
         told = list(connection.scalars(sa.text("SELECT action FROM log_entries WHERE subject = 'cover@x.example'")))
     assert [each for each in told if each != "signed in"] == [
-        "may run it",
+        "delegation created",
         "password set",
         "delegation changed",
-        "runs it no more",
+        "delegation ended",
     ]
     wrong = {"email": "cover@x.example", "password": "not this one either"}
     assert other.post("/api/sign-in", json=wrong).status_code == 401
@@ -462,3 +463,14 @@ def test_who_runs_what_is_found_and_counted(demo: Database) -> None:
 
     assert found("crew service") == found(soon.email.upper()) == [soon.email]
     assert (found("crew billing"), found("100%")) == ([], [])
+
+
+def test_those_who_only_look_are_notified_of_nothing(demo: Database) -> None:
+    admin, auditor, desk = (given(demo, COMMAND_LINE, "PENNANT", role) for role in ("admin", "auditor", "desk"))
+    change = AllocationChange(account="PENNANT", product="CHARTROOM", terms=AllocationTerms(cap=3), seen=None)
+    operator = given(demo, COMMAND_LINE, "GANNET")
+    draft = demo.run(drafts.edit, operator, None, 0, [change])
+    demo.run(drafts.apply, operator, draft.row.id, draft.row.revision, "As agreed.")
+    mailed = {each.email: mails(demo, each.email) for each in (admin, auditor, desk)}
+    assert "Note from" in mailed[admin.email][-1] and "/accounts/PENNANT" in mailed[admin.email][-1]
+    assert not any("allocations changed" in body for each in (auditor, desk) for body in mailed[each.email])

@@ -55,8 +55,8 @@ def test_the_log_is_found_by_kind_days_and_words(app: TestClient, demo: Database
     _, client = signs_in(demo, app, passes_on=True)
     body = {"email": "zoë.quill@x.example", "name": "Zoë Quill", "accounts": ["OLDQUAY-CREW"], "role": "desk"}
     assert client.post("/api/delegations", json=body).status_code == 201
-    whole = [("may run it", "zoë.quill@x.example")]
-    assert found(client, find="Zoë service") == found(client, kind="may run it", find="quill") == whole
+    whole = [("delegation created", "zoë.quill@x.example")]
+    assert found(client, find="Zoë service") == found(client, kind="delegation created", find="quill") == whole
     assert found(client, find="zoë.quill 100%") == found(client, find="quill", account="OLDQUAY-ISLAND") == []
     assert found(client, find="quill", first_day=str(TODAY), last_day=str(TODAY)) == whole
     assert found(client, find="quill", last_day=str(TODAY - timedelta(1))) == []

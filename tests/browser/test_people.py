@@ -190,7 +190,7 @@ def test_a_group_gives_a_product_and_a_person_shows_through_which_layer(open_pag
         re.compile("[1-9][0-9]* seats? (is|are) given, [0-9]+ taken back, [1-9][0-9]* people wait")
     )
     expect(gives.get_by_role("status")).not_to_contain_text("of this family only one at a time")
-    press(gives.get_by_role("button", name="Give it", exact=True))
+    press(gives.get_by_role("button", name="Add", exact=True))
     expect(gives.get_by_role("table")).to_contain_text("JOBS, ROUTES, INSPECTIONS, TIMESHEETS, SIGNATURES")
     page.get_by_label("As a SCIM filter").fill('title eq "Manager"')
     expect(page.get_by_role("region", name="Members")).to_contain_text(re.compile("[1-9][0-9]* taken back"))
@@ -232,7 +232,7 @@ def test_idle_seats_are_looked_at_taken_back_and_given_back(open_page: Open, dat
     page.keyboard.press("Space")
     page.get_by_label("Name", exact=True).press("Enter")
     looked = page.get_by_role("region", name="Preview of a run now")
-    expect(looked.get_by_role("status")).to_contain_text(re.compile("[1-9][0-9]* (person is|people are) told first"))
+    expect(looked.get_by_role("status")).to_contain_text(re.compile("[1-9][0-9]* (person is|people are) notified first"))
     press(looked.get_by_role("button", name="Run it now"))
     expect(looked.get_by_role("status")).to_contain_text("No one")
     with database_of_address.engine.connect() as connection:

@@ -232,7 +232,7 @@ def _log(tx: Transaction, actor: Actor, loaded: LoadResult) -> None:
     entries = [
         log_service.Entry(
             "intake",
-            "intake brought in",
+            "intake imported",
             root.id,
             None,
             {

@@ -162,7 +162,7 @@ def load(tx: Transaction, actor: Actor, product: str, owner: str, text: str) -> 
         None,
         [
             log_service.Entry(
-                "numbers brought in",
+                "numbers imported",
                 found.code,
                 int(accounts.ids[row]),
                 None,

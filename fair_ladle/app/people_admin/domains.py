@@ -342,7 +342,7 @@ def decide(tx: Transaction, actor: Actor, request_id: int, let_in: bool) -> str 
         return username
     store.change_join_request(tx.connection, row.id, {"decided_at": tx.now, "decided_by": actor.name})
     log_service.write(
-        tx, actor, None, [log_service.Entry("not let in", row.email, row.account_id, None, {"name": row.name})]
+        tx, actor, None, [log_service.Entry("sign-up declined", row.email, row.account_id, None, {"name": row.name})]
     )
     outbox.write(
         tx,

@@ -229,7 +229,7 @@ def set_limit(tx: Transaction, actor: Actor, account: str, group: str | None, pr
         None,
         [
             log_service.Entry(
-                "storage limit a person",
+                "storage limit per person",
                 group or account,
                 account_id,
                 None,

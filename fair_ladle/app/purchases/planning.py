@@ -70,6 +70,8 @@ class ShortfallPlan:
     day: date
     short: int
     options: list[Option]
+    planned: int
+    """How much of what is short comes of allocations that begin between today and that day (grains)."""
     ending_cost: Decimal
     """What the lots that end the day before cost a month."""
 
@@ -106,7 +108,9 @@ def plan(tx: Transaction, actor: Actor, owner: str, product: str, day: date) -> 
         ),
     ]
     listed = [each for each in options if each is not None]
-    return ShortfallPlan(pool.product, owner, day, short, listed, _monthly(pool, ending))
+    now, place_now, _ = owned_pool(tx, actor, owner, product)
+    planned = max(0, int(found.pool_load()[place]) - int(now.pool_load()[place_now]))
+    return ShortfallPlan(pool.product, owner, day, short, listed, planned, _monthly(pool, ending))
 
 
 def _covering(supply: Supply[int], load: int, used: int, overcommit: int | None) -> int:
@@ -187,6 +191,11 @@ def _months_after(day: date, months: int) -> date:
     return date(count // 12, count % 12 + 1, min(day.day, monthrange(count // 12, count % 12 + 1)[1]))
 
 
+def _price(amount: Decimal) -> str:
+    plain = f"{amount.normalize():f}"
+    return plain if len(plain.partition(".")[2]) > 1 else f"{amount:.2f}"
+
+
 def _buy(pool: Pool, owner: str, day: date, load: int, used: int) -> Option:
     newest = max(pool.lots, key=lambda lot: (lot.first_day, lot.reference))
     quantity = _covering(supply_on(pool.lots, day), load, used, newest.overcommit)
@@ -207,7 +216,7 @@ def _buy(pool: Pool, owner: str, day: date, load: int, used: int) -> Option:
     return Option(
         "buy",
         f"Buy {pool.product.said(quantity)}",
-        f"At {newest.unit_cost.normalize():f} {pool.currency} each a month, the price of {newest.reference}.",
+        f"At {_price(newest.unit_cost)} {pool.currency} each per month, the price of {newest.reference}.",
         half_up(units * newest.unit_cost, decimals_of(pool.currency)),
         pool.currency,
         0,

@@ -89,6 +89,8 @@ class PlanBody(BaseModel):
     day: date
     short: int
     options: list[OptionBody]
+    planned: int
+    """How much of it comes of allocations that begin until then (grains)."""
     ending_cost: str
     """What the lots that end the day before cost a month."""
 
@@ -205,6 +207,7 @@ def plan(owner: str, product: str, day: Day, db: Db, who: Who) -> Any:
         product=product,
         day=found.day,
         short=found.short,
+        planned=found.planned,
         ending_cost=f"{found.ending_cost:f}",
         options=[
             OptionBody(

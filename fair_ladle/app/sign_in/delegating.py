@@ -239,7 +239,7 @@ def give(tx: Transaction, actor: Actor, wanted: Wanted, tells: bool = True) -> i
     said = {"people of": group} if group else {}
     said |= {name: each for name, each in _said(role.name, terms).items() if each != usual[name]}
     log_service.write(
-        tx, actor, None, [log_service.Entry("may run it", email, account_id, None, {"name": name} | said)]
+        tx, actor, None, [log_service.Entry("delegation created", email, account_id, None, {"name": name} | said)]
     )
     return given
 
@@ -389,7 +389,7 @@ def resend(tx: Transaction, actor: Actor, delegation_id: int) -> None:
     found = store.by_id(tx.connection, row.sign_in_id)
     assert found is not None
     links.invite_to_run(tx, actor.name, found, row.account_name)
-    log_service.write(tx, actor, None, [log_service.Entry("told again", row.email, row.account_id)])
+    log_service.write(tx, actor, None, [log_service.Entry("delegation notified again", row.email, row.account_id)])
 
 
 def end_delegation(tx: Transaction, actor: Actor, email: str, account: str) -> None:
@@ -424,7 +424,7 @@ def _end(tx: Transaction, actor: Actor, rows: list[Any]) -> None:
         tx,
         actor,
         None,
-        [log_service.Entry("runs it no more", each.email, each.account_id, {"role": each.role}) for each in rows],
+        [log_service.Entry("delegation ended", each.email, each.account_id, {"role": each.role}) for each in rows],
     )
 
 

@@ -18,6 +18,7 @@ from fair_ladle.app.plumbing.permissions import ROLES
 from fair_ladle.app.plumbing.problems import not_allowed
 from fair_ladle.app.sign_in import store
 
+LOOKING_ON = ("auditor", "billing", "desk")
 IDLE, LONGEST = timedelta(hours=12), timedelta(days=7)
 
 
@@ -144,10 +145,12 @@ def find_by_email(tx: Transaction, email: str) -> Any | None:
 
 
 def admins_of(tx: Transaction, account_ids: Collection[int]) -> dict[int, list[Any]]:
-    """Who runs these accounts themselves today (sign_in_id, name, email), by the account's id."""
+    """Who runs these accounts themselves today and may act there (sign_in_id, name, email), by the account's id. Those
+    who only look, or only help people sign in, are none of them."""
     found: dict[int, list[Any]] = {}
     for row in store.running(tx.connection, account_ids, accounts_service.today(tx)) if account_ids else []:
-        found.setdefault(row.account_id, []).append(row)
+        if row.role not in LOOKING_ON:
+            found.setdefault(row.account_id, []).append(row)
     return found
 
 

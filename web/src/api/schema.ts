@@ -6910,6 +6910,8 @@ export interface components {
             options: components["schemas"]["OptionBody"][];
             /** Owner */
             owner: string;
+            /** Planned */
+            planned: number;
             /** Product */
             product: string;
             /** Short */

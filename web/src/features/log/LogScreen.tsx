@@ -45,6 +45,7 @@ const columnsOf = (subject: (text: string) => string): Column<LogEntry>[] => [
 ]
 
 function Changes({ row }: { row: LogEntry }) {
+  const subject = useSubject()
   const told = row.changes
     .map((each) => `${fieldName(each.what)}: ${each.before ?? 'nothing'} → ${each.after ?? 'nothing'}`)
     .join('; ')
@@ -53,8 +54,8 @@ function Changes({ row }: { row: LogEntry }) {
       {row.changes.map((each, place) => (
         <span key={each.what}>
           {place > 0 && '; '}
-          <span className="quiet">{fieldName(each.what)}</span> {each.before !== null && <s>{each.before}</s>}{' '}
-          {each.after !== null && <b style={{ fontWeight: 600 }}>{each.after}</b>}
+          <span className="quiet">{fieldName(each.what)}</span> {each.before !== null && <s>{subject(each.before)}</s>}{' '}
+          {each.after !== null && <b style={{ fontWeight: 600 }}>{subject(each.after)}</b>}
         </span>
       ))}
     </span>

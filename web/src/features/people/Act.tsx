@@ -318,9 +318,7 @@ function Dialog({
           </p>
         )}
         {deed === 'set aside' && (
-          <p className="quiet small">
-            A seat is counted for each and nobody else’s; it becomes theirs when it, or a layer, is given to them.
-          </p>
+          <p className="quiet small">One seat is held for each person until it is assigned to them.</p>
         )}
         {deed === 'remove' && (
           <p className="quiet small">

@@ -295,7 +295,7 @@ function Editor({
       )}
       <div className="d-flex gap-2 mt-2 align-items-center">
         <Button type="submit" disabled={busy || looked.isError || !looked.data}>
-          {away ? 'Remove' : there ? 'Save' : 'Give it'}
+          {away ? 'Remove' : there ? 'Save' : 'Add'}
         </Button>
         <Button variant="outline-primary" onClick={close}>
           Cancel

@@ -28,7 +28,7 @@ const ACTS: Record<Wanted['act'], string> = {
   report: 'only report them',
 }
 
-/** What is idle, who is told, and what comes back by itself? */
+/** What is idle, who is notified, and what is released? */
 export default function ReclaimScreen() {
   const found = useQuery(policiesQuery)
   const who = useQuery(me).data
@@ -300,14 +300,14 @@ function Sums({ found, act }: { found: RunBody; act: Wanted['act'] }) {
   if (found.deeds.length === 0)
     return (
       <p className="mb-1" role="status">
-        No one: {found.left.length} idle {found.left.length === 1 ? 'person is' : 'people are'} left alone.
+        No one: {found.left.length} idle {found.left.length === 1 ? 'person is' : 'people are'} kept.
       </p>
     )
   return (
     <p className="mb-1" role="status">
       {found.told > 0 && (
         <>
-          <b>{found.told}</b> {found.told === 1 ? 'person is' : 'people are'} told first.{' '}
+          <b>{found.told}</b> {found.told === 1 ? 'person is' : 'people are'} notified first.{' '}
         </>
       )}
       {found.done > 0 && (
@@ -318,7 +318,7 @@ function Sums({ found, act }: { found: RunBody; act: Wanted['act'] }) {
       )}
       {found.seats > 0 && (
         <>
-          <b>{found.seats}</b> {found.seats === 1 ? 'seat comes' : 'seats come'} back
+          <b>{found.seats}</b> {found.seats === 1 ? 'seat is' : 'seats are'} released
           {found.saved.length > 0 && (
             <>
               , which cost <b>{saved(found)}</b> a month
@@ -327,7 +327,7 @@ function Sums({ found, act }: { found: RunBody; act: Wanted['act'] }) {
           .{' '}
         </>
       )}
-      <span className="quiet">{found.left.length} left alone.</span>
+      <span className="quiet">{found.left.length} kept.</span>
     </p>
   )
 }

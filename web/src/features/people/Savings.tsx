@@ -45,7 +45,7 @@ export function Savings({ runs, now }: { runs: Schemas['RunRowBody'][]; now: str
             <h3>
               What it saves, in {currency}{' '}
               <span className="quiet small ms-2">
-                {said(found.reduce((sum, each) => sum + each.running, 0))} so far, as long as nothing is given again
+                {said(found.reduce((sum, each) => sum + each.running, 0))} so far, as long as nothing is assigned again
               </span>
             </h3>
             <table className="ledger tight savings">

@@ -64,10 +64,10 @@ export function SetAside() {
                 <button
                   type="button"
                   className="btn btn-link btn-sm p-0 me-3"
-                  aria-label={`Give it to ${each.name}`}
+                  aria-label={`Assign to ${each.name}`}
                   onClick={() => void act('assign', each.username, each.product)}
                 >
-                  Give it
+                  Assign
                 </button>
                 <button
                   type="button"

@@ -36,7 +36,7 @@ export function WaitingToJoin({ each }: { each: Schemas['JoinWaiting'] }) {
         <b>
           {each.name} asks to join {each.account_name}
         </b>
-        <p>{each.email}, proven by a link</p>
+        <p>{each.email}, confirmed by mail</p>
         {trouble && (
           <p className="over" role="alert">
             {trouble}

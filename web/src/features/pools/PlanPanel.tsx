@@ -32,6 +32,9 @@ export function PlanPanel({ pool, day, close }: { pool: Schemas['PoolBody']; day
       <div className="bar flat">
         <h3>
           {of(plan.short)} short from {dayName(day)}
+          {plan.planned > 0 && (
+            <span className="quiet small"> {of(plan.planned)} of it from allocations that begin until then</span>
+          )}
         </h3>
         <span className="grow" />
         <Button size="sm" variant="outline-primary" onClick={close}>

@@ -91,7 +91,7 @@ export default function StatementsScreen() {
     {
       key: 'before',
       title: 'Against last month',
-      width: 'minmax(130px, 1fr)',
+      width: 'minmax(146px, 1fr)',
       fig: true,
       sort: byNumber((row) => minus(row.amount, row.before)),
       cell: (row) => signed(minus(row.amount, row.before)),

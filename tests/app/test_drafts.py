@@ -99,7 +99,7 @@ CASES: list[tuple[str, list[Any], str]] = [
     (
         "a cap under what is promised below",
         [("OLDQUAY", "WATCHGLASS", {"cap": 40, "at_cap": "block"})],
-        "new: Old Quay Ferries would be 7 devices over its cap of Watchglass Guard, and nothing lets it through.",
+        "new: Old Quay Ferries would be 7 devices over its cap of Watchglass Guard, which its limit does not allow.",
     ),
     (
         "two that fit alone",

@@ -317,18 +317,17 @@ def format_breach(impact: Impact, breach: Breach) -> str:
     """A breach in words."""
     snapshot = impact.after.snapshot
     product = next(each for each in snapshot.products if each.code == breach.product)
-    when = f" from {breach.day:%d %B %Y} on" if breach.day else ""
+    when = f" from {breach.day.day} {breach.day:%B %Y}" if breach.day else ""
     if breach.account is None:
         if breach.after == 0:
             return f"{product.name} is covered{when}."
         return (
-            f"{product.name} would be short by {product.said(breach.after)}{when}: more "
-            "would be promised than there is."
+            f"{product.name} would be short by {product.said(breach.after)}{when}: more would be reserved than bought."
         )
     name = snapshot.accounts.name(snapshot.accounts.tree.row(breach.account))
     if breach.after == 0:
         return f"{name} is back within its cap of {product.name}."
-    lets = ", and nothing lets it through" if breach.hard else ""
+    lets = ", which its limit does not allow" if breach.hard else ""
     return f"{name} would be {product.said(breach.after)} over its cap of {product.name}{lets}."
 
 

@@ -49,7 +49,7 @@ ROLES = {
         Role(
             "steward",
             "Licence steward",
-            "Gives and takes back seats and devices, drafts allocations, asks for more.",
+            "Assigns and releases seats and devices, drafts allocations, requests more.",
             frozenset(
                 {
                     *("accounts.see", "allocations.see", "drafts.change", "requests.make", "pools.see", "people.see"),

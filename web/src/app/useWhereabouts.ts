@@ -70,11 +70,17 @@ export function useWhereabouts(running: string): void {
       clearTimeout(timer)
       timer = window.setTimeout(() => mend(0), 60)
     }
+    // Whoever presses beside everything lets the focus go on purpose.
+    const letGo = (event: PointerEvent) => {
+      if (!(event.target as Element).closest(CAN_TAKE_FOCUS)) had = null
+    }
     document.addEventListener('focusin', remember)
+    document.addEventListener('pointerdown', letGo, true)
     const watch = new MutationObserver(soon)
     watch.observe(document.body, { childList: true, subtree: true, attributes: true, attributeFilter: ['disabled'] })
     return () => {
       document.removeEventListener('focusin', remember)
+      document.removeEventListener('pointerdown', letGo, true)
       watch.disconnect()
       clearTimeout(timer)
     }

@@ -29,7 +29,12 @@ export function useFound(words: string[], asks: boolean): FoundPlace[] {
   const products = useQuery({ ...productsInSight, enabled: looks }).data ?? []
   const owned = useQuery({ ...poolsNow, enabled: looks && pools }).data ?? []
   const has = (text: string, word: string) => text.toLowerCase().includes(word)
-  const isProduct = (word: string) => products.some((each) => has(each.name, word))
+  const begins = (name: string, word: string) =>
+    name
+      .toLowerCase()
+      .split(' ')
+      .some((part) => part.startsWith(word))
+  const isProduct = (word: string) => products.some((each) => begins(each.name, word))
   // "larkhill fieldbook": an account and a product; "statement larkhill": its statement.
   const ofProduct = words.filter(isProduct)
   const ofStatement = words.filter((word) => word.length > 3 && 'statements'.startsWith(word))
@@ -72,7 +77,7 @@ export function useFound(words: string[], asks: boolean): FoundPlace[] {
     ofProduct.length && ofAccount
       ? (beside.data ?? []).slice(0, EACH).flatMap((account) =>
           products
-            .filter((each) => ofProduct.every((word) => has(each.name, word)))
+            .filter((each) => ofProduct.every((word) => begins(each.name, word)))
             .map((each) => ({
               id: `cell ${account.account} ${each.product}`,
               name: `${each.name} · ${account.name}`,

@@ -29,7 +29,7 @@ export function OutcomeProvider({ children }: { children: React.ReactNode }) {
   return (
     <Outcomes value={say}>
       {children}
-      <div className={said ? 'outcome' : 'visually-hidden'} role="status" aria-label="History">
+      <div className={said ? 'outcome' : 'visually-hidden'} role="status" aria-label="Last action">
         {said && <Line said={said} close={close} key={number} />}
       </div>
     </Outcomes>
@@ -53,7 +53,7 @@ function Line({ said, close }: { said: Said; close: () => void }) {
           {back.label}
         </button>
       )}
-      <button type="button" className="btn-close" aria-label="Close this line" onClick={close} />
+      <button type="button" className="btn-close" aria-label="Dismiss" onClick={close} />
     </>
   )
 }

@@ -4,10 +4,19 @@ import { Form } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { api, messageOf, take } from '../../api/client'
 import { First } from '../../parts/First'
-import { cell as cellQuery, historyOf, holdsOf, levelsOf, type Cell, type Effect } from '../../api/queries'
+import {
+  cell as cellQuery,
+  historyOf,
+  holdsOf,
+  levelsOf,
+  productsInSight,
+  type Cell,
+  type Effect,
+} from '../../api/queries'
 import { allocationSlot, type AtCap, type Change, type Changes, type Terms } from '../../domain/draft'
 import { dayName, dayOf } from '../../domain/months'
 import { parseUnits, units, unitName } from '../../domain/units'
+import { holders } from '../../parts/holders'
 import { Ladder } from '../../parts/Ladder'
 import { StateMark, Trouble, Wait } from '../../parts/States'
 import { changeOf, effectsOf, termsOf } from './model'
@@ -369,6 +378,14 @@ function WaysOut({
       </Link>,
     )
   }
+  const measure = useQuery(productsInSight).data?.find((each) => each.product === cell.product)?.measure
+  if (measure && (over || load > 0))
+    ways.push(
+      <Link className="wayout" key="holders" to={holders({ account: cell.account, product: cell.product, measure })}>
+        {over ? 'Choose who to release' : 'Holders'}
+        <span>{measure === 'seat' ? 'least active first' : 'what is in use here'}</span>
+      </Link>,
+    )
   if (!cell.may_change && ask)
     ways.push(
       <Link className="wayout" key="ask" to={`/accounts/${encodeURIComponent(cell.account)}`}>

@@ -98,7 +98,7 @@ export default function DelegationsScreen() {
         />
         <span className="quiet small" role="status">
           {said ||
-            `${whole(count)} ${count === 1 ? 'delegation' : 'delegations'}${more}${soon ? `, ${soon} ${soon === 1 ? 'lapses' : 'lapse'} within ${SOON} days` : ''}${body.gap_count ? `, ${whole(body.gap_count)} ${body.gap_count === 1 ? 'account' : 'accounts'} nobody runs` : ''}`}
+            `${whole(count)} ${count === 1 ? 'delegation' : 'delegations'}${more}${soon ? `, ${soon} ${soon === 1 ? 'lapses' : 'lapse'} within ${SOON} days` : ''}${body.gap_count ? `, ${whole(body.gap_count)} ${body.gap_count === 1 ? 'account' : 'accounts'} without an admin` : ''}`}
         </span>
         <span className="grow" />
         <TableMenu name="delegations" />

@@ -62,7 +62,6 @@ export function DraftBar() {
           'Calculating the effect…'
         )}
       </span>
-      <span className="grow" />
       <Button variant="outline-primary" onClick={discard}>
         Discard
       </Button>

@@ -27,7 +27,7 @@ export function Parts({ at }: { at: 'people' | 'groups' | 'queue' | 'reclaim' | 
         Idle seats
       </Link>
       <Link to="/domains" aria-current={here('domains')}>
-        Joining{asking > 0 && <em>{asking}</em>}
+        Self sign-up{asking > 0 && <em>{asking}</em>}
       </Link>
     </span>
   )

@@ -11,6 +11,7 @@ import { Empty, Trouble, Wait } from '../../parts/States'
 import { useNames } from '../drafts/names'
 import { Parts } from './Parts'
 import { Savings } from './Savings'
+import { settingsOf } from '../accounts/Settings'
 import { groupNames, policies as policiesQuery, reclaimRuns, seatProducts } from './queries'
 
 type Policy = Schemas['PolicyBody']
@@ -32,6 +33,7 @@ const ACTS: Record<Wanted['act'], string> = {
 export default function ReclaimScreen() {
   const found = useQuery(policiesQuery)
   const who = useQuery(me).data
+  const usual = useQuery({ ...settingsOf(who?.running.account ?? ''), enabled: who !== undefined }).data
   const [params, setParams] = useSearchParams()
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the policies" />
@@ -62,11 +64,12 @@ export default function ReclaimScreen() {
           )}
         </nav>
         <div className="poolside groupside" role="region" aria-label={chosen?.name ?? 'New policy'} tabIndex={0}>
-          {(chosen || key === 'new' || found.data.length === 0) && (
+          {(chosen ?? (usual && (key === 'new' || found.data.length === 0))) && (
             <Editor
               key={chosen?.id ?? 'new'}
               policy={chosen}
               account={who?.running.account ?? ''}
+              notice={usual?.find((each) => each.name === 'notice')?.in_force ?? 0}
               chosen={(id) => choose(String(id))}
             />
           )}
@@ -88,7 +91,18 @@ function useFresh() {
     )
 }
 
-function Editor({ policy, account, chosen }: { policy: Policy | null; account: string; chosen: (id: number) => void }) {
+function Editor({
+  policy,
+  account,
+  notice,
+  chosen,
+}: {
+  policy: Policy | null
+  account: string
+  /** The days of notice usual here. */
+  notice: number
+  chosen: (id: number) => void
+}) {
   const groups = useQuery(groupNames).data ?? []
   const products = useQuery(seatProducts).data ?? []
   const fresh = useFresh()
@@ -99,7 +113,7 @@ function Editor({ policy, account, chosen }: { policy: Policy | null; account: s
     days: policy?.days ?? 60,
     products: policy?.products ?? [],
     exempt: policy?.exempt ?? [],
-    notice_days: policy?.notice_days ?? 7,
+    notice_days: policy?.notice_days ?? notice,
     act: policy?.act ?? 'release',
     daily: policy?.daily ?? false,
   })
@@ -312,8 +326,13 @@ function Sums({ found, act }: { found: RunBody; act: Wanted['act'] }) {
       )}
       {found.done > 0 && (
         <>
-          <b>{found.done}</b> {found.done === 1 ? 'person is' : 'people are'}{' '}
-          {act === 'report' ? 'reported' : act === 'suspend' ? 'suspended' : 'lose their seats'}.{' '}
+          <b>{found.done}</b>{' '}
+          {act === 'release'
+            ? found.done === 1
+              ? 'person loses seats'
+              : 'people lose their seats'
+            : `${found.done === 1 ? 'person is' : 'people are'} ${act === 'report' ? 'reported' : 'suspended'}`}
+          .{' '}
         </>
       )}
       {found.seats > 0 && (

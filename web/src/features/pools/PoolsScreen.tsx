@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useEffect, useRef, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
-import { useSearchParams } from 'react-router'
+import { Link, useSearchParams } from 'react-router'
 import type { Schemas } from '../../api/client'
 import { me, poolsNow, poolTimeline, useCan } from '../../api/queries'
 import { PoolChart } from '../../charts/PoolChart'
@@ -9,6 +9,7 @@ import type { Change } from '../../domain/draft'
 import { dayName } from '../../domain/months'
 import { decimal, parseUnits, units, unitName } from '../../domain/units'
 import { Gauge } from '../../parts/Gauge'
+import { holders } from '../../parts/holders'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { useDraft } from '../drafts/context'
 import { CalendarButton } from './CalendarButton'
@@ -226,6 +227,9 @@ function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null 
             Plan for {dayName(firstShort.day)}
           </Button>
         )}
+        <Link className="btn btn-outline-primary" to={holders({ ...pool, account: pool.owner })}>
+          Holders
+        </Link>
         {change && (
           <Button variant="outline-primary" onClick={change}>
             Product…

@@ -10,6 +10,7 @@ import { useAddress } from '../../parts/address'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { PrintMenu } from '../../parts/PrintMenu'
+import { holders } from '../../parts/holders'
 import { EvidenceTable } from './EvidenceTable'
 import { lastMonth, MonthBar } from './MonthBar'
 import { quantity, rateWords, steps } from './reckoning'
@@ -255,6 +256,9 @@ function Reckoning({
           ))}
         </dl>
         <p className="quiet small mt-2 mb-0">{rateWords(line, body.seller_name ?? body.seller, body.name)}</p>
+        <p className="small m-0">
+          <Link to={holders({ ...line, account: body.buyer })}>Holders, least active first</Link>
+        </p>
         {line.cost !== null && (
           <p className="quiet small m-0">
             It cost {money(line.cost)}; margin {money(minus(line.amount, line.cost))}.

@@ -6,6 +6,7 @@ import { me, useCan, type Today } from '../../api/queries'
 import { dayOf, daysBetween, shortDay } from '../../domain/months'
 import { roundUnits, unitName } from '../../domain/units'
 import { First } from '../../parts/First'
+import { holders } from '../../parts/holders'
 import { StateMark } from '../../parts/States'
 import { byClient, firstOf, type Group, type Pressed } from './groups'
 import { useRaise } from './useRaise'
@@ -158,13 +159,4 @@ function Line({ item, day, notices }: { item: Pressed; day: string; notices: Not
       </div>
     </article>
   )
-}
-
-/** Where those are listed who hold a product of an account, who was seen least lately first. */
-export function holders(item: { account: string; product: string; measure: string }): string {
-  const query = `account=${part(item.account)}&product=${part(item.product)}`
-  if (item.measure === 'device') return `/devices?${query}`
-  if (item.measure === 'session') return `/sessions?${query}`
-  if (item.measure === 'item') return `/numbers?${query}`
-  return item.measure === 'storage' ? `/people?account=${part(item.account)}` : `/people?${query}&sort=last_seen`
 }

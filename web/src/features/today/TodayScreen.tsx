@@ -7,11 +7,12 @@ import { money, sum } from '../../domain/money'
 import { dayOf, daysBetween, longDay, monthWord, shortDay } from '../../domain/months'
 import { roundUnits, tinyUnits, unitName, whole } from '../../domain/units'
 import { First, FIRST } from '../../parts/First'
+import { holders } from '../../parts/holders'
 import { Empty, Trouble, Wait } from '../../parts/States'
 import { FirstSteps } from '../setup/FirstSteps'
 import { WaitingToJoin } from '../people/WaitingToJoin'
 import { RequestItem } from '../requests/RequestItem'
-import { ClientGroups, holders } from './ClientGroups'
+import { ClientGroups } from './ClientGroups'
 import { needsSomebody } from './count'
 
 type Pressed = Today['pressed'][number]

@@ -1,4 +1,4 @@
-"""A few weeks' life for the demo, through the use-cases: requests, drafts, entitlements, policies, self sign-up,
+"""A morning's work for the demo, through the use-cases: requests, drafts, entitlements, policies, self sign-up,
 reservations and delegations, so that no screen opens empty."""
 
 from __future__ import annotations

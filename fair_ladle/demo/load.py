@@ -72,7 +72,7 @@ def prepare(database: Database, home: Path, report: Callable[[str], None]) -> li
         signs = [(email, "-".join(secrets.choice(WORDS) for _ in range(4)), whom) for email, _, _, whom in PEOPLE]
         database.clock.set_to(STARTS_AT)
         database.run(_load, signs, report)
-        report("Living a few weeks")
+        report("Doing a morning's work")
         live(database, STARTS_AT)
         report("Looking at clocks, holds and thresholds")
         enforce_all(database)

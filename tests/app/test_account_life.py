@@ -4,6 +4,7 @@ it."""
 from __future__ import annotations
 
 import random
+from dataclasses import replace
 from datetime import date, timedelta
 from decimal import Decimal
 from typing import Any
@@ -32,6 +33,7 @@ from fair_ladle.app.people_admin import joining
 from fair_ladle.app.people_admin.joining import NewPerson
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.limits import Limits
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.sign_in import service as sign_in_service
@@ -327,6 +329,9 @@ def test_how_long_things_last_comes_from_the_nearest_account_above(demo: Databas
     assert f"by {demo.clock.now().date() + timedelta(3):%-d %B %Y}" in str(body)
     demo.run(account_admin.set_setting, oldquay, "OLDQUAY", "invitation", None)
     assert lasts("OLDQUAY-CREW") == (10, None)
+    with pytest.raises(Refused, match="does not let you change rules"):
+        limited = replace(oldquay, limits=Limits(rules=False))
+        demo.run(account_admin.set_setting, limited, "OLDQUAY", "invitation", 5)
     for account, name, amount, says in (
         ("OLDQUAY", "invitation", 0, "1 to 90 days"),
         ("OLDQUAY", "naps", 5, "There is no setting"),

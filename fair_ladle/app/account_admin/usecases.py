@@ -10,7 +10,7 @@ from fair_ladle.app.accounts import settings as settings_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people_service
-from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.actor import Actor, changes_rules
 from fair_ladle.app.plumbing.addresses import email as an_email
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
@@ -78,15 +78,15 @@ class SettingHere:
 def settings(tx: Transaction, actor: Actor, code: str) -> list[SettingHere]:
     """How long things last for an account of the actor's branch."""
     accounts, row = one(tx, actor, code)
-    own = settings_service.own(tx, accounts, {row})
+    own, here = settings_service.own(tx, accounts, {row}), settings_service.in_force(tx, accounts, [row])[row]
     return [
-        SettingHere(name, each, settings_service.value(tx, accounts, row, name), own.get((row, name)))
-        for name, each in settings_service.SETTINGS.items()
+        SettingHere(name, each, here[name], own.get((row, name))) for name, each in settings_service.SETTINGS.items()
     ]
 
 
 def set_setting(tx: Transaction, actor: Actor, code: str, name: str, amount: int | None) -> None:
     """Set how long something lasts for an account and those below; None = as the account above."""
+    changes_rules(actor)
     accounts, row = one(tx, actor, code)
     setting = settings_service.SETTINGS.get(name)
     if setting is None:

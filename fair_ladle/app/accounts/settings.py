@@ -35,16 +35,18 @@ SETTINGS: Mapping[str, Setting] = {
 
 def value(tx: Transaction, accounts: Accounts, row: int, name: str) -> int:
     """The setting in force for an account, by its row."""
-    return in_force(tx, accounts, [row], name)[row]
+    return in_force(tx, accounts, [row])[row][name]
 
 
-def in_force(tx: Transaction, accounts: Accounts, rows: list[int], name: str) -> dict[int, int]:
-    """The setting in force for several accounts, by row."""
+def in_force(tx: Transaction, accounts: Accounts, rows: list[int]) -> dict[int, dict[str, int]]:
+    """The settings in force for several accounts, by row and name."""
     ways = {row: accounts.tree.path_up(row) for row in rows}
     set_here = own(tx, accounts, {each for way in ways.values() for each in way})
-    usual = SETTINGS[name].usual
     return {
-        row: next((set_here[each, name] for each in way if (each, name) in set_here), usual)
+        row: {
+            name: next((set_here[each, name] for each in way if (each, name) in set_here), setting.usual)
+            for name, setting in SETTINGS.items()
+        }
         for row, way in ways.items()
     }
 

@@ -575,8 +575,8 @@ def send_invitations(tx: Transaction, actor: Actor, accounts: Accounts, people: 
     is kept."""
     tokens, now, address = {each.id: secrets.token_urlsafe(32) for each in people}, tx.now, tx.settings.address
     rows = {each.id: accounts.row_of_id[each.account_id] for each in people}
-    days = settings_service.in_force(tx, accounts, sorted(set(rows.values())), "invitation")
-    until = {each.id: now + timedelta(days=days[rows[each.id]]) for each in people}
+    days = settings_service.in_force(tx, accounts, sorted(set(rows.values())))
+    until = {each.id: now + timedelta(days=days[rows[each.id]]["invitation"]) for each in people}
     for end in set(until.values()):
         mine = {each: tokens[each] for each, day in until.items() if day == end}
         hashes = {each: hashlib.sha256(token.encode()).hexdigest() for each, token in mine.items()}

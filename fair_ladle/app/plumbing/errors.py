@@ -48,7 +48,8 @@ async def _refused(request: Request, refused: Exception) -> Response:
     if actor is not None and noted and looks:
         again = (actor.sign_in_id, actor.delegation_id, actor.key_id, asked)
         noted = again not in just_noted
-        just_noted[again] = True
+        if noted:  # asking on does not put the next note off
+            just_noted[again] = True
     if actor is not None and noted:
         try:
             await to_thread.run_sync(

@@ -30,6 +30,11 @@ def unseal(settings: Settings, kept: str) -> str | None:
         return None
 
 
+def sealed(settings: Settings, kept: str) -> str:
+    """What is kept, sealed now where it was not yet."""
+    return kept if kept.startswith(SEALED) else seal(settings, kept)
+
+
 @cache
 def _fernet(home: Path, key: str | None) -> Fernet:
     return Fernet(key or _own_key(home))

@@ -135,7 +135,8 @@ def _renew(pool: Pool, owner: str, day: date, ending: Sequence[Lot], load: int, 
         return []
     supply = supply_on(pool.lots, day)
     whole = sum(lot.quantity for lot in ending)
-    needed = _covering(supply, load, used, max((lot.overcommit or 100 for lot in ending), default=100))
+    overcommit = max(supply.overcommit, *(lot.overcommit or 100 for lot in ending))
+    needed = _covering(supply, load, used, overcommit)
     wanted = {"renew": ("Renew all", whole)}
     if 0 < needed < whole:
         wanted["renew needed"] = ("Renew", needed)
@@ -147,7 +148,8 @@ def _renew(pool: Pool, owner: str, day: date, ending: Sequence[Lot], load: int, 
             left -= part
             if part:
                 lots.append(_renewal(pool, owner, day, lot, part))
-        still = Supply(supply.quantity + quantity, supply.true_up, supply.overcommit).shortfall(load, used)
+        true_up = supply.true_up + sum(lot.true_up for lot in lots)
+        still = Supply(supply.quantity + quantity, true_up, overcommit).shortfall(load, used)
         references = ", ".join(lot.renews or "" for lot in lots)
         options.append(
             Option(

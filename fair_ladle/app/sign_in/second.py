@@ -12,7 +12,7 @@ from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, conflict, invalid
-from fair_ladle.app.plumbing.sealing import seal, unseal
+from fair_ladle.app.plumbing.sealing import seal, sealed, unseal
 from fair_ladle.app.sign_in import store
 
 ISSUER = "Fair Ladle"
@@ -42,7 +42,8 @@ def judge(tx: Transaction, sign_in_id: int, code: str | None) -> None:
         raise Refused(ASKED)
     step = _step_of(tx, found.secret, code, found.last_step)
     if step is not None:
-        store.put_second_factor(tx.connection, sign_in_id, {"secret": found.secret, "last_step": step})
+        kept = sealed(tx.settings, found.secret)
+        store.put_second_factor(tx.connection, sign_in_id, {"secret": kept, "last_step": step})
     elif not store.take_recovery_code(tx.connection, sign_in_id, _hash(code)):
         raise Refused(WRONG)
 

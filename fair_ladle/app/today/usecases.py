@@ -179,13 +179,12 @@ def _at_risk(found: Positions, top: int, inside: set[int]) -> list[AtRisk]:
     top_depth = snapshot.accounts.tree.depth(top)
     rows = []
     for row in sorted(inside):
-        client = row
-        while snapshot.accounts.tree.depth(client) > top_depth + 1:
-            client = int(snapshot.accounts.tree.parent[client])
         for column, product in enumerate(snapshot.products):
             state = states[row][column]
             if state == "within" or snapshot.owner[row, column] < 0:
                 continue
+            way = snapshot.accounts.tree.path_up(row)[::-1]
+            client = way[min(top_depth + 1, len(way) - 1)]
             clock = snapshot.clocks.get((row, column))
             load = int(found.settled.load[row, column])
             rows.append(

@@ -227,9 +227,6 @@ function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null 
             Plan for {dayName(firstShort.day)}
           </Button>
         )}
-        <Link className="btn btn-outline-primary" to={holders({ ...pool, account: pool.owner })}>
-          Holders
-        </Link>
         {change && (
           <Button variant="outline-primary" onClick={change}>
             Product…
@@ -256,6 +253,9 @@ function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null 
         )}
       </div>
       {plan && <PlanPanel pool={pool} day={plan} close={() => setPlan(null)} />}
+      <p className="small mb-1">
+        <Link to={holders({ ...pool, account: pool.owner })}>Holders, least active first</Link>
+      </p>
       <table className="ledger" aria-label="Lots">
         <thead>
           <tr>

@@ -52,6 +52,7 @@ def test_from_an_empty_home_to_a_seat_given_by_a_clients_admin(open_page: Open, 
     assert serious_findings(page) == []
     page.keyboard.press("Enter")
     expect(page.get_by_role("region", name="First steps")).to_be_visible()
+    expect(page.get_by_role("link", name="Turn on a second factor")).to_have_attribute("href", "/own")
     assert serious_findings(page) == []
 
     step(page, "Add a product")

@@ -58,6 +58,9 @@ export const gridOf = (account: string) =>
     placeholderData: keepPreviousData,
   })
 
+/** One's sessions, and how many recovery codes are left; none without a second factor. */
+export const own = queryOptions({ queryKey: ['own'], queryFn: () => take(api.GET('/api/own')) })
+
 /** The accounts of the branch to choose from; of a large one only its top, and others by a finder. */
 export const accountChoices = queryOptions({
   queryKey: ['accounts', 'choices'],

@@ -2,13 +2,11 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
-import { me } from '../../api/queries'
+import { me, own } from '../../api/queries'
 import { instantName } from '../../domain/months'
 import { Field, isAbout, text } from '../../parts/Field'
 import { Trouble, Wait } from '../../parts/States'
 import { KeysOfPrograms } from './KeysOfPrograms'
-
-const own = { queryKey: ['own'], queryFn: () => take(api.GET('/api/own')) }
 
 /** How do I sign in, and where am I signed in? */
 export default function OwnScreen() {

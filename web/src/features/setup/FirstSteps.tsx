@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
 import { api, take } from '../../api/client'
-import { me } from '../../api/queries'
+import { me, own } from '../../api/queries'
 
 export const firstSteps = {
   queryKey: ['first-steps'],
@@ -13,6 +13,7 @@ export const firstSteps = {
 export function FirstSteps() {
   const who = useQuery(me).data
   const found = useQuery({ ...firstSteps, enabled: who?.running.kind === 'operator' }).data
+  const mine = useQuery({ ...own, enabled: who?.running.kind === 'operator' })
   if (!who || !found) return null
   const account = `/accounts/${encodeURIComponent(who.running.account)}`
   const steps: [boolean, string, string, React.ReactNode][] = [
@@ -30,6 +31,13 @@ export function FirstSteps() {
   ]
   const next = steps.find(([done]) => !done)
   if (!next) return null
+  // Offered beside the rest; nothing waits for it.
+  steps.push([
+    mine.data?.recovery_codes != null,
+    '/own',
+    'Turn on a second factor',
+    'Sign-in then asks for a code of your phone as well.',
+  ])
   return (
     <section aria-label="First steps">
       <div className="section">First steps</div>

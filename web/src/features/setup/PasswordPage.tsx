@@ -102,7 +102,7 @@ function Set({ token }: { token: string }) {
     return (
       <div className="joinbox">
         <h1>Your password is set</h1>
-        <p role="status">The link has been used.</p>
+        <p role="status">After sign-in you can turn on a second factor under Your sign-in.</p>
         <a className="btn btn-primary" href="/">
           Sign in
         </a>

@@ -31,6 +31,7 @@ from fair_ladle.app.devices.routes import routes as devices
 from fair_ladle.app.drafts.routes import routes as drafts
 from fair_ladle.app.enforcement.routes import routes as enforcement
 from fair_ladle.app.entitlements.routes import routes as entitlements
+from fair_ladle.app.history.routes import routes as history
 from fair_ladle.app.leases.routes import public_routes as session_leases
 from fair_ladle.app.leases.routes import routes as sessions
 from fair_ladle.app.log import service as log_service
@@ -205,6 +206,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         statements,
         today,
         log,
+        history,
         server,
         demo_mail,
     ):

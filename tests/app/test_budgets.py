@@ -32,6 +32,8 @@ STATEMENTS = {
     "/api/groups": 5,
     "/api/pools": 6,
     "/api/log": 5,
+    "/api/log/acts": 6,
+    "/api/log/days": 4,
     "/api/statements/OLDQUAY?month=2026-10": 12,
     "/api/enforcement/holds": 4,
     "/api/statements?month=2026-10": 4,

@@ -158,7 +158,7 @@ def test_changing_a_cap_by_keyboard(open_page: Open) -> None:
     first = page.get_by_role("table", name="Log, newest first").get_by_role("row").nth(1)
     expect(first).to_contain_text("Ines Vane")
     expect(first).to_contain_text("Engineering Yard")
-    expect(first).to_contain_text("14 devices 18 devices")
+    expect(first).to_contain_text("14 devices → 18 devices")
     page.locator("body").press("g")
     page.keyboard.press("d")
     press(page.get_by_role("complementary", name="Selected draft").get_by_role("button", name="Reverse"))

@@ -143,6 +143,16 @@ class Accounts:
         """What the account is called."""
         return str(self.facts[row].name)
 
+    def full_name(self, row: int, top: int) -> str:
+        """What the account is called beside others: a sub-account with its client, where that lies below ``top``."""
+        if self.facts[row].kind == "sub-account":
+            for above in self.tree.path_up(row)[1:]:
+                if above == top:
+                    break
+                if self.facts[above].kind != "sub-account":
+                    return f"{self.name(row)} · {self.name(above)}"
+        return self.name(row)
+
 
 _READ = attrgetter(*(each.name for each in fields(AccountFacts)))
 

@@ -46,6 +46,11 @@ def newest(
     return list(connection.execute(statement if before is None else statement.where(e.c.id < before)))
 
 
+def instants(connection: sa.Connection, wanted: Sequence[sa.ColumnElement[bool]], limit: int) -> list[datetime]:
+    """When the newest entries that meet all of these were written."""
+    return list(connection.scalars(sa.select(e.c.at).where(*wanted).order_by(e.c.id.desc()).limit(limit)))
+
+
 def says(word: str, told_how: sa.ColumnElement[bool]) -> sa.ColumnElement[bool]:
     """Entries in which a word stands, in whatever letters; in how they were asked for only where that is told."""
     kept = json.dumps(word)[1:-1]

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
 from typing import Any
 
 import sqlalchemy as sa
@@ -53,16 +53,29 @@ class LogPage:
 AT_ONCE, LATELY, MOST_WORDS = 500, 2000, 5
 
 
-def every(tx: Transaction, actor: Actor, sought: Sought) -> Iterator[LogPage]:
-    """All of the log that is looked for, newest first, a few hundred entries at a time."""
+def every(
+    tx: Transaction, actor: Actor, sought: Sought, before: int | None = None, at_once: int = AT_ONCE
+) -> Iterator[LogPage]:
+    """All of the log that is looked for and is older than ``before``, newest first, a few hundred entries at a time."""
     accounts, wanted = _wanted(tx, actor, sought)
-    before = None
     while True:
-        entries = store.newest(tx.connection, wanted, before, AT_ONCE)
+        entries = store.newest(tx.connection, wanted, before, at_once)
         yield LogPage(entries, [], [], accounts, accounts_service.top_row(accounts, actor))
-        if len(entries) < AT_ONCE:
+        if len(entries) < at_once:
             return
         before = entries[-1].id
+
+
+def lately(tx: Transaction, actor: Actor, account: str | None) -> tuple[list[str], list[str]]:
+    """Who has written the newest entries of a branch, and of which kinds those are."""
+    _, branch = _wanted(tx, actor, Sought(account))
+    return store.lately(tx.connection, branch, LATELY)
+
+
+def instants(tx: Transaction, actor: Actor, sought: Sought, limit: int) -> list[datetime]:
+    """When the newest entries that are looked for were written, newest first."""
+    _, wanted = _wanted(tx, actor, sought)
+    return store.instants(tx.connection, wanted, limit)
 
 
 def read(
@@ -71,8 +84,7 @@ def read(
     """The log of the actor's branch, or what is looked for in it; the operator also sees what is of no account."""
     accounts, wanted = _wanted(tx, actor, sought)
     entries = store.newest(tx.connection, wanted, before, min(limit, AT_ONCE))
-    _, branch = _wanted(tx, actor, Sought(sought.account))
-    actors, kinds = store.lately(tx.connection, branch, LATELY)
+    actors, kinds = lately(tx, actor, sought.account)
     return LogPage(entries, actors, kinds, accounts, accounts_service.top_row(accounts, actor))
 
 

@@ -18,7 +18,8 @@ export type LadderBody = Schemas['LadderBody']
 export type Statement = Schemas['StatementBody']
 export type Line = Schemas['StatementLine']
 export type Today = Schemas['TodayBody']
-export type LogEntry = Schemas['LogEntry']
+export type Act = Schemas['LoggedAct']
+export type SaidEntry = Schemas['SaidEntry']
 export type Me = Schemas['Me']
 
 /** Whether one's role here has a permission; which there are stands in the API. */
@@ -228,9 +229,30 @@ export interface Sought {
   find?: string | undefined
 }
 
-export function logPage(sought: Sought, before: number | undefined) {
-  return take(api.GET('/api/log', { params: { query: { ...sought, before, limit: 100 } } }))
+export function actsPage(sought: Sought, before?: number, limit = 60) {
+  return take(api.GET('/api/log/acts', { params: { query: { ...sought, before, limit } } }))
 }
+
+/** The entries of one act, in sentences. */
+export const entriesOf = (sought: Sought, act: Act) =>
+  queryOptions({
+    queryKey: ['log', 'entries', act.newest, act.oldest, sought],
+    queryFn: () =>
+      take(
+        api.GET('/api/log/entries', {
+          params: { query: { ...sought, by: act.actor, newest: act.newest, oldest: act.oldest } },
+        }),
+      ),
+    staleTime: Infinity,
+  })
+
+/** How many entries each day has. */
+export const logDays = (sought: Sought) =>
+  queryOptions({
+    queryKey: ['log', 'days', sought],
+    queryFn: () => take(api.GET('/api/log/days', { params: { query: sought } })),
+    placeholderData: keepPreviousData,
+  })
 
 export const requestEffect = (id: number, part: number) =>
   queryOptions({

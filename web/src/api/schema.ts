@@ -1875,6 +1875,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/log/acts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Acts
+         * @description What was done in one's branch, newest first: a bulk act is one, however many it concerned.
+         */
+        get: operations["acts_api_log_acts_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/log/days": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Days
+         * @description How many entries each day has, of the newest 20,000 that are looked for.
+         */
+        get: operations["days_api_log_days_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/log/entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Entries
+         * @description The entries of one act, newest first, each in a sentence.
+         */
+        get: operations["entries_api_log_entries_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/log/export": {
         parameters: {
             query?: never;
@@ -3589,6 +3649,16 @@ export interface components {
             under: string[];
         };
         /**
+         * AccountNamed
+         * @description An account, by code and name.
+         */
+        AccountNamed: {
+            /** Account */
+            account: string;
+            /** Name */
+            name: string;
+        };
+        /**
          * ActBody
          * @description One act on many people, and what it needs besides.
          */
@@ -4356,6 +4426,19 @@ export interface components {
             count: number;
         };
         /**
+         * DayCount
+         * @description How many entries a day has.
+         */
+        DayCount: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Entries */
+            entries: number;
+        };
+        /**
          * DaysDiffer
          * @description How many cells differ between two days, and the first thousand of them.
          */
@@ -4497,6 +4580,17 @@ export interface components {
              * Format: date
              */
             today: string;
+        };
+        /**
+         * DensityBody
+         * @description Entries a day, oldest first. ``partial`` = only the newest were counted: the first day has more, and there are
+         *     days before it.
+         */
+        DensityBody: {
+            /** Days */
+            days: components["schemas"]["DayCount"][];
+            /** Partial */
+            partial: boolean;
         };
         /**
          * DeviceBody
@@ -5591,6 +5685,16 @@ export interface components {
             product: string;
         };
         /**
+         * Kind
+         * @description A kind of entry: as the filter takes it, and its name.
+         */
+        Kind: {
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+        };
+        /**
          * LadderBody
          * @description The limits from the account upwards as far as one sees; ``ask`` names the account above that gives more, headroom
          *     is null where nothing in sight limits.
@@ -5843,6 +5947,51 @@ export interface components {
             subject: string;
             /** Via */
             via: string | null;
+        };
+        /**
+         * LoggedAct
+         * @description What was done together: by whom, when, in a sentence; so many entries of the log, ``newest`` to ``oldest``.
+         */
+        LoggedAct: {
+            /** Accounts */
+            accounts: components["schemas"]["AccountNamed"][];
+            /** Actor */
+            actor: string;
+            /** At */
+            at: string;
+            /** Detail */
+            detail: string;
+            /** Entries */
+            entries: number;
+            /** More Accounts */
+            more_accounts: number;
+            /** Newest */
+            newest: number;
+            /** Oldest */
+            oldest: number;
+            /** Origin */
+            origin: string | null;
+            /** Request */
+            request: string | null;
+            /** Sentence */
+            sentence: string;
+            /** Via */
+            via: string | null;
+        };
+        /**
+         * LoggedActs
+         * @description A page of acts, newest first; ``before`` asks for the next page, null at the end. Who wrote any lately, and of
+         *     which kinds those are.
+         */
+        LoggedActs: {
+            /** Actors */
+            actors: string[];
+            /** Acts */
+            acts: components["schemas"]["LoggedAct"][];
+            /** Before */
+            before: number | null;
+            /** Kinds */
+            kinds: components["schemas"]["Kind"][];
         };
         /**
          * Look
@@ -7832,6 +7981,24 @@ export interface components {
             name: string;
             /** Role */
             role: string;
+        };
+        /**
+         * SaidEntry
+         * @description One entry of an act, in a sentence.
+         */
+        SaidEntry: {
+            /** Account */
+            account: string | null;
+            /** Account Name */
+            account_name: string | null;
+            /** At */
+            at: string;
+            /** Detail */
+            detail: string;
+            /** Number */
+            number: number;
+            /** Sentence */
+            sentence: string;
         };
         /**
          * SavedBody
@@ -21023,6 +21190,362 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LogEntries"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    acts_api_log_acts_get: {
+        parameters: {
+            query?: {
+                before?: number | null;
+                limit?: number;
+                account?: string | null;
+                by?: string | null;
+                kind?: string | null;
+                first_day?: string | null;
+                last_day?: string | null;
+                find?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoggedActs"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    days_api_log_days_get: {
+        parameters: {
+            query?: {
+                account?: string | null;
+                by?: string | null;
+                kind?: string | null;
+                first_day?: string | null;
+                last_day?: string | null;
+                find?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DensityBody"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    entries_api_log_entries_get: {
+        parameters: {
+            query: {
+                newest: number;
+                oldest: number;
+                limit?: number;
+                account?: string | null;
+                by?: string | null;
+                kind?: string | null;
+                first_day?: string | null;
+                last_day?: string | null;
+                find?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SaidEntry"][];
                 };
             };
             /** @description Cannot be read */

@@ -66,6 +66,12 @@ export function wholeMonths(first: string, last: string): number | null {
   return months > 0 ? months : null
 }
 
+/** The day so many after (or before) another. */
+export function dayAfter(day: string, steps = 1): string {
+  const [year, month, date] = parts(day)
+  return new Date(Date.UTC(year, month - 1, date + steps)).toISOString().slice(0, 10)
+}
+
 /** Days from one day to another. */
 export function daysBetween(from: string, to: string): number {
   const [a, b] = [parts(from), parts(to)]

@@ -9,7 +9,7 @@ import {
   accountDetail,
   gridOf,
   holdsOf,
-  logPage,
+  actsPage,
   me,
   requestsOf,
   charged,
@@ -29,7 +29,7 @@ import { useDraft } from '../drafts/context'
 import { Gives } from '../people/Gives'
 import { StorageLimits } from '../people/Storage'
 import { AskForm } from '../requests/AskForm'
-import { fieldName, useSubject } from '../log/subject'
+import { actorName } from '../log/actors'
 import { RequestItem } from '../requests/RequestItem'
 import { NewClient } from './NewClient'
 import { Settings } from './Settings'
@@ -223,9 +223,7 @@ function Requests({ account }: { account: string }) {
 }
 
 function Changes({ account }: { account: string }) {
-  const subject = useSubject()
-  const found = useQuery({ queryKey: ['log', 'of', account], queryFn: () => logPage({ account: account }, undefined) })
-  const mine = found.data?.entries.slice(0, 8) ?? []
+  const found = useQuery({ queryKey: ['log', 'of', account], queryFn: () => actsPage({ account }, undefined, 8) })
   return (
     <section aria-label="Last changes">
       <h3>
@@ -236,20 +234,12 @@ function Changes({ account }: { account: string }) {
       </h3>
       <table className="ledger tight">
         <tbody>
-          {mine.map((each) => (
-            <tr key={each.number}>
+          {found.data?.acts.map((each) => (
+            <tr key={each.newest}>
               <td className="text-nowrap quiet">{instantName(each.at)}</td>
-              <td>{each.actor}</td>
+              <td className="text-nowrap">{actorName(each.actor)}</td>
               <td>
-                {each.action} {subject(each.subject)}
-              </td>
-              <td>
-                {each.changes.map((change) => (
-                  <span className="me-3" key={change.what}>
-                    {fieldName(change.what)} {change.before && <s className="quiet">{change.before}</s>}{' '}
-                    <b>{change.after}</b>
-                  </span>
-                ))}
+                {each.sentence} <span className="quiet">{each.detail}</span>
               </td>
             </tr>
           ))}

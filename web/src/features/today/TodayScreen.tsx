@@ -4,7 +4,7 @@ import { Link, useSearchParams } from 'react-router'
 import { api, take } from '../../api/client'
 import { me, today as todayQuery, type Today } from '../../api/queries'
 import { money, sum } from '../../domain/money'
-import { dayOf, daysBetween, longDay, monthWord, shortDay } from '../../domain/months'
+import { dayAfter, dayOf, daysBetween, longDay, monthWord, shortDay } from '../../domain/months'
 import { roundUnits, tinyUnits, unitName, whole } from '../../domain/units'
 import { First, FIRST } from '../../parts/First'
 import { holders } from '../../parts/holders'
@@ -25,8 +25,6 @@ const of = (item: OfProduct, grains: number) =>
   `${roundUnits(grains, item.per_unit)} ${unitName(item.unit, grains / item.per_unit)}`
 const cellAddress = (account: string, product: string, measure: string) =>
   `/allocations?account=${encodeURIComponent(account)}&product=${encodeURIComponent(product)}${measure === 'storage' ? '&pools=storage' : ''}`
-
-const dayAfter = (day: string) => new Date(Date.parse(`${day}T00:00:00Z`) + 86_400_000).toISOString().slice(0, 10)
 
 /** What needs me? Each with the place where it is dealt with. */
 export default function TodayScreen() {

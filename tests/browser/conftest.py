@@ -92,6 +92,7 @@ def open_page(browser: Browser, address: str) -> Iterator[Open]:
         contexts.append(context)
         page = context.new_page()
         page.set_default_timeout(15_000)
+        page.set_default_navigation_timeout(30_000)
         # A refused request is written to the console by the browser itself; what the page makes of it is asserted.
         page.on(
             "console",

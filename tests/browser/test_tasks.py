@@ -31,6 +31,7 @@ SCREENS = [
         "Engineering Yard",
     ),
     ("drafts", "GANNET", "/drafts", "heading", "Drafts"),
+    ("a product", "OLDQUAY", "/products/FIELD-FULL", "heading", "Contents"),
     ("pools", "GANNET", "/pools?product=LANTERN-MAIL", "table", "Lots"),
     ("an account", "GANNET", "/accounts/NORTHFOLD", "heading", "Northfold Library Consortium"),
     ("a client's own account", "OLDQUAY", "/accounts/OLDQUAY", "heading", "Old Quay Ferries"),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 from fastapi import Query, Response
@@ -14,6 +14,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import At, Db, Format, Who, sheet
 from fair_ladle.app.plumbing.routing import Router, for_people_of_a_group, needs, reads_only
+from fair_ladle.app.pools.service import Product
 from fair_ladle.core.calendar import instant
 from fair_ladle.core.quantities import to_units
 from fair_ladle.core.settling import NO_LIMIT
@@ -252,6 +253,55 @@ def products(db: Db, who: Who) -> Any:
         ProductName(product=each.code, name=each.name, unit=each.unit, measure=each.measure, per_unit=each.per_unit)
         for each in db.snapshot(snapshots.products_in_sight, who)
     ]
+
+
+class ProductRef(BaseModel):
+    """A product, by code and name."""
+
+    product: str
+    name: str
+
+
+class ComponentOf(BaseModel):
+    """Something a product contains; mandatory = it cannot be switched off."""
+
+    name: str
+    mandatory: bool
+
+
+class ProductPage(ProductName):
+    """What a product contains and what it goes with, as far as that reaches one's branch too."""
+
+    components: list[ComponentOf]
+    family: list[ProductRef]
+    """Products of its family from the lowest to the highest, itself included: who is given several has the highest."""
+    bases: list[ProductRef]
+    """An add-on needs one of these."""
+    add_ons: list[ProductRef]
+    successor: ProductRef | None
+
+
+@routes.get("/products/{product}", response_model=ProductPage)
+@needs("accounts.see")
+def product_facts(product: str, db: Db, who: Who) -> Any:
+    """A product that reaches one's branch: its contents, its family, its bases and add-ons."""
+    found, others = db.snapshot(snapshots.product_in_sight, who, product)
+
+    def refs(products: Iterable[Product]) -> list[ProductRef]:
+        return [ProductRef(product=each.code, name=each.name) for each in products]
+
+    return ProductPage(
+        product=found.code,
+        name=found.name,
+        unit=found.unit,
+        measure=found.measure,
+        per_unit=found.per_unit,
+        components=[ComponentOf(name=each, mandatory=each in found.mandatory) for each in found.components],
+        family=refs(others.family),
+        bases=refs(others.bases),
+        add_ons=refs(others.add_ons),
+        successor=next(iter(refs([others.successor] if others.successor else [])), None),
+    )
 
 
 @routes.get("", response_model=AllocationGrid)

@@ -4,6 +4,7 @@ caller has judged scope."""
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 
 from fair_ladle.app.accounts import service as accounts_service
@@ -14,6 +15,7 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
+from fair_ladle.core.layers import family_order
 
 
 def present_snapshot(tx: Transaction, products: Sequence[Product]) -> Snapshot:
@@ -67,3 +69,32 @@ def instant_of(tx: Transaction, on: date | None) -> datetime | None:
 def end_of(tx: Transaction, day: date) -> datetime:
     """The last instant of a day."""
     return accounts_service.start_of(tx, day + timedelta(days=1)) - timedelta(microseconds=1)
+
+
+@dataclass(frozen=True)
+class Related:
+    """Products that go with another: its family from the lowest to the highest, itself included (none where it has no
+    family), its bases, its add-ons, and what follows it."""
+
+    family: list[Product]
+    bases: list[Product]
+    add_ons: list[Product]
+    successor: Product | None
+
+
+def product_in_sight(tx: Transaction, actor: Actor, code: str) -> tuple[Product, Related]:
+    """A product that reaches the actor's branch, and what goes with it of those that do too."""
+    every = products_in_sight(tx, actor)
+    by_code = {each.code: each for each in every}
+    found = by_code.get(code)
+    if found is None:
+        raise not_found("product", code)
+    family = [each for each in every if found.family and each.family == found.family]
+    places = {each.code: place for place, each in enumerate(family)}
+    order = family_order([places.get(each.successor or "", -1) for each in family])
+    return found, Related(
+        [family[place] for place in order] if len(family) > 1 else [],
+        [by_code[each] for each in found.requires if each in by_code],
+        [each for each in every if code in each.requires],
+        by_code.get(found.successor or ""),
+    )

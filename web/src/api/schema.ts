@@ -293,6 +293,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/allocations/products/{product}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Product Facts
+         * @description A product that reaches one's branch: its contents, its family, its bases and add-ons.
+         */
+        get: operations["product_facts_api_allocations_products__product__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/allocations/rows": {
         parameters: {
             query?: never;
@@ -4372,6 +4392,16 @@ export interface components {
             mandatory: boolean;
         };
         /**
+         * ComponentOf
+         * @description Something a product contains; mandatory = it cannot be switched off.
+         */
+        ComponentOf: {
+            /** Mandatory */
+            mandatory: boolean;
+            /** Name */
+            name: string;
+        };
+        /**
          * ConflictBody
          * @description A product that a row asks for and its person cannot have, and why.
          */
@@ -7390,6 +7420,41 @@ export interface components {
             product: string;
             /** Unit */
             unit: string;
+        };
+        /**
+         * ProductPage
+         * @description What a product contains and what it goes with, as far as that reaches one's branch too.
+         */
+        ProductPage: {
+            /** Add Ons */
+            add_ons: components["schemas"]["ProductRef"][];
+            /** Bases */
+            bases: components["schemas"]["ProductRef"][];
+            /** Components */
+            components: components["schemas"]["ComponentOf"][];
+            /** Family */
+            family: components["schemas"]["ProductRef"][];
+            /** Measure */
+            measure: string;
+            /** Name */
+            name: string;
+            /** Per Unit */
+            per_unit: number;
+            /** Product */
+            product: string;
+            successor: components["schemas"]["ProductRef"] | null;
+            /** Unit */
+            unit: string;
+        };
+        /**
+         * ProductRef
+         * @description A product, by code and name.
+         */
+        ProductRef: {
+            /** Name */
+            name: string;
+            /** Product */
+            product: string;
         };
         /**
          * ProgramKeyBody
@@ -10778,6 +10843,118 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ProductName"][];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    product_facts_api_allocations_products__product__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                product: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProductPage"];
                 };
             };
             /** @description Cannot be read */

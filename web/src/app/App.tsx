@@ -23,6 +23,7 @@ const StatementsScreen = lazy(() => import('../features/statements/StatementsScr
 const StatementScreen = lazy(() => import('../features/statements/StatementScreen'))
 const AccountScreen = lazy(() => import('../features/accounts/AccountScreen'))
 const MailScreen = lazy(() => import('../features/log/MailScreen'))
+const ProductScreen = lazy(() => import('../features/pools/ProductScreen'))
 const PoolsScreen = lazy(() => import('../features/pools/PoolsScreen'))
 const DraftsScreen = lazy(() => import('../features/drafts/DraftsScreen'))
 const PeopleScreen = lazy(() => import('../features/people/PeopleScreen'))
@@ -309,6 +310,7 @@ function Shell({ who }: { who: Me }) {
                 <Route path="/queue" element={<QueueScreen />} />
                 <Route path="/mail" element={<MailScreen />} />
                 <Route path="/pools" element={<PoolsScreen />} />
+                <Route path="/products/:product" element={<ProductScreen />} />
                 <Route path="/drafts" element={<DraftsScreen />} />
                 <Route path="/log" element={<LogScreen />} />
                 <Route path="/own" element={<OwnScreen />} />

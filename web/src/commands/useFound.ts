@@ -112,6 +112,15 @@ export function useFound(words: string[], asks: boolean): FoundPlace[] {
       hint: each.under.length ? `in ${each.under.join(', ')}` : each.kind,
       to: `/accounts/${part(each.account)}`,
     })),
+    ...products
+      .filter((each) => all(each.name))
+      .slice(0, EACH)
+      .map((each) => ({
+        id: `product ${each.product}`,
+        name: each.name,
+        hint: 'product',
+        to: `/products/${part(each.product)}`,
+      })),
     ...owned
       .filter((each) => all(`${each.name} ${each.owner_name}`))
       .slice(0, EACH)

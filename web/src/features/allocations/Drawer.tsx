@@ -53,7 +53,9 @@ function CellDrawer({ cell, changes, effect, set, look, on }: DrawerProps & { ce
   const put = (other: Partial<Terms>) => set([changeOf(cell, { ...terms, ...other })])
   return (
     <>
-      <div className="quiet small">{cell.product_name}</div>
+      <div className="small">
+        <Link to={`/products/${encodeURIComponent(cell.product)}`}>{cell.product_name}</Link>
+      </div>
       <h2>{cell.name}</h2>
       {cell.parent_name && <div className="quiet small">{cell.parent_name}</div>}
       {cell.may_change && !on ? (

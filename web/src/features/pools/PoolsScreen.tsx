@@ -15,6 +15,7 @@ import { useDraft } from '../drafts/context'
 import { CalendarButton } from './CalendarButton'
 import { LotForm, nextDay, type BuyingFrom, type Lot } from './LotForm'
 import { PlanPanel } from './PlanPanel'
+import { ProductLink } from './ProductScreen'
 import { ProductForm, products, type ProductBody } from './ProductForm'
 
 type PoolBody = Schemas['PoolBody']
@@ -206,7 +207,7 @@ function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null 
     <div className="poolside" role="region" aria-label={`${pool.name} of ${pool.owner_name}`} tabIndex={0}>
       <div className="bar flat">
         <h2>
-          {pool.name}{' '}
+          <ProductLink product={pool.product}>{pool.name}</ProductLink>{' '}
           <span className="quiet small">
             {pool.owner_name}, {unit}
           </span>

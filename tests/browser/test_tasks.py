@@ -421,7 +421,7 @@ def test_a_clients_admin_sees_and_does_just_what_is_theirs(open_page: Open) -> N
     expect(page.get_by_label("Cap", exact=True)).to_have_count(0)
     expect(page.get_by_text("Ask Gannet & Rowe Managed IT for more")).to_be_visible()
     page.keyboard.press("Control+k")
-    page.get_by_role("combobox", name="Go to").fill("tern")
+    page.get_by_role("combobox", name="Go to").fill("tern housing")
     expect(page.get_by_text("No results. Try fewer words.")).to_be_visible()
     page.keyboard.press("Escape")
     page.goto("/statements?month=2026-10")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
+from dataclasses import dataclass
 from datetime import date, timedelta
 from typing import Any
 
@@ -14,9 +15,12 @@ from fair_ladle.app.allocations.tables import allocations
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.plumbing.merge import Merged, merge
+from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools.service import Product
 from fair_ladle.core.allocations import Grid, Version, by_day
 from fair_ladle.core.calendar import Day
+
+ONE_DAY = timedelta(days=1)
 
 
 def load(tx: Transaction, rows: list[dict[str, Any]]) -> Merged:
@@ -71,19 +75,31 @@ def next_boundary(tx: Transaction, product_ids: Collection[int], after: date) ->
     return store.next_boundary(tx.connection, product_ids, after)
 
 
+def ending(tx: Transaction, accounts: Accounts, row: int, first: date, last: date, limit: int) -> list[Any]:
+    """Allocations in the branch of a row that end within these days, the earliest first, with what follows."""
+    return store.ending(
+        tx.connection, accounts_service.in_branch(accounts, row, allocations.c.account_id), first, last, limit
+    )
+
+
 def put_all_from(
-    tx: Transaction, day: date, wanted: Mapping[tuple[int, int], Mapping[str, Any] | None]
+    tx: Transaction,
+    day: date,
+    wanted: Mapping[tuple[int, int], Mapping[str, Any] | None],
+    until: Mapping[tuple[int, int], date | None],
 ) -> dict[tuple[int, int], Any]:
     """Let allocations be these terms (None = nothing any more) from a day on, by account's and product's id; the
     versions that were in force.
 
     A present version ends the day before, the new one lasts as long as it would have, or until the next one begins. A
-    version that began that very day is replaced. Locks: the versions, by product and account.
+    version that began that very day is replaced. ``until`` gives some another last day (None = for good): on the day
+    after it the next version begins where it adjoined the present one, else the present terms are in force again, if
+    they are others.
+    Refused where the last day would pass a later version. Locks: the versions, by product and account.
     """
     if not wanted:
         return {}
     generations.renew(tx, "allocations")
-    yesterday = day - timedelta(days=1)
     present: dict[tuple[int, int], Any] = {}
     ahead: dict[tuple[int, int], Any] = {}
     for product_id in sorted({product_id for _, product_id in wanted}):
@@ -91,24 +107,70 @@ def put_all_from(
             for row in store.lock_versions(tx.connection, part, product_id, day):
                 of = present if row.first_day <= day else ahead
                 of.setdefault((row.account_id, row.product_id), row)
-    new, changed, shortened, gone = [], [], [], []
+    new, changed, shortened, moved, gone = [], [], [], [], []
     for key, values in wanted.items():
-        now, last_day = present.get(key), None
+        now, following = present.get(key), ahead.get(key)
+        ids = {"account_id": key[0], "product_id": key[1]}
+        last_day = now.last_day if now is not None else following.first_day - ONE_DAY if following else None
+        if key in until and values is not None:
+            last_day, then = _ends_on(day, until[key], now, following)
+            if then is None or then.terms_again and all(getattr(now, name) == values[name] for name in values):
+                pass
+            elif then.takes_place_of is not None:
+                gone.append(then.takes_place_of)
+            elif then.moves is not None:
+                moved.append({"version": then.moves, "first_day": then.first_day})
+            else:
+                terms = {name: getattr(now, name) for name in values}
+                new.append({**ids, "first_day": then.first_day, "last_day": then.last_day, **terms})
         if now is not None and now.first_day == day:
             if values is None:
                 gone.append(now.id)
             else:
-                changed.append({"version": now.id, **values})
+                changed.append({"version": now.id, **values, "last_day": last_day})
             continue
         if now is not None:
-            shortened.append({"version": now.id, "last_day": yesterday})
-            last_day = now.last_day
-        elif key in ahead:
-            last_day = ahead[key].first_day - timedelta(days=1)
+            shortened.append({"version": now.id, "last_day": day - ONE_DAY})
         if values is not None:
-            new.append({"account_id": key[0], "product_id": key[1], "first_day": day, "last_day": last_day, **values})
-    store.write_versions(tx.connection, new, changed, shortened, gone)
+            new.append({**ids, "first_day": day, "last_day": last_day, **values})
+    store.write_versions(tx.connection, new, changed, shortened, moved, gone)
     return present
+
+
+@dataclass(frozen=True)
+class _Then:
+    """What begins after a last day: the present terms again, the following version (``moves``), or nothing, where the
+    new terms take the place of the following version."""
+
+    first_day: date | None = None
+    last_day: date | None = None
+    moves: int | None = None
+    takes_place_of: int | None = None
+
+    @property
+    def terms_again(self) -> bool:
+        """Whether the present terms are in force again."""
+        return self.moves is None and self.takes_place_of is None
+
+
+def _ends_on(
+    day: date, chosen: date | None, now: Any | None, following: Any | None
+) -> tuple[date | None, _Then | None]:
+    """The last day of new terms, and what begins after it."""
+    if chosen is not None and chosen < day:
+        raise invalid(f"The last day is {chosen}; the terms begin on {day}.", "last_day")
+    end = None if now is None else now.last_day
+    if now is not None and following is not None and following.first_day - ONE_DAY == end:
+        if chosen is None:
+            return following.last_day, _Then(takes_place_of=following.id)
+        if following.last_day is not None and chosen >= following.last_day:
+            raise invalid(f"Other terms end on {following.last_day}; choose a last day before it.", "last_day")
+        return chosen, _Then(chosen + ONE_DAY, moves=following.id)
+    if following is not None and chosen is not None and chosen >= following.first_day:
+        raise invalid(f"Other terms begin on {following.first_day}; choose a last day before it.", "last_day")
+    if now is not None and chosen is not None and (end is None or chosen < end):
+        return chosen, _Then(chosen + ONE_DAY, end)
+    return (following.first_day - ONE_DAY if chosen is None and following is not None else chosen), None
 
 
 def end_all_from(tx: Transaction, account_ids: Collection[int], day: date) -> None:

@@ -196,17 +196,38 @@ def next_boundary(connection: sa.Connection, product_ids: Collection[int], after
     return min((day for day in (begins, day_after) if day is not None), default=None)
 
 
+def ending(connection: sa.Connection, branch: sa.ColumnElement[bool], first: date, last: date, limit: int) -> list[Any]:
+    """Versions of a branch's accounts that end within these days, the earliest first, with the terms that follow
+    (``then_id`` NULL = none do)."""
+    a, then = allocations, allocations.alias("following")
+    follows = sa.and_(
+        then.c.product_id == a.c.product_id,
+        then.c.account_id == a.c.account_id,
+        then.c.first_day == sa.func.adddate(a.c.last_day, 1),
+    )
+    return list(
+        connection.execute(
+            sa.select(a, then.c.id.label("then_id"), then.c.reserve.label("then_reserve"), then.c.cap.label("then_cap"))
+            .outerjoin(then, follows)
+            .where(branch, a.c.last_day >= first, a.c.last_day <= last)
+            .order_by(a.c.last_day, a.c.account_id, a.c.product_id)
+            .limit(limit)
+        )
+    )
+
+
 def write_versions(
     connection: sa.Connection,
     new: Sequence[dict[str, Any]],
     changed: Sequence[dict[str, Any]],
     shortened: Sequence[dict[str, Any]],
+    moved: Sequence[dict[str, Any]],
     gone: Sequence[int],
 ) -> None:
-    """Add versions, change some in place that have not outlived their first day, let some end (``version`` is their
-    number), and take some out."""
+    """Add versions, change some in place that have not outlived their first day, let some end or begin on another day
+    (``version`` is their number), and take some out."""
     a = allocations
-    for rows in (changed, shortened):
+    for rows in (changed, shortened, moved):
         if rows:
             values: dict[str, sa.BindParameter[Any]] = {
                 name: sa.bindparam(f"new_{name}") for name in rows[0] if name != "version"

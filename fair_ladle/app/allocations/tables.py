@@ -21,6 +21,7 @@ allocations = sa.Table(
     sa.Column("first_day", sa.Date, nullable=False),
     sa.Column("last_day", sa.Date),
     sa.UniqueConstraint("product_id", "account_id", "first_day"),
+    sa.Index("ix_allocations_last_day", "last_day"),
 )
 
 counters = sa.Table(

@@ -20,6 +20,7 @@ from fair_ladle.app.drafts.change_types import (
     StatusChange,
     Terms,
     UnitsChange,
+    Until,
 )
 from fair_ladle.app.drafts.evaluate import DraftEvaluation
 from fair_ladle.app.log import service as log_service
@@ -296,24 +297,33 @@ def _allocate(
         (ids[each.account], products[each.product].id): None if each.terms is None else each.terms.model_dump()
         for each in mine
     }
-    present = allocations.put_all_from(tx, evaluation.before.day, terms)
+    until = {
+        (ids[each.account], products[each.product].id): each.until.last_day for each in mine if each.until is not None
+    }
+    present = allocations.put_all_from(tx, evaluation.before.day, terms, until)
     written = []
     for change in mine:
         product, key = products[change.product], (ids[change.account], products[change.product].id)
         version, now = present.get(key), terms[key] or {}
         was = {name: getattr(version, name) for name in TERMS} if version else {}
         differs = [name for name in TERMS if was.get(name) != now.get(name)]
+        ends = None if version is None else version.last_day
+        before = {name: format_term(name, was[name], product) for name in differs if name in was}
+        after = {name: format_term(name, now[name], product) for name in differs if name in now}
+        if change.until is not None and change.until.last_day != ends:
+            before["last day"] = "open" if ends is None else ends.isoformat()
+            after["last day"] = "open" if change.until.last_day is None else change.until.last_day.isoformat()
         entries.append(
             Entry(
                 "allocation changed",
                 product.code,
                 key[0],
-                {name: format_term(name, was[name], product) for name in differs if name in was} or None,
-                {name: format_term(name, now[name], product) for name in differs if name in now}
-                or {"allocation": "none"},
+                before or None,
+                after or {"allocation": "none"},
             )
         )
-        written.append(change.model_copy(update={"was": Terms(**was) if was else None}))
+        ended = None if change.until is None else Until(last_day=ends)
+        written.append(change.model_copy(update={"was": Terms(**was) if was else None, "was_until": ended}))
     return written
 
 

@@ -29,6 +29,13 @@ class Terms(Plain):
     grace_days: int | None = Field(default=None, ge=0, le=3660)
 
 
+class Until(Plain):
+    """The last day on which an allocation's new terms apply, null = for good. On the day after it what follows begins:
+    the terms that are in force now, unless others are due then."""
+
+    last_day: Day | None
+
+
 class Staged(Plain):
     """A change of a draft; ``about`` names the member that says which account it is about."""
 
@@ -43,7 +50,8 @@ class Staged(Plain):
 class AllocationChange(Staged):
     """An allocation shall be ``terms`` (null = nothing any more).
 
-    ``seen`` is the id of the version the change was made on, null where there was none; ``was`` its terms.
+    ``seen`` is the id of the version the change was made on, null where there was none; ``was`` its terms. ``until``
+    null = the last day stays what it is; ``was_until`` is what it was.
     """
 
     kind: Literal["allocation"] = "allocation"
@@ -52,6 +60,8 @@ class AllocationChange(Staged):
     terms: Terms | None
     seen: int | None
     was: Terms | None = None
+    until: Until | None = None
+    was_until: Until | None = None
 
     @property
     def key(self) -> str:

@@ -526,6 +526,8 @@ class DraftEvaluation:
                 f"{name}: a reserve of {to_units(terms.reserve, product.measure):f} is over the cap of "
                 f"{to_units(terms.cap, product.measure):f}; raise the cap or lower the reserve.",
             )
+        if change.until is not None and change.until.last_day is not None and change.until.last_day < self.before.day:
+            self.fault(change, f"{name}: the last day is over; choose one from {self.before.day} on.")
         if owns and terms.reserve:
             self.fault(change, f"{name} owns the pool of {product.name}; it has a cap there, not a reserve.")
         if terms.at_cap == "grace" and terms.grace_days is None:

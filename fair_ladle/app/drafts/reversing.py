@@ -18,6 +18,7 @@ from fair_ladle.app.drafts.change_types import (
     StatusChange,
     Terms,
     UnitsChange,
+    Until,
 )
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import service as pools_service
@@ -47,6 +48,8 @@ def reversed_changes(tx: Transaction, changes: Sequence[Change]) -> list[Change]
                     terms=change.was,
                     seen=now.id if now else None,
                     was=terms_of(now),
+                    until=None if change.was is None else change.was_until,
+                    was_until=None if change.until is None else Until(last_day=now.last_day if now else None),
                 )
             )
         elif isinstance(change, NewLot):

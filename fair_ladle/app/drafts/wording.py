@@ -48,7 +48,7 @@ def lines_by_account(changes: Sequence[Change], products: Mapping[str, Product])
 
 def _line(change: Change, products: Mapping[str, Product]) -> str | None:
     if isinstance(change, AllocationChange):
-        return _allocation(products[change.product], change.terms, change.was)
+        return _allocation(products[change.product], change.terms, change.was) + _until(change)
     if isinstance(change, NewLot):
         product = products[change.product]
         return (
@@ -89,6 +89,14 @@ def _allocation(product: Product, terms: Terms | None, was: Terms | None) -> str
     if terms.cap is not None and (was is None or was.at_cap != terms.at_cap):
         said.append(AT_CAP_SAID[terms.at_cap])
     return f"{product.name}: {'; '.join(said)}."
+
+
+def _until(change: AllocationChange) -> str:
+    if change.until is None or change.terms is None:
+        return ""
+    return (
+        " It has no last day." if change.until.last_day is None else f" It applies until {_day(change.until.last_day)}."
+    )
 
 
 def name_of(changes: Sequence[Change], accounts: Accounts, products: Mapping[str, Product]) -> str:

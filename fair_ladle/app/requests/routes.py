@@ -26,6 +26,8 @@ class Ask(BaseModel):
     as_what: Literal["cap", "reserve"] = "cap"
     reason: str = Field(max_length=2000)
     wish_day: Day | None = None
+    last_day: Day | None = None
+    """Wanted until then; null = for good."""
 
 
 class GrantBody(BaseModel):
@@ -65,6 +67,7 @@ class RequestBody(BaseModel):
     as_what: str
     reason: str
     wish_day: date | None
+    last_day: date | None
     state: str
     granted: int | None
     asked_by: str
@@ -91,6 +94,7 @@ def request_body(found: usecases.Request) -> RequestBody:
         as_what=row.as_what,
         reason=row.reason,
         wish_day=row.wish_day,
+        last_day=row.last_day,
         state=row.state,
         granted=row.granted,
         asked_by=row.asked_by,
@@ -111,9 +115,8 @@ def requests(db: Db, who: Who, account: str | None = None, waiting: bool = False
 @routes.post("", response_model=RequestBody, status_code=201)
 def ask(body: Ask, db: Db, who: Who) -> Any:
     """Ask one's parent for more, or offer some back."""
-    return request_body(
-        db.run(usecases.ask, who, body.account, body.product, body.amount, body.as_what, body.reason, body.wish_day)
-    )
+    wanted = (body.account, body.product, body.amount, body.as_what, body.reason, body.wish_day, body.last_day)
+    return request_body(db.run(usecases.ask, who, *wanted))
 
 
 @routes.get("/{request_id}/effect", response_model=EffectBody)

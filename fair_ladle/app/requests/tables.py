@@ -16,6 +16,7 @@ requests = sa.Table(
     sa.Column("as_what", sa.String(16), nullable=False, comment="cap, or reserve (and the cap with it)"),
     sa.Column("reason", sa.Text, nullable=False),
     sa.Column("wish_day", sa.Date),
+    sa.Column("last_day", sa.Date, comment="wanted until then; NULL = for good"),
     sa.Column("state", sa.String(16), nullable=False, comment="waiting, granted, refused or withdrawn"),
     sa.Column("granted", sa.BigInteger, comment="grains given in the end"),
     sa.Column("asked_by_id", sa.ForeignKey("sign_ins.id"), nullable=False),

@@ -12,7 +12,7 @@ from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.positions import Positions, settle_snapshot
 from fair_ladle.app.allocations.snapshots import present_snapshot
-from fair_ladle.app.drafts.change_types import AllocationChange, Terms
+from fair_ladle.app.drafts.change_types import AllocationChange, Terms, Until
 from fair_ladle.app.drafts.preview import Preview, apply_changes
 from fair_ladle.app.drafts.preview import preview as preview_changes
 from fair_ladle.app.drafts.reversing import terms_of
@@ -56,9 +56,11 @@ def ask(
     as_what: As,
     reason: str,
     wish_day: date | None,
+    last_day: date | None = None,
     because_of: int | None = None,
 ) -> Request:
-    """Ask the parent of the account at the top of one's branch for more; an amount below 0 offers some back."""
+    """Ask the parent of the account at the top of one's branch for more, for good or until a last day; an amount below
+    0 offers some back."""
     found, row, wanted = _position(tx, actor, account, product)
     accounts = found.snapshot.accounts
     if row != accounts_service.top_row(accounts, actor):
@@ -69,6 +71,8 @@ def ask(
         raise invalid("Give a reason for whoever decides.", "reason")
     if wish_day is not None and wish_day < found.snapshot.day:
         raise invalid(f"The day you wish for is over; today is {found.snapshot.day}.", "wish_day")
+    if last_day is not None and (amount < 0 or last_day < max(found.snapshot.day, wish_day or date.min)):
+        raise invalid("More is asked for until a last day, which is not before the first.", "last_day")
     account_id = int(accounts.ids[row])
     _terms(tx, found, row, wanted, as_what, amount)
     now = tx.now
@@ -81,6 +85,7 @@ def ask(
             "as_what": as_what,
             "reason": reason.strip(),
             "wish_day": wish_day,
+            "last_day": last_day,
             "state": "waiting",
             "asked_by_id": actor.sign_in_id,
             "asked_by": actor.name,
@@ -91,6 +96,7 @@ def ask(
         store.update(tx.connection, because_of, {"passed_up_id": request_id})
     what = f"{wanted.said(abs(amount))} of {wanted.name}"
     by_when = f", by {wish_day:%d %B %Y}" if wish_day else ""
+    by_when += f", until {last_day:%d %B %Y}" if last_day else ""
     subject = (
         f"{accounts.name(row)} asks for {what}{by_when}"
         if amount > 0
@@ -103,7 +109,7 @@ def ask(
 def preview(tx: Transaction, actor: Actor, request_id: int, part: int | None = None) -> Preview:
     """What granting a request, or part of it, would do."""
     row, found, place, product = _to_answer(tx, actor, request_id)
-    return preview_changes(tx, actor, [_change(tx, found, place, product, row.as_what, _part(row, part, product))])
+    return preview_changes(tx, actor, [_change(tx, found, place, product, row, _part(row, part, product))])
 
 
 def grant(tx: Transaction, actor: Actor, request_id: int, part: int | None = None, text: str = "") -> Request:
@@ -112,7 +118,7 @@ def grant(tx: Transaction, actor: Actor, request_id: int, part: int | None = Non
     row, found, place, product = _to_answer(tx, actor, request_id, lock=True)
     amount = _part(row, part, product)
     accounts = found.snapshot.accounts
-    apply_changes(tx, actor, [_change(tx, found, place, product, row.as_what, amount)], f"request {request_id}")
+    apply_changes(tx, actor, [_change(tx, found, place, product, row, amount)], f"request {request_id}")
     store.update(tx.connection, request_id, {"state": "granted", "granted": amount})
     whole = "" if amount == row.amount else f" of the {product.said(abs(row.amount))}"
     verb = "was granted" if row.amount > 0 else "gave back"
@@ -178,6 +184,7 @@ def pass_up(tx: Transaction, actor: Actor, request_id: int, reason: str) -> Requ
         row.as_what,
         text,
         row.wish_day,
+        row.last_day,
         because_of=request_id,
     )
     subject = f"What {accounts.name(place)} asked for of {product.name} was passed up"
@@ -319,16 +326,18 @@ def _part(row: Any, part: int | None, product: Product) -> int:
 
 
 def _change(
-    tx: Transaction, found: Positions, place: int, product: Product, as_what: As, amount: int
+    tx: Transaction, found: Positions, place: int, product: Product, request: Any, amount: int
 ) -> AllocationChange:
     account_id = int(found.snapshot.accounts.ids[place])
     version = allocations.in_force(tx, [product.id], [account_id], found.snapshot.day).get((account_id, product.id))
     return AllocationChange(
         account=found.snapshot.accounts.tree.codes[place],
         product=product.code,
-        terms=_terms(tx, found, place, product, as_what, amount),
+        terms=_terms(tx, found, place, product, request.as_what, amount),
         seen=version.id if version else None,
         was=terms_of(version),
+        until=None if request.last_day is None else Until(last_day=request.last_day),
+        was_until=None if request.last_day is None else Until(last_day=version.last_day if version else None),
     )
 
 

@@ -65,6 +65,19 @@ class EndingBody(OfProduct):
     held: int
 
 
+class AllocationEndingBody(OfProduct):
+    """An allocation that ends soon, and what follows it."""
+
+    account: str
+    name: str
+    last_day: str
+    cap: int | None
+    reserve: int
+    follows: bool
+    then_cap: int | None
+    then_reserve: int
+
+
 class IdleBody(OfProduct):
     """Stock that nobody holds, or holds and does not use, and the money in it a month."""
 
@@ -112,6 +125,7 @@ class TodayBody(BaseModel):
     near_count: int
     shortfalls: list[ShortfallBody]
     endings: list[EndingBody]
+    allocations_ending: list[AllocationEndingBody]
     idle: list[IdleBody]
     outlook: list[OutlookBody]
     requests: list[RequestBody]
@@ -174,6 +188,20 @@ def today(db: Db, who: Who) -> Any:
                 held=each.held,
             )
             for each in found.endings
+        ],
+        allocations_ending=[
+            AllocationEndingBody(
+                **_of(each.product),
+                account=each.account,
+                name=each.name,
+                last_day=each.last_day.isoformat(),
+                cap=each.cap,
+                reserve=each.reserve,
+                follows=each.follows,
+                then_cap=each.then_cap,
+                then_reserve=each.then_reserve,
+            )
+            for each in found.allocations_ending
         ],
         idle=[
             IdleBody(

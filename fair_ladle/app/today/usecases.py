@@ -10,6 +10,7 @@ from typing import Any
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.allocations import present, views
+from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations import snapshots as allocations_snapshots
 from fair_ladle.app.allocations.positions import Positions, positions_at
 from fair_ladle.app.drafts import usecases as drafts
@@ -28,6 +29,8 @@ from fair_ladle.core.quantities import half_up
 
 SHOWN = 50
 """So many of a kind at most."""
+SOON = 30
+"""Days within which an allocation that ends is shown."""
 AHEAD = 6
 """Months of the outlook."""
 
@@ -75,6 +78,21 @@ class LotEnding:
 
 
 @dataclass(frozen=True)
+class AllocationEnding:
+    """An allocation that ends soon, and the cap that follows; ``follows`` = whether any terms do. In grains."""
+
+    product: Product
+    account: str
+    name: str
+    last_day: date
+    cap: int | None
+    reserve: int
+    follows: bool
+    then_cap: int | None
+    then_reserve: int
+
+
+@dataclass(frozen=True)
 class IdleStock:
     """What of a pool is promised to nobody, and what is promised and not used, with the money in it a month."""
 
@@ -111,6 +129,8 @@ class Today:
     """How many there are past a cap, and near one; the list has the first of each."""
     shortfalls: list[Shortfall]
     endings: list[LotEnding]
+    allocations_ending: list[AllocationEnding]
+    """The first of those that end within ``SOON`` days."""
     idle: list[IdleStock]
     outlook: list[Outlook]
     requests: list[requests_usecases.Request]
@@ -161,6 +181,7 @@ def today(tx: Transaction, actor: Actor) -> Today:
         pressed[1] if pressed else len(near),
         shortfalls,
         sorted(endings, key=lambda each: (each.ending.uncovered == 0, each.ending.day, each.product.code)),
+        _allocations_ending(tx, known, int(branch[0]), products, snapshot.day),
         sorted(idle, key=lambda each: -(each.free_cost + each.promised_cost)),
         outlook,
         requests_usecases.to_answer_first(tx, actor),
@@ -215,6 +236,28 @@ def _at_risk(found: Positions, top: int, inside: set[int]) -> list[AtRisk]:
             each.product.code,
         ),
     )
+
+
+def _allocations_ending(
+    tx: Transaction, accounts: Accounts, top: int, products: list[Product], day: date
+) -> list[AllocationEnding]:
+    by_id = {each.id: each for each in products}
+    rows = allocations.ending(tx, accounts, top, day, day + timedelta(days=SOON), SHOWN)
+    return [
+        AllocationEnding(
+            by_id[each.product_id],
+            accounts.tree.codes[place],
+            accounts.full_name(place, top),
+            each.last_day,
+            each.cap,
+            each.reserve,
+            each.then_id is not None,
+            each.then_cap,
+            each.then_reserve or 0,
+        )
+        for each in rows
+        if each.product_id in by_id and (place := accounts.row_of_id[each.account_id]) >= 0
+    ]
 
 
 def _idle(found: Positions, place: int, pool: Pool, owner: tuple[str, str]) -> IdleStock | None:

@@ -3752,7 +3752,8 @@ export interface components {
          * AllocationChange
          * @description An allocation shall be ``terms`` (null = nothing any more).
          *
-         *     ``seen`` is the id of the version the change was made on, null where there was none; ``was`` its terms.
+         *     ``seen`` is the id of the version the change was made on, null where there was none; ``was`` its terms. ``until``
+         *     null = the last day stays what it is; ``was_until`` is what it was.
          */
         "AllocationChange-Input": {
             /** Account */
@@ -3767,13 +3768,16 @@ export interface components {
             /** Seen */
             seen: number | null;
             terms: components["schemas"]["Terms-Input"] | null;
+            until?: components["schemas"]["Until"] | null;
             was?: components["schemas"]["Terms-Input"] | null;
+            was_until?: components["schemas"]["Until"] | null;
         };
         /**
          * AllocationChange
          * @description An allocation shall be ``terms`` (null = nothing any more).
          *
-         *     ``seen`` is the id of the version the change was made on, null where there was none; ``was`` its terms.
+         *     ``seen`` is the id of the version the change was made on, null where there was none; ``was`` its terms. ``until``
+         *     null = the last day stays what it is; ``was_until`` is what it was.
          */
         "AllocationChange-Output": {
             /** Account */
@@ -3788,7 +3792,41 @@ export interface components {
             /** Seen */
             seen: number | null;
             terms: components["schemas"]["Terms-Output"] | null;
+            until: components["schemas"]["Until"] | null;
             was: components["schemas"]["Terms-Output"] | null;
+            was_until: components["schemas"]["Until"] | null;
+        };
+        /**
+         * AllocationEndingBody
+         * @description An allocation that ends soon, and what follows it.
+         */
+        AllocationEndingBody: {
+            /** Account */
+            account: string;
+            /** Cap */
+            cap: number | null;
+            /** Follows */
+            follows: boolean;
+            /** Last Day */
+            last_day: string;
+            /** Measure */
+            measure: string;
+            /** Name */
+            name: string;
+            /** Per Unit */
+            per_unit: number;
+            /** Product */
+            product: string;
+            /** Product Name */
+            product_name: string;
+            /** Reserve */
+            reserve: number;
+            /** Then Cap */
+            then_cap: number | null;
+            /** Then Reserve */
+            then_reserve: number;
+            /** Unit */
+            unit: string;
         };
         /**
          * AllocationGrid
@@ -3927,6 +3965,8 @@ export interface components {
              * @enum {string}
              */
             as_what: "cap" | "reserve";
+            /** Last Day */
+            last_day?: string | null;
             /** Product */
             product: string;
             /** Reason */
@@ -7736,6 +7776,8 @@ export interface components {
             granted: number | null;
             /** Id */
             id: number;
+            /** Last Day */
+            last_day: string | null;
             /** Name */
             name: string;
             /** Parent */
@@ -8854,6 +8896,8 @@ export interface components {
          * @description Everything of a day.
          */
         TodayBody: {
+            /** Allocations Ending */
+            allocations_ending: components["schemas"]["AllocationEndingBody"][];
             /** Day */
             day: string;
             /** Domains */
@@ -8981,6 +9025,15 @@ export interface components {
             people: number;
             /** Seats */
             seats: number;
+        };
+        /**
+         * Until
+         * @description The last day on which an allocation's new terms apply, null = for good. On the day after it what follows begins:
+         *     the terms that are in force now, unless others are due then.
+         */
+        Until: {
+            /** Last Day */
+            last_day: string | null;
         };
         /**
          * UseBody

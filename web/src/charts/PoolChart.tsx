@@ -53,7 +53,7 @@ export function PoolChart({ lots, points, today, perUnit, unit, width, height, o
       width={width}
       height={height}
       role="group"
-      aria-label={`Lots, promised and used over time, ${unit}`}
+      aria-label={`Lots, held and used over time, ${unit}`}
     >
       {y.ticks(4).map((tick) => (
         <g className="tick" key={tick}>

@@ -10,7 +10,15 @@ export interface Terms {
   grace_days: number | null
 }
 
-/** An allocation shall be these terms (null = nothing any more); `seen` and `was` are what it was made on. */
+/** The last day of an allocation's terms; null = for good. */
+export interface Until {
+  last_day: string | null
+}
+
+/**
+ * An allocation shall be these terms (null = nothing any more); `seen` and `was` are what it was made on. Without
+ * `until` its last day stays what it is.
+ */
 export interface AllocationChange {
   kind: 'allocation'
   account: string
@@ -18,6 +26,8 @@ export interface AllocationChange {
   terms: Terms | null
   seen: number | null
   was: Terms | null
+  until?: Until | null
+  was_until?: Until | null
 }
 
 export interface NewLot {
@@ -182,10 +192,19 @@ export function sameTerms(one: Terms | null, other: Terms | null): boolean {
 }
 
 function changesNothing(change: Change): boolean {
-  if (change.kind === 'allocation') return sameTerms(change.terms, change.was)
+  if (change.kind === 'allocation')
+    return (
+      sameTerms(change.terms, change.was) && (!change.until || change.until.last_day === change.was_until?.last_day)
+    )
   if (change.kind === 'move') return change.parent === change.was
   if (change.kind === 'status') return change.status === change.was && change.charged === change.was_charged
   return change.kind === 'lot end' && change.last_day === change.was
+}
+
+/** Other terms in a cell keep the last day that the draft already has for it. */
+function keepsItsDay(change: Change, there: Change | undefined): Change {
+  if (change.kind !== 'allocation' || there?.kind !== 'allocation' || change.until !== undefined) return change
+  return there.until ? { ...change, until: there.until, was_until: there.was_until ?? null } : change
 }
 
 /** The draft after an action; a change back to what was leaves the draft. */
@@ -193,7 +212,8 @@ export function reduce(draft: Draft, action: Action): Draft {
   switch (action.do) {
     case 'set': {
       const changes = { ...draft.changes }
-      for (const change of action.changes) {
+      for (const asked of action.changes) {
+        const change = keepsItsDay(asked, changes[slotOf(asked)])
         if (changesNothing(change)) delete changes[slotOf(change)]
         else changes[slotOf(change)] = change
       }

@@ -83,7 +83,7 @@ export function GaugeKey() {
       </span>
       <span>
         <i className="k h" />
-        promised
+        reserved, unused
       </span>
       <span>
         <i className="k n" />

@@ -13,8 +13,8 @@ import {
   type Cell,
   type Effect,
 } from '../../api/queries'
-import { allocationSlot, type AtCap, type Change, type Changes, type Terms } from '../../domain/draft'
-import { dayName, dayOf } from '../../domain/months'
+import { allocationSlot, sameTerms, type AtCap, type Change, type Changes, type Terms } from '../../domain/draft'
+import { dayAfter, dayName, dayOf } from '../../domain/months'
 import { parseUnits, units, unitName } from '../../domain/units'
 import { holders } from '../../parts/holders'
 import { Ladder } from '../../parts/Ladder'
@@ -59,7 +59,23 @@ function CellDrawer({ cell, changes, effect, set, look, on }: DrawerProps & { ce
       <h2>{cell.name}</h2>
       {cell.parent_name && <div className="quiet small">{cell.parent_name}</div>}
       {cell.may_change && !on ? (
-        <TermsForm cell={cell} terms={terms} put={put} />
+        <TermsForm
+          cell={cell}
+          terms={terms}
+          put={put}
+          until={
+            change?.kind === 'allocation' && change.until ? change.until.last_day : (cell.version?.last_day ?? null)
+          }
+          putUntil={(last_day) =>
+            set([
+              {
+                ...changeOf(cell, terms),
+                until: { last_day },
+                was_until: { last_day: cell.version?.last_day ?? null },
+              },
+            ])
+          }
+        />
       ) : (
         <p className="say quiet">
           {termsSentence(cell, terms)}{' '}
@@ -107,7 +123,19 @@ function overSentence(cell: Cell, terms: Terms, load: number, state: string): st
   return ''
 }
 
-function TermsForm({ cell, terms, put }: { cell: Cell; terms: Terms; put: (other: Partial<Terms>) => void }) {
+function TermsForm({
+  cell,
+  terms,
+  put,
+  until,
+  putUntil,
+}: {
+  cell: Cell
+  terms: Terms
+  put: (other: Partial<Terms>) => void
+  until: string | null
+  putUntil: (last_day: string | null) => void
+}) {
   const was = termsOf(cell.version)
   const owner = cell.ladder.limits.findIndex((each) => each.account === 'supply') === 1
   return (
@@ -163,6 +191,21 @@ function TermsForm({ cell, terms, put }: { cell: Cell; terms: Terms; put: (other
           perUnit={1}
           put={(value) => put({ grace_days: value ?? 0 })}
         />
+      )}
+      <Form.Group controlId="last-day" style={{ gridColumn: '1 / -1' }}>
+        <Form.Label>Last day</Form.Label>
+        <Form.Control
+          type="date"
+          value={until ?? ''}
+          className={until === (cell.version?.last_day ?? null) ? undefined : 'changed'}
+          onChange={(event) => putUntil(event.target.value || null)}
+        />
+      </Form.Group>
+      {until !== null && until !== cell.version?.last_day && (
+        <div className="quiet small" style={{ gridColumn: '1 / -1' }}>
+          From {dayName(dayAfter(until))}{' '}
+          {cell.version && !sameTerms(terms, was) ? `again: ${termsSentence(cell, was)}` : 'no allocation.'}
+        </div>
       )}
       <div className="quiet small" style={{ gridColumn: '1 / -1' }}>
         {unitName(cell.unit, 2)}

@@ -34,6 +34,7 @@ export function ShareOut({ pool, find, close }: ShareOutProps) {
   const [amount, setAmount] = useState('')
   const [way, setWay] = useState<Way>('need')
   const [asWhat, setAsWhat] = useState<'cap' | 'reserve'>('cap')
+  const [day, setDay] = useState('')
   const [left, setLeft] = useState<ReadonlySet<string>>(new Set())
   const [bounds, setBounds] = useState<Record<string, { least: string; most: string; part: string }>>({})
   const per = pool.per_unit
@@ -67,7 +68,8 @@ export function ShareOut({ pool, find, close }: ShareOutProps) {
     setBounds((now) => ({ ...now, [code]: { least: '', most: '', part: '', ...now[code], [name]: text } }))
   const unit = unitName(pool.unit, 2)
   const fill = () => {
-    draft.set((data?.parts ?? []).flatMap((each) => (each.change ? [each.change] : [])))
+    const until = day ? { until: { last_day: day }, was_until: { last_day: null } } : {}
+    draft.set((data?.parts ?? []).flatMap((each) => (each.change ? [{ ...each.change, ...until }] : [])))
     close()
   }
   return (
@@ -104,6 +106,10 @@ export function ShareOut({ pool, find, close }: ShareOutProps) {
               <option value="cap">raise the cap</option>
               <option value="reserve">raise the reserve</option>
             </Form.Select>
+          </Form.Group>
+          <Form.Group controlId="share-until">
+            <Form.Label>Last day (optional)</Form.Label>
+            <Form.Control type="date" value={day} onChange={(event) => setDay(event.target.value)} />
           </Form.Group>
         </div>
         {found.isError && <Trouble error={found.error} again={() => void found.refetch()} />}

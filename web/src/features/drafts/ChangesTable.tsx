@@ -77,7 +77,21 @@ export function ChangesTable({ changes, effect, names: known, forget }: ChangesT
 function ChangeText({ change, names }: { change: Change; names: Names }) {
   if (change.kind === 'allocation') {
     const pool = names.pool(change.product)
-    return <TermsChange was={change.was} now={change.terms} perUnit={pool?.per_unit ?? 1} unit={pool?.unit ?? ''} />
+    return (
+      <>
+        <TermsChange was={change.was} now={change.terms} perUnit={pool?.per_unit ?? 1} unit={pool?.unit ?? ''} />
+        {change.until && (
+          <>
+            {' '}
+            last day{' '}
+            <FromTo
+              from={change.was_until?.last_day ? dayName(change.was_until.last_day) : 'open'}
+              to={change.until.last_day ? dayName(change.until.last_day) : 'open'}
+            />
+          </>
+        )}
+      </>
+    )
   }
   if (change.kind === 'new lot') {
     const pool = names.pool(change.product)

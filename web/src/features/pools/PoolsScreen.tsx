@@ -216,7 +216,7 @@ function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null 
           <i className="lotkey" />
           lots
           <i className="promisedkey" />
-          promised
+          held
           <i className="usedkey" />
           used
           <i className="shortkey" />

@@ -30,6 +30,7 @@ export function AskForm({
   const [asWhat, setAsWhat] = useState<Schemas['Ask']['as_what']>(capped ? 'cap' : 'reserve')
   const [reason, setReason] = useState('')
   const [day, setDay] = useState('')
+  const [until, setUntil] = useState('')
   const [trouble, setTrouble] = useState('')
   const amount = parseUnits(typed, perUnit)
   const ask = async () => {
@@ -43,6 +44,7 @@ export function AskForm({
             as_what: asWhat,
             reason,
             wish_day: day || null,
+            last_day: (!back && until) || null,
           },
         }),
       )
@@ -98,10 +100,18 @@ export function AskForm({
           onChange={(event) => setReason(event.target.value)}
         />
       </Form.Group>
-      <Form.Group controlId="ask-day">
-        <Form.Label>Needed by</Form.Label>
-        <Form.Control type="date" value={day} onChange={(event) => setDay(event.target.value)} />
-      </Form.Group>
+      <div className="d-flex gap-2">
+        <Form.Group controlId="ask-day" className="grow">
+          <Form.Label>Needed by</Form.Label>
+          <Form.Control type="date" value={day} onChange={(event) => setDay(event.target.value)} />
+        </Form.Group>
+        {!back && (
+          <Form.Group controlId="ask-until" className="grow">
+            <Form.Label>Last day (optional)</Form.Label>
+            <Form.Control type="date" value={until} onChange={(event) => setUntil(event.target.value)} />
+          </Form.Group>
+        )}
+      </div>
       {trouble && (
         <p className="over small" role="alert">
           {trouble}

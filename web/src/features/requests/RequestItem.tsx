@@ -33,7 +33,8 @@ export function RequestItem({ request, open = false }: { request: RequestBody; o
         <b>
           {request.name} {request.amount > 0 ? 'asks for' : 'offers back'} {amountOf(request, request.amount)} of{' '}
           {request.product_name}
-          {request.as_what === 'reserve' && ', promised'}
+          {request.as_what === 'reserve' && ', reserved'}
+          {request.last_day && `, until ${dayName(request.last_day)}`}
         </b>
         <p>
           “{request.reason}” {request.asked_by}

@@ -77,6 +77,7 @@ export default function TodayScreen() {
           {only === 'all' && <Troubles day={day} />}
           {only === 'notices' && <Notices notices={loose} />}
           {shows('pools') && <Pools day={day} />}
+          {shows('pools') && <EndingAllocations day={day} />}
           {shows('clients') && <AtRisk title="Over cap" items={past} count={day.past_count} day={day} />}
           {only === 'near' && <AtRisk title="Near cap" items={near} count={day.near_count} day={day} />}
           {only === 'idle' && <Idle day={day} />}
@@ -318,6 +319,51 @@ function Pools({ day }: { day: Today }) {
   )
 }
 
+/** Allocations with a last day that is near: what is in force until then, and what after it. */
+function EndingAllocations({ day }: { day: Today }) {
+  const ending = day.allocations_ending
+  if (!ending.length) return null
+  const terms = (each: Today['allocations_ending'][number], cap: number | null, reserve: number) =>
+    [cap === null ? 'no cap' : `cap ${of(each, cap)}`, reserve > 0 && `reserve ${of(each, reserve)}`]
+      .filter(Boolean)
+      .join(', ')
+  return (
+    <>
+      <h2 className="section">
+        Allocations ending<span>{ending.length}</span>
+      </h2>
+      <First
+        of={ending}
+        show={(each) => (
+          <article className="item" key={`${each.account} ${each.product} ${each.last_day}`}>
+            <div className="when">
+              {shortDay(each.last_day)}
+              <span>
+                {daysBetween(day.day, each.last_day) ? `in ${daysBetween(day.day, each.last_day)} days` : 'today'}
+              </span>
+            </div>
+            <div>
+              <b>
+                {each.name}: {terms(each, each.cap, each.reserve)} of {each.product_name}
+              </b>
+              <p>
+                {each.follows
+                  ? `From ${shortDay(dayAfter(each.last_day))}: ${terms(each, each.then_cap, each.then_reserve)}.`
+                  : 'No allocation follows.'}
+              </p>
+            </div>
+            <div className="acts">
+              <Link className="btn btn-outline-primary" to={cellAddress(each.account, each.product, each.measure)}>
+                Open
+              </Link>
+            </div>
+          </article>
+        )}
+      />
+    </>
+  )
+}
+
 /** Whoever is over or near a cap, by client; where there are more than came, the way to the rest. */
 function AtRisk({ title, items, count, day }: { title: string; items: Pressed[]; count: number; day: Today }) {
   if (!items.length) return null
@@ -360,8 +406,8 @@ function Idle({ day }: { day: Today }) {
               <p>
                 {money(each.free_cost)} {each.currency} a month;{' '}
                 {each.promised
-                  ? `another ${of(each, each.promised)} promised and not used, ${money(each.promised_cost)} ${each.currency}`
-                  : 'everything promised is used'}
+                  ? `another ${of(each, each.promised)} reserved and unused, ${money(each.promised_cost)} ${each.currency}`
+                  : 'everything reserved is in use'}
                 . {of(each, each.supply)} bought.
               </p>
             </div>

@@ -130,6 +130,7 @@ def test_changing_a_cap_by_keyboard(open_page: Open) -> None:
     page.keyboard.press("/")
     page.keyboard.type("engineering")
     page.keyboard.press("Enter")
+    expect(page.locator(":focus")).to_have_role("gridcell")
     for _ in range(2):
         page.keyboard.press("ArrowDown")
     page.keyboard.press("End")

@@ -1,34 +1,35 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
+import { Fragment, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { Link, useParams } from 'react-router'
+import { Link, useNavigate, useParams } from 'react-router'
 import { api, messageOf, take } from '../../api/client'
 import { First } from '../../parts/First'
 import { AccountSelect } from '../../parts/AccountSelect'
 import {
   accountDetail,
+  cell,
   gridOf,
   holdsOf,
   actsPage,
   me,
   requestsOf,
-  charged,
   today as todayQuery,
   useCan,
   type AccountBody,
   type Grid,
   type Pool,
 } from '../../api/queries'
-import { dayName, dayOf, instantName, monthAfter, monthName } from '../../domain/months'
-import { money } from '../../domain/money'
+import { dayName, dayOf, instantName } from '../../domain/months'
 import { shortUnits, unitName } from '../../domain/units'
 import { Gauge } from '../../parts/Gauge'
+import { Ladder } from '../../parts/Ladder'
 import { StateMark, Trouble, Wait } from '../../parts/States'
 import { useOutcome } from '../../parts/Outcome'
 import { useDraft } from '../drafts/context'
 import { Gives } from '../people/Gives'
 import { StorageLimits } from '../people/Storage'
 import { AskForm } from '../requests/AskForm'
+import { StatementPlot } from './StatementPlot'
 import { actorName } from '../log/actors'
 import { RequestItem } from '../requests/RequestItem'
 import { NewClient } from './NewClient'
@@ -97,7 +98,7 @@ function Loaded({ body, grid }: { body: AccountBody; grid: Grid }) {
             {body.parent && <Status body={body} />}
             <OnHold account={body.account} grid={grid} />
             <Notices account={body.account} />
-            {body.parent && <Statements account={body.account} />}
+            {body.parent && <StatementPlot account={body.account} />}
             <Below body={body} />
             <Settings account={body.account} />
             {body.parent && body.status !== 'closed' && <KeepTemplate body={body} />}
@@ -109,9 +110,30 @@ function Loaded({ body, grid }: { body: AccountBody; grid: Grid }) {
   )
 }
 
+/** Every limit on the way up from the account in one pool, and which of them holds it. */
+function LadderOf({ account, product }: { account: string; product: string }) {
+  const found = useQuery(cell(account, product, null))
+  const go = useNavigate()
+  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (!found.data) return <Wait what="the ladder" />
+  return (
+    <div className="ladderhere">
+      <p className="say">{found.data.ladder.sentence}</p>
+      <Ladder
+        limits={found.data.ladder.limits}
+        unit={found.data.unit}
+        onRung={(above) =>
+          void go(`/allocations?account=${encodeURIComponent(above)}&product=${encodeURIComponent(product)}&pools=all`)
+        }
+      />
+    </div>
+  )
+}
+
 function Pools({ pools, place, account }: { pools: Pool[]; place: number; account: string }) {
   const who = useQuery(me)
   const [asking, setAsking] = useState<string | null>(null)
+  const [ladder, setLadder] = useState<string | null>(null)
   const top = who.data?.running.account === account
   return (
     <section aria-label="Pools">
@@ -141,51 +163,69 @@ function Pools({ pools, place, account }: { pools: Pool[]; place: number; accoun
             ]
             const over = cap !== null && load > cap
             return (
-              <tr key={pool.product}>
-                <td>
-                  <Link
-                    to={`/allocations?account=${encodeURIComponent(account)}&product=${encodeURIComponent(pool.product)}&pools=all`}
-                  >
-                    {pool.name}
-                  </Link>{' '}
-                  <span className="quiet small">{unitName(pool.unit, 2)}</span>
-                </td>
-                <td className="fig">{shortUnits(used, pool.per_unit)}</td>
-                <td className="fig">{shortUnits(load, pool.per_unit)}</td>
-                <td className="fig">{shortUnits(pool.reserve[place] ?? 0, pool.per_unit)}</td>
-                <td className="fig">{cap === null ? '–' : shortUnits(cap, pool.per_unit)}</td>
-                <td className={over ? 'fig over' : 'fig'}>
-                  {over
-                    ? `${shortUnits(load - cap, pool.per_unit)} over`
-                    : room === null
-                      ? '–'
-                      : shortUnits(Math.max(0, room), pool.per_unit)}{' '}
-                  <StateMark state={pool.state[place] ?? 'within'} />
-                </td>
-                <td>
-                  <Gauge
-                    width={130}
-                    amounts={{
-                      used: Math.min(used, load),
-                      held: pool.held_by[place] ?? load,
-                      reserve: pool.reserve[place] ?? 0,
-                      limit: cap,
-                      reachable: load + Math.max(0, room ?? load * 0.15),
-                    }}
-                  />
-                </td>
-                <td className="fig">
-                  {top && !pool.owned && (
+              <Fragment key={pool.product}>
+                <tr>
+                  <td>
+                    <Link
+                      to={`/allocations?account=${encodeURIComponent(account)}&product=${encodeURIComponent(pool.product)}&pools=all`}
+                    >
+                      {pool.name}
+                    </Link>{' '}
+                    <span className="quiet small">{unitName(pool.unit, 2)}</span>
+                  </td>
+                  <td className="fig">{shortUnits(used, pool.per_unit)}</td>
+                  <td className="fig">{shortUnits(load, pool.per_unit)}</td>
+                  <td className="fig">{shortUnits(pool.reserve[place] ?? 0, pool.per_unit)}</td>
+                  <td className="fig">{cap === null ? '–' : shortUnits(cap, pool.per_unit)}</td>
+                  <td className={over ? 'fig over' : 'fig'}>
+                    {over
+                      ? `${shortUnits(load - cap, pool.per_unit)} over`
+                      : cap === null
+                        ? '–'
+                        : shortUnits(cap - load, pool.per_unit)}{' '}
+                    <StateMark state={pool.state[place] ?? 'within'} />
+                  </td>
+                  <td>
+                    <Gauge
+                      width={130}
+                      amounts={{
+                        used: Math.min(used, load),
+                        held: pool.held_by[place] ?? load,
+                        reserve: pool.reserve[place] ?? 0,
+                        limit: cap,
+                        reachable: load + Math.max(0, room ?? load * 0.15),
+                      }}
+                    />
+                  </td>
+                  <td className="fig text-nowrap">
                     <button
                       type="button"
                       className="btn btn-link btn-sm p-0"
-                      onClick={() => setAsking(asking === pool.product ? null : pool.product)}
+                      aria-expanded={ladder === pool.product}
+                      aria-label={`Ladder of ${pool.name}`}
+                      onClick={() => setLadder(ladder === pool.product ? null : pool.product)}
                     >
-                      Ask for more
-                    </button>
-                  )}
-                </td>
-              </tr>
+                      Ladder
+                    </button>{' '}
+                    {top && !pool.owned && (
+                      <button
+                        type="button"
+                        className="btn btn-link btn-sm p-0"
+                        onClick={() => setAsking(asking === pool.product ? null : pool.product)}
+                      >
+                        Ask for more
+                      </button>
+                    )}
+                  </td>
+                </tr>
+                {ladder === pool.product && (
+                  <tr>
+                    <td colSpan={8}>
+                      <LadderOf account={account} product={pool.product} />
+                    </td>
+                  </tr>
+                )}
+              </Fragment>
             )
           })}
         </tbody>
@@ -394,34 +434,6 @@ function Notices({ account }: { account: string }) {
         ))}
       </ul>
     </section>
-  )
-}
-
-function Statements({ account }: { account: string }) {
-  const day = useQuery(todayQuery).data?.day.slice(0, 7)
-  return (
-    <section aria-label="Statements">
-      <h3>Statements</h3>
-      {day && [0, -1, -2].map((back) => <StatementLine key={back} account={account} month={monthAfter(day, back)} />)}
-    </section>
-  )
-}
-
-function StatementLine({ account, month }: { account: string; month: string }) {
-  const found = useQuery(charged(account, month))
-  return (
-    <div className="d-flex justify-content-between">
-      <Link to={`/statements/${encodeURIComponent(account)}?month=${month}`}>{monthName(month)}</Link>
-      <span className="fig">
-        {found.data ? (
-          <>
-            {money(found.data.total)} <span className="quiet small">{found.data.currency}</span>
-          </>
-        ) : (
-          '…'
-        )}
-      </span>
-    </div>
   )
 }
 

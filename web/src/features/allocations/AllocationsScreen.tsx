@@ -272,6 +272,15 @@ function Loaded({ products }: { products: ProductName[] }) {
     startSharing()
   }, [ready, change, startSharing])
 
+  // Whoever presses Enter before what is found has come goes to the first of it, not of what was there before.
+  const [enters, setEnters] = useState(false)
+  const arrived = listing?.asked.find === find
+  useEffect(() => {
+    if (!enters || !arrived) return
+    document.querySelector<HTMLElement>('.agrid [tabindex="0"]')?.focus()
+    setEnters(false)
+  }, [enters, arrived])
+  const enter = useCallback(() => setEnters(true), [])
   const choose = useCallback((name: string, value: string | null) => change({ [name]: value }), [change])
   if (error && !listing) return <Trouble error={error} again={again} />
   if (!listing || !sheet) return <Wait what="the positions" />
@@ -288,6 +297,7 @@ function Loaded({ products }: { products: ProductName[] }) {
           attention={listing.attention}
           choose={choose}
           setFind={setFind}
+          enter={enter}
           shareOut={startSharing}
           on={on}
           against={against}

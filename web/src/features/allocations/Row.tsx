@@ -187,8 +187,11 @@ function leftText(figures: Figures, account: string, perUnit: number): string {
   return `${figures.state === 'near' ? '△ ' : ''}${roomText(figures, account, (grains) => roundUnits(grains, perUnit))}`
 }
 
-/** The room a cell has, named for what ends it: its own cap, the supply, or a cap above it. */
+/** The room a cell has, named for what ends it: its own cap (whatever it lets through past it), the supply, or a cap
+ * above it. */
 export function roomText(figures: Figures, account: string, of: (grains: number) => string): string {
+  const toCap = figures.cap === null ? null : Math.max(0, figures.cap - figures.load)
+  if (toCap !== null && (figures.headroom === null || figures.headroom >= toCap)) return `${of(toCap)} to cap`
   if (figures.headroom === null) return '–'
   const amount = of(Math.max(0, figures.headroom))
   if (figures.boundBy === account) return `${amount} to cap`
@@ -200,5 +203,8 @@ function spoken(name: string, account: string, pool: Pool, figures: Figures): st
   const cap = figures.cap === null ? 'no cap' : `cap ${of(figures.cap)}`
   const reserve = figures.reserve ? `, reserve ${of(figures.reserve)}` : ''
   const state = figures.state === 'within' ? '' : `, ${figures.state}`
-  return `${name}, ${pool.name}: ${of(figures.load)} counted, ${cap}${reserve}, ${roomText(figures, account, of)}${state}`
+  const past = figures.cap === null ? 0 : (figures.headroom ?? 0) - Math.max(0, figures.cap - figures.load)
+  const beyond = past > 0 && figures.load <= (figures.cap ?? 0) ? `, then ${of(past)} past it` : ''
+  const room = `${roomText(figures, account, of)}${beyond}`
+  return `${name}, ${pool.name}: ${of(figures.load)} counted, ${cap}${reserve}, ${room}${state}`
 }

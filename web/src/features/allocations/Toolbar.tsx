@@ -12,6 +12,8 @@ interface ToolbarProps {
   choice: string
   filter: string
   find: string
+  /** Goes to the first of what is found. */
+  enter: () => void
   attention: number
   choose: (name: string, value: string | null) => void
   setFind: (words: string) => void
@@ -42,6 +44,7 @@ export const Toolbar = memo(function Toolbar({
   choice,
   filter,
   find,
+  enter,
   attention,
   choose,
   setFind,
@@ -132,7 +135,7 @@ export const Toolbar = memo(function Toolbar({
         onKeyDown={(event) => {
           if (event.key !== 'ArrowDown' && event.key !== 'Enter') return
           event.preventDefault()
-          document.querySelector<HTMLElement>('.agrid [tabindex="0"]')?.focus()
+          enter()
         }}
       />
       {!on && (

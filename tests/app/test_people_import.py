@@ -18,7 +18,7 @@ from fair_ladle.app.people_admin import acting, groups, joining, listing
 from fair_ladle.app.people_admin.groups import GroupTerms
 from fair_ladle.app.people_admin.listing import Asked
 from fair_ladle.app.people_import import store, usecases
-from fair_ladle.app.people_import.planning import ImportChoices
+from fair_ladle.app.people_import.planning import ImportChoices, have
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
@@ -374,3 +374,41 @@ def test_a_workbook_that_unpacks_to_too_much_is_refused(demo: Database, monkeypa
 def test_what_is_no_table_is_refused_with_its_place(demo: Database, name: str, content: bytes, why: str) -> None:
     with pytest.raises(Refused, match=why):
         demo.run(usecases.receive, admin(demo), name, content)
+
+
+@pytest.mark.parametrize("leaving", ["suspend", "release", "remove"])
+def test_leavers_go_as_chosen_and_come_back_with_what_they_had(demo: Database, leaving: str) -> None:
+    who = admin(demo)
+    staff = [each.person for each in people(demo, account="OLDQUAY-CREW", status="active")][:6]
+    had = demo.run(have, [each.username for each in staff])
+    assert had
+    rows = [["Someone Else Entirely", each.email or "", "nobody's product"] for each in staff if each.email]
+    content = as_csv(rows, header=["name", "email", "products"])
+    number, outcome = bring(demo, who, content, leaving=leaving)
+    gone = {each.username for each in staff if each.email}
+    assert {each[1] for each in outcome} == gone and {each[2] for each in outcome} == {usecases.LEFT[leaving]}
+    after = {each.person.username: each.person for each in people(demo) if each.person.username in gone}
+    assert {each.status for each in after.values()} <= {"suspended"} and bool(after) == (leaving != "remove")
+    assert all(each.display_name != "Someone Else Entirely" for each in after.values()), "nothing else is read"
+    kept = demo.run(have, sorted(gone))
+    assert kept == ({each for each in had if each[0] in gone} if leaving == "suspend" else set())
+    back = demo.run(usecases.reverse, who, number)
+    usecases.work(demo, back)
+    assert {each[2] for each in demo.run(usecases.outcomes, who, back)} == {"reinstated"}
+    assert {each.person.status for each in people(demo) if each.person.username in gone} == {"active"}
+    assert demo.run(have, sorted(gone)) == {each for each in had if each[0] in gone}
+    with pytest.raises(Refused, match="reversed already"):
+        demo.run(usecases.reverse, who, number)
+    assert demo.run(assignments.verify, COMMAND_LINE) == []
+
+
+def test_a_leaver_nobody_knows_is_a_fault(demo: Database) -> None:
+    who = admin(demo)
+    number = received(demo, who, "leavers.csv", b"email\nnobody@x.example\n")
+    how = demo.run(usecases.preview, who, number).how
+    [fault] = demo.run(usecases.preview, who, number, replace(how, leaving="suspend")).plan.faults
+    assert (fault.row, fault.found, fault.expected) == (
+        2,
+        "nobody@x.example",
+        "somebody of the branch, by address or username",
+    )

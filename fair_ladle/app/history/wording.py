@@ -36,6 +36,7 @@ TEMPLATES = {
     "product changed": "Changed the product {who}",
     "intake": "Imported an intake",
     "import begun": "Started the import of {who}",
+    "import reversed": "Reversed the import of {who}",
     "draft scheduled": "Scheduled the draft “{who}”",
     "draft asked": "Asked for approval of the draft “{who}”",
     "draft declined": "Declined the draft “{who}”",

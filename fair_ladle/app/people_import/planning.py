@@ -24,6 +24,8 @@ from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.sheets_in import Fault
 
 Do = Literal["create", "link", "update", "leave"]
+Leaving = Literal["", "suspend", "release", "remove"]
+"""What is done with those who leave: suspended with their seats kept, or without them, or removed."""
 FIELDS: dict[str, tuple[str, str]] = {
     "name": ("Name", "name|fullname|displayname|person"),
     "first_name": ("First name", "firstname|givenname|forename"),
@@ -51,7 +53,8 @@ class ImportChoices:
     """Which column (its place) is what, and what is done with whom.
 
     ``account``: where people join whose row names none. ``known``: people there already are brought up to the table or
-    left. ``elsewhere``: what of an address that is known in another account. ``groups`` and ``products`` are for
+    left. ``elsewhere``: what of an address that is known in another account. ``leaving``: the rows are of people who
+    leave, and nothing else of them is read. ``groups`` and ``products`` are for
     everybody; ``leave_out``: rows that nothing is done with, besides those at fault if ``leave_faults``.
     """
 
@@ -60,7 +63,7 @@ class ImportChoices:
     known: Literal["update", "leave"] = "update"
     elsewhere: Literal["refuse", "update", "link"] = "refuse"
     joining: Literal["invited", "active"] = "invited"
-    suspend: bool = False
+    leaving: Leaving = ""
     groups: tuple[str, ...] = ()
     products: tuple[str, ...] = ()
     leave_out: tuple[int, ...] = ()
@@ -69,7 +72,8 @@ class ImportChoices:
 
 @dataclass(frozen=True)
 class Step:
-    """What is done with a row. ``facts`` are those given (or, of somebody known, those that differ)."""
+    """What is done with a row. ``facts`` are those given (or, of somebody known, those that differ). ``back``: what was
+    done with somebody who left is undone."""
 
     row: int
     do: Do
@@ -79,6 +83,8 @@ class Step:
     status: str | None
     groups: list[str]
     products: list[str]
+    leaving: Leaving = ""
+    back: bool = False
 
 
 @dataclass(frozen=True)
@@ -210,7 +216,9 @@ class _Planning:
             given = {
                 name: text
                 for name, place in self.how.columns.items()
-                if place < len(cells) and (text := cells[place].strip())
+                if place < len(cells)
+                and (text := cells[place].strip())
+                and (name in ("email", "username", "account") or not self.how.leaving)
             }
             if not given:
                 continue
@@ -293,6 +301,9 @@ class _Planning:
         groups: list[str],
         products: list[str],
     ) -> Step:
+        if self.how.leaving:
+            by = "username" if username else "email"
+            raise _Wrong(by, username or facts.get("email", ""), "somebody of the branch, by address or username")
         if row == NOWHERE:
             raise _Wrong("account", "", "an account in the file, or a default account for the file")
         if "display_name" not in facts:
@@ -303,7 +314,7 @@ class _Planning:
                 self.accounts.name(row),
                 f"an account that is active; this one is {self.accounts.status(row)}",
             )
-        status = status or ("suspended" if self.how.suspend else self.how.joining)
+        status = status or self.how.joining
         if status == "invited" and "email" not in facts:
             raise _Wrong("email", "", "an address, since an invitation goes there")
         return Step(number, "create", self.accounts.tree.codes[row], username, facts, status, groups, products)
@@ -325,6 +336,13 @@ class _Planning:
             raise _Wrong(by, found, "another username; this one is taken")
         if person.status == "removed":
             raise _Wrong(by, found, f"a current person; {person.display_name} was removed: restore them first")
+        if self.how.leaving:
+            if person.source != "here":
+                raise _Wrong(by, found, f"a person maintained here; {person.source} maintains {person.display_name}")
+            do: Do = "leave" if self.how.leaving != "remove" and person.status == "suspended" else "update"
+            return Step(
+                number, do, self.accounts.tree.codes[place], person.username, {}, None, [], [], self.how.leaving
+            )
         row = self.default if named is None and self.how.elsewhere == "link" else named
         if row is not None and row not in (place, NOWHERE):
             if self.how.elsewhere == "refuse":
@@ -349,7 +367,6 @@ class _Planning:
         changed = {name: value for name, value in facts.items() if getattr(person, name) != value}
         if "email" in changed and self._by_address(changed["email"], place) is not None:
             raise _Wrong("email", changed["email"], "an address no one else has")
-        status = "suspended" if self.how.suspend else status
         wanted = (
             status
             if status in ("active", "suspended")

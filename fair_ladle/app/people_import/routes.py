@@ -10,7 +10,7 @@ from fastapi import BackgroundTasks, Body, Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.people_import import usecases
-from fair_ladle.app.people_import.planning import FIELDS, ImportChoices
+from fair_ladle.app.people_import.planning import FIELDS, ImportChoices, Leaving
 from fair_ladle.app.plumbing.http import Db, Format, Keyed, Who, sheet
 from fair_ladle.app.plumbing.routing import Router
 
@@ -40,7 +40,7 @@ class HowBody(BaseModel):
     known: Literal["update", "leave"] = "update"
     elsewhere: Literal["refuse", "update", "link"] = "refuse"
     joining: Literal["invited", "active"] = "invited"
-    suspend: bool = False
+    leaving: Leaving = ""
     groups: list[str] = Field([], max_length=50)
     products: list[str] = Field([], max_length=50)
     leave_out: list[int] = Field([], max_length=usecases.MOST_ROWS)
@@ -101,6 +101,7 @@ class ImportStep(BaseModel):
     row: int
     do: Literal["create", "link", "update", "leave"]
     account: str
+    account_name: str
     username: str
     name: str
     email: str
@@ -136,6 +137,9 @@ class ReportBody(ImportRow):
 
     counts: dict[str, int]
     not_done: list[DoneRow]
+    leaves: bool
+    """Whether it suspended or removed anybody, which can be reversed."""
+    reversed_by: int | None
 
 
 def _row(row: Any) -> dict[str, Any]:
@@ -165,11 +169,12 @@ def _looked(found: usecases.ImportPreview) -> LookedBody:
                 row=e.row,
                 do=e.do,
                 account=e.account,
+                account_name=found.account_names[e.account],
                 username=e.username,
                 name=e.facts.get("display_name", ""),
                 email=e.facts.get("email", ""),
             )
-            for e in found.plan.steps[:200]
+            for e in found.plan.steps[: usecases.MOST_STEPS]
         ],
     )
 
@@ -199,9 +204,15 @@ def report(import_id: int, db: Db, who: Who) -> Any:
     for _, _, did, *_ in outcomes:
         counts[did] = counts.get(did, 0) + 1
     not_done = [
-        DoneRow(row=number, username=username, did=did, why=why) for number, username, did, why, _ in outcomes if why
+        DoneRow(row=number, username=username, did=did, why=why) for number, username, did, why, *_ in outcomes if why
     ]
-    return ReportBody(**_row(row), counts=counts, not_done=not_done[:MOST_FAULTS])
+    return ReportBody(
+        **_row(row),
+        counts=counts,
+        not_done=not_done[:MOST_FAULTS],
+        leaves=any(counts.get(each) for each in usecases.LEFT.values()),
+        reversed_by=row.reversed_by,
+    )
 
 
 @routes.get("/{import_id}/look", response_model=LookedBody)
@@ -237,6 +248,14 @@ def resume(import_id: int, db: Keyed, who: Who, after: BackgroundTasks) -> Any:
     db.run(usecases.resume, who, import_id)
     after.add_task(usecases.work, db.database, import_id)
     return ImportRow(**_row(db.run(usecases.one, who, import_id)))
+
+
+@routes.post("/{import_id}/reverse", response_model=ImportRow, status_code=201)
+def reverse(import_id: int, db: Keyed, who: Who, after: BackgroundTasks) -> Any:
+    """Bring back those whom it suspended or removed; it goes on by itself, as an import of its own."""
+    new = db.run(usecases.reverse, who, import_id)
+    after.add_task(usecases.work, db.database, new)
+    return ImportRow(**_row(db.run(usecases.one, who, new)))
 
 
 @routes.delete("/{import_id}", status_code=204)

@@ -28,6 +28,7 @@ people_imports = sa.Table(
     ),
     sa.Column("done", sa.Integer, nullable=False, server_default="0"),
     sa.Column("trouble", sa.Text, comment="why it broke off"),
+    sa.Column("reversed_by", sa.BigInteger, comment="the import that brought back who left by this one"),
 )
 
 people_import_parts = sa.Table(

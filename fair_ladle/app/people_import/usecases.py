@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
@@ -40,6 +40,8 @@ MOST_ROWS = 100_000
 MOST_COLUMNS = 60
 MOST_CELL = 2000
 AT_ONCE = 1000
+MOST_STEPS = 200
+"""So many rows are told one by one before anything is done."""
 
 
 def receive(tx: Transaction, actor: Actor, name: str, content: bytes) -> int:
@@ -101,6 +103,8 @@ class ImportPreview:
     plan: ImportPlan
     seats: list[Needed]
     conflicts: list[Conflict]
+    account_names: dict[str, str]
+    """Of the accounts that the first steps are about, by code."""
 
 
 def how_of(row: Any) -> ImportChoices:
@@ -153,7 +157,10 @@ def preview(tx: Transaction, actor: Actor, import_id: int, how: ImportChoices | 
     made = plan(tx, actor, row.header, rows, chosen)
     if how is not None:
         store.change(tx.connection, import_id, {"how": asdict(how)})
-    return ImportPreview(row, chosen, rows[:5], made, seats_needed(tx, actor, made), conflicts(tx, made))
+    accounts = accounts_service.known(tx)
+    top = accounts_service.top_row(accounts, actor)
+    names = {each.account: accounts.full_name(accounts.tree.row(each.account), top) for each in made.steps[:MOST_STEPS]}
+    return ImportPreview(row, chosen, rows[:5], made, seats_needed(tx, actor, made), conflicts(tx, made), names)
 
 
 def begin(tx: Transaction, actor: Actor, import_id: int) -> None:
@@ -203,6 +210,65 @@ def resume(tx: Transaction, actor: Actor, import_id: int) -> None:
     if row.state not in ("cancelled", "broken"):
         raise conflict(f"{row.name} is {row.state}; only what was cancelled or broke off goes on.")
     store.change(tx.connection, import_id, {"state": "running", "trouble": None})
+
+
+def reverse(tx: Transaction, actor: Actor, import_id: int) -> int:
+    """Bring back those whom an import of leavers suspended or removed, with the products they had; the number of the
+    import that does so. Locks: the import, so that it is reversed once."""
+    row = _mine(tx, actor, import_id, lock=True)
+    if row.state == "running":
+        raise conflict(f"{row.name} is under way; stop it first.")
+    if row.reversed_by is not None:
+        raise conflict(f"{row.name} is reversed already.")
+    accounts = accounts_service.known(tx)
+    left = [each for each in store.outcomes(tx.connection, import_id) if each[2] in LEFT.values()]
+    known = people_service.by_username(tx, [each[1] for each in left])
+    steps = [
+        Step(
+            each[0],
+            "update",
+            accounts.tree.codes[accounts.row_of_id[known[each[1]].account_id]],
+            each[1],
+            {},
+            None,
+            [],
+            each[5],
+            back=True,
+        )
+        for each in left
+        if each[1] in known
+    ]
+    if not steps:
+        raise conflict("Nobody left by it.")
+    new = store.add(
+        tx.connection,
+        {
+            "sign_in_id": actor.sign_in_id,
+            "through": actor.scope or "",
+            "by": actor.name,
+            "name": f"Reverse: {row.name}"[:200],
+            "at": tx.now,
+            "header": [],
+            "cells": None,
+            "count": len(steps),
+            "how": asdict(ImportChoices()),
+            "state": "running",
+            "total": len(steps),
+        },
+    )
+    store.put_parts(
+        tx.connection,
+        new,
+        [[asdict(step) for step in steps[start : start + AT_ONCE]] for start in range(0, len(steps), AT_ONCE)],
+    )
+    store.change(tx.connection, import_id, {"reversed_by": new})
+    log_service.write(
+        tx,
+        actor,
+        None,
+        [log_service.Entry("import reversed", row.name, _account_id(tx, actor), None, {"rows": len(left)})],
+    )
+    return new
 
 
 def forget(tx: Transaction, actor: Actor, import_id: int) -> None:
@@ -261,15 +327,18 @@ class _Did:
     username: str
     what: str
     why: str = ""
+    had: list[str] = field(default_factory=list)
 
     def as_kept(self) -> list[Any]:
-        """As it is kept: row, username, what was done, what was not and why, and the groups to come."""
+        """As it is kept: row, username, what was done, what was not and why, the groups to come, and the products that
+        somebody who left had."""
         return [
             self.step.row,
             self.username,
             self.what,
             self.why,
             [] if self.what in ("left", "not done") else self.step.groups,
+            self.had,
         ]
 
 
@@ -284,7 +353,11 @@ def _do(tx: Transaction, actor: Actor, row: Any, steps: list[Step]) -> list[list
     ]
     able = _still_able(tx, actor, every)
     _create(tx, actor, row, [each for each in able if each.step.do in ("create", "link")])
-    _update(tx, actor, [each for each in able if each.step.do == "update"])
+    _leave(tx, actor, [each for each in able if each.step.leaving and each.step.do == "update"])
+    _come_back(tx, actor, [each for each in able if each.step.back])
+    _update(
+        tx, actor, [each for each in able if each.step.do == "update" and not each.step.leaving and not each.step.back]
+    )
     _assign(tx, actor, [each for each in able if each.what not in ("left", "not done")])
     return [each.as_kept() for each in every]
 
@@ -304,7 +377,8 @@ def _still_able(tx: Transaction, actor: Actor, every: Sequence[_Did]) -> list[_D
             if each.step.account in accounts.tree
             else None
         )
-        if place is None or place not in inside or (person is not None and person.status == "removed"):
+        gone = person is not None and person.status == "removed" and not each.step.back
+        if place is None or place not in inside or gone:
             each.what, each.why = (
                 "not done",
                 "they are not here any more."
@@ -421,6 +495,35 @@ def _update(tx: Transaction, actor: Actor, wanted: Sequence[_Did]) -> None:
     _act(tx, actor, "resume", [each for each in able if each.step.status == "active"])
 
 
+LEFT = {"suspend": "suspended", "release": "suspended, seats released", "remove": "removed"}
+
+
+def _leave(tx: Transaction, actor: Actor, wanted: Sequence[_Did]) -> None:
+    """Suspend or remove people; what they had is kept for whoever reverses it."""
+    had: dict[str, list[str]] = defaultdict(list)
+    for username, product in sorted(have(tx, [each.username for each in wanted])):
+        had[username].append(product)
+    for leaving, said in LEFT.items():
+        mine = [each for each in wanted if each.step.leaving == leaving]
+        for each in mine:
+            each.what, each.had = said, had[each.username]
+        act: acting.Act = "remove" if leaving == "remove" else "suspend"
+        _act(tx, actor, act, mine, acting.ActOptions(keep_seats=leaving == "suspend"))
+        for each in mine:
+            if each.why:
+                each.what, each.had = "not done", []
+
+
+def _come_back(tx: Transaction, actor: Actor, wanted: Sequence[_Did]) -> None:
+    """Restore and resume people; their products are assigned again with the others'."""
+    known = people_service.by_username(tx, [each.username for each in wanted])
+    for act, status in (("restore", "removed"), ("resume", "suspended")):
+        mine = [each for each in wanted if known[each.username].status == status]
+        _act(tx, actor, act, mine)  # type: ignore[arg-type]
+    for each in wanted:
+        each.what = "not done" if each.why else "reinstated"
+
+
 def _assign(tx: Transaction, actor: Actor, wanted: Sequence[_Did]) -> None:
     there = have(tx, [each.username for each in wanted if each.step.products])
     by_product: dict[str, list[_Did]] = defaultdict(list)
@@ -452,7 +555,7 @@ def _act(
 def _into_groups(tx: Transaction, actor: Actor, outcome: Sequence[Any]) -> str | None:
     """Everybody who came into their groups, once for each group; why not, where one cannot be changed any more."""
     into: dict[str, list[str]] = defaultdict(list)
-    for _, username, _, _, groups in outcome:
+    for _, username, _, _, groups, *_ in outcome:
         for group in groups:
             into[group].append(username)
     troubles = []

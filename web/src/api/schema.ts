@@ -2375,6 +2375,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/people-imports/{import_id}/reverse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Reverse
+         * @description Bring back those whom it suspended or removed; it goes on by itself, as an import of its own.
+         */
+        post: operations["reverse_api_people_imports__import_id__reverse_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/people/act": {
         parameters: {
             query?: never;
@@ -5453,15 +5473,16 @@ export interface components {
              */
             leave_out: number[];
             /**
+             * Leaving
+             * @default
+             * @enum {string}
+             */
+            leaving: "" | "suspend" | "release" | "remove";
+            /**
              * Products
              * @default []
              */
             products: string[];
-            /**
-             * Suspend
-             * @default false
-             */
-            suspend: boolean;
         };
         /**
          * HowMany
@@ -5556,6 +5577,8 @@ export interface components {
         ImportStep: {
             /** Account */
             account: string;
+            /** Account Name */
+            account_name: string;
             /**
              * Do
              * @enum {string}
@@ -7731,10 +7754,14 @@ export interface components {
             done: number;
             /** Id */
             id: number;
+            /** Leaves */
+            leaves: boolean;
             /** Name */
             name: string;
             /** Not Done */
             not_done: components["schemas"]["DoneRow"][];
+            /** Reversed By */
+            reversed_by: number | null;
             /**
              * State
              * @enum {string}
@@ -24618,6 +24645,120 @@ export interface operations {
         responses: {
             /** @description Successful Response */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportRow"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    reverse_api_people_imports__import_id__reverse_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                import_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -16,7 +16,7 @@ import { OutcomeProvider } from '../parts/Outcome'
 import { chooseLight, chosenLight, type Light } from './light'
 import { Mark } from '../parts/Mark'
 import { SignIn } from './SignIn'
-import { useWhereabouts } from './useWhereabouts'
+import { useKeptFocus, useWhereabouts } from './useWhereabouts'
 
 const TodayScreen = lazy(() => import('../features/today/TodayScreen'))
 const StatementsScreen = lazy(() => import('../features/statements/StatementsScreen'))
@@ -55,6 +55,7 @@ export function App() {
   // Links lead to pages of their own, for people who are not signed in.
   const [, link = '', token] = /^\/(join|keep|joining|setup|password)(?:\/([\w-]+))?\/?$/.exec(location.pathname) ?? []
   const Page = { join: JoinPage, keep: KeepPage, joining: JoiningPage, setup: SetupPage, password: PasswordPage }[link]
+  useKeptFocus()
   const who = useQuery({ ...me, enabled: Page === undefined })
   const [registry] = useState(() => new Registry())
   if (Page)

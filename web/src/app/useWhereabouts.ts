@@ -7,8 +7,7 @@ const PATIENCE = 8000
 /** How often, and after how many milliseconds, a button at work is looked after. */
 const [TRIES, AT_WORK] = [20, 100]
 
-/** Keeps the page's title by the screen's heading, lets the focus follow whoever goes to another screen, and never lets
- * it fall out of the page: where what had it is gone, what is left around that takes it. */
+/** Keeps the page's title by the screen's heading, and lets the focus follow whoever goes to another screen. */
 export function useWhereabouts(running: string): void {
   const { pathname } = useLocation()
   const first = useRef(true)
@@ -35,7 +34,10 @@ export function useWhereabouts(running: string): void {
     look()
     return () => watch.disconnect()
   }, [pathname, running])
+}
 
+/** Never lets the focus fall out of the page: where what had it is gone, what is left around that takes it. */
+export function useKeptFocus(): void {
   useEffect(() => {
     let trail: Element[] = []
     let had: HTMLElement | null = null
@@ -62,7 +64,7 @@ export function useWhereabouts(running: string): void {
         around?.querySelector<HTMLElement>(CAN_TAKE_FOCUS) ??
         trail.find((each): each is HTMLElement => each.isConnected && each.matches(CAN_TAKE_FOCUS)) ??
         dialog ??
-        document.querySelector<HTMLElement>('#screen h1')
+        document.querySelector<HTMLElement>('#screen h1, h1')
       if (next) focusOn(next)
     }
     const soon = () => {

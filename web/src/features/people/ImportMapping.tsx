@@ -19,6 +19,15 @@ const COMES_TO: [string, string, string][] = [
   ['fault', 'with errors', 'over'],
 ]
 
+const LEAVES: [string, string, string][] = [
+  ['update', 'leave', ''],
+  ['leave', 'are suspended already', ''],
+  ['left_out', 'left out', ''],
+  ['fault', 'with errors', 'over'],
+]
+const LEFT = { suspend: 'suspended', release: 'suspended, seats released', remove: 'removed' }
+const ACT = { '': 'Import', suspend: 'Suspend', release: 'Suspend', remove: 'Remove' }
+
 /** Which column is what, what is done with whom, and everything that stands against it; nothing is done yet. */
 export function ImportMapping({ number }: { number: number }) {
   const queries = useQueryClient()
@@ -87,11 +96,13 @@ export function ImportMapping({ number }: { number: number }) {
         <span className="small" role="status">
           {wanted
             ? 'Loading…'
-            : COMES_TO.filter(([key]) => counts[key]).map(([key, says, tone]) => (
-                <span key={key} className={`me-2 ${tone}`}>
-                  <b>{counts[key]}</b> {says}
-                </span>
-              ))}
+            : (how.leaving ? LEAVES : COMES_TO)
+                .filter(([key]) => counts[key])
+                .map(([key, says, tone]) => (
+                  <span key={key} className={`me-2 ${tone}`}>
+                    <b>{counts[key]}</b> {says}
+                  </span>
+                ))}
         </span>
         <span className="grow" />
         {trouble && (
@@ -106,7 +117,7 @@ export function ImportMapping({ number }: { number: number }) {
           disabled={busy || wanted !== null || doing === 0 || (faulty > 0 && !how.leave_faults)}
           onClick={() => void begin()}
         >
-          {how.suspend ? 'Suspend' : 'Import'} {doing} {doing === 1 ? 'person' : 'people'}
+          {ACT[how.leaving]} {doing} {doing === 1 ? 'person' : 'people'}
         </Button>
       </div>
       <div className="scroll importing" role="region" aria-label="Summary" tabIndex={0}>
@@ -177,7 +188,7 @@ export function ImportMapping({ number }: { number: number }) {
               <section aria-label="Errors" className="faults">
                 <div className="d-flex align-items-center gap-2">
                   <h3 className="mb-0">
-                    {found.fault_count} {found.fault_count === 1 ? 'fault' : 'faults'}
+                    {found.fault_count} {found.fault_count === 1 ? 'error' : 'errors'}
                   </h3>
                   <span className="grow" />
                   <ExportMenu path={`/api/people-imports/${number}/export`} params={{}} />
@@ -246,16 +257,16 @@ export function ImportMapping({ number }: { number: number }) {
                         <tr key={each.row}>
                           <td className="fig">{each.row}</td>
                           <td title={each.email}>{each.name || each.username || each.email}</td>
-                          <td>{each.account}</td>
+                          <td title={each.account}>{each.account_name}</td>
                           <td>
-                            {
-                              {
-                                create: 'joins',
-                                link: 'is linked',
-                                update: 'updated',
-                                leave: 'unchanged',
-                              }[each.do]
-                            }
+                            {how.leaving && each.do === 'update'
+                              ? LEFT[how.leaving]
+                              : {
+                                  create: 'joins',
+                                  link: 'is linked',
+                                  update: 'updated',
+                                  leave: 'unchanged',
+                                }[each.do]}
                           </td>
                           <td>
                             <button
@@ -376,7 +387,11 @@ function Columns({
 function Choices({ how, set, faulty }: { how: How; set: (changes: Partial<How>) => void; faulty: number }) {
   const groups = useQuery(groupNames).data ?? []
   const products = useQuery(seatProducts).data ?? []
-  const choose = <K extends 'known' | 'elsewhere' | 'joining'>(name: K, label: string, options: [string, string][]) => (
+  const choose = <K extends 'known' | 'elsewhere' | 'joining' | 'leaving'>(
+    name: K,
+    label: string,
+    options: [string, string][],
+  ) => (
     <Form.Group controlId={`import-${name}`}>
       <Form.Label>{label}</Form.Label>
       <Form.Select value={how[name]} onChange={(event) => set({ [name]: event.target.value as How[K] })}>
@@ -410,7 +425,13 @@ function Choices({ how, set, faulty }: { how: How; set: (changes: Partial<How>) 
     <section aria-label="Options">
       <h3>Options</h3>
       <div className="lotform">
-        <Form.Group controlId="import-account">
+        {choose('leaving', 'People in the file', [
+          ['', 'join or are updated'],
+          ['suspend', 'leave: suspend, keep their seats'],
+          ['release', 'leave: suspend and release their seats'],
+          ['remove', 'leave: remove'],
+        ])}
+        <Form.Group controlId="import-account" hidden={how.leaving !== ''}>
           <Form.Label>Default account</Form.Label>
           <AccountSelect
             value={how.account}
@@ -419,36 +440,40 @@ function Choices({ how, set, faulty }: { how: How; set: (changes: Partial<How>) 
             only={(each) => each.status === 'active'}
           />
         </Form.Group>
-        {choose('joining', 'New people', [
-          ['invited', 'invite by mail'],
-          ['active', 'activate at once'],
-        ])}
-        {choose('known', 'Existing people', [
-          ['update', 'update from the file'],
-          ['leave', 'leave unchanged'],
-        ])}
-        {choose('elsewhere', 'People in other accounts', [
-          ['refuse', 'report an error'],
-          ['update', 'update there'],
-          ['link', 'link: the same person joins here too'],
-        ])}
+        {how.leaving === '' &&
+          choose('joining', 'New people', [
+            ['invited', 'invite by mail'],
+            ['active', 'activate at once'],
+          ])}
+        {how.leaving === '' &&
+          choose('known', 'Existing people', [
+            ['update', 'update from the file'],
+            ['leave', 'leave unchanged'],
+          ])}
+        {how.leaving === '' &&
+          choose('elsewhere', 'People in other accounts', [
+            ['refuse', 'report an error'],
+            ['update', 'update there'],
+            ['link', 'link: the same person joins here too'],
+          ])}
       </div>
-      <Form.Check
-        className="mt-2"
-        id="import-suspend"
-        label="These leave: suspend everyone in the file"
-        checked={how.suspend}
-        onChange={(event) => set({ suspend: event.target.checked })}
-      />
-      {ticked(
-        'products',
-        'Assign a seat of',
-        products.map((each) => [each.code, each.name]),
-      )}
-      {ticked(
-        'groups',
-        'Add to the group',
-        groups.map((each) => [`${each.account}/${each.code}`, `${each.name} (${each.account_name})`]),
+      {how.leaving ? (
+        <p className="small mt-2 mb-0">
+          Found by address or username; nothing else in the file is read. It can be reversed afterwards.
+        </p>
+      ) : (
+        <>
+          {ticked(
+            'products',
+            'Assign a seat of',
+            products.map((each) => [each.code, each.name]),
+          )}
+          {ticked(
+            'groups',
+            'Add to the group',
+            groups.map((each) => [`${each.account}/${each.code}`, `${each.name} (${each.account_name})`]),
+          )}
+        </>
       )}
       {faulty > 0 && (
         <Form.Check

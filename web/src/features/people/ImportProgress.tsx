@@ -1,7 +1,7 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Button, ProgressBar } from 'react-bootstrap'
-import { Link } from 'react-router'
+import { Link, useNavigate } from 'react-router'
 import { api, messageOf, take, type Schemas } from '../../api/client'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { VirtualTable } from '../../parts/VirtualTable'
@@ -18,6 +18,7 @@ const SAYS = {
 export function ImportProgress({ run }: { run: Schemas['ReportBody'] }) {
   const queries = useQueryClient()
   const [trouble, setTrouble] = useState('')
+  const go = useNavigate()
   const fresh = () => queries.invalidateQueries({ queryKey: ['imports'] })
   useEffect(() => {
     if (run.state !== 'running')
@@ -32,6 +33,17 @@ export function ImportProgress({ run }: { run: Schemas['ReportBody'] }) {
       setTrouble(messageOf(error))
     }
     await fresh()
+  }
+  const reverse = async () => {
+    try {
+      const back = await take(
+        api.POST('/api/people-imports/{import_id}/reverse', { params: { path: { import_id: run.id } } }),
+      )
+      await fresh()
+      void go(`/people-import/${back.id}`)
+    } catch (error) {
+      setTrouble(messageOf(error))
+    }
   }
   return (
     <>
@@ -48,6 +60,16 @@ export function ImportProgress({ run }: { run: Schemas['ReportBody'] }) {
         )}
         {(run.state === 'cancelled' || run.state === 'broken') && (
           <Button onClick={() => void tell('resume')}>Go on</Button>
+        )}
+        {run.leaves && run.state !== 'running' && run.reversed_by === null && (
+          <Button variant="outline-primary" onClick={() => void reverse()}>
+            Reverse
+          </Button>
+        )}
+        {run.reversed_by !== null && (
+          <Link className="quiet small" to={`/people-import/${run.reversed_by}`}>
+            reversed
+          </Link>
         )}
         {run.done > 0 && <ExportMenu path={`/api/people-imports/${run.id}/export`} params={{}} />}
         <Link className="btn btn-outline-primary" to="/people">

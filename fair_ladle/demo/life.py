@@ -1,18 +1,18 @@
-"""A morning's work for the demo, through the use-cases: requests, drafts, entitlements, policies, self sign-up,
-reservations and delegations, so that no screen opens empty."""
+"""An autumn's work for the demo, through the use-cases: caps raised week by week, then requests, drafts, entitlements,
+policies, self sign-up, reservations and delegations, so that no screen opens empty."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from typing import Any
 
 import sqlalchemy as sa
 
 from fair_ladle.app.allocations import views
 from fair_ladle.app.drafts import usecases as drafts
-from fair_ladle.app.drafts.change_types import AllocationChange, Terms
+from fair_ladle.app.drafts.change_types import AllocationChange, Terms, Until
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.entitlements import usecases as entitlements
 from fair_ladle.app.entitlements.usecases import EntitlementTerms
@@ -33,21 +33,31 @@ OPERATOR, RESELLER, CLIENT = (
     ("admin.bramble@bramble.example", "BRAMBLE"),
     ("admin.oldquay@oldquay.example", "OLDQUAY"),
 )
-CAPS = (
-    ("LARKHILL", "FIELD-FULL", 20),
-    ("TERN", "FIELD-FULL", 21),
-    ("QUILLON", "FIELD-CORE", 9),
-    ("PENNANT", "LANTERN-MAIL", 12),
-    ("MARROW", "CHARTROOM", 7),
-    ("OLDQUAY", "FIELD-FULL", 24),
+CAPS: tuple[tuple[int, str, str, int, str], ...] = (
+    (76, "LARKHILL", "FIELD-FULL", 20, "Autumn season"),
+    (69, "TERN", "FIELD-FULL", 20, "Two surveyors join"),
+    (62, "QUILLON", "FIELD-CORE", 9, "As agreed on the phone"),
+    (55, "PENNANT", "LANTERN-MAIL", 11, "New youth section"),
+    (48, "NORTHFOLD", "CHARTROOM", 10, "Reading rooms open late"),
+    (41, "MARROW", "CHARTROOM", 7, "Second clinic"),
+    (34, "FENWICK", "DISPATCH", 5, "A driver for Sundays"),
+    (27, "OLDQUAY", "FIELD-FULL", 24, "Winter timetable"),
+    (13, "QUILLON", "LANTERN-MAIL", 16, "One more fitter"),
+    (6, "MARROW", "LANTERN-MAIL", 91, "Trainees"),
 )
+"""Days ago, account, product, cap and note of the drafts applied in the weeks before."""
+BEGAN = 80
+"""So many days before its beginning the demo's operator set the product up."""
 APART = timedelta(minutes=11)
 
 
 def live(database: Database, now: datetime) -> None:
-    """What happened in the hours before the demo begins; the clock stands at its beginning afterwards."""
+    """What happened in the weeks and hours before the demo begins; the clock stands at its beginning afterwards."""
+    for days, account, product, cap, note in CAPS:
+        database.clock.set_to(now - timedelta(days=days, minutes=7 * days))
+        _applied(database, account, product, cap, note)
     steps: list[Callable[[Database], Any]] = [
-        *(lambda base, cap=cap: _applied(base, *cap) for cap in CAPS),
+        _raised_for_december,
         _requests,
         _entitlements,
         _reservation,
@@ -78,11 +88,18 @@ def _cap(tx: Transaction, actor: Actor, account: str, product: str, cap: int) ->
     return AllocationChange(account=account, product=product, terms=terms, seen=there.id if there else None, was=was)
 
 
-def _applied(database: Database, account: str, product: str, cap: int) -> None:
+def _applied(database: Database, account: str, product: str, cap: int, note: str, until: date | None = None) -> None:
     actor = _actor(database, OPERATOR)
     change = database.run(_cap, actor, account, product, cap)
+    if until is not None:
+        change = change.model_copy(update={"until": Until(last_day=until)})
     draft = database.run(drafts.edit, actor, None, 0, [change])
-    database.run(drafts.apply, actor, draft.row.id, draft.row.revision, "As agreed on the phone.")
+    database.run(drafts.apply, actor, draft.row.id, draft.row.revision, f"{note}.")
+
+
+def _raised_for_december(database: Database) -> None:
+    day = database.clock.now().date()
+    _applied(database, "PENNANT", "WATCHGLASS", 12, "Tablets for the winter regatta", day.replace(month=12, day=20))
 
 
 def _requests(database: Database) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Callable
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from fair_ladle.app.accounts import service as accounts_service
@@ -18,7 +18,7 @@ from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.demo import reporting
-from fair_ladle.demo.life import live
+from fair_ladle.demo.life import BEGAN, live
 
 STARTS_AT = datetime(2026, 11, 24, 12, 0, tzinfo=UTC)
 INTAKE = Path(__file__).parent / "intake"
@@ -70,9 +70,9 @@ def prepare(database: Database, home: Path, report: Callable[[str], None]) -> li
     kept = home / "demo-sign-ins.txt"
     if empty or not kept.exists():
         signs = [(email, "-".join(secrets.choice(WORDS) for _ in range(4)), whom) for email, _, _, whom in PEOPLE]
-        database.clock.set_to(STARTS_AT)
+        database.clock.set_to(STARTS_AT - timedelta(days=BEGAN))
         database.run(_load, signs, report)
-        report("Doing a morning's work")
+        report("Doing an autumn's work")
         live(database, STARTS_AT)
         report("Looking at clocks, holds and thresholds")
         enforce_all(database)

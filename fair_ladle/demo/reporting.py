@@ -7,6 +7,7 @@ import threading
 import time
 from pathlib import Path
 
+from fair_ladle.app.devices import acting
 from fair_ladle.app.devices import usecases as devices
 from fair_ladle.app.numbers import usecases as items
 from fair_ladle.app.people_admin import listing
@@ -19,6 +20,7 @@ from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.reporting_client import DeviceClient, NotDone, ask
 
 ACCOUNT, MACHINES, SESSIONS = "NORTHFOLD", 4, 2
+DEPARTMENTS, EACH = ("OLDQUAY-ENGINEERING", "OLDQUAY-CREW", "TERN", "NORTHFOLD"), 6
 BEAT_SECONDS = 45
 ADMIN = Actor("Ines Vane", "", "GANNET")
 STOCK = "+44 20 7946 0100 - +44 20 7946 0139"
@@ -32,6 +34,7 @@ def set_up(database: Database, home: Path) -> None:
     if not database.run(items.listing, ADMIN, "NUMBERS", "free")[0]:
         database.run(items.load, ADMIN, "NUMBERS", "GANNET", STOCK)
     database.run(_personal_storage)
+    database.run(_belongings)
     keys = [
         database.run(devices.make_key, ADMIN, ACCOUNT, product, name)[1]
         for product, name in (("WATCHGLASS", "Reading rooms"), ("CHARTROOM", "Map room"))
@@ -39,6 +42,24 @@ def set_up(database: Database, home: Path) -> None:
     kept = home / "demo-keys.txt"
     kept.touch(mode=0o600)
     kept.write_text("\n".join(keys))
+
+
+def _belongings(tx: Transaction) -> None:
+    """Devices and numbers of a few people."""
+    for account in DEPARTMENTS:
+        people = listing.listing(tx, ADMIN, Asked(account=account, status="active"), "username", False, 0, 200).rows
+        for machine in devices.listing(tx, ADMIN, account=account, limit=EACH)[1]:
+            owner = next((each for each in people if each.account == machine.account), None)
+            if owner is not None:
+                people.remove(owner)
+                acting.give_to(tx, ADMIN, [(machine.product.code, machine.machine)], owner.person.username)
+    staff = listing.listing(tx, ADMIN, Asked(account=ACCOUNT, status="active"), "username", False, 0, EACH).rows
+    free = [each.number for each in items.listing(tx, ADMIN, "NUMBERS", "free", limit=EACH)[1]]
+    uses = [
+        items.Use(number, row.person.username, "3 Library Square, Northfold")
+        for number, row in zip(free, staff, strict=False)
+    ]
+    items.assign(tx, ADMIN, "NUMBERS", ACCOUNT, uses[:2])
 
 
 def _personal_storage(tx: Transaction) -> None:

@@ -37,4 +37,9 @@ def test_no_screen_of_the_demo_opens_empty(new_database: Callable[[], Database],
     assert [each["domain"] for each in client.get("/api/domains").json()] == ["ferry-crew.example"]
     delegations = operator.get("/api/delegations").json()["delegations"]
     assert any(each["last_day"] for each in delegations) and len(delegations) >= 7
-    assert operator.get("/api/log").json()["entries"]
+    days = operator.get("/api/log/days").json()["days"]
+    assert len(days) > 8 and days[0]["day"] < "2026-10-01", "months of a life"
+    assert len([each for each in drafts if each["state"] == "applied"]) >= 10
+    assert day["allocations_ending"], "a raise that ends by itself"
+    for path in ("/api/devices?account=OLDQUAY", "/api/items/NUMBERS?account=NORTHFOLD"):
+        assert any(each["username"] for each in operator.get(path).json()["rows"]), "some belong to people"

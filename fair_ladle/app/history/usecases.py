@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime
 from typing import Any
@@ -120,10 +120,11 @@ def _told(entries: Sequence[Any], names: Names, page: LogPage) -> ToldAct:
     )
 
 
-def _names(tx: Transaction, actor: Actor, page: LogPage, entries: Iterable[Any]) -> Names:
+def _names(tx: Transaction, actor: Actor, page: LogPage, entries: Sequence[Any]) -> Names:
     accounts = page.accounts
     top = accounts_service.top_row(accounts, actor)
     subjects, ids = {each.subject for each in entries}, {each.account_id for each in entries}
+    subjects |= {str((each.after or {}).get("to", "")) for each in entries}
     people = people_service.by_username(tx, subjects)
     rows = [accounts.tree.row(code) for code in subjects if code in accounts.tree]
     rows += [row for each in ids if (row := accounts.row_of_id.get(each)) is not None]

@@ -94,7 +94,7 @@ TEMPLATES = {
     "revoked": "Revoked the devices {who}",
     "revoking confirmed": "Confirmed that {who} are revoked",
     "let come back": "Reinstated the devices {who}",
-    "device given": "Assigned the devices {who} to {to}",
+    "device given": "Assigned {who} to {to}",
     "session told to end": "Asked {who} to end their session",
     "numbers imported": "Imported {count} numbers of {product}",
     "number withdrawn": "Withdrew {who}",
@@ -236,7 +236,8 @@ def _clause(entries: Sequence[Any], names: Names) -> str:
         return f"Changed {len(entries)} allocations of {listed(products)} for {listed(accounts)}"
     values: dict[str, str] = {}
     for each in reversed(entries):
-        values |= {name: str(value) for name, value in [*(each.before or {}).items(), *(each.after or {}).items()]}
+        facts = [*(each.before or {}).items(), *(each.after or {}).items()]
+        values |= {name: names.of(str(value)) for name, value in facts}
     return template.format_map(
         _Said(
             values

@@ -49,7 +49,7 @@ export function DayStrip({
               choose(day === chosen ? null : day)
             }}
           >
-            <span style={{ height: count ? `${Math.max((count / most) * 100, 8)}%` : 0 }} />
+            <span style={{ height: count ? `${Math.max(Math.sqrt(count / most) * 100, 12)}%` : 0 }} />
             {day.endsWith('-01') && <small aria-hidden>{shortDay(day)}</small>}
           </button>
         )

@@ -15,6 +15,14 @@ interface Hit {
   run: () => void
 }
 
+/** Does something once no dialog is there any more, a frame later. */
+function afterwards(run: () => void): void {
+  requestAnimationFrame(() => {
+    if (document.querySelector('.modal.show')) afterwards(run)
+    else setTimeout(run, 30)
+  })
+}
+
 /** `Ctrl K`: every command, and whatever goes by some words; and the keys' own listener. */
 export function Palette({
   show,
@@ -80,7 +88,9 @@ export function Palette({
     if (!hit) return
     setLeaves(hit.leaves)
     close()
-    hit.run()
+    // What opens a dialog does so once this one is gone and has given the focus back.
+    if (hit.leaves) hit.run()
+    else afterwards(hit.run)
   }
   return (
     <Modal

@@ -1,4 +1,4 @@
-import { createContext, useContext, useEffect } from 'react'
+import { createContext, useContext, useEffect, useMemo, useRef } from 'react'
 
 /** A command as data: menu, shortcut and `Ctrl K` share it. */
 export interface Command {
@@ -64,4 +64,31 @@ export const RegistryContext = createContext(new Registry())
 export function useCommands(commands: Command[]): void {
   const registry = useContext(RegistryContext)
   useEffect(() => registry.add(commands), [registry, commands])
+}
+
+/** What can be done here now, found by its name with `Ctrl K` (and by keys, where it has some). */
+export function useActs(group: string, acts: { id: string; name: string; keys?: string; run: () => void }[]): void {
+  const latest = useRef(acts)
+  useEffect(() => {
+    latest.current = acts
+  })
+  const named = acts.map((each) => `${each.id}\t${each.name}\t${each.keys ?? ''}`).join('\n')
+  const commands = useMemo<Command[]>(
+    () =>
+      named
+        .split('\n')
+        .filter(Boolean)
+        .map((line) => {
+          const [id = '', name = '', keys = ''] = line.split('\t')
+          return {
+            id,
+            name,
+            group,
+            ...(keys ? { keys } : {}),
+            run: () => latest.current.find((each) => each.id === id)?.run(),
+          }
+        }),
+    [group, named],
+  )
+  useCommands(commands)
 }

@@ -1,6 +1,7 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { api, take } from '../api/client'
-import { accountsFound, poolsNow, productsInSight, useCan } from '../api/queries'
+import { dayAfter, dayIn, dayName } from '../domain/months'
+import { accountsFound, me, poolsNow, productsInSight, useCan } from '../api/queries'
 
 /** A place to go, found by words. */
 export interface FoundPlace {
@@ -11,6 +12,7 @@ export interface FoundPlace {
 }
 
 const EACH = 5
+const ACTS = ['buy', 'renew', 'plan', 'share', 'ask']
 const part = encodeURIComponent
 const cell = (account: string, product: string) =>
   `/allocations?account=${part(account)}&product=${part(product)}&pools=all`
@@ -18,6 +20,11 @@ const cell = (account: string, product: string) =>
 /** What goes by some words, of what the reader may see: products, accounts, cells, people, groups, lots, devices and
  * numbers. */
 export function useFound(words: string[], asks: boolean): FoundPlace[] {
+  const buys = useCan('accounts.change')
+  const asksFor = useCan('requests.make')
+  const who = useQuery(me).data
+  const running = who?.running
+  const today = who?.now.slice(0, 10)
   const [pools, people, devices, statements] = [
     useCan('pools.see'),
     useCan('people.see'),
@@ -103,7 +110,77 @@ export function useFound(words: string[], asks: boolean): FoundPlace[] {
       to: `/accounts/${part(each.account)}`,
     }))
   const all = (text: string) => words.every((word) => has(text, word))
+  // "renew fieldbook": an act and what it is done with.
+  const ofAct = words.filter((word) => word.length > 2 && ACTS.some((act) => act.startsWith(word)))
+  const others = words.filter((word) => !ofAct.includes(word))
+  const does = (act: string) => ofAct.some((word) => act.startsWith(word))
+  const pool = (each: (typeof owned)[number], more: string) =>
+    `/pools?owner=${part(each.owner)}&product=${part(each.product)}${more}`
+  const acts =
+    ofAct.length && others.length
+      ? owned
+          .filter((each) => others.every((word) => has(`${each.name} ${each.owner_name}`, word)))
+          .slice(0, EACH)
+          .flatMap((each) => [
+            ...(does('buy') && buys
+              ? [{ id: `buy ${each.owner} ${each.product}`, name: `Buy ${each.name}`, to: pool(each, '&new=lot') }]
+              : []),
+            ...(does('share')
+              ? [
+                  {
+                    id: `share ${each.owner} ${each.product}`,
+                    name: `Share out ${each.name}`,
+                    to: `${cell(each.owner, each.product)}&share=yes`,
+                  },
+                ]
+              : []),
+            ...each.lots.flatMap((lot) =>
+              lot.last_day && lot.last_day >= each.now.day
+                ? [
+                    ...(does('renew') && buys
+                      ? [
+                          {
+                            id: `renew ${lot.reference} ${each.product}`,
+                            name: `Renew ${lot.reference} · ${each.name}`,
+                            to: pool(each, `&renew=${part(lot.reference)}`),
+                          },
+                        ]
+                      : []),
+                    ...(does('plan')
+                      ? [
+                          {
+                            id: `plan ${lot.reference} ${each.product}`,
+                            name: `Plan the end of ${lot.reference} · ${each.name}`,
+                            to: pool(each, `&plan=${dayAfter(lot.last_day)}`),
+                          },
+                        ]
+                      : []),
+                  ]
+                : [],
+            ),
+          ])
+          .map((each) => ({ ...each, hint: 'act' }))
+      : []
+  const asking =
+    running && running.kind !== 'operator' && asksFor && does('ask')
+      ? products
+          .filter((each) => others.every((word) => has(each.name, word)))
+          .filter((each) => !owned.some((one) => one.product === each.product && one.owner === running.account))
+          .map((each) => ({
+            id: `ask ${each.product}`,
+            name: `Ask for more ${each.name}`,
+            hint: 'act',
+            to: `/accounts/${part(running.account)}?ask=${part(each.product)}`,
+          }))
+      : []
+  const day = running ? dayIn(words.join(' '), today ?? '') : null
+  const days = day
+    ? [{ id: `day ${day}`, name: `Allocations as of ${dayName(day)}`, hint: 'day', to: `/allocations?on=${day}` }]
+    : []
   return [
+    ...days,
+    ...acts,
+    ...asking,
     ...cells,
     ...bills,
     ...(named.data ?? []).slice(0, EACH).map((each) => ({

@@ -57,6 +57,29 @@ export function longDay(day: string): string {
   return `${weekdays[new Date(Date.UTC(year, month - 1, date)).getUTCDay()] ?? ''}, ${date} ${names[month - 1] ?? ''}`
 }
 
+/**
+ * The day that words name, as "31 Oct", "31 October 2026" or "2026-10-31"; without a year the last such day up to
+ * `today`. Null where they name none.
+ */
+export function dayIn(words: string, today: string): string | null {
+  const text = words.toLowerCase().replace(/^as of /, '')
+  const written = /^(\d{4})-(\d{2})-(\d{2})$/.exec(text)
+  const [, date, name, year] = /^(\d{1,2}) ([a-z]{3,9})(?: (\d{4}))?$/.exec(text) ?? []
+  const month = name ? names.findIndex((each) => each.toLowerCase().startsWith(name)) + 1 : 0
+  const made = (of: number) => `${of}-${String(month).padStart(2, '0')}-${(date ?? '').padStart(2, '0')}`
+  const thisYear = Number(today.slice(0, 4))
+  const day = written
+    ? text
+    : !month
+      ? null
+      : year
+        ? made(Number(year))
+        : made(thisYear) > today
+          ? made(thisYear - 1)
+          : made(thisYear)
+  return day && !Number.isNaN(Date.parse(day)) && new Date(day).toISOString().slice(0, 10) === day ? day : null
+}
+
 /** Whole months from a first day through a last one; null where they are none. */
 export function wholeMonths(first: string, last: string): number | null {
   const [a, b] = [parts(first), parts(last)]

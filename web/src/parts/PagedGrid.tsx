@@ -16,6 +16,7 @@ export function PagedGrid<T>({
   mark,
   markAll,
   open,
+  comesHere = false,
   rowHeight = 32,
 }: {
   total: number
@@ -32,6 +33,8 @@ export function PagedGrid<T>({
   mark: (from: number, to: number, marked: boolean) => void
   markAll: (marked: boolean) => void
   open: (row: T) => void
+  /** Whoever comes for what is listed has the list under their keys once it is there. */
+  comesHere?: boolean
   rowHeight?: number
 }) {
   const scroller = useRef<HTMLDivElement>(null)
@@ -44,6 +47,12 @@ export function PagedGrid<T>({
     estimateSize: () => rowHeight,
     overscan: 8,
   })
+  const waits = useRef(comesHere)
+  useEffect(() => {
+    if (!waits.current || total === 0) return
+    waits.current = false
+    if (document.activeElement?.matches('body, h1')) scroller.current?.focus({ preventScroll: true })
+  }, [total])
   const items = virtual.getVirtualItems()
   const [first, last] = [items[0]?.index ?? 0, items.at(-1)?.index ?? 0]
   useEffect(() => onShown(first, last), [onShown, first, last])

@@ -132,7 +132,7 @@ function LadderOf({ account, product }: { account: string; product: string }) {
 
 function Pools({ pools, place, account }: { pools: Pool[]; place: number; account: string }) {
   const who = useQuery(me)
-  const [asking, setAsking] = useState<string | null>(null)
+  const [asking, setAsking] = useState(new URLSearchParams(window.location.search).get('ask'))
   const [ladder, setLadder] = useState<string | null>(null)
   const top = who.data?.running.account === account
   return (
@@ -210,7 +210,7 @@ function Pools({ pools, place, account }: { pools: Pool[]; place: number; accoun
                     {top && !pool.owned && (
                       <button
                         type="button"
-                        className="btn btn-link btn-sm p-0"
+                        className="btn btn-link btn-sm p-0 ms-3"
                         onClick={() => setAsking(asking === pool.product ? null : pool.product)}
                       >
                         Ask for more

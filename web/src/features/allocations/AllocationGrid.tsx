@@ -106,6 +106,10 @@ export function AllocationGrid(props: GridProps) {
   useLayoutEffect(() => {
     const element = scroller.current
     if (!wantsFocus.current || !element || edit) return
+    if (document.querySelector('.modal.show')) {
+      wantsFocus.current = false
+      return
+    }
     const cell = element.querySelector<HTMLElement>(`[data-row="${cursor.row}"][data-col="${cursor.column}"]`)
     if (cell) {
       wantsFocus.current = false

@@ -270,7 +270,7 @@ function Loaded({ products }: { products: ProductName[] }) {
     if (!ready || !new URLSearchParams(window.location.search).has('share')) return
     change({ share: null })
     startSharing()
-  }, [ready, change, startSharing])
+  }, [ready, change, startSharing, location.key])
 
   // Whoever presses Enter before what is found has come goes to the first of it, not of what was there before.
   const [enters, setEnters] = useState(false)

@@ -77,7 +77,14 @@ export function ShareOut({ pool, find, close }: ShareOutProps) {
       <Modal.Header closeButton>
         <Modal.Title id="share-title">Share out {pool.name}</Modal.Title>
       </Modal.Header>
-      <Modal.Body>
+      <Modal.Body
+        as="form"
+        id="share-form"
+        onSubmit={(event: React.FormEvent) => {
+          event.preventDefault()
+          if (!wrong && data && wanted.length > 0) fill()
+        }}
+      >
         <div className="shareform">
           <Form.Group controlId="share-amount">
             <Form.Label>How much, {unit}</Form.Label>
@@ -180,7 +187,7 @@ export function ShareOut({ pool, find, close }: ShareOutProps) {
         <Button variant="outline-primary" onClick={close}>
           Cancel
         </Button>
-        <Button onClick={fill} disabled={wrong || !data || wanted.length === 0}>
+        <Button type="submit" form="share-form" disabled={wrong || !data || wanted.length === 0}>
           Add to draft
         </Button>
       </Modal.Footer>

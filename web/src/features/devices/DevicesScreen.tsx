@@ -4,7 +4,7 @@ import { Button, Form, Modal } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { api, messageOf, take, type Schemas } from '../../api/client'
 import { LIST_KEYS } from '../../commands/listKeys'
-import { useCommands, type Command } from '../../commands/registry'
+import { useCommands, type Command, useActs } from '../../commands/registry'
 import { dayName, dayOf, instantName } from '../../domain/months'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { useOutcome } from '../../parts/Outcome'
@@ -120,6 +120,15 @@ export default function DevicesScreen() {
     }
     await fresh()
   }
+  useActs(
+    'Chosen devices',
+    marked.length === 0 || revoked
+      ? []
+      : [
+          { id: 'revoke-devices', name: 'Revoke…', run: () => setDoing('revoke') },
+          { id: 'give-devices', name: 'Give to…', run: () => setDoing('give') },
+        ],
+  )
   const devices = marked.map((row) => ({ product: row.product, machine: row.machine }))
   const toBeTold = marked
     .filter((row) => row.state === 'revoking')
@@ -201,6 +210,7 @@ export default function DevicesScreen() {
           isMarked={isMarked}
           mark={mark}
           markAll={(on) => (on ? mark(0, (found.total ?? 1) - 1, true) : clear())}
+          comesHere={params.get('find') !== null}
           open={() => {
             if (marked.length) setDoing(revoked ? null : 'give')
           }}

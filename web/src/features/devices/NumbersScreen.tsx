@@ -213,6 +213,7 @@ export default function NumbersScreen() {
           isMarked={isMarked}
           mark={mark}
           markAll={(on) => (on ? mark(0, (found.total ?? 1) - 1, true) : clear())}
+          comesHere={params.get('find') !== null}
           open={() => {
             if (marked.length && state !== 'assigned') setDoing('assign')
           }}

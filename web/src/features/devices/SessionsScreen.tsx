@@ -132,6 +132,7 @@ export default function SessionsScreen() {
           isMarked={isMarked}
           mark={mark}
           markAll={(on) => (on ? mark(0, (found.total ?? 1) - 1, true) : clear())}
+          comesHere={asked.find !== ''}
           open={(row) => void go(`/people/${encodeURIComponent(row.username)}`)}
         />
       )}

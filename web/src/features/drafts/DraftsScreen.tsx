@@ -4,6 +4,7 @@ import { Button } from 'react-bootstrap'
 import { useNavigate, useSearchParams } from 'react-router'
 import { api, take } from '../../api/client'
 import { draftDetail, drafts as draftsQuery, type DraftSummary } from '../../api/queries'
+import { useActs } from '../../commands/registry'
 import { bySlot } from '../../domain/draft'
 import { dayName, instantName } from '../../domain/months'
 import { WhyForm } from '../../parts/AskInstead'
@@ -46,7 +47,7 @@ export default function DraftsScreen() {
                   <th>Last changed</th>
                 </tr>
               </thead>
-              <tbody>
+              <tbody onKeyDown={walkButtons}>
                 {found.data.map((each) => (
                   <tr key={each.id} className={each.id === chosen ? 'chosen' : undefined}>
                     <td>
@@ -79,6 +80,18 @@ export default function DraftsScreen() {
   )
 }
 
+/** Up and down go from one draft to the next, and show it. */
+function walkButtons(event: React.KeyboardEvent<HTMLElement>) {
+  const by = { ArrowDown: 1, ArrowUp: -1 }[event.key]
+  if (!by) return
+  const buttons = [...event.currentTarget.querySelectorAll('button')]
+  const next = buttons[buttons.indexOf(event.target as HTMLButtonElement) + by]
+  if (!next) return
+  event.preventDefault()
+  next.focus()
+  next.click()
+}
+
 function State({ draft }: { draft: DraftSummary }) {
   if (draft.state === 'scheduled') return <>on {draft.apply_on ? dayName(draft.apply_on) : ''}</>
   if (draft.state === 'held') return <b className="over">held back</b>
@@ -93,8 +106,6 @@ function Detail({ id }: { id: number }) {
   const draft = useDraft()
   const go = useNavigate()
   const [trouble, setTrouble] = useState<unknown>(null)
-  if (found.isPending) return <Wait what="the draft" />
-  if (found.isError) return <Trouble error={found.error} />
   const body = found.data
   const params = { params: { path: { draft_id: id } } }
   const run = async (work: () => Promise<unknown>, then?: () => void) => {
@@ -110,6 +121,14 @@ function Detail({ id }: { id: number }) {
   const toGrid = () => {
     void go('/allocations')
   }
+  const reverse = () => run(() => take(api.POST('/api/drafts/{draft_id}/reverse', params)), toGrid)
+  useActs(
+    'Selected draft',
+    body?.state === 'applied' ? [{ id: 'reverse-draft', name: 'Reverse', run: () => void reverse() }] : [],
+  )
+  if (found.isPending) return <Wait what="the draft" />
+  if (found.isError) return <Trouble error={found.error} />
+  if (!body) return null
   return (
     <>
       <h2>{body.name}</h2>

@@ -5,6 +5,7 @@ import { useQuery } from '@tanstack/react-query'
 import { api, ApiError, messageOf, take } from '../../api/client'
 import { cell as cellQuery, me as meQuery } from '../../api/queries'
 import { clockTime, dayName } from '../../domain/months'
+import { useFocusWhenReady } from '../../parts/useFocusWhenReady'
 import { useOutcome } from '../../parts/Outcome'
 import { WhyForm } from '../../parts/AskInstead'
 import { AskForm } from '../requests/AskForm'
@@ -44,6 +45,9 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
       setBusy(false)
     }
   }
+  // Whoever came by the keyboard applies with Enter, once it is known what that does.
+  const ready = Boolean(effect?.may_apply) && !busy && !draft.busy
+  const applies = useFocusWhenReady(ready)
   const path = (id: number) => ({ params: { path: { draft_id: id } } })
   const changes = `${count} ${count === 1 ? 'change' : 'changes'}`
   const notified = effect?.told.length
@@ -225,7 +229,7 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
             Apply on that day
           </Button>
         </Form>
-        <Button onClick={() => void apply()} disabled={!effect?.may_apply || busy || draft.busy}>
+        <Button ref={applies} onClick={() => void apply()} disabled={!ready}>
           {busy ? 'Applying…' : 'Apply now'}
         </Button>
       </Modal.Footer>

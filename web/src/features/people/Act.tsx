@@ -6,8 +6,10 @@ import { AccountSelect } from '../../parts/AccountSelect'
 import { AskInstead } from '../../parts/AskInstead'
 import { me, productsInSight } from '../../api/queries'
 import { unitName } from '../../domain/units'
+import { useActs } from '../../commands/registry'
 import { useOutcome } from '../../parts/Outcome'
 import { Wait } from '../../parts/States'
+import { useFocusWhenReady } from '../../parts/useFocusWhenReady'
 import { sent } from './acts'
 import { plain } from './asked'
 import { groupNames, seatProducts, type Outcome } from './queries'
@@ -71,6 +73,13 @@ export function Act({
   const [doing, setDoing] = useState<(typeof DEEDS)[number] | null>(null)
   const can = new Set(useQuery(me).data?.running.permissions)
   const open = DEEDS.filter((each) => can.has(permission(each.deed)))
+  const offered = (removed ? [RESTORE] : open).filter(
+    (each) => can.has(permission(each.deed)) && (!only || removed || only.includes(each.deed)),
+  )
+  useActs(
+    only ? 'This person' : 'Chosen people',
+    offered.map((each) => ({ id: `act ${each.deed}`, name: each.name, run: () => setDoing(each) })),
+  )
   return (
     <section className="draftbar actbar" aria-label={only ? 'Actions' : 'Chosen people'}>
       {!only && (
@@ -198,6 +207,9 @@ function Dialog({
       setBusy(false)
     }
   }
+  const able = !busy && Boolean(looked.data?.done)
+  const main = useFocusWhenReady(able)
+  const closes = useFocusWhenReady(result !== null)
   const seats = inSight.filter((each) => each.measure === 'seat')
   const pick = (name: keyof typeof chosen, value: string) => {
     const successor =
@@ -357,7 +369,7 @@ function Dialog({
               close()
               done()
             }}
-            autoFocus
+            ref={closes}
           >
             Close
           </Button>
@@ -366,7 +378,7 @@ function Dialog({
             <Button variant="outline-primary" onClick={close}>
               Cancel
             </Button>
-            <Button disabled={busy || !looked.data?.done} onClick={() => void act()}>
+            <Button ref={main} disabled={!able} onClick={() => void act()}>
               {busy ? 'Working…' : `${title.replace('…', '')} ${looked.data?.done ?? 0} of ${count}`}
             </Button>
           </>

@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
+import { useActs } from '../../commands/registry'
 import { AccountSelect } from '../../parts/AccountSelect'
 import { api, messageOf, take, type Schemas } from '../../api/client'
 import { me } from '../../api/queries'
@@ -295,6 +296,7 @@ function Look({ policy }: { policy: Policy }) {
               {trouble}
             </p>
           )}
+          {looked.data.deeds.length > 0 && <RunAct busy={busy} run={() => void run()} />}
           {looked.data.deeds.length > 0 && (
             <Button disabled={busy} onClick={() => void run()}>
               Run it now
@@ -482,4 +484,10 @@ function Runs() {
       </section>
     </>
   )
+}
+
+/** Running the policy, by name with Ctrl K. */
+function RunAct({ busy, run }: { busy: boolean; run: () => void }) {
+  useActs('Idle seats', busy ? [] : [{ id: 'run-policy', name: 'Run it now', run }])
+  return null
 }

@@ -157,11 +157,21 @@ function Chosen({ pool, change }: { pool: PoolBody; change: (() => void) | null 
   const buys = useCan('accounts.change')
   const frame = useRef<HTMLDivElement>(null)
   const [width, setWidth] = useState(700)
-  const [buying, setBuying] = useState<{ renews: Lot | null } | null>(
-    buys && new URLSearchParams(location.search).get('new') === 'lot' ? { renews: null } : null,
-  )
+  const [buying, setBuying] = useState<{ renews: Lot | null } | null>(null)
+  // Whoever comes to buy or renew finds the form open.
+  const [query, setQuery] = useSearchParams()
+  const comes = buys ? (query.get('renew') ?? (query.get('new') === 'lot' ? '' : null)) : null
+  useEffect(() => {
+    if (comes === null) return
+    setBuying({ renews: pool.lots.find((each) => each.reference === comes) ?? null })
+    setQuery({ owner: pool.owner, product: pool.product }, { replace: true })
+  }, [comes, pool, setQuery])
   const [ending, setEnding] = useState<{ lot: Lot; split: boolean } | null>(null)
-  const [plan, setPlan] = useState<string | null>(new URLSearchParams(location.search).get('plan'))
+  const [plan, setPlan] = useState<string | null>(query.get('plan'))
+  const asked = query.get('plan')
+  useEffect(() => {
+    if (asked) setPlan(asked)
+  }, [asked])
   useEffect(() => {
     if (!frame.current) return
     const watch = new ResizeObserver(([entry]) => {

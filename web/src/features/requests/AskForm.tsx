@@ -71,6 +71,7 @@ export function AskForm({
           <Form.Control
             value={typed}
             inputMode="decimal"
+            autoFocus
             style={{ width: 80 }}
             onChange={(event) => setTyped(event.target.value)}
           />

@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { useOutcome } from '../../parts/Outcome'
 import { Button, Form } from 'react-bootstrap'
 import { api, messageOf, take } from '../../api/client'
-import { requestEffect, type RequestBody } from '../../api/queries'
+import { me, requestEffect, type RequestBody } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
 import { parseUnits, units, unitName } from '../../domain/units'
 import { EffectPanel } from '../drafts/EffectPanel'
@@ -120,6 +120,7 @@ function Answer({ request }: { request: RequestBody }) {
   const whole = part === request.amount
   const may = effect.data?.may_apply === true && !effect.isError
   const id = `request-${request.id}`
+  const above = useQuery(me).data?.running.kind !== 'operator'
   return (
     <div className="answer">
       {effect.isError ? (
@@ -138,12 +139,23 @@ function Answer({ request }: { request: RequestBody }) {
             'one above your branch.'}
         </p>
       )}
-      <div className="d-flex gap-2 align-items-end flex-wrap">
+      <Form
+        className="d-flex gap-2 align-items-end flex-wrap"
+        onSubmit={(event) => {
+          event.preventDefault()
+          if (!may || part === null) return
+          void run(
+            (path) => take(api.POST('/api/requests/{request_id}/grant', { ...path, body: { part, text } })),
+            'Approved',
+          )
+        }}
+      >
         <Form.Group controlId={`${id}-part`}>
           <Form.Label>Approve, {unitName(request.unit, 2)}</Form.Label>
           <Form.Control
             value={typed}
             inputMode="decimal"
+            autoFocus
             isInvalid={part === null}
             style={{ width: 90 }}
             onChange={(event) => setTyped(event.target.value)}
@@ -153,15 +165,7 @@ function Answer({ request }: { request: RequestBody }) {
           <Form.Label>Comment</Form.Label>
           <Form.Control value={text} maxLength={2000} onChange={(event) => setText(event.target.value)} />
         </Form.Group>
-        <Button
-          disabled={!may || part === null}
-          onClick={() =>
-            void run(
-              (path) => take(api.POST('/api/requests/{request_id}/grant', { ...path, body: { part, text } })),
-              'Approved',
-            )
-          }
-        >
+        <Button type="submit" disabled={!may || part === null}>
           {whole ? 'Approve' : 'Approve in part'}
         </Button>
         <Button
@@ -175,7 +179,7 @@ function Answer({ request }: { request: RequestBody }) {
         >
           Decline
         </Button>
-        {request.steps.at(-1)?.what !== 'passed up' && (
+        {above && request.steps.at(-1)?.what !== 'passed up' && (
           <Button
             variant="outline-primary"
             onClick={() =>
@@ -188,7 +192,7 @@ function Answer({ request }: { request: RequestBody }) {
             Escalate
           </Button>
         )}
-      </div>
+      </Form>
       {trouble && (
         <p className="over mt-2" role="alert">
           {trouble}

@@ -6,6 +6,7 @@ import { me, statement as statementQuery, type Line, type Statement } from '../.
 import { minus, money, percent, signed, sum } from '../../domain/money'
 import { dayOf, monthAfter, monthName, monthWord } from '../../domain/months'
 import { unitName } from '../../domain/units'
+import { useActs } from '../../commands/registry'
 import { useAddress } from '../../parts/address'
 import { ExportMenu } from '../../parts/ExportMenu'
 import { Empty, Trouble, Wait } from '../../parts/States'
@@ -23,10 +24,17 @@ export default function StatementScreen() {
   const month = params.get('month') ?? lastMonth(now)
   const by = params.get('by') ?? 'product'
   const found = useQuery(statementQuery(buyer, month))
-  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
-  if (!found.data) return <Wait what="the statement" />
   const body = found.data
   const before = monthWord(monthAfter(month, -1))
+  const largest = body ? [...body.lines].sort((one, other) => Number(other.amount) - Number(one.amount))[0] : undefined
+  useActs(
+    'Statement',
+    largest
+      ? [{ id: 'largest-line', name: 'Open the largest line', keys: 'l', run: () => change({ line: largest.product }) }]
+      : [],
+  )
+  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (!body) return <Wait what="the statement" />
   const choose = (name: string, value: string | null, drop?: string) =>
     change({ [name]: value, ...(drop ? { [drop]: null } : {}) })
   return (

@@ -1,6 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
+import { useActs } from '../../commands/registry'
 import { api, take } from '../../api/client'
 import { me, today as todayQuery, type Today } from '../../api/queries'
 import { money, sum } from '../../domain/money'
@@ -91,6 +92,12 @@ export default function TodayScreen() {
 }
 
 function Requests({ day }: { day: Today }) {
+  const [answered, setAnswered] = useState<number | null>(null)
+  const first = day.requests.find((each) => each.to_answer)
+  useActs(
+    'Today',
+    first ? [{ id: 'answer-next', name: 'Answer the first request', keys: 'a', run: () => setAnswered(first.id) }] : [],
+  )
   if (!day.requests.length) return null
   return (
     <>
@@ -98,7 +105,7 @@ function Requests({ day }: { day: Today }) {
         Requests waiting<span>{day.requests.length}</span>
       </h2>
       {day.requests.map((each) => (
-        <RequestItem request={each} key={each.id} />
+        <RequestItem request={each} open={each.id === answered} key={`${each.id} ${String(each.id === answered)}`} />
       ))}
     </>
   )

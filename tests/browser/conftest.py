@@ -138,11 +138,11 @@ def stays_focused(page: Page) -> None:
 
 
 def serious_findings(page: Page) -> list[str]:
-    """What axe finds of serious or critical weight, with where."""
+    """What axe finds of serious or critical weight, or of headings and table heads, with where."""
     page.evaluate((WEB / "node_modules" / "axe-core" / "axe.min.js").read_text())
     found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
     return [
         f"{each['id']}: {each['nodes'][0]['html'][:160]} ({len(each['nodes'])})"
         for each in found["violations"]
-        if each["impact"] in ("serious", "critical")
+        if each["impact"] in ("serious", "critical") or each["id"] in ("heading-order", "empty-table-header")
     ]

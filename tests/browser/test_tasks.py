@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import csv
+import gzip
 import re
+from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
@@ -17,7 +19,7 @@ from fair_ladle.app.drafts.preview import apply_changes
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
-from tests.browser.conftest import press, serious_findings
+from tests.browser.conftest import WEB, press, serious_findings
 
 Open = Callable[..., Page]
 SCREENS = [
@@ -474,3 +476,13 @@ def test_an_act_says_what_it_did_and_is_undone_or_reversed(open_page: Open) -> N
     expect(draft).to_contain_text("Reverses: Fieldbook Dispatch: Tern Housing Association")
     press(draft.get_by_role("button", name="Discard"))
     expect(draft).to_have_count(0)
+
+
+def test_the_first_load_is_small() -> None:
+    """What the page itself names: scripts, preloads and styles, as they are sent."""
+    dist = WEB / "dist"
+    named = re.findall(r'(?:src|href)="/(assets/[^"]+\.(js|css))"', (dist / "index.html").read_text())
+    size = Counter[str]()
+    for path, kind in named:
+        size[kind] += len(gzip.compress((dist / path).read_bytes()))
+    assert 50_000 < size["js"] <= 180_000 and 5_000 < size["css"] <= 25_000

@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { lazy, Suspense, useMemo, useState } from 'react'
-import { Button, Dropdown } from 'react-bootstrap'
+import { Button } from 'react-bootstrap'
 import { BrowserRouter, Link, Navigate, NavLink, Route, Routes, useLocation, useNavigate } from 'react-router'
 import { actAs, api, showAs, take } from '../api/client'
 import { me, today, type Me } from '../api/queries'
@@ -13,11 +13,12 @@ import { needsSomebody } from '../features/today/count'
 import { Hatch } from '../parts/Gauge'
 import { Trouble, Wait } from '../parts/States'
 import { OutcomeProvider } from '../parts/Outcome'
-import { chooseLight, chosenLight, type Light } from './light'
 import { Mark } from '../parts/Mark'
 import { SignIn } from './SignIn'
 import { useKeptFocus, useWhereabouts } from './useWhereabouts'
 
+const RunningMenu = lazy(() => import('./Menus').then((part) => ({ default: part.RunningMenu })))
+const OwnMenu = lazy(() => import('./Menus').then((part) => ({ default: part.OwnMenu })))
 const TodayScreen = lazy(() => import('../features/today/TodayScreen'))
 const StatementsScreen = lazy(() => import('../features/statements/StatementsScreen'))
 const StatementScreen = lazy(() => import('../features/statements/StatementScreen'))
@@ -171,31 +172,9 @@ function Shell({ who }: { who: Me }) {
         <span className="running">
           <span className="quiet small">Account</span>
           {who.delegations.length > 1 ? (
-            <Dropdown>
-              <Dropdown.Toggle variant="link" id="running" className="p-0">
-                {who.running.name}
-              </Dropdown.Toggle>
-              <Dropdown.Menu>
-                {can.has('allocations.see') && (
-                  <>
-                    <Dropdown.Item as="button" onClick={() => void go(own)}>
-                      Account page
-                    </Dropdown.Item>
-                    <Dropdown.Divider />
-                  </>
-                )}
-                {who.delegations.map((each) => (
-                  <Dropdown.Item
-                    key={each.account}
-                    as="button"
-                    active={each.account === who.running.account}
-                    onClick={() => run(each.account)}
-                  >
-                    {each.name}
-                  </Dropdown.Item>
-                ))}
-              </Dropdown.Menu>
-            </Dropdown>
+            <Suspense fallback={<b>{who.running.name}</b>}>
+              <RunningMenu who={who} toAccount={can.has('allocations.see') ? () => void go(own) : null} run={run} />
+            </Suspense>
           ) : (
             <b>{can.has('allocations.see') ? <Link to={own}>{who.running.name}</Link> : who.running.name}</b>
           )}
@@ -204,40 +183,9 @@ function Shell({ who }: { who: Me }) {
         <button type="button" className="find" onClick={() => setPalette(true)}>
           Go anywhere <kbd>Ctrl K</kbd>
         </button>
-        <Dropdown align="end">
-          <Dropdown.Toggle variant="link" id="me" className="p-0" style={{ color: 'var(--ink)', fontWeight: 400 }}>
-            {who.name}
-          </Dropdown.Toggle>
-          <Dropdown.Menu>
-            <Dropdown.ItemText className="quiet small">{who.email}</Dropdown.ItemText>
-            <Dropdown.Divider />
-            {(['system', 'light', 'dark'] as Light[]).map((each) => (
-              <Dropdown.Item key={each} as="button" active={chosenLight() === each} onClick={() => chooseLight(each)}>
-                {{ system: 'System theme', light: 'Light theme', dark: 'Dark theme' }[each]}
-              </Dropdown.Item>
-            ))}
-            <Dropdown.Divider />
-            {who.running.kind === 'operator' && (
-              <>
-                <Dropdown.Item as="button" onClick={() => void go('/intake')}>
-                  Import an intake
-                </Dropdown.Item>
-                <Dropdown.Item as="button" onClick={() => void go('/server')}>
-                  Server
-                </Dropdown.Item>
-              </>
-            )}
-            <Dropdown.Item as="button" onClick={() => void go('/own')}>
-              Your sign-in
-            </Dropdown.Item>
-            <Dropdown.Item as="button" onClick={() => setKeys(true)}>
-              Keys
-            </Dropdown.Item>
-            <Dropdown.Item as="button" onClick={() => void leave()}>
-              Sign out
-            </Dropdown.Item>
-          </Dropdown.Menu>
-        </Dropdown>
+        <Suspense fallback={<span>{who.name}</span>}>
+          <OwnMenu who={who} go={(to) => void go(to)} keys={() => setKeys(true)} leave={() => void leave()} />
+        </Suspense>
       </header>
       {who.shown_as && (
         <div className="shownas" role="status">

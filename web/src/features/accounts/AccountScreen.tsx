@@ -137,7 +137,7 @@ function Pools({ pools, place, account }: { pools: Pool[]; place: number; accoun
   const top = who.data?.running.account === account
   return (
     <section aria-label="Pools">
-      <h3>Pools</h3>
+      <h2 className="sub">Pools</h2>
       <table className="ledger tight limits">
         <thead>
           <tr>
@@ -147,7 +147,9 @@ function Pools({ pools, place, account }: { pools: Pool[]; place: number; accoun
             <th className="fig">Reserve</th>
             <th className="fig">Cap</th>
             <th className="fig">To cap</th>
-            <th> </th>
+            <th>
+              <span className="visually-hidden">Drawn</span>
+            </th>
             <th>
               <span className="visually-hidden">Ask</span>
             </th>
@@ -252,7 +254,7 @@ function Requests({ account }: { account: string }) {
   const found = useQuery(requestsOf(account))
   return (
     <section aria-label="Requests">
-      <h3>Requests</h3>
+      <h2 className="sub">Requests</h2>
       {found.data?.length ? (
         found.data.map((each) => <RequestItem request={each} key={each.id} />)
       ) : (
@@ -266,12 +268,12 @@ function Changes({ account }: { account: string }) {
   const found = useQuery({ queryKey: ['log', 'of', account], queryFn: () => actsPage({ account }, undefined, 8) })
   return (
     <section aria-label="Last changes">
-      <h3>
+      <h2 className="sub">
         Last changes{' '}
         <Link className="small ms-2" to={`/log?account=${encodeURIComponent(account)}`}>
           all
         </Link>
-      </h3>
+      </h2>
       <table className="ledger tight">
         <tbody>
           {found.data?.acts.map((each) => (
@@ -319,7 +321,7 @@ function Facts({ body }: { body: AccountBody }) {
   if (!editing)
     return (
       <section aria-label="Contacts">
-        <h3>Contacts</h3>
+        <h2 className="sub">Contacts</h2>
         <dl className="figures">
           <dt>Admin</dt>
           <dd className="text-break">{body.admin_email ?? <span className="quiet">none</span>}</dd>
@@ -341,7 +343,7 @@ function Facts({ body }: { body: AccountBody }) {
     )
   return (
     <section aria-label="Contacts">
-      <h3>Name and contacts</h3>
+      <h2 className="sub">Name and contacts</h2>
       <Form
         onSubmit={(event) => {
           event.preventDefault()
@@ -402,7 +404,7 @@ function OnHold({ account, grid }: { account: string; grid: Grid }) {
   const pool = (product: string) => grid.pools.find((each) => each.product === product)?.name ?? product
   return (
     <section aria-label="On hold">
-      <h3>On hold</h3>
+      <h2 className="sub">On hold</h2>
       <ul className="plain">
         <First
           items
@@ -425,7 +427,7 @@ function Notices({ account }: { account: string }) {
   if (!mine.length) return null
   return (
     <section aria-label="Notices">
-      <h3>Notices</h3>
+      <h2 className="sub">Notices</h2>
       <ul className="plain">
         {mine.map((each) => (
           <li key={each.id}>
@@ -441,7 +443,7 @@ function Below({ body }: { body: AccountBody }) {
   if (!body.below.length) return null
   return (
     <section aria-label="Accounts below">
-      <h3>Sub-accounts</h3>
+      <h2 className="sub">Sub-accounts</h2>
       <ul className="plain">
         <First
           items

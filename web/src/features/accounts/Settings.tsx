@@ -18,7 +18,7 @@ export function Settings({ account }: { account: string }) {
   if (!found) return null
   return (
     <section aria-label="Settings">
-      <h3>Settings</h3>
+      <h2 className="sub">Settings</h2>
       {editing ? (
         <Edit account={account} settings={found} close={() => setEditing(false)} />
       ) : (

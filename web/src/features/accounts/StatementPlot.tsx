@@ -15,12 +15,12 @@ export function StatementPlot({ account }: { account: string }) {
   const most = Math.max(...totals, 0) || 1
   return (
     <section aria-label="Statements">
-      <h3>
+      <h2 className="sub">
         Statements{' '}
         <Link className="small ms-2" to={`/statements/${encodeURIComponent(account)}`}>
           open
         </Link>
-      </h3>
+      </h2>
       <div className="monthplot">
         {months.map((each, place) => {
           const body = found[place]?.data

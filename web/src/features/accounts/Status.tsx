@@ -28,7 +28,7 @@ export function Status({ body }: { body: AccountBody }) {
   const above = body.status !== body.own_status
   return (
     <section aria-label="Status">
-      <h3>Status</h3>
+      <h2 className="sub">Status</h2>
       <p className="mb-1">
         {body.status === 'active' ? (
           'Active'
@@ -125,7 +125,7 @@ export function KeepTemplate({ body }: { body: AccountBody }) {
   }
   return (
     <section aria-label="Template">
-      <h3>Template for new accounts</h3>
+      <h2 className="sub">Template for new accounts</h2>
       <Form
         onSubmit={(event) => {
           event.preventDefault()

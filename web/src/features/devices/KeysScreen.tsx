@@ -54,7 +54,7 @@ export default function KeysScreen() {
       <div className="scroll account" role="region" aria-label="Keys" tabIndex={0}>
         <div className="onecolumn wide">
           <section aria-label="Create activation key">
-            <h3>Create activation key</h3>
+            <h2 className="sub">Create activation key</h2>
             <Form
               className="lotform three"
               onSubmit={(event) => {
@@ -122,7 +122,7 @@ export default function KeysScreen() {
             )}
           </section>
           <section aria-label="Activation keys">
-            <h3>Activation keys</h3>
+            <h2 className="sub">Activation keys</h2>
             {found.data.length === 0 ? (
               <p className="quiet">
                 None yet. A machine, or a session, begins with a key of its account; limits count as for everything
@@ -140,7 +140,9 @@ export default function KeysScreen() {
                     <th className="fig">At most</th>
                     <th>Made</th>
                     <th>State</th>
-                    <th />
+                    <th>
+                      <span className="visually-hidden">Do</span>
+                    </th>
                   </tr>
                 </thead>
                 <tbody>

@@ -20,7 +20,7 @@ export function OfPerson({ username }: { username: string }) {
     <>
       {devices.length > 0 && (
         <section aria-label="Devices">
-          <h3>Devices</h3>
+          <h2 className="sub">Devices</h2>
           <ul className="plain">
             {devices.map((each) => (
               <li key={`${each.product} ${each.machine}`}>
@@ -36,7 +36,7 @@ export function OfPerson({ username }: { username: string }) {
       )}
       {live.length > 0 && (
         <section aria-label="Sessions">
-          <h3>Sessions</h3>
+          <h2 className="sub">Sessions</h2>
           <ul className="plain">
             {live.map((each) => (
               <li key={each.id}>
@@ -66,7 +66,7 @@ function Numbers({ product, username }: { product: string; username: string }) {
   if (rows.length === 0) return null
   return (
     <section aria-label="Numbers">
-      <h3>Numbers</h3>
+      <h2 className="sub">Numbers</h2>
       <ul className="plain">
         {rows.map((each) => (
           <li key={each.number}>

@@ -1,4 +1,4 @@
-import { useMemo, useState } from 'react'
+import { lazy, Suspense, useMemo, useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { useCommands, type Command } from '../../commands/registry'
 import { api, messageOf, take } from '../../api/client'
@@ -8,7 +8,8 @@ import type { Effect } from '../../api/queries'
 import { useOutcome } from '../../parts/Outcome'
 import { useDraft } from './context'
 import { useNames } from './names'
-import { Review } from './Review'
+
+const Review = lazy(() => import('./Review').then((part) => ({ default: part.Review })))
 
 /** The open draft, always in view: what it would do, and the way to review and apply it. */
 export function DraftBar() {
@@ -66,7 +67,11 @@ export function DraftBar() {
         Discard
       </Button>
       <Button onClick={() => setReview(true)}>Review and apply</Button>
-      {review && <Review names={names} close={() => setReview(false)} />}
+      {review && (
+        <Suspense fallback={null}>
+          <Review names={names} close={() => setReview(false)} />
+        </Suspense>
+      )}
     </section>
   )
 

@@ -59,14 +59,14 @@ export default function DomainsScreen() {
         <div className="onecolumn">
           <div>
             <section aria-label="Waiting">
-              <h3>Sign-up requests</h3>
+              <h2 className="sub">Sign-up requests</h2>
               {waiting.data?.length === 0 && <p className="quiet">Nobody.</p>}
               {waiting.data?.map((each) => (
                 <WaitingToJoin each={each} key={each.id} />
               ))}
             </section>
             <section aria-label="Domains">
-              <h3>E-mail domains</h3>
+              <h2 className="sub">E-mail domains</h2>
               <p className="quiet small">
                 People sign up at{' '}
                 <a href="/joining" className="text-decoration-underline">
@@ -83,7 +83,9 @@ export default function DomainsScreen() {
                       <th>Account</th>
                       <th>Joins</th>
                       <th>State</th>
-                      <th />
+                      <th>
+                        <span className="visually-hidden">Do</span>
+                      </th>
                     </tr>
                   </thead>
                   <tbody>

@@ -28,7 +28,7 @@ export function Erase({ body }: { body: PersonBody }) {
   if (!changes || body.status !== 'removed' || body.username.startsWith('erased-')) return null
   return (
     <section aria-label="Erase">
-      <h3>Erase personal data</h3>
+      <h2 className="sub">Erase personal data</h2>
       <p className="quiet small mb-1">
         Name, address, title, department and username go for good, here and in the log. What they held stays counted.
       </p>

@@ -16,7 +16,7 @@ export function Gives({ account, group }: { account: string; group: string | nul
   const free = products.filter((product) => !mine.some((each) => each.product === product.code))
   return (
     <section aria-label="Group entitlements">
-      <h3>{group ? 'Group entitlements' : 'Default entitlements'}</h3>
+      <h2 className="sub">{group ? 'Group entitlements' : 'Default entitlements'}</h2>
       {mine.length > 0 && (
         <table className="ledger tight">
           <thead>

@@ -127,7 +127,7 @@ export function ImportMapping({ number }: { number: number }) {
           <div>
             {found.seats.length > 0 && (
               <section aria-label="Seats">
-                <h3>Seats</h3>
+                <h2 className="sub">Seats</h2>
                 <table className="ledger tight">
                   <thead>
                     <tr>
@@ -156,9 +156,9 @@ export function ImportMapping({ number }: { number: number }) {
             )}
             {found.conflict_count > 0 && (
               <section aria-label="Conflicts">
-                <h3>
+                <h2 className="sub">
                   {found.conflict_count} {found.conflict_count === 1 ? 'conflict' : 'conflicts'}
-                </h3>
+                </h2>
                 <table className="ledger tight">
                   <thead>
                     <tr>
@@ -187,9 +187,9 @@ export function ImportMapping({ number }: { number: number }) {
             {found.fault_count > 0 && (
               <section aria-label="Errors" className="faults">
                 <div className="d-flex align-items-center gap-2">
-                  <h3 className="mb-0">
+                  <h2 className="sub mb-0">
                     {found.fault_count} {found.fault_count === 1 ? 'error' : 'errors'}
-                  </h3>
+                  </h2>
                   <span className="grow" />
                   <ExportMenu path={`/api/people-imports/${number}/export`} params={{}} />
                 </div>
@@ -240,7 +240,7 @@ export function ImportMapping({ number }: { number: number }) {
             )}
             {found.steps.length > 0 && (
               <section aria-label="First rows">
-                <h3>{found.steps.length < 200 ? 'Row by row' : 'The first 200 rows'}</h3>
+                <h2 className="sub">{found.steps.length < 200 ? 'Row by row' : 'The first 200 rows'}</h2>
                 <div className="rowbyrow">
                   <table className="ledger tight">
                     <thead>
@@ -249,7 +249,9 @@ export function ImportMapping({ number }: { number: number }) {
                         <th>Who</th>
                         <th>Account</th>
                         <th>Result</th>
-                        <th />
+                        <th>
+                          <span className="visually-hidden">Do</span>
+                        </th>
                       </tr>
                     </thead>
                     <tbody>
@@ -423,7 +425,7 @@ function Choices({ how, set, faulty }: { how: How; set: (changes: Partial<How>) 
   )
   return (
     <section aria-label="Options">
-      <h3>Options</h3>
+      <h2 className="sub">Options</h2>
       <div className="lotform">
         {choose('leaving', 'People in the file', [
           ['', 'join or are updated'],

@@ -102,10 +102,10 @@ export function ImportProgress({ run }: { run: Schemas['ReportBody'] }) {
         )}
         {run.not_done.length > 0 && (
           <section aria-label="Could not be done" className="faults">
-            <h3>
+            <h2 className="sub">
               {run.not_done.length === 1 ? 'One row' : `${run.not_done.length} rows`} of which something could not be
               done
-            </h3>
+            </h2>
             <VirtualTable
               rows={run.not_done}
               label="Could not be done"

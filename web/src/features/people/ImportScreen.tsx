@@ -68,7 +68,7 @@ function Start() {
       <div className="scroll account" role="region" aria-label="Import people" tabIndex={0}>
         <div className="columns">
           <section aria-label="A table">
-            <h3>People to import</h3>
+            <h2 className="sub">People to import</h2>
             <p className="quiet">
               A CSV file, a workbook (.xlsx), or rows copied out of a spreadsheet; the first row names the columns.
               Nothing is done before you have seen what it comes to.
@@ -138,7 +138,7 @@ function Start() {
             )}
           </section>
           <section aria-label="Earlier imports">
-            <h3>Earlier imports</h3>
+            <h2 className="sub">Earlier imports</h2>
             {before.data?.length === 0 && <p className="quiet">None yet.</p>}
             {before.data && before.data.length > 0 && (
               <table className="ledger tight">

@@ -49,7 +49,7 @@ function Loaded({ body }: { body: PersonBody }) {
         <div className="columns">
           <div>
             <section aria-label="Products">
-              <h3>Products</h3>
+              <h2 className="sub">Products</h2>
               {body.holdings.length === 0 ? (
                 <p className="quiet">None.</p>
               ) : (
@@ -83,12 +83,12 @@ function Loaded({ body }: { body: PersonBody }) {
               <p className="mt-2 mb-0">Reserved: {body.aside.map((each) => each.product_name).join(', ')}.</p>
             )}
             <section aria-label="Layers">
-              <h3>Entitlements by source</h3>
+              <h2 className="sub">Entitlements by source</h2>
               <Layers body={body} />
             </section>
             <StorageOf body={body} />
             <section aria-label="Groups">
-              <h3>Groups</h3>
+              <h2 className="sub">Groups</h2>
               {body.member_of.length === 0 ? (
                 <p className="quiet">In none.</p>
               ) : (
@@ -119,7 +119,7 @@ function Loaded({ body }: { body: PersonBody }) {
               )}
             </section>
             <section aria-label="Earlier entitlements">
-              <h3>Earlier entitlements</h3>
+              <h2 className="sub">Earlier entitlements</h2>
               {body.past.length === 0 ? (
                 <p className="quiet">Nothing so far.</p>
               ) : (
@@ -144,7 +144,7 @@ function Loaded({ body }: { body: PersonBody }) {
               )}
             </section>
             <section aria-label="History">
-              <h3>History</h3>
+              <h2 className="sub">History</h2>
               {body.history.length === 0 ? (
                 <p className="quiet">No changes since the import.</p>
               ) : (
@@ -165,7 +165,7 @@ function Loaded({ body }: { body: PersonBody }) {
           </div>
           <aside>
             <section aria-label="Where">
-              <h3>Account</h3>
+              <h2 className="sub">Account</h2>
               <AccountLink account={body.account}>{body.account_name}</AccountLink>
               {body.way.length > 0 && <span className="quiet small"> of {body.way.join(', of ')}</span>}
               {body.invited_at && <p className="quiet small mb-0">Invited {dayName(dayOf(body.invited_at))}</p>}
@@ -175,7 +175,7 @@ function Loaded({ body }: { body: PersonBody }) {
             <OfPerson username={body.username} />
             {body.runs.length > 0 && (
               <section aria-label="Runs">
-                <h3>Runs</h3>
+                <h2 className="sub">Runs</h2>
                 <ul className="plain">
                   {body.runs.map((each) => (
                     <li key={each.name}>
@@ -188,7 +188,7 @@ function Loaded({ body }: { body: PersonBody }) {
             )}
             {body.also.length > 0 && (
               <section aria-label="Same address">
-                <h3>Same e-mail address</h3>
+                <h2 className="sub">Same e-mail address</h2>
                 <ul className="plain">
                   {body.also.map((each) => (
                     <li key={each.username}>
@@ -309,7 +309,7 @@ function Facts({ body }: { body: PersonBody }) {
   )
   return (
     <section aria-label="Facts">
-      <h3>Name and address</h3>
+      <h2 className="sub">Name and address</h2>
       <Form
         onSubmit={(event) => {
           event.preventDefault()

@@ -89,7 +89,7 @@ export function StorageOf({ body }: { body: PersonBody }) {
   if (body.stored.length === 0 && body.stayed.length === 0) return null
   return (
     <section aria-label="Storage">
-      <h3>Personal storage</h3>
+      <h2 className="sub">Personal storage</h2>
       <Said said={said} />
       <table className="ledger tight">
         <thead>
@@ -165,7 +165,7 @@ export function StorageLimits({ account, group }: { account: string; group: stri
   if (!found.data?.length) return null
   return (
     <section aria-label="Storage per person">
-      <h3>{group === null ? 'Default storage limit per person' : 'Group storage limit per person'}</h3>
+      <h2 className="sub">{group === null ? 'Default storage limit per person' : 'Group storage limit per person'}</h2>
       <p className="quiet small mb-1">
         {group === null
           ? 'In GB. A group’s or a person’s own limit overrides it; pool limits apply as well.'

@@ -104,7 +104,7 @@ function Contents({ body }: { body: Facts }) {
     ))
   return (
     <section aria-label="Contents">
-      <h3>Contents</h3>
+      <h2 className="sub">Contents</h2>
       <dl className="facts">
         {body.components.length > 0 && (
           <>
@@ -183,9 +183,9 @@ function Room({ body, top }: { body: Facts; top: string }) {
     .sort((one, other) => idle(other) - idle(one))
   return (
     <section aria-label="Room by account">
-      <h3>
+      <h2 className="sub">
         Room by account<span className="quiet small">, most unused first</span>
-      </h3>
+      </h2>
       <table className="ledger tight limits">
         <thead>
           <tr>
@@ -255,7 +255,7 @@ function Lots({ product }: { product: string }) {
   if (pools.length === 0) return null
   return (
     <section aria-label="Lots">
-      <h3>Lots</h3>
+      <h2 className="sub">Lots</h2>
       <table className="ledger tight">
         <thead>
           <tr>
@@ -294,12 +294,12 @@ function LeastUsed({ product }: { product: string }) {
   const found = useQuery(leastUsed(product)).data
   return (
     <section aria-label="Least used seats">
-      <h3>
+      <h2 className="sub">
         Least used seats{' '}
         <Link className="small ms-2" to={`/people?product=${encodeURIComponent(product)}&sort=last_seen`}>
           all holders
         </Link>
-      </h3>
+      </h2>
       <ul className="plain withnames">
         {found?.rows.map((each) => (
           <li key={each.username}>
@@ -320,9 +320,9 @@ function WhoWaits({ product }: { product: string }) {
   const waiting = useQuery(seatQueue).data?.filter((each) => each.product === product)
   return (
     <section aria-label="Waiting">
-      <h3>
+      <h2 className="sub">
         Waiting <span className="quiet small">{waiting?.length ? waiting.length.toLocaleString('en-GB') : ''}</span>
-      </h3>
+      </h2>
       <ul className="plain withnames">
         {waiting?.slice(0, 8).map((each) => (
           <li key={each.username}>

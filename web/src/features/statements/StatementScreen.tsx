@@ -254,7 +254,7 @@ function Reckoning({
   return (
     <div className="reckon">
       <section>
-        <h3>How this was calculated</h3>
+        <h2 className="sub">How this was calculated</h2>
         <dl>
           {steps(line, body.days_read, body.hours_read).map((step) => (
             <div key={step.words} style={{ display: 'contents' }}>
@@ -274,12 +274,12 @@ function Reckoning({
         )}
       </section>
       <section>
-        <h3 className="d-flex justify-content-between">
+        <h2 className="sub d-flex justify-content-between">
           <span>Day by day, {unitName(line.unit, 2)}</span>
           <span style={{ fontWeight: 400 }}>
             choose a day for its {line.measure === 'storage' ? 'samples' : 'assignments'}
           </span>
-        </h3>
+        </h2>
         <div ref={box}>
           <DayChart
             days={line.days}
@@ -303,7 +303,7 @@ function Reckoning({
         </span>
       </section>
       <section>
-        <h3>By department</h3>
+        <h2 className="sub">By department</h2>
         <table className="parts">
           <thead>
             <tr>

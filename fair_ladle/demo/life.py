@@ -92,7 +92,7 @@ def _applied(database: Database, account: str, product: str, cap: int, note: str
     actor = _actor(database, OPERATOR)
     change = database.run(_cap, actor, account, product, cap)
     if until is not None:
-        change = change.model_copy(update={"until": Until(last_day=until)})
+        change = change.model_copy(update={"until": Until(last_day=until), "was_until": Until(last_day=None)})
     draft = database.run(drafts.edit, actor, None, 0, [change])
     database.run(drafts.apply, actor, draft.row.id, draft.row.revision, f"{note}.")
 

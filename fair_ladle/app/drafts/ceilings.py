@@ -4,6 +4,7 @@ and in all, and whether they may change caps and prices."""
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import date
 
 from fair_ladle.app.accounts.service import top_row
 from fair_ladle.app.allocations.positions import Positions
@@ -36,7 +37,8 @@ def _judge_kind(actor: Actor, change: Change, products: dict[str, Product]) -> N
     if isinstance(change, RateChange) and not actor.limits.prices:
         raise not_allowed("Your delegation does not let you change prices.")
     if isinstance(change, AllocationChange):
-        if not actor.limits.caps and _beside_reserve(change.was) != _beside_reserve(change.terms):
+        others = _beside_reserve(change.was) != _beside_reserve(change.terms) or change.until is not None
+        if not actor.limits.caps and others:
             raise not_allowed("Your delegation does not let you change caps, or what happens at them.")
         if _more(change):
             assignments.may_give(actor, products[change.product])
@@ -49,11 +51,21 @@ def _beside_reserve(terms: Terms | None) -> Terms | None:
 
 
 def _more(change: AllocationChange) -> int:
-    """By how much an allocation gives more than before: its reserve, or its cap, where no cap is more than any."""
+    """By how much an allocation gives more than before: its reserve, or its cap, where no cap is more than any. A later
+    last day gives all of it anew."""
     if change.terms is None:
         return 0
+    if _lasts_longer(change):
+        return max(change.terms.reserve, _cap(change.terms))
     reserve, cap = (0, 0) if change.was is None else (change.was.reserve, _cap(change.was))
     return max(0, change.terms.reserve - reserve, _cap(change.terms) - cap)
+
+
+def _lasts_longer(change: AllocationChange) -> bool:
+    if change.until is None:
+        return False
+    was = None if change.was_until is None else change.was_until.last_day
+    return was is not None and (change.until.last_day or date.max) > was
 
 
 def _cap(terms: Terms) -> int:

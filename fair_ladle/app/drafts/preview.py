@@ -26,6 +26,7 @@ from fair_ladle.app.drafts.change_types import (
     RateChange,
     StatusChange,
     UnitsChange,
+    Until,
 )
 from fair_ladle.app.drafts.evaluate import DraftEvaluation, DraftFault, InUse
 from fair_ladle.app.drafts.impact import Impact, refusal
@@ -265,7 +266,8 @@ def _clashes(tx: Transaction, actor: Actor, snapshot: Snapshot, changes: Sequenc
     for account_id, product_id, change in wanted:
         now = there.get((account_id, product_id))
         # A version changed on its first day keeps its number: what it was is compared too.
-        if (now.id if now else None) != change.seen or terms_of(now) != change.was:
+        day_is_other = change.until is not None and change.was_until != Until(last_day=now.last_day if now else None)
+        if (now.id if now else None) != change.seen or terms_of(now) != change.was or day_is_other:
             entry = log_service.last(tx, account_id, "allocation changed", change.product)
             found.append(Clash(change, now, entry.actor if entry else None))
     return found

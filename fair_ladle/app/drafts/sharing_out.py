@@ -12,7 +12,7 @@ from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.positions import Positions, settle_snapshot
 from fair_ladle.app.allocations.snapshots import present_snapshot
 from fair_ladle.app.allocations.views import visible_room
-from fair_ladle.app.drafts.change_types import AllocationChange, Terms
+from fair_ladle.app.drafts.change_types import AllocationChange, Terms, Until
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.actor import Actor
@@ -116,6 +116,7 @@ def share_out(
                 terms=_terms(was or Terms(), found, row, part, as_what),
                 seen=version.id if version else None,
                 was=was,
+                was_until=Until(last_day=version.last_day if version else None),
             )
         result.append(
             ShareOutPart(code, part, "has no cap to raise" if uncapped[place] else reasons.reason(place, part), change)

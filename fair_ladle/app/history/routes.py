@@ -15,7 +15,7 @@ from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router
 
 routes = Router("/api/log", "log", sees="log.see", changes="log.see")
-MOST_ACCOUNTS = 3
+MOST_ACCOUNTS, MOST_NUMBER = 3, 2**62
 
 
 class AccountNamed(BaseModel):
@@ -124,8 +124,8 @@ def entries(
     db: Db,
     who: Who,
     wanted: Wanted,
-    newest: Annotated[int, Query(ge=0)],
-    oldest: Annotated[int, Query(ge=0)],
+    newest: Annotated[int, Query(ge=0, le=MOST_NUMBER)],
+    oldest: Annotated[int, Query(ge=0, le=MOST_NUMBER)],
     limit: int = Query(500, ge=1, le=500),
 ) -> Any:
     """The entries of one act, newest first, each in a sentence."""

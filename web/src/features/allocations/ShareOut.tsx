@@ -68,7 +68,7 @@ export function ShareOut({ pool, find, close }: ShareOutProps) {
     setBounds((now) => ({ ...now, [code]: { least: '', most: '', part: '', ...now[code], [name]: text } }))
   const unit = unitName(pool.unit, 2)
   const fill = () => {
-    const until = day ? { until: { last_day: day }, was_until: { last_day: null } } : {}
+    const until = day ? { until: { last_day: day } } : {}
     draft.set((data?.parts ?? []).flatMap((each) => (each.change ? [{ ...each.change, ...until }] : [])))
     close()
   }

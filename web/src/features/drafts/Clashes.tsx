@@ -28,6 +28,7 @@ export function Clashes({ effect, names }: { effect: Effect; names: Names }) {
             const pool = names.pool(clash.product)
             const kept: AllocationChange = {
               kind: 'allocation',
+              until: null,
               account: clash.account,
               product: clash.product,
               terms: clash.mine,

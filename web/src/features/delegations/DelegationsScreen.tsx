@@ -150,7 +150,7 @@ export default function DelegationsScreen() {
           <aside>
             {body.gap_count > 0 && (
               <section aria-label="Accounts without an admin">
-                <h3>No admin</h3>
+                <h2 className="sub">No admin</h2>
                 <ul className="plain apart">
                   {(allGaps ? body.gaps : body.gaps.slice(0, FIRST_GAPS)).map((each) => (
                     <li key={each.account}>

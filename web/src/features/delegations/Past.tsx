@@ -9,7 +9,7 @@ import { Empty, Trouble, Wait } from '../../parts/States'
 export function PastDay({ today, ask }: { today: string; ask: (day: string) => void }) {
   return (
     <section aria-label="On a past day">
-      <h3>Permissions on a past day</h3>
+      <h2 className="sub">Permissions on a past day</h2>
       <Form
         className="d-flex gap-2 align-items-end"
         onSubmit={(event) => {

@@ -13,7 +13,7 @@ export function Roles({ body, after }: { body: DelegationsBody; after: (said: st
   const held = (role: RoleBody) => body.delegations.filter((each) => each.role === role.key)
   return (
     <section aria-label="Roles">
-      <h3>Roles</h3>
+      <h2 className="sub">Roles</h2>
       <ul className="plain apart">
         {body.roles.map((each) => (
           <li key={each.key}>

@@ -25,7 +25,7 @@ export function SecondFactorRules({ body, attempt }: Props) {
     )
   return (
     <section aria-label="Second factor">
-      <h3>Second factor required</h3>
+      <h2 className="sub">Second factor required</h2>
       {rules.length === 0 && <p className="quiet small mb-1">Not required anywhere.</p>}
       <ul className="plain apart">
         {rules.map((each) => (

@@ -65,7 +65,7 @@ export function KeysOfPrograms({ after }: { after: (said: string) => Promise<voi
     }, `Key ${each.name} ended.`)
   return (
     <section aria-label="Keys for programs" className="mt-3">
-      <h3>Keys for programs in {running?.name}</h3>
+      <h2 className="sub">Keys for programs in {running?.name}</h2>
       {shown && (
         <div className="mb-2">
           <p className="mb-1">Copy the key now; it is not shown again.</p>

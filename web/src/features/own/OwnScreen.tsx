@@ -81,7 +81,7 @@ function Sessions({ sessions, after }: { sessions: Schemas['OwnSessionBody'][]; 
   const when = (at: string) => instantName(at)
   return (
     <section aria-label="Sessions">
-      <h3>Active sessions</h3>
+      <h2 className="sub">Active sessions</h2>
       {error !== null && <Trouble error={error} />}
       <table className="ledger" aria-label="Sessions">
         <thead>
@@ -155,7 +155,7 @@ function Password({ after }: { after: After }) {
   }
   return (
     <section aria-label="Password">
-      <h3>Password</h3>
+      <h2 className="sub">Password</h2>
       <Form
         onSubmit={(event) => {
           event.preventDefault()
@@ -219,7 +219,7 @@ function SecondFactor({ left, after }: { left: number | null; after: After }) {
     })
   return (
     <section aria-label="Second factor">
-      <h3>Second factor</h3>
+      <h2 className="sub">Second factor</h2>
       {codes.length > 0 && (
         <div className="mb-2">
           <p className="mb-1">

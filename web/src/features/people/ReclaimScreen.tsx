@@ -280,7 +280,7 @@ function Look({ policy }: { policy: Policy }) {
   }
   return (
     <section aria-label="Preview of a run now" className="mt-4">
-      <h3>Preview of a run now</h3>
+      <h2 className="sub">Preview of a run now</h2>
       {looked.isError ? (
         <p className="over" role="alert">
           {looked.error.message}
@@ -419,7 +419,7 @@ function Runs() {
     <>
       <Savings runs={found.data} now={now} />
       <section aria-label="Runs" className="mt-4">
-        <h3>Runs</h3>
+        <h2 className="sub">Runs</h2>
         {said && (
           <p className={said.bad ? 'near' : 'good'} role={said.bad ? 'alert' : 'status'}>
             {said.text}

@@ -42,12 +42,12 @@ export function Savings({ runs, now }: { runs: Schemas['RunRowBody'][]; now: str
         if (found.length === 0) return null
         return (
           <section key={currency} aria-label={`Saved in ${currency}`} className="mt-4">
-            <h3>
+            <h2 className="sub">
               What it saves, in {currency}{' '}
               <span className="quiet small ms-2">
                 {said(found.reduce((sum, each) => sum + each.running, 0))} so far, as long as nothing is assigned again
               </span>
-            </h3>
+            </h2>
             <table className="ledger tight savings">
               <thead>
                 <tr>

@@ -45,7 +45,7 @@ export function WhomToInvite() {
   }
   return (
     <section aria-label="People to invite" className="mt-3" style={{ maxWidth: 720 }}>
-      <h3>People to invite</h3>
+      <h2 className="sub">People to invite</h2>
       <p className="quiet small mb-1" role="status">
         {said || 'These accounts have no admin yet. Each invited person gets a link to set a password.'}
       </p>

@@ -38,7 +38,9 @@ class Keys:
 
     def go(self, words: str, hit: str) -> None:
         """Ctrl K, words, and Enter once what is meant stands first."""
+        expect(self.page.get_by_role("dialog")).to_have_count(0)
         self.press("Control+k")
+        expect(self.page.get_by_role("combobox", name="Go to")).to_be_focused()
         self.type(words)
         expect(self.page.get_by_label("Results").get_by_role("option").first).to_contain_text(re.compile(hit))
         self.press("Enter")

@@ -71,3 +71,12 @@ def test_pages_of_acts_have_every_entry_once(app: TestClient, demo: Database) ->
         if before is None:
             break
     assert found == entries and len(set(found)) == len(found)
+
+
+def test_nothing_above_the_reader_is_named(app: TestClient, demo: Database) -> None:
+    """Two levels down: neither the department above nor the client is told with one's own account."""
+    boss, below = signs_in(demo, app, "OLDQUAY-ENGINEERING-QUAYS")
+    demo.run(joining.add, boss, NewPerson(account="OLDQUAY-ENGINEERING-QUAYS", display_name="Ada Quill", invite=False))
+    acts = below.get("/api/log/acts")
+    assert acts.json()["acts"][0]["accounts"] == [{"account": "OLDQUAY-ENGINEERING-QUAYS", "name": "Quays"}]
+    assert "Old Quay" not in acts.text and "Engineering Yard" not in acts.text

@@ -78,20 +78,20 @@ def test_the_same_terms_until_a_day_end_there(demo: Database, actor: Callable[[s
         apply(demo, who, past)
 
 
-def test_a_later_last_day_gives_all_of_it_anew(demo: Database, actor: Callable[[str], Actor]) -> None:
+def test_a_ceiling_lets_nobody_move_a_last_day(demo: Database, actor: Callable[[str], Actor]) -> None:
+    """A later one keeps a raise for good; a sooner one brings on what somebody else planned."""
     who = actor("GANNET")
     apply(demo, who, allocation(demo, "TERN", "CHARTROOM", cap=9).model_copy(update=until(None, XMAS)))
     bounded = replace(who, limits=Limits(ceilings={"CHARTROOM": Ceiling(at_once=5)}))
     longer = allocation(demo, "TERN", "CHARTROOM").model_copy(update=until(XMAS, NEW_YEAR))
+    sooner = longer.model_copy(update=until(XMAS, date(2026, 12, 1)))
     for changed, why in (
-        (longer, "at most 5 sessions"),
-        (longer.model_copy(update=until(None, NEW_YEAR)), "Changed by"),
+        (longer, "does not let you move a last day"),
+        (sooner, "does not let you move a last day"),
+        (longer.model_copy(update=until(None, NEW_YEAR)), "Changed by someone else"),
     ):
         with pytest.raises(Refused, match=why):
-            demo.run(apply_changes, bounded, [changed], "a later day")
-    without = replace(who, limits=Limits(caps=False))
-    sooner = longer.model_copy(update=until(XMAS, date(2026, 12, 1)))
+            demo.run(apply_changes, bounded, [changed], "another day")
     with pytest.raises(Refused, match="does not let you change caps"):
-        demo.run(apply_changes, without, [sooner], "a sooner day")
-    demo.run(apply_changes, bounded, [sooner], "a sooner day")
-    assert versions(demo, who)[0][1] == date(2026, 12, 1)
+        demo.run(apply_changes, replace(who, limits=Limits(caps=False)), [sooner], "another day")
+    assert versions(demo, who)[0][1] == XMAS

@@ -144,8 +144,9 @@ class Accounts:
         return str(self.facts[row].name)
 
     def full_name(self, row: int, top: int) -> str:
-        """What the account is called beside others: a sub-account with its client, where that lies below ``top``."""
-        if self.facts[row].kind == "sub-account":
+        """What the account is called beside others: a sub-account with its client, where that lies below ``top``, the
+        top of the reader's branch; of what lies above it nothing is told."""
+        if row != top and self.facts[row].kind == "sub-account":
             for above in self.tree.path_up(row)[1:]:
                 if above == top:
                     break

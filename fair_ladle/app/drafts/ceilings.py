@@ -4,7 +4,6 @@ and in all, and whether they may change caps and prices."""
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import date
 
 from fair_ladle.app.accounts.service import top_row
 from fair_ladle.app.allocations.positions import Positions
@@ -12,7 +11,7 @@ from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.drafts.change_types import AllocationChange, Change, RateChange, Terms, UnitsChange
 from fair_ladle.app.drafts.impact import Impact
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.limits import FREE
+from fair_ladle.app.plumbing.limits import FREE, Ceiling
 from fair_ladle.app.plumbing.problems import Refused, not_allowed
 from fair_ladle.app.pools.service import Product
 from fair_ladle.core.quantities import MOST_GRAINS
@@ -51,21 +50,17 @@ def _beside_reserve(terms: Terms | None) -> Terms | None:
 
 
 def _more(change: AllocationChange) -> int:
-    """By how much an allocation gives more than before: its reserve, or its cap, where no cap is more than any. A later
-    last day gives all of it anew."""
+    """By how much an allocation gives more than before: its reserve, or its cap, where no cap is more than any."""
     if change.terms is None:
         return 0
-    if _lasts_longer(change):
-        return max(change.terms.reserve, _cap(change.terms))
     reserve, cap = (0, 0) if change.was is None else (change.was.reserve, _cap(change.was))
     return max(0, change.terms.reserve - reserve, _cap(change.terms) - cap)
 
 
-def _lasts_longer(change: AllocationChange) -> bool:
-    if change.until is None:
-        return False
+def _moves_a_day(change: AllocationChange) -> bool:
+    """Whether a last day that is set becomes another: what is there lasts longer, or what follows begins sooner."""
     was = None if change.was_until is None else change.was_until.last_day
-    return was is not None and (change.until.last_day or date.max) > was
+    return change.until is not None and was is not None and change.until.last_day != was
 
 
 def _cap(terms: Terms) -> int:
@@ -76,6 +71,10 @@ def _judge_amount(impact: Impact, actor: Actor, changes: Sequence[Change], produ
     most = actor.limits.ceiling(product.code)
     mine = [each for each in changes if isinstance(each, AllocationChange | UnitsChange)]
     mine = [each for each in mine if each.product == product.code]
+    if most != Ceiling() and any(isinstance(each, AllocationChange) and _moves_a_day(each) for each in mine):
+        raise assignments.above_ceiling(
+            f"Your delegation bounds how much of {product.name} you may give; it does not let you move a last day."
+        )
     raised = [each for each in mine if isinstance(each, AllocationChange) and _more(each)]
     more = sum(map(_more, raised)) + sum(
         len(each.subjects) for each in mine if isinstance(each, UnitsChange) and each.give

@@ -1,6 +1,6 @@
 import { Dropdown } from 'react-bootstrap'
 import type { Me } from '../api/queries'
-import { chooseLight, chosenLight, type Light } from './light'
+import { chooseLight, chosenLight, type Light } from './theme'
 
 /** The account that is run, to choose another one of one's own. */
 export function RunningMenu({

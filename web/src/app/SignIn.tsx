@@ -2,8 +2,8 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, ApiError, take } from '../api/client'
-import { Trouble } from '../parts/States'
-import { Mark } from '../parts/Mark'
+import { Trouble } from '../components/States'
+import { Mark } from '../components/Mark'
 
 /** The one open screen. */
 export function SignIn() {

@@ -5,7 +5,7 @@ import '@fontsource-variable/libre-franklin'
 import './theme.css'
 import { ApiError } from '../api/client'
 import { App } from './App'
-import { followTheme } from './light'
+import { followTheme } from './theme'
 
 followTheme()
 const queries = new QueryClient({

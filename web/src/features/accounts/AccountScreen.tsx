@@ -3,8 +3,8 @@ import { Fragment, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api, messageOf, take } from '../../api/client'
-import { First } from '../../parts/First'
-import { AccountSelect } from '../../parts/AccountSelect'
+import { First } from '../../components/First'
+import { AccountSelect } from '../../components/AccountSelect'
 import {
   accountDetail,
   cell,
@@ -21,12 +21,12 @@ import {
 } from '../../api/queries'
 import { dayName, dayOf, instantName } from '../../domain/months'
 import { shortUnits, unitName } from '../../domain/units'
-import { Gauge } from '../../parts/Gauge'
-import { Ladder } from '../../parts/Ladder'
-import { StateMark, Trouble, Wait } from '../../parts/States'
-import { useOutcome } from '../../parts/Outcome'
+import { Gauge } from '../../components/Gauge'
+import { Ladder } from '../../components/Ladder'
+import { StateMark, Trouble, Wait } from '../../components/States'
+import { useOutcome } from '../../components/Outcome'
 import { useDraft } from '../drafts/context'
-import { Gives } from '../people/Gives'
+import { EntitlementsEditor } from '../people/EntitlementsEditor'
 import { StorageLimits } from '../people/Storage'
 import { AskForm } from '../requests/AskForm'
 import { StatementPlot } from './StatementPlot'
@@ -88,7 +88,7 @@ function Loaded({ body, grid }: { body: AccountBody; grid: Grid }) {
         <div className="columns">
           <div>
             <Pools pools={pools} place={place} account={body.account} />
-            <Gives account={body.account} group={null} />
+            <EntitlementsEditor account={body.account} group={null} />
             <StorageLimits account={body.account} group={null} />
             <Requests account={body.account} />
             <Changes account={body.account} />

@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, messageOf, take, type Schemas } from '../../api/client'
 import { useCan } from '../../api/queries'
-import { useOutcome } from '../../parts/Outcome'
+import { useOutcome } from '../../components/Outcome'
 
 export const settingsOf = (account: string) => ({
   queryKey: ['accounts', 'settings', account],

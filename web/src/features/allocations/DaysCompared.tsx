@@ -3,7 +3,7 @@ import type { Schemas } from '../../api/client'
 import type { ProductName } from '../../api/queries'
 import { dayName } from '../../domain/months'
 import { shortUnits, unitName } from '../../domain/units'
-import { VirtualTable, type Column } from '../../parts/VirtualTable'
+import { VirtualTable, type Column } from '../../components/VirtualTable'
 import { FromTo } from '../drafts/ChangesTable'
 
 interface Difference {

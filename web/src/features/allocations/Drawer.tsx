@@ -3,7 +3,7 @@ import { memo, useMemo, useState } from 'react'
 import { Form } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { api, messageOf, take } from '../../api/client'
-import { First } from '../../parts/First'
+import { First } from '../../components/First'
 import {
   cell as cellQuery,
   historyOf,
@@ -16,9 +16,9 @@ import {
 import { allocationSlot, sameTerms, type AtCap, type Change, type Changes, type Terms } from '../../domain/draft'
 import { dayAfter, dayName, dayOf } from '../../domain/months'
 import { parseUnits, units, unitName } from '../../domain/units'
-import { holders } from '../../parts/holders'
-import { Ladder } from '../../parts/Ladder'
-import { StateMark, Trouble, Wait } from '../../parts/States'
+import { holders } from '../../components/holders'
+import { Ladder } from '../../components/Ladder'
+import { StateMark, Trouble, Wait } from '../../components/States'
 import { changeOf, effectsOf, termsOf } from './model'
 
 interface DrawerProps {

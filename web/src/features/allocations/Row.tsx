@@ -1,8 +1,8 @@
 import { memo } from 'react'
 import type { Pool } from '../../api/queries'
-import type { Field } from '../../domain/typed'
+import type { Field } from '../../domain/cellInput'
 import { roundUnits, shortUnits, unitName } from '../../domain/units'
-import { Gauge } from '../../parts/Gauge'
+import { Gauge } from '../../components/Gauge'
 import { figuresOf, type CellEffect, type Figures } from './model'
 
 export const ROW = 35

@@ -2,7 +2,7 @@ import { memo, useMemo } from 'react'
 import { Button, Dropdown, Form } from 'react-bootstrap'
 import type { ProductName } from '../../api/queries'
 import { dayName } from '../../domain/months'
-import { ExportMenu } from '../../parts/ExportMenu'
+import { ExportMenu } from '../../components/ExportMenu'
 import { chosenPools, readChoice, type PoolChoice } from './model'
 
 interface ToolbarProps {

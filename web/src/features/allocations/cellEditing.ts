@@ -1,7 +1,7 @@
 import { api, take, type Schemas } from '../../api/client'
 import type { Pool } from '../../api/queries'
 import { allocationSlot, type Change, type Changes, type Terms } from '../../domain/draft'
-import { parseBlock, typedTerms, type Field } from '../../domain/typed'
+import { parseBlock, typedTerms, type Field } from '../../domain/cellInput'
 import { units, unitName } from '../../domain/units'
 import { span, type Range } from '../../grid/range'
 import { accountsIn, type Listing, type NamedAccount } from './listing'

@@ -2,8 +2,8 @@ import { useQuery } from '@tanstack/react-query'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { api, take } from '../../api/client'
 import { dayName } from '../../domain/months'
-import { text } from '../../parts/Field'
-import { Empty, Trouble, Wait } from '../../parts/States'
+import { text } from '../../components/Field'
+import { Empty, Trouble, Wait } from '../../components/States'
 
 /** Asks for a day that is over. */
 export function PastDay({ today, ask }: { today: string; ask: (day: string) => void }) {

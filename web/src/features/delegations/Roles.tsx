@@ -1,8 +1,8 @@
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
-import { Field, isAbout, text } from '../../parts/Field'
-import { Trouble } from '../../parts/States'
+import { Field, isAbout, text } from '../../components/Field'
+import { Trouble } from '../../components/States'
 import type { DelegationsBody } from './DelegationsScreen'
 
 type RoleBody = Schemas['RoleBody']

@@ -2,8 +2,8 @@ import { useQuery } from '@tanstack/react-query'
 import { Button, Form } from 'react-bootstrap'
 import { api, take } from '../../api/client'
 import { accountsNamed } from '../../api/queries'
-import { AccountSelect } from '../../parts/AccountSelect'
-import { text } from '../../parts/Field'
+import { AccountSelect } from '../../components/AccountSelect'
+import { text } from '../../components/Field'
 import type { DelegationsBody } from './DelegationsScreen'
 
 interface Props {

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
-import { AccountSelect } from '../../parts/AccountSelect'
+import { AccountSelect } from '../../components/AccountSelect'
 import { api, messageOf, take } from '../../api/client'
 import { me, useOnlyAccount } from '../../api/queries'
 import { clockTime } from '../../domain/months'

@@ -6,14 +6,14 @@ import { api, messageOf, take, type Schemas } from '../../api/client'
 import { LIST_KEYS } from '../../commands/listKeys'
 import { useCommands, type Command, useActs } from '../../commands/registry'
 import { dayName, dayOf, instantName } from '../../domain/months'
-import { ExportMenu } from '../../parts/ExportMenu'
-import { useOutcome } from '../../parts/Outcome'
-import { PagedGrid } from '../../parts/PagedGrid'
-import { Empty, Trouble, Wait } from '../../parts/States'
-import { useMarked } from '../../parts/usePages'
-import type { Column } from '../../parts/VirtualTable'
-import { Chips, forFile, Narrow, useAsked } from './Narrow'
-import { Parts } from './Parts'
+import { ExportMenu } from '../../components/ExportMenu'
+import { useOutcome } from '../../components/Outcome'
+import { PagedGrid } from '../../components/PagedGrid'
+import { Empty, Trouble, Wait } from '../../components/States'
+import { useMarked } from '../../components/usePages'
+import type { Column } from '../../components/VirtualTable'
+import { Chips, forFile, ListFilters, useListFilter } from './ListFilters'
+import { DeviceTabs } from './DeviceTabs'
 import { PersonField } from './PersonField'
 import { publicKey, useDevices, useFresh, type Device } from './queries'
 
@@ -83,7 +83,7 @@ const COLUMNS: Column<Device>[] = [
 
 /** Which machines use what, who has them, and which no longer should? */
 export default function DevicesScreen() {
-  const { asked, params, change, sorting, onSort } = useAsked(
+  const { asked, params, change, sorting, onSort } = useListFilter(
     'machine',
     'product',
     'account',
@@ -137,7 +137,7 @@ export default function DevicesScreen() {
     <>
       <div className="bar tightbar">
         <h1>Devices</h1>
-        <Parts at="devices" />
+        <DeviceTabs at="devices" />
         <span className="quiet small" role="status">
           {found.total === undefined ? '' : `${found.total} ${revoked ? 'revoked' : 'in use'}`}
         </span>
@@ -172,7 +172,7 @@ export default function DevicesScreen() {
             Revoked
           </button>
         </span>
-        <Narrow asked={asked} measure="device" change={change} />
+        <ListFilters asked={asked} measure="device" change={change} />
         <span className="grow" />
         <Button variant="outline-primary" onClick={() => setAnswering(true)}>
           Answer a request file…

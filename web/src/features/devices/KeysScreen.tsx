@@ -1,12 +1,12 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { AccountSelect } from '../../parts/AccountSelect'
+import { AccountSelect } from '../../components/AccountSelect'
 import { api, messageOf, take } from '../../api/client'
 import { productsInSight, useOnlyAccount } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
-import { Trouble, Wait } from '../../parts/States'
-import { Parts } from './Parts'
+import { Trouble, Wait } from '../../components/States'
+import { DeviceTabs } from './DeviceTabs'
 import { keys as keysQuery, useFresh } from './queries'
 
 /** With which keys do devices and sessions begin? */
@@ -49,7 +49,7 @@ export default function KeysScreen() {
     <>
       <div className="bar tightbar">
         <h1>Keys</h1>
-        <Parts at="keys" />
+        <DeviceTabs at="keys" />
       </div>
       <div className="scroll account" role="region" aria-label="Keys" tabIndex={0}>
         <div className="onecolumn wide">

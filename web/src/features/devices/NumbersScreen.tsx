@@ -5,17 +5,17 @@ import { Link } from 'react-router'
 import { api, messageOf, take } from '../../api/client'
 import { me, poolsNow, productsInSight } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
-import { ExportMenu } from '../../parts/ExportMenu'
+import { ExportMenu } from '../../components/ExportMenu'
 import { LIST_KEYS } from '../../commands/listKeys'
 import { useCommands } from '../../commands/registry'
-import { useOutcome } from '../../parts/Outcome'
-import { PagedGrid } from '../../parts/PagedGrid'
-import { Empty, Trouble, Wait } from '../../parts/States'
-import { useMarked } from '../../parts/usePages'
-import type { Column } from '../../parts/VirtualTable'
+import { useOutcome } from '../../components/Outcome'
+import { PagedGrid } from '../../components/PagedGrid'
+import { Empty, Trouble, Wait } from '../../components/States'
+import { useMarked } from '../../components/usePages'
+import type { Column } from '../../components/VirtualTable'
 import { AssignNumbers } from './AssignNumbers'
-import { Chips, forFile, Narrow, useAsked } from './Narrow'
-import { Parts } from './Parts'
+import { Chips, forFile, ListFilters, useListFilter } from './ListFilters'
+import { DeviceTabs } from './DeviceTabs'
 import { useFresh, useItems, type Item, type ItemState } from './queries'
 
 const STATES: [ItemState, string][] = [
@@ -90,7 +90,7 @@ function columns(state: ItemState): Column<Item>[] {
 /** Which numbers are there, who uses which, and where? */
 export default function NumbersScreen() {
   const products = useQuery(productsInSight).data
-  const { asked, params, change, sorting, onSort } = useAsked('number', 'account', 'person', 'address', 'since')
+  const { asked, params, change, sorting, onSort } = useListFilter('number', 'account', 'person', 'address', 'since')
   const kinds = products?.filter((each) => each.measure === 'item') ?? []
   const product = params.get('product') ?? kinds[0]?.product ?? ''
   const state = STATES.find(([key]) => key === params.get('state'))?.[0] ?? 'assigned'
@@ -125,7 +125,7 @@ export default function NumbersScreen() {
     <>
       <div className="bar tightbar">
         <h1>Numbers</h1>
-        <Parts at="numbers" />
+        <DeviceTabs at="numbers" />
         {kinds.length > 1 && (
           <Form.Select
             aria-label="Product"
@@ -167,7 +167,7 @@ export default function NumbersScreen() {
           defaultValue={asked.find}
           onChange={(event) => change({ find: event.target.value })}
         />
-        {state === 'assigned' && <Narrow asked={asked} change={change} />}
+        {state === 'assigned' && <ListFilters asked={asked} change={change} />}
         <span className="grow" />
         {owned && (
           <Button variant="outline-primary" onClick={() => setDoing('bring in')}>

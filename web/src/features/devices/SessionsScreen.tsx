@@ -2,17 +2,17 @@ import { useMemo, useRef, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
 import { api, messageOf, take } from '../../api/client'
-import { useOutcome } from '../../parts/Outcome'
+import { useOutcome } from '../../components/Outcome'
 import { LIST_KEYS } from '../../commands/listKeys'
 import { useCommands, type Command } from '../../commands/registry'
 import { dayName, dayOf, instantName } from '../../domain/months'
-import { ExportMenu } from '../../parts/ExportMenu'
-import { PagedGrid } from '../../parts/PagedGrid'
-import { Empty, Trouble, Wait } from '../../parts/States'
-import { useMarked } from '../../parts/usePages'
-import type { Column } from '../../parts/VirtualTable'
-import { Chips, forFile, Narrow, useAsked } from './Narrow'
-import { Parts } from './Parts'
+import { ExportMenu } from '../../components/ExportMenu'
+import { PagedGrid } from '../../components/PagedGrid'
+import { Empty, Trouble, Wait } from '../../components/States'
+import { useMarked } from '../../components/usePages'
+import type { Column } from '../../components/VirtualTable'
+import { Chips, forFile, ListFilters, useListFilter } from './ListFilters'
+import { DeviceTabs } from './DeviceTabs'
 import { useFresh, useSessions, type Session } from './queries'
 
 const sort = () => 0
@@ -51,7 +51,7 @@ const COLUMNS: Column<Session>[] = [
 
 /** Who works with what right now? */
 export default function SessionsScreen() {
-  const { asked, change, sorting, onSort } = useAsked('person', 'product', 'account', 'machine', 'began')
+  const { asked, change, sorting, onSort } = useListFilter('person', 'product', 'account', 'machine', 'began')
   const found = useSessions(asked)
   const { marked, isMarked, mark, clear } = useMarked(found.rowAt, (row) => String(row.id))
   const [ending, setEnding] = useState(false)
@@ -86,7 +86,7 @@ export default function SessionsScreen() {
     <>
       <div className="bar tightbar">
         <h1>Sessions</h1>
-        <Parts at="sessions" />
+        <DeviceTabs at="sessions" />
         <span className="quiet small" role="status">
           {found.total === undefined ? '' : `${found.total} live`}
         </span>
@@ -99,7 +99,7 @@ export default function SessionsScreen() {
           defaultValue={asked.find}
           onChange={(event) => change({ find: event.target.value })}
         />
-        <Narrow asked={asked} measure="session" change={change} />
+        <ListFilters asked={asked} measure="session" change={change} />
         <span className="grow" />
         <ExportMenu path="/api/sessions/export" params={forFile(asked)} />
       </div>

@@ -1,8 +1,8 @@
 import { queryOptions, useQueryClient } from '@tanstack/react-query'
 import { api, take, type Schemas } from '../../api/client'
-import { usePages } from '../../parts/usePages'
-import { plain } from '../people/asked'
-import type { Asked } from './Narrow'
+import { usePages } from '../../components/usePages'
+import { plain } from '../people/peopleFilter'
+import type { ListFilter } from './ListFilters'
 
 export type Device = Schemas['DeviceBody']
 export type Item = Schemas['NumberBody']
@@ -42,13 +42,13 @@ export const itemsOf = (product: string, username: string) =>
     queryFn: () => take(api.GET('/api/items/{product}', { params: { path: { product }, query: { username } } })),
   })
 
-export function useDevices(asked: Asked<DeviceSort>, revoked: boolean) {
+export function useDevices(asked: ListFilter<DeviceSort>, revoked: boolean) {
   return usePages<Device>(['devices', 'list', asked, revoked], (offset, limit) =>
     take(api.GET('/api/devices', { params: { query: { ...plain(asked), revoked, offset, limit } } })),
   )
 }
 
-export function useSessions(asked: Asked<SessionSort>) {
+export function useSessions(asked: ListFilter<SessionSort>) {
   return usePages<Session>(
     ['sessions', 'list', asked],
     (offset, limit) => take(api.GET('/api/sessions', { params: { query: { ...plain(asked), offset, limit } } })),
@@ -57,7 +57,7 @@ export function useSessions(asked: Asked<SessionSort>) {
   )
 }
 
-export function useItems(product: string, state: ItemState, { find, account, sort, down }: Asked<ItemSort>) {
+export function useItems(product: string, state: ItemState, { find, account, sort, down }: ListFilter<ItemSort>) {
   const query = plain({ state, find, account, sort, down })
   return usePages<Item>(['items', 'list', product, query], (offset, limit) =>
     product

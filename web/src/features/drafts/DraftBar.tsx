@@ -5,7 +5,7 @@ import { api, messageOf, take } from '../../api/client'
 import { minus, money, sum } from '../../domain/money'
 import { units, unitName } from '../../domain/units'
 import type { Effect } from '../../api/queries'
-import { useOutcome } from '../../parts/Outcome'
+import { useOutcome } from '../../components/Outcome'
 import { useDraft } from './context'
 import { useNames } from './names'
 

@@ -1,19 +1,17 @@
 import { useQuery } from '@tanstack/react-query'
-import { Link } from 'react-router'
 import { me } from '../../api/queries'
+import { SectionTabs } from '../../components/SectionTabs'
 
 /** The log, and in a demo the mail it would have sent. */
 export function LogTabs({ at }: { at: 'log' | 'mail' }) {
-  const demo = useQuery(me).data?.demo
-  if (!demo) return null
+  if (!useQuery(me).data?.demo) return null
   return (
-    <span className="seg" role="group" aria-label="Log, mail">
-      <Link to="/log" aria-current={at === 'log' ? 'page' : undefined}>
-        Log
-      </Link>
-      <Link to="/mail" aria-current={at === 'mail' ? 'page' : undefined}>
-        Mail
-      </Link>
-    </span>
+    <SectionTabs
+      label="Log, mail"
+      tabs={[
+        { to: '/log', name: 'Log', current: at === 'log' },
+        { to: '/mail', name: 'Mail', current: at === 'mail' },
+      ]}
+    />
   )
 }

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { demoMail } from '../../api/queries'
 import { instantName } from '../../domain/months'
-import { Empty, Trouble, Wait } from '../../parts/States'
+import { Empty, Trouble, Wait } from '../../components/States'
 import { LogTabs } from './LogTabs'
 
 /** What the demo would have sent: its mail goes to a stand-in on this machine. */

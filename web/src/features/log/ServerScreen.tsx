@@ -2,8 +2,8 @@ import { useQuery } from '@tanstack/react-query'
 import type { Schemas } from '../../api/client'
 import { serverNow } from '../../api/queries'
 import { instantName } from '../../domain/months'
-import { Trouble, Wait } from '../../parts/States'
-import { VirtualTable, type Column } from '../../parts/VirtualTable'
+import { Trouble, Wait } from '../../components/States'
+import { VirtualTable, type Column } from '../../components/VirtualTable'
 
 type Route = Schemas['RouteBody']
 type Job = Schemas['JobBody']

@@ -5,8 +5,8 @@ import { api, take, type Schemas } from '../../api/client'
 import { me } from '../../api/queries'
 import { isFree, LimitsFields, limitsSaid, NO_LIMITS } from '../delegations/LimitsFields'
 import { dayName, dayOf, instantName } from '../../domain/months'
-import { Field, isAbout, text } from '../../parts/Field'
-import { Trouble } from '../../parts/States'
+import { Field, isAbout, text } from '../../components/Field'
+import { Trouble } from '../../components/States'
 
 export const keysOfPrograms = { queryKey: ['own', 'keys'], queryFn: () => take(api.GET('/api/keys')) }
 

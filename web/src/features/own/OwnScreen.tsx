@@ -4,8 +4,8 @@ import { Button, Form } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
 import { me, own } from '../../api/queries'
 import { instantName } from '../../domain/months'
-import { Field, isAbout, text } from '../../parts/Field'
-import { Trouble, Wait } from '../../parts/States'
+import { Field, isAbout, text } from '../../components/Field'
+import { Trouble, Wait } from '../../components/States'
 import { KeysOfPrograms } from './KeysOfPrograms'
 
 /** How do I sign in, and where am I signed in? */

@@ -1,7 +1,7 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
-import { AccountSelect } from '../../parts/AccountSelect'
+import { AccountSelect } from '../../components/AccountSelect'
 import { api, ApiError, messageOf, take } from '../../api/client'
 
 /** Add one person, invited by mail or active at once. */

@@ -1,11 +1,11 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { AccountSelect } from '../../parts/AccountSelect'
+import { AccountSelect } from '../../components/AccountSelect'
 import { api, messageOf, take, type Schemas } from '../../api/client'
 import { me, useOnlyAccount } from '../../api/queries'
-import { Trouble, Wait } from '../../parts/States'
-import { Parts } from './Parts'
+import { Trouble, Wait } from '../../components/States'
+import { PeopleTabs } from './PeopleTabs'
 import { domains as domainsQuery, joinsWaiting } from './queries'
 import { WaitingToJoin } from './WaitingToJoin'
 
@@ -47,7 +47,7 @@ export default function DomainsScreen() {
     <>
       <div className="bar tightbar">
         <h1>Self sign-up</h1>
-        <Parts at="domains" />
+        <PeopleTabs at="domains" />
         <span className="grow" />
         {trouble && (
           <span className="over small" role="alert">

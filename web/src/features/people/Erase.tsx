@@ -4,7 +4,7 @@ import { Button, Modal } from 'react-bootstrap'
 import { useNavigate } from 'react-router'
 import { api, take } from '../../api/client'
 import { useCan } from '../../api/queries'
-import { Trouble } from '../../parts/States'
+import { Trouble } from '../../components/States'
 import type { PersonBody } from './queries'
 
 /** Takes out all that is known of somebody who was removed. */

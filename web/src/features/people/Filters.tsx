@@ -1,17 +1,23 @@
 import { useQuery } from '@tanstack/react-query'
 import { Dropdown, Form } from 'react-bootstrap'
 import { productsInSight } from '../../api/queries'
-import { AccountSelect } from '../../parts/AccountSelect'
-import type { Asked } from './asked'
+import { AccountSelect } from '../../components/AccountSelect'
+import type { PeopleFilter } from './peopleFilter'
 import { groupNames, seatProducts } from './queries'
 
 /** Everything the list can be narrowed by, in one place; what is chosen stands in the address. */
-export function Filters({ asked, set }: { asked: Asked; set: (changes: Record<string, string | null>) => void }) {
+export function Filters({
+  asked,
+  set,
+}: {
+  asked: PeopleFilter
+  set: (changes: Record<string, string | null>) => void
+}) {
   const inSight = useQuery(productsInSight).data ?? []
   const groups = useQuery(groupNames).data ?? []
   const products = useQuery(seatProducts).data ?? []
   const seats = inSight.filter((each) => each.measure === 'seat')
-  const choose = (name: keyof Asked, label: string, options: [string, string][], value: string | null) => (
+  const choose = (name: keyof PeopleFilter, label: string, options: [string, string][], value: string | null) => (
     <Form.Group controlId={`people-${name}`}>
       <Form.Label className="small quiet mb-0">{label}</Form.Label>
       <Form.Select value={value ?? ''} onChange={(event) => set({ [name]: event.target.value || null })}>

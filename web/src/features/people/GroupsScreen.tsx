@@ -3,12 +3,12 @@ import { useDeferredValue, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
 import { whole } from '../../domain/units'
-import { AccountSelect } from '../../parts/AccountSelect'
+import { AccountSelect } from '../../components/AccountSelect'
 import { api, messageOf, take, type Schemas } from '../../api/client'
 import { me, useCan } from '../../api/queries'
-import { Empty, Trouble, Wait } from '../../parts/States'
-import { Gives, Touched } from './Gives'
-import { Parts } from './Parts'
+import { Empty, Trouble, Wait } from '../../components/States'
+import { EntitlementsEditor, Touched } from './EntitlementsEditor'
+import { PeopleTabs } from './PeopleTabs'
 import { groupNames, groupsFound, oneGroup, type GroupBody } from './queries'
 import { RuleBuilder } from './RuleBuilder'
 import { StorageLimits } from './Storage'
@@ -55,7 +55,7 @@ export default function GroupsScreen() {
     <>
       <div className="bar tightbar">
         <h1>Groups</h1>
-        <Parts at="groups" />
+        <PeopleTabs at="groups" />
         <span className="grow" />
         {trouble && (
           <span className="over small" role="alert">
@@ -331,7 +331,7 @@ function Editor({
       </Form>
       {group && (
         <div className="mt-3" style={{ maxWidth: 760 }}>
-          <Gives account={group.account} group={group.code} />
+          <EntitlementsEditor account={group.account} group={group.code} />
           <StorageLimits account={group.account} group={group.code} />
         </div>
       )}

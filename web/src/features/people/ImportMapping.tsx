@@ -3,10 +3,10 @@ import { useRef, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
 import { api, messageOf, take, type Schemas } from '../../api/client'
-import { AccountSelect } from '../../parts/AccountSelect'
-import { ExportMenu } from '../../parts/ExportMenu'
-import { Trouble, Wait } from '../../parts/States'
-import { VirtualTable } from '../../parts/VirtualTable'
+import { AccountSelect } from '../../components/AccountSelect'
+import { ExportMenu } from '../../components/ExportMenu'
+import { Trouble, Wait } from '../../components/States'
+import { VirtualTable } from '../../components/VirtualTable'
 import { groupNames, importLook, importRun, seatProducts } from './queries'
 
 type How = Schemas['HowBody']
@@ -133,7 +133,7 @@ export function ImportMapping({ number }: { number: number }) {
                     <tr>
                       <th>Account</th>
                       <th>Product</th>
-                      <th className="fig">Asked for</th>
+                      <th className="fig">PeopleFilter for</th>
                       <th className="fig">Room for</th>
                     </tr>
                   </thead>

@@ -3,8 +3,8 @@ import { useEffect, useState } from 'react'
 import { Button, ProgressBar } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
 import { api, messageOf, take, type Schemas } from '../../api/client'
-import { ExportMenu } from '../../parts/ExportMenu'
-import { VirtualTable } from '../../parts/VirtualTable'
+import { ExportMenu } from '../../components/ExportMenu'
+import { VirtualTable } from '../../components/VirtualTable'
 
 const SAYS = {
   running: 'In progress; you can leave this page.',

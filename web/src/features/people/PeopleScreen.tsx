@@ -7,20 +7,20 @@ import { me, useCan, useOnlyAccount } from '../../api/queries'
 import { LIST_KEYS } from '../../commands/listKeys'
 import { useCommands, type Command } from '../../commands/registry'
 import { dayName, dayOf } from '../../domain/months'
-import { useAddress } from '../../parts/address'
-import { ExportMenu } from '../../parts/ExportMenu'
-import { PagedGrid } from '../../parts/PagedGrid'
-import { Empty, Trouble, Wait } from '../../parts/States'
-import type { Column, Sorting } from '../../parts/VirtualTable'
+import { useAddress } from '../../components/address'
+import { ExportMenu } from '../../components/ExportMenu'
+import { PagedGrid } from '../../components/PagedGrid'
+import { Empty, Trouble, Wait } from '../../components/States'
+import type { Column, Sorting } from '../../components/VirtualTable'
 import { useNames } from '../drafts/names'
-import { Act } from './Act'
+import { BulkActions } from './BulkActions'
 import { AddPerson } from './AddPerson'
-import { given, inWords, readAsked, SORTS, type Sort } from './asked'
+import { given, inWords, readFilter, SORTS, type Sort } from './peopleFilter'
 import { Filters } from './Filters'
-import { Parts } from './Parts'
+import { PeopleTabs } from './PeopleTabs'
 import { usePeople, views as viewsQuery, type PersonRow } from './queries'
 import { storageWords } from './Storage'
-import { STATUS } from './words'
+import { STATUS } from './statusMarks'
 
 const SHOWN = ['account', 'status', 'title', 'products', 'groups', 'last_seen']
 
@@ -30,7 +30,7 @@ export default function PeopleScreen() {
   const go = useNavigate()
   const names = useNames()
   const adds = useCan('people.change')
-  const asked = useMemo(() => readAsked(params), [params])
+  const asked = useMemo(() => readFilter(params), [params])
   const askedSort = params.get('sort')
   const sorting: Sorting = {
     key: SORTS.find((each) => each === askedSort) ?? 'name',
@@ -90,7 +90,7 @@ export default function PeopleScreen() {
     <>
       <div className="bar tightbar">
         <h1>People</h1>
-        <Parts at="people" />
+        <PeopleTabs at="people" />
         <span className="quiet small" role="status">
           {found.total === undefined
             ? ''
@@ -173,7 +173,7 @@ export default function PeopleScreen() {
         />
       )}
       {count > 0 && (
-        <Act
+        <BulkActions
           who={
             everybody
               ? { ...asked, usernames: null }

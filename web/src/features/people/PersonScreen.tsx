@@ -5,15 +5,15 @@ import { Link, useParams } from 'react-router'
 import { api, messageOf, take } from '../../api/client'
 import { me, useCan } from '../../api/queries'
 import { dayName, dayOf, instantName } from '../../domain/months'
-import { AccountLink } from '../../parts/AccountLink'
-import { Trouble, Wait } from '../../parts/States'
+import { AccountLink } from '../../components/AccountLink'
+import { Trouble, Wait } from '../../components/States'
 import { OfPerson } from '../devices/OfPerson'
-import { Act } from './Act'
+import { BulkActions } from './BulkActions'
 import { Erase } from './Erase'
 import { Layers } from './Layers'
 import { person as personQuery, type PersonBody } from './queries'
 import { StorageOf } from './Storage'
-import { STATUS } from './words'
+import { STATUS } from './statusMarks'
 
 /** One person: what they have and since when, through which groups, what they run, and what was done to them. */
 export default function PersonScreen() {
@@ -202,7 +202,7 @@ function Loaded({ body }: { body: PersonBody }) {
           </aside>
         </div>
       </div>
-      <Act
+      <BulkActions
         who={{ usernames: [body.username], status: body.status === 'removed' ? 'removed' : null }}
         count={1}
         names={[body.name]}

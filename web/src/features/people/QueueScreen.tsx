@@ -1,9 +1,9 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
 import { dayName, dayOf } from '../../domain/months'
-import { Empty, Trouble, Wait } from '../../parts/States'
-import { VirtualTable, type Column } from '../../parts/VirtualTable'
-import { Parts } from './Parts'
+import { Empty, Trouble, Wait } from '../../components/States'
+import { VirtualTable, type Column } from '../../components/VirtualTable'
+import { PeopleTabs } from './PeopleTabs'
 import { seatQueue } from './queries'
 import { SetAside } from './SetAside'
 
@@ -55,7 +55,7 @@ export default function QueueScreen() {
     <>
       <div className="bar tightbar">
         <h1>Waiting list</h1>
-        <Parts at="queue" />
+        <PeopleTabs at="queue" />
         <span className="quiet small">The first person in line gets the next free seat automatically.</span>
       </div>
       {rows.length === 0 ? (

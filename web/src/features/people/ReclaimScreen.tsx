@@ -3,14 +3,14 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
 import { useActs } from '../../commands/registry'
-import { AccountSelect } from '../../parts/AccountSelect'
+import { AccountSelect } from '../../components/AccountSelect'
 import { api, messageOf, take, type Schemas } from '../../api/client'
 import { me } from '../../api/queries'
 import { money } from '../../domain/money'
 import { instantName } from '../../domain/months'
-import { Empty, Trouble, Wait } from '../../parts/States'
+import { Empty, Trouble, Wait } from '../../components/States'
 import { useNames } from '../drafts/names'
-import { Parts } from './Parts'
+import { PeopleTabs } from './PeopleTabs'
 import { Savings } from './Savings'
 import { settingsOf } from '../accounts/Settings'
 import { groupNames, policies as policiesQuery, reclaimRuns, seatProducts } from './queries'
@@ -45,7 +45,7 @@ export default function ReclaimScreen() {
     <>
       <div className="bar tightbar">
         <h1>Idle seats</h1>
-        <Parts at="reclaim" />
+        <PeopleTabs at="idle" />
         <span className="grow" />
         <Button onClick={() => choose('new')}>New policy</Button>
       </div>

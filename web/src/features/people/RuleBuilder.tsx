@@ -1,6 +1,6 @@
 import { dayOf } from '../../domain/months'
 import { Button, Form } from 'react-bootstrap'
-import { ATTRIBUTES, OPERATORS, readBack, written, type Condition } from './asked'
+import { ATTRIBUTES, OPERATORS, readBack, written, type Condition } from './peopleFilter'
 
 /** A rule as conditions to choose, for those who do not write SCIM's filter language, and as its text for those who do. */
 export function RuleBuilder({

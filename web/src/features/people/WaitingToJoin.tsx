@@ -1,6 +1,6 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { useOutcome } from '../../parts/Outcome'
+import { useOutcome } from '../../components/Outcome'
 import { api, messageOf, take, type Schemas } from '../../api/client'
 import { dayOf, shortDay } from '../../domain/months'
 

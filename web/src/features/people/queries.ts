@@ -1,7 +1,7 @@
 import { infiniteQueryOptions, keepPreviousData, queryOptions } from '@tanstack/react-query'
 import { api, take, type Schemas } from '../../api/client'
-import { usePages } from '../../parts/usePages'
-import { given, plain, type Asked, type Sort } from './asked'
+import { usePages } from '../../components/usePages'
+import { given, plain, type PeopleFilter, type Sort } from './peopleFilter'
 
 export type PersonRow = Schemas['PersonRow']
 export type PersonBody = Schemas['PersonBody']
@@ -116,7 +116,7 @@ export const seatsAside = queryOptions({
 export const views = queryOptions({ queryKey: ['people', 'views'], queryFn: () => take(api.GET('/api/people/views')) })
 
 /** The people list as it is asked for. */
-export function usePeople(asked: Asked, sort: Sort, down: boolean) {
+export function usePeople(asked: PeopleFilter, sort: Sort, down: boolean) {
   return usePages<PersonRow>(
     ['people', 'list', given(asked), sort, down],
     (offset, limit) =>

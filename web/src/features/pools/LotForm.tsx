@@ -2,7 +2,7 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useDeferredValue, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
-import { AccountSelect } from '../../parts/AccountSelect'
+import { AccountSelect } from '../../components/AccountSelect'
 import type { NewLot } from '../../domain/draft'
 import { dayName } from '../../domain/months'
 import { money } from '../../domain/money'
@@ -210,8 +210,8 @@ function RenewalEffect({
                   <th>Account</th>
                   <th className="fig">Counted</th>
                   <th className="fig">In use</th>
-                  <th className="fig">Gives: all to one level</th>
-                  <th className="fig">Gives: where least is used</th>
+                  <th className="fig">EntitlementsEditor: all to one level</th>
+                  <th className="fig">EntitlementsEditor: where least is used</th>
                 </tr>
               </thead>
               <tbody>

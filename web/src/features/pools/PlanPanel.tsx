@@ -5,7 +5,7 @@ import { api, ApiError, take, type Schemas } from '../../api/client'
 import { minus, money, signed } from '../../domain/money'
 import { dayName } from '../../domain/months'
 import { units, unitName } from '../../domain/units'
-import { Trouble, Wait } from '../../parts/States'
+import { Trouble, Wait } from '../../components/States'
 import { useDraft } from '../drafts/context'
 
 /** The ways out of a shortfall ahead, compared by money and by people touched; a choice goes into the draft, for that day. */

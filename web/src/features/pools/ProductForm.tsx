@@ -2,8 +2,8 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
-import { Field, isAbout, text } from '../../parts/Field'
-import { Trouble } from '../../parts/States'
+import { Field, isAbout, text } from '../../components/Field'
+import { Trouble } from '../../components/States'
 
 export type ProductBody = Schemas['ProductBody']
 

@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { useOutcome } from '../../parts/Outcome'
+import { useOutcome } from '../../components/Outcome'
 import { Button, Form } from 'react-bootstrap'
 import { api, messageOf, take } from '../../api/client'
 import { me, requestEffect, type RequestBody } from '../../api/queries'

@@ -1,5 +1,5 @@
 import { ApiError } from '../../api/client'
-import { Trouble } from '../../parts/States'
+import { Trouble } from '../../components/States'
 
 interface Fault {
   file: string

@@ -2,8 +2,8 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, take } from '../../api/client'
-import { Field, isAbout, text } from '../../parts/Field'
-import { Trouble } from '../../parts/States'
+import { Field, isAbout, text } from '../../components/Field'
+import { Trouble } from '../../components/States'
 
 /** Where a mailed link leads: set a password, once. Without a link: have one mailed. */
 export default function PasswordPage({ token }: { token: string }) {

@@ -2,8 +2,8 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
-import { Mark } from '../../parts/Mark'
-import { Field, isAbout, text } from '../../parts/Field'
+import { Mark } from '../../components/Mark'
+import { Field, isAbout, text } from '../../components/Field'
 import { Faults } from './Faults'
 
 const FIELDS = ['name', 'currency', 'code', 'email', 'password']

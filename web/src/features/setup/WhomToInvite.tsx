@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, take } from '../../api/client'
 import { delegations } from '../delegations/queries'
-import { Trouble } from '../../parts/States'
+import { Trouble } from '../../components/States'
 
 /** Accounts that nobody runs and for which an address stands: their admins are invited when one says so. */
 export function WhomToInvite() {

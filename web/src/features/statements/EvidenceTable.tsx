@@ -3,7 +3,7 @@ import { Button } from 'react-bootstrap'
 import { evidence as evidenceQuery, type Line } from '../../api/queries'
 import { instantName, longDay } from '../../domain/months'
 import { decimal, unitName, whole } from '../../domain/units'
-import { Trouble, Wait } from '../../parts/States'
+import { Trouble, Wait } from '../../components/States'
 
 /** What stands behind a day of a line: its assignments with their part of the day, or its samples. */
 export function EvidenceTable({

@@ -1,6 +1,6 @@
 import { api, take } from '../../api/client'
 import type { Today } from '../../api/queries'
-import { useOutcome } from '../../parts/Outcome'
+import { useOutcome } from '../../components/Outcome'
 import { changeOf, termsOf } from '../allocations/model'
 import { useDraft } from '../drafts/context'
 

@@ -1,13 +1,13 @@
 import { useQuery } from '@tanstack/react-query'
 import { Dropdown, Form } from 'react-bootstrap'
 import { productsInSight } from '../../api/queries'
-import { AccountSelect } from '../../parts/AccountSelect'
-import { useAddress, type Changes } from '../../parts/address'
-import type { Sorting } from '../../parts/VirtualTable'
+import { AccountSelect } from '../../components/AccountSelect'
+import { useAddress, type Changes } from '../../components/address'
+import type { Sorting } from '../../components/VirtualTable'
 import { useNames } from '../drafts/names'
 
 /** What of a list is asked for: words, a branch, a product, and an order. */
-export interface Asked<S extends string> {
+export interface ListFilter<S extends string> {
   find: string
   account: string | undefined
   product: string | undefined
@@ -16,9 +16,9 @@ export interface Asked<S extends string> {
 }
 
 /** What the address asks for of a list that can be put in some orders, the first of them if it does not say. */
-export function useAsked<S extends string>(first: S, ...others: S[]) {
+export function useListFilter<S extends string>(first: S, ...others: S[]) {
   const [params, change] = useAddress()
-  const asked: Asked<S> = {
+  const asked: ListFilter<S> = {
     find: params.get('find') ?? '',
     account: params.get('account') ?? undefined,
     product: params.get('product') ?? undefined,
@@ -35,7 +35,7 @@ export function useAsked<S extends string>(first: S, ...others: S[]) {
 }
 
 /** The same for a file to keep. */
-export const forFile = (asked: Asked<string>) => ({
+export const forFile = (asked: ListFilter<string>) => ({
   find: asked.find || undefined,
   account: asked.account,
   product: asked.product,
@@ -44,12 +44,12 @@ export const forFile = (asked: Asked<string>) => ({
 })
 
 /** A branch and, of what is measured so, a product to narrow a list to. */
-export function Narrow({
+export function ListFilters({
   asked,
   measure,
   change,
 }: {
-  asked: Asked<string>
+  asked: ListFilter<string>
   measure?: string
   change: (changes: Changes) => void
 }) {

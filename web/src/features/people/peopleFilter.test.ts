@@ -1,9 +1,9 @@
 import { describe, expect, it } from 'vitest'
-import { given, inWords, readAsked, readBack, written } from './asked'
+import { given, inWords, readFilter, readBack, written } from './peopleFilter'
 
 describe('the people list in an address', () => {
   it('says what is asked for, and in words', () => {
-    const asked = readAsked(
+    const asked = readFilter(
       new URLSearchParams('find=ada&status=invited&seen=60&protected=no&account=TERN&status=invited'),
     )
     expect(given(asked)).toEqual({ find: 'ada', account: 'TERN', status: 'invited', seen: '60', protected: 'false' })
@@ -13,7 +13,7 @@ describe('the people list in an address', () => {
       'not seen for 60 days',
       'not protected',
     ])
-    expect(readAsked(new URLSearchParams('status=gone')).status).toBeNull()
+    expect(readFilter(new URLSearchParams('status=gone')).status).toBeNull()
   })
 })
 

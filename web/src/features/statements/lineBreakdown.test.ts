@@ -1,6 +1,6 @@
 import { expect, it } from 'vitest'
 import type { Line } from '../../api/queries'
-import { steps } from './reckoning'
+import { steps } from './lineBreakdown'
 
 const line = {
   product: 'P',

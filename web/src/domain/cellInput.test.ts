@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import { nothing } from './draft'
-import { parseBlock, typedTerms, typedValue } from './typed'
+import { parseBlock, typedTerms, typedValue } from './cellInput'
 
 describe('typing into a cell', () => {
   it.each([

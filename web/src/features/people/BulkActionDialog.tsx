@@ -1,151 +1,20 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Button, Dropdown, Form, Modal } from 'react-bootstrap'
+import { Button, Form, Modal } from 'react-bootstrap'
 import { api, messageOf, take, type Schemas } from '../../api/client'
-import { AccountSelect } from '../../parts/AccountSelect'
-import { AskInstead } from '../../parts/AskInstead'
-import { me, productsInSight } from '../../api/queries'
+import { AccountSelect } from '../../components/AccountSelect'
+import { AskInstead } from '../../components/AskInstead'
+import { productsInSight } from '../../api/queries'
 import { unitName } from '../../domain/units'
-import { useActs } from '../../commands/registry'
-import { useOutcome } from '../../parts/Outcome'
-import { Wait } from '../../parts/States'
-import { useFocusWhenReady } from '../../parts/useFocusWhenReady'
-import { sent } from './acts'
-import { plain } from './asked'
-import { groupNames, seatProducts, type Outcome } from './queries'
+import { Wait } from '../../components/States'
+import { useFocusWhenReady } from '../../components/useFocusWhenReady'
+import { plain } from './peopleFilter'
+import { seatProducts, type Outcome } from './queries'
+import { sendBulkAction, useFresh, type BulkAction, type ChosenPeople } from './sendBulkAction'
 
-type Deed = Schemas['ActBody']['act']
-type Who = Partial<Schemas['AskedBody']>
-
-const DEEDS: {
-  deed: Deed | 'group'
-  name: string
-  needs: ('product' | 'to_product' | 'to_account' | 'keep_seats' | 'group')[]
-  done: string
-}[] = [
-  { deed: 'assign', name: 'Assign…', needs: ['product'], done: 'given a seat' },
-  { deed: 'release', name: 'Release…', needs: ['product'], done: 'released' },
-  { deed: 'set aside', name: 'Reserve a seat…', needs: ['product'], done: 'kept a seat' },
-  { deed: 'let go', name: 'Cancel reservation…', needs: ['product'], done: 'no longer kept a seat' },
-  { deed: 'swap', name: 'Swap…', needs: ['product', 'to_product'], done: 'swapped' },
-  { deed: 'group', name: 'Group…', needs: ['group'], done: 'changed' },
-  { deed: 'move', name: 'Move…', needs: ['to_account'], done: 'moved' },
-  { deed: 'suspend', name: 'Suspend…', needs: ['keep_seats'], done: 'suspended' },
-  { deed: 'resume', name: 'Resume…', needs: [], done: 'resumed' },
-  { deed: 'protect', name: 'Protect…', needs: [], done: 'protected' },
-  { deed: 'unprotect', name: 'Unprotect…', needs: [], done: 'no longer protected' },
-  { deed: 'invite', name: 'Invite again…', needs: [], done: 'invited again' },
-  { deed: 'withdraw', name: 'Revoke invitation…', needs: [], done: 'no longer invited' },
-  { deed: 'remove', name: 'Remove…', needs: [], done: 'removed' },
-]
-/** What each needs a role for. */
-function permission(deed: Deed | 'group'): string {
-  if (['assign', 'release', 'set aside', 'let go', 'swap'].includes(deed)) return 'seats.give'
-  if (deed === 'group') return 'groups.change'
-  return deed === 'invite' || deed === 'withdraw' ? 'people.invite' : 'people.change'
-}
-
-/** What is seldom done to many stands behind More. */
-const SELDOM = ['let go', 'resume', 'protect', 'unprotect', 'invite', 'withdraw']
-const RESTORE = { deed: 'restore' as const, name: 'Restore…', needs: [], done: 'restored' }
-
-/** Actions with everybody chosen. */
-export function Act({
-  who,
-  count,
-  removed,
-  names,
-  done,
-  only,
-}: {
-  who: Who
-  count: number
-  removed: boolean
-  /** Their names, where they are known. */
-  names?: string[]
-  done: () => void
-  only?: string[]
-}) {
-  const whom =
-    names && names.length === count && count <= 2
-      ? names.join(' and ')
-      : `${count} ${count === 1 ? 'person' : 'people'}`
-  const [doing, setDoing] = useState<(typeof DEEDS)[number] | null>(null)
-  const can = new Set(useQuery(me).data?.running.permissions)
-  const open = DEEDS.filter((each) => can.has(permission(each.deed)))
-  const offered = (removed ? [RESTORE] : open).filter(
-    (each) => can.has(permission(each.deed)) && (!only || removed || only.includes(each.deed)),
-  )
-  useActs(
-    only ? 'This person' : 'Chosen people',
-    offered.map((each) => ({ id: `act ${each.deed}`, name: each.name, run: () => setDoing(each) })),
-  )
-  return (
-    <section className="draftbar actbar" aria-label={only ? 'Actions' : 'Chosen people'}>
-      {!only && (
-        <span>
-          <b>{count} chosen</b>{' '}
-          <button type="button" className="btn btn-link btn-sm p-0" aria-label="Clear selection" onClick={done}>
-            ×
-          </button>
-        </span>
-      )}
-      {(removed
-        ? [RESTORE].filter((each) => can.has(permission(each.deed)))
-        : open.filter((each) => (only ? only.includes(each.deed) : !SELDOM.includes(each.deed)))
-      ).map((each) => (
-        <Button key={each.deed} size="sm" variant="outline-primary" onClick={() => setDoing(each)}>
-          {each.name}
-        </Button>
-      ))}
-      {!only && !removed && open.some((each) => SELDOM.includes(each.deed)) && (
-        <Dropdown drop="up">
-          <Dropdown.Toggle size="sm" variant="outline-primary" id="more-acts">
-            More
-          </Dropdown.Toggle>
-          <Dropdown.Menu>
-            {open
-              .filter((each) => SELDOM.includes(each.deed))
-              .map((each) => (
-                <Dropdown.Item as="button" key={each.deed} onClick={() => setDoing(each)}>
-                  {each.name}
-                </Dropdown.Item>
-              ))}
-          </Dropdown.Menu>
-        </Dropdown>
-      )}
-      {doing &&
-        (doing.deed === 'group' ? (
-          <GroupDialog who={who} whom={whom} close={() => setDoing(null)} done={done} />
-        ) : (
-          <Dialog
-            deed={doing.deed}
-            needs={doing.needs}
-            word={doing.done}
-            title={doing.name}
-            who={who}
-            count={count}
-            whom={whom}
-            close={() => setDoing(null)}
-            done={done}
-          />
-        ))}
-    </section>
-  )
-}
-
-function useFresh() {
-  const queries = useQueryClient()
-  return () =>
-    Promise.all(
-      ['people', 'groups', 'allocations', 'accounts', 'today', 'log', 'pools'].map((key) =>
-        queries.invalidateQueries({ queryKey: [key] }),
-      ),
-    )
-}
-
-function Dialog({
-  deed,
+/** One action with everybody chosen: what it needs to know, what it would do, and what it did. */
+export function BulkActionDialog({
+  action,
   needs,
   word,
   title,
@@ -155,11 +24,11 @@ function Dialog({
   close,
   done,
 }: {
-  deed: Deed
+  action: BulkAction
   needs: string[]
   word: string
   title: string
-  who: Who
+  who: ChosenPeople
   count: number
   whom: string
   close: () => void
@@ -173,13 +42,13 @@ function Dialog({
   const [trouble, setTrouble] = useState('')
   const [busy, setBusy] = useState(false)
   const [mapped, setMapped] = useState<Record<string, string>>({})
-  const kinds = useQuery({ ...seatProducts, enabled: deed === 'swap' }).data ?? []
+  const kinds = useQuery({ ...seatProducts, enabled: action === 'swap' }).data ?? []
   const [from, to] = [
     kinds.find((each) => each.code === chosen.product),
     kinds.find((each) => each.code === chosen.to_product),
   ]
   const body = {
-    act: deed,
+    act: action,
     people: { find: '', ...plain(who) },
     product: chosen.product || null,
     to_product: chosen.to_product || null,
@@ -198,7 +67,7 @@ function Dialog({
   const act = async () => {
     setBusy(true)
     try {
-      setResult(await take(sent(body)))
+      setResult(await take(sendBulkAction(body)))
       setTrouble('')
       await fresh()
     } catch (error) {
@@ -213,7 +82,7 @@ function Dialog({
   const seats = inSight.filter((each) => each.measure === 'seat')
   const pick = (name: keyof typeof chosen, value: string) => {
     const successor =
-      name === 'product' && deed === 'swap' ? kinds.find((each) => each.code === value)?.successor : null
+      name === 'product' && action === 'swap' ? kinds.find((each) => each.code === value)?.successor : null
     setChosen((now) => ({ ...now, [name]: value, ...(successor && !now.to_product ? { to_product: successor } : {}) }))
   }
   const choose = (name: keyof typeof chosen, label: string, options: [string, string][]) => (
@@ -255,7 +124,7 @@ function Dialog({
       <Modal.Body>
         {!result && (
           <div className="lotform mb-2">
-            {needs.includes('product') && choose('product', deed === 'swap' ? 'From' : 'Product', products)}
+            {needs.includes('product') && choose('product', action === 'swap' ? 'From' : 'Product', products)}
             {needs.includes('to_product') &&
               choose(
                 'to_product',
@@ -318,27 +187,27 @@ function Dialog({
             </tbody>
           </table>
         )}
-        {deed === 'move' && (
+        {action === 'move' && (
           <p className="quiet small">
             Their seats are counted and charged in the new account from now on. Bytes already stored stay with the old
             one until they are moved there on purpose.
           </p>
         )}
-        {deed === 'withdraw' && (
+        {action === 'withdraw' && (
           <p className="quiet small">
             The link in the mail stops working. They stay in the list and can be invited again.
           </p>
         )}
-        {deed === 'set aside' && (
+        {action === 'set aside' && (
           <p className="quiet small">One seat is held for each person until it is assigned to them.</p>
         )}
-        {deed === 'remove' && (
+        {action === 'remove' && (
           <p className="quiet small">
             Their seats and sessions are released; devices and numbers stay with the account, as nobody’s. They can be
             restored for 30 days, without their seats; their history stays.
           </p>
         )}
-        {deed === 'suspend' && !keep && (
+        {action === 'suspend' && !keep && (
           <p className="quiet small">
             Their seats are released, and given again when they are resumed, as far as there is room.
           </p>
@@ -479,87 +348,4 @@ function OutcomeView({ found, word, happened }: { found: Outcome; word: string; 
       )}
     </>
   )
-}
-
-/** Put everybody chosen into a group by hand, or take them out. */
-function GroupDialog({ who, whom, close, done }: { who: Who; whom: string; close: () => void; done: () => void }) {
-  const groups = (useQuery(groupNames).data ?? []).filter((each) => each.source === 'here')
-  const fresh = useFresh()
-  const [name, setName] = useState('')
-  const outcome = useOutcome()
-  const [trouble, setTrouble] = useState('')
-  const [busy, setBusy] = useState(false)
-  const change = async (way: 'add' | 'take') => {
-    setBusy(true)
-    try {
-      const usernames = who.usernames ?? (await everybody(who))
-      const [account = '', code = ''] = name.split('/')
-      await take(
-        api.POST('/api/groups/{account}/{code}/members', {
-          params: { path: { account, code } },
-          body: way === 'add' ? { add: usernames, take: [] } : { add: [], take: usernames },
-        }),
-      )
-      outcome(
-        `${usernames.length} ${usernames.length === 1 ? 'person' : 'people'} ${way === 'add' ? 'added to' : 'removed from'} ${groups.find((each) => `${each.account}/${each.code}` === name)?.name ?? code}.`,
-      )
-      await fresh()
-      close()
-      done()
-    } catch (error) {
-      setTrouble(messageOf(error))
-      setBusy(false)
-    }
-  }
-  return (
-    <Modal show onHide={close} animation={false} aria-labelledby="group-title">
-      <Modal.Header closeButton>
-        <Modal.Title id="group-title">Group: {whom}</Modal.Title>
-      </Modal.Header>
-      <Modal.Body>
-        <Form.Group controlId="act-group">
-          <Form.Label>Group</Form.Label>
-          <Form.Select autoFocus value={name} onChange={(event) => setName(event.target.value)}>
-            <option value="">choose…</option>
-            {groups.map((each) => (
-              <option key={`${each.account}/${each.code}`} value={`${each.account}/${each.code}`}>
-                {each.name} ({each.account_name})
-              </option>
-            ))}
-          </Form.Select>
-        </Form.Group>
-        <p className="quiet small mt-2 mb-0">
-          By hand. Members by the group’s rule stay as long as the rule includes them.
-        </p>
-        {trouble && (
-          <p className="over mt-2 mb-0" role="alert">
-            {trouble}
-          </p>
-        )}
-      </Modal.Body>
-      <Modal.Footer>
-        <Button variant="outline-primary" onClick={close}>
-          Cancel
-        </Button>
-        <Button variant="outline-primary" disabled={!name || busy} onClick={() => void change('take')}>
-          Remove
-        </Button>
-        <Button disabled={!name || busy} onClick={() => void change('add')}>
-          Add
-        </Button>
-      </Modal.Footer>
-    </Modal>
-  )
-}
-
-async function everybody(who: Who): Promise<string[]> {
-  const found: string[] = []
-  const asked = plain({ ...who, usernames: null })
-  for (;;) {
-    const page = await take(
-      api.GET('/api/people', { params: { query: { ...asked, offset: found.length, limit: 500 } } }),
-    )
-    found.push(...page.rows.map((each) => each.username))
-    if (page.rows.length < 500) return found
-  }
 }

@@ -1,6 +1,6 @@
 /** What of the people list an address asks for, as the server is asked. */
 
-export interface Asked {
+export interface PeopleFilter {
   find: string
   account: string | null
   group: string | null
@@ -22,7 +22,7 @@ function truth(text: string | null): boolean | null {
   return text === 'yes' ? true : text === 'no' ? false : null
 }
 
-export function readAsked(params: URLSearchParams): Asked {
+export function readFilter(params: URLSearchParams): PeopleFilter {
   const status = params.get('status')
   return {
     find: params.get('find') ?? '',
@@ -40,7 +40,7 @@ export function readAsked(params: URLSearchParams): Asked {
 }
 
 /** Without what is not asked for: for the server and for files. */
-export function given(asked: Asked): Partial<Record<keyof Asked, string>> {
+export function given(asked: PeopleFilter): Partial<Record<keyof PeopleFilter, string>> {
   return Object.fromEntries(
     Object.entries(asked)
       .filter(([, value]) => value !== null && value !== '')
@@ -57,7 +57,7 @@ export function plain<T extends object>(asked: T) {
 
 /** Active filters in words, each with the parameter that takes it away. */
 export function inWords(
-  asked: Asked,
+  asked: PeopleFilter,
   names: { account: (code: string) => string; product: (code: string) => string },
 ): { name: string; says: string }[] {
   const found: { name: string; says: string }[] = []

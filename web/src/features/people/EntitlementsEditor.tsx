@@ -8,7 +8,7 @@ type Body = Schemas['LayerGives']
 type LaidBody = Schemas['LaidBody']
 
 /** What a layer gives: an account to everybody of its branch, or a group to its people. Whom a change touches is shown before it is made. */
-export function Gives({ account, group }: { account: string; group: string | null }) {
+export function EntitlementsEditor({ account, group }: { account: string; group: string | null }) {
   const all = useQuery(entitlementsQuery)
   const products = useQuery(seatProducts).data ?? []
   const [editing, setEditing] = useState<Body | null>(null)

@@ -4,11 +4,13 @@ import { createRoot } from 'react-dom/client'
 import '@fontsource-variable/libre-franklin'
 import './theme.css'
 import { ApiError } from '../api/client'
+import { askAnewAfterActs } from '../api/useAction'
 import { App } from './App'
 import { followTheme } from './theme'
 
 followTheme()
-const queries = new QueryClient({
+const queries: QueryClient = new QueryClient({
+  mutationCache: askAnewAfterActs(() => queries),
   defaultOptions: {
     queries: {
       refetchOnWindowFocus: true,

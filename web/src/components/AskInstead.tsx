@@ -1,6 +1,7 @@
 import { useState } from 'react'
+import { useAction } from '../api/useAction'
 import { Button, Form } from 'react-bootstrap'
-import { api, ApiError, messageOf, take, type Schemas } from '../api/client'
+import { api, ApiError, take, type Schemas } from '../api/client'
 
 type Changes = Schemas['AskFor']['changes']
 
@@ -14,22 +15,27 @@ function toAsk(error: unknown): Changes | null {
 /** Where an act was above one's ceiling: have those do it who may. */
 export function AskInstead({ error, name }: { error: unknown; name: string }) {
   const changes = toAsk(error)
-  const [done, setDone] = useState('')
-  const ask = async (reason: string) => {
-    try {
+  const { run, said } = useAction('drafts')
+  const ask = (reason: string) =>
+    run(async () => {
       await take(api.POST('/api/drafts/ask', { body: { name, changes: changes ?? [], reason } }))
-      setDone('Request sent. The draft is kept under Drafts.')
-    } catch (trouble) {
-      setDone(messageOf(trouble))
-    }
-  }
+      return 'Request sent. The draft is kept under Drafts.'
+    })
   if (!changes) return null
-  if (done) return <p role="status">{done}</p>
+  if (said) return <p role="status">{said.text}</p>
   return <WhyForm label="Reason" send="Send request" ask={ask} />
 }
 
 /** A reason, and sending it. */
-export function WhyForm({ label, send, ask }: { label: string; send: string; ask: (reason: string) => Promise<void> }) {
+export function WhyForm({
+  label,
+  send,
+  ask,
+}: {
+  label: string
+  send: string
+  ask: (reason: string) => Promise<unknown>
+}) {
   const [busy, setBusy] = useState(false)
   return (
     <Form

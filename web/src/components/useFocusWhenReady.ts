@@ -1,6 +1,6 @@
 import { useEffect, useRef } from 'react'
 
-/** EntitlementsEditor a dialog's main button the focus once it can be pressed, unless something in the dialog has it by then. */
+/** Give a dialog's main button the focus once it can be pressed, unless something in the dialog has it by then. */
 export function useFocusWhenReady(ready: boolean): React.RefObject<HTMLButtonElement | null> {
   const button = useRef<HTMLButtonElement>(null)
   useEffect(() => {

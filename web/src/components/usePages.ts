@@ -52,6 +52,8 @@ export function usePages<T>(
     counted: first?.data !== undefined && (first.data.total ?? counting.data) !== undefined,
     error: first?.error ?? null,
     stale: first?.isPlaceholderData ?? false,
+    /** Ask again after a failure. */
+    refetch: () => Promise.all(pages.map((each) => each.refetch())),
     rowAt,
     onShown,
   }

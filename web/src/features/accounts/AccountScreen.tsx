@@ -1,8 +1,9 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { Fragment, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate, useParams } from 'react-router'
-import { api, messageOf, take } from '../../api/client'
+import { api, take } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { First } from '../../components/First'
 import { AccountSelect } from '../../components/AccountSelect'
 import {
@@ -292,27 +293,21 @@ function Changes({ account }: { account: string }) {
 }
 
 function Facts({ body }: { body: AccountBody }) {
-  const queries = useQueryClient()
   const draft = useDraft()
-  const [trouble, setTrouble] = useState('')
+  const { run, trouble } = useAction('accounts', 'allocations', 'log', 'today')
   const outcome = useOutcome()
   const save = async (form: FormData) => {
     const text = (name: string) => ((form.get(name) as string | null) ?? '').trim()
-    try {
+    await run(async () => {
       await take(
         api.PUT('/api/accounts/{account}', {
           params: { path: { account: body.account } },
           body: { name: text('name'), admin_email: text('admin') || null, billing_email: text('billing') || null },
         }),
       )
-      await Promise.all(
-        ['accounts', 'allocations', 'log', 'today'].map((key) => queries.invalidateQueries({ queryKey: [key] })),
-      )
       setEditing(false)
       outcome(`${text('name')}: saved.`)
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
+    })
   }
   const [editing, setEditing] = useState(false)
   const [parent, setParent] = useState(body.parent ?? '')

@@ -1,7 +1,8 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
-import { api, messageOf, take } from '../../api/client'
+import { api, take } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { templates as templatesQuery, type AccountBody } from '../../api/queries'
 import type { NewAccount } from '../../domain/draft'
 import { afterShape, parseLines } from '../../domain/newAccounts'
@@ -25,7 +26,7 @@ export function NewClient({ parent, day, close }: { parent: AccountBody; day: st
   const [kind, setKind] = useState<NewAccount['account_kind']>(kinds[0] ?? 'sub-account')
   const [like, setLike] = useState('')
   const [unallocated, setUnallocated] = useState<NewAccount['unallocated']>('none')
-  const [trouble, setTrouble] = useState('')
+  const { run, trouble } = useAction()
   const lines = parseLines(
     text,
     parent.below.map((each) => each.account),
@@ -36,7 +37,7 @@ export function NewClient({ parent, day, close }: { parent: AccountBody; day: st
   const templates = (useQuery(templatesQuery).data ?? []).filter((each) => each.shape.accounts[0]?.kind === kind)
   const [from, chosen] = [like.slice(0, like.indexOf(' ')), like.slice(like.indexOf(' ') + 1)]
   const create = async () => {
-    try {
+    await run(async () => {
       const shape =
         from === 'template'
           ? (templates.find((each) => each.name === chosen)?.shape ?? null)
@@ -47,18 +48,14 @@ export function NewClient({ parent, day, close }: { parent: AccountBody; day: st
         lines.flatMap((line) => afterShape(line, parent.account, kind, shape, `${day.slice(0, 7)}-01`, unallocated)),
       )
       close()
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
+    })
   }
   const forget = async () => {
-    try {
+    await run(async () => {
       await take(api.DELETE('/api/accounts/templates/{name}', { params: { path: { name: chosen } } }))
       setLike('')
       await queries.invalidateQueries({ queryKey: templatesQuery.queryKey })
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
+    })
   }
   return (
     <Modal show onHide={close} animation={false} size="lg" aria-labelledby="new-title">

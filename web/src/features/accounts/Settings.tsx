@@ -1,7 +1,8 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { api, messageOf, take, type Schemas } from '../../api/client'
+import { api, take, type Schemas } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { useCan } from '../../api/queries'
 import { useOutcome } from '../../components/Outcome'
 
@@ -51,11 +52,10 @@ function Edit({
   settings: Schemas['SettingBody'][]
   close: () => void
 }) {
-  const queries = useQueryClient()
   const outcome = useOutcome()
-  const [trouble, setTrouble] = useState('')
+  const { run, trouble } = useAction('accounts')
   const save = async (form: FormData) => {
-    try {
+    await run(async () => {
       let changed = 0
       for (const each of settings) {
         const typed = ((form.get(each.name) as string | null) ?? '').trim()
@@ -69,12 +69,9 @@ function Edit({
         )
         changed += 1
       }
-      await queries.invalidateQueries({ queryKey: ['accounts', 'settings'] })
       outcome(`${changed} ${changed === 1 ? 'setting' : 'settings'} saved.`)
       close()
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
+    })
   }
   return (
     <Form

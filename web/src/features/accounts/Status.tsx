@@ -1,8 +1,8 @@
-import { useQueryClient } from '@tanstack/react-query'
+import { useAction } from '../../api/useAction'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { api, messageOf, take } from '../../api/client'
-import { templates, type AccountBody } from '../../api/queries'
+import { api, take } from '../../api/client'
+import { type AccountBody } from '../../api/queries'
 import type { StatusChange } from '../../domain/draft'
 import { dayName } from '../../domain/months'
 import { useDraft } from '../drafts/context'
@@ -99,11 +99,10 @@ export function Status({ body }: { body: AccountBody }) {
 
 /** Keep an account's departments, allocations and own rates as a template for new ones. */
 export function KeepTemplate({ body }: { body: AccountBody }) {
-  const queries = useQueryClient()
-  const [said, setSaid] = useState<{ text: string; bad: boolean } | null>(null)
-  const keep = async (form: FormData) => {
+  const { run, said } = useAction('accounts')
+  const keep = (form: FormData) => {
     const text = (name: string) => ((form.get(name) as string | null) ?? '').trim()
-    try {
+    return run(async () => {
       const kept = await take(
         api.PUT('/api/accounts/templates', {
           body: {
@@ -114,14 +113,8 @@ export function KeepTemplate({ body }: { body: AccountBody }) {
           },
         }),
       )
-      await queries.invalidateQueries({ queryKey: templates.queryKey })
-      setSaid({
-        text: `“${kept.name}” is kept, with ${kept.shape.accounts.length - 1} accounts below and ${kept.shape.terms.length} allocations.`,
-        bad: false,
-      })
-    } catch (error) {
-      setSaid({ text: messageOf(error), bad: true })
-    }
+      return `“${kept.name}” is kept, with ${kept.shape.accounts.length - 1} accounts below and ${kept.shape.terms.length} allocations.`
+    })
   }
   return (
     <section aria-label="Template">

@@ -1,8 +1,9 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { memo, useMemo, useState } from 'react'
 import { Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { api, messageOf, take } from '../../api/client'
+import { api, take } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { First } from '../../components/First'
 import {
   cell as cellQuery,
@@ -326,10 +327,9 @@ function History({ cell }: { cell: Cell }) {
 
 /** At which percents of the cap people are told. */
 function Levels({ account, product }: { account: string; product: string }) {
-  const queries = useQueryClient()
   const found = useQuery(levelsOf(account, product))
   const [typed, setTyped] = useState<string | null>(null)
-  const [trouble, setTrouble] = useState('')
+  const { run, trouble } = useAction('allocations')
   if (!found.data) return null
   const text = typed ?? found.data.levels.join(', ')
   const save = async () => {
@@ -338,7 +338,7 @@ function Levels({ account, product }: { account: string; product: string }) {
       .split(/[,;\s%]+/)
       .filter(Boolean)
       .map(Number)
-    try {
+    await run(async () => {
       if (levels.some((each) => !Number.isInteger(each))) throw new Error('Whole percentages, separated by commas.')
       await take(
         api.PUT('/api/enforcement/thresholds', {
@@ -346,12 +346,8 @@ function Levels({ account, product }: { account: string; product: string }) {
           body: { levels: typed.trim() ? levels : null },
         }),
       )
-      await queries.invalidateQueries({ queryKey: ['allocations', 'levels', account, product] })
       setTyped(null)
-      setTrouble('')
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
+    })
   }
   return (
     <Form.Group controlId="levels" className="levels">

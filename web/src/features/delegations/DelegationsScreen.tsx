@@ -1,8 +1,9 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { useDeferredValue, useMemo, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { api, messageOf, take, type Schemas } from '../../api/client'
+import { api, take, type Schemas } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { useCommands, type Command } from '../../commands/registry'
 import { dayName, daysBetween } from '../../domain/months'
 import { whole } from '../../domain/units'
@@ -28,13 +29,12 @@ const MOST_ROWS = 500
 export default function DelegationsScreen() {
   const [find, setFind] = useState('')
   const found = useQuery(delegationsFound(useDeferredValue(find)))
-  const queries = useQueryClient()
   const [giving, setGiving] = useState<Giving | null>(null)
   const [asked, setAsked] = useState<DelegationBody | null>(null)
   const [ending, setEnding] = useState<DelegationBody | null>(null)
   const [allGaps, setAllGaps] = useState(false)
   const [past, setPast] = useState<string | null>(null)
-  const [said, setSaid] = useState('')
+  const { run, said } = useAction('delegations', 'log', 'people')
   const gives = found.data?.may_give ?? false
   useCommands(
     useMemo<Command[]>(
@@ -61,18 +61,8 @@ export default function DelegationsScreen() {
   const soon = body.ending
   const count = find ? rows.length : body.count
   const more = rows.length >= MOST_ROWS ? ', the first are shown' : ''
-  const after = async (message: string) => {
-    await Promise.all(['delegations', 'log', 'people'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
-    setSaid(message)
-  }
-  const attempt = async (work: () => Promise<unknown>, message: string) => {
-    try {
-      await work()
-      await after(message)
-    } catch (error) {
-      setSaid(messageOf(error))
-    }
-  }
+  const after = (message: string) => run(() => Promise.resolve(message))
+  const attempt = (work: () => Promise<unknown>, message: string) => run(() => work().then(() => message))
   const path = (each: DelegationBody) => ({ params: { path: { delegation_id: each.id } } })
   const tell = (each: DelegationBody) =>
     attempt(
@@ -97,7 +87,7 @@ export default function DelegationsScreen() {
           onChange={(event) => setFind(event.target.value)}
         />
         <span className="quiet small" role="status">
-          {said ||
+          {said?.text ||
             `${whole(count)} ${count === 1 ? 'delegation' : 'delegations'}${more}${soon ? `, ${soon} ${soon === 1 ? 'lapses' : 'lapse'} within ${SOON} days` : ''}${body.gap_count ? `, ${whole(body.gap_count)} ${body.gap_count === 1 ? 'account' : 'accounts'} without an admin` : ''}`}
         </span>
         <span className="grow" />
@@ -346,14 +336,12 @@ function Can({ of, close }: { of: DelegationBody; close: () => void }) {
 }
 
 function EndForm({ of, close, done }: { of: DelegationBody; close: () => void; done: () => void }) {
-  const [error, setError] = useState<unknown>(null)
+  const { run, error } = useAction()
   const end = async () => {
-    try {
+    await run(async () => {
       await take(api.POST('/api/delegations/{delegation_id}/end', { params: { path: { delegation_id: of.id } } }))
       done()
-    } catch (trouble) {
-      setError(trouble)
-    }
+    })
   }
   return (
     <Modal show onHide={close} animation={false} aria-labelledby="end-title">

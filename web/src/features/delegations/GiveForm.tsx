@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { api, showAs, take } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { accountsNamed, me } from '../../api/queries'
 import { AccountSelect } from '../../components/AccountSelect'
 import { Field, isAbout, text } from '../../components/Field'
@@ -39,13 +40,10 @@ export function GiveForm({ giving, body, close, done }: Props) {
   const [peopleOf, setPeopleOf] = useState('')
   const groups = (useQuery(groupNames).data ?? []).filter((each) => each.account === (account || running))
   const named = useQuery(accountsNamed(more)).data ?? []
-  const [error, setError] = useState<unknown>(null)
-  const [busy, setBusy] = useState(false)
+  const { run, busy, error } = useAction()
   const chosen = body.roles.find((each) => each.key === role)
   const words = new Map(body.permissions.map((each) => [each.key, each.words]))
   const send = async (form: FormData) => {
-    setBusy(true)
-    setError(null)
     const terms = {
       role,
       first_day: text(form, 'first_day') || null,
@@ -53,7 +51,7 @@ export function GiveForm({ giving, body, close, done }: Props) {
       passes_on: passesOn,
       limits: isFree(limits) ? null : limits,
     }
-    try {
+    await run(async () => {
       if (change) {
         await take(
           api.PUT('/api/delegations/{delegation_id}', {
@@ -77,10 +75,7 @@ export function GiveForm({ giving, body, close, done }: Props) {
         )
         done(`${name} is told by mail.`)
       }
-    } catch (trouble) {
-      setError(trouble)
-      setBusy(false)
-    }
+    })
   }
   return (
     <Modal show onHide={close} animation={false} size="lg" aria-labelledby="give-title">

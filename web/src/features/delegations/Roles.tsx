@@ -1,6 +1,7 @@
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { Field, isAbout, text } from '../../components/Field'
 import { Trouble } from '../../components/States'
 import type { DelegationsBody } from './DelegationsScreen'
@@ -8,7 +9,7 @@ import type { DelegationsBody } from './DelegationsScreen'
 type RoleBody = Schemas['RoleBody']
 
 /** The roles there are, and composing one. */
-export function Roles({ body, after }: { body: DelegationsBody; after: (said: string) => Promise<void> }) {
+export function Roles({ body, after }: { body: DelegationsBody; after: (said: string) => Promise<unknown> }) {
   const [form, setForm] = useState<RoleBody | 'new' | null>(null)
   const held = (role: RoleBody) => body.delegations.filter((each) => each.role === role.key)
   return (
@@ -68,30 +69,26 @@ interface FormProps {
 function RoleForm({ role, touched, body, close, done }: FormProps) {
   const own = new Set(body.roles.flatMap((each) => (each.givable ? each.permissions : [])))
   const [chosen, setChosen] = useState(new Set(role?.permissions))
-  const [error, setError] = useState<unknown>(null)
+  const { run, error } = useAction()
   const more = [...chosen].filter((each) => !role?.permissions.includes(each))
   const less = (role?.permissions ?? []).filter((each) => !chosen.has(each))
   const words = new Map(body.permissions.map((each) => [each.key, each.words]))
   const send = async (name: string) => {
-    setError(null)
     const said = { name, permissions: [...chosen] }
-    try {
+    await run(async () => {
       if (role?.id)
         await take(api.PUT('/api/delegations/roles/{role_id}', { params: { path: { role_id: role.id } }, body: said }))
       else await take(api.POST('/api/delegations/roles', { body: said }))
       done(role ? `${name} is changed.` : `${name} is composed.`)
-    } catch (trouble) {
-      setError(trouble)
-    }
+    })
   }
   const drop = async () => {
-    if (!role?.id) return
-    try {
-      await take(api.DELETE('/api/delegations/roles/{role_id}', { params: { path: { role_id: role.id } } }))
+    const id = role?.id
+    if (!id) return
+    await run(async () => {
+      await take(api.DELETE('/api/delegations/roles/{role_id}', { params: { path: { role_id: id } } }))
       done(`${role.name} is taken away.`)
-    } catch (trouble) {
-      setError(trouble)
-    }
+    })
   }
   const toggle = (key: string) =>
     setChosen((now) => {

@@ -8,7 +8,7 @@ import type { DelegationsBody } from './DelegationsScreen'
 
 interface Props {
   body: DelegationsBody
-  attempt: (work: () => Promise<unknown>, message: string) => Promise<void>
+  attempt: (work: () => Promise<unknown>, message: string) => Promise<unknown>
 }
 
 /** Which accounts nobody runs without a second factor, and in which role. */

@@ -2,11 +2,12 @@ import { useQuery } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { AccountSelect } from '../../components/AccountSelect'
-import { api, messageOf, take } from '../../api/client'
+import { api, take } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { me, useOnlyAccount } from '../../api/queries'
 import { clockTime } from '../../domain/months'
 import { PersonField } from './PersonField'
-import { useFresh } from './queries'
+import { CHANGES } from './queries'
 
 /** Numbers for an account, each with who uses it and where; they are held while this is open. */
 export function AssignNumbers({
@@ -21,19 +22,20 @@ export function AssignNumbers({
   done: () => void
 }) {
   const top = useQuery(me).data?.running.account ?? ''
-  const fresh = useFresh()
   const only = useOnlyAccount()
   const [chosen, setAccount] = useState('')
   const account = chosen || only
   const [uses, setUses] = useState<Record<string, { username: string; address: string }>>({})
   const [address, setAddress] = useState('')
-  const [trouble, setTrouble] = useState('')
+  const { run, trouble } = useAction(...CHANGES)
   const [kept, setKept] = useState<string | null>(null)
   const path = { params: { path: { product } } }
   useEffect(() => {
-    take(api.POST('/api/items/{product}/reserve', { ...path, body: { account: top, count: 0, numbers } })).then(
-      (held) => setKept(held.until),
-      (error: unknown) => setTrouble(messageOf(error)),
+    void run(async () =>
+      setKept(
+        (await take(api.POST('/api/items/{product}/reserve', { ...path, body: { account: top, count: 0, numbers } })))
+          .until,
+      ),
     )
   }, []) // eslint-disable-line react-hooks/exhaustive-deps
   const of = (number: string) => uses[number] ?? { username: '', address: '' }
@@ -41,11 +43,10 @@ export function AssignNumbers({
     setUses((now) => ({ ...now, [number]: { ...of(number), ...change } }))
   const leave = async () => {
     close()
-    if (kept) await take(api.POST('/api/items/{product}/let-go', { ...path, body: { numbers } })).catch(() => undefined)
-    await fresh()
+    if (kept) await run(() => take(api.POST('/api/items/{product}/let-go', { ...path, body: { numbers } })))
   }
   const assign = async () => {
-    try {
+    await run(async () => {
       await take(
         api.POST('/api/items/{product}/assign', {
           ...path,
@@ -59,12 +60,9 @@ export function AssignNumbers({
           },
         }),
       )
-      await fresh()
       done()
       close()
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
+    })
   }
   return (
     <Modal show onHide={() => void leave()} animation={false} size="lg" aria-labelledby="assign-title" scrollable>

@@ -2,7 +2,8 @@ import { useQuery } from '@tanstack/react-query'
 import { useMemo, useRef, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { api, messageOf, take, type Schemas } from '../../api/client'
+import { api, take, type Schemas } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { LIST_KEYS } from '../../commands/listKeys'
 import { useCommands, type Command, useActs } from '../../commands/registry'
 import { dayName, dayOf, instantName } from '../../domain/months'
@@ -15,7 +16,7 @@ import type { Column } from '../../components/VirtualTable'
 import { Chips, forFile, ListFilters, useListFilter } from './ListFilters'
 import { DeviceTabs } from './DeviceTabs'
 import { PersonField } from './PersonField'
-import { publicKey, useDevices, useFresh, type Device } from './queries'
+import { publicKey, useDevices, CHANGES, type Device } from './queries'
 
 const sort = () => 0
 const COLUMNS: Column<Device>[] = [
@@ -98,8 +99,7 @@ export default function DevicesScreen() {
   const [answering, setAnswering] = useState(false)
   const outcome = useOutcome()
   useCommands(LIST_KEYS)
-  const [trouble, setTrouble] = useState('')
-  const fresh = useFresh()
+  const { run, trouble } = useAction(...CHANGES)
   const box = useRef<HTMLInputElement>(null)
   useCommands(
     useMemo<Command[]>(
@@ -110,15 +110,11 @@ export default function DevicesScreen() {
     ),
   )
   const act = async (work: Promise<unknown>, done: string) => {
-    try {
+    await run(async () => {
       await work
       outcome(`${marked.length} ${marked.length === 1 ? 'device' : 'devices'} ${done}.`)
       clear()
-      setTrouble('')
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
-    await fresh()
+    })
   }
   useActs(
     'Chosen devices',
@@ -186,7 +182,7 @@ export default function DevicesScreen() {
         </p>
       )}
       {found.error ? (
-        <Trouble error={found.error} again={() => void fresh()} />
+        <Trouble error={found.error} again={() => void found.refetch()} />
       ) : found.total === undefined ? (
         <Wait what="the devices" />
       ) : found.total === 0 ? (
@@ -348,33 +344,30 @@ function Give({ count, close, give }: { count: number; close: () => void; give: 
 }
 
 function Answer({ close }: { close: () => void }) {
-  const fresh = useFresh()
   const ours = useQuery(publicKey).data?.public_key
   const [request, setRequest] = useState<Record<string, unknown> | null>(null)
   const [days, setDays] = useState('')
   const [signed, setSigned] = useState<Schemas['SignedAnswer'] | null>(null)
-  const [trouble, setTrouble] = useState('')
-  const read = async (file: File | undefined) => {
-    try {
-      setRequest(file && file.size < 10_000 ? (JSON.parse(await file.text()) as Record<string, unknown>) : null)
-      setTrouble(file && file.size >= 10_000 ? 'This is no request file; one is smaller than 10 kB.' : '')
-    } catch {
-      setTrouble('This is no request file; have the device write a new one.')
-    }
-  }
-  const answer = async () => {
-    try {
+  const { run, trouble } = useAction(...CHANGES)
+  const read = (file: File | undefined) =>
+    run(async () => {
+      setRequest(null)
+      if (!file) return
+      if (file.size >= 10_000) throw new Error('This is no request file; one is smaller than 10 kB.')
+      setRequest(
+        (await new Response(file).json().catch(() => {
+          throw new Error('This is no request file; have the device write a new one.')
+        })) as Record<string, unknown>,
+      )
+    })
+  const answer = () =>
+    run(async () =>
       setSigned(
         await take(
           api.POST('/api/devices/offline', { body: { request: request ?? {}, days: days ? Number(days) : null } }),
         ),
-      )
-      setTrouble('')
-      await fresh()
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
-  }
+      ),
+    )
   const file = signed && URL.createObjectURL(new Blob([JSON.stringify(signed, null, 1)], { type: 'application/json' }))
   return (
     <Modal show onHide={close} animation={false} aria-labelledby="answer-title">

@@ -2,26 +2,26 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { AccountSelect } from '../../components/AccountSelect'
-import { api, messageOf, take } from '../../api/client'
+import { api, take } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { productsInSight, useOnlyAccount } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
 import { Trouble, Wait } from '../../components/States'
 import { DeviceTabs } from './DeviceTabs'
-import { keys as keysQuery, useFresh } from './queries'
+import { keys as keysQuery, CHANGES } from './queries'
 
 /** With which keys do devices and sessions begin? */
 export default function KeysScreen() {
   const found = useQuery(keysQuery)
   const only = useOnlyAccount()
   const inSight = useQuery(productsInSight).data ?? []
-  const fresh = useFresh()
   const [made, setMade] = useState<{ name: string; key: string } | null>(null)
-  const [trouble, setTrouble] = useState('')
+  const { run, trouble } = useAction(...CHANGES)
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the keys" />
   const make = async (form: FormData) => {
     const text = (name: string) => ((form.get(name) as string | null) ?? '').trim()
-    try {
+    await run(async () => {
       const { key } = await take(
         api.POST('/api/devices/keys', {
           body: {
@@ -34,15 +34,10 @@ export default function KeysScreen() {
         }),
       )
       setMade({ name: text('name'), key })
-      setTrouble('')
-      await fresh()
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
+    })
   }
   const withdraw = async (id: number) => {
-    await take(api.DELETE('/api/devices/keys/{key_id}', { params: { path: { key_id: id } } }))
-    await fresh()
+    await run(() => take(api.DELETE('/api/devices/keys/{key_id}', { params: { path: { key_id: id } } })))
   }
   const products = inSight.filter((each) => each.measure === 'device' || each.measure === 'session')
   return (

@@ -2,7 +2,8 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { api, messageOf, take } from '../../api/client'
+import { api, take } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { me, poolsNow, productsInSight } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
 import { ExportMenu } from '../../components/ExportMenu'
@@ -16,7 +17,7 @@ import type { Column } from '../../components/VirtualTable'
 import { AssignNumbers } from './AssignNumbers'
 import { Chips, forFile, ListFilters, useListFilter } from './ListFilters'
 import { DeviceTabs } from './DeviceTabs'
-import { useFresh, useItems, type Item, type ItemState } from './queries'
+import { CHANGES, useItems, type Item, type ItemState } from './queries'
 
 const STATES: [ItemState, string][] = [
   ['assigned', 'In use'],
@@ -100,11 +101,10 @@ export default function NumbersScreen() {
   const [doing, setDoing] = useState<'assign' | 'bring in' | null>(null)
   const outcome = useOutcome()
   useCommands(LIST_KEYS)
-  const [trouble, setTrouble] = useState('')
-  const fresh = useFresh()
+  const { run, trouble } = useAction(...CHANGES)
   if (!products) return <Wait what="the numbers" />
   const act = async (what: 'release' | 'withdraw') => {
-    try {
+    await run(async () => {
       await take(
         api.POST(`/api/items/{product}/${what}`, {
           params: { path: { product } },
@@ -115,11 +115,7 @@ export default function NumbersScreen() {
         `${marked.length} ${marked.length === 1 ? 'number' : 'numbers'} ${what === 'release' ? 'released' : 'withdrawn'}.`,
       )
       clear()
-      setTrouble('')
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
-    await fresh()
+    })
   }
   return (
     <>
@@ -188,7 +184,7 @@ export default function NumbersScreen() {
         </p>
       )}
       {found.error ? (
-        <Trouble error={found.error} again={() => void fresh()} />
+        <Trouble error={found.error} again={() => void found.refetch()} />
       ) : found.total === undefined ? (
         <Wait what="the numbers" />
       ) : found.total === 0 ? (
@@ -261,19 +257,15 @@ export default function NumbersScreen() {
 function BringIn({ product, close }: { product: string; close: () => void }) {
   const top = useQuery(me).data?.running.account ?? ''
   const owners = useQuery(poolsNow).data?.filter((pool) => pool.product === product) ?? []
-  const fresh = useFresh()
   const [chosen, setOwner] = useState('')
   const owner = chosen || (owners.find((each) => each.owner === top) ?? owners[0])?.owner || top
   const [numbers, setNumbers] = useState('')
-  const [trouble, setTrouble] = useState('')
+  const { run, trouble } = useAction(...CHANGES)
   const bring = async () => {
-    try {
+    await run(async () => {
       await take(api.POST('/api/items/{product}', { params: { path: { product } }, body: { owner, numbers } }))
-      await fresh()
       close()
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
+    })
   }
   return (
     <Modal show onHide={close} animation={false} aria-labelledby="bring-title">

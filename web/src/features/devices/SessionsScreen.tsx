@@ -1,7 +1,8 @@
 import { useMemo, useRef, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
-import { api, messageOf, take } from '../../api/client'
+import { api, take } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { useOutcome } from '../../components/Outcome'
 import { LIST_KEYS } from '../../commands/listKeys'
 import { useCommands, type Command } from '../../commands/registry'
@@ -13,7 +14,7 @@ import { useMarked } from '../../components/usePages'
 import type { Column } from '../../components/VirtualTable'
 import { Chips, forFile, ListFilters, useListFilter } from './ListFilters'
 import { DeviceTabs } from './DeviceTabs'
-import { useFresh, useSessions, type Session } from './queries'
+import { CHANGES, useSessions, type Session } from './queries'
 
 const sort = () => 0
 const COLUMNS: Column<Session>[] = [
@@ -55,10 +56,9 @@ export default function SessionsScreen() {
   const found = useSessions(asked)
   const { marked, isMarked, mark, clear } = useMarked(found.rowAt, (row) => String(row.id))
   const [ending, setEnding] = useState(false)
-  const [trouble, setTrouble] = useState('')
+  const { run, trouble } = useAction(...CHANGES)
   const outcome = useOutcome()
   useCommands(LIST_KEYS)
-  const fresh = useFresh()
   const go = useNavigate()
   const box = useRef<HTMLInputElement>(null)
   useCommands(
@@ -71,15 +71,11 @@ export default function SessionsScreen() {
   )
   const end = async () => {
     setEnding(false)
-    try {
+    await run(async () => {
       await take(api.POST('/api/sessions/end', { body: { ids: marked.map((row) => row.id) } }))
       outcome(`${marked.length} ${marked.length === 1 ? 'session' : 'sessions'} ended.`)
       clear()
-      setTrouble('')
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
-    await fresh()
+    })
   }
   const offline = marked.filter((row) => row.offline_until).length
   return (
@@ -110,7 +106,7 @@ export default function SessionsScreen() {
         </p>
       )}
       {found.error ? (
-        <Trouble error={found.error} again={() => void fresh()} />
+        <Trouble error={found.error} again={() => void found.refetch()} />
       ) : found.total === undefined ? (
         <Wait what="the sessions" />
       ) : found.total === 0 ? (

@@ -1,4 +1,4 @@
-import { queryOptions, useQueryClient } from '@tanstack/react-query'
+import { queryOptions } from '@tanstack/react-query'
 import { api, take, type Schemas } from '../../api/client'
 import { usePages } from '../../components/usePages'
 import { plain } from '../people/peopleFilter'
@@ -66,13 +66,5 @@ export function useItems(product: string, state: ItemState, { find, account, sor
   )
 }
 
-/** Whatever shows units in use is asked for anew. */
-export function useFresh() {
-  const queries = useQueryClient()
-  return () =>
-    Promise.all(
-      ['devices', 'items', 'sessions', 'people', 'allocations', 'accounts', 'today', 'pools', 'log'].map((key) =>
-        queries.invalidateQueries({ queryKey: [key] }),
-      ),
-    )
-}
+/** What a change of units in use changes. */
+export const CHANGES = ['devices', 'items', 'sessions', 'people', 'allocations', 'accounts', 'today', 'pools', 'log']

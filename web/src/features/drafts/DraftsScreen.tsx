@@ -1,8 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
-import { useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { useNavigate, useSearchParams } from 'react-router'
 import { api, take } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { draftDetail, drafts as draftsQuery, type DraftSummary } from '../../api/queries'
 import { useActs } from '../../commands/registry'
 import { bySlot } from '../../domain/draft'
@@ -105,18 +105,15 @@ function Detail({ id }: { id: number }) {
   const names = useNames()
   const draft = useDraft()
   const go = useNavigate()
-  const [trouble, setTrouble] = useState<unknown>(null)
+  const { run: act, error: trouble } = useAction()
   const body = found.data
   const params = { params: { path: { draft_id: id } } }
   const run = async (work: () => Promise<unknown>, then?: () => void) => {
-    try {
-      setTrouble(null)
+    await act(async () => {
       await work()
       draft.open(null)
       then?.()
-    } catch (error) {
-      setTrouble(error)
-    }
+    })
   }
   const toGrid = () => {
     void go('/allocations')

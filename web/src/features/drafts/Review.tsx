@@ -1,8 +1,9 @@
 import { useState } from 'react'
+import { useAction } from '../../api/useAction'
 import { useNavigate } from 'react-router'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { useQuery } from '@tanstack/react-query'
-import { api, ApiError, messageOf, take } from '../../api/client'
+import { api, ApiError, take } from '../../api/client'
 import { cell as cellQuery, me as meQuery } from '../../api/queries'
 import { clockTime, dayName } from '../../domain/months'
 import { useFocusWhenReady } from '../../components/useFocusWhenReady'
@@ -25,25 +26,19 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
   const [note, setNote] = useState('')
   const outcome = useOutcome()
   const go = useNavigate()
-  const [said, setSaid] = useState<{ text: string; bad: boolean } | null>(null)
-  const [busy, setBusy] = useState(false)
-  const [toAsk, setToAsk] = useState<{ above: string; products: string[] } | null>(null)
-  const run = async (work: () => Promise<void>, done?: string) => {
-    setBusy(true)
-    setSaid(null)
-    setToAsk(null)
-    try {
+  const { run: act, said, busy, error } = useAction()
+  const [asked, setAsked] = useState('')
+  const toAsk =
+    !asked && error instanceof ApiError && error.body.type === 'urn:fair-ladle:not-available'
+      ? { above: error.body.ask as string, products: error.body.products as string[] }
+      : null
+  const run = async (work: () => Promise<unknown>, done?: string) => {
+    setAsked('')
+    await act(async () => {
       await work()
-      if (done) setSaid({ text: done, bad: false })
-      else close()
-    } catch (trouble) {
-      setSaid({ text: messageOf(trouble), bad: true })
-      if (trouble instanceof ApiError && trouble.body.type === 'urn:fair-ladle:not-available') {
-        setToAsk({ above: trouble.body.ask as string, products: trouble.body.products as string[] })
-      }
-    } finally {
-      setBusy(false)
-    }
+      if (!done) close()
+      return done
+    })
   }
   // Whoever came by the keyboard applies with Enter, once it is known what that does.
   const ready = Boolean(effect?.may_apply) && !busy && !draft.busy
@@ -169,22 +164,24 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
             <Form.Control value={note} maxLength={1000} onChange={(event) => setNote(event.target.value)} />
           </Form.Group>
         )}
-        {said && (
-          <p className={said.bad ? 'over mt-2' : 'good mt-2'} role={said.bad ? 'alert' : 'status'}>
-            {said.text}
+        {asked ? (
+          <p className="good mt-2" role="status">
+            {asked}
           </p>
+        ) : (
+          said && (
+            <p className={said.bad ? 'over mt-2' : 'good mt-2'} role={said.bad ? 'alert' : 'status'}>
+              {said.text}
+            </p>
+          )
         )}
         {toAsk && (
           <AskAbove
             {...toAsk}
             names={names}
-            asked={(product) => {
-              setToAsk(null)
-              setSaid({
-                text: `${toAsk.above} was asked for more ${product}. The draft is kept under Drafts.`,
-                bad: false,
-              })
-            }}
+            asked={(product) =>
+              setAsked(`${toAsk.above} was asked for more ${product}. The draft is kept under Drafts.`)
+            }
           />
         )}
         {effect?.above && (

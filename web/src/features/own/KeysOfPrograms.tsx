@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { me } from '../../api/queries'
 import { isFree, LimitsFields, limitsSaid, NO_LIMITS } from '../delegations/LimitsFields'
 import { dayName, dayOf, instantName } from '../../domain/months'
@@ -17,22 +18,19 @@ export function KeysOfPrograms({ after }: { after: (said: string) => Promise<voi
   const keys = useQuery(keysOfPrograms)
   const running = useQuery(me).data?.running
   const [shown, setShown] = useState('')
-  const [error, setError] = useState<unknown>(null)
+  const { run, error } = useAction()
   const [making, setMaking] = useState<KeyBody | 'new' | null>(null)
   const [chosen, setChosen] = useState<Set<string> | null>(null)
   const [limits, setLimits] = useState<typeof NO_LIMITS | null>(null)
   const said = (key: string) => keys.data?.may.find((each) => each.key === key)?.words ?? key
   const attempt = async (work: () => Promise<string>, message: string) => {
-    setError(null)
-    try {
+    await run(async () => {
       setShown(await work())
       setMaking(null)
       setChosen(null)
       setLimits(null)
       await after(message)
-    } catch (trouble) {
-      setError(trouble)
-    }
+    })
   }
   const send = (form: FormData) => {
     const last_day = text(form, 'last_day')

@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { me, own } from '../../api/queries'
 import { instantName } from '../../domain/months'
 import { Field, isAbout, text } from '../../components/Field'
@@ -64,19 +65,16 @@ function browser(agent: string): string {
 }
 
 function Sessions({ sessions, after }: { sessions: Schemas['OwnSessionBody'][]; after: After }) {
-  const [error, setError] = useState<unknown>(null)
+  const { run, error } = useAction()
   const end = async (name: string | null) => {
-    setError(null)
-    try {
+    await run(async () => {
       await take(
         name
           ? api.POST('/api/own/sessions/{name}/end', { params: { path: { name } } })
           : api.POST('/api/own/sessions/end'),
       )
       await after(name ? 'That session has ended.' : 'All other sessions have ended.')
-    } catch (trouble) {
-      setError(trouble)
-    }
+    })
   }
   const when = (at: string) => instantName(at)
   return (
@@ -130,17 +128,11 @@ function Sessions({ sessions, after }: { sessions: Schemas['OwnSessionBody'][]; 
 }
 
 function Password({ after }: { after: After }) {
-  const [error, setError] = useState<unknown>(null)
-  const [busy, setBusy] = useState(false)
+  const { run, busy, error } = useAction()
   const send = async (element: HTMLFormElement) => {
     const form = new FormData(element)
-    if (text(form, 'password') !== text(form, 'again')) {
-      setError(new Error('The two passwords differ.'))
-      return
-    }
-    setBusy(true)
-    setError(null)
-    try {
+    await run(async () => {
+      if (text(form, 'password') !== text(form, 'again')) throw new Error('The two passwords differ.')
       await take(
         api.POST('/api/own/password', {
           body: { current: text(form, 'current'), password: text(form, 'password') },
@@ -148,10 +140,7 @@ function Password({ after }: { after: After }) {
       )
       element.reset()
       await after('Your password is changed; your other sessions have ended.')
-    } catch (trouble) {
-      setError(trouble)
-    }
-    setBusy(false)
+    })
   }
   return (
     <section aria-label="Password">
@@ -193,14 +182,11 @@ function Password({ after }: { after: After }) {
 function SecondFactor({ left, after }: { left: number | null; after: After }) {
   const [begun, setBegun] = useState<Schemas['NewFactorBody'] | null>(null)
   const [codes, setCodes] = useState<string[]>([])
-  const [error, setError] = useState<unknown>(null)
+  const { run, error } = useAction()
   const attempt = async (work: () => Promise<void>) => {
-    setError(null)
-    try {
+    await run(async () => {
       await work()
-    } catch (trouble) {
-      setError(trouble)
-    }
+    })
   }
   const begin = (current: string) =>
     attempt(async () => setBegun(await take(api.POST('/api/own/second-factor', { body: { current } }))))

@@ -1,22 +1,20 @@
-import { useQueryClient } from '@tanstack/react-query'
+import { useAction } from '../../api/useAction'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { AccountSelect } from '../../components/AccountSelect'
-import { api, ApiError, messageOf, take } from '../../api/client'
+import { api, ApiError, take } from '../../api/client'
 
 /** Add one person, invited by mail or active at once. */
 export function AddPerson({ account, close }: { account: string; close: () => void }) {
-  const queries = useQueryClient()
   const [invite, setInvite] = useState(true)
-  const [trouble, setTrouble] = useState('')
-  const [busy, setBusy] = useState(false)
-  const [known, setKnown] = useState<string | null>(null)
+  const { run, busy, error, trouble } = useAction('people', 'groups', 'accounts', 'log')
+  const known =
+    error instanceof ApiError && error.body.username && typeof error.body.name === 'string' ? error.body.name : null
   const [link, setLink] = useState(false)
   const [role, setRole] = useState<'member' | 'admin'>('member')
   const add = async (form: FormData) => {
     const text = (name: string) => ((form.get(name) as string | null) ?? '').trim() || null
-    setBusy(true)
-    try {
+    await run(async () => {
       await take(
         api.POST('/api/people', {
           body: {
@@ -32,16 +30,8 @@ export function AddPerson({ account, close }: { account: string; close: () => vo
           },
         }),
       )
-      await Promise.all(
-        ['people', 'groups', 'accounts', 'log'].map((key) => queries.invalidateQueries({ queryKey: [key] })),
-      )
       close()
-    } catch (error) {
-      setTrouble(messageOf(error))
-      if (error instanceof ApiError && typeof error.body.name === 'string' && error.body.username)
-        setKnown(error.body.name)
-      setBusy(false)
-    }
+    })
   }
   const field = (name: string, label: string, more: Partial<React.ComponentProps<typeof Form.Control>> = {}) => (
     <Form.Group controlId={`person-${name}`}>

@@ -1,7 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
-import { api, messageOf, take, type Schemas } from '../../api/client'
+import { api, take, type Schemas } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { AccountSelect } from '../../components/AccountSelect'
 import { AskInstead } from '../../components/AskInstead'
 import { productsInSight } from '../../api/queries'
@@ -10,7 +11,7 @@ import { Wait } from '../../components/States'
 import { useFocusWhenReady } from '../../components/useFocusWhenReady'
 import { plain } from './peopleFilter'
 import { seatProducts, type Outcome } from './queries'
-import { sendBulkAction, useFresh, type BulkAction, type ChosenPeople } from './sendBulkAction'
+import { CHANGES, sendBulkAction, type BulkAction, type ChosenPeople } from './sendBulkAction'
 
 /** One action with everybody chosen: what it needs to know, what it would do, and what it did. */
 export function BulkActionDialog({
@@ -35,12 +36,10 @@ export function BulkActionDialog({
   done: () => void
 }) {
   const inSight = useQuery(productsInSight).data ?? []
-  const fresh = useFresh()
   const [chosen, setChosen] = useState({ product: '', to_product: '', to_account: '' })
   const [keep, setKeep] = useState(true)
   const [result, setResult] = useState<Outcome | null>(null)
-  const [trouble, setTrouble] = useState('')
-  const [busy, setBusy] = useState(false)
+  const { run, busy, trouble } = useAction(...CHANGES)
   const [mapped, setMapped] = useState<Record<string, string>>({})
   const kinds = useQuery({ ...seatProducts, enabled: action === 'swap' }).data ?? []
   const [from, to] = [
@@ -65,16 +64,9 @@ export function BulkActionDialog({
     gcTime: 0,
   })
   const act = async () => {
-    setBusy(true)
-    try {
+    await run(async () => {
       setResult(await take(sendBulkAction(body)))
-      setTrouble('')
-      await fresh()
-    } catch (error) {
-      setTrouble(messageOf(error))
-    } finally {
-      setBusy(false)
-    }
+    })
   }
   const able = !busy && Boolean(looked.data?.done)
   const main = useFocusWhenReady(able)

@@ -1,8 +1,8 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useQuery } from '@tanstack/react-query'
+import { useAction } from '../../api/useAction'
 import { Button, Form } from 'react-bootstrap'
 import { AccountSelect } from '../../components/AccountSelect'
-import { api, messageOf, take, type Schemas } from '../../api/client'
+import { api, take, type Schemas } from '../../api/client'
 import { me, useOnlyAccount } from '../../api/queries'
 import { Trouble, Wait } from '../../components/States'
 import { PeopleTabs } from './PeopleTabs'
@@ -17,22 +17,11 @@ export default function DomainsScreen() {
   const waiting = useQuery(joinsWaiting)
   const running = useQuery(me).data?.running
   const isOperator = running?.kind === 'operator'
-  const queries = useQueryClient()
   const only = useOnlyAccount()
-  const [trouble, setTrouble] = useState('')
+  const { run, trouble } = useAction('domains', 'today')
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the domains" />
-  const change = async (work: Promise<unknown>) => {
-    try {
-      await work
-      setTrouble('')
-    } catch (error) {
-      setTrouble(messageOf(error))
-      return false
-    }
-    await Promise.all(['domains', 'today'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
-    return true
-  }
+  const change = (work: Promise<unknown>) => run(() => work)
   const put = (domain: string, account: string, joining: Joining) =>
     change(take(api.PUT('/api/domains/{domain}', { params: { path: { domain } }, body: { account, joining } })))
   const approve = (domain: string, account: string) =>

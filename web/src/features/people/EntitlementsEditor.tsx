@@ -1,7 +1,8 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { api, messageOf, take, type Schemas } from '../../api/client'
+import { api, take, type Schemas } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { bars as barsQuery, entitlements as entitlementsQuery, seatProducts } from './queries'
 
 type Body = Schemas['LayerGives']
@@ -102,9 +103,8 @@ function Barred({
   group: string | null
   products: Schemas['SeatProduct'][]
 }) {
-  const queries = useQueryClient()
   const bars = useQuery(barsQuery).data ?? []
-  const [trouble, setTrouble] = useState('')
+  const { run, trouble } = useAction('entitlements', 'people', 'log')
   const mine = bars.filter((each) => each.account === account && each.group === group)
   const free = products.flatMap((product) =>
     product.components
@@ -114,13 +114,9 @@ function Barred({
       .map((each) => ({ product, component: each.code })),
   )
   const set = async (product: string, component: string, barred: boolean) => {
-    try {
+    await run(async () => {
       await take(api.PUT('/api/entitlements/bars', { body: { account, group, product, component, barred } }))
-      setTrouble('')
-      await Promise.all(['entitlements', 'people', 'log'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
+    })
   }
   if (mine.length === 0 && free.length === 0) return null
   const name = (code: string) => products.find((each) => each.code === code)?.name ?? code
@@ -185,11 +181,18 @@ function Editor({
   choose: Schemas['SeatProduct'][]
   close: () => void
 }) {
-  const queries = useQueryClient()
   const [body, setBody] = useState(start)
   const [away, setAway] = useState(false)
-  const [trouble, setTrouble] = useState('')
-  const [busy, setBusy] = useState(false)
+  const { run, busy, trouble } = useAction(
+    'entitlements',
+    'people',
+    'groups',
+    'allocations',
+    'accounts',
+    'today',
+    'log',
+    'pools',
+  )
   const product = products.find((each) => each.code === body.product)
   const looked = useQuery({
     queryKey: ['entitlements', 'look', body, away],
@@ -198,20 +201,11 @@ function Editor({
     gcTime: 0,
   })
   const keep = async () => {
-    setBusy(true)
-    try {
+    await run(async () => {
       await take(away ? api.POST('/api/entitlements/forget', { body }) : api.PUT('/api/entitlements', { body }))
       // Closed before the lists come anew: whoever opens another meanwhile keeps it open.
       close()
-      void Promise.all(
-        ['entitlements', 'people', 'groups', 'allocations', 'accounts', 'today', 'log', 'pools'].map((key) =>
-          queries.invalidateQueries({ queryKey: [key] }),
-        ),
-      )
-    } catch (error) {
-      setTrouble(messageOf(error))
-      setBusy(false)
-    }
+    })
   }
   return (
     <Form

@@ -1,8 +1,8 @@
-import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Modal } from 'react-bootstrap'
 import { useNavigate } from 'react-router'
 import { api, take } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { useCan } from '../../api/queries'
 import { Trouble } from '../../components/States'
 import type { PersonBody } from './queries'
@@ -10,20 +10,16 @@ import type { PersonBody } from './queries'
 /** Takes out all that is known of somebody who was removed. */
 export function Erase({ body }: { body: PersonBody }) {
   const changes = useCan('people.change')
-  const queries = useQueryClient()
   const go = useNavigate()
   const [asked, setAsked] = useState(false)
-  const [error, setError] = useState<unknown>(null)
+  const { run, error } = useAction('log')
   const erase = async () => {
-    try {
+    await run(async () => {
       const params = { params: { path: { username: body.username } } }
       const found = await take(api.POST('/api/people/{username}/erase', params))
       setAsked(false)
-      await queries.invalidateQueries({ queryKey: ['log'] })
       void go(`/people/${encodeURIComponent(found.username)}`, { replace: true })
-    } catch (trouble) {
-      setError(trouble)
-    }
+    })
   }
   if (!changes || body.status !== 'removed' || body.username.startsWith('erased-')) return null
   return (

@@ -1,11 +1,12 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
-import { api, messageOf, take } from '../../api/client'
+import { api, take } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { useOutcome } from '../../components/Outcome'
 import { plain } from './peopleFilter'
 import { groupNames } from './queries'
-import { useFresh, type ChosenPeople } from './sendBulkAction'
+import { CHANGES, type ChosenPeople } from './sendBulkAction'
 
 /** Put everybody chosen into a group by hand, or take them out. */
 export function GroupMembersDialog({
@@ -20,14 +21,11 @@ export function GroupMembersDialog({
   done: () => void
 }) {
   const groups = (useQuery(groupNames).data ?? []).filter((each) => each.source === 'here')
-  const fresh = useFresh()
   const [name, setName] = useState('')
   const outcome = useOutcome()
-  const [trouble, setTrouble] = useState('')
-  const [busy, setBusy] = useState(false)
+  const { run, busy, trouble } = useAction(...CHANGES)
   const change = async (way: 'add' | 'take') => {
-    setBusy(true)
-    try {
+    await run(async () => {
       const usernames = who.usernames ?? (await everybody(who))
       const [account = '', code = ''] = name.split('/')
       await take(
@@ -39,13 +37,9 @@ export function GroupMembersDialog({
       outcome(
         `${usernames.length} ${usernames.length === 1 ? 'person' : 'people'} ${way === 'add' ? 'added to' : 'removed from'} ${groups.find((each) => `${each.account}/${each.code}` === name)?.name ?? code}.`,
       )
-      await fresh()
       close()
       done()
-    } catch (error) {
-      setTrouble(messageOf(error))
-      setBusy(false)
-    }
+    })
   }
   return (
     <Modal show onHide={close} animation={false} aria-labelledby="group-title">

@@ -4,7 +4,8 @@ import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
 import { whole } from '../../domain/units'
 import { AccountSelect } from '../../components/AccountSelect'
-import { api, messageOf, take, type Schemas } from '../../api/client'
+import { api, take, type Schemas } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { me, useCan } from '../../api/queries'
 import { Empty, Trouble, Wait } from '../../components/States'
 import { EntitlementsEditor, Touched } from './EntitlementsEditor'
@@ -23,7 +24,7 @@ export default function GroupsScreen() {
   const changes = useCan('groups.change')
   const [params, setParams] = useSearchParams()
   const queries = useQueryClient()
-  const [trouble, setTrouble] = useState('')
+  const { run, trouble } = useAction('groups')
   const key = params.get('group')
   const [account = '', code = ''] = key?.split('/') ?? []
   const named = useQuery({ ...oneGroup(account, code), enabled: code !== '' })
@@ -41,15 +42,11 @@ export default function GroupsScreen() {
     if (one === undefined || other === undefined) return
     codes[at] = other
     codes[at + by] = one
-    try {
+    await run(async () => {
       await take(
         api.POST('/api/groups/{account}/order', { params: { path: { account: group.account } }, body: { codes } }),
       )
-      await queries.invalidateQueries({ queryKey: ['groups'] })
-      setTrouble('')
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
+    })
   }
   return (
     <>
@@ -145,7 +142,6 @@ function Editor({
   shift: (group: GroupBody, by: -1 | 1) => Promise<void>
   chosen: (name: string) => void
 }) {
-  const queries = useQueryClient()
   const [wanted, setWanted] = useState<Wanted>({
     account: group?.account ?? account,
     code: group?.code ?? '',
@@ -155,7 +151,7 @@ function Editor({
     precedence: group?.precedence ?? null,
   })
   const [members, setMembers] = useState((group?.members ?? []).join('\n'))
-  const [said, setSaid] = useState<{ text: string; bad: boolean } | null>(null)
+  const { run, said } = useAction('groups', 'people', 'entitlements', 'allocations', 'log')
   const full: Wanted = {
     ...wanted,
     rule: wanted.rule?.trim() || null,
@@ -186,30 +182,18 @@ function Editor({
         members: group.members,
         precedence: group.precedence,
       })
-  const keep = async () => {
-    try {
+  const keep = () =>
+    run(async () => {
       await take(api.PUT('/api/groups', { body: full }))
-      await Promise.all(
-        ['groups', 'people', 'entitlements', 'allocations', 'log'].map((key) =>
-          queries.invalidateQueries({ queryKey: [key] }),
-        ),
-      )
-      setSaid({ text: 'Saved.', bad: false })
       chosen(nameOf(full))
-    } catch (error) {
-      setSaid({ text: messageOf(error), bad: true })
-    }
-  }
-  const forget = async () => {
-    try {
+      return 'Saved.'
+    })
+  const forget = () =>
+    run(async () => {
       await take(
         api.DELETE('/api/groups/{account}/{code}', { params: { path: { account: full.account, code: full.code } } }),
       )
-      await Promise.all(['groups', 'people', 'log'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
-    } catch (error) {
-      setSaid({ text: messageOf(error), bad: true })
-    }
-  }
+    })
   const [sure, setSure] = useState(false)
   const kept = group !== null && group.source !== 'here'
   const ruleTrouble = looked.isError ? looked.error.message : ''

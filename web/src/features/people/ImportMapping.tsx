@@ -2,7 +2,8 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useRef, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
-import { api, messageOf, take, type Schemas } from '../../api/client'
+import { api, take, type Schemas } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { AccountSelect } from '../../components/AccountSelect'
 import { ExportMenu } from '../../components/ExportMenu'
 import { Trouble, Wait } from '../../components/States'
@@ -34,8 +35,7 @@ export function ImportMapping({ number }: { number: number }) {
   const go = useNavigate()
   const looked = useQuery(importLook(number))
   const [wanted, setWanted] = useState<How | null>(null)
-  const [trouble, setTrouble] = useState('')
-  const [busy, setBusy] = useState(false)
+  const { run, busy, trouble } = useAction()
   const turn = useRef(Promise.resolve())
   const newest = useRef(0)
   if (looked.isError) return <Trouble error={looked.error} again={() => void looked.refetch()} />
@@ -50,30 +50,23 @@ export function ImportMapping({ number }: { number: number }) {
     // One after the other, and only the newest: each answer takes a moment with a long table.
     turn.current = turn.current.then(async () => {
       if (mine !== newest.current) return
-      try {
+      await run(async () => {
         queries.setQueryData(
           importLook(number).queryKey,
           await take(
             api.PUT('/api/people-imports/{import_id}', { params: { path: { import_id: number } }, body: next }),
           ),
         )
-        setTrouble('')
         if (mine === newest.current) setWanted(null)
-      } catch (error) {
-        setTrouble(messageOf(error))
-      }
+      })
     })
   }
   const begin = async () => {
-    setBusy(true)
-    try {
+    await run(async () => {
       await turn.current
       await take(api.POST('/api/people-imports/{import_id}/begin', { params: { path: { import_id: number } } }))
       await queries.invalidateQueries({ queryKey: importRun(number).queryKey })
-    } catch (error) {
-      setTrouble(messageOf(error))
-      setBusy(false)
-    }
+    })
   }
   const away = async () => {
     await take(api.DELETE('/api/people-imports/{import_id}', { params: { path: { import_id: number } } }))
@@ -133,7 +126,7 @@ export function ImportMapping({ number }: { number: number }) {
                     <tr>
                       <th>Account</th>
                       <th>Product</th>
-                      <th className="fig">PeopleFilter for</th>
+                      <th className="fig">Needed</th>
                       <th className="fig">Room for</th>
                     </tr>
                   </thead>

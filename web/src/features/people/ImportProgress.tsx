@@ -1,8 +1,9 @@
 import { useQueryClient } from '@tanstack/react-query'
-import { useEffect, useState } from 'react'
+import { useEffect } from 'react'
 import { Button, ProgressBar } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
-import { api, messageOf, take, type Schemas } from '../../api/client'
+import { api, take, type Schemas } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { ExportMenu } from '../../components/ExportMenu'
 import { VirtualTable } from '../../components/VirtualTable'
 
@@ -17,33 +18,25 @@ const SAYS = {
 /** How far it is, what it did, and what could not be done and why. */
 export function ImportProgress({ run }: { run: Schemas['ReportBody'] }) {
   const queries = useQueryClient()
-  const [trouble, setTrouble] = useState('')
+  const { run: act, trouble } = useAction('imports')
   const go = useNavigate()
-  const fresh = () => queries.invalidateQueries({ queryKey: ['imports'] })
   useEffect(() => {
     if (run.state !== 'running')
       for (const key of ['people', 'groups', 'accounts', 'allocations', 'today', 'log'])
         void queries.invalidateQueries({ queryKey: [key] })
   }, [run.state, queries])
   const tell = async (what: 'cancel' | 'resume') => {
-    try {
+    await act(async () => {
       await take(api.POST(`/api/people-imports/{import_id}/${what}`, { params: { path: { import_id: run.id } } }))
-      setTrouble('')
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
-    await fresh()
+    })
   }
   const reverse = async () => {
-    try {
+    await act(async () => {
       const back = await take(
         api.POST('/api/people-imports/{import_id}/reverse', { params: { path: { import_id: run.id } } }),
       )
-      await fresh()
       void go(`/people-import/${back.id}`)
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
+    })
   }
   return (
     <>

@@ -1,8 +1,9 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { useRef, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate, useParams } from 'react-router'
-import { api, messageOf, take, type Schemas } from '../../api/client'
+import { api, take, type Schemas } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { dayName, dayOf } from '../../domain/months'
 import { Trouble, Wait } from '../../components/States'
 import { ImportMapping } from './ImportMapping'
@@ -32,16 +33,13 @@ function One({ number }: { number: number }) {
 
 function Start() {
   const go = useNavigate()
-  const queries = useQueryClient()
   const before = useQuery(importsQuery)
   const file = useRef<HTMLInputElement>(null)
   const [pasted, setPasted] = useState('')
-  const [trouble, setTrouble] = useState('')
-  const [busy, setBusy] = useState(false)
+  const { run, busy, trouble } = useAction('imports')
   const [over, setOver] = useState(false)
   const send = async (name: string, content: Blob) => {
-    setBusy(true)
-    try {
+    await run(async () => {
       const found = await take(
         api.POST('/api/people-imports', {
           params: { query: { name } },
@@ -50,12 +48,8 @@ function Start() {
           headers: { 'Content-Type': 'application/octet-stream' },
         }),
       )
-      void queries.invalidateQueries({ queryKey: ['imports'] })
       void go(`/people-import/${found.id}`)
-    } catch (error) {
-      setTrouble(messageOf(error))
-      setBusy(false)
-    }
+    })
   }
   return (
     <>

@@ -1,7 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
-import { api, messageOf, take } from '../../api/client'
+import { api, take } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { dayName, dayOf } from '../../domain/months'
 
 /** Where an invitation's link leads: what one is asked to join, and the one button that does it. */
@@ -12,13 +13,11 @@ export default function JoinPage({ token }: { token: string }) {
     retry: false,
   })
   const [joined, setJoined] = useState('')
-  const [trouble, setTrouble] = useState('')
+  const { run, trouble } = useAction()
   const join = async () => {
-    try {
+    await run(async () => {
       setJoined((await take(api.POST('/api/invitations/{token}', { params: { path: { token } } }))).account)
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
+    })
   }
   return (
     <main className="signin">

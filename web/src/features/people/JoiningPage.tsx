@@ -1,7 +1,8 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { api, messageOf, take, type Schemas } from '../../api/client'
+import { api, take, type Schemas } from '../../api/client'
+import { useAction } from '../../api/useAction'
 
 const STATES: Record<Exclude<Schemas['WishBody']['state'], 'open'>, [string, string]> = {
   joined: ['You have joined', 'You can close this page; what you were given is ready.'],
@@ -20,15 +21,13 @@ export default function JoiningPage({ token }: { token: string }) {
 
 function Asking() {
   const [asked, setAsked] = useState('')
-  const [trouble, setTrouble] = useState('')
+  const { run, trouble } = useAction()
   const ask = async (form: FormData) => {
     const email = (form.get('email') as string | null) ?? ''
-    try {
+    await run(async () => {
       await take(api.POST('/api/joining', { body: { email, name: (form.get('name') as string | null) ?? '' } }))
       setAsked(email)
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
+    })
   }
   if (asked)
     return (
@@ -76,16 +75,14 @@ function Proving({ token }: { token: string }) {
     retry: false,
   }
   const found = useQuery(query)
-  const [trouble, setTrouble] = useState('')
+  const { run, trouble } = useAction()
   const join = async () => {
-    try {
+    await run(async () => {
       queries.setQueryData(
         query.queryKey,
         await take(api.POST('/api/joining/{token}', { params: { path: { token } } })),
       )
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
+    })
   }
   if (found.isError)
     return (

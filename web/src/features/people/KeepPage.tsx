@@ -1,7 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
-import { api, messageOf, take } from '../../api/client'
+import { api, take } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { dayName, dayOf } from '../../domain/months'
 
 /** Where the link of a notice leads: one word, and what one has stays. */
@@ -13,14 +14,12 @@ export default function KeepPage({ token }: { token: string }) {
     retry: false,
   })
   const [kept, setKept] = useState(false)
-  const [trouble, setTrouble] = useState('')
+  const { run, trouble } = useAction()
   const keep = async () => {
-    try {
+    await run(async () => {
       await take(api.POST('/api/keep/{token}', path))
       setKept(true)
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
+    })
   }
   return (
     <main className="signin">

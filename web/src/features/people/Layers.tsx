@@ -1,6 +1,6 @@
 import { useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
-import { api, messageOf, take } from '../../api/client'
+import { api, take } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { useCan } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
 import { person as personQuery, type PersonBody } from './queries'
@@ -9,10 +9,10 @@ import { person as personQuery, type PersonBody } from './queries'
 export function Layers({ body }: { body: PersonBody }) {
   const queries = useQueryClient()
   const gives = useCan('seats.give')
-  const [trouble, setTrouble] = useState('')
+  const { run, trouble } = useAction()
   const layers = [...new Set(body.layers.flatMap((each) => each.cells.map((cell) => cell.layer)))]
   const flip = async (product: string, component: string, on: boolean) => {
-    try {
+    await run(async () => {
       queries.setQueryData(
         personQuery(body.username).queryKey,
         await take(
@@ -22,10 +22,7 @@ export function Layers({ body }: { body: PersonBody }) {
           }),
         ),
       )
-      setTrouble('')
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
+    })
   }
   if (body.layers.length === 0) return <p className="quiet">No entitlements.</p>
   const mark = (on: boolean, why: string) => (

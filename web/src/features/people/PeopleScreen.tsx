@@ -144,7 +144,7 @@ export default function PeopleScreen() {
         </div>
       )}
       {found.error ? (
-        <Trouble error={found.error} />
+        <Trouble error={found.error} again={() => void found.refetch()} />
       ) : found.total === undefined ? (
         <Wait what="the people" />
       ) : found.total === 0 ? (

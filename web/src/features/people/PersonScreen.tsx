@@ -1,8 +1,8 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useQuery } from '@tanstack/react-query'
+import { useAction } from '../../api/useAction'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
-import { api, messageOf, take } from '../../api/client'
+import { api, take } from '../../api/client'
 import { me, useCan } from '../../api/queries'
 import { dayName, dayOf, instantName } from '../../domain/months'
 import { AccountLink } from '../../components/AccountLink'
@@ -217,15 +217,12 @@ function Loaded({ body }: { body: PersonBody }) {
 /** Lets somebody try again whose address was tried too often. */
 function Unlock({ body }: { body: PersonBody }) {
   const may = useCan('people.invite')
-  const [said, setSaid] = useState('')
-  const unlock = async () => {
-    try {
+  const { run, said } = useAction()
+  const unlock = () =>
+    run(async () => {
       await take(api.POST('/api/people/{username}/unlock', { params: { path: { username: body.username } } }))
-      setSaid(`${body.name} can try again to sign in.`)
-    } catch (trouble) {
-      setSaid(messageOf(trouble))
-    }
-  }
+      return `${body.name} can try again to sign in.`
+    })
   if (!may || !body.email) return null
   return (
     <>
@@ -234,7 +231,7 @@ function Unlock({ body }: { body: PersonBody }) {
       </Button>
       <span className="quiet small" role="status">
         {' '}
-        {said}
+        {said?.text}
       </span>
     </>
   )
@@ -272,12 +269,11 @@ function told(before: Record<string, unknown> | null, after: Record<string, unkn
 }
 
 function Facts({ body }: { body: PersonBody }) {
-  const queries = useQueryClient()
   const changes = useCan('people.change')
-  const [said, setSaid] = useState<{ text: string; bad: boolean } | null>(null)
+  const { run, said } = useAction('people', 'groups', 'log')
   const save = async (form: FormData) => {
     const text = (name: string) => ((form.get(name) as string | null) ?? '').trim()
-    try {
+    await run(async () => {
       await take(
         api.PUT('/api/people/{username}', {
           params: { path: { username: body.username } },
@@ -289,11 +285,8 @@ function Facts({ body }: { body: PersonBody }) {
           },
         }),
       )
-      await Promise.all(['people', 'groups', 'log'].map((key) => queries.invalidateQueries({ queryKey: [key] })))
-      setSaid({ text: 'Saved.', bad: false })
-    } catch (error) {
-      setSaid({ text: messageOf(error), bad: true })
-    }
+      return 'Saved.'
+    })
   }
   const field = (name: string, label: string, value: string | null, type = 'text') => (
     <Form.Group controlId={`facts-${name}`}>

@@ -1,10 +1,11 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
 import { useActs } from '../../commands/registry'
 import { AccountSelect } from '../../components/AccountSelect'
-import { api, messageOf, take, type Schemas } from '../../api/client'
+import { api, take, type Schemas } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { me } from '../../api/queries'
 import { money } from '../../domain/money'
 import { instantName } from '../../domain/months'
@@ -82,15 +83,8 @@ export default function ReclaimScreen() {
   )
 }
 
-function useFresh() {
-  const queries = useQueryClient()
-  return () =>
-    Promise.all(
-      ['reclaim', 'people', 'allocations', 'accounts', 'today', 'log', 'pools'].map((key) =>
-        queries.invalidateQueries({ queryKey: [key] }),
-      ),
-    )
-}
+/** What reclaiming seats changes. */
+const CHANGES = ['reclaim', 'people', 'allocations', 'accounts', 'today', 'log', 'pools']
 
 function Editor({
   policy,
@@ -106,7 +100,6 @@ function Editor({
 }) {
   const groups = useQuery(groupNames).data ?? []
   const products = useQuery(seatProducts).data ?? []
-  const fresh = useFresh()
   const [wanted, setWanted] = useState<Wanted>({
     account: policy?.account ?? account,
     name: policy?.name ?? '',
@@ -118,28 +111,24 @@ function Editor({
     act: policy?.act ?? 'release',
     daily: policy?.daily ?? false,
   })
-  const [said, setSaid] = useState<{ text: string; bad: boolean } | null>(null)
+  const { run, said, reset } = useAction(...CHANGES)
   const set = (values: Partial<Wanted>) => {
     setWanted({ ...wanted, ...values })
-    setSaid(null)
+    reset()
   }
   const number = (text: string) => Number(text.replace(/\D/g, '').slice(0, 4))
   const flip = (list: string[], one: string) =>
     list.includes(one) ? list.filter((each) => each !== one) : [...list, one]
-  const keep = async () => {
-    try {
+  const keep = () =>
+    run(async () => {
       const kept = await take(
         policy
           ? api.PUT('/api/reclaim/{policy_id}', { params: { path: { policy_id: policy.id } }, body: wanted })
           : api.POST('/api/reclaim', { body: wanted }),
       )
-      await fresh()
-      setSaid({ text: 'Saved.', bad: false })
       chosen(kept.id)
-    } catch (error) {
-      setSaid({ text: messageOf(error), bad: true })
-    }
-  }
+      return 'Saved.'
+    })
   return (
     <Form
       onSubmit={(event) => {
@@ -256,7 +245,6 @@ function Editor({
 }
 
 function Look({ policy }: { policy: Policy }) {
-  const fresh = useFresh()
   const path = { params: { path: { policy_id: policy.id } } }
   const looked = useQuery({
     queryKey: ['reclaim', 'look', policy],
@@ -264,19 +252,11 @@ function Look({ policy }: { policy: Policy }) {
     retry: false,
     gcTime: 0,
   })
-  const [trouble, setTrouble] = useState('')
-  const [busy, setBusy] = useState(false)
+  const { run: act, busy, trouble } = useAction(...CHANGES)
   const run = async () => {
-    setBusy(true)
-    try {
+    await act(async () => {
       await take(api.POST('/api/reclaim/{policy_id}/run', path))
-      setTrouble('')
-      await fresh()
-    } catch (error) {
-      setTrouble(messageOf(error))
-    } finally {
-      setBusy(false)
-    }
+    })
   }
   return (
     <section aria-label="Preview of a run now" className="mt-4">
@@ -396,24 +376,18 @@ function Deeds({ found }: { found: { deeds: Schemas['DeedBody'][]; left?: Schema
 function Runs() {
   const now = useQuery(me).data?.now ?? ''
   const found = useQuery(reclaimRuns)
-  const fresh = useFresh()
   const [open, setOpen] = useState<number | null>(null)
-  const [said, setSaid] = useState<{ text: string; bad: boolean } | null>(null)
-  const undo = async (id: number) => {
-    try {
+  const { run, said } = useAction(...CHANGES)
+  const [partly, setPartly] = useState(false)
+  const undo = (id: number) =>
+    run(async () => {
       const { back, missing } = await take(
         api.POST('/api/reclaim/runs/{run_id}/undo', { params: { path: { run_id: id } } }),
       )
-      await fresh()
       const [first] = missing
-      setSaid({
-        text: `${back.length} ${back.length === 1 ? 'person has' : 'people have'} everything again${first ? `; ${missing.length} not, ${first[0]}: ${(first[1] ?? '').replace(/\.$/, '')}` : ''}.`,
-        bad: missing.length > 0,
-      })
-    } catch (error) {
-      setSaid({ text: messageOf(error), bad: true })
-    }
-  }
+      setPartly(missing.length > 0)
+      return `${back.length} ${back.length === 1 ? 'person has' : 'people have'} everything again${first ? `; ${missing.length} not, ${first[0]}: ${(first[1] ?? '').replace(/\.$/, '')}` : ''}.`
+    })
   if (!found.data?.length) return null
   return (
     <>
@@ -421,7 +395,7 @@ function Runs() {
       <section aria-label="Runs" className="mt-4">
         <h2 className="sub">Runs</h2>
         {said && (
-          <p className={said.bad ? 'near' : 'good'} role={said.bad ? 'alert' : 'status'}>
+          <p className={said.bad || partly ? 'near' : 'good'} role={said.bad || partly ? 'alert' : 'status'}>
             {said.text}
           </p>
         )}

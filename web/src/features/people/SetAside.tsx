@@ -1,31 +1,23 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
-import { api, messageOf, take } from '../../api/client'
+import { api, take } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { dayName, dayOf } from '../../domain/months'
 import { seatsAside } from './queries'
 
 /** Seats that are kept for named people: counted, and nobody else's. */
 export function SetAside() {
   const found = useQuery(seatsAside)
-  const queries = useQueryClient()
-  const [trouble, setTrouble] = useState('')
+  const { run, trouble } = useAction('people', 'entitlements', 'allocations', 'accounts', 'log')
   const act = async (what: 'assign' | 'let go', username: string, product: string) => {
-    try {
+    await run(async () => {
       const did = await take(
         api.POST('/api/people/seats', {
           body: { act: what, people: { find: '', usernames: [username] }, product, keep_seats: true },
         }),
       )
-      setTrouble(did.could_not.map((each) => `${each.name} ${each.why}`).join(' '))
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
-    await Promise.all(
-      ['people', 'entitlements', 'allocations', 'accounts', 'log'].map((key) =>
-        queries.invalidateQueries({ queryKey: [key] }),
-      ),
-    )
+      if (did.could_not.length) throw new Error(did.could_not.map((each) => `${each.name} ${each.why}`).join(' '))
+    })
   }
   if (!found.data?.length) return null
   return (

@@ -1,7 +1,7 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useQuery } from '@tanstack/react-query'
+import { useAction } from '../../api/useAction'
 import { Button, Form } from 'react-bootstrap'
-import { api, messageOf, take } from '../../api/client'
+import { api, take } from '../../api/client'
 import { me, useCan } from '../../api/queries'
 import type { PersonBody } from './queries'
 
@@ -13,35 +13,21 @@ export function storageWords(each: PersonBody['storage'][number]): string {
 }
 
 function useChange() {
-  const queries = useQueryClient()
-  const [said, setSaid] = useState<{ done?: string; trouble?: string }>({})
-  const change = async (work: Promise<unknown>, done: string) => {
-    try {
-      await work
-      setSaid({ done })
-    } catch (error) {
-      setSaid({ trouble: messageOf(error) })
-    }
-    await Promise.all(
-      ['people', 'storage limits', 'allocations', 'accounts', 'log'].map((key) =>
-        queries.invalidateQueries({ queryKey: [key] }),
-      ),
-    )
-  }
-  return { change, said }
+  const { run, said } = useAction('people', 'storage limits', 'allocations', 'accounts', 'log')
+  return { change: (work: Promise<unknown>, done: string) => run(() => work.then(() => done)), said }
 }
 
 /** What the last change came to. */
-function Said({ said }: { said: { done?: string; trouble?: string } }) {
+function Said({ said }: Pick<ReturnType<typeof useAction>, 'said'>) {
   return (
     <>
-      {said.trouble && (
+      {said?.bad && (
         <p className="over small" role="alert">
-          {said.trouble}
+          {said.text}
         </p>
       )}
       <p className="quiet small mb-1" role="status">
-        {said.done}
+        {!said?.bad && said?.text}
       </p>
     </>
   )

@@ -1,31 +1,22 @@
-import { useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useAction } from '../../api/useAction'
 import { useOutcome } from '../../components/Outcome'
-import { api, messageOf, take, type Schemas } from '../../api/client'
+import { api, take, type Schemas } from '../../api/client'
 import { dayOf, shortDay } from '../../domain/months'
 
 /** Somebody who proved their address and waits, with the two ways out. */
 export function WaitingToJoin({ each }: { each: Schemas['JoinWaiting'] }) {
-  const queries = useQueryClient()
-  const [trouble, setTrouble] = useState('')
+  const { run, trouble } = useAction('domains', 'today', 'people', 'accounts', 'log')
   const outcome = useOutcome()
-  const decide = async (letIn: boolean) => {
-    try {
+  const decide = (letIn: boolean) =>
+    run(async () => {
       await take(
         api.POST('/api/domains/waiting/{request_id}', {
           params: { path: { request_id: each.id } },
           body: { let_in: letIn },
         }),
       )
-    } catch (error) {
-      setTrouble(messageOf(error))
-      return
-    }
-    outcome(letIn ? `${each.name} joined ${each.account_name}.` : `${each.name} declined for ${each.account_name}.`)
-    await Promise.all(
-      ['domains', 'today', 'people', 'accounts', 'log'].map((key) => queries.invalidateQueries({ queryKey: [key] })),
-    )
-  }
+      outcome(letIn ? `${each.name} joined ${each.account_name}.` : `${each.name} declined for ${each.account_name}.`)
+    })
   return (
     <article className="item">
       <div className="when">

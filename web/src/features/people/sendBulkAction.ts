@@ -1,4 +1,3 @@
-import { useQueryClient } from '@tanstack/react-query'
 import { api, type Schemas } from '../../api/client'
 
 export type BulkAction = Schemas['ActBody']['act']
@@ -23,13 +22,5 @@ export function sendBulkAction(body: Schemas['ActBody']) {
   }
 }
 
-/** Ask anew for whatever an action with people changes. */
-export function useFresh() {
-  const queries = useQueryClient()
-  return () =>
-    Promise.all(
-      ['people', 'groups', 'allocations', 'accounts', 'today', 'log', 'pools'].map((key) =>
-        queries.invalidateQueries({ queryKey: [key] }),
-      ),
-    )
-}
+/** What an action with people changes. */
+export const CHANGES = ['people', 'groups', 'allocations', 'accounts', 'today', 'log', 'pools']

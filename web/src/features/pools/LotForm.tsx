@@ -201,7 +201,7 @@ function RenewalEffect({
         <>
           <p className="over mb-1" role="status">
             From {dayName(firstDay)} on {units(short, pool.per_unit)} {unitName(pool.unit, short / pool.per_unit)} of
-            what is counted now would not be covered. To fit, these would have to give:
+            what is counted now would not be covered. To fit, these accounts must release:
           </p>
           <div style={{ maxHeight: 220, overflow: 'auto' }} role="region" aria-label="By account" tabIndex={0}>
             <table className="ledger tight">
@@ -210,8 +210,8 @@ function RenewalEffect({
                   <th>Account</th>
                   <th className="fig">Counted</th>
                   <th className="fig">In use</th>
-                  <th className="fig">EntitlementsEditor: all to one level</th>
-                  <th className="fig">EntitlementsEditor: where least is used</th>
+                  <th className="fig">Release: same level for all</th>
+                  <th className="fig">Release: least used first</th>
                 </tr>
               </thead>
               <tbody>

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { Field, isAbout, text } from '../../components/Field'
 import { Trouble } from '../../components/States'
 
@@ -23,13 +23,10 @@ const list = (typed: string) => typed.split(/[;,\s]+/).filter(Boolean)
 export function ProductForm({ product, close }: { product: ProductBody | null; close: () => void }) {
   const queries = useQueryClient()
   const there = useQuery(products).data ?? []
-  const [error, setError] = useState<unknown>(null)
-  const [busy, setBusy] = useState(false)
+  const { run, busy, error } = useAction()
   const send = async (form: FormData) => {
-    setBusy(true)
-    setError(null)
     const code = product?.code ?? text(form, 'code').toUpperCase()
-    try {
+    await run(async () => {
       if (!product && there.some((each) => each.code === code)) throw new Error(`There is a product ${code} already.`)
       await take(
         api.PUT('/api/products/{code}', {
@@ -48,10 +45,7 @@ export function ProductForm({ product, close }: { product: ProductBody | null; c
       )
       await queries.invalidateQueries()
       close()
-    } catch (trouble) {
-      setError(trouble)
-      setBusy(false)
-    }
+    })
   }
   return (
     <Modal show onHide={close} animation={false} size="lg" aria-labelledby="product-title">

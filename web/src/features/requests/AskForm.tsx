@@ -1,7 +1,7 @@
-import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { api, messageOf, take, type Schemas } from '../../api/client'
+import { api, take, type Schemas } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { parseUnits, unitName } from '../../domain/units'
 
 /** Ask the parent for more of a product, or offer some back. */
@@ -24,17 +24,16 @@ export function AskForm({
   /** Closes it; true where the request was sent. */
   done: (sent: boolean) => void
 }) {
-  const queries = useQueryClient()
   const [typed, setTyped] = useState('')
   const [back, setBack] = useState(false)
   const [asWhat, setAsWhat] = useState<Schemas['Ask']['as_what']>(capped ? 'cap' : 'reserve')
   const [reason, setReason] = useState('')
   const [day, setDay] = useState('')
   const [until, setUntil] = useState('')
-  const [trouble, setTrouble] = useState('')
+  const { run, trouble } = useAction('requests')
   const amount = parseUnits(typed, perUnit)
   const ask = async () => {
-    try {
+    await run(async () => {
       await take(
         api.POST('/api/requests', {
           body: {
@@ -48,11 +47,8 @@ export function AskForm({
           },
         }),
       )
-      await queries.invalidateQueries({ queryKey: ['requests'] })
       done(true)
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
+    })
   }
   return (
     <Form

@@ -2,7 +2,8 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useOutcome } from '../../components/Outcome'
 import { Button, Form } from 'react-bootstrap'
-import { api, messageOf, take } from '../../api/client'
+import { api, take } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { me, requestEffect, type RequestBody } from '../../api/queries'
 import { dayName, dayOf } from '../../domain/months'
 import { parseUnits, units, unitName } from '../../domain/units'
@@ -68,12 +69,11 @@ export function RequestItem({ request, open = false }: { request: RequestBody; o
 
 function useAnswer(request: RequestBody) {
   const queries = useQueryClient()
-  const [trouble, setTrouble] = useState('')
+  const { run: act, trouble } = useAction()
   const path = { params: { path: { request_id: request.id } } }
   const outcome = useOutcome()
   const run = async (work: (path: { params: { path: { request_id: number } } }) => Promise<unknown>, done: string) => {
-    try {
-      setTrouble('')
+    await act(async () => {
       await work(path)
       outcome(`${done}: ${amountOf(request, request.amount)} of ${request.product_name}, ${request.name}.`)
       // What an answer would do is not asked again once it is given.
@@ -81,9 +81,7 @@ function useAnswer(request: RequestBody) {
         predicate: ({ queryKey: [key, of] }) =>
           ['requests', 'today', 'allocations', 'log', 'accounts'].includes(String(key)) && of !== 'effect',
       })
-    } catch (error) {
-      setTrouble(messageOf(error))
-    }
+    })
   }
   return { trouble, run }
 }

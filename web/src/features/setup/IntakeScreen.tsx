@@ -2,6 +2,7 @@ import { useQueryClient } from '@tanstack/react-query'
 import { useRef, useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { Faults } from './Faults'
 import { WhomToInvite } from './WhomToInvite'
 
@@ -10,13 +11,12 @@ export default function IntakeScreen() {
   const queries = useQueryClient()
   const file = useRef<HTMLInputElement>(null)
   const [busy, setBusy] = useState('')
-  const [error, setError] = useState<unknown>(null)
+  const { run, error } = useAction()
   const [done, setDone] = useState<Schemas['TableDone'][] | null>(null)
   const send = async (chosen: File) => {
     setBusy(chosen.name)
-    setError(null)
     setDone(null)
-    try {
+    await run(async () => {
       setDone(
         await take(
           api.POST('/api/intakes', {
@@ -28,9 +28,7 @@ export default function IntakeScreen() {
         ),
       )
       void queries.invalidateQueries()
-    } catch (trouble) {
-      setError(trouble)
-    }
+    })
     setBusy('')
     if (file.current) file.current.value = ''
   }

@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, take } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { Field, isAbout, text } from '../../components/Field'
 import { Trouble } from '../../components/States'
 
@@ -12,15 +13,12 @@ export default function PasswordPage({ token }: { token: string }) {
 
 function Ask() {
   const [sent, setSent] = useState('')
-  const [error, setError] = useState<unknown>(null)
+  const { run, error } = useAction()
   const send = async (email: string) => {
-    setError(null)
-    try {
+    await run(async () => {
       await take(api.POST('/api/passwords', { body: { email } }))
       setSent(email)
-    } catch (trouble) {
-      setError(trouble)
-    }
+    })
   }
   if (sent)
     return (
@@ -61,17 +59,11 @@ function Set({ token }: { token: string }) {
     queryFn: () => take(api.GET('/api/passwords/{token}', { params: { path: { token } } })),
     retry: false,
   })
-  const [error, setError] = useState<unknown>(null)
-  const [busy, setBusy] = useState(false)
+  const { run, busy, error } = useAction()
   const [done, setDone] = useState(false)
   const send = async (form: FormData) => {
-    if (text(form, 'password') !== text(form, 'again')) {
-      setError(new Error('The two passwords differ.'))
-      return
-    }
-    setBusy(true)
-    setError(null)
-    try {
+    await run(async () => {
+      if (text(form, 'password') !== text(form, 'again')) throw new Error('The two passwords differ.')
       await take(
         api.POST('/api/passwords/{token}', {
           params: { path: { token } },
@@ -79,10 +71,7 @@ function Set({ token }: { token: string }) {
         }),
       )
       setDone(true)
-    } catch (trouble) {
-      setError(trouble)
-    }
-    setBusy(false)
+    })
   }
   if (found.isError)
     return (

@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { Mark } from '../../components/Mark'
 import { Field, isAbout, text } from '../../components/Field'
 import { Faults } from './Faults'
@@ -15,24 +16,15 @@ export default function SetupPage({ token }: { token: string }) {
     queryFn: () => take(api.GET('/api/setup/{token}', { params: { path: { token } } })),
     retry: false,
   })
-  const [error, setError] = useState<unknown>(null)
-  const [busy, setBusy] = useState(false)
+  const { run, busy, error } = useAction()
   const [uploads, setUploads] = useState(false)
   const send = async (form: FormData) => {
-    if (text(form, 'password') !== text(form, 'again')) {
-      setError(new Error('The two passwords differ.'))
-      return
-    }
-    setBusy(true)
-    setError(null)
-    try {
+    await run(async () => {
+      if (text(form, 'password') !== text(form, 'again')) throw new Error('The two passwords differ.')
       if (uploads) await upload(form)
       else await begin(form)
       location.assign(uploads ? '/intake' : '/today')
-    } catch (trouble) {
-      setError(trouble)
-      setBusy(false)
-    }
+    })
   }
   const upload = (form: FormData) => {
     const sent = new FormData()

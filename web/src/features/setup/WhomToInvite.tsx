@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { api, take } from '../../api/client'
+import { useAction } from '../../api/useAction'
 import { delegations } from '../delegations/queries'
 import { Trouble } from '../../components/States'
 
@@ -11,16 +12,13 @@ export function WhomToInvite() {
   const queries = useQueryClient()
   const [not, setNot] = useState(new Set<string>())
   const [said, setSaid] = useState('')
-  const [error, setError] = useState<unknown>(null)
-  const [busy, setBusy] = useState(false)
+  const { run, busy, error } = useAction()
   const gaps = (found.data?.gaps ?? []).filter((each) => each.admin_email)
   const chosen = gaps.filter((each) => !not.has(each.account))
   if (!found.data?.may_give || (gaps.length === 0 && !said)) return null
   const invite = async () => {
-    setBusy(true)
-    setError(null)
     let invited = 0
-    try {
+    await run(async () => {
       for (const each of chosen) {
         const email = each.admin_email ?? ''
         await take(
@@ -37,11 +35,8 @@ export function WhomToInvite() {
         invited += 1
         setSaid(`${invited} of ${chosen.length} invited`)
       }
-    } catch (trouble) {
-      setError(trouble)
-    }
+    })
     await queries.invalidateQueries({ queryKey: delegations.queryKey })
-    setBusy(false)
   }
   return (
     <section aria-label="People to invite" className="mt-3" style={{ maxWidth: 720 }}>

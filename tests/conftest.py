@@ -14,6 +14,7 @@ from pathlib import Path
 
 import pytest
 import sqlalchemy as sa
+from argon2 import PasswordHasher
 from fastapi.testclient import TestClient
 
 from fair_ladle.app.data_import import usecases as data_import
@@ -24,6 +25,7 @@ from fair_ladle.app.plumbing.schedule import Job, run_once
 from fair_ladle.app.plumbing.schema import migrate
 from fair_ladle.app.plumbing.settings import Settings
 from fair_ladle.app.plumbing.tables import jobs
+from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.demo.load import STARTS_AT
 from fair_ladle.main import create_app
@@ -42,17 +44,33 @@ def every_lock_names_its_rows() -> Iterator[None]:
     assert statements.violations == []
 
 
+@pytest.fixture(scope="session", autouse=True)
+def passwords_are_hashed_quickly() -> None:
+    """What a hash costs is the library's to choose; a check signs in a thousand times."""
+    sign_in.hasher = PasswordHasher(time_cost=1, memory_cost=1024, parallelism=1)
+
+
+@contextmanager
+def folder_in_memory(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
+    """A new folder, in memory where there is enough of it; what is in it outlives processes, not the block."""
+    if not MEMORY.is_dir() or shutil.disk_usage(MEMORY).free < ENOUGH:
+        yield tmp_path_factory.mktemp("home")
+        return
+    folder = Path(tempfile.mkdtemp(dir=MEMORY))
+    try:
+        yield folder
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
 @pytest.fixture(scope="session")
 def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[OwnServer]:
     """In memory where there is enough of it: what is tested does not outlive the run, and a disk only slows it."""
-    in_memory = MEMORY.is_dir() and shutil.disk_usage(MEMORY).free > ENOUGH
-    home = Path(tempfile.mkdtemp(dir=MEMORY)) if in_memory else tmp_path_factory.mktemp("home")
-    own = OwnServer(home)
-    own.ensure()
-    yield own
-    own.stop()
-    if in_memory:
-        shutil.rmtree(home, ignore_errors=True)
+    with folder_in_memory(tmp_path_factory) as home:
+        own = OwnServer(home)
+        own.ensure()
+        yield own
+        own.stop()
 
 
 def new_url(own: OwnServer) -> str:

@@ -249,10 +249,10 @@ def test_a_component_is_barred_for_a_branch_or_a_group_and_the_list_agrees(demo:
             of_person.switch(tx, OLDQUAY, row, "FIELD-CORE", component, to)
 
     def agrees() -> None:
-        having = found(demo, OLDQUAY, product="FIELD-CORE")
+        having = {each: on(each) for each in found(demo, OLDQUAY, product="FIELD-CORE")}
         for component in ("JOBS", "INSPECTIONS", "TIMESHEETS"):
             listed = set(found(demo, OLDQUAY, component=f"FIELD-CORE/{component}"))
-            assert listed == {each for each in having if component in on(each)}, component
+            assert listed == {each for each, those in having.items() if component in those}, component
 
     bar = ("OLDQUAY", "OLDQUAY-LEADS", "FIELD-CORE", "TIMESHEETS")
     person = next(each for each in leads if "TIMESHEETS" in on(each))

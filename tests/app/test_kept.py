@@ -164,6 +164,7 @@ def some(
 def test_days_that_are_over_are_kept_until_a_late_fact(some: Database, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(kept._days, "get", lambda key, make: make())
     monkeypatch.setattr(KeepDays, "at_once", 600.0)
+    monkeypatch.setattr(kept, "DAYS_KEPT", 12)
 
     def outdated_days() -> set[tuple[str, date]]:
         return some.snapshot(lambda tx: {(product.code, day) for product, day in kept.outdated(tx)})

@@ -35,6 +35,7 @@ from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.connectors.sheets_in import read_source
 from tests.app.test_assignments import ALLOCATIONS, DEVICES, LOT, TREE, within_limits
 from tests.app.test_intake import as_folder
+from tests.conftest import folder_in_memory
 
 PROJECT = Path(__file__).parents[2]
 PASSWORD = "correct-ferry-staple"
@@ -261,16 +262,17 @@ def everybody_once(database: Database, load: Load) -> None:
 
 @pytest.fixture
 def home(tmp_path_factory: pytest.TempPathFactory):  # type: ignore[no-untyped-def]
-    found = Home(tmp_path_factory.mktemp("survival"))
-    database = open_database(found.settings)
-    database.run(data_import.load, COMMAND_LINE, read_source(as_folder(INTAKE, found.settings.home / "intake")))
-    database.run(sign_in.give_sign_in, COMMAND_LINE, "msp@x.example", "Ada", "MSP", PASSWORD)
-    database.engine.dispose()
-    found.serve()
-    yield found
-    if found.process:
-        found.process.kill()
-    close_installation(found.settings)
+    with folder_in_memory(tmp_path_factory) as folder:
+        found = Home(folder)
+        database = open_database(found.settings)
+        database.run(data_import.load, COMMAND_LINE, read_source(as_folder(INTAKE, folder / "intake")))
+        database.run(sign_in.give_sign_in, COMMAND_LINE, "msp@x.example", "Ada", "MSP", PASSWORD)
+        database.engine.dispose()
+        found.serve()
+        yield found
+        if found.process:
+            found.process.kill()
+        close_installation(found.settings)
 
 
 def test_nothing_breaks_under_load_and_through_kills(home: Home) -> None:

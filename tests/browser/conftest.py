@@ -9,6 +9,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 import pytest
 import uvicorn
@@ -75,8 +76,14 @@ def address(database_of_address: Database) -> Iterator[str]:
         yield there
 
 
+@pytest.fixture(scope="module")
+def signed_in() -> dict[str, Any]:
+    """The cookies of who has signed in before, by account: entering again is not what most tests are about."""
+    return {}
+
+
 @pytest.fixture
-def open_page(browser: Browser, address: str) -> Iterator[Open]:
+def open_page(browser: Browser, address: str, signed_in: dict[str, Any]) -> Iterator[Open]:
     errors: list[str] = []
     contexts = []
 
@@ -104,13 +111,20 @@ def open_page(browser: Browser, address: str) -> Iterator[Open]:
             ),
         )
         page.on("pageerror", lambda error: errors.append(str(error)))
+        if account in signed_in:
+            context.add_cookies(signed_in[account])
         page.goto(at)
-        if account is not None:
-            page.get_by_label("E-mail address").fill(f"{account.lower()}@x.example")
+        if account is None:
+            return page
+        screens, email = page.get_by_role("navigation", name="Screens"), page.get_by_label("E-mail address")
+        screens.or_(email).first.wait_for()
+        if email.is_visible():
+            email.fill(f"{account.lower()}@x.example")
             page.keyboard.press("Tab")
             page.keyboard.type(PASSWORD)
             page.keyboard.press("Enter")
-            page.get_by_role("navigation", name="Screens").wait_for()
+            screens.wait_for()
+            signed_in[account] = context.cookies()
         return page
 
     yield enter

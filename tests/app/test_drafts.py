@@ -17,6 +17,7 @@ from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.drafts import sharing_out
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import AllocationChange, Change, LotEnd, Move, NewAccount, NewLot
+from fair_ladle.app.drafts.effects import effect_body
 from fair_ladle.app.drafts.impact import format_breach
 from fair_ladle.app.drafts.preview import Preview
 from fair_ladle.app.drafts.reversing import terms_of
@@ -398,3 +399,42 @@ def test_sharing_out_says_why_and_stands_as_changes(demo: Database) -> None:
     looked = demo.run(drafts.preview, COMMAND_LINE, [each.change for each in promised.parts if each.change])
     assert looked.impact is not None and looked.impact.stopping == [], "all that is free can be promised"
     assert promised.amount == promised.free == 119
+
+
+def test_a_grace_that_runs_above_what_is_allocated_is_said_with_its_end(
+    demo: Database, actor: Callable[[str], Actor]
+) -> None:
+    with demo.transaction() as tx:
+        found = positions_at(tx, pools.products(tx), tx.now)
+        tree, products = found.snapshot.accounts.tree, found.snapshot.products
+        (row, column), clock = next(
+            (cell, clock) for cell, clock in found.snapshot.clocks.items() if tree.branch_size[cell[0]] > 1
+        )
+    child = tree.codes[int(tree.branch(row)[1])]
+    looked = demo.run(drafts.preview, actor("GANNET"), [allocation(demo, child, products[column].code, cap=500)])
+    assert looked.impact is not None
+    body = effect_body(looked, actor("GANNET"), None)
+    (still,) = [each for each in body.breaches if each.label == "same"]
+    assert still.account == tree.codes[row] and f"its grace ends on {clock.deadline_day.day} " in still.sentence
+
+
+def test_what_a_draft_buys_and_allocates_can_be_shared_out_with_it(
+    demo: Database, actor: Callable[[str], Actor]
+) -> None:
+    owner = actor("GANNET")
+    bought = lot("LANTERN-MAIL", 50, first_day=date(2026, 11, 24))
+    raised = allocation(demo, "TERN", "LANTERN-MAIL", reserve=70, cap=90)
+    wanted = [sharing_out.ShareOutWanted("TERN"), sharing_out.ShareOutWanted("QUILLON")]
+
+    def shared(draft: int | None, amount: int | None) -> sharing_out.SharedOut:
+        return demo.run(sharing_out.share_out, owner, "LANTERN-MAIL", amount, wanted, "even", "cap", draft)
+
+    bare = shared(None, None)
+    draft = demo.run(drafts.edit, owner, None, None, [bought, raised])
+    found = shared(draft.row.id, None)
+    assert bare.free is not None and found.free is not None and found.by_draft == found.free - bare.free
+    assert 50 - (70 - 58) <= found.by_draft < 50, "what is bought, less what the draft reserves of it"
+    tern = next(each.change for each in shared(draft.row.id, 10).parts if each.account == "TERN")
+    assert tern is not None and tern.terms.cap == 95 and tern.terms.reserve == 70, "the share comes on top of the draft"
+    with pytest.raises(Refused, match="no draft"):
+        demo.run(sharing_out.share_out, actor("BRAMBLE"), "LANTERN-MAIL", 1, wanted, "even", "cap", draft.row.id)

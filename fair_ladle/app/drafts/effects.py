@@ -169,7 +169,7 @@ def _figures(
             sentence=format_breach(effect, each),
         )
         for each in visible(effect, who, effect.breaches)
-        if each.label != "same"
+        if each.label != "same" or (each.account, each.product) in effect.on_the_way
     ]
     assert previewed.rate_cards is not None
     money = [

@@ -164,6 +164,16 @@ class Impact:
         return found
 
     @cached_property
+    def on_the_way(self) -> set[tuple[str, str]]:
+        """The accounts whose caps what is allocated counts against, with the product: themselves and all above."""
+        tree, products = self.after.snapshot.accounts.tree, self.after.snapshot.products
+        return {
+            (tree.codes[above], products[column].code)
+            for row, column, _ in self.evaluation.placed
+            for above in tree.path_up(row)
+        }
+
+    @cached_property
     def stopping(self) -> list[Breach]:
         """New and worse hard breaches: with one of them nothing is applied."""
         return [each for each in self.breaches if each.stops]
@@ -327,8 +337,14 @@ def format_breach(impact: Impact, breach: Breach) -> str:
     name = snapshot.accounts.name(snapshot.accounts.tree.row(breach.account))
     if breach.after == 0:
         return f"{name} is back within its cap of {product.name}."
-    lets = ", which its limit does not allow" if breach.hard else ""
-    return f"{name} would be {product.said(breach.after)} over its cap of {product.name}{lets}."
+    place = (snapshot.accounts.tree.row(breach.account), snapshot.products.index(product))
+    clock = snapshot.clocks.get(place)
+    rest = ", which its limit does not allow" if breach.hard else ""
+    if clock is not None:
+        ends = clock.deadline_day
+        rest = f"; its grace ends on {ends.day} {ends:%B %Y}, and what is over by then goes on hold"
+    would = "is" if breach.label == "same" else "would be"
+    return f"{name} {would} {product.said(breach.after)} over its cap of {product.name}{rest}."
 
 
 def visible(impact: Impact, actor: Actor, breaches: list[Breach]) -> list[Breach]:

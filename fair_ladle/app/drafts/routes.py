@@ -205,6 +205,8 @@ class ShareOut(BaseModel):
     accounts: list[ShareOutWanted] = Field(min_length=1, max_length=10_000)
     way: sharing_out.Way
     as_what: sharing_out.As
+    draft: int | None = None
+    """The draft the shares go into; what it changes of the product counts as done."""
 
 
 class PartBody(BaseModel):
@@ -221,6 +223,7 @@ class SharedOutBody(BaseModel):
 
     amount: int
     free: int | None
+    by_draft: int
     left_over: int
     parts: list[PartBody]
 
@@ -230,10 +233,11 @@ class SharedOutBody(BaseModel):
 def share_out(body: ShareOut, db: Db, who: Who) -> Any:
     """Share an amount of a pool out over accounts; nothing is kept, the changes are for a draft."""
     wanted = [sharing_out.ShareOutWanted(each.account, each.least, each.most) for each in body.accounts]
-    found = db.run(sharing_out.share_out, who, body.product, body.amount, wanted, body.way, body.as_what)
+    found = db.run(sharing_out.share_out, who, body.product, body.amount, wanted, body.way, body.as_what, body.draft)
     return SharedOutBody(
         amount=found.amount,
         free=found.free,
+        by_draft=found.by_draft,
         left_over=found.left_over,
         parts=[
             PartBody(account=each.account, part=each.part, reason=each.reason, change=each.change)

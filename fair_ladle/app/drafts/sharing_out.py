@@ -9,10 +9,12 @@ from typing import Literal
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import service as allocations
-from fair_ladle.app.allocations.positions import Positions, settle_snapshot
+from fair_ladle.app.allocations.positions import Positions, Snapshot, settle_snapshot
 from fair_ladle.app.allocations.snapshots import present_snapshot
 from fair_ladle.app.allocations.views import visible_room
-from fair_ladle.app.drafts.change_types import AllocationChange, Terms, Until
+from fair_ladle.app.drafts import usecases
+from fair_ladle.app.drafts.change_types import AllocationChange, Change, LotEnd, NewLot, Terms, Until
+from fair_ladle.app.drafts.evaluate import DraftEvaluation
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.actor import Actor
@@ -56,6 +58,8 @@ class SharedOut:
     amount: int
     free: int | None
     """What the account above them can still give, as far as one sees; None = no cap"""
+    by_draft: int
+    """How much of that the draft brings; below 0 where it takes"""
     left_over: int
 
 
@@ -67,22 +71,27 @@ def share_out(
     wanted: Sequence[ShareOutWanted],
     way: Way,
     as_what: As,
+    draft_id: int | None = None,
 ) -> SharedOut:
     """Share an amount (None = all that is free) over accounts that do not stand below one another.
 
     ``cap``: each cap goes up by the part. ``reserve``: each reserve goes up to what is held and the part, and the
-    cap with it.
+    cap with it. ``draft_id``: a draft of one's own the shares go into; what it buys, ends and allocates of the product
+    counts as done.
     """
     product = pools_service.product(tx, product_code)
-    found = settle_snapshot(present_snapshot(tx, [product]))
+    present = present_snapshot(tx, [product])
+    drafted = [] if draft_id is None else _of_product(usecases.get(tx, actor, draft_id).changes, product, present)
+    found = settle_snapshot(DraftEvaluation(present, actor, drafted).snapshot if drafted else present)
+    terms_drafted = {each.account: each.terms for each in drafted if isinstance(each, AllocationChange)}
     rows = _rows(found, actor, wanted, product)
     bounds = {each.account: each for each in wanted}
     codes = [found.snapshot.accounts.tree.codes[row] for row in rows]
     accounts = found.snapshot.accounts
     owner, top = int(found.snapshot.owner[rows[0], 0]), accounts_service.top_row(accounts, actor)
     giver = owner if top in accounts.tree.path_up(owner) else top
-    room = visible_room(int(found.seen_by(top).headroom.room[giver, 0]))
-    free = None if room is None else max(0, room)
+    free = _free(found, top, giver)
+    without = _free(settle_snapshot(present), top, giver) if drafted else free
     if amount is None:
         if free is None:
             raise invalid(f"{accounts.name(top)} has no cap on {product.name}; say how much to share out.", "amount")
@@ -113,7 +122,7 @@ def share_out(
             change = AllocationChange(
                 account=code,
                 product=product.code,
-                terms=_terms(was or Terms(), found, row, part, as_what),
+                terms=_terms(terms_drafted.get(code) or was or Terms(), found, row, part, as_what),
                 seen=version.id if version else None,
                 was=was,
                 was_until=Until(last_day=version.last_day if version else None),
@@ -121,7 +130,28 @@ def share_out(
         result.append(
             ShareOutPart(code, part, "has no cap to raise" if uncapped[place] else reasons.reason(place, part), change)
         )
-    return SharedOut(result, amount, free, amount - sum(parts))
+    by_draft = 0 if free is None or without is None else free - without
+    return SharedOut(result, amount, free, by_draft, amount - sum(parts))
+
+
+def _of_product(
+    changes: Sequence[Change], product: Product, present: Snapshot
+) -> list[AllocationChange | NewLot | LotEnd]:
+    """What a draft changes of a pool, as far as it concerns accounts that are there."""
+    tree = present.accounts.tree
+    return [
+        each
+        for each in changes
+        if isinstance(each, AllocationChange | NewLot | LotEnd)
+        and each.product == product.code
+        and (each.account if isinstance(each, AllocationChange) else each.owner) in tree
+    ]
+
+
+def _free(found: Positions, top: int, giver: int) -> int | None:
+    """What an account can still give, as far as one sees; None = no cap."""
+    room = visible_room(int(found.seen_by(top).headroom.room[giver, 0]))
+    return None if room is None else max(0, room)
 
 
 def _rows(found: Positions, actor: Actor, wanted: Sequence[ShareOutWanted], product: Product) -> list[int]:

@@ -8446,6 +8446,8 @@ export interface components {
              * @enum {string}
              */
             as_what: "cap" | "reserve";
+            /** Draft */
+            draft?: number | null;
             /** Product */
             product: string;
             /**
@@ -8476,6 +8478,8 @@ export interface components {
         SharedOutBody: {
             /** Amount */
             amount: number;
+            /** By Draft */
+            by_draft: number;
             /** Free */
             free: number | null;
             /** Left Over */

@@ -4,7 +4,7 @@ const grouped = new Intl.NumberFormat('en', { maximumFractionDigits: 0 })
 
 /** Thousands grouped by a space that does not break. */
 export function whole(value: number): string {
-  return grouped.format(value).replaceAll(',', '\u00a0')
+  return grouped.format(value).replaceAll(',', '\u00a0').replace('-', '−')
 }
 
 /** A quantity in grains as text in units: whole for counted products, up to 3 decimals for storage. */

@@ -25,7 +25,7 @@ import {
   type Listing,
   type NamedAccount,
 } from './listing'
-import { chosenPools, effectsOf, readChoice } from './model'
+import { chosenPools, effectsOf, readChoice, withDraft } from './model'
 import type { Edit } from './Row'
 import { ShareOut } from './ShareOut'
 import { Toolbar } from './Toolbar'
@@ -121,7 +121,10 @@ function Loaded({ products }: { products: ProductName[] }) {
     },
     [fetchShown],
   )
-  const pools = useMemo(() => listing?.pools ?? [], [listing])
+  const pools = useMemo(
+    () => withDraft(listing?.pools ?? [], listing?.top, on ? undefined : effect),
+    [listing, effect, on],
+  )
   const opened = listing?.opened.join('\n') ?? ''
   useEffect(() => {
     if (opened) setBranches((now) => withOpen(now, opened.split('\n'), true))

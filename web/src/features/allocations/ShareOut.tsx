@@ -51,8 +51,16 @@ export function ShareOut({ pool, find, close }: ShareOutProps) {
   const wrong =
     whole === undefined ||
     Object.values(bounds).some((each) => [each.least, each.most, each.part].some((text) => read(text) === undefined))
-  const body = { product: pool.product, amount: whole ?? null, accounts: wanted, way, as_what: asWhat }
+  const body = {
+    product: pool.product,
+    amount: whole ?? null,
+    accounts: wanted,
+    way,
+    as_what: asWhat,
+    draft: draft.facts?.id ?? null,
+  }
   const asked = JSON.stringify(body)
+  const revision = draft.facts?.revision
   const { mutate, data, error } = useMutation({
     mutationFn: (text: string) =>
       take(api.POST('/api/drafts/share-out', { body: JSON.parse(text) as Schemas['ShareOut'] })),
@@ -62,7 +70,7 @@ export function ShareOut({ pool, find, close }: ShareOutProps) {
     const timer = setTimeout(() => mutate(asked), 120)
     return () => clearTimeout(timer)
     // eslint-disable-next-line react-hooks/exhaustive-deps -- the text stands for all of it
-  }, [asked, wrong, mutate])
+  }, [asked, revision, wrong, mutate])
   const parts = new Map(data?.parts.map((each) => [each.account, each]))
   const bound = (code: string, name: 'least' | 'most' | 'part', text: string) =>
     setBounds((now) => ({ ...now, [code]: { least: '', most: '', part: '', ...now[code], [name]: text } }))
@@ -182,7 +190,7 @@ export function ShareOut({ pool, find, close }: ShareOutProps) {
         <span className="quiet small grow" role="status">
           {data &&
             !wrong &&
-            `${units(data.amount - data.left_over, per)} of ${units(data.amount, per)} ${unit} shared out${data.left_over ? `, ${units(data.left_over, per)} left over` : ''}${data.free === null ? '' : `; ${units(data.free, per)} available to allocate`}.`}
+            `${units(data.amount - data.left_over, per)} of ${units(data.amount, per)} ${unit} shared out${data.left_over ? `, ${units(data.left_over, per)} left over` : ''}${data.free === null ? '' : `; ${units(data.free, per)} available to allocate${data.by_draft ? `, ${units(data.by_draft, per)} of it by the draft` : ''}`}.`}
         </span>
         <Button variant="outline-primary" onClick={close}>
           Cancel

@@ -79,6 +79,15 @@ export function changeOf(
   }
 }
 
+/** What is free of one's own pools as the draft would have it. */
+export function withDraft<Any extends Pool>(pools: Any[], top: string | undefined, effect: Effect | undefined): Any[] {
+  const drafted = new Map(effect?.pools.filter((each) => each.owner === top).map((each) => [each.product, each]))
+  return pools.map((pool) => {
+    const found = pool.owned ? drafted.get(pool.product) : undefined
+    return found ? { ...pool, free: found.free_after } : pool
+  })
+}
+
 /** An effect's figures by account and product. */
 export function effectsOf(effect: Effect | undefined): Record<string, Record<string, CellEffect>> {
   const found: Record<string, Record<string, CellEffect>> = {}

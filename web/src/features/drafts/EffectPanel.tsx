@@ -5,6 +5,7 @@ import { units, unitName } from '../../domain/units'
 import type { Names } from './names'
 
 const MOST = 12
+const TONES: Record<string, string> = { cleared: 'good', better: 'good', same: 'near' }
 
 /** What a draft would do: breaches, stock, money, and who is told. */
 export function EffectPanel({ effect, names }: { effect: Effect; names: Names }) {
@@ -19,9 +20,7 @@ export function EffectPanel({ effect, names }: { effect: Effect; names: Names })
           <ul className="plain">
             {effect.breaches.slice(0, MOST).map((breach) => (
               <li key={`${breach.account ?? breach.owner} ${breach.product} ${breach.day ?? ''}`}>
-                <b className={breach.label === 'cleared' || breach.label === 'better' ? 'good' : 'over'}>
-                  {breach.label}
-                </b>{' '}
+                <b className={TONES[breach.label] ?? 'over'}>{breach.label === 'same' ? 'still' : breach.label}</b>{' '}
                 {breach.day && <span className="quiet">from {dayName(breach.day)}: </span>}
                 {breach.sentence}
               </li>

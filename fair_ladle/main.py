@@ -65,6 +65,7 @@ from fair_ladle.app.reclaim.routes import routes as reclaim
 from fair_ladle.app.requests.routes import routes as requests
 from fair_ladle.app.server import usecases as server_usecases
 from fair_ladle.app.server.routes import routes as server
+from fair_ladle.app.server.table_routes import routes as tables
 from fair_ladle.app.setup.routes import SETUP_UPLOAD
 from fair_ladle.app.setup.routes import UPLOAD as INTAKE
 from fair_ladle.app.setup.routes import open_routes as setup_open
@@ -208,6 +209,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         log,
         history,
         server,
+        tables,
         demo_mail,
     ):
         app.include_router(router)

@@ -95,7 +95,7 @@ def xlsx_parts(title: str, columns: Sequence[str], rows: Iterable[Sequence[Cell]
 def _new_sheet(workbook: Any, title: str, columns: Sequence[str]) -> Any:
     number = len(workbook.worksheets) + 1
     sheet = workbook.create_sheet(title[:31] if number == 1 else f"{title[:27]} {number}")
-    sheet.append(list(columns))
+    sheet.append([_as_text(sheet, column) for column in columns])
     return sheet
 
 

@@ -16,6 +16,7 @@ import anyio
 import pytest
 import sqlalchemy as sa
 from fastapi.testclient import TestClient
+from openpyxl import load_workbook
 
 from fair_ladle.app.enforcement.enforcing import enforce_all
 from fair_ladle.app.people_admin import listing
@@ -377,6 +378,10 @@ def test_notices_and_the_calendar_keep_to_their_branch(
     assert mine[0]["id"] in [each["id"] for each in operator.get("/api/today").json()["notices"]], (
         "put away by one, not by all"
     )
+    seats = [each for each in operator.get("/api/enforcement/holds").json() if each["product"].startswith("FIELD")]
+    assert seats and all(each["name"] and each["name"] != each["subject"] for each in seats), (
+        "people are called by their names"
+    )
     assert operator.get("/api/enforcement/holds").json() and all(
         each["account"].startswith("OLDQUAY") for each in client_admin.get("/api/enforcement/holds").json()
     )
@@ -498,3 +503,21 @@ def test_what_nothing_in_sight_limits_has_no_figure(client_admin: TestClient) ->
     """A client near a cap that lets more through, whose pool is another's: no room is told, and no stand-in for it."""
     rooms = [each["headroom"] for each in client_admin.get("/api/today").json()["pressed"]]
     assert None in rooms and all(room is None or room < 10**9 for room in rooms)
+
+
+def test_a_table_on_the_screen_is_kept_as_a_workbook(client_admin: TestClient) -> None:
+    body = {
+        "name": "drafts",
+        "columns": ["Draft", "Changes"],
+        "rows": [["=HYPERLINK(1)", {"figure": "1200.5"}], ["Shop · Saltmarsh", "–"]],
+    }
+    answer = client_admin.post("/api/tables/xlsx", json=body)
+    assert answer.status_code == 200 and answer.headers["content-disposition"].endswith('"drafts.xlsx"')
+    sheet = load_workbook(io.BytesIO(answer.content)).active
+    assert [[cell.value for cell in row] for row in sheet.rows][1:] == [
+        ["=HYPERLINK(1)", 1200.5],
+        ["Shop · Saltmarsh", "–"],
+    ]
+    assert sheet["A2"].data_type == "s", "what a spreadsheet would run stays text"
+    too_wide = body | {"rows": [["x"] * 61]}
+    assert client_admin.post("/api/tables/xlsx", json=too_wide).status_code == 422

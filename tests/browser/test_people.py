@@ -32,6 +32,12 @@ def test_many_are_found_marked_and_given_a_seat_at_once(open_page: Open) -> None
         page.keyboard.press("Shift+ArrowDown")
     chosen = page.get_by_role("region", name="Chosen people")
     expect(chosen).to_contain_text("4 chosen")
+    people.focus()
+    page.keyboard.press("Enter")
+    page.get_by_role("heading", level=1, name=re.compile("^Ada")).wait_for()
+    page.go_back()
+    expect(chosen).to_contain_text("4 chosen"), "going back finds the choice and the row as they were left"
+    expect(people.locator(".at")).to_have_attribute("aria-rowindex", "5")
     press(chosen.get_by_role("button", name="Assign…"))
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Product").select_option("DISPATCH")

@@ -19,6 +19,8 @@ class HoldBody(BaseModel):
 
     product: str
     subject: str
+    name: str | None
+    """Of the person who has the seat, where they are of that account"""
     account: str
     for_account: str
     since: str
@@ -39,8 +41,8 @@ class LevelsNow(BaseModel):
 
 @routes.get("/holds", response_model=list[HoldBody])
 def holds(db: Db, who: Who, account: str | None = None, product: str | None = None) -> Any:
-    """Units on hold in one's branch, or in a branch below."""
-    return [HoldBody(**asdict(each)) for each in db.snapshot(usecases.on_hold, who, account, product)]
+    """The first units on hold in one's branch, or in a branch below."""
+    return [HoldBody(**asdict(each), name=name) for each, name in db.snapshot(usecases.shown, who, account, product)]
 
 
 @routes.get("/thresholds", response_model=LevelsNow)

@@ -53,8 +53,11 @@ def end_hold(connection: sa.Connection, hold_id: int, at: datetime) -> None:
     connection.execute(sa.update(holds).where(holds.c.id == hold_id).values(ends=at))
 
 
-def shown_holds(connection: sa.Connection, whose: sa.ColumnElement[bool], product_id: int | None) -> list[Any]:
-    """Holds that have not ended of units of some accounts (a condition on the assignments'), with whom they are of."""
+def shown_holds(
+    connection: sa.Connection, whose: sa.ColumnElement[bool], product_id: int | None, most: int | None
+) -> list[Any]:
+    """So many holds (None = all) that have not ended of units of some accounts (a condition on the assignments'), with
+    whom they are of."""
     a, p = assignments, products
     statement = (
         sa.select(holds, a.c.subject, a.c.account_id.label("of_account_id"), p.c.code.label("product"))
@@ -62,6 +65,7 @@ def shown_holds(connection: sa.Connection, whose: sa.ColumnElement[bool], produc
         .join(p, p.c.id == holds.c.product_id)
         .where(holds.c.ends.is_(None), whose)
         .order_by(p.c.code, holds.c.account_id, holds.c.begins, holds.c.place)
+        .limit(most)
     )
     if product_id is not None:
         statement = statement.where(holds.c.product_id == product_id)

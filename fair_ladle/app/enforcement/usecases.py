@@ -12,6 +12,7 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.enforcement import store
 from fair_ladle.app.enforcement.enforcing import USUAL_LEVELS
 from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import service as people_service
 from fair_ladle.app.plumbing.actor import Actor, changes_rules
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
@@ -32,7 +33,30 @@ class OnHold:
     place: int
 
 
-def on_hold(tx: Transaction, actor: Actor, account: str | None = None, product: str | None = None) -> list[OnHold]:
+MOST_SHOWN = 500
+"""So many are listed at once; in the order in which they were put on hold the rest follows them."""
+
+
+def shown(tx: Transaction, actor: Actor, account: str | None, product: str | None) -> list[tuple[OnHold, str | None]]:
+    """The first units on hold in the actor's branch or one below it, each with the name of the person who has it: of
+    a seat, where they are of that account."""
+    found = on_hold(tx, actor, account, product, MOST_SHOWN)
+    seats = {each.code for each in pools_service.products(tx) if each.measure == "seat"}
+    people = people_service.by_username(tx, {each.subject for each in found if each.product in seats})
+    accounts = accounts_service.known(tx)
+
+    def name(of: OnHold) -> str | None:
+        person = people.get(of.subject) if of.product in seats else None
+        if person is None or person.account_id != int(accounts.ids[accounts.tree.row(of.account)]):
+            return None
+        return str(person.display_name)
+
+    return [(each, name(each)) for each in found]
+
+
+def on_hold(
+    tx: Transaction, actor: Actor, account: str | None = None, product: str | None = None, most: int | None = None
+) -> list[OnHold]:
     """Units on hold in the actor's branch, or in one below it, in the order in which they were put there."""
     accounts = accounts_service.known(tx)
     top = (
@@ -44,7 +68,7 @@ def on_hold(tx: Transaction, actor: Actor, account: str | None = None, product: 
     inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
     found = []
     whose = accounts_service.in_branch(accounts, top, assignments.c.account_id)
-    for row in store.shown_holds(tx.connection, whose, product_id):
+    for row in store.shown_holds(tx.connection, whose, product_id, most):
         of, cause = accounts.row_of_id[row.of_account_id], accounts.row_of_id[row.account_id]
         found.append(
             OnHold(

@@ -1223,7 +1223,7 @@ export interface paths {
         };
         /**
          * Holds
-         * @description Units on hold in one's branch, or in a branch below.
+         * @description The first units on hold in one's branch, or in a branch below.
          */
         get: operations["holds_api_enforcement_holds_get"];
         put?: never;
@@ -3570,6 +3570,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tables/xlsx": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Workbook
+         * @description The table as a workbook; nothing is looked up and nothing kept.
+         */
+        post: operations["workbook_api_tables_xlsx_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/today": {
         parameters: {
             query?: never;
@@ -5120,6 +5140,14 @@ export interface components {
             label: string;
         };
         /**
+         * FigureBody
+         * @description A cell that is a figure.
+         */
+        FigureBody: {
+            /** Figure */
+            figure: string;
+        };
+        /**
          * Forgotten
          * @description Who forgot their password.
          */
@@ -5397,6 +5425,8 @@ export interface components {
             account: string;
             /** For Account */
             for_account: string;
+            /** Name */
+            name: string | null;
             /** Place */
             place: number;
             /** Product */
@@ -8780,6 +8810,18 @@ export interface components {
             on: boolean;
             /** Product */
             product: string;
+        };
+        /**
+         * TableBody
+         * @description A table as it is shown: its name, what heads its columns, and its cells, figures apart from text.
+         */
+        TableBody: {
+            /** Columns */
+            columns: string[];
+            /** Name */
+            name: string;
+            /** Rows */
+            rows: (string | components["schemas"]["FigureBody"])[][];
         };
         /**
          * TableDone
@@ -32225,6 +32267,118 @@ export interface operations {
         responses: {
             /** @description Successful Response */
             204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    workbook_api_tables_xlsx_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TableBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };

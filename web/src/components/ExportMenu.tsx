@@ -1,6 +1,6 @@
 import { useRef } from 'react'
 import { Dropdown } from 'react-bootstrap'
-import { fileAddress, messageOf } from '../api/client'
+import { api, fileAddress, messageOf, take } from '../api/client'
 import { useOutcome } from './Outcome'
 
 /** What is shown, whole: as CSV, as a workbook, or in the clipboard. */
@@ -36,52 +36,77 @@ export function ExportMenu({ path, params }: { path: string; params: Record<stri
   )
 }
 
-/** The same for a table that is on the screen whole. */
-export function TableMenu({ name }: { name: string }) {
+type Cell = string | { figure: string }
+
+/** A cell as it is shown: a figure as one where it is nothing but that. */
+function cellOf(text: string): Cell {
+  const bare = text.replace(/[\s\u00a0]/g, '').replace('−', '-')
+  return /^-?\d{1,15}(\.\d{1,6})?$/.test(bare) && !/^-?0\d/.test(bare) ? { figure: bare } : text
+}
+
+const plainText = (cell: Cell) => (typeof cell === 'string' ? cell : cell.figure)
+
+/** The same for a table that is on the screen whole: the one of this label, the first there is, or these rows. */
+export function TableMenu({ name, of, rows }: { name: string; of?: string; rows?: () => string[][] }) {
   const outcome = useOutcome()
   const here = useRef<HTMLDivElement>(null)
-  const rows = () => {
-    const table = here.current?.closest('main, .modal')?.querySelector('table.ledger')
+  const shown = (): Cell[][] => {
+    if (rows) return rows().map((row) => row.map(cellOf))
+    const within = here.current?.closest('main, .modal')
+    const table = of
+      ? within?.querySelector(`table[aria-label="${of}"], [aria-label="${of}"] table`)
+      : within?.querySelector('table.ledger')
     const lines = [...(table?.querySelectorAll('tr') ?? [])].map((row) => [...row.querySelectorAll('th, td')])
-    const shown = (lines[0] ?? []).map((head) => !head.querySelector('.visually-hidden'))
+    const kept = (lines[0] ?? []).map((head) => !head.querySelector('.visually-hidden'))
     return lines.map((cells) =>
       cells
-        .filter((_, at) => shown[at] !== false)
-        .map((cell) => (cell as HTMLElement).innerText.replace(/\s+/g, ' ').trim()),
+        .filter((_, at) => kept[at] !== false)
+        .map((cell) => cellOf((cell as HTMLElement).innerText.replace(/[^\S\u00a0]+/g, ' ').trim())),
     )
   }
   const copy = async () => {
-    const lines = rows()
-    await navigator.clipboard.writeText(lines.map((line) => line.join('\t')).join('\n'))
+    const lines = shown()
+    await navigator.clipboard.writeText(lines.map((line) => line.map(plainText).join('\t')).join('\n'))
     outcome(`${Math.max(0, lines.length - 1)} rows copied.`)
   }
-  const save = () => {
-    const quoted = (text: string) => {
-      const harmless = /^[=+\-@]/.test(text) ? `'${text}` : text
-      return /[",\n]/.test(harmless) ? `"${harmless.replaceAll('"', '""')}"` : harmless
-    }
-    const text = rows()
-      .map((line) => line.map(quoted).join(','))
-      .join('\r\n')
+  const keep = (content: Blob, form: string) => {
     const link = document.createElement('a')
-    link.href = URL.createObjectURL(new Blob([text], { type: 'text/csv' }))
-    link.download = `${name}.csv`
+    link.href = URL.createObjectURL(content)
+    link.download = `${name}.${form}`
     link.click()
     URL.revokeObjectURL(link.href)
   }
+  const saveCsv = () => {
+    const quoted = (cell: Cell) => {
+      const text = plainText(cell)
+      const harmless = typeof cell === 'string' && /^[=+\-@\t\r]/.test(text) ? `'${text}` : text
+      return /[",\n]/.test(harmless) ? `"${harmless.replaceAll('"', '""')}"` : harmless
+    }
+    const text = shown()
+      .map((line) => line.map(quoted).join(','))
+      .join('\r\n')
+    keep(new Blob([text], { type: 'text/csv' }), 'csv')
+  }
+  const saveXlsx = async () => {
+    const [columns = [], ...cells] = shown()
+    const body = { name, columns: columns.map(plainText), rows: cells }
+    const made: unknown = await take(api.POST('/api/tables/xlsx', { body, parseAs: 'blob' }))
+    keep(made as Blob, 'xlsx')
+  }
+  const failed = (error: unknown) => outcome(`Not exported: ${messageOf(error)}`)
   return (
     <Dropdown align="end" ref={here}>
       <Dropdown.Toggle variant="outline-primary" id={`export-${name}`}>
         Export
       </Dropdown.Toggle>
       <Dropdown.Menu>
-        <Dropdown.Item as="button" onClick={save}>
+        <Dropdown.Item as="button" onClick={saveCsv}>
           CSV
         </Dropdown.Item>
-        <Dropdown.Item
-          as="button"
-          onClick={() => void copy().catch((error: unknown) => outcome(`Not copied: ${messageOf(error)}`))}
-        >
+        <Dropdown.Item as="button" onClick={() => void saveXlsx().catch(failed)}>
+          XLSX workbook
+        </Dropdown.Item>
+        <Dropdown.Item as="button" onClick={() => void copy().catch(failed)}>
           Copy to clipboard
         </Dropdown.Item>
       </Dropdown.Menu>

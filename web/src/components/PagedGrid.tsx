@@ -1,5 +1,6 @@
 import { useVirtualizer } from '@tanstack/react-virtual'
-import { useEffect, useId, useRef, useState } from 'react'
+import { useEffect, useId, useRef } from 'react'
+import { useEntry, useKept } from './useKept'
 import type { Column, Sorting } from './VirtualTable'
 
 /** A list of any length of which only what is on screen is there, to be walked, marked and opened by keys. */
@@ -39,13 +40,15 @@ export function PagedGrid<T>({
 }) {
   const scroller = useRef<HTMLDivElement>(null)
   const id = useId()
-  const [cursor, setCursor] = useState(0)
+  const [cursor, setCursor] = useKept(`cursor ${label}`, () => 0)
+  const place = useEntry<number>(`place ${label}`)
   const anchor = useRef(0)
   const virtual = useVirtualizer({
     count: total,
     getScrollElement: () => scroller.current,
     estimateSize: () => rowHeight,
     overscan: 8,
+    initialOffset: place.read() ?? 0,
   })
   const waits = useRef(comesHere)
   useEffect(() => {
@@ -106,6 +109,7 @@ export function PagedGrid<T>({
       tabIndex={0}
       aria-activedescendant={total && rowAt(at) ? `${id}-${at}` : undefined}
       onKeyDown={onKey}
+      onScroll={(event) => place.write(event.currentTarget.scrollTop)}
     >
       <div role="rowgroup" className="vhead" style={width}>
         <div role="row" className="vrow" style={{ ...tracks, minWidth: 0 }} aria-rowindex={1}>

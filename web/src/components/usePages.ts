@@ -1,5 +1,6 @@
 import { keepPreviousData, queryOptions, useQueries, useQuery } from '@tanstack/react-query'
 import { useCallback, useMemo, useState } from 'react'
+import { useKept } from './useKept'
 
 const PAGE = 100
 
@@ -61,7 +62,7 @@ export function usePages<T>(
 
 /** Which rows of a list are marked, by a key of theirs, as they were when they were marked. */
 export function useMarked<T>(rowAt: (place: number) => T | undefined, keyOf: (row: T) => string) {
-  const [marked, setMarked] = useState<Map<string, T>>(new Map())
+  const [marked, setMarked] = useKept<Map<string, T>>('marked', () => new Map())
   const mark = (from: number, to: number, on: boolean) =>
     setMarked((now) => {
       const next = new Map(now)

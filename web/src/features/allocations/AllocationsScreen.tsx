@@ -1,4 +1,5 @@
 import { messageOf } from '../../api/client'
+import { whole } from '../../domain/units'
 import { useQuery } from '@tanstack/react-query'
 import { useCallback, useEffect, useMemo, useRef, useState } from 'react'
 import { NavigationType, useLocation, useNavigationType } from 'react-router'
@@ -343,7 +344,7 @@ function Loaded({ products }: { products: ProductName[] }) {
         {on && (
           <p className="note quiet" role="status">
             {compared.data
-              ? `${compared.data.count.toLocaleString('en-GB')} ${compared.data.count === 1 ? 'cell differs' : 'cells differ'} from ${against ? dayName(against) : 'today'}; they are shaded. Read only. `
+              ? `${whole(compared.data.count)} ${compared.data.count === 1 ? 'cell differs' : 'cells differ'} from ${against ? dayName(against) : 'today'}; they are shaded. Read only. `
               : 'Read only. '}
             {compared.data && compared.data.count > 0 && (
               <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setListsDays(true)}>

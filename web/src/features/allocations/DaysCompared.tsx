@@ -2,7 +2,7 @@ import { Modal } from 'react-bootstrap'
 import type { Schemas } from '../../api/client'
 import type { ProductName } from '../../api/queries'
 import { dayName } from '../../domain/months'
-import { shortUnits, unitName } from '../../domain/units'
+import { shortUnits, unitName, whole } from '../../domain/units'
 import { VirtualTable, type Column } from '../../components/VirtualTable'
 import { FromTo } from '../drafts/ChangesTable'
 
@@ -50,7 +50,7 @@ export function DaysCompared({
     <Modal show onHide={close} animation={false} size="xl" aria-labelledby="compared-title">
       <Modal.Header closeButton>
         <Modal.Title id="compared-title">
-          From {dayName(found.earlier)} to {dayName(found.later)}: {found.count.toLocaleString('en-GB')}{' '}
+          From {dayName(found.earlier)} to {dayName(found.later)}: {whole(found.count)}{' '}
           {found.count === 1 ? 'cell differs' : 'cells differ'}
           {found.count > rows.length && <span className="quiet small"> · the first {rows.length} are listed</span>}
         </Modal.Title>

@@ -286,7 +286,7 @@ function Holds({ account, product }: { account: string; product: string }) {
           of={found.data}
           show={(each) => (
             <li key={each.subject}>
-              ■ {each.subject}{' '}
+              ■ {each.name ? <Link to={`/people/${encodeURIComponent(each.subject)}`}>{each.name}</Link> : each.subject}{' '}
               <span className="quiet">
                 since {dayName(dayOf(each.since))}
                 {each.for_account !== account && ', for a cap above'}

@@ -2,7 +2,7 @@ import { api, take, type Schemas } from '../../api/client'
 import type { Pool } from '../../api/queries'
 import { allocationSlot, type Change, type Changes, type Terms } from '../../domain/draft'
 import { parseBlock, typedTerms, type Field } from '../../domain/cellInput'
-import { units, unitName } from '../../domain/units'
+import { units, unitName, whole } from '../../domain/units'
 import { span, type Range } from '../../grid/range'
 import { accountsIn, type Listing, type NamedAccount } from './listing'
 import { changeOf, figuresOf, termsOf, type CellEffect } from './model'
@@ -41,9 +41,7 @@ const MOST_CELLS = 5000
 async function within(sheet: Sheet, range: Range): Promise<Sheet> {
   const cells = (range.to.row - range.from.row + 1) * (range.to.column - range.from.column + 1)
   if (cells > MOST_CELLS)
-    throw new CannotBe(
-      `These are ${cells.toLocaleString('en-GB')} cells; up to ${MOST_CELLS.toLocaleString('en-GB')} can be changed at once.`,
-    )
+    throw new CannotBe(`These are ${whole(cells)} cells; up to ${whole(MOST_CELLS)} can be changed at once.`)
   for (let row = range.from.row; row <= range.to.row; row++)
     if (!sheet.listing.at(row)) {
       const found = await accountsIn(sheet.listing, range.from.row, range.to.row)

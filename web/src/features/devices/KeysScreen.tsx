@@ -1,4 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
+import { TableMenu } from '../../components/ExportMenu'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { AccountSelect } from '../../components/AccountSelect'
@@ -45,6 +46,8 @@ export default function KeysScreen() {
       <div className="bar tightbar">
         <h1>Keys</h1>
         <DeviceTabs at="keys" />
+        <span className="grow" />
+        {found.data.length > 0 && <TableMenu name="activation-keys" of="Activation keys" />}
       </div>
       <div className="scroll account" role="region" aria-label="Keys" tabIndex={0}>
         <div className="onecolumn wide">

@@ -1,4 +1,5 @@
 import { useRef, useState } from 'react'
+import { whole } from '../../domain/units'
 import { dayAfter, shortDay, dayName } from '../../domain/months'
 
 const SHOWN = 60
@@ -34,7 +35,7 @@ export function DayStrip({
     <div className="daystrip" role="group" aria-label="Entries a day" ref={strip} onKeyDown={step}>
       {shown.map((day) => {
         const count = counts.get(day) ?? 0
-        const said = `${dayName(day)}: ${count.toLocaleString('en-GB')} ${count === 1 ? 'entry' : 'entries'}`
+        const said = `${dayName(day)}: ${whole(count)} ${count === 1 ? 'entry' : 'entries'}`
         return (
           <button
             key={day}
@@ -55,7 +56,7 @@ export function DayStrip({
         )
       })}
       <span className="quiet small">
-        {partial ? 'newest 20,000 entries a day' : 'entries a day'}, most {most.toLocaleString('en-GB')}
+        {partial ? 'newest 20 000 entries a day' : 'entries a day'}, most {whole(most)}
       </span>
     </div>
   )

@@ -1,4 +1,5 @@
 import { keepPreviousData, useInfiniteQuery, useQueries, useQuery } from '@tanstack/react-query'
+import { whole } from '../../domain/units'
 import { useDeferredValue, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { accountsFound, actsPage, entriesOf, logDays, type Act, type SaidEntry, type Sought } from '../../api/queries'
@@ -44,10 +45,10 @@ const columnsOf = (opened: ReadonlySet<number>, toggle: (act: Act) => void): Col
               type="button"
               className="opens"
               aria-expanded={opened.has(row.act.newest)}
-              aria-label={`${row.act.entries.toLocaleString('en-GB')} entries: ${row.act.sentence}`}
+              aria-label={`${whole(row.act.entries)} entries: ${row.act.sentence}`}
               onClick={() => toggle(row.act)}
             >
-              {opened.has(row.act.newest) ? '▾' : '▸'} {row.act.entries.toLocaleString('en-GB')}
+              {opened.has(row.act.newest) ? '▾' : '▸'} {whole(row.act.entries)}
             </button>
           )}
           {said.sentence} {said.detail && <span className="quiet">{said.detail}</span>}

@@ -1,4 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
+import { TableMenu } from '../../components/ExportMenu'
+import { whole } from '../../domain/units'
 import type { Schemas } from '../../api/client'
 import { serverNow } from '../../api/queries'
 import { instantName } from '../../domain/months'
@@ -8,15 +10,13 @@ import { VirtualTable, type Column } from '../../components/VirtualTable'
 type Route = Schemas['RouteBody']
 type Job = Schemas['JobBody']
 
-const count = (number: number) => number.toLocaleString('en-GB')
-
 /** A time to the next step of the measure. */
 function within(seconds: number | null): string {
   if (seconds === null) return 'over 10 s'
   return seconds < 1 ? `≤ ${Math.round(seconds * 1000)} ms` : `≤ ${seconds} s`
 }
 
-const some = (number: number) => (number ? count(number) : <span className="quiet">–</span>)
+const some = (number: number) => (number ? whole(number) : <span className="quiet">–</span>)
 
 const routeColumns: Column<Route>[] = [
   {
@@ -29,7 +29,7 @@ const routeColumns: Column<Route>[] = [
       </span>
     ),
   },
-  { key: 'count', title: 'Answered', width: '90px', fig: true, cell: (row) => count(row.count) },
+  { key: 'count', title: 'Answered', width: '90px', fig: true, cell: (row) => whole(row.count) },
   { key: 'middle', title: 'Median', width: '100px', fig: true, cell: (row) => within(row.middle) },
   { key: 'p95', title: '95th percentile', width: '100px', fig: true, cell: (row) => within(row.p95) },
   { key: 'statements', title: 'Statements each', width: '150px', fig: true, cell: (row) => row.statements },
@@ -39,7 +39,7 @@ const routeColumns: Column<Route>[] = [
     title: 'Failed',
     width: '80px',
     fig: true,
-    cell: (row) => (row.failed ? <b className="over">{count(row.failed)}</b> : some(0)),
+    cell: (row) => (row.failed ? <b className="over">{whole(row.failed)}</b> : some(0)),
   },
   { key: 'retries', title: 'Retried', width: '110px', fig: true, cell: (row) => some(row.retries) },
 ]
@@ -61,7 +61,7 @@ const jobColumns: Column<Job>[] = [
       row.running ? (
         <span className="quiet">at work</span>
       ) : row.late_seconds >= 5 ? (
-        <b className="near">{count(Math.round(row.late_seconds))} s</b>
+        <b className="near">{whole(Math.round(row.late_seconds))} s</b>
       ) : (
         some(0)
       ),
@@ -93,9 +93,29 @@ export default function ServerScreen() {
       <div className="bar">
         <h1>Server</h1>
         <span className="quiet small">
-          {server.processes} {server.processes === 1 ? 'process' : 'processes'} · {count(server.megabytes)} MB in
-          memory, database aside · since it began {count(server.assigned)} assigned, {count(server.released)} released
+          {server.processes} {server.processes === 1 ? 'process' : 'processes'} · {whole(server.megabytes)} MB in
+          memory, database aside · since it began {whole(server.assigned)} assigned, {whole(server.released)} released
         </span>
+        <span className="grow" />
+        <TableMenu
+          name="requests"
+          rows={() => [
+            ['Method', 'Route', 'Requests', 'Middle, s', 'p95, s', 'Statements', 'Refused', 'Failed', 'Retries'],
+            ...server.routes.map((each) =>
+              [
+                each.method,
+                each.route,
+                each.count,
+                each.middle ?? 'over 10',
+                each.p95 ?? 'over 10',
+                each.statements,
+                each.refused,
+                each.failed,
+                each.retries,
+              ].map(String),
+            ),
+          ]}
+        />
       </div>
       <h2 className="listhead">Requests since start</h2>
       <VirtualTable

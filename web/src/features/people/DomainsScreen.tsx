@@ -1,4 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
+import { TableMenu } from '../../components/ExportMenu'
 import { useAction } from '../../api/useAction'
 import { Button, Form } from 'react-bootstrap'
 import { AccountSelect } from '../../components/AccountSelect'
@@ -38,6 +39,7 @@ export default function DomainsScreen() {
         <h1>Self sign-up</h1>
         <PeopleTabs at="domains" />
         <span className="grow" />
+        {found.data.length > 0 && <TableMenu name="email-domains" of="Domains" />}
         {trouble && (
           <span className="over small" role="alert">
             {trouble}

@@ -1,4 +1,6 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { whole } from '../../domain/units'
+import { useKept } from '../../components/useKept'
 import { useMemo, useRef, useState } from 'react'
 import { Button, Dropdown, Form } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
@@ -37,7 +39,7 @@ export default function PeopleScreen() {
     down: params.get('down') === 'yes',
   }
   const found = usePeople(asked, sorting.key as Sort, sorting.down)
-  const [marked, setMarked] = useState<Map<string, string>>(new Map())
+  const [marked, setMarked] = useKept<Map<string, string>>('marked', () => new Map())
   const [adding, setAdding] = useState(new URLSearchParams(location.search).get('new') === 'person')
   const box = useRef<HTMLInputElement>(null)
   useCommands(
@@ -79,7 +81,7 @@ export default function PeopleScreen() {
     })
   const only = useOnlyAccount()
   useCommands(LIST_KEYS)
-  const [everybody, setEverybody] = useState(false)
+  const [everybody, setEverybody] = useKept('everybody', () => false)
   const markAll = (on: boolean) => {
     setEverybody(on)
     setMarked(new Map())
@@ -96,7 +98,7 @@ export default function PeopleScreen() {
             ? ''
             : !found.counted
               ? 'counting…'
-              : `${found.total.toLocaleString('en').replaceAll(',', '\u00a0')} ${found.total === 1 ? 'person' : 'people'}`}
+              : `${whole(found.total)} ${found.total === 1 ? 'person' : 'people'}`}
         </span>
         <Form.Control
           ref={box}

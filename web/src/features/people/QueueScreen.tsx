@@ -1,4 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
+import { TableMenu } from '../../components/ExportMenu'
 import { Link } from 'react-router'
 import { dayName, dayOf } from '../../domain/months'
 import { Empty, Trouble, Wait } from '../../components/States'
@@ -57,6 +58,24 @@ export default function QueueScreen() {
         <h1>Waiting list</h1>
         <PeopleTabs at="queue" />
         <span className="quiet small">The first person in line gets the next free seat automatically.</span>
+        <span className="grow" />
+        {rows.length > 0 && (
+          <TableMenu
+            name="waiting-list"
+            rows={() => [
+              columns.map((column) => column.title),
+              ...rows.map((row) => [
+                row.product_name,
+                String(row.place),
+                row.name,
+                row.account_name,
+                String(row.priority),
+                row.why ?? 'a free seat',
+                dayOf(row.since),
+              ]),
+            ]}
+          />
+        )}
       </div>
       {rows.length === 0 ? (
         <div className="scroll">

@@ -1,4 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
+import { TableMenu } from '../../components/ExportMenu'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
@@ -48,6 +49,7 @@ export default function ReclaimScreen() {
         <h1>Idle seats</h1>
         <PeopleTabs at="idle" />
         <span className="grow" />
+        <TableMenu name="idle-seats" of="Preview of a run now" />
         <Button onClick={() => choose('new')}>New policy</Button>
       </div>
       <div className="pools groups">

@@ -1,11 +1,12 @@
 import { useQuery } from '@tanstack/react-query'
+import { units } from '../../domain/units'
 import { useAction } from '../../api/useAction'
 import { Button, Form } from 'react-bootstrap'
 import { api, take } from '../../api/client'
 import { me, useCan } from '../../api/queries'
 import type { PersonBody } from './queries'
 
-const amount = (gb: string) => Number(gb).toLocaleString('en', { maximumFractionDigits: 3 }).replaceAll(',', '\u00a0')
+const amount = (gb: string) => units(Math.round(Number(gb) * 1000), 1000)
 
 /** How much of a limit is used, in words for a list. */
 export function storageWords(each: PersonBody['storage'][number]): string {

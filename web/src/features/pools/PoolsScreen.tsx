@@ -1,4 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
+import { TableMenu } from '../../components/ExportMenu'
 import { useEffect, useRef, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
@@ -51,6 +52,7 @@ export default function PoolsScreen() {
           </Button>
         )}
         <CalendarButton />
+        <TableMenu name="lots" of="Lots" />
       </div>
       {form && <ProductForm product={form.product} close={() => setForm(null)} />}
       {first && who && (

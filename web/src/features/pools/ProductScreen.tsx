@@ -3,7 +3,7 @@ import { Link, useParams } from 'react-router'
 import { api, take, type Schemas } from '../../api/client'
 import { me, poolsNow, useCan } from '../../api/queries'
 import { dayName, dayOf, shortDay } from '../../domain/months'
-import { shortUnits, units, unitName } from '../../domain/units'
+import { shortUnits, units, unitName, whole } from '../../domain/units'
 import { AccountLink } from '../../components/AccountLink'
 import { Gauge } from '../../components/Gauge'
 import { holders } from '../../components/holders'
@@ -239,7 +239,7 @@ function Room({ body, top }: { body: Facts; top: string }) {
           <Link
             to={`/allocations?product=${encodeURIComponent(body.product)}&pools=${encodeURIComponent(body.product)}`}
           >
-            All {count.toLocaleString('en-GB')} accounts
+            All {whole(count)} accounts
           </Link>
         </p>
       )}
@@ -321,7 +321,7 @@ function WhoWaits({ product }: { product: string }) {
   return (
     <section aria-label="Waiting">
       <h2 className="sub">
-        Waiting <span className="quiet small">{waiting?.length ? waiting.length.toLocaleString('en-GB') : ''}</span>
+        Waiting <span className="quiet small">{waiting?.length ? whole(waiting.length) : ''}</span>
       </h2>
       <ul className="plain withnames">
         {waiting?.slice(0, 8).map((each) => (

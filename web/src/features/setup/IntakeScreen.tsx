@@ -1,4 +1,5 @@
 import { useQueryClient } from '@tanstack/react-query'
+import { whole } from '../../domain/units'
 import { useRef, useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
@@ -71,9 +72,9 @@ export default function IntakeScreen() {
                 {done.map((each) => (
                   <tr key={each.table}>
                     <td>{each.table.replace('_', ' ')}</td>
-                    <td className="fig">{each.created.toLocaleString()}</td>
-                    <td className="fig">{each.changed.toLocaleString()}</td>
-                    <td className="fig">{each.left.toLocaleString()}</td>
+                    <td className="fig">{whole(each.created)}</td>
+                    <td className="fig">{whole(each.changed)}</td>
+                    <td className="fig">{whole(each.left)}</td>
                   </tr>
                 ))}
               </tbody>

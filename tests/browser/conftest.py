@@ -151,10 +151,10 @@ def stays_focused(page: Page) -> None:
     expect(page.locator(":focus")).to_have_count(1)
 
 
-def serious_findings(page: Page) -> list[str]:
+def serious_findings(page: Page, within: str = "html") -> list[str]:
     """What axe finds of serious or critical weight, or of headings and table heads, with where."""
     page.evaluate((WEB / "node_modules" / "axe-core" / "axe.min.js").read_text())
-    found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
+    found = page.evaluate("within => axe.run(within, {resultTypes: ['violations']})", within)
     return [
         f"{each['id']}: {each['nodes'][0]['html'][:160]} ({len(each['nodes'])})"
         for each in found["violations"]

@@ -67,7 +67,7 @@ def test_a_group_gives_a_product_and_takes_it_back_from_who_leaves_it(demo: Data
     assert (
         demo.run(acting.act, OLDQUAY, "release", Asked(usernames=(newest,)), ActOptions("LANTERN-MAIL"))
         .could_not[0]
-        .why.startswith("has Lantern Mail through a layer")
+        .why.startswith("has Lantern Mail by an entitlement")
     )
     narrower = GroupTerms(
         "OLDQUAY",

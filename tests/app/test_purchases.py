@@ -61,6 +61,9 @@ def test_every_way_out_keeps_what_it_says(shared_demo: Database) -> None:
         "renew",
         "renew needed",
         "buy",
+        "take back and renew needed",
+        "release and renew needed",
+        "release and take back and renew needed",
         "take back",
         "max-min",
         "least harm",
@@ -82,6 +85,8 @@ def test_every_way_out_keeps_what_it_says(shared_demo: Database) -> None:
     )
     assert [(lot.renews, lot.first_day) for lot in needed.changes] == [("PO-2601", NEW_YEAR)]  # type: ignore[union-attr]
     assert sum(lot.quantity for lot in needed.changes) == plan.short and needed.still_short == 0  # type: ignore[union-attr]
+    mixed = [each for each in plan.options if " and " in each.key]
+    assert all(each.still_short == 0 and each.cost < needed.cost for each in mixed), "so much less has to be renewed"
     release = next(each for each in plan.options if each.key == "release")
     with shared_demo.transaction() as tx:
         taken = people.by_username(tx, [subject for each in release.changes for subject in each.subjects])  # type: ignore[union-attr]

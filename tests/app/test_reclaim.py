@@ -165,7 +165,7 @@ def test_a_seat_that_a_layer_gives_stays(demo: Database) -> None:
     granted = {
         each.username
         for each in demo.run(reclaim.run, COMMAND_LINE, made(demo, replace(UNSEEN, products=("LANTERN-MAIL",)))).left
-        if "through a layer" in each.why
+        if "by an entitlement" in each.why
     }
     has = seats(demo)
     assert all("LANTERN-MAIL" in has[name] for name in granted)

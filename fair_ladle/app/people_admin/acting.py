@@ -333,7 +333,7 @@ class _Doing:
             if product.code not in mine:
                 self._not(each, f"has no {product.name}.")
             elif each.id in layered:
-                self._not(each, f"has {product.name} through a layer; it goes when no layer gives it any more.")
+                self._not(each, f"has {product.name} by an entitlement; it is released when none gives it any more.")
             elif needing:
                 self._not(each, f"has {needing[0].name}, which needs {product.name}; release that first.")
             else:
@@ -361,7 +361,7 @@ class _Doing:
         people = self._those(
             people,
             lambda each: each.id not in layered,
-            lambda _: f"has {old.name} through a layer; let the layer give the other product.",
+            lambda _: f"has {old.name} by an entitlement; change the entitlement instead.",
         )
         has = {
             each.username: account

@@ -14,6 +14,7 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.positions import Positions, settle_snapshot, snapshot_at
 from fair_ladle.app.drafts.change_types import AllocationChange, Change, NewLot, Terms, UnitsChange
+from fair_ladle.app.drafts.evaluate import DraftEvaluation
 from fair_ladle.app.drafts.reversing import terms_of
 from fair_ladle.app.enforcement.replay import UsageHistory
 from fair_ladle.app.people import service as people
@@ -27,6 +28,7 @@ from fair_ladle.core.costing import Lot, supply_on
 from fair_ladle.core.quantities import MOST_GRAINS, half_up, to_units
 from fair_ladle.core.settling import Supply
 from fair_ladle.core.sharing import Mode, share
+from fair_ladle.core.tree import Ints
 
 UNSEEN = timedelta(days=60)
 
@@ -90,13 +92,16 @@ def plan(tx: Transaction, actor: Actor, owner: str, product: str, day: date) -> 
     versions = allocations.in_force(tx, [pool.product.id], ids, accounts_service.today(tx))
     there = {each: versions.get((account_id, pool.product.id)) for each, account_id in zip(below, ids, strict=True)}
     ending = [lot for lot in pool.lots if lot.last_day == day - timedelta(days=1)]
+    load, used = int(found.pool_load()[place]), int(found.pool_used()[place])
+    unused, idle = _take_back(found, below, there, pool, short), _release(tx, found, row, pool)
     options = [
-        *_renew(pool, owner, day, ending, int(found.pool_load()[place]), int(found.pool_used()[place])),
-        _buy(pool, owner, day, int(found.pool_load()[place]), int(found.pool_used()[place])),
-        _take_back(found, below, there, pool, short),
+        *_renew(pool, owner, day, ending, load, used),
+        _buy(pool, owner, day, load, used),
+        *_mixed(found, actor, place, owner, day, ending, below, there, unused, idle),
+        unused,
         _shrink(found, below, there, pool, row, "max-min", "Reduce all to the same level", short),
         _shrink(found, below, there, pool, row, "least harm", "Reduce where least is used", short),
-        _release(tx, found, row, pool),
+        idle,
         Option(
             "let run",
             "Accept the shortfall",
@@ -109,7 +114,7 @@ def plan(tx: Transaction, actor: Actor, owner: str, product: str, day: date) -> 
     ]
     listed = [each for each in options if each is not None]
     now, place_now, _ = owned_pool(tx, actor, owner, product)
-    planned = max(0, int(found.pool_load()[place]) - int(now.pool_load()[place_now]))
+    planned = max(0, load - int(now.pool_load()[place_now]))
     return ShortfallPlan(pool.product, owner, day, short, listed, planned, _monthly(pool, ending))
 
 
@@ -186,6 +191,65 @@ def _renewal(pool: Pool, owner: str, day: date, lot: Lot, quantity: int) -> NewL
         overcommit=lot.overcommit,
         renews=lot.reference,
     )
+
+
+def _mixed(
+    found: Positions,
+    actor: Actor,
+    place: int,
+    owner: str,
+    day: date,
+    ending: Sequence[Lot],
+    below: Sequence[int],
+    there: dict[int, Any],
+    unused: Option | None,
+    idle: Option | None,
+) -> list[Option]:
+    """First what costs nothing, then only as much bought as is short after it: renewed where something ends, else
+    anew."""
+    pool = found.snapshot.pools[place]
+    first: list[tuple[str, list[Option], Positions]] = []
+    if unused is not None:
+        first.append((unused.name, [unused], _allocated(found, actor, unused)))
+    if idle is not None:
+        without = settle_snapshot(replace(found.snapshot, own=_own_without(found, idle.changes)))
+        first.append((idle.name, [idle], without))
+        rest = _take_back(without, below, there, pool, int(without.shortfalls()[place]))
+        if rest is not None:
+            first.append((f"{idle.name} and unused reserves", [idle, rest], _allocated(without, actor, rest)))
+    options = []
+    for name, steps, after in first:
+        if not int(after.shortfalls()[place]):
+            continue
+        load, used = int(after.pool_load()[place]), int(after.pool_used()[place])
+        renewals = [each for each in _renew(pool, owner, day, ending, load, used) if not each.still_short]
+        bought = renewals[-1] if renewals else _buy(pool, owner, day, load, used)
+        options.append(
+            Option(
+                " and ".join(each.key for each in (*steps, bought)),
+                f"{name}, then {bought.name[0].lower()}{bought.name[1:]}",
+                bought.says,
+                bought.cost,
+                bought.currency,
+                sum(each.people for each in steps),
+                0,
+                [*(change for step in steps for change in step.changes), *bought.changes],
+            )
+        )
+    return options
+
+
+def _allocated(found: Positions, actor: Actor, option: Option) -> Positions:
+    return settle_snapshot(DraftEvaluation(found.snapshot, actor, option.changes).snapshot)
+
+
+def _own_without(found: Positions, changes: Sequence[Change]) -> Ints:
+    """What is in use without what some changes release."""
+    own = found.snapshot.own.copy()
+    for change in changes:
+        if isinstance(change, UnitsChange):
+            own[found.snapshot.accounts.tree.row(change.account), 0] -= len(change.subjects)
+    return own
 
 
 def _months_after(day: date, months: int) -> date:
@@ -392,21 +456,17 @@ def _release(tx: Transaction, found: Positions, row: int, pool: Pool) -> Option 
             idle[snapshot.accounts.row_of_id[each.account_id]].append(each.subject)
     if not idle:
         return None
-    own = snapshot.own.copy()
-    changes: list[Change] = []
-    for place, subjects in sorted(idle.items()):
-        taken = sorted(subjects)[:1000]
-        own[place, 0] -= len(taken)
-        changes.append(
-            UnitsChange(
-                account=snapshot.accounts.tree.codes[place],
-                product=pool.product.code,
-                subjects=tuple(taken),
-                give=False,
-            )
+    changes = [
+        UnitsChange(
+            account=snapshot.accounts.tree.codes[place],
+            product=pool.product.code,
+            subjects=tuple(sorted(subjects)[:1000]),
+            give=False,
         )
-    count = int((snapshot.own - own).sum())
-    left = settle_snapshot(replace(snapshot, own=own))
+        for place, subjects in sorted(idle.items())
+    ]
+    count = sum(len(each.subjects) for each in changes)
+    left = settle_snapshot(replace(snapshot, own=_own_without(found, changes)))
     return Option(
         "release",
         f"Release {count} idle seats",

@@ -264,7 +264,7 @@ def run(tx: Transaction, actor: Actor, policy_id: int) -> Run:
                         "told": sum(each.what == "told" for each in found.deeds),
                         "done": len(done),
                         "seats": len(found.taken()),
-                        "left alone": len(found.left),
+                        "kept": len(found.left),
                     },
                 )
             ],
@@ -298,20 +298,21 @@ def _criterion(tx: Transaction, policy: Any) -> list[sa.ColumnElement[bool]]:
 
 def _units(
     tx: Transaction, accounts: Accounts, policy: Any, idle: list[Any], top: int
-) -> tuple[dict[str, list[Taken]], set[tuple[int, str]]]:
+) -> tuple[dict[str, list[Taken]], dict[tuple[int, str], str]]:
     """What each of them has of the policy's products, add-ons before what they need, with its cost for whoever runs the
-    branch of ``top``; and which of it a layer gave."""
+    branch of ``top``; and which of it an entitlement gave, with the product's name."""
     products = [
         each
         for each in pools_service.products(tx)
         if each.measure == "seat" and (not policy.products or each.code in policy.products)
     ]
     products.sort(key=lambda each: (not each.requires, each.code))
-    by_id, found, layered = {each.id: each for each in products}, defaultdict(list), set()
+    by_id, found = {each.id: each for each in products}, defaultdict(list)
+    layered: dict[tuple[int, str], str] = {}
     owned, day = pools_service.pools(tx, products), accounts_service.today(tx)
     for product in products:
         layered |= {
-            (person_id, product.code)
+            (person_id, product.code): product.name
             for person_id in entitlements_service.comes_by_a_layer(tx, product, [each.id for each in idle])
         }
     rows = usage.open_assignments(tx, products, [each.username for each in idle], tx.now) if idle else []
@@ -343,7 +344,7 @@ def _stays(
     person: Any,
     sheltered: set[int],
     units: list[Taken],
-    layered: set[tuple[int, str]],
+    layered: dict[tuple[int, str], str],
     notice: Any,
 ) -> str:
     """Why somebody idle is left alone; empty where nothing speaks for them."""
@@ -353,9 +354,9 @@ def _stays(
         return "in a group that is exempt"
     if not units:
         return "has nothing of it"
-    through = [each.product for each in units if (person.id, each.product) in layered]
+    through = [layered[key] for each in units if (key := (person.id, each.product)) in layered]
     if through and policy.act != "report":
-        return f"has {through[0]} through a layer"
+        return f"has {through[0]} by an entitlement"
     if notice is not None and notice.needed_at is not None and tx.now - notice.needed_at < timedelta(days=policy.days):
         return f"said on {notice.needed_at:%-d %B %Y} that they still need it"
     if (
@@ -364,7 +365,7 @@ def _stays(
         and notice.needed_at is None
         and tx.now - notice.told_at < timedelta(days=policy.notice_days)
     ):
-        return f"told on {notice.told_at:%-d %B %Y}; the notice is not over"
+        return f"notified on {notice.told_at:%-d %b %Y}; the notice period is not over"
     return ""
 
 

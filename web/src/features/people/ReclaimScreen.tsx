@@ -113,6 +113,15 @@ function Editor({
     act: policy?.act ?? 'release',
     daily: policy?.daily ?? false,
   })
+  const [everyGroup, setEveryGroup] = useState(false)
+  const top = useQuery(me).data?.running.account
+  const near = groups.filter(
+    (each) =>
+      everyGroup ||
+      each.account === wanted.account ||
+      each.account === top ||
+      wanted.exempt.includes(`${each.account}/${each.code}`),
+  )
   const { run, said, reset } = useAction(...CHANGES)
   const set = (values: Partial<Wanted>) => {
     setWanted({ ...wanted, ...values })
@@ -211,7 +220,7 @@ function Editor({
       <fieldset className="mt-2">
         <legend className="small quiet mb-0">Exclude members of these groups and protected people</legend>
         <div className="ticks">
-          {groups.map((each) => {
+          {near.map((each) => {
             const name = `${each.account}/${each.code}`
             return (
               <Form.Check
@@ -224,6 +233,11 @@ function Editor({
             )
           })}
         </div>
+        {near.length < groups.length && (
+          <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setEveryGroup(true)}>
+            Show the groups of all accounts ({groups.length})
+          </button>
+        )}
       </fieldset>
       <Form.Check
         className="mt-2"
@@ -363,7 +377,7 @@ function Deeds({ found }: { found: { deeds: Schemas['DeedBody'][]; left?: Schema
                 <Link to={`/people/${encodeURIComponent(each.username)}`}>{each.name}</Link>
               </td>
               <td className={each.what === 'left' ? 'quiet' : undefined}>
-                {each.what === 'left' ? 'left alone' : each.what}
+                {each.what === 'left' ? 'kept' : each.what === 'told' ? 'notified' : each.what}
               </td>
               <td>{each.products.map(names.product).join(', ')}</td>
               <td className="quiet">{each.why}</td>

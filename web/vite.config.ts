@@ -28,5 +28,5 @@ export default defineConfig({
   css: { postcss: { plugins: [withoutLegendRule] } },
   build: { target: 'es2022', reportCompressedSize: true, assetsInlineLimit: 0 },
   server: { proxy: { '/api': 'http://127.0.0.1:8471' } },
-  test: { environment: 'node', include: ['src/**/*.test.ts'] },
+  test: { environment: 'node', include: ['src/**/*.test.{ts,tsx}'] },
 } as Parameters<typeof defineConfig>[0])

@@ -24,7 +24,7 @@ from tests.browser.conftest import WEB, press, serious_findings
 Open = Callable[..., Page]
 SCREENS = [
     ("sign in", None, "/today", "heading", "Sign in"),
-    ("today", "GANNET", "/today", "heading", "Tuesday, 24 November"),
+    ("today", "GANNET", "/today", "heading", "Tuesday 24 November"),
     (
         "allocations",
         "GANNET",
@@ -395,7 +395,7 @@ def test_from_total_to_assignment(open_page: Open, tmp_path: Path) -> None:
     page.get_by_role("button", name=re.compile("^1 Oct")).focus()
     page.keyboard.press("ArrowRight")
     page.keyboard.press("Enter")
-    expect(page.get_by_role("region", name="Behind Friday, 2 October")).to_contain_text("20.000000 seats in use")
+    expect(page.get_by_role("region", name="Behind Friday 2 October")).to_contain_text("20.000000 seats in use")
     expect(page.get_by_role("region", name="Evidence").get_by_role("row")).to_have_count(21)
     assert "day=2026-10-02" in page.url, "the address holds the view"
     page.get_by_role("button", name="Export").click()

@@ -171,7 +171,7 @@ def _clock_notices(found: Positions, product: Product) -> list[Notice]:
             f"{name} is {product.said(over)} over its cap of "
             f"{product.said(int(snapshot.grid.cap[row, column]))} of {product.name}."
         )
-        until = f"{clock.deadline_day:%A, %d %B %Y}"
+        until = f"{clock.deadline_day:%A %-d %B %Y}"
         subject, text = {
             "start": (
                 f"{name} is past its cap of {product.name}: grace until {until}",

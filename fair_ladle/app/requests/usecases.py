@@ -95,8 +95,8 @@ def ask(
     if because_of is not None:
         store.update(tx.connection, because_of, {"passed_up_id": request_id})
     what = f"{wanted.said(abs(amount))} of {wanted.name}"
-    by_when = f", by {wish_day:%d %B %Y}" if wish_day else ""
-    by_when += f", until {last_day:%d %B %Y}" if last_day else ""
+    by_when = f", by {wish_day:%-d %B %Y}" if wish_day else ""
+    by_when += f", until {last_day:%-d %B %Y}" if last_day else ""
     subject = (
         f"{accounts.name(row)} asks for {what}{by_when}"
         if amount > 0

@@ -184,7 +184,7 @@ def _notes(tx: Transaction, period: BillingPeriod, row: int) -> list[str]:
         notes.append(f"Suspended on {free} {'day' if free == 1 else 'days'} that are not charged.")
     closed = accounts_service.closed_in(tx, period.accounts, row, period.first, period.last)
     if closed:
-        notes.append(f"{period.accounts.name(row)} was closed after {closed:%d %B %Y}: this is its last statement.")
+        notes.append(f"{period.accounts.name(row)} was closed after {closed:%-d %B %Y}: this is its last statement.")
     return notes
 
 

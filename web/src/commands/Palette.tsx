@@ -1,9 +1,14 @@
-import { useContext, useDeferredValue, useEffect, useRef, useState, useSyncExternalStore } from 'react'
+import { useContext, useEffect, useEffectEvent, useRef, useState, useSyncExternalStore } from 'react'
 import { Modal } from 'react-bootstrap'
+import { useRested } from '../components/useRested'
 import { RegistryContext, written } from './registry'
 import { useFound } from './useFound'
 
 const MOST = 24
+/** So long typing rests before the server is asked, in milliseconds. */
+const REST = 120
+
+const split = (words: string) => words.toLowerCase().split(/\s+/).filter(Boolean)
 
 interface Hit {
   id: string
@@ -63,26 +68,31 @@ export function Palette({
   const [words, setWords] = useState('')
   const [at, setAt] = useState(0)
   const [leaves, setLeaves] = useState(false)
-  const late = useDeferredValue(words)
-  const wanted = late.toLowerCase().split(/\s+/).filter(Boolean)
-  const found = useFound(wanted, show)
-  const hits: Hit[] = [
-    ...commands
-      .filter((each) => each.run && wanted.every((word) => `${each.group} ${each.name}`.toLowerCase().includes(word)))
-      .map((each) => ({
-        id: each.id,
-        name: each.name,
-        hint: each.group,
-        keys: each.keys,
-        leaves: ['Go to', 'Do'].includes(each.group),
-        run: each.run ?? (() => undefined),
-      })),
-    ...found.map((each) => ({ ...each, leaves: true, run: () => go(each.to) })),
-  ].slice(0, MOST)
+  const wanted = split(words)
+  // Commands are here; everything else is asked for once typing rests.
+  const rested = useRested(words, REST)
+  const { places, settled } = useFound(split(rested), show)
+  const [waits, setWaits] = useState(false)
+  const doable: Hit[] = commands
+    .filter((each) => each.run && wanted.every((word) => `${each.group} ${each.name}`.toLowerCase().includes(word)))
+    .map((each) => ({
+      id: each.id,
+      name: each.name,
+      hint: each.group,
+      keys: each.keys,
+      leaves: ['Go to', 'Do'].includes(each.group),
+      run: each.run ?? (() => undefined),
+    }))
+  const hits: Hit[] = [...doable, ...places.map((each) => ({ ...each, leaves: true, run: () => go(each.to) }))].slice(
+    0,
+    MOST,
+  )
+  const ready = rested === words && settled
   const close = () => {
     setShow(false)
     setWords('')
     setAt(0)
+    setWaits(false)
   }
   const choose = (hit: Hit | undefined) => {
     if (!hit) return
@@ -92,6 +102,14 @@ export function Palette({
     if (hit.leaves) hit.run()
     else afterwards(hit.run)
   }
+  // Enter means what the words find, not what was there before they did.
+  const arrived = useEffectEvent(() => {
+    setWaits(false)
+    choose(hits[at])
+  })
+  useEffect(() => {
+    if (waits && ready) arrived()
+  }, [waits, ready])
   return (
     <Modal
       show={show}
@@ -115,6 +133,7 @@ export function Palette({
           onChange={(event) => {
             setWords(event.target.value)
             setAt(0)
+            setWaits(false)
           }}
           onKeyDown={(event) => {
             if (event.key === 'ArrowDown') {
@@ -127,7 +146,8 @@ export function Palette({
             }
             if (event.key === 'Enter') {
               event.preventDefault()
-              choose(hits[at])
+              if (ready || at < doable.length) choose(hits[at])
+              else setWaits(true)
             }
           }}
         />

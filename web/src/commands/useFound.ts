@@ -19,7 +19,7 @@ const cell = (account: string, product: string) =>
 
 /** What goes by some words, of what the reader may see: products, accounts, cells, people, groups, lots, devices and
  * numbers. */
-export function useFound(words: string[], asks: boolean): FoundPlace[] {
+export function useFound(words: string[], asks: boolean): { places: FoundPlace[]; settled: boolean } {
   const buys = useCan('accounts.change')
   const asksFor = useCan('requests.make')
   const who = useQuery(me).data
@@ -79,7 +79,8 @@ export function useFound(words: string[], asks: boolean): FoundPlace[] {
       ),
     enabled: looks && devices && counted !== '' && /\d/.test(find),
   })
-  if (!asks) return []
+  const settled = [named, beside, persons, groups, machines, numbers].every((each) => !each.isFetching)
+  if (!asks) return { places: [], settled }
   const cells =
     ofProduct.length && ofAccount
       ? (beside.data ?? []).slice(0, EACH).flatMap((account) =>
@@ -103,12 +104,15 @@ export function useFound(words: string[], asks: boolean): FoundPlace[] {
         }))
       : []
   if (!looks)
-    return (named.data ?? []).map((each) => ({
-      id: `account ${each.account}`,
-      name: each.name,
-      hint: each.under.length ? `in ${each.under.join(', ')}` : each.kind,
-      to: `/accounts/${part(each.account)}`,
-    }))
+    return {
+      settled,
+      places: (named.data ?? []).map((each) => ({
+        id: `account ${each.account}`,
+        name: each.name,
+        hint: each.under.length ? `in ${each.under.join(', ')}` : each.kind,
+        to: `/accounts/${part(each.account)}`,
+      })),
+    }
   const all = (text: string) => words.every((word) => has(text, word))
   // "renew fieldbook": an act and what it is done with.
   const ofAct = words.filter((word) => word.length > 2 && ACTS.some((act) => act.startsWith(word)))
@@ -177,7 +181,7 @@ export function useFound(words: string[], asks: boolean): FoundPlace[] {
   const days = day
     ? [{ id: `day ${day}`, name: `Allocations as of ${dayName(day)}`, hint: 'day', to: `/allocations?on=${day}` }]
     : []
-  return [
+  const places: FoundPlace[] = [
     ...days,
     ...acts,
     ...asking,
@@ -242,4 +246,5 @@ export function useFound(words: string[], asks: boolean): FoundPlace[] {
       to: `/numbers?product=${part(counted)}&find=${part(each.number)}`,
     })),
   ]
+  return { places, settled }
 }

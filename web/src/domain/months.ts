@@ -1,35 +1,33 @@
 /** Months and days as text, for reading and for addresses. All days of the operator's time zone. */
 
-const names = [
-  'January',
-  'February',
-  'March',
-  'April',
-  'May',
-  'June',
-  'July',
-  'August',
-  'September',
-  'October',
-  'November',
-  'December',
-]
-const weekdays = ['Sunday', 'Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday', 'Saturday']
+/** Days are days, whatever clock the reader's machine follows. */
+const format = (how: Intl.DateTimeFormatOptions) => new Intl.DateTimeFormat('en-GB', { ...how, timeZone: 'UTC' })
+const ofMonth = format({ month: 'long', year: 'numeric' })
+const ofMonthAlone = format({ month: 'long' })
+const ofDay = format({ day: 'numeric', month: 'short', year: 'numeric' })
+const ofDayAlone = format({ day: 'numeric', month: 'short' })
+const ofWeekday = format({ weekday: 'long', day: 'numeric', month: 'long' })
+const months = Array.from({ length: 12 }, (_, at) => ofMonthAlone.format(Date.UTC(2026, at)))
 
 function parts(text: string): [number, number, number] {
   const [year = 0, month = 1, day = 1] = text.slice(0, 10).split('-').map(Number)
   return [year, month, day]
 }
 
+function at(text: string): number {
+  const [year, month, day] = parts(text)
+  const found = Date.UTC(year, month - 1, day)
+  return Number.isNaN(found) ? 0 : found
+}
+
 /** October 2026 */
 export function monthName(month: string): string {
-  const [year, number] = parts(month)
-  return `${names[number - 1] ?? ''} ${year}`
+  return ofMonth.format(at(month))
 }
 
 /** October */
 export function monthWord(month: string): string {
-  return names[parts(month)[1] - 1] ?? ''
+  return ofMonthAlone.format(at(month))
 }
 
 /** The month so many after (or before) another, as YYYY-MM. */
@@ -41,20 +39,17 @@ export function monthAfter(month: string, steps: number): string {
 
 /** 31 Dec 2026 */
 export function dayName(day: string): string {
-  const [year, month, date] = parts(day)
-  return `${date} ${(names[month - 1] ?? '').slice(0, 3)} ${year}`
+  return ofDay.format(at(day))
 }
 
 /** 31 Dec */
 export function shortDay(day: string): string {
-  const [, month, date] = parts(day)
-  return `${date} ${(names[month - 1] ?? '').slice(0, 3)}`
+  return ofDayAlone.format(at(day))
 }
 
-/** Tuesday, 24 November */
+/** Tuesday 24 November */
 export function longDay(day: string): string {
-  const [year, month, date] = parts(day)
-  return `${weekdays[new Date(Date.UTC(year, month - 1, date)).getUTCDay()] ?? ''}, ${date} ${names[month - 1] ?? ''}`
+  return ofWeekday.format(at(day))
 }
 
 /**
@@ -65,7 +60,7 @@ export function dayIn(words: string, today: string): string | null {
   const text = words.toLowerCase().replace(/^as of /, '')
   const written = /^(\d{4})-(\d{2})-(\d{2})$/.exec(text)
   const [, date, name, year] = /^(\d{1,2}) ([a-z]{3,9})(?: (\d{4}))?$/.exec(text) ?? []
-  const month = name ? names.findIndex((each) => each.toLowerCase().startsWith(name)) + 1 : 0
+  const month = name ? months.findIndex((each) => each.toLowerCase().startsWith(name)) + 1 : 0
   const made = (of: number) => `${of}-${String(month).padStart(2, '0')}-${(date ?? '').padStart(2, '0')}`
   const thisYear = Number(today.slice(0, 4))
   const day = written
@@ -85,8 +80,8 @@ export function wholeMonths(first: string, last: string): number | null {
   const [a, b] = [parts(first), parts(last)]
   const after = new Date(Date.UTC(b[0], b[1] - 1, b[2] + 1))
   if (after.getUTCDate() !== a[2]) return null
-  const months = (after.getUTCFullYear() - a[0]) * 12 + after.getUTCMonth() + 1 - a[1]
-  return months > 0 ? months : null
+  const count = (after.getUTCFullYear() - a[0]) * 12 + after.getUTCMonth() + 1 - a[1]
+  return count > 0 ? count : null
 }
 
 /** The day so many after (or before) another. */
@@ -102,15 +97,15 @@ export function daysBetween(from: string, to: string): number {
 }
 
 let zone: string | undefined
-let format: Intl.DateTimeFormat | undefined
+let clock: Intl.DateTimeFormat | undefined
 
 /** The time zone that days are reckoned in; before it is known, the reader's own. */
 export function reckonIn(timeZone: string) {
-  if (timeZone !== zone) [zone, format] = [timeZone, undefined]
+  if (timeZone !== zone) [zone, clock] = [timeZone, undefined]
 }
 
 function local(instant: string): Record<string, string> {
-  format ??= new Intl.DateTimeFormat('en-GB', {
+  clock ??= new Intl.DateTimeFormat('en-GB', {
     timeZone: zone,
     year: 'numeric',
     month: '2-digit',
@@ -119,24 +114,23 @@ function local(instant: string): Record<string, string> {
     minute: '2-digit',
     hourCycle: 'h23',
   })
-  return Object.fromEntries(format.formatToParts(new Date(instant)).map((each) => [each.type, each.value]))
+  return Object.fromEntries(clock.formatToParts(new Date(instant)).map((each) => [each.type, each.value]))
 }
 
 /** 13:05 */
 export function clockTime(instant: string): string {
-  const at = local(instant)
-  return `${at.hour ?? ''}:${at.minute ?? ''}`
+  const read = local(instant)
+  return `${read.hour ?? ''}:${read.minute ?? ''}`
 }
 
 /** The day an instant falls on there, YYYY-MM-DD; a day is itself. */
 export function dayOf(instant: string): string {
   if (instant.length <= 10) return instant
-  const at = local(instant)
-  return `${at.year}-${at.month}-${at.day}`
+  const read = local(instant)
+  return `${read.year}-${read.month}-${read.day}`
 }
 
 /** An instant as a clock there shows it: 24 Nov 2026, 12:04 */
 export function instantName(instant: string): string {
-  const at = local(instant)
-  return `${dayName(dayOf(instant))}, ${at.hour}:${at.minute}`
+  return `${dayName(dayOf(instant))}, ${clockTime(instant)}`
 }

@@ -12,6 +12,7 @@ import type { Range } from '../../grid/range'
 import { useAddress } from '../../components/address'
 import { Empty, Trouble, Wait } from '../../components/States'
 import { useDraft } from '../drafts/context'
+import { useRested } from '../../components/useRested'
 import { AllocationGrid } from './AllocationGrid'
 import { allOpen, noneOpen, read, withOpen, written, type Branches } from './branches'
 import { canStand, copied, copiedWhole, fill, paste, slotsIn, typeInto, type Sheet } from './cellEditing'
@@ -30,16 +31,6 @@ import { chosenPools, effectsOf, readChoice, withDraft } from './model'
 import type { Edit } from './Row'
 import { ShareOut } from './ShareOut'
 import { Toolbar } from './Toolbar'
-
-/** A value that follows another once it has rested. */
-function useRested<T>(value: T, milliseconds: number): T {
-  const [rested, setRested] = useState(value)
-  useEffect(() => {
-    const timer = setTimeout(() => setRested(value), milliseconds)
-    return () => clearTimeout(timer)
-  }, [value, milliseconds])
-  return rested
-}
 
 /** Who has what, and who should have what? */
 export function AllocationsScreen() {

@@ -1,5 +1,4 @@
 import type { Effect } from '../../api/queries'
-import { dayName } from '../../domain/months'
 import { minus, money } from '../../domain/money'
 import { units, unitName } from '../../domain/units'
 import type { Names } from './names'
@@ -21,7 +20,6 @@ export function EffectPanel({ effect, names }: { effect: Effect; names: Names })
             {effect.breaches.slice(0, MOST).map((breach) => (
               <li key={`${breach.account ?? breach.owner} ${breach.product} ${breach.day ?? ''}`}>
                 <b className={TONES[breach.label] ?? 'over'}>{breach.label === 'same' ? 'still' : breach.label}</b>{' '}
-                {breach.day && <span className="quiet">from {dayName(breach.day)}: </span>}
                 {breach.sentence}
               </li>
             ))}

@@ -128,7 +128,7 @@ def _reservation(database: Database) -> None:
     asked = Asked(account="OLDQUAY", status="invited")
     rows = database.run(listing.listing, client, asked, "name", False, 0, 1).rows
     names = [row.person.username for row in rows]
-    database.run(acting.act, client, "set aside", Asked(usernames=tuple(names)), ActOptions(product="FIELD-CORE"))
+    database.run(acting.act, client, "reserve", Asked(usernames=tuple(names)), ActOptions(product="FIELD-CORE"))
 
 
 def _sign_up(database: Database) -> None:

@@ -90,7 +90,7 @@ def test_a_draft_that_clashes_tells_nothing_of_others(enter: Enter) -> None:
     }
     for account, about in (("OLDQUAY", "MARROW"), ("HAZEL", "BRAMBLE")):
         body = {"changes": [change | {"account": about}]}
-        answer = enter(account).post("/api/drafts/look", json=body).json()
+        answer = enter(account).post("/api/drafts/preview", json=body).json()
         assert answer["clashes"] == [] and [each["detail"] for each in answer["faults"]] == [
             f"There is no account '{about}' here."
         ]
@@ -110,7 +110,7 @@ def test_what_the_provider_pays_is_told_nobody_below(enter: Enter) -> None:
         "daily": False,
     }
     number = client.post("/api/reclaim", json=policy).json()["id"]
-    found = client.post(f"/api/reclaim/{number}/look", json={}).json()
+    found = client.post(f"/api/reclaim/{number}/preview", json={}).json()
     assert found["deeds"] and all(each.get("cost") in (None, {}, []) for each in found["deeds"] if "cost" in each)
     for text in (str(found), client.get("/api/reclaim/unseen").text):
         for price in ("2.40", "16.25", "7.10", "5.00", "93.60"):
@@ -136,9 +136,9 @@ def test_units_reach_nobody_of_another_account(enter: Enter, database: Database)
     page = enter("MARROW").get(f"/api/people/{foreign}")
     assert page.status_code == 200 and "OLDQUAY" not in page.text and "WATCHGLASS" not in str(page.json()["holdings"])
     act = {"act": "suspend", "people": {"usernames": [foreign]}, "keep_seats": False}
-    assert enter("MARROW").post("/api/people/look", json=act).json()["done"] == 1, "it blocks nobody's leaving"
+    assert enter("MARROW").post("/api/people/preview", json=act).json()["done"] == 1, "it blocks nobody's leaving"
     draft = {"kind": "units", "account": "OLDQUAY-CREW", "product": "FIELD-FULL", "subjects": [foreign], "give": True}
-    fault = client.post("/api/drafts/look", json={"changes": [draft]}).json()["faults"][0]["detail"]
+    fault = client.post("/api/drafts/preview", json={"changes": [draft]}).json()["faults"][0]["detail"]
     assert "is not a person of" in fault and "already" not in fault
 
 

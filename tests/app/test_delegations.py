@@ -408,7 +408,7 @@ def test_the_people_of_a_group_are_run_and_no_figure_of_an_account_is_seen(app: 
     }
     for product in ("FIELD-FULL", "DISPATCH", "LANTERN-MAIL"):
         body = {"act": "assign", "people": {"find": ""}, "product": product}
-        told = lead.post("/api/people/look", json=body)
+        told = lead.post("/api/people/preview", json=body)
         assert told.status_code == 200 and told.json()["asked"] == len(mine) and told.json()["seats"] == []
         assert "limited by" not in told.text and "cap" not in told.text and " more" not in told.text, told.text
         done = lead.post("/api/people/seats", json={**body, "people": {"find": "", "usernames": [beside]}})
@@ -427,7 +427,7 @@ def test_the_people_of_a_group_are_run_and_no_figure_of_an_account_is_seen(app: 
         "",
         "/count",
         "/export",
-        "/look",
+        "/preview",
         "/seats",
         "/invitations",
         "/views",

@@ -225,11 +225,11 @@ def test_a_seat_set_aside_is_nobody_elses_and_becomes_theirs(demo: Database) -> 
     full = [each.username for each in room.could_not if "No seat left" in each.why]
     act(demo, "release", room.done[0], product=product)
     kept, *others = full
-    assert act(demo, "set aside", kept, product=product, who=OLDQUAY).done == [kept]
+    assert act(demo, "reserve", kept, product=product, who=OLDQUAY).done == [kept]
     assert products(demo, kept) == products(demo, kept) - {product} and [
         each.code for each in one(demo, kept).reservations
     ] == [product]
-    assert "set aside already" in act(demo, "set aside", kept, product=product).could_not[0].why
+    assert "set aside already" in act(demo, "reserve", kept, product=product).could_not[0].why
     same_account = [each for each in others if one(demo, each).row.account == one(demo, kept).row.account]
     if same_account:
         assert act(demo, "assign", same_account[0], product=product).done == [], "the last seat is kept"
@@ -239,12 +239,12 @@ def test_a_seat_set_aside_is_nobody_elses_and_becomes_theirs(demo: Database) -> 
     )
     assert one(demo, kept).reservations == [] and product in products(demo, kept)
     act(demo, "release", kept, product=product)
-    act(demo, "set aside", kept, product=product)
+    act(demo, "reserve", kept, product=product)
     assert (
-        act(demo, "let go", kept, product=product).released == 1
-        and "no seat" in act(demo, "let go", kept, product=product).could_not[0].why
+        act(demo, "cancel reservation", kept, product=product).released == 1
+        and "no seat" in act(demo, "cancel reservation", kept, product=product).could_not[0].why
     )
-    act(demo, "set aside", kept, product=product)
+    act(demo, "reserve", kept, product=product)
     act(demo, "remove", kept)
     assert demo.run(listing.reserved_seats, OLDQUAY) == []
 
@@ -356,7 +356,7 @@ def test_who_is_invited_joins_once_and_in_time(demo: Database) -> None:
         demo.run(joining.accept, "guessed")
     act(demo, "invite", other)
     again = re.search(r"/join/(\S+)", mails(demo)[-1].body).group(1)  # type: ignore[union-attr]
-    assert act(demo, "withdraw", other, username).could_not[0].why.startswith("is active")
+    assert act(demo, "revoke invitation", other, username).could_not[0].why.startswith("is active")
     with pytest.raises(Refused, match="no longer valid"):
         demo.run(joining.accept, again)
 

@@ -17,6 +17,7 @@ from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.purchases import calendars as purchases_calendars
 from fair_ladle.app.purchases import planning as purchases_planning
+from fair_ladle.app.purchases import reducing
 from fair_ladle.app.purchases import usecases as purchases
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in import usecases as sign_in
@@ -98,9 +99,9 @@ def test_every_way_out_keeps_what_it_says(shared_demo: Database) -> None:
 def test_a_smaller_renewal_says_what_each_account_would_have_to_give(shared_demo: Database) -> None:
     """400 instead of 420: what the renewal leaves uncovered is what the accounts together would give, by either way."""
     ask = (COMMAND_LINE, "GANNET", "LANTERN-MAIL")
-    enough = shared_demo.run(purchases_planning.renewal, *ask, 420, 0, NEW_YEAR)
+    enough = shared_demo.run(reducing.renewal, *ask, 420, 0, NEW_YEAR)
     assert (enough.short, enough.gives) == (0, [])
-    small = shared_demo.run(purchases_planning.renewal, *ask, 300, 0, NEW_YEAR)
+    small = shared_demo.run(reducing.renewal, *ask, 300, 0, NEW_YEAR)
     assert small.short == 17 and all(each.used <= each.counted for each in small.gives)
     for way in ("to_one_level", "where_least_used"):
         given = [(each, getattr(each, way)) for each in small.gives]
@@ -119,7 +120,7 @@ def test_a_smaller_renewal_says_what_each_account_would_have_to_give(shared_demo
         "who gives nothing has no more than the level, or is past its cap already"
     )
     with pytest.raises(Refused, match="A quantity from 1"):
-        shared_demo.run(purchases_planning.renewal, *ask, 0, 0, NEW_YEAR)
+        shared_demo.run(reducing.renewal, *ask, 0, 0, NEW_YEAR)
 
 
 def test_the_calendar_is_for_whoever_knows_the_address(demo: Database) -> None:

@@ -104,7 +104,9 @@ person, product, account = (
 STEPS = st.lists(
     st.one_of(
         st.tuples(
-            st.sampled_from(("assign", "release", "set aside", "let go")), person, st.builds(ActOptions, product)
+            st.sampled_from(("assign", "release", "reserve", "cancel reservation")),
+            person,
+            st.builds(ActOptions, product),
         ),
         st.tuples(st.just("swap"), person, st.builds(ActOptions, product, product)),
         st.tuples(st.just("suspend"), person, st.builds(ActOptions, keep_seats=st.booleans())),

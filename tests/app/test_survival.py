@@ -177,7 +177,7 @@ class Load:
         if kind == "layer":
             away = chance.random() < 0.5
             body = {"account": chance.choice(PLACES), "product": chance.choice(DESKS), "components": []}
-            way = ("POST", "/api/entitlements/forget") if away else ("PUT", "/api/entitlements")
+            way = ("POST", "/api/entitlements/remove") if away else ("PUT", "/api/entitlements")
             answer = self._until_answered(client, *way, body | {"group": None, "priority": 100})
             if answer is not None and answer.status_code != 404:  # what no layer gives cannot be taken away
                 self._count("layer", answer)

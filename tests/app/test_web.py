@@ -158,10 +158,10 @@ def test_every_route_is_closed_unless_it_must_be_open(database: Database) -> Non
 def test_a_change_carries_the_sessions_token_and_comes_from_here(signed_in: SignIn) -> None:
     client = signed_in("GANNET")
     body = {"changes": [change(client, "TERN", "DISPATCH")]}
-    other_site = client.post("/api/drafts/look", json=body, headers={"Origin": "http://elsewhere.example"})
+    other_site = client.post("/api/drafts/preview", json=body, headers={"Origin": "http://elsewhere.example"})
     assert other_site.json()["type"] == "urn:fair-ladle:other-origin"
     del client.headers["X-CSRF-Token"]
-    assert client.post("/api/drafts/look", json=body).status_code == 403
+    assert client.post("/api/drafts/preview", json=body).status_code == 403
     cookie = client.cookies.jar._cookies["testserver.local"]["/"]["fair_ladle_session"]  # type: ignore[attr-defined]
     assert {"HttpOnly", "SameSite"} <= set(cookie._rest)
 
@@ -241,7 +241,7 @@ def test_the_top_of_a_branch_is_its_parents_to_change(client_admin: TestClient) 
     refused = applied(client_admin, draft)
     assert (refused.status_code, refused.json()["type"]) == (422, "urn:fair-ladle:invalid")
     own_pool = client_admin.post(
-        "/api/drafts/look", json={"changes": [change(client_admin, "OLDQUAY", "CHARTROOM", cap=3)]}
+        "/api/drafts/preview", json={"changes": [change(client_admin, "OLDQUAY", "CHARTROOM", cap=3)]}
     )
     assert own_pool.json()["may_apply"], "where it owns the pool, it decides"
 
@@ -252,7 +252,7 @@ def test_what_a_change_would_do_is_told_and_then_done(operator: TestClient) -> N
     effect = draft["effect"]
     assert [(each["account"], each["label"]) for each in effect["breaches"]] == [("OLDQUAY-ENGINEERING", "cleared")]
     assert effect["ladder"]["bound_by"] in ("OLDQUAY-ENGINEERING", "OLDQUAY")
-    assert [each["name"] for each in effect["told"]] == ["Admin of OLDQUAY"]
+    assert [each["name"] for each in effect["notifies"]] == ["Admin of OLDQUAY"]
     assert applied(operator, draft).status_code == 200
     cell = operator.get(
         "/api/allocations/cell", params={"account": "OLDQUAY-ENGINEERING", "product": "WATCHGLASS"}

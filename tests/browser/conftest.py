@@ -33,7 +33,7 @@ ARGUMENTS = [
 ]
 Open = Callable[..., Page]
 expect.set_options(timeout=10_000)
-REFUSED = re.compile(r"status of (404|409|422) |status of 401 .*/api/sign-in$|status of 403 .*/api/people/look$")
+REFUSED = re.compile(r"status of (404|409|422) |status of 401 .*/api/sign-in$|status of 403 .*/api/people/preview$")
 
 
 @pytest.fixture(scope="session")

@@ -238,6 +238,7 @@ def test_a_clash_is_shown_side_by_side(open_page: Open, database_of_address: Dat
     expect(draft).to_contain_text("1 change")
     database_of_address.run(change_a_cap, "TERN", "CHARTROOM", 7)
     page.reload()
+    expect(page.locator(".cell.sel")).to_be_focused()  # arrived: nothing takes the keys any more
     expect(draft).to_contain_text("1 changed by someone else meanwhile")
     press(draft.get_by_role("button", name="Review and apply"))
     clash = page.get_by_role("region", name="Changed meanwhile")

@@ -69,7 +69,7 @@ class MoneyBody(BaseModel):
     cost_after: str | None
 
 
-class ToldBody(BaseModel):
+class RecipientBody(BaseModel):
     """Who will hear of it."""
 
     name: str
@@ -106,7 +106,7 @@ class EffectBody(BaseModel):
     cells: list[CellsEffect]
     pools: list[PoolEffect]
     money: list[MoneyBody]
-    told: list[ToldBody]
+    notifies: list[RecipientBody]
     faults: list[FaultBody]
     clashes: list[ClashBody]
     ladder: LadderBody | None
@@ -138,7 +138,7 @@ def effect_body(
             )
             for each in previewed.clashes
         ],
-        told=[ToldBody(name=each.name, account=each.account) for each in previewed.recipients],
+        notifies=[RecipientBody(name=each.name, account=each.account) for each in previewed.recipients],
         **(
             {"breaches": [], "cells": [], "pools": [], "money": [], "ladder": None}
             if effect is None

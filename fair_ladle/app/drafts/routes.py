@@ -52,7 +52,7 @@ class Edit(BaseModel):
     bare: bool = False
 
 
-class Look(BaseModel):
+class PreviewAsked(BaseModel):
     """Changes to look at without keeping them, now or as of a day ahead."""
 
     changes: list[Change] = Field(min_length=1, max_length=usecases.MOST_CHANGES)
@@ -177,9 +177,9 @@ def drafts(db: Db, who: Who) -> Any:
     return [DraftSummary(**_summary(row, who, row.changes)) for row in db.run(usecases.seen, who)]
 
 
-@routes.post("/look", response_model=EffectBody)
+@routes.post("/preview", response_model=EffectBody)
 @reads_only
-def preview(body: Look, db: Db, who: Who) -> Any:
+def preview(body: PreviewAsked, db: Db, who: Who) -> Any:
     """What changes would do; nothing is kept."""
     shown, look_at = body.shown, body.look_at
     return db.run(

@@ -42,7 +42,8 @@ class LevelsNow(BaseModel):
 @routes.get("/holds", response_model=list[HoldBody])
 def holds(db: Db, who: Who, account: str | None = None, product: str | None = None) -> Any:
     """The first units on hold in one's branch, or in a branch below."""
-    return [HoldBody(**asdict(each), name=name) for each, name in db.snapshot(usecases.shown, who, account, product)]
+    found = db.snapshot(usecases.on_hold, who, account, product, usecases.MOST_SHOWN)
+    return [HoldBody(**asdict(each)) for each in found]
 
 
 @routes.get("/thresholds", response_model=LevelsNow)

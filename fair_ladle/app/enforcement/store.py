@@ -9,6 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.enforcement.tables import crossings, enforced, holds, threshold_levels, thresholds
+from fair_ladle.app.people.tables import people
 from fair_ladle.app.pools.tables import products
 from fair_ladle.app.usage.tables import assignments
 
@@ -57,12 +58,19 @@ def shown_holds(
     connection: sa.Connection, whose: sa.ColumnElement[bool], product_id: int | None, most: int | None
 ) -> list[Any]:
     """So many holds (None = all) that have not ended of units of some accounts (a condition on the assignments'), with
-    whom they are of."""
+    whom they are of, and the name of
+    whoever has a seat and is of that account."""
     a, p = assignments, products
     statement = (
-        sa.select(holds, a.c.subject, a.c.account_id.label("of_account_id"), p.c.code.label("product"))
+        sa.select(
+            holds, a.c.subject, a.c.account_id.label("of_account_id"), p.c.code.label("product"), people.c.display_name
+        )
         .join(a, a.c.id == holds.c.assignment_id)
         .join(p, p.c.id == holds.c.product_id)
+        .outerjoin(
+            people,
+            sa.and_(people.c.username == a.c.subject, people.c.account_id == a.c.account_id, p.c.measure == "seat"),
+        )
         .where(holds.c.ends.is_(None), whose)
         .order_by(p.c.code, holds.c.account_id, holds.c.begins, holds.c.place)
         .limit(most)

@@ -12,7 +12,6 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.enforcement import store
 from fair_ladle.app.enforcement.enforcing import USUAL_LEVELS
 from fair_ladle.app.log import service as log_service
-from fair_ladle.app.people import service as people_service
 from fair_ladle.app.plumbing.actor import Actor, changes_rules
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
@@ -31,27 +30,12 @@ class OnHold:
     for_account: str
     since: str
     place: int
+    name: str | None
+    """Of the person who has a seat, where they are of that account"""
 
 
 MOST_SHOWN = 500
 """So many are listed at once; in the order in which they were put on hold the rest follows them."""
-
-
-def shown(tx: Transaction, actor: Actor, account: str | None, product: str | None) -> list[tuple[OnHold, str | None]]:
-    """The first units on hold in the actor's branch or one below it, each with the name of the person who has it: of
-    a seat, where they are of that account."""
-    found = on_hold(tx, actor, account, product, MOST_SHOWN)
-    seats = {each.code for each in pools_service.products(tx) if each.measure == "seat"}
-    people = people_service.by_username(tx, {each.subject for each in found if each.product in seats})
-    accounts = accounts_service.known(tx)
-
-    def name(of: OnHold) -> str | None:
-        person = people.get(of.subject) if of.product in seats else None
-        if person is None or person.account_id != int(accounts.ids[accounts.tree.row(of.account)]):
-            return None
-        return str(person.display_name)
-
-    return [(each, name(each)) for each in found]
 
 
 def on_hold(
@@ -78,6 +62,7 @@ def on_hold(
                 accounts.tree.codes[cause] if cause in inside else "above",
                 row.begins.isoformat(),
                 row.place,
+                row.display_name,
             )
         )
     return found

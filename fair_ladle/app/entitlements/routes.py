@@ -72,7 +72,7 @@ class SeatProduct(BaseModel):
     successor: str | None
 
 
-class LaidBody(BaseModel):
+class ReconcileBody(BaseModel):
     """Seats that come and go, and who waits and why: some of each, and how many."""
 
     given: int
@@ -98,12 +98,12 @@ class WaitingBody(BaseModel):
     """What stands against them besides the seats; empty = only a free seat is missing."""
 
 
-def laid_body(result: ReconcileResult) -> LaidBody:
+def reconcile_body(result: ReconcileResult) -> ReconcileBody:
     """What laying the layers out did, for an answer."""
     reasons: dict[str, int] = {}
     for _, _, why in result.waiting:
         reasons[why] = reasons.get(why, 0) + 1
-    return LaidBody(
+    return ReconcileBody(
         given=len(result.granted),
         taken=len(result.taken),
         waiting=len(result.waiting),
@@ -163,23 +163,23 @@ def queue(db: Db, who: Who) -> Any:
     ]
 
 
-@routes.post("/look", response_model=LaidBody)
+@routes.post("/preview", response_model=ReconcileBody)
 @reads_only
 def preview(body: LayerGives, db: Db, who: Who, away: bool = False) -> Any:
     """Whom giving it (or taking it away) would touch; nothing is kept."""
-    return laid_body(db.try_out(usecases.forget if away else usecases.put, who, body.wanted()))
+    return reconcile_body(db.try_out(usecases.forget if away else usecases.put, who, body.wanted()))
 
 
-@routes.put("", response_model=LaidBody)
+@routes.put("", response_model=ReconcileBody)
 def put(body: LayerGives, db: Db, who: Who) -> Any:
     """Let a layer give a product, or give it otherwise."""
-    return laid_body(db.run(usecases.put, who, body.wanted()))
+    return reconcile_body(db.run(usecases.put, who, body.wanted()))
 
 
-@routes.post("/forget", response_model=LaidBody)
+@routes.post("/remove", response_model=ReconcileBody)
 def forget(body: LayerGives, db: Db, who: Who) -> Any:
     """Let a layer give a product no more."""
-    return laid_body(db.run(usecases.forget, who, body.wanted()))
+    return reconcile_body(db.run(usecases.forget, who, body.wanted()))
 
 
 @routes.get("/bars", response_model=list[BarBody])

@@ -52,7 +52,7 @@ class EndSessions(BaseModel):
 class Ended(BaseModel):
     """How many sessions are told to end."""
 
-    told: int
+    notified: int
 
 
 class Beginning(BaseModel):
@@ -167,7 +167,7 @@ def export(
 @routes.post("/end", response_model=Ended)
 def end_sessions(body: EndSessions, db: Db, who: Who) -> Any:
     """Tell sessions to save and end."""
-    return Ended(told=db.run(usecases.end_sessions, who, body.ids))
+    return Ended(notified=db.run(usecases.end_sessions, who, body.ids))
 
 
 @public_routes.post("/begin", response_model=Begun)

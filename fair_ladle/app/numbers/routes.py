@@ -149,7 +149,7 @@ def reserve(product: str, body: Reserving, db: Db, who: Who) -> Any:
     return Reserved(numbers=numbers, until=until)
 
 
-@routes.post("/{product}/let-go", status_code=204)
+@routes.post("/{product}/cancel-hold", status_code=204)
 def let_go(product: str, body: Numbers, db: Db, who: Who) -> None:
     """Numbers kept by oneself are free again."""
     db.run(usecases.cancel_reservation, who, product, body.numbers)

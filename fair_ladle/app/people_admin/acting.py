@@ -43,9 +43,9 @@ Act = Literal[
     "remove",
     "restore",
     "invite",
-    "withdraw",
-    "set aside",
-    "let go",
+    "revoke invitation",
+    "reserve",
+    "cancel reservation",
 ]
 RESTORED_WITHIN = timedelta(days=30)
 
@@ -564,9 +564,9 @@ ACTS: dict[Act, Callable[[_Doing, list[Any]], None]] = {
     "remove": _Doing.remove,
     "restore": _Doing.restore,
     "invite": _Doing.invite,
-    "withdraw": _Doing.withdraw,
-    "set aside": _Doing.reserve,
-    "let go": _Doing.cancel_reservation,
+    "revoke invitation": _Doing.withdraw,
+    "reserve": _Doing.reserve,
+    "cancel reservation": _Doing.cancel_reservation,
 }
 
 

@@ -7,7 +7,7 @@ from typing import Any
 from fastapi import Query
 from pydantic import BaseModel, Field
 
-from fair_ladle.app.entitlements.routes import LaidBody, laid_body
+from fair_ladle.app.entitlements.routes import ReconcileBody, reconcile_body
 from fair_ladle.app.people_admin import groups as usecases
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router, for_people_of_a_group, reads_only
@@ -71,7 +71,7 @@ class MemberBody(BaseModel):
     status: str
 
 
-class GroupLooked(BaseModel):
+class GroupPreviewBody(BaseModel):
     """Who would be in a group, who would come and who leave: some of them, and how many."""
 
     count: int
@@ -80,7 +80,7 @@ class GroupLooked(BaseModel):
     come: list[MemberBody]
     leave_count: int
     leave: list[MemberBody]
-    seats: LaidBody | None
+    seats: ReconcileBody | None
     """What becomes of the seats it gives; null where it gives none."""
 
 
@@ -159,17 +159,17 @@ def group(account: str, code: str, db: Db, who: Who) -> Any:
     return _body(db.snapshot(usecases.group, who, f"{account}/{code}"))
 
 
-@routes.post("/look", response_model=GroupLooked)
+@routes.post("/preview", response_model=GroupPreviewBody)
 @reads_only
 def preview(body: GroupWanted, db: Db, who: Who) -> Any:
     """Who would be in a group; nothing is kept."""
     found = db.run(usecases.preview, who, body.wanted())
     seats = (
-        laid_body(db.try_out(usecases.put, who, body.wanted()))
+        reconcile_body(db.try_out(usecases.put, who, body.wanted()))
         if found.gives and (found.come_count or found.leave_count)
         else None
     )
-    return GroupLooked(
+    return GroupPreviewBody(
         seats=seats,
         count=found.count,
         people=_people(found.people),

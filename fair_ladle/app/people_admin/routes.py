@@ -194,7 +194,7 @@ def add(body: NewPersonBody, db: Db, who: Who) -> Any:
     return Username(username=db.run(joining.add, who, joining.NewPerson(**body.model_dump())))
 
 
-@routes.post("/look", response_model=OutcomeBody)
+@routes.post("/preview", response_model=OutcomeBody)
 @reads_only
 @for_people_of_a_group
 def preview(body: ActBody, db: Db, who: Who) -> Any:

@@ -272,13 +272,13 @@ class PeopleActBody(ActBody):
 class SeatsActBody(ActBody):
     """An act on people's seats."""
 
-    act: Literal["assign", "release", "swap", "set aside", "let go"]
+    act: Literal["assign", "release", "swap", "reserve", "cancel reservation"]
 
 
 class InvitationsActBody(ActBody):
     """An act on people's invitations."""
 
-    act: Literal["invite", "withdraw"]
+    act: Literal["invite", "revoke invitation"]
 
 
 class CouldNotBody(BaseModel):

@@ -107,7 +107,7 @@ class ImportStep(BaseModel):
     email: str
 
 
-class LookedBody(ImportRow):
+class ImportPreviewBody(ImportRow):
     """A table and what it comes to as it is mapped now; ``sample``: its first rows."""
 
     header: list[str]
@@ -146,8 +146,8 @@ def _row(row: Any) -> dict[str, Any]:
     return {name: getattr(row, name) for name in ("id", "name", "at", "state", "count", "total", "done", "trouble")}
 
 
-def _looked(found: usecases.ImportPreview) -> LookedBody:
-    return LookedBody(
+def _looked(found: usecases.ImportPreview) -> ImportPreviewBody:
+    return ImportPreviewBody(
         **_row(found.row),
         header=found.row.header,
         fields=[FieldBody(key=key, label=label) for key, (label, _) in FIELDS.items()],
@@ -179,7 +179,7 @@ def _looked(found: usecases.ImportPreview) -> LookedBody:
     )
 
 
-@routes.post("", response_model=LookedBody, status_code=201)
+@routes.post("", response_model=ImportPreviewBody, status_code=201)
 def receive(
     db: Db,
     who: Who,
@@ -215,13 +215,13 @@ def report(import_id: int, db: Db, who: Who) -> Any:
     )
 
 
-@routes.get("/{import_id}/look", response_model=LookedBody)
+@routes.get("/{import_id}/preview", response_model=ImportPreviewBody)
 def preview(import_id: int, db: Db, who: Who) -> Any:
     """What an import that has not begun comes to."""
     return _looked(db.run(usecases.preview, who, import_id))
 
 
-@routes.put("/{import_id}", response_model=LookedBody)
+@routes.put("/{import_id}", response_model=ImportPreviewBody)
 def change(import_id: int, body: HowBody, db: Db, who: Who) -> Any:
     """Map the columns otherwise, or choose otherwise what is done."""
     return _looked(db.run(usecases.preview, who, import_id, body.how()))

@@ -13,7 +13,7 @@ from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router, answers_a_secret
 from fair_ladle.app.pools.service import Pool
-from fair_ladle.app.purchases import calendars, planning, usecases
+from fair_ladle.app.purchases import calendars, planning, reducing, usecases
 from fair_ladle.app.purchases.usecases import Point
 
 CALENDAR = "/api/calendar"
@@ -228,7 +228,7 @@ def plan(owner: str, product: str, day: Day, db: Db, who: Who) -> Any:
 @routes.get("/{owner}/{product}/renewal", response_model=RenewalBody)
 def renewal(owner: str, product: str, quantity: int, first_day: Day, db: Db, who: Who, true_up: int = 0) -> Any:
     """What a purchase would leave uncovered on its first day, and what each account below would have to give."""
-    found = db.run(planning.renewal, who, owner, product, quantity, true_up, first_day)
+    found = db.run(reducing.renewal, who, owner, product, quantity, true_up, first_day)
     return RenewalBody(
         short=found.short,
         gives=[

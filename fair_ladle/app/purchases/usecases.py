@@ -18,7 +18,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool
-from fair_ladle.app.purchases.planning import owned_pool
+from fair_ladle.app.purchases.ahead import owned_pool
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import MICRO, day_start, micros
 from fair_ladle.core.costing import supply_on

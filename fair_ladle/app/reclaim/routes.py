@@ -91,7 +91,7 @@ class DeedBody(BaseModel):
 class IdleRun(BaseModel):
     """What a policy does, or would do: people, seats and what they cost a month; ``left`` are those it leaves alone."""
 
-    told: int
+    notified: int
     done: int
     seats: int
     saved: list[SavedBody]
@@ -109,7 +109,7 @@ class RunRowBody(BaseModel):
     by: str
     undone_at: datetime | None
     undone_by: str | None
-    told: int
+    notified: int
     done: int
     seats: int
     saved: list[SavedBody]
@@ -153,7 +153,7 @@ def _deed(each: Deed) -> DeedBody:
 
 def _run(found: Run) -> IdleRun:
     return IdleRun(
-        told=sum(each.what == "told" for each in found.deeds),
+        notified=sum(each.what == "told" for each in found.deeds),
         done=sum(each.what != "told" for each in found.deeds),
         seats=len(found.taken()),
         saved=_saved(found.taken()),
@@ -177,7 +177,7 @@ def _row(found: usecases.RunRow) -> RunRowBody:
         by=found.row.by,
         undone_at=found.row.undone_at,
         undone_by=found.row.undone_by,
-        told=sum(each.what == "told" for each in found.deeds),
+        notified=sum(each.what == "told" for each in found.deeds),
         done=sum(each.what != "told" for each in found.deeds),
         seats=len(taken),
         saved=_saved(taken),
@@ -228,7 +228,7 @@ def change(policy_id: int, body: PolicyWanted, db: Db, who: Who) -> Any:
     return PolicyId(id=db.run(usecases.put, who, policy_id, body.wanted()))
 
 
-@routes.post("/{policy_id}/look", response_model=IdleRun)
+@routes.post("/{policy_id}/preview", response_model=IdleRun)
 @reads_only
 def preview(policy_id: int, db: Db, who: Who) -> Any:
     """What a run would do; nothing is kept."""

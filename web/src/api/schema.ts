@@ -994,7 +994,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/drafts/look": {
+    "/api/drafts/preview": {
         parameters: {
             query?: never;
             header?: never;
@@ -1007,7 +1007,7 @@ export interface paths {
          * Preview
          * @description What changes would do; nothing is kept.
          */
-        post: operations["preview_api_drafts_look_post"];
+        post: operations["preview_api_drafts_preview_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1306,27 +1306,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/entitlements/forget": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Forget
-         * @description Let a layer give a product no more.
-         */
-        post: operations["forget_api_entitlements_forget_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/entitlements/look": {
+    "/api/entitlements/preview": {
         parameters: {
             query?: never;
             header?: never;
@@ -1339,7 +1319,7 @@ export interface paths {
          * Preview
          * @description Whom giving it (or taking it away) would touch; nothing is kept.
          */
-        post: operations["preview_api_entitlements_look_post"];
+        post: operations["preview_api_entitlements_preview_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1380,6 +1360,26 @@ export interface paths {
         get: operations["queue_api_entitlements_queue_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/entitlements/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Forget
+         * @description Let a layer give a product no more.
+         */
+        post: operations["forget_api_entitlements_remove_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1430,26 +1430,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/groups/look": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Preview
-         * @description Who would be in a group; nothing is kept.
-         */
-        post: operations["preview_api_groups_look_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/groups/names": {
         parameters: {
             query?: never;
@@ -1464,6 +1444,26 @@ export interface paths {
         get: operations["names_api_groups_names_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/groups/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview
+         * @description Who would be in a group; nothing is kept.
+         */
+        post: operations["preview_api_groups_preview_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1642,6 +1642,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/items/{product}/cancel-hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let Go
+         * @description Numbers kept by oneself are free again.
+         */
+        post: operations["let_go_api_items__product__cancel_hold_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/items/{product}/export": {
         parameters: {
             query?: never;
@@ -1656,26 +1676,6 @@ export interface paths {
         get: operations["export_api_items__product__export_get"];
         put?: never;
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/items/{product}/let-go": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Let Go
-         * @description Numbers kept by oneself are free again.
-         */
-        post: operations["let_go_api_items__product__let_go_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2335,7 +2335,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/people-imports/{import_id}/look": {
+    "/api/people-imports/{import_id}/preview": {
         parameters: {
             query?: never;
             header?: never;
@@ -2346,7 +2346,7 @@ export interface paths {
          * Preview
          * @description What an import that has not begun comes to.
          */
-        get: operations["preview_api_people_imports__import_id__look_get"];
+        get: operations["preview_api_people_imports__import_id__preview_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2475,7 +2475,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/people/look": {
+    "/api/people/preview": {
         parameters: {
             query?: never;
             header?: never;
@@ -2488,7 +2488,7 @@ export interface paths {
          * Preview
          * @description What an act would do; nothing of it is kept.
          */
-        post: operations["preview_api_people_look_post"];
+        post: operations["preview_api_people_preview_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3116,7 +3116,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/reclaim/{policy_id}/look": {
+    "/api/reclaim/{policy_id}/preview": {
         parameters: {
             query?: never;
             header?: never;
@@ -3129,7 +3129,7 @@ export interface paths {
          * Preview
          * @description What a run would do; nothing is kept.
          */
-        post: operations["preview_api_reclaim__policy_id__look_post"];
+        post: operations["preview_api_reclaim__policy_id__preview_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3727,7 +3727,7 @@ export interface components {
              * Act
              * @enum {string}
              */
-            act: "assign" | "release" | "swap" | "suspend" | "resume" | "protect" | "unprotect" | "move" | "remove" | "restore" | "invite" | "withdraw" | "set aside" | "let go";
+            act: "assign" | "release" | "swap" | "suspend" | "resume" | "protect" | "unprotect" | "move" | "remove" | "restore" | "invite" | "revoke invitation" | "reserve" | "cancel reservation";
             /** Components */
             components?: {
                 [key: string]: string | null;
@@ -4986,10 +4986,10 @@ export interface components {
             may_apply: boolean;
             /** Money */
             money: components["schemas"]["MoneyBody"][];
+            /** Notifies */
+            notifies: components["schemas"]["RecipientBody"][];
             /** Pools */
             pools: components["schemas"]["PoolEffect"][];
-            /** Told */
-            told: components["schemas"]["ToldBody"][];
         };
         /**
          * EndSessions
@@ -5004,8 +5004,8 @@ export interface components {
          * @description How many sessions are told to end.
          */
         Ended: {
-            /** Told */
-            told: number;
+            /** Notified */
+            notified: number;
         };
         /**
          * EndingBody
@@ -5311,25 +5311,6 @@ export interface components {
             source: string;
         };
         /**
-         * GroupLooked
-         * @description Who would be in a group, who would come and who leave: some of them, and how many.
-         */
-        GroupLooked: {
-            /** Come */
-            come: components["schemas"]["MemberBody"][];
-            /** Come Count */
-            come_count: number;
-            /** Count */
-            count: number;
-            /** Leave */
-            leave: components["schemas"]["MemberBody"][];
-            /** Leave Count */
-            leave_count: number;
-            /** People */
-            people: components["schemas"]["MemberBody"][];
-            seats: components["schemas"]["LaidBody"] | null;
-        };
-        /**
          * GroupName
          * @description What a group is called, and who keeps it.
          */
@@ -5358,6 +5339,25 @@ export interface components {
             name: string;
             /** Reasons */
             reasons: string[];
+        };
+        /**
+         * GroupPreviewBody
+         * @description Who would be in a group, who would come and who leave: some of them, and how many.
+         */
+        GroupPreviewBody: {
+            /** Come */
+            come: components["schemas"]["MemberBody"][];
+            /** Come Count */
+            come_count: number;
+            /** Count */
+            count: number;
+            /** Leave */
+            leave: components["schemas"]["MemberBody"][];
+            /** Leave Count */
+            leave_count: number;
+            /** People */
+            people: components["schemas"]["MemberBody"][];
+            seats: components["schemas"]["ReconcileBody"] | null;
         };
         /**
          * GroupWanted
@@ -5565,12 +5565,63 @@ export interface components {
             done: number;
             /** Left */
             left: components["schemas"]["DeedBody"][];
+            /** Notified */
+            notified: number;
             /** Saved */
             saved: components["schemas"]["SavedBody"][];
             /** Seats */
             seats: number;
-            /** Told */
-            told: number;
+        };
+        /**
+         * ImportPreviewBody
+         * @description A table and what it comes to as it is mapped now; ``sample``: its first rows.
+         */
+        ImportPreviewBody: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Conflict Count */
+            conflict_count: number;
+            /** Conflicts */
+            conflicts: components["schemas"]["ConflictBody"][];
+            /** Count */
+            count: number;
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+            /** Done */
+            done: number;
+            /** Fault Count */
+            fault_count: number;
+            /** Faults */
+            faults: components["schemas"]["RowFault"][];
+            /** Fields */
+            fields: components["schemas"]["FieldBody"][];
+            /** Header */
+            header: string[];
+            how: components["schemas"]["HowBody"];
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Sample */
+            sample: string[][];
+            /** Seats */
+            seats: components["schemas"]["NeededBody"][];
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "running" | "cancelled" | "broken" | "done";
+            /** Steps */
+            steps: components["schemas"]["ImportStep"][];
+            /** Total */
+            total: number;
+            /** Trouble */
+            trouble: string | null;
         };
         /**
          * ImportRow
@@ -5657,7 +5708,7 @@ export interface components {
              * Act
              * @enum {string}
              */
-            act: "invite" | "withdraw";
+            act: "invite" | "revoke invitation";
             /** Components */
             components?: {
                 [key: string]: string | null;
@@ -5861,26 +5912,6 @@ export interface components {
             name: string;
             /** Reserve */
             reserve: string | null;
-        };
-        /**
-         * LaidBody
-         * @description Seats that come and go, and who waits and why: some of each, and how many.
-         */
-        LaidBody: {
-            /** Given */
-            given: number;
-            /** Given To */
-            given_to: string[];
-            /** Reasons */
-            reasons: {
-                [key: string]: number;
-            };
-            /** Taken */
-            taken: number;
-            /** Taken From */
-            taken_from: string[];
-            /** Waiting */
-            waiting: number;
         };
         /**
          * LayerCell
@@ -6115,70 +6146,6 @@ export interface components {
             before: number | null;
             /** Kinds */
             kinds: components["schemas"]["Kind"][];
-        };
-        /**
-         * Look
-         * @description Changes to look at without keeping them, now or as of a day ahead.
-         */
-        Look: {
-            /** Changes */
-            changes: (components["schemas"]["AllocationChange-Input"] | components["schemas"]["NewLot-Input"] | components["schemas"]["LotEnd-Input"] | components["schemas"]["NewAccount-Input"] | components["schemas"]["Move-Input"] | components["schemas"]["StatusChange-Input"] | components["schemas"]["RateChange-Input"] | components["schemas"]["UnitsChange-Input"])[];
-            look_at?: components["schemas"]["CellName"] | null;
-            /** On */
-            on?: string | null;
-            /** Shown */
-            shown?: string[] | null;
-        };
-        /**
-         * LookedBody
-         * @description A table and what it comes to as it is mapped now; ``sample``: its first rows.
-         */
-        LookedBody: {
-            /**
-             * At
-             * Format: date-time
-             */
-            at: string;
-            /** Conflict Count */
-            conflict_count: number;
-            /** Conflicts */
-            conflicts: components["schemas"]["ConflictBody"][];
-            /** Count */
-            count: number;
-            /** Counts */
-            counts: {
-                [key: string]: number;
-            };
-            /** Done */
-            done: number;
-            /** Fault Count */
-            fault_count: number;
-            /** Faults */
-            faults: components["schemas"]["RowFault"][];
-            /** Fields */
-            fields: components["schemas"]["FieldBody"][];
-            /** Header */
-            header: string[];
-            how: components["schemas"]["HowBody"];
-            /** Id */
-            id: number;
-            /** Name */
-            name: string;
-            /** Sample */
-            sample: string[][];
-            /** Seats */
-            seats: components["schemas"]["NeededBody"][];
-            /**
-             * State
-             * @enum {string}
-             */
-            state: "open" | "running" | "cancelled" | "broken" | "done";
-            /** Steps */
-            steps: components["schemas"]["ImportStep"][];
-            /** Total */
-            total: number;
-            /** Trouble */
-            trouble: string | null;
         };
         /**
          * LostBody
@@ -7385,6 +7352,19 @@ export interface components {
             unit: string;
         };
         /**
+         * PreviewAsked
+         * @description Changes to look at without keeping them, now or as of a day ahead.
+         */
+        PreviewAsked: {
+            /** Changes */
+            changes: (components["schemas"]["AllocationChange-Input"] | components["schemas"]["NewLot-Input"] | components["schemas"]["LotEnd-Input"] | components["schemas"]["NewAccount-Input"] | components["schemas"]["Move-Input"] | components["schemas"]["StatusChange-Input"] | components["schemas"]["RateChange-Input"] | components["schemas"]["UnitsChange-Input"])[];
+            look_at?: components["schemas"]["CellName"] | null;
+            /** On */
+            on?: string | null;
+            /** Shown */
+            shown?: string[] | null;
+        };
+        /**
          * ProblemBody
          * @description A refusal after RFC 9457; some kinds carry members of their own, such as ``ladder`` or ``faults``.
          */
@@ -7735,6 +7715,36 @@ export interface components {
              * @default
              */
             reason: string;
+        };
+        /**
+         * RecipientBody
+         * @description Who will hear of it.
+         */
+        RecipientBody: {
+            /** Account */
+            account: string;
+            /** Name */
+            name: string;
+        };
+        /**
+         * ReconcileBody
+         * @description Seats that come and go, and who waits and why: some of each, and how many.
+         */
+        ReconcileBody: {
+            /** Given */
+            given: number;
+            /** Given To */
+            given_to: string[];
+            /** Reasons */
+            reasons: {
+                [key: string]: number;
+            };
+            /** Taken */
+            taken: number;
+            /** Taken From */
+            taken_from: string[];
+            /** Waiting */
+            waiting: number;
         };
         /**
          * RecoveryCodes
@@ -8123,14 +8133,14 @@ export interface components {
             done: number;
             /** Id */
             id: number;
+            /** Notified */
+            notified: number;
             /** Policy */
             policy: string;
             /** Saved */
             saved: components["schemas"]["SavedBody"][];
             /** Seats */
             seats: number;
-            /** Told */
-            told: number;
             /** Undone At */
             undone_at: string | null;
             /** Undone By */
@@ -8197,7 +8207,7 @@ export interface components {
              * Act
              * @enum {string}
              */
-            act: "assign" | "release" | "swap" | "set aside" | "let go";
+            act: "assign" | "release" | "swap" | "reserve" | "cancel reservation";
             /** Components */
             components?: {
                 [key: string]: string | null;
@@ -9001,16 +9011,6 @@ export interface components {
             requests: components["schemas"]["RequestBody"][];
             /** Shortfalls */
             shortfalls: components["schemas"]["ShortfallBody"][];
-        };
-        /**
-         * ToldBody
-         * @description Who will hear of it.
-         */
-        ToldBody: {
-            /** Account */
-            account: string;
-            /** Name */
-            name: string;
         };
         /**
          * UndoneBody
@@ -15507,7 +15507,7 @@ export interface operations {
             };
         };
     };
-    preview_api_drafts_look_post: {
+    preview_api_drafts_preview_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -15516,7 +15516,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Look"];
+                "application/json": components["schemas"]["PreviewAsked"];
             };
         };
         responses: {
@@ -17258,7 +17258,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LaidBody"];
+                    "application/json": components["schemas"]["ReconcileBody"];
                 };
             };
             /** @description Cannot be read */
@@ -17577,123 +17577,7 @@ export interface operations {
             };
         };
     };
-    forget_api_entitlements_forget_post: {
-        parameters: {
-            query?: never;
-            header?: {
-                "Idempotency-Key"?: string | null;
-            };
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["LayerGives"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["LaidBody"];
-                };
-            };
-            /** @description Cannot be read */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not signed in */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not allowed */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not there, or out of scope */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description In conflict with what is there */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Too large */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Not valid */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Too many tries */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description Something went wrong; its reference is in the log */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ProblemBody"];
-                };
-            };
-            /** @description The database does not answer, or too much changes at once */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["ProblemBody"];
-                };
-            };
-        };
-    };
-    preview_api_entitlements_look_post: {
+    preview_api_entitlements_preview_post: {
         parameters: {
             query?: {
                 away?: boolean;
@@ -17714,7 +17598,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LaidBody"];
+                    "application/json": components["schemas"]["ReconcileBody"];
                 };
             };
             /** @description Cannot be read */
@@ -17935,6 +17819,122 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WaitingBody"][];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    forget_api_entitlements_remove_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LayerGives"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReconcileBody"];
                 };
             };
             /** @description Cannot be read */
@@ -18367,18 +18367,14 @@ export interface operations {
             };
         };
     };
-    preview_api_groups_look_post: {
+    names_api_groups_names_get: {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["GroupWanted"];
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
             200: {
@@ -18386,7 +18382,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["GroupLooked"];
+                    "application/json": components["schemas"]["GroupName"][];
                 };
             };
             /** @description Cannot be read */
@@ -18481,14 +18477,18 @@ export interface operations {
             };
         };
     };
-    names_api_groups_names_get: {
+    preview_api_groups_preview_post: {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupWanted"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             200: {
@@ -18496,7 +18496,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["GroupName"][];
+                    "application/json": components["schemas"]["GroupPreviewBody"];
                 };
             };
             /** @description Cannot be read */
@@ -19863,26 +19863,25 @@ export interface operations {
             };
         };
     };
-    export_api_items__product__export_get: {
+    let_go_api_items__product__cancel_hold_post: {
         parameters: {
-            query?: {
-                state?: "free" | "reserved" | "assigned" | "withdrawn";
-                find?: string;
-                account?: string | null;
-                sort?: "number" | "account" | "person" | "address" | "since";
-                down?: boolean;
-                form?: "csv" | "xlsx" | "tsv";
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
             };
-            header?: never;
             path: {
                 product: string;
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Numbers"];
+            };
+        };
         responses: {
             /** @description Successful Response */
-            200: {
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -19980,25 +19979,26 @@ export interface operations {
             };
         };
     };
-    let_go_api_items__product__let_go_post: {
+    export_api_items__product__export_get: {
         parameters: {
-            query?: never;
-            header?: {
-                "Idempotency-Key"?: string | null;
+            query?: {
+                state?: "free" | "reserved" | "assigned" | "withdrawn";
+                find?: string;
+                account?: string | null;
+                sort?: "number" | "account" | "person" | "address" | "since";
+                down?: boolean;
+                form?: "csv" | "xlsx" | "tsv";
             };
+            header?: never;
             path: {
                 product: string;
             };
             cookie?: never;
         };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Numbers"];
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description Successful Response */
-            204: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -23787,7 +23787,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LookedBody"];
+                    "application/json": components["schemas"]["ImportPreviewBody"];
                 };
             };
             /** @description Cannot be read */
@@ -24017,7 +24017,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LookedBody"];
+                    "application/json": components["schemas"]["ImportPreviewBody"];
                 };
             };
             /** @description Cannot be read */
@@ -24564,7 +24564,7 @@ export interface operations {
             };
         };
     };
-    preview_api_people_imports__import_id__look_get: {
+    preview_api_people_imports__import_id__preview_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -24581,7 +24581,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LookedBody"];
+                    "application/json": components["schemas"]["ImportPreviewBody"];
                 };
             };
             /** @description Cannot be read */
@@ -25383,7 +25383,7 @@ export interface operations {
             };
         };
     };
-    preview_api_people_look_post: {
+    preview_api_people_preview_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -29512,7 +29512,7 @@ export interface operations {
             };
         };
     };
-    preview_api_reclaim__policy_id__look_post: {
+    preview_api_reclaim__policy_id__preview_post: {
         parameters: {
             query?: never;
             header?: never;

@@ -11,8 +11,11 @@ import { followTheme } from './theme'
 followTheme()
 const queries: QueryClient = new QueryClient({
   mutationCache: askAnewAfterActs(() => queries),
+  // The server may be on this machine: whether that has a network says nothing of whether it answers.
   defaultOptions: {
+    mutations: { networkMode: 'always' },
     queries: {
+      networkMode: 'always',
       refetchOnWindowFocus: true,
       retry: (times, error) => times < 2 && error instanceof ApiError && (error.status === 0 || error.status >= 500),
     },

@@ -43,7 +43,7 @@ export function AssignNumbers({
     setUses((now) => ({ ...now, [number]: { ...of(number), ...change } }))
   const leave = async () => {
     close()
-    if (kept) await run(() => take(api.POST('/api/items/{product}/let-go', { ...path, body: { numbers } })))
+    if (kept) await run(() => take(api.POST('/api/items/{product}/cancel-hold', { ...path, body: { numbers } })))
   }
   const assign = async () => {
     await run(async () => {

@@ -129,8 +129,10 @@ export function DraftBar() {
             </span>
           )
         })}
-        {effect.told.length > 0 && (
-          <span>notifies {effect.told.length === 1 ? effect.told[0]?.name : `${effect.told.length} people`}</span>
+        {effect.notifies.length > 0 && (
+          <span>
+            notifies {effect.notifies.length === 1 ? effect.notifies[0]?.name : `${effect.notifies.length} people`}
+          </span>
         )}
       </>
     )

@@ -88,10 +88,10 @@ export function EffectPanel({ effect, names }: { effect: Effect; names: Names })
         )}
         {effect.money.length > MOST && <p className="quiet small">and {effect.money.length - MOST} more accounts.</p>}
       </section>
-      {effect.told.length > 0 && (
+      {effect.notifies.length > 0 && (
         <section aria-label="Notifies">
           <h3>Notifies</h3>
-          <p>{effect.told.map((each) => `${each.name} (${each.account})`).join(', ')}</p>
+          <p>{effect.notifies.map((each) => `${each.name} (${each.account})`).join(', ')}</p>
         </section>
       )}
     </div>

@@ -45,8 +45,8 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
   const applies = useFocusWhenReady(ready)
   const path = (id: number) => ({ params: { path: { draft_id: id } } })
   const changes = `${count} ${count === 1 ? 'change' : 'changes'}`
-  const notified = effect?.told.length
-    ? `, ${effect.told.length} ${effect.told.length === 1 ? 'person' : 'people'} notified`
+  const notified = effect?.notifies.length
+    ? `, ${effect.notifies.length} ${effect.notifies.length === 1 ? 'person' : 'people'} notified`
     : ''
   const reverse = async (id: number) => {
     await take(api.POST('/api/drafts/{draft_id}/reverse', path(id)))
@@ -158,7 +158,7 @@ export function Review({ names, close }: { names: Names; close: () => void }) {
             </div>
           </Form>
         </div>
-        {effect && effect.told.length > 0 && (
+        {effect && effect.notifies.length > 0 && (
           <Form.Group controlId="draft-note" className="mt-2">
             <Form.Label>Note to those notified (optional, when applied now)</Form.Label>
             <Form.Control value={note} maxLength={1000} onChange={(event) => setNote(event.target.value)} />

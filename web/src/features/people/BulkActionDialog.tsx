@@ -57,8 +57,8 @@ export function BulkActionDialog({
   }
   const ready = needs.every((each) => each === 'keep_seats' || chosen[each as keyof typeof chosen])
   const looked = useQuery({
-    queryKey: ['people', 'look', body],
-    queryFn: () => take(api.POST('/api/people/look', { body })),
+    queryKey: ['people', 'preview', body],
+    queryFn: () => take(api.POST('/api/people/preview', { body })),
     enabled: ready && !result,
     retry: false,
     gcTime: 0,
@@ -185,12 +185,12 @@ export function BulkActionDialog({
             one until they are moved there on purpose.
           </p>
         )}
-        {action === 'withdraw' && (
+        {action === 'revoke invitation' && (
           <p className="quiet small">
             The link in the mail stops working. They stay in the list and can be invited again.
           </p>
         )}
-        {action === 'set aside' && (
+        {action === 'reserve' && (
           <p className="quiet small">One seat is held for each person until it is assigned to them.</p>
         )}
         {action === 'remove' && (

@@ -15,8 +15,8 @@ const ACTIONS: {
 }[] = [
   { action: 'assign', name: 'Assign…', needs: ['product'], done: 'given a seat' },
   { action: 'release', name: 'Release…', needs: ['product'], done: 'released' },
-  { action: 'set aside', name: 'Reserve a seat…', needs: ['product'], done: 'kept a seat' },
-  { action: 'let go', name: 'Cancel reservation…', needs: ['product'], done: 'no longer kept a seat' },
+  { action: 'reserve', name: 'Reserve a seat…', needs: ['product'], done: 'kept a seat' },
+  { action: 'cancel reservation', name: 'Cancel reservation…', needs: ['product'], done: 'no longer kept a seat' },
   { action: 'swap', name: 'Swap…', needs: ['product', 'to_product'], done: 'swapped' },
   { action: 'group', name: 'Group…', needs: ['group'], done: 'changed' },
   { action: 'move', name: 'Move…', needs: ['to_account'], done: 'moved' },
@@ -25,18 +25,18 @@ const ACTIONS: {
   { action: 'protect', name: 'Protect…', needs: [], done: 'protected' },
   { action: 'unprotect', name: 'Unprotect…', needs: [], done: 'no longer protected' },
   { action: 'invite', name: 'Invite again…', needs: [], done: 'invited again' },
-  { action: 'withdraw', name: 'Revoke invitation…', needs: [], done: 'no longer invited' },
+  { action: 'revoke invitation', name: 'Revoke invitation…', needs: [], done: 'no longer invited' },
   { action: 'remove', name: 'Remove…', needs: [], done: 'removed' },
 ]
 /** What each needs a role for. */
 function permission(action: BulkAction | 'group'): string {
-  if (['assign', 'release', 'set aside', 'let go', 'swap'].includes(action)) return 'seats.give'
+  if (['assign', 'release', 'reserve', 'cancel reservation', 'swap'].includes(action)) return 'seats.give'
   if (action === 'group') return 'groups.change'
-  return action === 'invite' || action === 'withdraw' ? 'people.invite' : 'people.change'
+  return action === 'invite' || action === 'revoke invitation' ? 'people.invite' : 'people.change'
 }
 
 /** What is seldom done to many stands behind More. */
-const SELDOM = ['let go', 'resume', 'protect', 'unprotect', 'invite', 'withdraw']
+const SELDOM = ['cancel reservation', 'resume', 'protect', 'unprotect', 'invite', 'revoke invitation']
 const RESTORE = { action: 'restore' as const, name: 'Restore…', needs: [], done: 'restored' }
 
 /** Actions with everybody chosen. */

@@ -6,7 +6,7 @@ import { useAction } from '../../api/useAction'
 import { bars as barsQuery, entitlements as entitlementsQuery, seatProducts } from './queries'
 
 type Body = Schemas['LayerGives']
-type LaidBody = Schemas['LaidBody']
+type ReconcileBody = Schemas['ReconcileBody']
 
 /** What a layer gives: an account to everybody of its branch, or a group to its people. Whom a change touches is shown before it is made. */
 export function EntitlementsEditor({ account, group }: { account: string; group: string | null }) {
@@ -195,14 +195,14 @@ function Editor({
   )
   const product = products.find((each) => each.code === body.product)
   const looked = useQuery({
-    queryKey: ['entitlements', 'look', body, away],
-    queryFn: () => take(api.POST('/api/entitlements/look', { params: { query: { away } }, body })),
+    queryKey: ['entitlements', 'preview', body, away],
+    queryFn: () => take(api.POST('/api/entitlements/preview', { params: { query: { away } }, body })),
     retry: false,
     gcTime: 0,
   })
   const keep = async () => {
     await run(async () => {
-      await take(away ? api.POST('/api/entitlements/forget', { body }) : api.PUT('/api/entitlements', { body }))
+      await take(away ? api.POST('/api/entitlements/remove', { body }) : api.PUT('/api/entitlements', { body }))
       // Closed before the lists come anew: whoever opens another meanwhile keeps it open.
       close()
     })
@@ -308,7 +308,7 @@ function Editor({
 }
 
 /** Whom a change of a layer touches: who gains, who loses, who waits and why. */
-export function Touched({ laid }: { laid: LaidBody }) {
+export function Touched({ laid }: { laid: ReconcileBody }) {
   const some = (names: string[], count: number) =>
     `${names.slice(0, 12).join(', ')}${count > 12 ? ` and ${count - 12} more` : ''}`
   return (

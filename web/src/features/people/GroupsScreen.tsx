@@ -164,8 +164,8 @@ function Editor({
   const asked = useDeferredValue(JSON.stringify(full))
   const { name, code } = JSON.parse(asked) as Wanted
   const looked = useQuery({
-    queryKey: ['groups', 'look', asked],
-    queryFn: () => take(api.POST('/api/groups/look', { body: JSON.parse(asked) as Wanted })),
+    queryKey: ['groups', 'preview', asked],
+    queryFn: () => take(api.POST('/api/groups/preview', { body: JSON.parse(asked) as Wanted })),
     enabled: name.trim() !== '' && code !== '',
     retry: false,
     placeholderData: keepPreviousData,

@@ -293,7 +293,7 @@ function Columns({
   columns,
   set,
 }: {
-  found: Schemas['LookedBody']
+  found: Schemas['ImportPreviewBody']
   columns: How['columns']
   set: (columns: How['columns']) => void
 }) {

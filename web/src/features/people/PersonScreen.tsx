@@ -241,13 +241,13 @@ function Unlock({ body }: { body: PersonBody }) {
 function sensible(body: PersonBody): string[] {
   const any = ['release', 'group', 'move', body.protected ? 'unprotect' : 'protect', 'remove']
   if (body.status === 'suspended') return ['resume', ...any]
-  if (body.aside.length > 0) any.unshift('let go')
+  if (body.aside.length > 0) any.unshift('cancel reservation')
   return [
     'assign',
-    'set aside',
+    'reserve',
     'swap',
     'suspend',
-    ...(body.status === 'invited' ? ['invite', 'withdraw'] : []),
+    ...(body.status === 'invited' ? ['invite', 'revoke invitation'] : []),
     ...any,
   ]
 }

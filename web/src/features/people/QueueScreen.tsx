@@ -6,7 +6,7 @@ import { Empty, Trouble, Wait } from '../../components/States'
 import { VirtualTable, type Column } from '../../components/VirtualTable'
 import { PeopleTabs } from './PeopleTabs'
 import { seatQueue } from './queries'
-import { SetAside } from './SetAside'
+import { Reservations } from './Reservations'
 
 type Waiting = NonNullable<ReturnType<typeof useQueue>['data']>[number]
 
@@ -89,7 +89,7 @@ export default function QueueScreen() {
           label="Waiting list"
         />
       )}
-      <SetAside />
+      <Reservations />
     </>
   )
 }

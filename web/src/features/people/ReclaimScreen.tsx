@@ -263,8 +263,8 @@ function Editor({
 function Look({ policy }: { policy: Policy }) {
   const path = { params: { path: { policy_id: policy.id } } }
   const looked = useQuery({
-    queryKey: ['reclaim', 'look', policy],
-    queryFn: () => take(api.POST('/api/reclaim/{policy_id}/look', path)),
+    queryKey: ['reclaim', 'preview', policy],
+    queryFn: () => take(api.POST('/api/reclaim/{policy_id}/preview', path)),
     retry: false,
     gcTime: 0,
   })
@@ -317,9 +317,9 @@ function Sums({ found, act }: { found: RunBody; act: Wanted['act'] }) {
     )
   return (
     <p className="mb-1" role="status">
-      {found.told > 0 && (
+      {found.notified > 0 && (
         <>
-          <b>{found.told}</b> {found.told === 1 ? 'person is' : 'people are'} notified first.{' '}
+          <b>{found.notified}</b> {found.notified === 1 ? 'person is' : 'people are'} notified first.{' '}
         </>
       )}
       {found.done > 0 && (
@@ -438,7 +438,7 @@ function Runs() {
                   {each.policy} <span className="quiet small">{each.account_name}</span>
                 </td>
                 <td>{each.by}</td>
-                <td className="fig">{each.told}</td>
+                <td className="fig">{each.notified}</td>
                 <td className="fig">{each.done}</td>
                 <td className="fig">{each.seats}</td>
                 <td className="fig">{saved(each) || '–'}</td>

@@ -94,8 +94,9 @@ export const importRun = (number: number) =>
 
 export const importLook = (number: number) =>
   queryOptions({
-    queryKey: ['imports', 'look', number],
-    queryFn: () => take(api.GET('/api/people-imports/{import_id}/look', { params: { path: { import_id: number } } })),
+    queryKey: ['imports', 'preview', number],
+    queryFn: () =>
+      take(api.GET('/api/people-imports/{import_id}/preview', { params: { path: { import_id: number } } })),
     retry: false,
     staleTime: Infinity,
   })

@@ -11,11 +11,11 @@ export function sendBulkAction(body: Schemas['ActBody']) {
     case 'assign':
     case 'release':
     case 'swap':
-    case 'set aside':
-    case 'let go':
+    case 'reserve':
+    case 'cancel reservation':
       return api.POST('/api/people/seats', { body: { ...rest, act } })
     case 'invite':
-    case 'withdraw':
+    case 'revoke invitation':
       return api.POST('/api/people/invitations', { body: { ...rest, act } })
     default:
       return api.POST('/api/people/act', { body: { ...rest, act } })

@@ -6,10 +6,10 @@ import { dayName, dayOf } from '../../domain/months'
 import { seatsAside } from './queries'
 
 /** Seats that are kept for named people: counted, and nobody else's. */
-export function SetAside() {
+export function Reservations() {
   const found = useQuery(seatsAside)
   const { run, trouble } = useAction('people', 'entitlements', 'allocations', 'accounts', 'log')
-  const act = async (what: 'assign' | 'let go', username: string, product: string) => {
+  const act = async (what: 'assign' | 'cancel reservation', username: string, product: string) => {
     await run(async () => {
       const did = await take(
         api.POST('/api/people/seats', {
@@ -65,7 +65,7 @@ export function SetAside() {
                   type="button"
                   className="btn btn-link btn-sm p-0"
                   aria-label={`Cancel the reservation of ${each.name}`}
-                  onClick={() => void act('let go', each.username, each.product)}
+                  onClick={() => void act('cancel reservation', each.username, each.product)}
                 >
                   Cancel reservation
                 </button>

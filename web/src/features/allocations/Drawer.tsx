@@ -289,7 +289,7 @@ function Holds({ account, product }: { account: string; product: string }) {
               ■ {each.name ? <Link to={`/people/${encodeURIComponent(each.subject)}`}>{each.name}</Link> : each.subject}{' '}
               <span className="quiet">
                 since {dayName(dayOf(each.since))}
-                {each.for_account !== account && ', limited by a parent account'}
+                {each.for_account !== each.account && ', limited by a parent account'}
               </span>
             </li>
           )}

@@ -58,8 +58,7 @@ def shown_holds(
     connection: sa.Connection, whose: sa.ColumnElement[bool], product_id: int | None, most: int | None
 ) -> list[Any]:
     """So many holds (None = all) that have not ended of units of some accounts (a condition on the assignments'), with
-    whom they are of, and the name of
-    whoever has a seat and is of that account."""
+    whom they are of, and the name of whoever has a seat and is of that account."""
     a, p = assignments, products
     statement = (
         sa.select(

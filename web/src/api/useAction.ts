@@ -26,7 +26,6 @@ export function useAction(...changes: string[]) {
     mutationFn: (work) => work(),
     meta: { changes },
   })
-  // What was thrown may be `null` for no error only: everything we throw is an Error.
   const trouble = error === null ? '' : messageOf(error)
   return {
     /** Do it; true once it is done, false where it failed. */

@@ -273,6 +273,9 @@ function Quantity({
   )
 }
 
+/** So many the server lists. */
+const MOST_HOLDS = 500
+
 /** Units of this account and below that are on hold here, in the order in which they were put there. */
 function Holds({ account, product }: { account: string; product: string }) {
   const found = useQuery(holdsOf(account, product))
@@ -294,6 +297,7 @@ function Holds({ account, product }: { account: string; product: string }) {
             </li>
           )}
         />
+        {found.data.length === MOST_HOLDS && <li className="quiet">Only the first {MOST_HOLDS} are listed.</li>}
       </ul>
     </section>
   )

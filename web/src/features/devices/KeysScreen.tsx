@@ -20,9 +20,9 @@ export default function KeysScreen() {
   const { run, trouble } = useAction(...CHANGES)
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the keys" />
-  const make = async (form: FormData) => {
+  const make = (form: FormData) => {
     const text = (name: string) => ((form.get(name) as string | null) ?? '').trim()
-    await run(async () => {
+    return run(async () => {
       const { key } = await take(
         api.POST('/api/devices/keys', {
           body: {
@@ -58,7 +58,10 @@ export default function KeysScreen() {
               onSubmit={(event) => {
                 event.preventDefault()
                 const form = event.currentTarget
-                void make(new FormData(form)).then(() => form.reset())
+                // What was refused stays to be mended.
+                void make(new FormData(form)).then((done) => {
+                  if (done) form.reset()
+                })
               }}
             >
               <Form.Group controlId="key-name">

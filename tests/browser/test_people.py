@@ -133,7 +133,7 @@ def test_a_view_with_a_filter_is_kept_and_opened_again(open_page: Open) -> None:
 def test_a_group_by_a_rule_shows_its_people_while_it_is_written(open_page: Open) -> None:
     page = open_page("OLDQUAY", "/groups")
     press(page.get_by_role("button", name="New group"))
-    page.get_by_label("Name", exact=True).fill("Officers")
+    page.get_by_role("region", name="New group").get_by_label("Name", exact=True).fill("Officers")
     press(page.get_by_role("button", name="Add condition"))
     page.get_by_label("Value of condition 1").fill("Officer")
     inside = page.get_by_role("region", name="Members")

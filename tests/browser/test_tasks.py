@@ -250,6 +250,16 @@ def test_a_clash_is_shown_side_by_side(open_page: Open, database_of_address: Dat
     expect(page.locator(".cell.sel")).to_have_attribute("aria-description", re.compile("cap 9 sessions"))
 
 
+def test_the_address_keeps_its_cell_until_the_rows_are_there(open_page: Open) -> None:
+    page = open_page(at="/today")
+    page.route("**/api/allocations/rows", lambda _: None)
+    page.goto(re.sub("/today.*", "/allocations?account=TERN&product=CHARTROOM", page.url))
+    page.wait_for_timeout(500)
+    assert "account=TERN" in page.url and "product=CHARTROOM" in page.url
+    page.unroute("**/api/allocations/rows")  # lets go what it held
+    page.get_by_role("heading", name="Tern Housing Association").wait_for()
+
+
 def test_sharing_out_by_keyboard(open_page: Open) -> None:
     page = open_page(at="/allocations?account=GANNET&product=LANTERN-MAIL")
     page.get_by_role("heading", name="Gannet & Rowe Managed IT").wait_for()

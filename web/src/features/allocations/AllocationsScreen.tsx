@@ -166,7 +166,10 @@ function Loaded({ products }: { products: ProductName[] }) {
   const chosen = useRested(present ? `${current.code}\n${atPool.product}` : '', 90)
   const [account = '', product = ''] = chosen.split('\n')
 
+  const listed = listing !== undefined
   useEffect(() => {
+    // Until the rows are there, the address alone knows which cell is meant.
+    if (!listed) return
     const timer = setTimeout(() => {
       const query = new URLSearchParams(window.location.search)
       const set = (name: string, value: string) => (value ? query.set(name, value) : query.delete(name))
@@ -178,7 +181,7 @@ function Loaded({ products }: { products: ProductName[] }) {
     }, 250)
     return () => clearTimeout(timer)
     // The address says the whole view again whenever a part of it was chosen anew.
-  }, [account, product, branches, find, params])
+  }, [listed, account, product, branches, find, params])
 
   useEffect(() => {
     lookAt(product ? { account, product } : null)

@@ -9,14 +9,20 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 HEADERS = {
-    "accounts": "code,parent,kind,name,currency,time_zone,admin_email,billing_email",
-    "products": "code,name,vendor,measure,unit,family,requires,components,successor",
+    "accounts": "code,parent,kind,name,currency,time_zone,admin_email,billing_email,tax",
+    "products": "code,name,vendor,measure,unit,family,requires,components,successor,tax_class,idle",
     "lots": "reference,owner,product,quantity,first_day,last_day,unit_cost,currency,true_up,overcommit",
     "allocations": "account,product,reserve,cap,at_cap,burst,grace_days,first_day,last_day",
     "assignments": "account,product,subject,from,to",
     "storage": "account,product,category,at,bytes",
-    "rates": "seller,buyer,product,first_day,basis,aggregate,tier_mode,included,overage_price,minimum,fixed_fee,currency",
+    "rates": "seller,buyer,product,first_day,basis,aggregate,tier_mode,included,overage_price,minimum,fixed_fee,currency,"
+    "committed,fees,markup",
     "rate_tiers": "seller,buyer,product,first_day,from_quantity,unit_price",
+    "charges": "seller,buyer,reference,description,tax_class,quantity,unit_price,currency,first_day,last_day,every,fees",
+    "discounts": "seller,buyer,reference,product,percent,first_day,last_day,ceiling,currency",
+    "credits": "seller,buyer,reference,amount,currency,first_day,last_day",
+    "tax_rates": "seller,tax_class,first_day,percent",
+    "exchange_rates": "day,from,to,rate",
 }
 BEGIN = date(2026, 2, 20)
 DAYS = 75
@@ -26,7 +32,7 @@ class Maker:
     """Rows by file, written at the end."""
 
     def __init__(self, seed: int, accounts: int, shape: str, zone: str):
-        self.random = random.Random(seed)
+        self.random, self.beside = random.Random(seed), random.Random(f"beside {seed}")
         self.zone = ZoneInfo(zone)
         self.rows: dict[str, list[list[object]]] = {name: [] for name in HEADERS}
         self.codes = [f"A{number:03d}" if number % 7 else f"a-{number:03d}" for number in range(accounts)]
@@ -55,6 +61,7 @@ class Maker:
                     zone if kind == "operator" else "",
                     "",
                     "",
+                    self.beside.choice(["", "normal", "normal", "reverse_charge", "exempt"]),
                 ]
             )
 
@@ -79,7 +86,10 @@ class Maker:
             ("storage", "COLD"),
         ]:
             self.rows["products"].append(
-                [code, code.title(), "Vendor", measure, "GB" if measure == "storage" else measure, "", "", "", ""]
+                [
+                    *(code, code.title(), "Vendor", measure, "GB" if measure == "storage" else measure, "", "", "", ""),
+                    *(self.beside.choice(["", "standard", "reduced"]), self.beside.choice(["", "retained", "spread"])),
+                ]
             )
             owners = [self.codes[0]]
             if self.random.random() < 0.5:
@@ -91,6 +101,7 @@ class Maker:
                     self.allocation(account, code, account in owners)
             self.use(code, measure == "storage")
             self.prices(code)
+        self.beside_rates()
 
     def pool(self, owner: str, product: str, storage: bool) -> None:
         for number in range(self.random.randint(1, 3)):
@@ -113,7 +124,7 @@ class Maker:
                     self.day(first),
                     last,
                     cost,
-                    "EUR",
+                    self.beside.choice(["EUR", "EUR", "USD", ""]),
                     true_up,
                     overcommit,
                 ]
@@ -183,26 +194,84 @@ class Maker:
             for buyer in buyers[: self.random.randint(1, 2)]:
                 for first in self.random.sample([-60, -20, 9], self.random.randint(1, 2)):
                     day = self.day(first)
+                    markup = self.beside.choice(["", "", "", "12.5", "0"])
+                    basis = self.random.choice(["used", "held", "reserved"])
+                    aggregate = self.random.choice(["average", "peak", "p95"])
+                    mode = self.random.choice(["graduated", "volume"])
+                    included = self.random.choice(["", "1", "2.5"])
                     self.rows["rates"].append(
                         [
                             seller,
                             buyer,
                             product,
                             day,
-                            self.random.choice(["used", "held", "reserved"]),
-                            self.random.choice(["average", "peak", "p95"]),
-                            self.random.choice(["graduated", "volume"]),
-                            self.random.choice(["", "1", "2.5"]),
+                            basis,
+                            aggregate,
+                            "" if markup else mode,
+                            "" if markup else included,
                             self.random.choice(["", "4.9", "0.11"]),
                             self.random.choice(["", "", "12"]),
                             self.random.choice(["", "", "15.005"]),
                             self.random.choice(["", "EUR"]),
+                            self.beside.choice(["", "", "3", "8.5"]) if not markup else "",
+                            self.beside.choice(["", "whole", "by_day"]),
+                            markup,
                         ]
                     )
-                    for start in [0, *sorted(self.random.sample([1, 2, 5, 10], self.random.randint(0, 2)))]:
-                        self.rows["rate_tiers"].append(
-                            [seller, buyer, product, day, start, self.random.choice(["3.9", "0.0175", "22.4", "1"])]
-                        )
+                    tiers = [
+                        [seller, buyer, product, day, start, self.random.choice(["3.9", "0.0175", "22.4", "1"])]
+                        for start in [0, *sorted(self.random.sample([1, 2, 5, 10], self.random.randint(0, 2)))]
+                    ]
+                    self.rows["rate_tiers"].extend([] if markup else tiers)
+
+    def beside_rates(self) -> None:
+        """Charges, discounts, credits, tax and exchange rates."""
+        chance = self.beside
+        for seller in sorted({parent for parent in self.parents.values() if parent}):
+            for tax_class, percent in (("standard", "23"), ("standard", "21.5"), ("reduced", "6"), ("none", "0")):
+                if chance.random() < 0.8:
+                    self.rows["tax_rates"].append([seller, tax_class, self.day(chance.randint(-60, 60)), percent])
+        taken = set()
+        self.rows["tax_rates"] = [
+            row
+            for row in self.rows["tax_rates"]
+            if not (tuple(row[:3]) in taken or taken.add(tuple(row[:3])))  # type: ignore[func-returns-value]
+        ]
+        for buyer, seller in self.parents.items():
+            if seller is None or chance.random() < 0.3:
+                continue
+            for number in range(chance.randint(0, 3)):
+                first = chance.randint(-40, 40)
+                last = chance.choice(["", self.day(first + chance.randint(0, 50))])
+                what = [seller, buyer, f"C-{number}", "Set-up", chance.choice(["", "standard", "none"])]
+                price = chance.choice(["10", "0.335", "99.99", "0"])
+                how = [
+                    chance.choice(["", "2", "0.5"]),
+                    price,
+                    chance.choice(["", "", "EUR", "USD"]),
+                    self.day(first),
+                    last,
+                ]
+                self.rows["charges"].append(
+                    [*what, *how, chance.choice(["", "once", "month", "month"]), chance.choice(["", "by_day"])]
+                )
+            for number in range(chance.randint(0, 3)):
+                first = chance.randint(-60, 30)
+                last = chance.choice(["", self.day(first + chance.randint(5, 70))])
+                product = chance.choice(["", "", "SEAT", "BYTES"])
+                how = [chance.choice(["10", "33.333", "100"]), self.day(first), last]
+                limits = [chance.choice(["", "", "5", "40"]), chance.choice(["", "", "EUR"])]
+                self.rows["discounts"].append([seller, buyer, f"D-{number}", product, *how, *limits])
+            for number in range(chance.randint(0, 2)):
+                first = chance.randint(-60, 30)
+                last = chance.choice(["", self.day(first + chance.randint(5, 70))])
+                amount = chance.choice(["0", "7", "50", "1000"])
+                currency = chance.choice(["", "", "EUR"])
+                self.rows["credits"].append([seller, buyer, f"G-{number}", amount, currency, self.day(first), last])
+        for of, into, rate in (("EUR", "USD", "1.0825"), ("USD", "EUR", "0.93"), ("EUR", "JPY", "161.37")):
+            for first in sorted(chance.sample(range(-70, 60), 4)):
+                self.rows["exchange_rates"].append([self.day(first), of, into, rate])
+        self.rows["exchange_rates"].append([self.day(-200), "USD", "JPY", "149.5"])
 
     def write(self, folder: Path) -> Path:
         folder.mkdir(parents=True, exist_ok=True)

@@ -30,6 +30,7 @@ def half_up(value: Fraction, step: Fraction) -> Fraction:
 
 
 MICRO = Fraction(1, 10**6)
+DECIMALS = {"JPY": 0}
 GRAINS = {"storage": 1000}
 
 
@@ -322,7 +323,7 @@ class Reference:
         ]
         if not rates or self.pool(buyer, product) in (None, buyer):
             return []
-        rate = max(rates, key=lambda row: (row["buyer"] != "", row["first_day"]))
+        rate = self.rate_of(rates)
         tiers = sorted(
             (Fraction(row["from_quantity"]), Fraction(row["unit_price"]))
             for row in self.data["rate_tiers"]
@@ -335,7 +336,8 @@ class Reference:
             if buyer in self.up(code) and self.pool(code, product) == self.pool(buyer, product)
         ]
         days = sorted({on for on, _ in read})
-        if not any(read[on, buyer]["row"] or read[on, buyer]["held"] > 0 for on in days):
+        committed = rate["buyer"] and rate.get("committed")
+        if not committed and not any(read[on, buyer]["row"] or read[on, buyer]["held"] > 0 for on in days):
             return []
         per = self.per_unit(product)
         quantities: list[tuple[int, int]] = []
@@ -365,9 +367,14 @@ class Reference:
             value = ordered[rank - 1]
         Q = half_up(value / per, MICRO)
         V = half_up(Fraction(excesses, length) / per, MICRO)
-        chargeable = max(Fraction(0), Q - Fraction(rate["included"] or 0))
+        least = Fraction(rate.get("committed") or 0)
+        chargeable = max(Fraction(0), Q - Fraction(rate["included"] or 0), least)
         amount = Fraction(0)
-        if rate["tier_mode"] == "volume":
+        cost: Fraction | None = None
+        if rate.get("markup"):
+            cost = self.cost_of(buyer, product, first, last, self.currency_of(rate))
+            amount = (cost or Fraction(0)) * (100 + Fraction(rate["markup"])) / 100
+        elif rate["tier_mode"] == "volume":
             amount = chargeable * [price for start, price in tiers if start <= chargeable][-1]
         else:
             for place, (start, price) in enumerate(tiers):
@@ -376,7 +383,14 @@ class Reference:
                 if part > 0:
                     amount += part * price
         amount += V * Fraction(rate["overage_price"] or 0)
-        amount = max(amount, Fraction(rate["minimum"] or 0)) + Fraction(rate["fixed_fee"] or 0)
+        part_of_month = Fraction(1)
+        if rate.get("fees") == "by_day":
+            there = sum(1 for on in days if read[on, buyer]["row"] or read[on, buyer]["held"] > 0)
+            part_of_month = Fraction(there, (last - first).days + 1)
+        amount = max(amount, Fraction(rate["minimum"] or 0) * part_of_month)
+        amount += Fraction(rate["fixed_fee"] or 0) * part_of_month
+        if rate.get("markup") and cost is None:
+            amount = Fraction(0)
         minor = int(half_up(amount, Fraction(1, 10**decimals)) * 10**decimals)
         weights = [
             sum(
@@ -395,6 +409,63 @@ class Reference:
         return rows
 
     @staticmethod
+    def rate_of(rates: list[Row]) -> Row:
+        return max(rates, key=lambda row: (row["buyer"] != "", row["first_day"]))
+
+    def currency_of(self, row: Row) -> str:
+        """A row's currency, or its seller's, or that of the nearest above."""
+        return row["currency"] or next(
+            found for code in self.up(row["seller"]) if (found := self.accounts[code]["currency"])
+        )
+
+    def worth(self, of: str, into: str, last: date) -> Fraction | None:
+        if of == into:
+            return Fraction(1)
+        best: tuple[str, int, Fraction] | None = None
+        for row in self.data.get("exchange_rates", []):
+            if date.fromisoformat(row["day"]) <= last:
+                if (row["from"], row["to"]) == (of, into):
+                    best = max(best or ("", 0, Fraction(0)), (row["day"], 1, Fraction(row["rate"])))
+                elif (row["from"], row["to"]) == (into, of):
+                    best = max(best or ("", 0, Fraction(0)), (row["day"], 0, 1 / Fraction(row["rate"])))
+        return best[2] if best else None
+
+    def cost_of(self, buyer: str, product: str, first: date, last: date, into: str) -> Fraction | None:
+        """What a buyer's product cost its seller, unrounded, in a currency."""
+        seller = self.parent[buyer]
+        assert seller is not None
+        spent: list[tuple[str, Fraction]] = []
+        if (seller, product) in self.owners:
+            for owner, account, _, minor, currency in self.costs(product, first, last):
+                if (owner, account) == (seller, buyer):
+                    spent.append((currency, Fraction(minor, 10 ** DECIMALS.get(currency, 2))))
+        else:
+            currency = self.line_currency(seller, product, first)
+            rows = self.line(seller, product, first, last, DECIMALS.get(currency, 2)) if currency else []
+            if not rows:
+                return None
+            inside = sum(row[4] for row in rows if row[1] and buyer in self.up(row[1]))
+            spent.append((currency, Fraction(inside, 10 ** DECIMALS.get(currency, 2))))
+        total = Fraction(0)
+        for currency, amount in spent:
+            worth = self.worth(currency, into, last)
+            if amount and worth is None:
+                return None
+            total += amount * (worth or 0)
+        return total
+
+    def line_currency(self, buyer: str, product: str, first: date) -> str:
+        rates = [
+            row
+            for row in self.data.get("rates", [])
+            if row["seller"] == self.parent[buyer]
+            and row["product"] == product
+            and row["buyer"] in ("", buyer)
+            and date.fromisoformat(row["first_day"]) <= first
+        ]
+        return self.currency_of(self.rate_of(rates)) if rates else ""
+
+    @staticmethod
     def share(minor: int, weights: list[int]) -> list[int]:
         whole = sum(weights)
         exact = [Fraction(minor * weight, whole) for weight in weights]
@@ -405,35 +476,56 @@ class Reference:
         return parts
 
     def costs(
-        self, product: str, first: date, last: date, spread: bool = False
+        self, product: str, first: date, last: date, spread: bool | None = None
+    ) -> list[tuple[str, str, Fraction, int, str]]:
+        """Owner, account, quantity, cost in minor units and currency; idle by the product's choice if not said."""
+        if spread is None:
+            choice = next(row for row in self.data["products"] if row["code"] == product)
+            spread = choice.get("idle") == "spread"
+        lots = [
+            (row["currency"] or self.currency_of({**row, "seller": row["owner"]}), row) for row in self.data["lots"]
+        ]
+        pairs = {(row["owner"], currency) for currency, row in lots if row["product"] == product}
+        return [
+            (*each, currency)
+            for owner in [code for code in self.order if (code, product) in self.owners]
+            for currency in sorted(currency for of, currency in pairs if of == owner)
+            for each in self._costs(
+                product, first, last, spread, owner, [row for of, row in lots if of == currency], currency
+            )
+        ]
+
+    def _costs(
+        self, product: str, first: date, last: date, spread: bool, owner: str, lots: list[Row], currency: str
     ) -> list[tuple[str, str, Fraction, int]]:
         read = self.readings(product, first, last)
         days = sorted({on for on, _ in read})
-        result = []
-        for owner in [code for code in self.order if (code, product) in self.owners]:
-            cost = Fraction(0)
-            for row in self.data["lots"]:
-                if (row["owner"], row["product"]) != (owner, product):
-                    continue
-                covered = sum(
-                    1
-                    for on in days
-                    if day(row["first_day"]) <= on and (not row["last_day"] or on <= day(row["last_day"]))  # type: ignore[operator]
-                )
-                cost += Fraction(row["quantity"]) * Fraction(row["unit_cost"]) * Fraction(covered, len(days))
-            minor = int(half_up(cost, Fraction(1, 100)) * 100)
-            length = sum(read[on, owner]["seconds"] for on in days)
-            named = [(owner, sum(read[on, owner]["own"] for on in days))]
-            for code in self.children[owner]:
-                if self.pool(code, product) == owner:
-                    named.append((code, sum(read[on, code]["held"] for on in days)))
-            if not spread:
-                named.append(("idle", max(0, sum(read[on, owner]["supply"] for on in days) - sum(w for _, w in named))))
-            weights = [weight for _, weight in named]
-            parts = self.share(minor, weights) if any(weights) else [minor] + [0] * (len(named) - 1)
-            per = self.per_unit(product)
-            result.extend(
-                (owner, name, half_up(Fraction(weight, length) / per, MICRO), part)
-                for (name, weight), part in zip(named, parts, strict=True)
+        result: list[tuple[str, str, Fraction, int]] = []
+        whole = 10 ** DECIMALS.get(currency, 2)
+        cost = Fraction(0)
+        for row in lots:
+            if (row["owner"], row["product"]) != (owner, product):
+                continue
+            covered = sum(
+                1
+                for on in days
+                if day(row["first_day"]) <= on and (not row["last_day"] or on <= day(row["last_day"]))  # type: ignore[operator]
             )
+            cost += Fraction(row["quantity"]) * Fraction(row["unit_cost"]) * Fraction(covered, len(days))
+        minor = int(half_up(cost, Fraction(1, whole)) * whole)
+        length = sum(read[on, owner]["seconds"] for on in days)
+        named = [(owner, sum(read[on, owner]["own"] for on in days))]
+        for code in self.children[owner]:
+            if self.pool(code, product) == owner:
+                named.append((code, sum(read[on, code]["held"] for on in days)))
+        if not spread:
+            named.append(("idle", max(0, sum(read[on, owner]["supply"] for on in days) - sum(w for _, w in named))))
+        weights = [weight for _, weight in named]
+        parts = self.share(minor, weights) if any(weights) else [minor] + [0] * (len(named) - 1)
+        per = self.per_unit(product)
+        result.extend(
+            (owner, name, half_up(Fraction(weight, length) / per, MICRO), part)
+            for (name, weight), part in zip(named, parts, strict=True)
+        )
+
         return result

@@ -9,6 +9,7 @@ import subprocess
 import sys
 from collections.abc import Callable
 from datetime import datetime
+from decimal import Decimal
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -32,14 +33,18 @@ from fair_ladle.app.pools import service as pools
 from fair_ladle.app.setup import usecases as setup
 from fair_ladle.app.sign_in import delegating
 from fair_ladle.app.sign_in import usecases as sign_in
+from fair_ladle.app.statements import closing
 from fair_ladle.app.statements import usecases as statements
 from fair_ladle.app.statements.billing import BillingPeriod, parse_month
+from fair_ladle.app.statements.ledger import Statement
 from fair_ladle.app.statements.months import read_month
 from fair_ladle.cli.output import show, to_people
 from fair_ladle.cli.reporting import device, session
 from fair_ladle.connectors.sheets_in import Unreadable, read_source
+from fair_ladle.core.costing import currencies_of
 from fair_ladle.core.quantities import to_grains, to_units, units_to_micro
 from fair_ladle.core.settling import NO_LIMIT
+from fair_ladle.core.statement_lines import Kind
 from fair_ladle.demo.load import NotADemo, prepare
 
 app = typer.Typer(
@@ -266,10 +271,13 @@ def readings(product: ProductCode, month: Month, as_csv: Csv = False) -> None:
 
 @app.command()
 def statement(buyer: Annotated[str, typer.Option("--buyer")], month: Month, as_csv: Csv = False) -> None:
-    """A buyer's statement: every line, and whose it is."""
+    """A buyer's statements: every line, and whose it is; as charged where the month is closed."""
 
     def rows(tx: Any) -> list[tuple[Any, ...]]:
-        _, found = statements.statement(tx, COMMAND_LINE, buyer, month)
+        _, found = statements.statements(tx, COMMAND_LINE, buyer, month)
+        return [row for each in found for row in of_statement(each)]
+
+    def of_statement(found: Statement) -> list[tuple[Any, ...]]:
         lines: list[tuple[Any, ...]] = []
         for line in found.lines:
             shared = (found.seller, found.buyer, line.product.code)
@@ -282,6 +290,7 @@ def statement(buyer: Annotated[str, typer.Option("--buyer")], month: Month, as_c
                     f"{line.charge.overage_quantity:f}",
                     f"{line.charge.amount:f}",
                     line.currency,
+                    Kind.USAGE.value,
                 )
             )
             lines.extend(
@@ -293,16 +302,42 @@ def statement(buyer: Annotated[str, typer.Option("--buyer")], month: Month, as_c
                     None,
                     f"{share.amount:f}",
                     line.currency,
+                    Kind.USAGE.value,
                 )
                 for share in line.shares
             )
+        quantities = {each.reference: f"{each.quantity:f}" for each in found.charges}
+        for kind, reference, by_percent in found.amounts():
+            if kind is not Kind.USAGE:
+                quantity = quantities.get(reference) if kind is Kind.CHARGE else None
+                amount = f"{sum(by_percent.values(), Decimal(0)):f}"
+                shown = (reference, None, None, quantity, None, amount, found.currency, kind.value)
+                lines.append((found.seller, found.buyer, *shown))
         return lines
 
-    show(
-        ("seller", "buyer", "product", "account", "basis", "quantity", "overage_quantity", "amount", "currency"),
-        run(rows),
-        as_csv,
-    )
+    columns = "seller buyer product account basis quantity overage_quantity amount currency kind"
+    show(tuple(columns.split()), run(rows), as_csv)
+
+
+@app.command()
+def close(
+    seller: Annotated[str, typer.Option("--seller", help="The seller's code.")],
+    month: Month,
+    as_csv: Csv = False,
+    reason: Annotated[
+        str, typer.Option("--reason", help="Why what was found and does not block may pass.")
+    ] = "closed on the command line",
+) -> None:
+    """Close a seller's month: number its statements, and keep them for good; or say what stands in the way."""
+    database = open_database()
+    prepared = database.snapshot(closing.prepare, COMMAND_LINE, seller, month)
+    for finding in prepared.findings:
+        to_people.print(escape(finding.says), style="red" if finding.blocks else "yellow", soft_wrap=True)
+    if prepared.blocking:
+        raise typer_exit(f"{prepared.first:%B %Y} of {seller} is not closed.")
+    closed = database.run(closing.close, COMMAND_LINE, prepared, reason)
+    rows = [(each.seller, each.buyer, each.number, f"{each.total:f}", each.currency) for each in closed]
+    show(("seller", "buyer", "number", "total", "currency"), rows, as_csv)
 
 
 @app.command()
@@ -310,17 +345,18 @@ def costs(
     product: ProductCode,
     month: Month,
     as_csv: Csv = False,
-    idle: Annotated[str, typer.Option("--idle", help="retained or spread.")] = "retained",
+    idle: Annotated[str, typer.Option("--idle", help="retained or spread; the product's choice if not said.")] = "",
 ) -> None:
     """What the product's pools cost, and who bears it."""
 
     def rows(tx: Any) -> list[tuple[Any, ...]]:
-        if idle not in ("retained", "spread"):
+        if idle not in ("", "retained", "spread"):
             raise invalid(f"--idle {idle!r}: retained or spread.")
         first, last = parse_month(month)
         wanted = pools.product(tx, product)
+        spreads = idle == "spread" or (idle == "" and wanted.spreads_idle)
         period = BillingPeriod(tx, first, last, [wanted])
-        read = period.months[product]
+        read = period.month(product)
         lines: list[tuple[str, ...]] = []
         for pool in sorted(
             read.pools, key=lambda pool: int(period.accounts.tree.depth_first[period.accounts.row_of_id[pool.owner_id]])
@@ -332,9 +368,10 @@ def costs(
                     bearer.account or "idle",
                     f"{units_to_micro(bearer.weight, read.seconds, wanted.per_unit):f}",
                     f"{bearer.cost:f}",
-                    pool.currency,
+                    currency,
                 )
-                for bearer in period.bearers(read, pool, idle == "spread")
+                for currency in currencies_of(pool.lots)
+                for bearer in period.bearers(read, pool, currency, spreads)
             )
         return lines
 

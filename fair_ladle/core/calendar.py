@@ -63,6 +63,11 @@ def local_day(at: datetime, zone: ZoneInfo) -> date:
     return at.astimezone(zone).date()
 
 
+def month_after(first: date) -> date:
+    """The first day of the month after."""
+    return (first.replace(day=28) + timedelta(days=4)).replace(day=1)
+
+
 def month_before(first: date) -> date:
     """The first day of the month before."""
     return (first - timedelta(days=1)).replace(day=1)

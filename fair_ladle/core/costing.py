@@ -24,6 +24,7 @@ class Lot:
     unit_cost: Decimal
     true_up: int = 0
     overcommit: int | None = None
+    currency: str = ""
 
     def covers(self, day: date) -> bool:
         """Whether the lot counts on a day."""
@@ -38,6 +39,11 @@ def supply_on(lots: Sequence[Lot], day: date) -> Supply[int]:
         sum(lot.true_up for lot in covering),
         max((lot.overcommit for lot in covering if lot.overcommit is not None), default=100),
     )
+
+
+def currencies_of(lots: Sequence[Lot]) -> list[str]:
+    """The currencies in which a pool is bought: its cost is summed, rounded and shared for each by itself."""
+    return sorted({lot.currency for lot in lots})
 
 
 def pool_cost(lots: Sequence[Lot], first: date, last: date, decimals: int) -> Decimal:

@@ -9,7 +9,7 @@ from decimal import Decimal, localcontext
 from enum import StrEnum
 from fractions import Fraction
 
-from fair_ladle.core.quantities import half_up, units_to_micro
+from fair_ladle.core.quantities import half_up_exactly, units_to_micro
 from fair_ladle.core.sharing import largest_remainder
 
 
@@ -36,6 +36,13 @@ class TierMode(StrEnum):
     VOLUME = "volume"
 
 
+class Fees(StrEnum):
+    """Whether a minimum, a fixed fee or a charge counts whole, or by the days of the period it stands for."""
+
+    WHOLE = "whole"
+    BY_DAY = "by_day"
+
+
 @dataclass(frozen=True)
 class Tier:
     """A price per unit from a quantity on."""
@@ -46,7 +53,11 @@ class Tier:
 
 @dataclass(frozen=True)
 class Rate:
-    """How a seller prices one product, for one buyer or (buyer None) for all."""
+    """How a seller prices one product, for one buyer or (buyer None) for all.
+
+    ``committed`` units are charged at least. ``markup`` is percent on what the product cost the seller: such a rate has
+    no tiers, nothing included and nothing committed.
+    """
 
     seller: str
     buyer: str | None
@@ -61,6 +72,14 @@ class Rate:
     minimum: Decimal | None = None
     fixed_fee: Decimal | None = None
     currency: str | None = None
+    committed: Decimal | None = None
+    fees: Fees = Fees.WHOLE
+    markup: Decimal | None = None
+
+    @property
+    def charges_anyway(self) -> bool:
+        """Whether the buyer has a line even without an allocation and with nothing held: it has committed itself."""
+        return self.buyer is not None and self.committed is not None
 
 
 def rate_for(rates: Sequence[Rate], seller: str, buyer: str, product: str, first_day: date) -> Rate | None:
@@ -80,7 +99,8 @@ def rate_for(rates: Sequence[Rate], seller: str, buyer: str, product: str, first
 class BuyerDay:
     """A buyer's figures of one day in grain-seconds: load, held, reserve, Σ own of its branch, and its cap.
 
-    ``overage_cap`` is the cap where that day's policy is overage, else None.
+    ``overage_cap`` is the cap where that day's policy is overage, else None; ``counts`` says whether the buyer had an
+    allocation or held anything.
     """
 
     seconds: int
@@ -89,6 +109,7 @@ class BuyerDay:
     reserve: int
     used: int
     overage_cap: int | None
+    counts: bool = True
 
 
 @dataclass(frozen=True)
@@ -103,7 +124,11 @@ class Slice:
 
 @dataclass(frozen=True)
 class Charge:
-    """How a line came about, step by step; ``amount`` is what is owed, rounded once."""
+    """How a line came about, step by step; ``amount`` is what is owed, rounded once.
+
+    Where the rate is a markup, ``cost`` is what the product cost the seller, in the line's currency. Minimum and fixed
+    fee count ``fee_days`` of ``period_days``.
+    """
 
     quantity: Decimal
     overage_quantity: Decimal
@@ -114,6 +139,10 @@ class Charge:
     minimum_applied: bool
     fixed_fee: Decimal
     amount: Decimal
+    committed: Decimal | None = None
+    cost: Decimal | None = None
+    fee_days: int = 1
+    period_days: int = 1
 
 
 def day_quantity(rate: Rate, day: BuyerDay) -> tuple[int, int]:
@@ -152,8 +181,19 @@ def tier_slices(tiers: Sequence[Tier], mode: TierMode, quantity: Decimal) -> tup
     return tuple(slices)
 
 
-def charge(rate: Rate, days: Sequence[BuyerDay], per_unit: int, decimals: int) -> Charge:
-    """The buyer's charge for a period; ``per_unit`` grains a unit, ``decimals`` of the currency."""
+def charge(
+    rate: Rate,
+    days: Sequence[BuyerDay],
+    per_unit: int,
+    decimals: int,
+    period_days: int,
+    cost: Fraction | None = None,
+) -> Charge:
+    """The buyer's charge for a period of so many days, of which ``days`` have been read.
+
+    ``per_unit`` grains a unit, ``decimals`` of the currency, ``cost`` what the product cost the seller, in the line's
+    currency: of a markup, None where that is not known, and the line is 0 then.
+    """
     with localcontext(prec=80):
         parts = [day_quantity(rate, day) for day in days]
         counted = [
@@ -162,14 +202,39 @@ def charge(rate: Rate, days: Sequence[BuyerDay], per_unit: int, decimals: int) -
         ]
         quantity = _aggregate(rate.aggregate, counted, per_unit)
         past_cap = units_to_micro(sum(v for _, v in parts), sum(day.seconds for day in days), per_unit)
-        chargeable = max(Decimal(0), quantity - rate.included)
-        slices = tier_slices(rate.tiers, rate.tier_mode, chargeable)
+        slices: tuple[Slice, ...] = ()
+        if rate.markup is None:
+            chargeable = max(Decimal(0), quantity - rate.included, rate.committed or Decimal(0))
+            slices = tier_slices(rate.tiers, rate.tier_mode, chargeable)
+            amount = Fraction(sum((each.amount for each in slices), Decimal(0)))
+        else:
+            chargeable = quantity
+            amount = (cost or Fraction(0)) * (1 + Fraction(rate.markup) / 100)
         overage_amount = past_cap * (rate.overage_price or 0)
-        amount = sum((each.amount for each in slices), Decimal(0)) + overage_amount
-        raised = rate.minimum is not None and amount < rate.minimum
+        amount += Fraction(overage_amount)
+        fee_days = sum(day.counts for day in days) if rate.fees is Fees.BY_DAY else period_days
+        standing = Fraction(fee_days, period_days)
+        least = Fraction(rate.minimum or 0) * standing
+        raised = amount < least
         fixed_fee = rate.fixed_fee or Decimal(0)
-        amount = half_up((rate.minimum if raised and rate.minimum else amount) + fixed_fee, decimals)
-        return Charge(quantity, past_cap, rate.included, chargeable, slices, overage_amount, raised, fixed_fee, amount)
+        owed = max(amount, least) + Fraction(fixed_fee) * standing
+        if rate.markup is not None and cost is None:
+            owed, raised = Fraction(0), False
+        return Charge(
+            quantity,
+            past_cap,
+            rate.included,
+            chargeable,
+            slices,
+            overage_amount,
+            raised,
+            fixed_fee,
+            half_up_exactly(owed, decimals),
+            rate.committed,
+            None if cost is None else half_up_exactly(cost, 6),
+            fee_days,
+            period_days,
+        )
 
 
 def apportion(amount: Decimal, weights: Sequence[int], decimals: int) -> list[Decimal] | None:

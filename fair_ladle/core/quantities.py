@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from decimal import ROUND_HALF_UP, Decimal
+from fractions import Fraction
 
 STORAGE = "storage"
 BYTES_PER_GRAIN = 10**6
@@ -43,6 +44,18 @@ def units_to_micro(numerator: int, denominator: int, per_unit: int) -> Decimal:
 def half_up(amount: Decimal, decimals: int) -> Decimal:
     """Rounded once, half up, to so many decimals."""
     return amount.quantize(Decimal(1).scaleb(-decimals), rounding=ROUND_HALF_UP)
+
+
+def short(number: Decimal) -> Decimal:
+    """A decimal without trailing zeros or an exponent above 0."""
+    return number.normalize() + Decimal(0)
+
+
+def half_up_exactly(amount: Fraction, decimals: int) -> Decimal:
+    """An exact amount rounded once to so many decimals, halves away from zero."""
+    top, bottom = (abs(amount) * 10**decimals).as_integer_ratio()
+    minor = (2 * top + bottom) // (2 * bottom)
+    return Decimal(-minor if amount < 0 else minor).scaleb(-decimals)
 
 
 def plain(number: Decimal) -> str:

@@ -77,7 +77,8 @@ def figures(database: Database, account: str) -> dict[str, tuple[int, int, bool]
 
 
 def total(database: Database, buyer: str, month: str) -> Decimal:
-    return database.run(statements.statement_view, COMMAND_LINE, buyer, month).statement.total
+    sheets = database.run(statements.statement_view, COMMAND_LINE, buyer, month).sheets
+    return sum((each.statement.total for each in sheets), Decimal(0))
 
 
 def test_a_suspended_account_keeps_what_it_has_and_takes_nothing_new(demo: Database) -> None:
@@ -113,8 +114,8 @@ def test_days_of_a_suspension_are_charged_or_not_as_was_chosen(demo: Database, c
     demo.clock.shift += timedelta(days=30)
     view = demo.run(statements.statement_view, COMMAND_LINE, "TERN", "2026-12")
     assert view.notes == ([] if charged else ["Suspended on 4 days that are not charged."])
-    for line in view.lines:
-        days = view.period.months[line.line.product.code].buyer_days("TERN")
+    for line in view.sheets[0].lines:
+        days = view.period.month(line.line.product.code).buyer_days("TERN")
         assert days is not None and len(days) == 31
         nothing = [number for number, day in enumerate(days) if not (day.load or day.held or day.reserve)]
         assert nothing == ([] if charged else [3, 4, 5, 6]), line.line.product.code

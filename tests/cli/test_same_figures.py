@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+from collections import Counter
 from collections.abc import Iterator
 from datetime import UTC, date, datetime
 from decimal import Decimal
@@ -17,7 +18,8 @@ from fair_ladle.app.plumbing.database import Database
 from fair_ladle.cli import commands
 from tests import odd_intake
 from tests.conftest import INTAKE
-from tests.reference import Reference
+from tests.reference import DECIMALS
+from tests.reference_statements import Statements
 
 CASES = [
     ("the demo's intake", None, 0, "", "", "2026-10", "2026-11-24T12:00:00+00:00"),
@@ -31,13 +33,13 @@ CASES = [
 @pytest.fixture(scope="module", params=CASES, ids=lambda case: case[0])
 def case(
     request: pytest.FixtureRequest, new_database: Any, tmp_path_factory: pytest.TempPathFactory
-) -> Iterator[tuple[Reference, str, str]]:
+) -> Iterator[tuple[Statements, str, str]]:
     name, seed, accounts, shape, zone, month, at = request.param
     folder = INTAKE if seed is None else odd_intake.write(tmp_path_factory.mktemp(shape), seed, accounts, shape, zone)
     database: Database = new_database()
     commands.open_database, kept = (lambda: database), commands.open_database  # type: ignore[assignment]
     run("import", str(folder))
-    yield Reference(folder), month, at
+    yield Statements(folder), month, at
     commands.open_database = kept
 
 
@@ -52,7 +54,7 @@ def period(month: str) -> tuple[date, date]:
     return first, date.fromordinal(date(first.year + first.month // 12, first.month % 12 + 1, 1).toordinal() - 1)
 
 
-def test_positions(case: tuple[Reference, str, str]) -> None:
+def test_positions(case: tuple[Statements, str, str]) -> None:
     reference, _, at = case
     for product in reference.measure:
         per = reference.per_unit(product)
@@ -67,7 +69,7 @@ def test_positions(case: tuple[Reference, str, str]) -> None:
             assert (row["bound_by"], row["state"]) == (figures["bound_by"], figures["state"]), (product, code)
 
 
-def test_readings(case: tuple[Reference, str, str]) -> None:
+def test_readings(case: tuple[Statements, str, str]) -> None:
     reference, month, _ = case
     for product in reference.measure:
         per = reference.per_unit(product)
@@ -83,36 +85,46 @@ def test_readings(case: tuple[Reference, str, str]) -> None:
                 assert abs(Fraction(found[key][name]) - exact) <= Fraction(1, 2 * 10**6), (product, key, name)
 
 
-def test_statements(case: tuple[Reference, str, str]) -> None:
+def test_statements(case: tuple[Statements, str, str]) -> None:
     reference, month, _ = case
-    lines = 0
+    kinds: Counter[str] = Counter()
     for buyer in reference.order[1:]:
         found = run("statement", "--buyer", buyer, "--month", month)
-        places = {row["product"]: 0 if row["currency"] == "JPY" else 2 for row in found}
-        wanted = []
-        for product in sorted(reference.measure):
-            wanted.extend(reference.line(buyer, product, *period(month), places.get(product, 2)))
-        assert [(row["product"], row["account"]) for row in found] == [(row[0], row[1]) for row in wanted], buyer
-        for row, (product, _, quantity, past_cap, minor) in zip(found, wanted, strict=True):
+        wanted = reference.month(buyer, period(month)[0])
+        usage = [row for row in found if row["kind"] == "usage"]
+        lines = [row for _, rows in sorted(wanted.lines.items()) for row in rows]
+        assert [(row["product"], row["account"]) for row in usage] == [(row[0], row[1]) for row in lines], buyer
+        for row, (product, _, quantity, past_cap, minor) in zip(usage, lines, strict=True):
             assert Fraction(row["quantity"]) == quantity, (buyer, product)
-            assert Decimal(row["amount"]).scaleb(places[product]) == minor, (buyer, product, row)
+            assert in_minor(row) == minor, (buyer, product, row)
             if past_cap is not None:
                 assert Fraction(row["overage_quantity"]) == past_cap
-                lines += 1
-    assert lines > 10
+        told = {(row["currency"], row["kind"], row["product"]): in_minor(row) for row in found if not row["account"]}
+        assert told == {(of, *key): amount for of, rows in wanted.rows.items() for key, amount in rows.items()}, buyer
+        kinds.update(row["kind"] for row in found if not row["account"])
+    assert kinds["usage"] > 10
+    if "charges" in reference.data:
+        assert min(kinds[kind] for kind in ("charge", "discount", "credit", "tax")) > 0, kinds
 
 
-@pytest.mark.parametrize("idle", ["retained", "spread"])
-def test_costs(case: tuple[Reference, str, str], idle: str) -> None:
+def in_minor(row: dict[str, str]) -> int:
+    return int(Decimal(row["amount"]).scaleb(DECIMALS.get(row["currency"], 2)))
+
+
+@pytest.mark.parametrize("idle", ["", "retained", "spread"])
+def test_costs(case: tuple[Statements, str, str], idle: str) -> None:
     reference, month, _ = case
     for product in reference.measure:
         found = [
-            (row["owner"], row["account"], Fraction(row["held_quantity"]), int(Decimal(row["cost"]).scaleb(2)))
+            (
+                *(row["owner"], row["account"], Fraction(row["held_quantity"])),
+                *(in_minor({"amount": row["cost"], **row}), row["currency"]),
+            )
             for row in run("costs", "--product", product, "--month", month, "--idle", idle)
         ]
-        assert found == reference.costs(product, *period(month), spread=idle == "spread")
+        assert found == reference.costs(product, *period(month), spread=idle == "spread" if idle else None)
 
 
-def test_a_second_import_changes_nothing(case: tuple[Reference, str, str]) -> None:
+def test_a_second_import_changes_nothing(case: tuple[Statements, str, str]) -> None:
     for row in run("import", str(case[0].folder)):
         assert (row["created"], row["changed"]) == ("0", "0"), row

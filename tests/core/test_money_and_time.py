@@ -99,7 +99,7 @@ CHARGES = [
 def test_what_a_buyer_is_charged(
     what: str, terms: Rate, days: list[BuyerDay], quantity: str, past_cap: str, amount: str
 ) -> None:
-    found = charge(terms, days, per_unit=1, decimals=2)
+    found = charge(terms, days, per_unit=1, decimals=2, period_days=31)
     assert (found.quantity, found.overage_quantity, str(found.amount)) == (Decimal(quantity), Decimal(past_cap), amount)
 
 

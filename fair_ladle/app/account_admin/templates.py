@@ -125,6 +125,9 @@ def _rates_of(tx: Transaction, accounts: accounts_service.Accounts, row: int) ->
                 "minimum": rate.minimum,
                 "fixed_fee": rate.fixed_fee,
                 "currency": rate.currency,
+                "committed": rate.committed,
+                "fees": rate.fees.value,
+                "markup": rate.markup,
                 "tiers": [{"from_quantity": tier.from_quantity, "unit_price": tier.unit_price} for tier in rate.tiers],
             }
         )

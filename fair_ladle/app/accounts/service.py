@@ -48,6 +48,7 @@ class AccountFacts:
     status_since: date | None = None
     path: str = ""
     unallocated: str = "free"
+    tax: str = "normal"
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ from fair_ladle.app.assignments.eligibility import RESERVED
 from fair_ladle.app.data_import.reading import Intake, Parsed
 from fair_ladle.app.people.filters import clause
 from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.core.allocations import AtCap, Version, overlaps
 from fair_ladle.core.quantities import MOST_GRAINS, STORAGE, to_grains
 
@@ -25,12 +26,24 @@ class There:
     parents: dict[str, str | None]
     currencies: dict[str, str | None]
     measures: dict[str, str]
-    owners: dict[tuple[str, str], set[str]]
-    """Currencies of the lots by (owner, product)."""
+    owners: frozenset[tuple[str, str]]
+    """Who owns a pool of which product."""
     versions: dict[tuple[str, str], list[Version]]
     usernames: frozenset[str]
     group_codes: frozenset[str]
     rate_keys: frozenset[Key]
+    markup_keys: frozenset[Key]
+    """Those of them that are a markup."""
+
+
+OF_BUYER = ("charges", "discounts", "credits")
+"""The tables of what one buyer is charged, or gets off."""
+
+NO_CURRENCY = "a currency, since no account above has one"
+
+
+def _rate_key(row: dict[str, Any]) -> Key:
+    return (row["seller"], row["buyer"], row["product"], row["first_day"])
 
 
 class Checks:
@@ -70,6 +83,9 @@ class Checks:
             self.group_rules_readable,
             self.groups_not_in_themselves,
             self.tiers_sound,
+            self.markups_sound,
+            self.buyers_below_sellers,
+            self.money_sound,
             self.days_in_order,
         ):
             rule()
@@ -88,6 +104,9 @@ class Checks:
             "assignments": lambda r: (r["account"], r["product"], r["subject"], r["from"]),
             "rates": lambda r: (r["seller"], r["buyer"], r["product"], r["first_day"]),
             "rate_tiers": lambda r: (r["seller"], r["buyer"], r["product"], r["first_day"], r["from_quantity"]),
+            **dict.fromkeys(OF_BUYER, lambda r: (r["seller"], r["buyer"], r["reference"])),
+            "tax_rates": lambda r: (r["seller"], r["tax_class"], r["first_day"]),
+            "exchange_rates": lambda r: (r["day"], r["from"], r["to"]),
         }
         for table, key in keys.items():
             seen: dict[Key, int] = {}
@@ -111,6 +130,8 @@ class Checks:
             "storage": ("account",),
             "rates": ("seller", "buyer"),
             "rate_tiers": ("seller", "buyer"),
+            **dict.fromkeys(OF_BUYER, ("seller", "buyer")),
+            "tax_rates": ("seller",),
         }.items():
             self._known(
                 table,
@@ -123,7 +144,7 @@ class Checks:
         """Every product named anywhere exists."""
         if not self.products_known:
             return
-        for table in ("lots", "allocations", "assignments", "storage", "rates", "rate_tiers"):
+        for table in ("lots", "allocations", "assignments", "storage", "rates", "rate_tiers", "discounts"):
             self._known(
                 table,
                 ("product",),
@@ -220,10 +241,7 @@ class Checks:
     # pools
 
     def lots_sound(self) -> None:
-        """Whole grains; overcommit for storage only; one currency a pool."""
-        currencies: dict[tuple[str, str], set[str]] = defaultdict(set)
-        for pair, names in self.there.owners.items():
-            currencies[pair] |= names
+        """Whole grains; overcommit for storage only; a currency, the owner's where none is said."""
         for number, row in self.intake.table("lots"):
             self._grains("lots", number, row, ("quantity", "true_up"))
             if row["overcommit"] is not None and self.measures.get(row["product"], STORAGE) != STORAGE:
@@ -233,19 +251,7 @@ class Checks:
             if row["currency"] is None:
                 row["currency"] = self._currency(row["owner"])
             if row["currency"] is None:
-                self.intake.fault("lots", number, "currency", "nothing", "a currency, since no account above has one")
-                continue
-            there = currencies[row["owner"], row["product"]]
-            if there and row["currency"] not in there:
-                self.intake.fault(
-                    "lots",
-                    number,
-                    "currency",
-                    row["currency"],
-                    f"{', '.join(sorted(there))}, the currency of the pool's other lots",
-                )
-            else:
-                there.add(row["currency"])
+                self.intake.fault("lots", number, "currency", "nothing", NO_CURRENCY)
 
     def _currency(self, code: str | None) -> str | None:
         mine = {row["code"]: row["currency"] for _, row in self.intake.table("accounts")}
@@ -438,11 +444,8 @@ class Checks:
                     waiting.extend(inside(each))
 
     def tiers_sound(self) -> None:
-        """Every new rate has tiers, the first from 0; every tier has a rate."""
-
-        def key(row: dict[str, Any]) -> Key:
-            return (row["seller"], row["buyer"], row["product"], row["first_day"])
-
+        """Every new rate without a markup has tiers, the first from 0; every tier has a rate."""
+        key = _rate_key
         tiers: dict[Key, list[Parsed]] = defaultdict(list)
         for number, row in self.intake.table("rate_tiers"):
             tiers[key(row)].append((number, row))
@@ -450,7 +453,9 @@ class Checks:
         if "rate_tiers" not in self.intake.unreadable:
             for number, row in self.intake.table("rates"):
                 mine = tiers.get(key(row), [])
-                if not mine and key(row) not in self.there.rate_keys:
+                if row.get("markup") is not None:
+                    continue
+                if not mine and key(row) not in self.there.rate_keys - self.there.markup_keys:
                     self.intake.fault(
                         "rates", number, None, "no tiers", "at least one row in rate_tiers.csv, from_quantity 0"
                     )
@@ -473,9 +478,49 @@ class Checks:
                         "a row in rates.csv with the same seller, buyer, product and first_day",
                     )
 
+    def markups_sound(self) -> None:
+        """A rate that is a markup has no tiers, nothing included and nothing committed."""
+        markups = {_rate_key(row) for _, row in self.intake.table("rates") if row.get("markup") is not None}
+        for number, row in self.intake.table("rates"):
+            if _rate_key(row) in markups:
+                for column in ("included", "committed"):
+                    if row.get(column):
+                        self.intake.fault("rates", number, column, row[column], "nothing beside a markup")
+        replaced = {_rate_key(row) for _, row in self.intake.table("rates") if "markup" in row}
+        for number, row in self.intake.table("rate_tiers"):
+            if _rate_key(row) in markups | (self.there.markup_keys - replaced):
+                self.intake.fault(
+                    "rate_tiers", number, None, "tiers of a markup", "no tiers where the rate has a markup"
+                )
+
+    def buyers_below_sellers(self) -> None:
+        """Who is charged, or given something off, stands directly below who does it."""
+        for table in OF_BUYER:
+            for number, row in self.intake.table(table):
+                if row["buyer"] in self.parents and self.parents[row["buyer"]] != row["seller"]:
+                    expected = f"an account directly below {row['seller']}"
+                    self.intake.fault(table, number, "buyer", row["buyer"], expected)
+
+    def money_sound(self) -> None:
+        """Credits and ceilings are of a currency and no finer than its minor unit; a rate is between two currencies."""
+        for table in OF_BUYER:
+            amount = {"credits": "amount", "discounts": "ceiling"}.get(table)
+            for number, row in self.intake.table(table):
+                if table == "discounts" and row["ceiling"] is None:
+                    continue
+                currency = row["currency"] or self._currency(row["seller"])
+                if currency is None:
+                    self.intake.fault(table, number, "currency", "nothing", NO_CURRENCY)
+                elif amount and row[amount] != round(row[amount], decimals_of(currency)):
+                    expected = f"an amount in {currency} with at most {decimals_of(currency)} decimals"
+                    self.intake.fault(table, number, amount, row[amount], expected)
+        for number, row in self.intake.table("exchange_rates"):
+            if row["from"] == row["to"]:
+                self.intake.fault("exchange_rates", number, "to", row["to"], f"another currency than {row['from']}")
+
     def days_in_order(self) -> None:
         """A last day is not before the first."""
-        for table in ("lots", "allocations"):
+        for table in ("lots", "allocations", *OF_BUYER):
             for number, row in self.intake.table(table):
                 if row["last_day"] is not None and row["last_day"] < row["first_day"]:
                     self.intake.fault(

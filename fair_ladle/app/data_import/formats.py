@@ -15,7 +15,8 @@ from iso4217 import Currency
 
 from fair_ladle.app.plumbing.days import YEARS
 from fair_ladle.core.allocations import AtCap
-from fair_ladle.core.pricing import Aggregate, Basis, TierMode
+from fair_ladle.core.pricing import Aggregate, Basis, Fees, TierMode
+from fair_ladle.core.statement_lines import Every, TaxStatus
 
 KINDS = ("operator", "reseller", "client", "sub-account")
 MEASURES = ("seat", "device", "session", "item", "storage")
@@ -118,9 +119,45 @@ def yes_no(text: str) -> bool:
 def currency(text: str) -> str:
     """A currency's code after ISO 4217."""
     try:
-        return str(Currency(text).code)
+        found = Currency(text)
+        if found.exponent is None:
+            raise ValueError
+        return str(found.code)
     except ValueError:
-        raise Expected("a currency's code after ISO 4217, like EUR") from None
+        raise Expected("the code of a currency with a minor unit after ISO 4217, like EUR") from None
+
+
+def percent(text: str) -> Decimal:
+    """A percentage from 0 to 100."""
+    found = number(text)
+    if found > 100:
+        raise Expected("a percentage from 0 to 100")
+    return found
+
+
+def above_zero(text: str) -> Decimal:
+    """A number above 0."""
+    found = number(text)
+    if not found:
+        raise Expected("a number above 0")
+    return found
+
+
+def country(text: str) -> str:
+    """A country's code of two letters."""
+    if not re.fullmatch("[A-Z]{2}", text):
+        raise Expected("a country's code after ISO 3166, like PT")
+    return text
+
+
+def iban(text: str) -> str:
+    """A bank account after ISO 13616, its check digits right; kept without spaces."""
+    found = text.replace(" ", "")
+    if not re.fullmatch(r"[A-Z]{2}\d{2}[A-Z0-9]{11,30}", found):
+        raise Expected("an IBAN like PT50 0002 0123 1234 5678 9015 4")
+    if int("".join(str(int(each, 36)) for each in found[4:] + found[:4])) % 97 != 1:
+        raise Expected("an IBAN whose check digits are right")
+    return found
 
 
 @lru_cache(1)
@@ -149,12 +186,18 @@ def codes(text: str) -> tuple[str, ...]:
 
 @dataclass(frozen=True)
 class Column:
-    """A column; ``default`` stands for an empty cell unless it is required."""
+    """A column; ``default`` stands for an empty cell unless it is required. Where a table has no ``optional`` column,
+    what is there stays as it is."""
 
     name: str
     parse: Parser
     required: bool = False
     default: Any = None
+    optional: bool = False
+
+
+def _may(name: str, parse: Parser, default: Any = None) -> Column:
+    return Column(name, parse, default=default, optional=True)
 
 
 def _need(name: str, parse: Parser) -> Column:
@@ -172,6 +215,17 @@ FORMATS: dict[str, tuple[Column, ...]] = {
         Column("admin_email", email),
         Column("billing_email", email),
         Column("unallocated", one_of("free", "none")),
+        _may("tax", one_of(*TaxStatus), "normal"),
+        _may("exemption_reason", up_to(200)),
+        _may("street", up_to(200)),
+        _may("postcode", up_to(32)),
+        _may("city", up_to(100)),
+        _may("country", country),
+        _may("tax_number", up_to(32)),
+        _may("payment_days", whole(3660)),
+        _may("iban", iban),
+        _may("buyer_reference", up_to(100)),
+        _may("cost_centre", up_to(64)),
     ),
     "products": (
         _need("code", code),
@@ -183,6 +237,8 @@ FORMATS: dict[str, tuple[Column, ...]] = {
         Column("requires", codes, default=()),
         Column("components", codes, default=()),
         Column("successor", code),
+        _may("tax_class", code),
+        _may("idle", one_of("retained", "spread"), "retained"),
     ),
     "lots": (
         _need("reference", up_to(100)),
@@ -254,6 +310,9 @@ FORMATS: dict[str, tuple[Column, ...]] = {
         Column("minimum", number),
         Column("fixed_fee", number),
         Column("currency", currency),
+        _may("committed", number),
+        _may("fees", one_of(*Fees), "whole"),
+        _may("markup", number),
     ),
     "rate_tiers": (
         _need("seller", code),
@@ -262,6 +321,52 @@ FORMATS: dict[str, tuple[Column, ...]] = {
         _need("first_day", day),
         _need("from_quantity", number),
         _need("unit_price", number),
+    ),
+    "charges": (
+        _need("seller", code),
+        _need("buyer", code),
+        _need("reference", up_to(100)),
+        Column("description", up_to(200)),
+        Column("tax_class", code),
+        Column("quantity", number, default=Decimal(1)),
+        _need("unit_price", number),
+        Column("currency", currency),
+        _need("first_day", day),
+        Column("last_day", day),
+        Column("every", one_of(*Every), default="once"),
+        Column("fees", one_of(*Fees), default="whole"),
+    ),
+    "discounts": (
+        _need("seller", code),
+        _need("buyer", code),
+        _need("reference", up_to(100)),
+        Column("product", code),
+        _need("percent", percent),
+        _need("first_day", day),
+        Column("last_day", day),
+        Column("ceiling", number),
+        Column("currency", currency),
+    ),
+    "credits": (
+        _need("seller", code),
+        _need("buyer", code),
+        _need("reference", up_to(100)),
+        _need("amount", number),
+        Column("currency", currency),
+        _need("first_day", day),
+        Column("last_day", day),
+    ),
+    "tax_rates": (
+        _need("seller", code),
+        _need("tax_class", code),
+        _need("first_day", day),
+        _need("percent", number),
+    ),
+    "exchange_rates": (
+        _need("day", day),
+        _need("from", currency),
+        _need("to", currency),
+        _need("rate", above_zero),
     ),
 }
 """Every table in the order in which it is loaded."""

@@ -77,7 +77,9 @@ def _parse_table(intake: Intake, table: SheetTable, columns: tuple[Column, ...],
             pass
         return []
     used = [(place, known[name]) for place, name in enumerate(table.header) if name in known]
-    absent = {column.name: column.default for column in columns if column.name not in table.header}
+    absent = {
+        column.name: column.default for column in columns if not column.optional and column.name not in table.header
+    }
     rows: list[Parsed] = []
     for number, cells in table.rows:
         if not any(cells):

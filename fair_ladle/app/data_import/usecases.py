@@ -22,7 +22,7 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged
 from fair_ladle.app.plumbing.problems import Problem, Refused, invalid, not_allowed
 from fair_ladle.app.pools import service as pools
-from fair_ladle.app.statements import rate_cards
+from fair_ladle.app.statements import rate_cards, terms
 from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.sheets_in import Fault, SheetTable, Source
 
@@ -83,7 +83,7 @@ def put_product(tx: Transaction, actor: Actor, cells: Mapping[str, str]) -> None
     intake = parse(source, lambda what, done: None)
     root, products = accounts.tree.codes[0], pools.products(tx)
     measures = {each.code: each.measure for each in products}
-    there = There({root: None}, {root: accounts.facts[0].currency}, measures, {}, {}, *[frozenset()] * 3)
+    there = There({root: None}, {root: accounts.facts[0].currency}, measures, frozenset(), {}, *[frozenset()] * 4)
     Checks(intake, there).run()
     for fault in intake.faults:
         raise invalid(f"{fault.found}: expected {fault.expected}.", fault.column)
@@ -117,22 +117,20 @@ def every_product(tx: Transaction, actor: Actor) -> list[tuple[pools.Product, bo
 def _there(tx: Transaction) -> There:
     code_of = {value: key for key, value in accounts_service.ids_by_code(tx).items()}
     if not code_of:
-        return There({}, {}, {}, {}, {}, frozenset(), frozenset(), frozenset())
+        return There({}, {}, {}, frozenset(), {}, *[frozenset()] * 4)
     accounts = accounts_service.read(tx, accounts_service.today(tx))
     tree = accounts.tree
     products = {each.id: each for each in pools.products(tx)}
-    owners: dict[tuple[str, str], set[str]] = defaultdict(set)
-    for pool in pools.pools(tx, list(products.values())):
-        owners[code_of[pool.owner_id], pool.product.code] |= {pool.currency} if pool.currency else set()
+    owners = frozenset((code_of[pool.owner_id], pool.product.code) for pool in pools.pools(tx, list(products.values())))
     versions = defaultdict(list)
     for row in allocations.all_versions(tx, list(products)):
         pair = (code_of[row.account_id], products[row.product_id].code)
         versions[pair].append(to_version(row, pair[0]))
     usernames, group_codes = people.known_names(tx)
-    rate_keys = frozenset(
-        (code_of[row.seller_id], code_of.get(row.buyer_id), products[row.product_id].code, row.first_day)
+    rates = {
+        (code_of[row.seller_id], code_of.get(row.buyer_id), products[row.product_id].code, row.first_day): row.markup
         for row in rate_cards.keys(tx)
-    )
+    }
     return There(
         {
             code: None if parent < 0 else tree.codes[parent]
@@ -144,7 +142,8 @@ def _there(tx: Transaction) -> There:
         versions,
         usernames,
         group_codes,
-        rate_keys,
+        frozenset(rates),
+        frozenset(key for key, markup in rates.items() if markup is not None),
     )
 
 
@@ -180,7 +179,7 @@ def _load(tx: Transaction, intake: Intake, progress: OnProgress) -> LoadResult:
                 if name in named[0]:
                     new[f"{name}_id"] = None if value is None else ids[value]
                 elif name == "product":
-                    new["product_id"] = product_ids[value]
+                    new["product_id"] = None if value is None else product_ids[value]
                 else:
                     new[named[1].get(name, name)] = value
             found.append(new)
@@ -213,6 +212,9 @@ def _load(tx: Transaction, intake: Intake, progress: OnProgress) -> LoadResult:
             tx, placed("rates", ("seller", "buyer")), placed("rate_tiers", ("seller", "buyer"))
         )
         done.update({name: each for name, each in (("rates", merged), ("rate_tiers", tiers)) if intake.table(name)})
+    for table in terms.KEYS:
+        if intake.table(table):
+            done[table] = terms.load(tx, table, placed(table, ("seller", "buyer"), {"from": "of", "to": "into"}))
     if intake.table("people") or intake.table("groups") or intake.table("accounts"):
         accounts_service.structure_changed(tx)
         memberships.rebuild(tx)
@@ -267,4 +269,5 @@ def _key_names(table: str) -> tuple[str, ...]:
         "assignments": ("product_id", "account_id"),
         "storage": ("product_id", "account_id"),
         "rates": rate_cards.KEY,
+        **terms.KEYS,
     }.get(table, ())

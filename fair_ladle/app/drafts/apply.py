@@ -178,7 +178,10 @@ def _write_rates(
         }
         for each in changes
     ]
-    fields = ("basis", "aggregate", "tier_mode", "included", "overage_price", "minimum", "fixed_fee", "currency")
+    fields = (
+        *("basis", "aggregate", "tier_mode", "included", "overage_price", "minimum", "fixed_fee", "currency"),
+        *("committed", "fees", "markup"),
+    )
     rate_cards.load(
         tx,
         [{**key, **{field: getattr(each, field) for field in fields}} for key, each in zip(keys, changes, strict=True)],

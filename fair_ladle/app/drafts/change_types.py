@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from decimal import Decimal
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, model_validator
 
 from fair_ladle.app.plumbing.days import Day
 
@@ -180,7 +180,18 @@ class RateTerms(Plain):
     minimum: Decimal | None = Field(default=None, ge=0, max_digits=20, decimal_places=10)
     fixed_fee: Decimal | None = Field(default=None, ge=0, max_digits=20, decimal_places=10)
     currency: str | None = Field(default=None, min_length=3, max_length=3)
-    tiers: tuple[TierTerms, ...] = Field(min_length=1, max_length=50)
+    tiers: tuple[TierTerms, ...] = Field(default=(), max_length=50)
+    committed: Decimal | None = Field(default=None, ge=0, max_digits=20, decimal_places=10)
+    fees: Literal["whole", "by_day"] = "whole"
+    markup: Decimal | None = Field(default=None, ge=0, max_digits=20, decimal_places=10)
+
+    @model_validator(mode="after")
+    def _tiers_or_markup(self) -> Self:
+        if self.markup is None and not self.tiers:
+            raise ValueError("at least one tier, or a markup")
+        if self.markup is not None and (self.tiers or self.included or self.committed):
+            raise ValueError("no tiers, nothing included and nothing committed beside a markup")
+        return self
 
 
 class RateChange(RateTerms, Staged):

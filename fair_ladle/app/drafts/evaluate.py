@@ -33,7 +33,7 @@ from fair_ladle.core.allocations import AtCap, Grid, Version
 from fair_ladle.core.calendar import micros
 from fair_ladle.core.clocks import clock_from
 from fair_ladle.core.costing import Lot
-from fair_ladle.core.pricing import Aggregate, Basis, Rate, Tier, TierMode
+from fair_ladle.core.pricing import Aggregate, Basis, Fees, Rate, Tier, TierMode
 from fair_ladle.core.quantities import MOST_GRAINS, to_units
 from fair_ladle.core.settling import pool_of
 from fair_ladle.core.tree import Ints, Tree
@@ -66,6 +66,7 @@ def lot_of(change: NewLot, product: Product) -> Lot:
         change.unit_cost,
         change.true_up,
         change.overcommit,
+        change.currency,
     )
 
 
@@ -85,6 +86,9 @@ def rate_of(change: RateChange) -> Rate:
         change.minimum,
         change.fixed_fee,
         change.currency,
+        change.committed,
+        Fees(change.fees),
+        change.markup,
     )
 
 

@@ -6,6 +6,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import date, timedelta
 from decimal import Decimal
+from fractions import Fraction
 from functools import cached_property
 from typing import Any
 
@@ -19,7 +20,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.problems import Problem, Refused
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.statements.rate_cards import RateCards, decimals_of
-from fair_ladle.core.costing import share_cost, supply_on
+from fair_ladle.core.costing import currencies_of, share_cost, supply_on
 from fair_ladle.core.pricing import BuyerDay, charge
 from fair_ladle.core.quantities import half_up
 from fair_ladle.core.settling import NO_LIMIT
@@ -243,10 +244,25 @@ class Impact:
         ]
 
     def _costs(self, positions: Positions) -> dict[tuple[str, str], Decimal]:
-        """What a full month of the pools costs, by the account directly below the owner that bears it (idle is the
-        owner's) and currency."""
-        snapshot = positions.snapshot
+        """What a full month of the pools costs, by the account that bears it and currency."""
         found: dict[tuple[str, str], Decimal] = {}
+        for (account, _, currency), cost in self._borne(positions).items():
+            found[account, currency] = found.get((account, currency), Decimal(0)) + cost
+        return found
+
+    @staticmethod
+    def _months_cost(
+        borne: dict[tuple[str, str, str], Decimal], account: str, product: str, currency: str
+    ) -> Fraction | None:
+        """What a product costs an account's seller, where it is all bought in a currency."""
+        mine = {of: cost for (bearer, code, of), cost in borne.items() if (bearer, code) == (account, product) and cost}
+        return None if not mine.keys() <= {currency} else Fraction(mine.get(currency, Decimal(0)))
+
+    def _borne(self, positions: Positions) -> dict[tuple[str, str, str], Decimal]:
+        """What a full month of the pools costs, by the account directly below the owner that bears it (idle that is
+        retained is the owner's), product and currency."""
+        snapshot = positions.snapshot
+        found: dict[tuple[str, str, str], Decimal] = {}
         tree = snapshot.accounts.tree
         inside = set(tree.branch(top_row(snapshot.accounts, self.evaluation.actor)).tolist())
         for place, pool in enumerate(snapshot.pools):
@@ -254,26 +270,29 @@ class Impact:
             running = [lot for lot in pool.lots if lot.covers(snapshot.day)]
             if not running or owner not in inside:
                 continue
-            decimals = decimals_of(pool.currency)
-            cost = sum((lot.units * lot.unit_cost for lot in running), Decimal(0))
             below = np.flatnonzero((tree.parent == owner) & (snapshot.owner[:, column] == owner)).tolist()
             held = [(tree.codes[row], int(positions.settled.held[row, column])) for row in below]
             held += self.beside.get((tree.codes[owner], pool.product.code), [])
-            bearers = share_cost(
-                half_up(cost, decimals),
-                (tree.codes[owner], int(snapshot.own[owner, column])),
-                sorted(held),
-                int(snapshot.supply.quantity[place]),
-                decimals,
-            )
-            for bearer in bearers:
-                at = (bearer.account or tree.codes[owner], pool.currency)
-                found[at] = found.get(at, Decimal(0)) + bearer.cost
+            for currency in currencies_of(running):
+                cost = sum((lot.units * lot.unit_cost for lot in running if lot.currency == currency), Decimal(0))
+                bearers = share_cost(
+                    half_up(cost, decimals_of(currency)),
+                    (tree.codes[owner], int(snapshot.own[owner, column])),
+                    sorted(held),
+                    int(snapshot.supply.quantity[place]),
+                    decimals_of(currency),
+                    pool.product.spreads_idle,
+                )
+                for bearer in bearers:
+                    at = (bearer.account or tree.codes[owner], pool.product.code, currency)
+                    found[at] = found.get(at, Decimal(0)) + bearer.cost
         return found
 
     def _charged(self, rate_cards: RateCards) -> dict[tuple[str, str], list[Decimal]]:
-        """(account, currency) → what its seller charges it for the products whose figures differ, before and after."""
+        """(account, currency) → what its seller charges it for the products whose figures differ, before and after; a
+        markup as far as the seller owns the pool and buys it in that currency."""
         used = (self.present.used(), self.after.used())
+        borne = (self._borne(self.present), self._borne(self.after))
         planned = rate_cards.over(self.after.snapshot.accounts, self.evaluation.rates)
         found: dict[tuple[str, str], list[Decimal]] = {}
         for row, column in np.argwhere(self.moved).tolist():
@@ -298,8 +317,9 @@ class Impact:
                     continue
                 currency = prices.currency(rate)
                 day = _month_at(positions, used[at], where, column)
+                cost = None if rate.markup is None else self._months_cost(borne[at], code, product.code, currency)
                 found.setdefault((code, currency), [Decimal(0), Decimal(0)])[at] += charge(
-                    rate, [day], product.per_unit, decimals_of(currency)
+                    rate, [day], product.per_unit, decimals_of(currency), 1, cost
                 ).amount
         return found
 

@@ -20,6 +20,7 @@ PERMISSIONS: dict[str, str] = {
     "devices.see": "see devices, sessions and numbers",
     "devices.change": "give and take back devices, sessions, numbers and keys",
     "statements.see": "see statements and prices",
+    "statements.close": "close months, which numbers their statements",
     "products.change": "make and change products; bring intakes in",
     "delegations.see": "see who may do what",
     "delegations.give": "let others run a branch, and end that",

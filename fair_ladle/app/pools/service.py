@@ -41,6 +41,9 @@ class Product:
     components: tuple[str, ...] = ()
     mandatory: tuple[str, ...] = ()
     successor: str | None = None
+    tax_class: str | None = None
+    spreads_idle: bool = False
+    """Whether idle units are paid for by who holds the others, and not by the owner."""
 
     @property
     def per_unit(self) -> int:
@@ -117,6 +120,8 @@ def _product(row: Any, bases: list[str], components: list[tuple[str, bool]]) -> 
         tuple(code for code, _ in components),
         tuple(code for code, mandatory in components if mandatory),
         row.successor or None,
+        row.tax_class,
+        row.idle == "spread",
     )
 
 
@@ -165,6 +170,7 @@ def _lot(row: Any, measure: str) -> Lot:
         Decimal(row.unit_cost),
         row.true_up,
         row.overcommit,
+        row.currency,
     )
 
 

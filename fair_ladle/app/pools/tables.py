@@ -17,6 +17,8 @@ products = sa.Table(
     sa.Column("unit", sa.String(32), nullable=False),
     code_column("family"),
     code_column("successor"),
+    code_column("tax_class"),
+    sa.Column("idle", sa.String(8), nullable=False, server_default="retained", comment="retained or spread"),
 )
 
 product_bases = sa.Table(

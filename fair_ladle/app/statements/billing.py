@@ -6,6 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
+from fractions import Fraction
+from functools import cached_property
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
@@ -14,12 +16,15 @@ from fair_ladle.app.plumbing.days import YEARS
 from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
+from fair_ladle.app.statements.kept_books import kept_books
 from fair_ladle.app.statements.months import ProductMonth, product_month
 from fair_ladle.app.statements.rate_cards import RateCards, decimals_of
-from fair_ladle.core.calendar import month_before, month_of
-from fair_ladle.core.costing import Bearer, pool_cost, share_cost
+from fair_ladle.app.statements.terms import Terms, of_sellers
+from fair_ladle.core.calendar import month_of
+from fair_ladle.core.costing import Bearer, currencies_of, pool_cost, share_cost
 from fair_ladle.core.pricing import Charge, Rate, apportion, charge
-from fair_ladle.core.quantities import units_to_micro
+from fair_ladle.core.quantities import half_up_exactly, units_to_micro
+from fair_ladle.core.settling import NO_LIMIT
 
 
 @dataclass(frozen=True)
@@ -32,31 +37,28 @@ class Share:
 
 
 @dataclass(frozen=True)
+class LineDay:
+    """A day of a line: averages over it in units, to 6 decimals; ``cap`` None = no cap."""
+
+    day: date
+    hours: int
+    used: str
+    load: str
+    held: str
+    reserve: str
+    cap: str | None
+
+
+@dataclass(frozen=True)
 class Line:
-    """A buyer's charge for one product."""
+    """A buyer's charge for one product; a line that is kept has its days with it."""
 
     product: Product
     rate: Rate
     currency: str
     charge: Charge
     shares: tuple[Share, ...]
-
-
-@dataclass(frozen=True)
-class Statement:
-    """One buyer's charges for one month; ``unpriced`` are products it had without any rate from its seller."""
-
-    seller: str
-    buyer: str
-    first: date
-    last: date
-    lines: tuple[Line, ...]
-    unpriced: tuple[Product, ...]
-
-    @property
-    def total(self) -> Decimal:
-        """What is owed."""
-        return sum((line.charge.amount for line in self.lines), Decimal(0))
+    days: tuple[LineDay, ...] = ()
 
 
 def parse_month(text: str) -> tuple[date, date]:
@@ -73,7 +75,8 @@ def parse_month(text: str) -> tuple[date, date]:
 class BillingPeriod:
     """A month of all products with the rate cards: statements and costs are read off it.
 
-    ``buyers``: only theirs, from what is of their branches, which does not tell what their lines cost.
+    ``buyers``: only theirs, from what is of their branches, which does not tell what their lines cost. Where a seller
+    has closed the month, it is priced with what it was closed with.
     """
 
     def __init__(
@@ -85,20 +88,38 @@ class BillingPeriod:
         buyers: Sequence[str] | None = None,
     ):
         self.first, self.last = first, last
-        self._buyers = buyers
+        self._tx, self._buyers = tx, buyers
         self.accounts: Accounts = accounts_service.around(tx, min(first, accounts_service.today(tx)), buyers)
         self.products = list(products or pools_service.products(tx))
-        self.rate_cards = RateCards(tx, self.accounts)
-        self.months: dict[str, ProductMonth] = {
-            each.code: product_month(tx, each, first, last, buyers) for each in self.products
-        }
+        self._kept = kept_books(tx, self.accounts, first)
+        self.rate_cards = RateCards(tx, self.accounts).kept({code: kept.rates for code, kept in self._kept.items()})
+        self._months: dict[str, ProductMonth] = {}
         self._lines: dict[tuple[str, str], Line | None] = {}
-        self._bearers: dict[int, dict[str, Decimal]] = {}
+        self._bearers: dict[tuple[int, str], dict[str, Decimal]] = {}
+        self._whole: dict[str, BillingPeriod] = {}
 
-    def before(self, tx: Transaction) -> BillingPeriod:
-        """The month before."""
-        first = month_before(self.first)
-        return BillingPeriod(tx, first, month_of(f"{first:%Y-%m}")[1], self.products, self._buyers)
+    @property
+    def days(self) -> int:
+        """Days of the month."""
+        return (self.last - self.first).days + 1
+
+    def month(self, product: str) -> ProductMonth:
+        """What is read of a product (code)."""
+        if product not in self._months:
+            wanted = next(each for each in self.products if each.code == product)
+            self._months[product] = product_month(self._tx, wanted, self.first, self.last, self._buyers)
+        return self._months[product]
+
+    @cached_property
+    def _terms(self) -> dict[str, Terms]:
+        tree = self.accounts.tree
+        rows = set(tree.parent.tolist()) - {-1}
+        found = of_sellers(self._tx, self.accounts, sorted(rows))
+        return found | {code: kept.terms for code, kept in self._kept.items()}
+
+    def terms(self, seller: str) -> Terms:
+        """What a seller charges, gives off and taxes beside its rates."""
+        return self._terms.get(seller) or Terms()
 
     def seller_of(self, buyer: str) -> str | None:
         """The buyer's parent; None for the root."""
@@ -122,19 +143,35 @@ class BillingPeriod:
 
     def charged(self, buyer: str, product: str) -> tuple[Rate, str, Charge] | None:
         """What the buyer is charged for a product, by which rate and in which currency; None where it is nothing."""
-        rate, month = self.rate(buyer, product), self.months[product]
-        days = month.buyer_days(buyer) if rate else None
-        if rate is None or not days:
+        rate = self.rate(buyer, product)
+        charged = None if rate is None else self._charge(buyer, product, rate)
+        if rate is None or charged is None:
+            return None
+        return rate, self.rate_cards.currency(rate), charged
+
+    def _charge(self, buyer: str, product: str, rate: Rate) -> Charge | None:
+        month = self.month(product)
+        days = month.buyer_days(buyer, rate.charges_anyway)
+        if not days:
             return None
         currency = self.rate_cards.currency(rate)
-        return rate, currency, charge(rate, days, month.product.per_unit, decimals_of(currency))
+        cost = None if rate.markup is None else self.whole(product).exact_cost(buyer, product, currency)
+        return charge(rate, days, month.product.per_unit, decimals_of(currency), self.days, cost)
+
+    def whole(self, product: str) -> BillingPeriod:
+        """The month of one product with all buyers, which tells what each cost."""
+        if self._buyers is None:
+            return self
+        if product not in self._whole:
+            self._whole[product] = BillingPeriod(self._tx, self.first, self.last, [self.month(product).product])
+        return self._whole[product]
 
     def _line(self, buyer: str, product: str) -> Line | None:
         found = self.charged(buyer, product)
         if found is None:
             return None
         rate, currency, charged = found
-        month, decimals = self.months[product], decimals_of(currency)
+        month, decimals = self.month(product), decimals_of(currency)
         weights = month.weights(buyer, rate.basis)
         parts = apportion(charged.amount, [weight for _, weight in weights], decimals)
         if parts is None:
@@ -147,49 +184,107 @@ class BillingPeriod:
             ]
         return Line(month.product, rate, currency, charged, tuple(shares))
 
-    def statement(self, buyer: str) -> Statement:
-        """Everything the buyer owes its seller for the month."""
-        lines = [line for each in self.products if (line := self.line(buyer, each.code))]
-        unpriced = [
+    def lines(self, buyer: str) -> list[Line]:
+        """The buyer's lines, by product."""
+        return [line for each in self.products if (line := self.line(buyer, each.code))]
+
+    def unpriced(self, buyer: str) -> list[Product]:
+        """What the buyer had without any rate from its seller."""
+        return [
             each
             for each in self.products
-            if self.rate(buyer, each.code) is None and self.months[each.code].buyer_days(buyer)
+            if self.rate(buyer, each.code) is None and self.month(each.code).buyer_days(buyer)
         ]
-        return Statement(self.seller_of(buyer) or "", buyer, self.first, self.last, tuple(lines), tuple(unpriced))
+
+    def days_of(self, buyer: str, product: str) -> tuple[LineDay, ...]:
+        """What was read of every day of a buyer's line."""
+        month = self.month(product)
+        per_unit = month.product.per_unit
+        found = []
+        for segment in month.segments:
+            row, read = segment.row(buyer), segment.readings
+            for column, day in enumerate(read.days):
+                hours = day.seconds // 3600
+                if row is None:
+                    found.append(LineDay(day.date, hours, "0", "0", "0", "0", None))
+                    continue
+                used, load, held = (
+                    f"{units_to_micro(int(each[row, column]), day.seconds, per_unit):f}"
+                    for each in (read.used, read.settled.load, read.settled.held)
+                )
+                cap = int(read.allocated.cap[row, column])
+                found.append(
+                    LineDay(
+                        day.date,
+                        hours,
+                        used,
+                        load,
+                        held,
+                        f"{units_to_micro(int(read.allocated.reserve[row, column]), 1, per_unit):f}",
+                        None if cap >= NO_LIMIT else f"{units_to_micro(cap, 1, per_unit):f}",
+                    )
+                )
+        return tuple(found)
 
     def repriced(self, buyer: str, product: str, rate: Rate) -> Decimal:
         """What this month's days would have cost under another rate."""
-        month = self.months[product]
-        days = month.buyer_days(buyer)
-        if not days:
-            return Decimal(0)
-        return charge(rate, days, month.product.per_unit, decimals_of(self.rate_cards.currency(rate))).amount
+        found = self._charge(buyer, product, rate)
+        return Decimal(0) if found is None else found.amount
 
-    def bearers(self, month: ProductMonth, pool: Pool, spread_idle: bool = False) -> list[Bearer]:
-        """Who bears a pool's cost."""
-        decimals = decimals_of(pool.currency)
-        cost = pool_cost(pool.lots, self.first, self.last, decimals)
+    def bearers(self, month: ProductMonth, pool: Pool, currency: str, spread_idle: bool) -> list[Bearer]:
+        """Who bears what of a pool was bought in a currency."""
+        decimals = decimals_of(currency)
+        lots = [lot for lot in pool.lots if lot.currency == currency]
+        cost = pool_cost(lots, self.first, self.last, decimals)
         owner, below, supply = month.bearers(pool)
         if not owner[0]:
             owner = (self.accounts.tree.codes[self.accounts.row_of_id[pool.owner_id]], 0)
         return share_cost(cost, owner, below, supply, decimals, spread_idle)
 
-    def cost(self, buyer: str, product: str) -> Decimal | None:
-        """What a buyer's line cost its seller: its part of the pool's cost where the seller owns the pool,
-        else the buyer's branch's part of what the seller itself is charged; None where that is not known."""
+    def exact_cost(self, buyer: str, product: str, currency: str) -> Fraction | None:
+        """What a buyer's line cost its seller, in a currency and unrounded: its part of the pool's cost where the
+        seller owns the pool, else the buyer's branch's part of what the seller itself is charged; None where that is
+        not known: there is no such line, or no exchange rate."""
         seller = self.seller_of(buyer)
         if seller is None:
             return None
-        month, tree = self.months[product], self.accounts.tree
+        month, tree = self.month(product), self.accounts.tree
         for pool in month.pools:
             if tree.codes[self.accounts.row_of_id[pool.owner_id]] == seller:
-                if pool.id not in self._bearers:
-                    self._bearers[pool.id] = {
-                        each.account: each.cost for each in self.bearers(month, pool) if each.account is not None
-                    }
-                return self._bearers[pool.id].get(buyer)
+                return self._exchanged(
+                    seller,
+                    [
+                        (each, self._borne(month, pool, each).get(buyer, Decimal(0)))
+                        for each in currencies_of(pool.lots)
+                    ],
+                    currency,
+                )
         above = self.line(seller, product)
         if above is None:
             return None
         branch = {tree.codes[row] for row in tree.branch(tree.row(buyer)).tolist()}
-        return sum((share.amount for share in above.shares if share.account in branch), Decimal(0))
+        parts = sum((share.amount for share in above.shares if share.account in branch), Decimal(0))
+        return self._exchanged(seller, [(above.currency, parts)], currency)
+
+    def _borne(self, month: ProductMonth, pool: Pool, currency: str) -> dict[str, Decimal]:
+        if (pool.id, currency) not in self._bearers:
+            self._bearers[pool.id, currency] = {
+                each.account: each.cost
+                for each in self.bearers(month, pool, currency, month.product.spreads_idle)
+                if each.account is not None
+            }
+        return self._bearers[pool.id, currency]
+
+    def _exchanged(self, seller: str, amounts: Sequence[tuple[str, Decimal]], into: str) -> Fraction | None:
+        found = Fraction(0)
+        for of, amount in amounts:
+            worth = self.terms(seller).worth(of, into, self.last) if amount and of != into else Fraction(1)
+            if worth is None:
+                return None
+            found += Fraction(amount) * worth
+        return found
+
+    def cost(self, buyer: str, product: str, currency: str) -> Decimal | None:
+        """The same, rounded to the currency's minor unit."""
+        found = self.exact_cost(buyer, product, currency)
+        return None if found is None else half_up_exactly(found, decimals_of(currency))

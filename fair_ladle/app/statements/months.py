@@ -78,27 +78,28 @@ class ProductMonth:
         """The days read."""
         return [day for segment in self.segments for day in segment.readings.days]
 
-    def buyer_days(self, code: str) -> list[BuyerDay] | None:
-        """A buyer's days; None where it has no line: its own pool, none, or nothing held or allocated."""
+    def buyer_days(self, code: str, anyway: bool = False) -> list[BuyerDay] | None:
+        """A buyer's days; None where it has no line: its own pool, or (unless ``anyway``) nothing held or allocated."""
         days: list[BuyerDay] = []
         something = False
         for segment in self.segments:
             row = segment.row(code)
             if row is None:
-                days.extend(BuyerDay(int(each), 0, 0, 0, 0, None) for each in segment.readings.seconds)
+                days.extend(BuyerDay(int(each), 0, 0, 0, 0, None, False) for each in segment.readings.seconds)
                 continue
             if segment.owner[row] == row:
                 return None
             read, grid = segment.readings, segment.readings.allocated
             charged = segment.charged_days(row)
-            something = something or bool((charged & (grid.present[row] | (read.settled.held[row] > 0))).any())
+            counts = charged & (grid.present[row] | (read.settled.held[row] > 0))
+            something = something or bool(counts.any())
             cap = grid.cap[row]
             limited = grid.overage[row] & (cap < NO_LIMIT)
             days.extend(
-                BuyerDay(seconds, load, held, reserve * seconds, used, most * seconds if is_limited else None)
+                BuyerDay(seconds, load, held, reserve * seconds, used, most * seconds if is_limited else None, is_there)
                 if is_charged
-                else BuyerDay(seconds, 0, 0, 0, 0, None)
-                for seconds, load, held, reserve, used, most, is_limited, is_charged in zip(
+                else BuyerDay(seconds, 0, 0, 0, 0, None, False)
+                for seconds, load, held, reserve, used, most, is_limited, is_charged, is_there in zip(
                     read.seconds.tolist(),
                     read.settled.load[row].tolist(),
                     read.settled.held[row].tolist(),
@@ -107,10 +108,11 @@ class ProductMonth:
                     cap.tolist(),
                     limited.tolist(),
                     charged.tolist(),
+                    counts.tolist(),
                     strict=True,
                 )
             )
-        return days if something else None
+        return days if something or anyway else None
 
     def weights(self, code: str, basis: Basis) -> list[tuple[str, int]]:
         """Each account of a buyer's branch with its weight in grain-seconds, in tree order."""

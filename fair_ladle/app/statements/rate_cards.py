@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from copy import copy
+from dataclasses import replace
 from datetime import date
 from decimal import Decimal
 from typing import Any
@@ -18,14 +19,15 @@ from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.statements import store
-from fair_ladle.core.pricing import Aggregate, Basis, Rate, Tier, TierMode, rate_for
+from fair_ladle.core.pricing import Aggregate, Basis, Fees, Rate, Tier, TierMode, rate_for
+from fair_ladle.core.quantities import short
 
 
 def rates(tx: Transaction, code_of: dict[int, str], product_code: dict[int, str]) -> list[Rate]:
     """Every rate with its tiers."""
     tiers: dict[int, list[Tier]] = defaultdict(list)
     for row in store.all_tiers(tx.connection):
-        tiers[row.rate_id].append(Tier(_short(row.from_quantity), _short(row.unit_price)))
+        tiers[row.rate_id].append(Tier(short(row.from_quantity), short(row.unit_price)))
     return [
         Rate(
             code_of[row.seller_id],
@@ -36,23 +38,22 @@ def rates(tx: Transaction, code_of: dict[int, str], product_code: dict[int, str]
             Aggregate(row.aggregate),
             TierMode(row.tier_mode),
             tuple(tiers[row.id]),
-            _short(row.included or Decimal(0)),
+            short(row.included or Decimal(0)),
             _or_none(row.overage_price),
             _or_none(row.minimum),
             _or_none(row.fixed_fee),
             row.currency,
+            _or_none(row.committed),
+            Fees(row.fees),
+            _or_none(row.markup),
         )
         for row in store.all_rates(tx.connection)
         if row.seller_id in code_of and (row.buyer_id is None or row.buyer_id in code_of)
     ]
 
 
-def _short(number: Decimal) -> Decimal:
-    return number.normalize() + Decimal(0)
-
-
 def _or_none(number: Decimal | None) -> Decimal | None:
-    return None if number is None else _short(number)
+    return None if number is None else short(number)
 
 
 def decimals_of(currency: str) -> int:
@@ -84,6 +85,23 @@ class RateCards:
         for rate in more:
             found._rates_of[rate.seller, rate.product].append(rate)
         return found
+
+    def kept(self, books: Mapping[str, Sequence[Rate]]) -> RateCards:
+        """The same, but for these sellers (codes) with the rates that a month was closed with, and no others."""
+        if not books:
+            return self
+        found = copy(self)
+        found.rates = [each for each in self.rates if each.seller not in books]
+        found.rates += [each for kept in books.values() for each in kept]
+        found.sellers = {each.seller for each in found.rates}
+        found._rates_of = defaultdict(list)
+        for each in found.rates:
+            found._rates_of[each.seller, each.product].append(each)
+        return found
+
+    def of_seller(self, seller: str) -> list[Rate]:
+        """A seller's rates, each with its currency said."""
+        return [replace(each, currency=self.currency(each)) for each in self.rates if each.seller == seller]
 
     def seller_of(self, buyer: str) -> str | None:
         """The buyer's parent; None for the root."""
@@ -159,4 +177,4 @@ def load(tx: Transaction, rows: list[dict[str, Any]], tiers: list[dict[str, Any]
 
 
 def _told(tiers: dict[Decimal, Decimal]) -> str:
-    return "; ".join(f"from {_short(quantity):f}: {_short(price):f}" for quantity, price in sorted(tiers.items()))
+    return "; ".join(f"from {short(quantity):f}: {short(price):f}" for quantity, price in sorted(tiers.items()))

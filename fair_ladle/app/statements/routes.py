@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
+from dataclasses import asdict
 from decimal import Decimal
 from typing import Any
 
@@ -18,7 +20,8 @@ routes = Router("/api/statements", "statements", sees="statements.see", changes=
 
 
 class Buyer(BaseModel):
-    """One buyer's month; cost and margin null for whom they are none of the business."""
+    """One buyer's month in one currency, before tax; cost null for whom it is none of the business, number while the
+    month is open."""
 
     seller: str
     buyer: str
@@ -29,6 +32,7 @@ class Buyer(BaseModel):
     cost: str | None
     currency: str
     unpriced: int
+    number: str | None
 
 
 class Buyers(BaseModel):
@@ -71,7 +75,7 @@ class LineDay(BaseModel):
 
 
 class RateUsed(BaseModel):
-    """The rate a line is priced with."""
+    """The rate a line is priced with; a markup only for whom the seller's cost is of their business."""
 
     seller: str
     buyer: str | None
@@ -81,10 +85,13 @@ class RateUsed(BaseModel):
     tier_mode: str
     overage_price: str | None
     minimum: str | None
+    is_markup: bool
+    markup: str | None
 
 
 class StatementLine(BaseModel):
-    """A line and how it came about, step by step."""
+    """A usage line and how it came about, step by step. ``before`` null where the month before has no such line; the
+    minimum and the fixed fee count ``fee_days`` of ``period_days``."""
 
     product: str
     product_name: str
@@ -95,18 +102,35 @@ class StatementLine(BaseModel):
     quantity: str
     overage_quantity: str
     included: str
+    committed: str | None
     chargeable: str
     tiers: list[TierBody]
     overage_amount: str
     minimum_applied: bool
     fixed_fee: str
+    fee_days: int
+    period_days: int
+    bought_for: str | None
     amount: str
-    before: str
+    before: str | None
     by_use: str
     by_price: str
     cost: str | None
     parts: list[PartBody]
     days: list[LineDay]
+
+
+class OtherRow(BaseModel):
+    """A charge, discount, adjustment, credit or tax of a statement; what is taken off is below 0. ``base`` is what a
+    tax is reckoned on."""
+
+    kind: str
+    reference: str
+    says: str
+    quantity: str | None
+    unit_price: str | None
+    base: str | None
+    amount: str
 
 
 class Gone(BaseModel):
@@ -116,8 +140,32 @@ class Gone(BaseModel):
     amount: str
 
 
+class SheetBody(BaseModel):
+    """One statement: a month of one buyer in one currency. ``total`` is with tax, ``net`` without; ``before`` is the
+    total of the month before, and the groups from ``by_use`` to ``by_tax`` add up to the difference. ``number`` null
+    while the month is open."""
+
+    currency: str
+    number: str | None
+    net: str
+    total: str
+    before: str
+    by_use: str
+    by_price: str
+    by_new: str
+    by_ended: str
+    by_charges: str
+    by_discounts: str
+    by_adjustments: str
+    by_tax: str
+    cost: str | None
+    lines: list[StatementLine]
+    others: list[OtherRow]
+    gone: list[Gone]
+
+
 class StatementBody(BaseModel):
-    """One buyer's month."""
+    """One buyer's month: a statement for each currency."""
 
     seller: str
     seller_name: str | None
@@ -127,14 +175,7 @@ class StatementBody(BaseModel):
     days: int
     days_read: int
     hours_read: int
-    currency: str
-    total: str
-    before: str
-    by_use: str
-    by_price: str
-    cost: str | None
-    lines: list[StatementLine]
-    gone: list[Gone]
+    sheets: list[SheetBody]
     unpriced: list[str]
     notes: list[str]
 
@@ -181,6 +222,7 @@ def _buyers(found: views.Overview, month: str) -> Buyers:
                 cost=_text(each.cost),
                 currency=each.currency,
                 unpriced=each.unpriced,
+                number=each.number,
             )
             for each in found.buyers
         ],
@@ -210,99 +252,136 @@ def export_buyers(db: Db, who: Who, month: str, form: Format = "csv") -> Respons
                 cost,
                 None if cost is None else amount - cost,
                 each.currency,
+                each.number,
             ]
         )
-    columns = ["seller", "buyer", "name", "amount", "month_before", "cost", "margin", "currency"]
+    columns = ["seller", "buyer", "name", "amount", "month_before", "cost", "margin", "currency", "number"]
     return sheet(f"statements-{month}", form, columns, rows)
 
 
 def statement_body(found: views.StatementView, month: str) -> StatementBody:
-    """A statement as an answer."""
-    period, statement = found.period, found.statement
-    accounts = period.accounts
+    """A buyer's statements as an answer."""
+    period, accounts = found.period, found.period.accounts
 
     def name(code: str) -> str:
         return accounts.name(accounts.tree.row(code)) if code in accounts.tree else code
 
-    lines = []
-    for each in found.lines:
-        line, charge, rate = each.line, each.line.charge, each.line.rate
-        lines.append(
-            StatementLine(
-                product=line.product.code,
-                product_name=line.product.name,
-                unit=line.product.unit,
-                measure=line.product.measure,
-                currency=line.currency,
-                rate=RateUsed(
-                    seller=found.seller,
-                    buyer=rate.buyer,
-                    first_day=rate.first_day.isoformat(),
-                    basis=rate.basis,
-                    aggregate=rate.aggregate,
-                    tier_mode=rate.tier_mode,
-                    overage_price=None if rate.overage_price is None else plain(rate.overage_price),
-                    minimum=None if rate.minimum is None else plain(rate.minimum),
-                ),
-                quantity=f"{charge.quantity:f}",
-                overage_quantity=f"{charge.overage_quantity:f}",
-                included=plain(charge.included),
-                chargeable=f"{charge.chargeable:f}",
-                tiers=[
-                    TierBody(
-                        from_quantity=plain(tier.from_quantity),
-                        quantity=f"{tier.quantity:f}",
-                        unit_price=plain(tier.unit_price),
-                        amount=plain(tier.amount),
-                    )
-                    for tier in charge.slices
-                ],
-                overage_amount=plain(charge.overage_amount),
-                minimum_applied=charge.minimum_applied,
-                fixed_fee=plain(charge.fixed_fee),
-                amount=f"{charge.amount:f}",
-                before=f"{each.before:f}",
-                by_use=f"{each.by_use:f}",
-                by_price=f"{each.by_price:f}",
-                cost=_text(each.cost),
-                parts=[
-                    PartBody(
-                        account=part.account,
-                        name=name(part.account),
-                        quantity=f"{part.quantity:f}",
-                        amount=f"{part.amount:f}",
-                    )
-                    for part in line.shares
-                ],
-                days=[LineDay(**day) for day in each.days],
-            )
-        )
-    month_read = next(iter(period.months.values()))
-    cost = (
-        None
-        if any(each.cost is None for each in found.lines)
-        else sum((each.cost or Decimal(0) for each in found.lines), Decimal(0))
-    )
-    gone = sum((each.charge.amount for each in found.gone), Decimal(0))
+    read = period.month(period.products[0].code)
     return StatementBody(
         seller=found.seller,
-        seller_name=name(statement.seller),
-        buyer=statement.buyer,
-        name=name(statement.buyer),
+        seller_name=name(period.seller_of(found.buyer) or ""),
+        buyer=found.buyer,
+        name=name(found.buyer),
         month=month,
-        days=(statement.last - statement.first).days + 1,
-        days_read=len(month_read.days),
-        hours_read=month_read.seconds // 3600,
-        currency=statement.lines[0].currency if statement.lines else "",
-        total=f"{statement.total:f}",
-        before=f"{found.total_before:f}",
-        by_use=f"{sum((each.by_use for each in found.lines), Decimal(0)) - gone:f}",
-        by_price=f"{sum((each.by_price for each in found.lines), Decimal(0)):f}",
-        cost=_text(cost),
-        lines=lines,
-        gone=[Gone(product_name=each.product.name, amount=f"{each.charge.amount:f}") for each in found.gone],
-        unpriced=[each.name for each in statement.unpriced],
+        days=period.days,
+        days_read=len(read.days),
+        hours_read=read.seconds // 3600,
+        sheets=[_sheet(each, found, name) for each in found.sheets],
+        unpriced=[each.name for each in found.unpriced],
         notes=found.notes,
+    )
+
+
+def _sheet(sheet: views.SheetView, found: views.StatementView, name: Callable[[str], str]) -> SheetBody:
+    statement, before = sheet.statement, sheet.before
+    costs = [each.cost for each in sheet.lines]
+    known = [each for each in costs if each is not None]
+    groups = views.groups(statement)
+    groups_before = views.groups(before) if before else {}
+
+    def differs(group: str) -> str:
+        return f"{groups.get(group, Decimal(0)) - groups_before.get(group, Decimal(0)):f}"
+
+    def summed(amounts: Iterable[Decimal]) -> str:
+        return f"{sum(amounts, Decimal(0)):f}"
+
+    return SheetBody(
+        currency=statement.currency,
+        number=statement.number,
+        net=f"{statement.composed.net:f}",
+        total=f"{statement.total:f}",
+        before=f"{before.total if before else Decimal(0):f}",
+        by_use=summed(each.by_use for each in sheet.lines if each.before is not None),
+        by_price=summed(each.by_price for each in sheet.lines if each.before is not None),
+        by_new=summed(each.line.charge.amount for each in sheet.lines if each.before is None),
+        by_ended=summed(-each.charge.amount for each in sheet.gone),
+        by_charges=differs("charges"),
+        by_discounts=differs("discounts and credits"),
+        by_adjustments=differs("adjustments"),
+        by_tax=differs("taxes"),
+        cost=summed(known) if found.sees_cost and len(known) == len(costs) else None,
+        lines=[_line(each, found, name) for each in sheet.lines],
+        others=[
+            OtherRow(
+                kind=each.kind,
+                reference=each.reference,
+                says=each.says,
+                quantity=None if each.quantity is None else plain(each.quantity),
+                unit_price=None if each.unit_price is None else plain(each.unit_price),
+                base=_text(each.base),
+                amount=f"{each.amount:f}",
+            )
+            for each in views.others(statement)
+        ],
+        gone=[Gone(product_name=each.product.name, amount=f"{each.charge.amount:f}") for each in sheet.gone],
+    )
+
+
+def _line(each: views.LineView, found: views.StatementView, name: Callable[[str], str]) -> StatementLine:
+    line, charge, rate = each.line, each.line.charge, each.line.rate
+    return StatementLine(
+        product=line.product.code,
+        product_name=line.product.name,
+        unit=line.product.unit,
+        measure=line.product.measure,
+        currency=line.currency,
+        rate=RateUsed(
+            seller=found.seller,
+            buyer=rate.buyer,
+            first_day=rate.first_day.isoformat(),
+            basis=rate.basis,
+            aggregate=rate.aggregate,
+            tier_mode=rate.tier_mode,
+            overage_price=None if rate.overage_price is None else plain(rate.overage_price),
+            minimum=None if rate.minimum is None else plain(rate.minimum),
+            is_markup=rate.markup is not None,
+            markup=plain(rate.markup) if rate.markup is not None and found.sees_cost else None,
+        ),
+        quantity=f"{charge.quantity:f}",
+        overage_quantity=f"{charge.overage_quantity:f}",
+        included=plain(charge.included),
+        committed=None if charge.committed is None else plain(charge.committed),
+        chargeable=f"{charge.chargeable:f}",
+        tiers=[
+            TierBody(
+                from_quantity=plain(tier.from_quantity),
+                quantity=f"{tier.quantity:f}",
+                unit_price=plain(tier.unit_price),
+                amount=plain(tier.amount),
+            )
+            for tier in charge.slices
+        ],
+        overage_amount=plain(charge.overage_amount),
+        minimum_applied=charge.minimum_applied,
+        fixed_fee=plain(charge.fixed_fee),
+        fee_days=charge.fee_days,
+        period_days=charge.period_days,
+        bought_for=plain(charge.cost) if charge.cost is not None and found.sees_cost else None,
+        amount=f"{charge.amount:f}",
+        before=_text(each.before),
+        by_use=f"{each.by_use:f}",
+        by_price=f"{each.by_price:f}",
+        cost=_text(each.cost),
+        parts=[
+            PartBody(
+                account=part.account,
+                name=name(part.account),
+                quantity=f"{part.quantity:f}",
+                amount=f"{part.amount:f}",
+            )
+            for part in line.shares
+        ],
+        days=[LineDay(**asdict(day) | {"day": day.day.isoformat()}) for day in each.days],
     )
 
 
@@ -318,25 +397,24 @@ def export_statement(db: Db, who: Who, buyer: str, month: str, form: Format = "c
     """One buyer's statement, lines and their parts, as a file."""
     body = db.snapshot(lambda tx: statement_body(views.statement_view(tx, who, buyer, month), month))
     rows: list[list[Any]] = []
-    for line in body.lines:
-        shared: list[Any] = [body.seller, body.buyer, line.product]
-        rows.append(
-            [
-                *shared,
-                None,
-                line.rate.basis,
-                Decimal(line.quantity),
-                Decimal(line.overage_quantity),
-                Decimal(line.amount),
-                line.currency,
-            ]
-        )
-        rows.extend(
-            [*shared, part.account, line.rate.basis, Decimal(part.quantity), None, Decimal(part.amount), line.currency]
-            for part in line.parts
-        )
-    columns = ["seller", "buyer", "product", "account", "basis", "quantity", "overage_quantity", "amount", "currency"]
-    return sheet(f"statement-{buyer}-{month}", form, columns, rows)
+    for each in body.sheets:
+        for line in each.lines:
+            shared: list[Any] = [body.seller, body.buyer, line.product]
+            figures = [Decimal(line.quantity), Decimal(line.overage_quantity), Decimal(line.amount)]
+            rows.append([*shared, None, line.rate.basis, *figures, each.currency, "usage", each.number])
+            rows.extend(
+                [
+                    *(*shared, part.account, line.rate.basis, Decimal(part.quantity), None, Decimal(part.amount)),
+                    *(each.currency, "usage", each.number),
+                ]
+                for part in line.parts
+            )
+        for other in each.others:
+            quantity = None if other.quantity is None else Decimal(other.quantity)
+            figures_of = [None, None, quantity, None, Decimal(other.amount), each.currency, other.kind, each.number]
+            rows.append([body.seller, body.buyer, other.reference, *figures_of])
+    columns = "seller buyer product account basis quantity overage_quantity amount currency kind number"
+    return sheet(f"statement-{buyer}-{month}", form, columns.split(), rows)
 
 
 @routes.get("/{buyer}/{product}/evidence", response_model=EvidenceBody)

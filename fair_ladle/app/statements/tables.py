@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-import sqlalchemy as sa
+from typing import Any
 
-from fair_ladle.app.plumbing.database import id_column, metadata, money_column
+import sqlalchemy as sa
+from sqlalchemy.dialects import mysql
+
+from fair_ladle.app.plumbing.database import Instant, code_column, id_column, metadata, money_column
 
 rates = sa.Table(
     "rates",
@@ -22,8 +25,126 @@ rates = sa.Table(
     money_column("minimum"),
     money_column("fixed_fee"),
     sa.Column("currency", sa.String(3)),
+    money_column("committed"),
+    sa.Column("fees", sa.String(8), nullable=False, server_default="whole"),
+    money_column("markup", comment="percent on what it cost the seller, in place of tiers"),
     sa.Index("ix_rates_seller", "seller_id", "product_id", "first_day"),
 )
+
+
+def _of_buyer() -> list[Any]:
+    """What names a charge, discount or credit, and when it counts."""
+    return [
+        id_column(),
+        sa.Column("seller_id", sa.ForeignKey("accounts.id"), nullable=False),
+        sa.Column("buyer_id", sa.ForeignKey("accounts.id"), nullable=False, index=True),
+        code_column("reference", 100, nullable=False),
+        sa.Column("currency", sa.String(3), comment="NULL = the seller's; of a discount without a ceiling, every one"),
+        sa.Column("first_day", sa.Date, nullable=False),
+        sa.Column("last_day", sa.Date, comment="NULL = open"),
+        sa.UniqueConstraint("seller_id", "buyer_id", "reference"),
+    ]
+
+
+charges = sa.Table(
+    "charges",
+    metadata,
+    *_of_buyer(),
+    sa.Column("description", sa.String(200)),
+    code_column("tax_class"),
+    money_column("quantity", nullable=False),
+    money_column("unit_price", nullable=False),
+    sa.Column("every", sa.String(8), nullable=False),
+    sa.Column("fees", sa.String(8), nullable=False),
+)
+
+discounts = sa.Table(
+    "discounts",
+    metadata,
+    *_of_buyer(),
+    sa.Column("product_id", sa.ForeignKey("products.id"), comment="NULL = all usage lines and charges"),
+    money_column("percent", nullable=False),
+    money_column("ceiling"),
+)
+
+credits = sa.Table("credits", metadata, *_of_buyer(), money_column("amount", nullable=False))
+
+tax_rates = sa.Table(
+    "tax_rates",
+    metadata,
+    id_column(),
+    sa.Column("seller_id", sa.ForeignKey("accounts.id"), nullable=False),
+    code_column("tax_class", nullable=False),
+    sa.Column("first_day", sa.Date, nullable=False),
+    money_column("percent", nullable=False),
+    sa.UniqueConstraint("seller_id", "tax_class", "first_day"),
+)
+
+exchange_rates = sa.Table(
+    "exchange_rates",
+    metadata,
+    id_column(),
+    sa.Column("day", sa.Date, nullable=False),
+    sa.Column("of", sa.String(3), nullable=False),
+    sa.Column("into", sa.String(3), nullable=False, comment="1 of it is rate of this"),
+    money_column("rate", nullable=False),
+    sa.UniqueConstraint("day", "of", "into"),
+)
+
+statement_numbers = sa.Table(
+    "statement_numbers",
+    metadata,
+    sa.Column("seller_id", sa.ForeignKey("accounts.id"), primary_key=True),
+    sa.Column("closed_until", sa.Date, comment="first day of the newest month that is closed"),
+    sa.Column("year", sa.Integer, nullable=False),
+    sa.Column("number", sa.Integer, nullable=False, comment="the last one given in that year"),
+)
+"""How far each seller has closed and numbered: whoever closes locks its row."""
+
+closed_periods = sa.Table(
+    "closed_periods",
+    metadata,
+    sa.Column("seller_id", sa.ForeignKey("accounts.id"), primary_key=True),
+    sa.Column("first_day", sa.Date, primary_key=True, comment="of the month"),
+    sa.Column("closed_at", Instant, nullable=False),
+    sa.Column("closed_by", sa.String(254), nullable=False),
+    sa.Column("reason", sa.String(2000), nullable=False, comment="why what could be objected to was let pass"),
+    sa.Column("kept", mysql.LONGBLOB, nullable=False, comment="rates and terms it was priced with, as packed JSON"),
+    sa.Column("made_of", mysql.LONGTEXT, nullable=False, comment="of the facts of each product, as JSON"),
+    sa.Column("hash", sa.String(64), nullable=False),
+)
+
+closed_statements = sa.Table(
+    "closed_statements",
+    metadata,
+    id_column(),
+    sa.Column("seller_id", sa.ForeignKey("accounts.id"), nullable=False),
+    sa.Column("buyer_id", sa.ForeignKey("accounts.id"), nullable=False),
+    sa.Column("first_day", sa.Date, nullable=False, comment="of the month"),
+    sa.Column("currency", sa.String(3), nullable=False),
+    sa.Column("year", sa.Integer, nullable=False),
+    sa.Column("number", sa.Integer, nullable=False),
+    sa.Column("tax", sa.String(16), nullable=False, comment="what the buyer was taxed"),
+    money_column("net", nullable=False),
+    money_column("total", nullable=False),
+    sa.Column("document", mysql.LONGBLOB, nullable=False, comment="the whole of it, as packed JSON"),
+    sa.Column("hash", sa.String(64), nullable=False),
+    sa.UniqueConstraint("seller_id", "year", "number"),
+    sa.Index("uq_closed_statements_month", "seller_id", "first_day", "buyer_id", "currency", unique=True),
+    sa.Index("ix_closed_statements_buyer_id", "buyer_id", "first_day"),
+)
+
+closed_lines = sa.Table(
+    "closed_lines",
+    metadata,
+    sa.Column("statement_id", sa.ForeignKey("closed_statements.id"), primary_key=True),
+    sa.Column("place", sa.Integer, primary_key=True, autoincrement=False),
+    sa.Column("kind", sa.String(16), nullable=False),
+    code_column("reference", 150, nullable=False),
+    money_column("amount", nullable=False),
+    sa.Column("taxed", sa.String(1000), nullable=False, comment="how much of it at which percentage, as JSON"),
+)
+"""What each line of a closed statement came to: what adjustments and ceilings are reckoned by."""
 
 kept_months = sa.Table(
     "kept_months",

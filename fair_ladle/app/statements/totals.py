@@ -50,13 +50,13 @@ def product_totals(tx: Transaction, product: Product, first: date, last: date) -
 def worked_out(tx: Transaction, product: Product, first: date, last: date) -> ProductTotals:
     """One product's totals of a month, from the facts."""
     period = BillingPeriod(tx, first, last, [product])
-    month = period.months[product.code]
+    month = period.month(product.code)
     amounts, costs, unpriced = {}, {}, set()
     for buyer in period.buyers(period.accounts.tree.rows_in_order().tolist()):
         found = period.charged(buyer, product.code)
         if found is not None:
             amounts[buyer] = (found[2].amount, found[1])
-            costs[buyer] = period.cost(buyer, product.code)
+            costs[buyer] = period.cost(buyer, product.code, found[1])
         elif period.rate(buyer, product.code) is None and month.buyer_days(buyer):
             unpriced.add(buyer)
     return ProductTotals(amounts, costs, frozenset(unpriced), len(month.days))

@@ -6,18 +6,19 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_found
-from fair_ladle.app.statements import totals
-from fair_ladle.app.statements.billing import BillingPeriod, Statement, parse_month
+from fair_ladle.app.statements import closing, totals
+from fair_ladle.app.statements.billing import BillingPeriod, parse_month
+from fair_ladle.app.statements.ledger import Ledger, Statement
 
 
-def statement(tx: Transaction, actor: Actor, buyer: str, month: str) -> tuple[BillingPeriod, Statement]:
-    """One buyer's statement, for whoever runs the buyer or an account above it."""
-    first, last = parse_month(month)
-    period = BillingPeriod(tx, first, last, buyers=[buyer])
-    row = accounts_service.row_in_scope(period.accounts, actor, buyer)
+def statements(tx: Transaction, actor: Actor, buyer: str, month: str) -> tuple[Ledger, tuple[Statement, ...]]:
+    """A buyer's statements of a month, one a currency, for whoever runs the buyer or an account above it."""
+    first, _ = parse_month(month)
+    ledger = Ledger(tx, [buyer])
+    row = accounts_service.row_in_scope(ledger.period(first).accounts, actor, buyer)
     if row == 0:
         raise invalid(f"{buyer} is the operator; it has no seller and so no statement.", "buyer")
-    return period, period.statement(buyer)
+    return ledger, ledger.statements(buyer, first)
 
 
 def may_see_cost(period: BillingPeriod, actor: Actor, buyer: str) -> bool:
@@ -30,7 +31,7 @@ def may_see_cost(period: BillingPeriod, actor: Actor, buyer: str) -> bool:
 
 
 def verify(tx: Transaction, actor: Actor) -> list[tuple[str, str, str, str]]:
-    """What is kept of months and does not agree with the facts."""
+    """What is kept of months and does not agree with the facts, and closed statements that do not with themselves."""
     if actor.scope is not None:
         raise not_found("installation", actor.scope)
-    return totals.differences(tx)
+    return [*totals.differences(tx), *closing.differences(tx)]

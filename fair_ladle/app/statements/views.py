@@ -11,20 +11,22 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.plumbing.problems import invalid, not_found
+from fair_ladle.app.plumbing.problems import not_found
 from fair_ladle.app.pools import service as pools_service
-from fair_ladle.app.statements.billing import BillingPeriod, Line, Statement, parse_month
-from fair_ladle.app.statements.totals import costs_of, product_totals
-from fair_ladle.app.statements.usecases import may_see_cost
+from fair_ladle.app.statements import closed_store
+from fair_ladle.app.statements.billing import BillingPeriod, Line, LineDay, parse_month
+from fair_ladle.app.statements.ledger import Ledger, Statement, numbered
+from fair_ladle.app.statements.totals import ProductTotals, costs_of, product_totals
+from fair_ladle.app.statements.usecases import may_see_cost, statements
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import MICRO, day_start, instant, month_before, month_of
-from fair_ladle.core.quantities import units_to_micro
-from fair_ladle.core.settling import NO_LIMIT
+from fair_ladle.core.statement_lines import Kind, TaxStatus
 
 
 @dataclass(frozen=True)
 class BuyerRow:
-    """One buyer's month at a glance; ``cost`` None where the actor may not see it or it is not known."""
+    """One buyer's month at a glance, in one currency; amounts before tax. ``cost`` None where the actor may not see it
+    or it is not known, ``number`` None while the month is open."""
 
     seller: str
     buyer: str
@@ -35,6 +37,7 @@ class BuyerRow:
     cost: Decimal | None
     currency: str
     unpriced: int
+    number: str | None = None
 
 
 @dataclass(frozen=True)
@@ -47,38 +50,87 @@ class Overview:
     buyers: list[BuyerRow]
 
 
+class MonthsLedger(Ledger):
+    """Statements of everybody as amounts alone: usage comes from what months are kept to come to."""
+
+    def totals(self, first: date) -> list[ProductTotals]:
+        """What every product comes to in a month."""
+        if first not in self._totals:
+            last = month_of(f"{first:%Y-%m}")[1]
+            self._totals[first] = [
+                product_totals(self._tx, each, first, last) for each in pools_service.products(self._tx)
+            ]
+        return self._totals[first]
+
+    def __init__(self, tx: Transaction):
+        super().__init__(tx)
+        self._totals: dict[date, list[ProductTotals]] = {}
+        self._numbered: dict[date, dict[tuple[str, str], list[tuple[str, Decimal, str | None]]]] = {}
+
+    def usage(self, period: BillingPeriod, buyer: str) -> list[tuple[str, Decimal, str]]:
+        """Product (code), amount and currency of every usage line of a buyer."""
+        products = pools_service.products(self._tx)
+        return [
+            (product.code, *each.amounts[buyer])
+            for product, each in zip(products, self.totals(period.first), strict=True)
+            if buyer in each.amounts
+        ]
+
+    def lines(self, period: BillingPeriod, buyer: str, currency: str) -> tuple[Line, ...]:
+        """None: amounts are all that is wanted."""
+        return ()
+
+    def nets(self, seller: str, buyer: str, first: date) -> list[tuple[str, Decimal, str | None]]:
+        """By currency, what a buyer owes before tax, and its number where the month is closed."""
+        if first in self.closed.get(seller, {}):
+            if first not in self._numbered:
+                mine: dict[tuple[str, str], list[tuple[str, Decimal, str | None]]] = {}
+                for row in closed_store.totals_of(self._tx.connection, first):
+                    found = (row.currency, row.net, numbered(row.year, row.number))
+                    mine.setdefault((row.seller, row.buyer), []).append(found)
+                self._numbered[first] = mine
+            return list(self._numbered[first].get((seller, buyer), []))
+        period = self.period(first)
+        terms = period.terms(seller)
+        if self.closed.get(seller) or any(buyer in each for each in (terms.charges, terms.discounts, terms.credits)):
+            return [(each.currency, each.composed.net, None) for each in self.of_seller(seller, buyer, first)]
+        nets: dict[str, Decimal] = {}
+        for _, amount, currency in self.usage(period, buyer):
+            nets[currency] = nets.get(currency, Decimal(0)) + amount
+        return [(currency, net, None) for currency, net in sorted(nets.items())]
+
+
 def overview(tx: Transaction, actor: Actor, month: str) -> Overview:
     """Every buyer of the actor's branch with its amount; departments that buy nothing by themselves are left out."""
     first, last = parse_month(month)
-    accounts = accounts_service.on_day(tx, min(first, accounts_service.today(tx)))
+    ledger = MonthsLedger(tx)
+    accounts = ledger.period(first).accounts
     tree, top = accounts.tree, accounts_service.top_row(accounts, actor)
-    products = pools_service.products(tx)
-    first_before = month_before(first)
-    now = [product_totals(tx, each, first, last) for each in products]
-    before = [product_totals(tx, each, first_before, month_of(f"{first_before:%Y-%m}")[1]) for each in products]
-    rows = []
+    now, rows = ledger.totals(first), []
     for row in tree.branch(top).tolist():
-        buyer = tree.codes[row]
-        mine = [each for each in now if buyer in each.amounts]
-        unpriced = sum(buyer in each.unpriced for each in now)
-        if row == 0 or not (mine or unpriced):
+        if row == 0:
             continue
-        seller = tree.codes[int(tree.parent[row])]
-        costs = [each.costs[buyer] for each in mine] if top in tree.path_up(row)[1:] else [None]
-        known = [cost for cost in costs if cost is not None]
-        rows.append(
-            BuyerRow(
-                seller_as_seen(accounts, actor, seller),
-                buyer,
-                accounts.name(row),
-                str(accounts.facts[row].kind),
-                sum((each.amounts[buyer][0] for each in mine), Decimal(0)),
-                sum((each.amounts[buyer][0] for each in before if buyer in each.amounts), Decimal(0)),
-                sum(known, Decimal(0)) if len(known) == len(costs) else None,
-                mine[0].amounts[buyer][1] if mine else "",
-                unpriced,
+        buyer, seller = tree.codes[row], tree.codes[int(tree.parent[row])]
+        nets = ledger.nets(seller, buyer, first)
+        unpriced = sum(buyer in each.unpriced for each in now)
+        before = {currency: net for currency, net, _ in ledger.nets(seller, buyer, month_before(first))} if nets else {}
+        for currency, net, number in nets or ([("", Decimal(0), None)] if unpriced else []):
+            costs = [each.costs[buyer] for each in now if each.amounts.get(buyer, (None, None))[1] == currency]
+            known = [cost for cost in costs if cost is not None] if top in tree.path_up(row)[1:] else []
+            rows.append(
+                BuyerRow(
+                    seller_as_seen(accounts, actor, seller),
+                    buyer,
+                    accounts.name(row),
+                    str(accounts.facts[row].kind),
+                    net,
+                    before.get(currency, Decimal(0)),
+                    sum(known, Decimal(0)) if len(known) == len(costs) and top in tree.path_up(row)[1:] else None,
+                    currency,
+                    unpriced,
+                    number,
+                )
             )
-        )
     return Overview(first, last, now[0].days if now else 0, rows)
 
 
@@ -92,93 +144,134 @@ def seller_as_seen(accounts: Accounts, actor: Actor, seller: str) -> str:
 
 @dataclass(frozen=True)
 class LineView:
-    """A line with its month before, split into what more or less use and what prices did, and its days."""
+    """A line with its month before, split into what more or less use and what prices did; ``cost`` None where the
+    reader may not see it or it is not known."""
 
     line: Line
-    before: Decimal
+    before: Decimal | None
     by_use: Decimal
     by_price: Decimal
     cost: Decimal | None
-    days: list[dict[str, Any]]
+    days: tuple[LineDay, ...]
+
+
+@dataclass(frozen=True)
+class SheetView:
+    """One statement, all of one currency, beside that of the month before."""
+
+    statement: Statement
+    before: Statement | None
+    lines: list[LineView]
+    gone: list[Line]
+    """Lines of the month before that this month does not have."""
 
 
 @dataclass(frozen=True)
 class StatementView:
-    """One statement for a screen; ``seller`` is its code, for whoever sees the seller's branch, else its name."""
+    """A buyer's statements of a month for a screen; ``seller`` is its code, for whoever sees the seller's branch, else
+    its name."""
 
     seller: str
-    statement: Statement
+    buyer: str
     period: BillingPeriod
-    total_before: Decimal
-    lines: list[LineView]
-    gone: list[Line]
-    """Lines of the month before that this month does not have."""
+    sheets: list[SheetView]
+    unpriced: list[pools_service.Product]
+    sees_cost: bool
     notes: list[str]
     """What a reader has to know besides: days not charged, that it is the last statement."""
 
 
 def statement_view(tx: Transaction, actor: Actor, buyer: str, month: str, costs: bool = True) -> StatementView:
-    """One buyer's statement, line by line and day by day, beside the month before."""
+    """A buyer's statements, line by line and day by day, beside the month before."""
     first, last = parse_month(month)
-    period = BillingPeriod(tx, first, last, buyers=[buyer])
-    row = accounts_service.row_in_scope(period.accounts, actor, buyer)
-    if row == 0:
-        raise invalid("The operator has no seller and so no statement.", "buyer")
-    statement = period.statement(buyer)
-    earlier = period.before(tx)
-    lines_before = (
-        {each.product.code: each for each in earlier.statement(buyer).lines} if buyer in earlier.accounts.tree else {}
-    )
-    shows_cost = costs and may_see_cost(period, actor, buyer)
-    charged = [each.product for each in statement.lines]
-    costs_by_product = costs_of(tx, charged, first, last, buyer) if shows_cost else {}
-    lines = []
-    for line in statement.lines:
-        code = line.product.code
-        before = lines_before.pop(code, None)
-        was = before.charge.amount if before else Decimal(0)
-        same_price = (
-            period.repriced(buyer, code, before.rate)
-            if before and before.currency == line.currency
-            else line.charge.amount
-        )
-        lines.append(
-            LineView(
-                line,
-                was,
-                same_price - was,
-                line.charge.amount - same_price,
-                costs_by_product.get(code),
-                _days(period, buyer, code),
+    ledger, found = statements(tx, actor, buyer, month)
+    period = ledger.period(first)
+    before = {(each.seller, each.currency): each for each in ledger.statements(buyer, month_before(first))}
+    sees_cost = may_see_cost(period, actor, buyer)
+    charged = [line.product for each in found for line in each.lines]
+    costs_by_product = costs_of(tx, charged, first, last, buyer) if costs and sees_cost else {}
+    sheets = []
+    for statement in found:
+        earlier = before.pop((statement.seller, statement.currency), None)
+        lines_before = {each.product.code: each for each in earlier.lines} if earlier else {}
+        lines = []
+        for line in statement.lines:
+            was = lines_before.pop(line.product.code, None)
+            same_price = line.charge.amount if was is None else period.repriced(buyer, line.product.code, was.rate)
+            lines.append(
+                LineView(
+                    line,
+                    None if was is None else was.charge.amount,
+                    same_price - (Decimal(0) if was is None else was.charge.amount),
+                    line.charge.amount - same_price,
+                    costs_by_product.get(line.product.code),
+                    line.days or period.days_of(buyer, line.product.code),
+                )
             )
-        )
-    gone = list(lines_before.values())
-    total_before = sum((each.before for each in lines), Decimal(0)) + sum(
-        (each.charge.amount for each in gone), Decimal(0)
-    )
+        sheets.append(SheetView(statement, earlier, lines, list(lines_before.values())))
+    tree = period.accounts.tree
     return StatementView(
-        seller_as_seen(period.accounts, actor, statement.seller),
-        statement,
+        seller_as_seen(period.accounts, actor, period.seller_of(buyer) or ""),
+        buyer,
         period,
-        total_before,
-        lines,
-        gone,
-        _notes(tx, period, row),
+        sheets,
+        period.unpriced(buyer),
+        costs and sees_cost,
+        _notes(tx, period, tree.row(buyer)),
     )
+
+
+@dataclass(frozen=True)
+class Other:
+    """A row of a statement that is no usage line: what it says beside its reference; what is taken off is below 0."""
+
+    kind: str
+    reference: str
+    says: str
+    amount: Decimal
+    quantity: Decimal | None = None
+    unit_price: Decimal | None = None
+    base: Decimal | None = None
+
+
+def others(statement: Statement) -> list[Other]:
+    """Charges, discounts, adjustments, credits and taxes of a statement, in their order."""
+    charges = {each.reference: each for each in statement.charges}
+    bases = {each.name: each.base for each in statement.composed.taxes}
+    found = []
+    for kind, reference, by_percent in statement.amounts():
+        amount = sum(by_percent.values(), Decimal(0))
+        if kind is Kind.CHARGE:
+            charge = charges[reference]
+            found.append(Other(kind, reference, charge.description, amount, charge.quantity, charge.unit_price))
+        elif kind is Kind.TAX:
+            says = {TaxStatus.REVERSE_CHARGE: "Reverse charge", TaxStatus.EXEMPT: "Exempt from tax"}
+            found.append(
+                Other(kind, reference, says.get(statement.tax, f"{reference} %"), amount, base=bases[reference])
+            )
+        elif kind is not Kind.USAGE:
+            found.append(Other(kind, reference, "", amount))
+    return found
+
+
+def groups(statement: Statement) -> dict[str, Decimal]:
+    """What a statement's rows that are no usage lines come to, by the groups in which two months are compared."""
+    named = {Kind.CHARGE: "charges", Kind.ADJUSTMENT: "adjustments", Kind.TAX: "taxes"}
+    found: dict[str, Decimal] = {}
+    for each in others(statement):
+        group = named.get(Kind(each.kind), "discounts and credits")
+        found[group] = found.get(group, Decimal(0)) + each.amount
+    return found
 
 
 def _notes(tx: Transaction, period: BillingPeriod, row: int) -> list[str]:
     """Days on which the buyer was suspended and is not charged, and whether it has been closed."""
     buyer, notes = period.accounts.tree.codes[row], []
-    month = next(iter(period.months.values()), None)
-    free = (
-        0
-        if month is None
-        else sum(
-            int((~segment.charged_days(segment.accounts.tree.row(buyer))).sum())
-            for segment in month.segments
-            if buyer in segment.accounts.tree
-        )
+    free = sum(
+        int((~segment.charged_days(segment.accounts.tree.row(buyer))).sum())
+        for each in period.products[:1]
+        for segment in period.month(each.code).segments
+        if buyer in segment.accounts.tree
     )
     if free:
         notes.append(f"Suspended on {free} {'day' if free == 1 else 'days'} that are not charged.")
@@ -186,46 +279,6 @@ def _notes(tx: Transaction, period: BillingPeriod, row: int) -> list[str]:
     if closed:
         notes.append(f"{period.accounts.name(row)} was closed after {closed:%-d %B %Y}: this is its last statement.")
     return notes
-
-
-def _days(period: BillingPeriod, buyer: str, product: str) -> list[dict[str, Any]]:
-    month = period.months[product]
-    per_unit = month.product.per_unit
-    days: list[dict[str, Any]] = []
-    for segment in month.segments:
-        row = segment.row(buyer)
-        read = segment.readings
-        for column, day in enumerate(read.days):
-
-            def units(grain_seconds: Any, day: Any = day) -> str:
-                return f"{units_to_micro(int(grain_seconds), day.seconds, per_unit):f}"
-
-            if row is None:
-                days.append(
-                    {
-                        "day": day.date.isoformat(),
-                        "hours": day.seconds // 3600,
-                        "used": "0",
-                        "load": "0",
-                        "held": "0",
-                        "reserve": "0",
-                        "cap": None,
-                    }
-                )
-                continue
-            cap = int(read.allocated.cap[row, column])
-            days.append(
-                {
-                    "day": day.date.isoformat(),
-                    "hours": day.seconds // 3600,
-                    "used": units(read.used[row, column]),
-                    "load": units(read.settled.load[row, column]),
-                    "held": units(read.settled.held[row, column]),
-                    "reserve": f"{units_to_micro(int(read.allocated.reserve[row, column]), 1, per_unit):f}",
-                    "cap": None if cap >= NO_LIMIT else f"{units_to_micro(cap, 1, per_unit):f}",
-                }
-            )
-    return days
 
 
 MOST_EVIDENCE = 500

@@ -268,7 +268,8 @@ def _idle(found: Positions, place: int, pool: Pool, owner: tuple[str, str]) -> I
     promised = max(0, supply - free - used)
     if supply == 0 or free + promised == 0:
         return None
-    cost = sum((lot.units * lot.unit_cost for lot in pool.lots if lot.covers(snapshot.day)), Decimal(0))
+    running = [lot for lot in pool.lots if lot.covers(snapshot.day)]
+    cost = sum((lot.units * lot.unit_cost for lot in running if lot.currency == pool.currency), Decimal(0))
     return IdleStock(
         pool.product,
         *owner,

@@ -1,0 +1,182 @@
+"""Queries over closed months: what they were priced with, their statements and lines."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from datetime import date
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.dialects import mysql
+
+from fair_ladle.app.accounts.tables import accounts
+from fair_ladle.app.plumbing.database import batched, insert_row
+from fair_ladle.app.statements.tables import closed_lines as lines
+from fair_ladle.app.statements.tables import closed_periods as periods
+from fair_ladle.app.statements.tables import closed_statements as statements
+from fair_ladle.app.statements.tables import statement_numbers as numbers
+
+
+def book_hashes(connection: sa.Connection, first: date) -> dict[int, str]:
+    """The sellers (ids) that have closed a month, with the hash of what it was priced with."""
+    wanted = sa.select(periods.c.seller_id, periods.c.hash).where(periods.c.first_day == first)
+    return {row.seller_id: row.hash for row in connection.execute(wanted)}
+
+
+def book(connection: sa.Connection, seller_id: int, first: date) -> bytes:
+    """What a seller priced a closed month with, as stored."""
+    found = connection.scalar(
+        sa.select(periods.c.kept).where(periods.c.seller_id == seller_id, periods.c.first_day == first)
+    )
+    assert found is not None
+    return bytes(found)
+
+
+def closed_months(connection: sa.Connection, seller_ids: Collection[int] | None = None) -> list[Any]:
+    """seller_id, first_day and made_of of every closed month (of these sellers), in order."""
+    wanted = sa.select(periods.c.seller_id, periods.c.first_day, periods.c.made_of)
+    if seller_ids is not None:
+        wanted = wanted.where(periods.c.seller_id.in_(seller_ids))
+    return list(connection.execute(wanted.order_by(periods.c.seller_id, periods.c.first_day)))
+
+
+def sellers_of(connection: sa.Connection, buyer_id: int) -> list[int]:
+    """The sellers (ids) that have closed a statement of a buyer."""
+    wanted = sa.select(statements.c.seller_id).where(statements.c.buyer_id == buyer_id).distinct()
+    return list(connection.scalars(wanted))
+
+
+def buyers_of(connection: sa.Connection, seller_id: int) -> list[int]:
+    """The buyers (ids) of whom a seller has closed a statement."""
+    wanted = sa.select(statements.c.buyer_id).where(statements.c.seller_id == seller_id).distinct()
+    return list(connection.scalars(wanted))
+
+
+def lines_of(connection: sa.Connection, seller_id: int, buyer_id: int | None, months: Collection[date]) -> list[Any]:
+    """What a seller has charged (a buyer): every line of these months, and of all others what adjusts, and what was
+    given off."""
+    wanted = (
+        sa.select(
+            statements.c.buyer_id,
+            statements.c.first_day,
+            statements.c.currency,
+            statements.c.tax,
+            lines.c.kind,
+            lines.c.reference,
+            lines.c.amount,
+            lines.c.taxed,
+        )
+        .join(lines, lines.c.statement_id == statements.c.id)
+        .where(
+            statements.c.seller_id == seller_id,
+            sa.true() if buyer_id is None else statements.c.buyer_id == buyer_id,
+            sa.or_(statements.c.first_day.in_(months), lines.c.kind.in_(("adjustment", "discount", "credit"))),
+        )
+    )
+    return list(connection.execute(wanted.order_by(statements.c.id, lines.c.place)))
+
+
+def documents_of(connection: sa.Connection, buyer_id: int, first: date) -> list[Any]:
+    """A buyer's closed statements of a month: seller_id, year, number, document, hash; by currency."""
+    s = statements
+    wanted = sa.select(s.c.seller_id, s.c.year, s.c.number, s.c.document, s.c.hash)
+    return list(
+        connection.execute(wanted.where(s.c.buyer_id == buyer_id, s.c.first_day == first).order_by(s.c.currency))
+    )
+
+
+def totals_of(connection: sa.Connection, first: date) -> list[Any]:
+    """Every closed statement of a month without its document."""
+    s, seller, buyer = statements, accounts.alias("seller"), accounts.alias("buyer")
+    wanted = (
+        sa.select(
+            seller.c.code.label("seller"),
+            buyer.c.code.label("buyer"),
+            s.c.currency,
+            s.c.year,
+            s.c.number,
+            s.c.net,
+            s.c.total,
+        )
+        .join(seller, seller.c.id == s.c.seller_id)
+        .join(buyer, buyer.c.id == s.c.buyer_id)
+        .where(s.c.first_day == first)
+    )
+    return list(connection.execute(wanted.order_by(s.c.seller_id, s.c.year, s.c.number)))
+
+
+def every_statement(connection: sa.Connection, after: int, at_most: int) -> list[Any]:
+    """Closed statements by id, from one on, so many at most, with their seller's code."""
+    s = statements
+    wanted = sa.select(s, accounts.c.code.label("seller")).join(accounts, accounts.c.id == s.c.seller_id)
+    return list(connection.execute(wanted.where(s.c.id > after).order_by(s.c.id).limit(at_most)))
+
+
+def lines_by_statement(connection: sa.Connection, ids: Sequence[int]) -> dict[int, list[Any]]:
+    """The kept lines of statements, in order."""
+    found: dict[int, list[Any]] = {each: [] for each in ids}
+    wanted = sa.select(lines).where(lines.c.statement_id.in_(ids)).order_by(lines.c.statement_id, lines.c.place)
+    for row in connection.execute(wanted):
+        found[row.statement_id].append(row)
+    return found
+
+
+def every_book(connection: sa.Connection) -> list[Any]:
+    """Every closed month with what it was priced with, and its seller's code."""
+    wanted = sa.select(periods, accounts.c.code.label("seller")).join(accounts, accounts.c.id == periods.c.seller_id)
+    return list(connection.execute(wanted.order_by(periods.c.seller_id, periods.c.first_day)))
+
+
+def given_numbers(connection: sa.Connection) -> list[Any]:
+    """Of every seller and year: how many statements are numbered, the first and the last number."""
+    s = statements
+    wanted = sa.select(
+        accounts.c.code,
+        s.c.year,
+        sa.func.count().label("count"),
+        sa.func.min(s.c.number).label("first"),
+        sa.func.max(s.c.number).label("last"),
+    ).join(accounts, accounts.c.id == s.c.seller_id)
+    return list(connection.execute(wanted.group_by(accounts.c.code, s.c.year).order_by(accounts.c.code, s.c.year)))
+
+
+def lock_numbers(connection: sa.Connection, seller_id: int) -> Any:
+    """Lock how far a seller has closed and numbered, and read it."""
+    connection.execute(mysql.insert(numbers).prefix_with("IGNORE").values(seller_id=seller_id, year=0, number=0))
+    return connection.execute(sa.select(numbers).where(numbers.c.seller_id == seller_id).with_for_update()).one()
+
+
+def closed_until(connection: sa.Connection, seller_id: int) -> date | None:
+    """The newest month that a seller has closed."""
+    found: date | None = connection.scalar(sa.select(numbers.c.closed_until).where(numbers.c.seller_id == seller_id))
+    return found
+
+
+def write_closed(
+    connection: sa.Connection,
+    period: dict[str, Any],
+    year: int,
+    number: int,
+    closed: Sequence[tuple[dict[str, Any], list[dict[str, Any]]]],
+    settled: Mapping[date, str],
+) -> None:
+    """Write a closed month with its statements and their lines, and what the months before are made of now that their
+    adjustments are charged; its numbers' row is locked."""
+    for first_day, made_of in settled.items():
+        connection.execute(
+            sa.update(periods)
+            .where(periods.c.seller_id == period["seller_id"], periods.c.first_day == first_day)
+            .values(made_of=made_of)
+        )
+    connection.execute(sa.insert(periods).values(period))
+    every_line: list[dict[str, Any]] = []
+    for statement, its_lines in closed:
+        statement_id = insert_row(connection, statements, statement)
+        every_line.extend({"statement_id": statement_id, **line} for line in its_lines)
+    for part in batched(every_line):
+        connection.execute(sa.insert(lines), part)
+    connection.execute(
+        sa.update(numbers)
+        .where(numbers.c.seller_id == period["seller_id"])
+        .values(closed_until=period["first_day"], year=year, number=number)
+    )

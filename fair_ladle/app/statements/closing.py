@@ -1,0 +1,321 @@
+"""Closing a month: what stands in the way, numbering without gaps, and what is kept of it for good."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from datetime import date, timedelta
+from decimal import Decimal
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
+from fair_ladle.app.statements import closed_store
+from fair_ladle.app.statements.billing import BillingPeriod, parse_month
+from fair_ladle.app.statements.kept_books import KeptBook, packed, packed_book, unpacked
+from fair_ladle.app.statements.ledger import (
+    Ledger,
+    Statement,
+    is_made_of_other_facts,
+    month_made_of,
+    numbered,
+    statement_adapter,
+    taxed_text,
+)
+from fair_ladle.app.statements.months import is_settled
+from fair_ladle.core.calendar import month_after
+from fair_ladle.core.statement_lines import Kind, TaxStatus
+
+MOST_TOLD = 200
+"""Findings told of one kind."""
+JUMP = Decimal("0.5")
+"""A total that differs by more than this part of the month before is pointed out."""
+
+
+@dataclass(frozen=True)
+class Finding:
+    """Something that stands in the way of closing (``blocks``), or that has to be acknowledged with a reason; the buyer
+    (code) it is about, if it is about one."""
+
+    blocks: bool
+    says: str
+    buyer: str | None = None
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A month as it would be closed."""
+
+    seller: str
+    first: date
+    findings: tuple[Finding, ...]
+    statements: tuple[Statement, ...]
+    book: KeptBook
+    made_of: str
+    settled: dict[date, str]
+    """What closed months before are made of now, as far as that is something else."""
+    closed_until: date | None
+
+    @property
+    def blocking(self) -> list[Finding]:
+        """What stands in the way."""
+        return [each for each in self.findings if each.blocks]
+
+
+def prepare(tx: Transaction, actor: Actor, seller: str, month: str) -> Prepared:
+    """A seller's month as it comes out now, with everything that stands in the way of closing it. For whoever runs the
+    seller, or an account above it; reads only, and locks nothing."""
+    first, last = parse_month(month)
+    accounts = accounts_service.known(tx)
+    seller_row = accounts_service.row_in_scope(accounts, actor, seller)
+    closed_until = closed_store.closed_until(tx.connection, int(accounts.ids[seller_row]))
+    made_of = month_made_of(tx, first)
+    findings = _of_the_month(tx, first, last, closed_until, accounts.name(seller_row))
+    ledger = Ledger(tx)
+    period = ledger.period(first)
+    if seller not in period.accounts.tree:
+        raise not_found("seller in that month", seller)
+    buyers = _buyers(tx, ledger, period, seller)
+    statements = [each for buyer in buyers for each in ledger.of_seller(seller, buyer, first)]
+    findings += _of_lines(period, ledger, seller, statements)
+    findings += _of_tax(period, seller, statements)
+    findings += _of_buyers(tx, ledger, period, seller, buyers, statements)
+    months = {each: made for each, made in ledger.closed.get(seller, {}).items() if each < first}
+    settled = {each: month_made_of(tx, each) for each, made in months.items() if is_made_of_other_facts(tx, each, made)}
+    statements = [
+        replace(
+            each,
+            lines=tuple(replace(line, days=period.days_of(each.buyer, line.product.code)) for line in each.lines),
+        )
+        for each in statements
+    ]
+    book = KeptBook(period.rate_cards.of_seller(seller), period.terms(seller))
+    return Prepared(seller, first, tuple(findings), tuple(statements), book, made_of, settled, closed_until)
+
+
+def _of_the_month(tx: Transaction, first: date, last: date, closed_until: date | None, name: str) -> list[Finding]:
+    found = []
+    if closed_until is not None and first <= closed_until:
+        found.append(Finding(True, f"{first:%B %Y} of {name} is closed already."))
+    elif closed_until is not None and first != month_after(closed_until):
+        found.append(Finding(True, f"Months close in order: {month_after(closed_until):%B %Y} of {name} comes next."))
+    if last >= accounts_service.today(tx):
+        found.append(
+            Finding(True, f"{first:%B %Y} is not over; it can be closed from {last + timedelta(days=1):%-d %B %Y} on.")
+        )
+    elif not is_settled(tx, first, last):
+        found.append(Finding(True, f"The last day of {first:%B %Y} is still being read; try again in a minute."))
+    return found
+
+
+def _buyers(tx: Transaction, ledger: Ledger, period: BillingPeriod, seller: str) -> list[str]:
+    """Who may get a statement, in tree order: who stands below the seller on the month's first day, and who has one of
+    a closed month."""
+    tree, accounts = period.accounts.tree, period.accounts
+    seller_row = tree.row(seller)
+    rows = {
+        row for row in tree.branch(seller_row).tolist() if int(tree.parent[row]) == seller_row and row != seller_row
+    }
+    if seller in ledger.closed:
+        former = closed_store.buyers_of(tx.connection, int(accounts.ids[seller_row]))
+        rows |= {accounts.row_of_id[each] for each in former if each in accounts.row_of_id}
+    return [tree.codes[row] for row in sorted(rows, key=lambda row: int(tree.depth_first[row]))]
+
+
+def _of_lines(period: BillingPeriod, ledger: Ledger, seller: str, statements: list[Statement]) -> list[Finding]:
+    """Markups without a cost, and costs that no exchange rate turns into the line's currency."""
+    found: dict[str, Finding] = {}
+    above = period.seller_of(seller)
+    name = period.accounts.name(period.accounts.tree.row(seller))
+    for statement in statements:
+        for line in statement.lines:
+            product, buyer = line.product, statement.buyer
+            owns = any(
+                period.accounts.tree.codes[period.accounts.row_of_id[pool.owner_id]] == seller
+                for pool in period.month(product.code).pools
+            )
+            if not owns and period.line(seller, product.code) is None:
+                if line.rate.markup is not None:
+                    says = f"{product.name} is sold at a markup, and {name} itself is charged nothing for it."
+                    found.setdefault(says, Finding(True, says, buyer))
+                continue
+            if period.exact_cost(buyer, product.code, line.currency) is None:
+                says = (
+                    f"There is no exchange rate into {line.currency} up to {period.last:%-d %B %Y} "
+                    f"for what {product.name} cost."
+                )
+                found.setdefault(says, Finding(True, says, buyer))
+            if line.rate.markup is not None and not owns and above and period.first not in ledger.closed.get(above, {}):
+                says = f"{product.name} is sold at a markup on what {name} is charged: that month closes first."
+                found.setdefault(says, Finding(True, says, buyer))
+    return list(found.values())
+
+
+def _of_tax(period: BillingPeriod, seller: str, statements: list[Statement]) -> list[Finding]:
+    """Tax classes that are named and have no percentage."""
+    terms = period.terms(seller)
+    missing: dict[str, tuple[str, str]] = {}
+    for statement in statements:
+        named = {terms.tax_classes.get(each.product.code): each.product.name for each in statement.lines}
+        named |= {each.tax_class: each.description or each.reference for each in statement.charges}
+        for tax_class, what in named.items():
+            if tax_class and statement.tax is TaxStatus.NORMAL and terms.percent(tax_class, period.last) is None:
+                missing.setdefault(tax_class, (what, statement.buyer))
+    return [
+        Finding(True, f"Tax class {name} of {what} has no percentage by {period.last:%-d %B %Y}.", buyer)
+        for name, (what, buyer) in sorted(missing.items())
+    ]
+
+
+def _of_buyers(
+    tx: Transaction,
+    ledger: Ledger,
+    period: BillingPeriod,
+    seller: str,
+    buyers: list[str],
+    statements: list[Statement],
+) -> list[Finding]:
+    """What has to be acknowledged: products without a price, buyers without a billing contact, adjustments, jumps."""
+    accounts, found = period.accounts, []
+    billed = {each.buyer for each in statements}
+    before = {
+        (row.buyer, row.currency): row.total
+        for row in closed_store.totals_of(tx.connection, (period.first - timedelta(days=1)).replace(day=1))
+        if row.seller == seller
+    }
+    for buyer in buyers:
+        row = accounts.tree.row(buyer)
+        name = accounts.name(row)
+        if accounts.tree.codes[int(accounts.tree.parent[row])] == seller:
+            unpriced = ", ".join(each.name for each in period.unpriced(buyer))
+            if unpriced:
+                found.append(Finding(False, f"{name} has no price for {unpriced}.", buyer))
+        if buyer in billed and not accounts.facts[row].billing_email:
+            found.append(Finding(False, f"{name} has no billing contact.", buyer))
+    for statement in statements:
+        name = accounts.name(accounts.tree.row(statement.buyer))
+        late = [each for each in statement.composed.owed if each.kind is Kind.ADJUSTMENT]
+        if late:
+            amount = sum((each.amount for each in late), Decimal(0))
+            says = f"{name} is adjusted by {amount:+f} {statement.currency} for months that are closed."
+            found.append(Finding(False, says, statement.buyer))
+        was = before.get((statement.buyer, statement.currency))
+        if was and abs(statement.total - was) > abs(was) * JUMP:
+            part = (statement.total - was) / abs(was) * 100
+            found.append(Finding(False, f"{name} comes to {part:+.0f} % of the month before.", statement.buyer))
+    return found
+
+
+def close(tx: Transaction, actor: Actor, prepared: Prepared, reason: str) -> list[Statement]:
+    """Close a month as it was prepared: number its statements, and keep them for good.
+
+    Locks the seller's row of numbers alone, and judges under it that nothing was closed since the month was prepared:
+    closing it twice at once is refused. A fact that comes after it was prepared is what a late fact always is: it
+    adjusts the first month that is open then.
+    """
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, prepared.seller)
+    if prepared.blocking:
+        says = " ".join(each.says for each in prepared.blocking)
+        raise conflict(says, findings=[each.says for each in prepared.blocking])
+    if prepared.findings and not reason.strip():
+        raise invalid("Say why what was found may pass.", "reason")
+    seller_id, today = int(accounts.ids[row]), accounts_service.today(tx)
+    numbers = closed_store.lock_numbers(tx.connection, seller_id)
+    if numbers.closed_until != prepared.closed_until:
+        raise conflict(f"{prepared.first:%B %Y} of {accounts.name(row)} was closed just now.")
+    number = int(numbers.number) if numbers.year == today.year else 0
+    ids = accounts_service.ids_by_code(tx, {each.buyer for each in prepared.statements})
+    closed, rows = [], []
+    for statement in prepared.statements:
+        number += 1
+        statement = replace(statement, number=numbered(today.year, number))
+        document, digest = packed(statement_adapter.dump_json(statement))
+        closed.append(statement)
+        values = {
+            "seller_id": seller_id,
+            "buyer_id": ids[statement.buyer],
+            "first_day": prepared.first,
+            "currency": statement.currency,
+            "year": today.year,
+            "number": number,
+            "tax": statement.tax.value,
+            "net": statement.composed.net,
+            "total": statement.total,
+            "document": document,
+            "hash": digest,
+        }
+        rows.append((values, _kept_lines(statement)))
+    kept, digest = packed_book(prepared.book)
+    period = {
+        "seller_id": seller_id,
+        "first_day": prepared.first,
+        "closed_at": tx.now,
+        "closed_by": actor.name,
+        "reason": reason.strip()[:2000],
+        "kept": kept,
+        "made_of": prepared.made_of,
+        "hash": digest,
+    }
+    closed_store.write_closed(tx.connection, period, today.year, number, rows, prepared.settled)
+    said = {"month": f"{prepared.first:%Y-%m}", "statements": str(len(closed)), "reason": reason.strip()[:500]}
+    entry = log_service.Entry("month closed", prepared.seller, seller_id, None, said)
+    log_service.write(tx, actor, seller_id, [entry])
+    return closed
+
+
+def _kept_lines(statement: Statement) -> list[dict[str, object]]:
+    return [
+        {
+            "place": place,
+            "kind": kind.value,
+            "reference": reference,
+            "amount": sum(by_percent.values(), Decimal(0)),
+            "taxed": taxed_text(by_percent),
+        }
+        for place, (kind, reference, by_percent) in enumerate(statement.amounts())
+    ]
+
+
+def differences(tx: Transaction) -> list[tuple[str, str, str, str]]:
+    """Closed statements that do not agree with themselves, their hash or their numbers: (what, where, found,
+    evidence)."""
+    found = [each for part in _statements_wrong(tx) for each in part]
+    for row in closed_store.every_book(tx.connection):
+        digest = unpacked(row.kept)[1]
+        if digest != row.hash:
+            found.append(("closed month", f"{row.seller} {row.first_day:%Y-%m}", row.hash, digest))
+    for row in closed_store.given_numbers(tx.connection):
+        if (row.first, row.last) != (1, row.count):
+            where = f"{row.code} {row.year}"
+            found.append(
+                ("statement numbers", where, f"{row.count} from {row.first} to {row.last}", f"1 to {row.count}")
+            )
+    return found
+
+
+def _statements_wrong(tx: Transaction) -> Iterator[list[tuple[str, str, str, str]]]:
+    after = 0
+    while rows := closed_store.every_statement(tx.connection, after, 500):
+        after = rows[-1].id
+        lines = closed_store.lines_by_statement(tx.connection, [row.id for row in rows])
+        for row in rows:
+            where = f"{row.seller} {numbered(row.year, row.number)}"
+            json, digest = unpacked(row.document)
+            wrong = [] if digest == row.hash else [("closed statement", where, row.hash, digest)]
+            statement = statement_adapter.validate_json(json)
+            if (row.total, row.net) != (statement.total, statement.composed.net):
+                wrong.append(("statement total", where, f"{row.total:f}", f"{statement.total:f}"))
+            kept = [(each.kind, each.reference, each.amount) for each in lines[row.id]]
+            summed = [(each["kind"], each["reference"], each["amount"]) for each in _kept_lines(statement)]
+            if kept != summed:
+                wrong.append(("statement lines", where, str(len(kept)), str(len(summed))))
+            for line in statement.lines:
+                parts = sum((each.amount for each in line.shares), Decimal(0))
+                if parts != line.charge.amount:
+                    wrong.append(
+                        ("parts of a line", f"{where} {line.product.code}", f"{parts:f}", f"{line.charge.amount:f}")
+                    )
+            yield wrong

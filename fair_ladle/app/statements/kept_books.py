@@ -1,0 +1,65 @@
+"""What closed months were priced with, and what they were made of: written once, never changed."""
+
+from __future__ import annotations
+
+import hashlib
+import zlib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import date
+
+from pydantic import TypeAdapter
+
+from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.plumbing.cache import Cache
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.statements import closed_store
+from fair_ladle.app.statements.terms import Terms
+from fair_ladle.core.pricing import Rate
+
+
+@dataclass(frozen=True)
+class KeptBook:
+    """The rates and terms of one seller that a month was closed with, used or not."""
+
+    rates: list[Rate]
+    terms: Terms
+
+
+_adapter = TypeAdapter(KeptBook)
+_books: Cache[KeptBook] = Cache(256)
+
+
+def packed(json: bytes) -> tuple[bytes, str]:
+    """A document as it is stored, and the hash of what stands in it."""
+    return zlib.compress(json, 6), hashlib.sha256(json).hexdigest()
+
+
+def unpacked(document: bytes) -> tuple[bytes, str]:
+    """What stands in a stored document, and its hash."""
+    json = zlib.decompress(document)
+    return json, hashlib.sha256(json).hexdigest()
+
+
+def packed_book(book: KeptBook) -> tuple[bytes, str]:
+    """A book as it is stored, and its hash."""
+    return packed(_adapter.dump_json(book))
+
+
+def kept_books(tx: Transaction, accounts: Accounts, first: date) -> Mapping[str, KeptBook]:
+    """The books of the sellers among these accounts that have closed the month that begins on a day, by code."""
+    hashes = closed_store.book_hashes(tx.connection, first)
+    found = {}
+    for seller_id, digest in hashes.items():
+        row = accounts.row_of_id.get(seller_id)
+        if row is not None:
+            found[accounts.tree.codes[row]] = _book(tx, seller_id, first, digest)
+    return found
+
+
+def _book(tx: Transaction, seller_id: int, first: date, digest: str) -> KeptBook:
+    return _books.get((tx.connection.engine.url, seller_id, first, digest), lambda: _read(tx, seller_id, first))
+
+
+def _read(tx: Transaction, seller_id: int, first: date) -> KeptBook:
+    return _adapter.validate_json(unpacked(closed_store.book(tx.connection, seller_id, first))[0])

@@ -1,0 +1,109 @@
+"""What is charged and given off besides rates, what is taxed, and what currencies were worth: as the engine needs it,
+and bringing it in."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from datetime import date
+from decimal import Decimal
+from fractions import Fraction
+from typing import Any
+
+from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.plumbing import generations
+from fair_ladle.app.plumbing.database import Transaction, metadata
+from fair_ladle.app.plumbing.merge import Merged, merge
+from fair_ladle.app.statements import store
+from fair_ladle.core.exchange import ExchangeRate, exchange_rate
+from fair_ladle.core.pricing import Fees
+from fair_ladle.core.quantities import short
+from fair_ladle.core.statement_lines import ChargeTerms, CreditTerms, DiscountTerms, Every
+
+KEYS = {
+    **dict.fromkeys(("charges", "discounts", "credits"), ("seller_id", "buyer_id", "reference")),
+    "tax_rates": ("seller_id", "tax_class", "first_day"),
+    "exchange_rates": ("day", "of", "into"),
+}
+"""The tables of terms, each with what names a row."""
+
+
+def load(tx: Transaction, table: str, rows: list[dict[str, Any]]) -> Merged:
+    """Create and change the rows of a table of terms by its key."""
+    generations.renew(tx, "rates")
+    return merge(tx.connection, metadata.tables[table], KEYS[table], rows)
+
+
+@dataclass(frozen=True)
+class Terms:
+    """The terms of one seller beside its rates: by buyer (code) what is charged and given off; its tax; and exchange
+    rates, which are everybody's."""
+
+    charges: dict[str, list[ChargeTerms]] = field(default_factory=lambda: defaultdict(list))
+    discounts: dict[str, list[DiscountTerms]] = field(default_factory=lambda: defaultdict(list))
+    credits: dict[str, list[CreditTerms]] = field(default_factory=lambda: defaultdict(list))
+    tax_rates: tuple[tuple[str, date, Decimal], ...] = ()
+    """Class, first day, percent."""
+    exchange_rates: tuple[ExchangeRate, ...] = ()
+    tax_classes: dict[str, str] = field(default_factory=dict)
+    """By product (code)."""
+
+    def percent(self, tax_class: str | None, last: date) -> Decimal | None:
+        """What a class is taxed in a period that ends on a day: by the newest percentage; None = not at all."""
+        fitting = [(day, percent) for name, day, percent in self.tax_rates if name == tax_class and day <= last]
+        return max(fitting)[1] if fitting else None
+
+    def worth(self, of: str, into: str, last: date) -> Fraction | None:
+        """What 1 of a currency is in another one in a period that ends on a day."""
+        return exchange_rate(self.exchange_rates, of, into, last)
+
+
+def of_sellers(tx: Transaction, accounts: Accounts, rows: Iterable[int]) -> dict[str, Terms]:
+    """The terms of the accounts of these rows as sellers, by code."""
+    code_of = {int(accounts.ids[row]): accounts.tree.codes[row] for row in rows}
+    currency_of = {code: accounts.inherited(accounts.tree.row(code), "currency") or "" for code in code_of.values()}
+    worth = tuple(
+        ExchangeRate(row.day, row.of, row.into, short(row.rate)) for row in store.exchange_rates(tx.connection)
+    )
+    classes = store.tax_classes(tx.connection)
+    taxes: dict[str, list[tuple[str, date, Decimal]]] = defaultdict(list)
+    for row in store.tax_rates(tx.connection, code_of):
+        taxes[code_of[row.seller_id]].append((row.tax_class, row.first_day, short(row.percent)))
+    found = {
+        code: Terms(tax_rates=tuple(taxes[code]), exchange_rates=worth, tax_classes=classes)
+        for code in code_of.values()
+    }
+    for row in store.charges(tx.connection, code_of):
+        seller = code_of[row.seller_id]
+        found[seller].charges[row.buyer].append(
+            ChargeTerms(
+                row.reference,
+                row.description or "",
+                row.tax_class,
+                short(row.quantity),
+                short(row.unit_price),
+                row.currency or currency_of[seller],
+                row.first_day,
+                row.last_day,
+                Every(row.every),
+                Fees(row.fees),
+            )
+        )
+    for row in store.discounts(tx.connection, code_of):
+        seller = code_of[row.seller_id]
+        currency = row.currency if row.currency or row.ceiling is None else currency_of[seller]
+        ceiling = None if row.ceiling is None else short(row.ceiling)
+        found[seller].discounts[row.buyer].append(
+            DiscountTerms(
+                row.reference, row.product, short(row.percent), row.first_day, row.last_day, ceiling, currency
+            )
+        )
+    for row in store.credits(tx.connection, code_of):
+        seller = code_of[row.seller_id]
+        found[seller].credits[row.buyer].append(
+            CreditTerms(
+                row.reference, short(row.amount), row.currency or currency_of[seller], row.first_day, row.last_day
+            )
+        )
+    return found

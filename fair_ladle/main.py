@@ -78,6 +78,7 @@ from fair_ladle.app.sign_in.key_routes import routes as keys
 from fair_ladle.app.sign_in.routes import COOKIE
 from fair_ladle.app.sign_in.routes import open_routes as sign_in_open
 from fair_ladle.app.sign_in.routes import routes as sign_in
+from fair_ladle.app.statements.closing_routes import routes as closings
 from fair_ladle.app.statements.routes import routes as statements
 from fair_ladle.app.today.routes import routes as today
 from fair_ladle.connectors.mail import StandIn
@@ -205,6 +206,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         session_leases,
         notices,
         statements,
+        closings,
         today,
         log,
         history,

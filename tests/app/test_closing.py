@@ -15,8 +15,9 @@ from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.statements import closing
+from fair_ladle.app.statements import closing, views
 from fair_ladle.app.statements import usecases as statements
+from fair_ladle.app.statements.routes import statement_body
 from fair_ladle.connectors.sheets_in import read_source
 from tests.conftest import actor_of
 
@@ -170,6 +171,15 @@ def test_a_markup_closes_after_what_it_is_reckoned_on(books: Database) -> None:
     # NORTH holds 5 for 25.00, of which QUAY's 3 are 3/5: 15.00, and a fifth more.
     assert rows(books, "QUAY", "2026-01") == {"usage MAIL": "18.00", "tax 23": "4.14"}
     assert close(books, "NORTH", "2026-01") == [("QUAY", "2026-00001", "22.14")]
+
+
+def test_what_a_markup_is_reckoned_on_stays_with_the_seller(books: Database) -> None:
+    """QUAY's admin sees what it owes; what NORTH paid, and what it puts on it, is NORTH's alone."""
+    for actor, sees in (("QUAY", False), ("NORTH", True), ("MSP", True)):
+        view = books.snapshot(views.statement_view, actor_of(actor), "QUAY", "2026-01")
+        [line] = statement_body(view, "2026-01").sheets[0].lines
+        assert line.amount == "18.00" and line.rate.is_markup
+        assert (line.bought_for, line.rate.markup, line.cost) == (("15", "20", "15.00") if sees else (None, None, None))
 
 
 BLOCKED = [

@@ -10,6 +10,7 @@ import threading
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from datetime import timedelta
+from decimal import Decimal
 from typing import Any
 
 import anyio
@@ -334,17 +335,22 @@ def test_costs_are_the_sellers_alone(operator: TestClient, client_admin: TestCli
     assert buyers(client_admin)["OLDQUAY"]["cost"] is None
     resold = buyers(signed_in("BRAMBLE"))
     assert resold["BRAMBLE"]["cost"] is None and resold["HAZEL"]["cost"] == every["HAZEL"]["cost"]
-    assert client_admin.get("/api/statements/OLDQUAY", params={"month": "2026-10"}).json()["cost"] is None
+    [own] = client_admin.get("/api/statements/OLDQUAY", params={"month": "2026-10"}).json()["sheets"]
+    assert own["cost"] is None
 
 
 def test_a_statement_traces_to_the_day_and_adds_up(operator: TestClient) -> None:
     body = operator.get("/api/statements/NORTHFOLD", params={"month": "2026-10"}).json()
-    assert (body["total"], body["days_read"], body["hours_read"]) == ("1432.25", 31, 745)
-    for line in body["lines"]:
+    [sheet] = body["sheets"]
+    assert (sheet["total"], body["days_read"], body["hours_read"]) == ("1432.25", 31, 745)
+    groups = ["use", "price", "new", "ended", "charges", "discounts", "adjustments", "tax"]
+    differs = sum(Decimal(sheet[f"by_{group}"]) for group in groups)
+    assert differs == Decimal(sheet["total"]) - Decimal(sheet["before"]), "the groups add up"
+    for line in sheet["lines"]:
         assert sum(int(part["amount"].replace(".", "")) for part in line["parts"]) == int(
             line["amount"].replace(".", "")
         )
-    core = next(line for line in body["lines"] if line["product"] == "FIELD-CORE")
+    core = next(line for line in sheet["lines"] if line["product"] == "FIELD-CORE")
     day = next(each for each in core["days"] if each["day"] == "2026-10-15")
     evidence = operator.get("/api/statements/NORTHFOLD/FIELD-CORE/evidence", params={"day": "2026-10-15"}).json()
     assert sum(int(row["figure"]) for row in evidence["rows"]) == float(day["used"]) * 86400

@@ -32,6 +32,7 @@ TEMPLATES = {
     "lot renewed": "Renewed {product}: {quantity} ({lot})",
     "lot ended": "Ended {lot} of {product}",
     "lot taken back": "Cancelled {lot} of {product}",
+    "month closed": "Closed {month} of {account}: {statements} statements",
     "product made": "Created the product {who}",
     "product changed": "Changed the product {who}",
     "intake": "Imported an intake",

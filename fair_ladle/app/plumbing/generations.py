@@ -16,10 +16,11 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.tables import generations as g
 from fair_ladle.app.plumbing.tables import late_facts
 
-Name = Literal["structure", "allocations", "groups", "places", "rates", "past"]
+Name = Literal["structure", "allocations", "groups", "places", "rates", "past", "closings"]
 """structure: accounts, their places and statuses, products, pools and lots. allocations: their versions. groups:
 their rules and members by hand. places: which accounts are below which, and which pools and lots there are. rates: rate
-cards. past: use, allocations, pools or lots of days that are over. An admission raises none."""
+cards, and what is charged, given off and taxed beside them. closings: months that are closed. past: use, allocations,
+pools or lots of days that are over. An admission raises none."""
 
 
 def numbers(tx: Transaction, *names: Name) -> tuple[int, ...]:

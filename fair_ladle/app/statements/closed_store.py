@@ -17,12 +17,6 @@ from fair_ladle.app.statements.tables import closed_statements as statements
 from fair_ladle.app.statements.tables import statement_numbers as numbers
 
 
-def book_hashes(connection: sa.Connection, first: date) -> dict[int, str]:
-    """The sellers (ids) that have closed a month, with the hash of what it was priced with."""
-    wanted = sa.select(periods.c.seller_id, periods.c.hash).where(periods.c.first_day == first)
-    return {row.seller_id: row.hash for row in connection.execute(wanted)}
-
-
 def book(connection: sa.Connection, seller_id: int, first: date) -> bytes:
     """What a seller priced a closed month with, as stored."""
     found = connection.scalar(
@@ -32,12 +26,16 @@ def book(connection: sa.Connection, seller_id: int, first: date) -> bytes:
     return bytes(found)
 
 
-def closed_months(connection: sa.Connection, seller_ids: Collection[int] | None = None) -> list[Any]:
-    """seller_id, first_day and made_of of every closed month (of these sellers), in order."""
-    wanted = sa.select(periods.c.seller_id, periods.c.first_day, periods.c.made_of)
-    if seller_ids is not None:
-        wanted = wanted.where(periods.c.seller_id.in_(seller_ids))
+def closed_months(connection: sa.Connection) -> list[Any]:
+    """seller_id, first_day, made_of and hash of every closed month, in order."""
+    wanted = sa.select(periods.c.seller_id, periods.c.first_day, periods.c.made_of, periods.c.hash)
     return list(connection.execute(wanted.order_by(periods.c.seller_id, periods.c.first_day)))
+
+
+def closing_of(connection: sa.Connection, seller_id: int, first: date) -> Any:
+    """When, by whom and with which reason a seller has closed a month; None where it has not."""
+    wanted = sa.select(periods.c.closed_at, periods.c.closed_by, periods.c.reason)
+    return connection.execute(wanted.where(periods.c.seller_id == seller_id, periods.c.first_day == first)).first()
 
 
 def sellers_of(connection: sa.Connection, buyer_id: int) -> list[int]:

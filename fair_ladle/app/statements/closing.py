@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
@@ -9,6 +10,7 @@ from decimal import Decimal
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.log import service as log_service
+from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
@@ -62,6 +64,20 @@ class Prepared:
     def blocking(self) -> list[Finding]:
         """What stands in the way."""
         return [each for each in self.findings if each.blocks]
+
+    def totals(self) -> list[tuple[str, int, Decimal]]:
+        """By currency, how many statements there are and what they come to with tax."""
+        found: dict[str, tuple[int, Decimal]] = {}
+        for each in self.statements:
+            count, total = found.get(each.currency, (0, Decimal(0)))
+            found[each.currency] = (count + 1, total + each.total)
+        return [(currency, count, total) for currency, (count, total) in sorted(found.items())]
+
+    def digest(self) -> str:
+        """While it stays the same, so do the findings and what every statement comes to."""
+        totals = [(each.buyer, each.currency, f"{each.total:f}") for each in self.statements]
+        said = [(each.says, each.buyer) for each in self.findings]
+        return hashlib.sha256(repr((totals, said)).encode()).hexdigest()
 
 
 def prepare(tx: Transaction, actor: Actor, seller: str, month: str) -> Prepared:
@@ -260,6 +276,7 @@ def close(tx: Transaction, actor: Actor, prepared: Prepared, reason: str) -> lis
         "hash": digest,
     }
     closed_store.write_closed(tx.connection, period, today.year, number, rows, prepared.settled)
+    generations.renew(tx, "closings")
     said = {"month": f"{prepared.first:%Y-%m}", "statements": str(len(closed)), "reason": reason.strip()[:500]}
     entry = log_service.Entry("month closed", prepared.seller, seller_id, None, said)
     log_service.write(tx, actor, seller_id, [entry])

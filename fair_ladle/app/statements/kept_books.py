@@ -7,10 +7,12 @@ import zlib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date
+from typing import Any
 
 from pydantic import TypeAdapter
 
 from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.statements import closed_store
@@ -48,13 +50,22 @@ def packed_book(book: KeptBook) -> tuple[bytes, str]:
 
 def kept_books(tx: Transaction, accounts: Accounts, first: date) -> Mapping[str, KeptBook]:
     """The books of the sellers among these accounts that have closed the month that begins on a day, by code."""
-    hashes = closed_store.book_hashes(tx.connection, first)
     found = {}
-    for seller_id, digest in hashes.items():
-        row = accounts.row_of_id.get(seller_id)
+    for closed in closed_months(tx):
+        row = accounts.row_of_id.get(closed.seller_id) if closed.first_day == first else None
         if row is not None:
-            found[accounts.tree.codes[row]] = _book(tx, seller_id, first, digest)
+            found[accounts.tree.codes[row]] = _book(tx, closed.seller_id, first, closed.hash)
     return found
+
+
+def closed_months(tx: Transaction) -> list[Any]:
+    """seller_id, first_day, made_of and hash of every closed month, by seller and in order; kept in this process while
+    none is closed."""
+    key = (tx.connection.engine.url, generations.numbers(tx, "closings"))
+    return _closed.get(key, lambda: closed_store.closed_months(tx.connection))
+
+
+_closed: Cache[list[Any]] = Cache(4)
 
 
 def _book(tx: Transaction, seller_id: int, first: date, digest: str) -> KeptBook:

@@ -19,7 +19,7 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.statements import closed_store
 from fair_ladle.app.statements.billing import BillingPeriod, Line
-from fair_ladle.app.statements.kept_books import unpacked
+from fair_ladle.app.statements.kept_books import closed_months, unpacked
 from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.core.calendar import month_after, month_of
 from fair_ladle.core.quantities import plain
@@ -148,7 +148,7 @@ class Ledger:
     def closed(self) -> dict[str, dict[date, str]]:
         """The closed months of every seller (code), each with what it was made of."""
         found: dict[str, dict[date, str]] = defaultdict(dict)
-        for row in closed_store.closed_months(self._tx.connection):
+        for row in closed_months(self._tx):
             found[self._code_of[row.seller_id]][row.first_day] = row.made_of
         return dict(found)
 

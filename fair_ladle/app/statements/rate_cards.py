@@ -14,6 +14,7 @@ from iso4217 import Currency
 
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.plumbing import generations
+from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import invalid
@@ -22,12 +23,20 @@ from fair_ladle.app.statements import store
 from fair_ladle.core.pricing import Aggregate, Basis, Fees, Rate, Tier, TierMode, rate_for
 from fair_ladle.core.quantities import short
 
+_rows: Cache[tuple[list[Any], dict[int, list[Tier]]]] = Cache(4)
 
-def rates(tx: Transaction, code_of: dict[int, str], product_code: dict[int, str]) -> list[Rate]:
-    """Every rate with its tiers."""
+
+def _read(tx: Transaction) -> tuple[list[Any], dict[int, list[Tier]]]:
     tiers: dict[int, list[Tier]] = defaultdict(list)
     for row in store.all_tiers(tx.connection):
         tiers[row.rate_id].append(Tier(short(row.from_quantity), short(row.unit_price)))
+    return store.all_rates(tx.connection), tiers
+
+
+def rates(tx: Transaction, code_of: dict[int, str], product_code: dict[int, str]) -> list[Rate]:
+    """Every rate with its tiers; its rows are kept in this process while no rate changes."""
+    key = (tx.connection.engine.url, generations.numbers(tx, "rates"))
+    rows, tiers = _read(tx) if tx.is_rehearsal else _rows.get(key, lambda: _read(tx))
     return [
         Rate(
             code_of[row.seller_id],
@@ -37,7 +46,7 @@ def rates(tx: Transaction, code_of: dict[int, str], product_code: dict[int, str]
             Basis(row.basis),
             Aggregate(row.aggregate),
             TierMode(row.tier_mode),
-            tuple(tiers[row.id]),
+            tuple(tiers.get(row.id, ())),
             short(row.included or Decimal(0)),
             _or_none(row.overage_price),
             _or_none(row.minimum),
@@ -47,7 +56,7 @@ def rates(tx: Transaction, code_of: dict[int, str], product_code: dict[int, str]
             Fees(row.fees),
             _or_none(row.markup),
         )
-        for row in store.all_rates(tx.connection)
+        for row in rows
         if row.seller_id in code_of and (row.buyer_id is None or row.buyer_id in code_of)
     ]
 

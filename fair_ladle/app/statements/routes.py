@@ -35,6 +35,14 @@ class Buyer(BaseModel):
     number: str | None
 
 
+class ClosedMonth(BaseModel):
+    """When and by whom the account one runs has closed the month."""
+
+    at: str
+    by: str
+    reason: str
+
+
 class Buyers(BaseModel):
     """All buyers of a month and how many of its days are read."""
 
@@ -42,6 +50,7 @@ class Buyers(BaseModel):
     days: int
     days_read: int
     buyers: list[Buyer]
+    closed: ClosedMonth | None
 
 
 class TierBody(BaseModel):
@@ -211,6 +220,9 @@ def _buyers(found: views.Overview, month: str) -> Buyers:
         month=month,
         days=(found.last - found.first).days + 1,
         days_read=found.days_read,
+        closed=None
+        if found.closed is None
+        else ClosedMonth(at=found.closed.closed_at.isoformat(), by=found.closed.closed_by, reason=found.closed.reason),
         buyers=[
             Buyer(
                 seller=each.seller,

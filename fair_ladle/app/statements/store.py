@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
 from datetime import date
 from decimal import Decimal
 from typing import Any
@@ -30,44 +29,34 @@ def all_tiers(connection: sa.Connection) -> list[Any]:
     return list(connection.execute(sa.select(rate_tiers).order_by(rate_tiers.c.rate_id, rate_tiers.c.from_quantity)))
 
 
-def _of_sellers(table: sa.Table, seller_ids: Collection[int], *more: Any) -> sa.Select[Any]:
-    return (
-        sa.select(table, accounts.c.code.label("buyer"), *more)
-        .join(accounts, accounts.c.id == table.c.buyer_id)
-        .where(table.c.seller_id.in_(seller_ids))
-    )
+def _with_buyer(table: sa.Table, *more: Any) -> sa.Select[Any]:
+    return sa.select(table, accounts.c.code.label("buyer"), *more).join(accounts, accounts.c.id == table.c.buyer_id)
 
 
-def charges(connection: sa.Connection, seller_ids: Collection[int]) -> list[Any]:
-    """What these sellers charge by itself, with the buyer's code."""
-    return list(connection.execute(_of_sellers(t.charges, seller_ids)))
+def charges(connection: sa.Connection) -> list[Any]:
+    """What sellers charge by itself, with the buyer's code."""
+    return list(connection.execute(_with_buyer(t.charges)))
 
 
-def discounts(connection: sa.Connection, seller_ids: Collection[int]) -> list[Any]:
-    """What these sellers take off, with the buyer's and the product's code."""
-    wanted = _of_sellers(t.discounts, seller_ids, products.c.code.label("product"))
+def discounts(connection: sa.Connection) -> list[Any]:
+    """What sellers take off, with the buyer's and the product's code."""
+    wanted = _with_buyer(t.discounts, products.c.code.label("product"))
     return list(connection.execute(wanted.outerjoin(products, products.c.id == t.discounts.c.product_id)))
 
 
-def credits(connection: sa.Connection, seller_ids: Collection[int]) -> list[Any]:
-    """What these sellers credit, with the buyer's code."""
-    return list(connection.execute(_of_sellers(t.credits, seller_ids)))
+def credits(connection: sa.Connection) -> list[Any]:
+    """What sellers credit, with the buyer's code."""
+    return list(connection.execute(_with_buyer(t.credits)))
 
 
-def tax_rates(connection: sa.Connection, seller_ids: Collection[int]) -> list[Any]:
-    """The percentages of these sellers."""
-    return list(connection.execute(sa.select(t.tax_rates).where(t.tax_rates.c.seller_id.in_(seller_ids))))
+def tax_rates(connection: sa.Connection) -> list[Any]:
+    """The percentages of every seller."""
+    return list(connection.execute(sa.select(t.tax_rates)))
 
 
 def exchange_rates(connection: sa.Connection) -> list[Any]:
     """Every exchange rate."""
     return list(connection.execute(sa.select(t.exchange_rates)))
-
-
-def tax_classes(connection: sa.Connection) -> dict[str, str]:
-    """The tax class of every product that has one, by code."""
-    wanted = sa.select(products.c.code, products.c.tax_class).where(products.c.tax_class.is_not(None))
-    return {row.code: row.tax_class for row in connection.execute(wanted)}
 
 
 def replace_tiers(connection: sa.Connection, rate_ids: list[int], rows: list[dict[str, Any]]) -> None:

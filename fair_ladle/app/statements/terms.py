@@ -4,7 +4,7 @@ and bringing it in."""
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import date
 from decimal import Decimal
@@ -13,8 +13,10 @@ from typing import Any
 
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.plumbing import generations
+from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Transaction, metadata
 from fair_ladle.app.plumbing.merge import Merged, merge
+from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.statements import store
 from fair_ladle.core.exchange import ExchangeRate, exchange_rate
 from fair_ladle.core.pricing import Fees
@@ -59,22 +61,62 @@ class Terms:
         return exchange_rate(self.exchange_rates, of, into, last)
 
 
+BySeller = dict[int, list[Any]]
+
+
+@dataclass(frozen=True)
+class _Rows:
+    """The rows that terms are made of, by seller (id)."""
+
+    charges: BySeller
+    discounts: BySeller
+    credits: BySeller
+    tax_rates: BySeller
+    exchange_rates: tuple[ExchangeRate, ...]
+
+    @staticmethod
+    def read(tx: Transaction) -> _Rows:
+        """All of them."""
+
+        def by_seller(rows: list[Any]) -> BySeller:
+            found: BySeller = defaultdict(list)
+            for row in rows:
+                found[row.seller_id].append(row)
+            return dict(found)
+
+        connection = tx.connection
+        return _Rows(
+            by_seller(store.charges(connection)),
+            by_seller(store.discounts(connection)),
+            by_seller(store.credits(connection)),
+            by_seller(store.tax_rates(connection)),
+            tuple(ExchangeRate(row.day, row.of, row.into, short(row.rate)) for row in store.exchange_rates(connection)),
+        )
+
+
+_kept: Cache[_Rows] = Cache(4)
+
+
+def _of(rows: BySeller, sellers: Iterable[int]) -> Iterator[Any]:
+    return (row for seller in sellers for row in rows.get(seller, ()))
+
+
 def of_sellers(tx: Transaction, accounts: Accounts, rows: Iterable[int]) -> dict[str, Terms]:
-    """The terms of the accounts of these rows as sellers, by code."""
+    """The terms of the accounts of these rows as sellers, by code; what they are read from is kept in this process
+    while no terms change."""
+    key = (tx.connection.engine.url, generations.numbers(tx, "rates", "structure"))
+    read = _Rows.read(tx) if tx.is_rehearsal else _kept.get(key, lambda: _Rows.read(tx))
     code_of = {int(accounts.ids[row]): accounts.tree.codes[row] for row in rows}
     currency_of = {code: accounts.inherited(accounts.tree.row(code), "currency") or "" for code in code_of.values()}
-    worth = tuple(
-        ExchangeRate(row.day, row.of, row.into, short(row.rate)) for row in store.exchange_rates(tx.connection)
-    )
-    classes = store.tax_classes(tx.connection)
+    classes = {each.code: each.tax_class for each in pools_service.products(tx) if each.tax_class}
     taxes: dict[str, list[tuple[str, date, Decimal]]] = defaultdict(list)
-    for row in store.tax_rates(tx.connection, code_of):
+    for row in _of(read.tax_rates, code_of):
         taxes[code_of[row.seller_id]].append((row.tax_class, row.first_day, short(row.percent)))
     found = {
-        code: Terms(tax_rates=tuple(taxes[code]), exchange_rates=worth, tax_classes=classes)
+        code: Terms(tax_rates=tuple(taxes[code]), exchange_rates=read.exchange_rates, tax_classes=classes)
         for code in code_of.values()
     }
-    for row in store.charges(tx.connection, code_of):
+    for row in _of(read.charges, code_of):
         seller = code_of[row.seller_id]
         found[seller].charges[row.buyer].append(
             ChargeTerms(
@@ -90,7 +132,7 @@ def of_sellers(tx: Transaction, accounts: Accounts, rows: Iterable[int]) -> dict
                 Fees(row.fees),
             )
         )
-    for row in store.discounts(tx.connection, code_of):
+    for row in _of(read.discounts, code_of):
         seller = code_of[row.seller_id]
         currency = row.currency if row.currency or row.ceiling is None else currency_of[seller]
         ceiling = None if row.ceiling is None else short(row.ceiling)
@@ -99,7 +141,7 @@ def of_sellers(tx: Transaction, accounts: Accounts, rows: Iterable[int]) -> dict
                 row.reference, row.product, short(row.percent), row.first_day, row.last_day, ceiling, currency
             )
         )
-    for row in store.credits(tx.connection, code_of):
+    for row in _of(read.credits, code_of):
         seller = code_of[row.seller_id]
         found[seller].credits[row.buyer].append(
             CreditTerms(

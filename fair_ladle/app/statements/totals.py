@@ -87,7 +87,7 @@ def _made_of(tx: Transaction, product: Product, first: date, last: date) -> str 
     if not is_settled(tx, first, last):
         return None
     rates, places = generations.numbers(tx, "rates", "places")
-    numbers = f"{rates:x} {places if last >= today else 0:x}"
+    numbers = f"{rates:x} {places if last >= today else 0:x} {product.spreads_idle:d}"
     return f"{min(last, today)} {accounts_service.zone(tx)} {generations.past(tx, product.id, last)} {numbers}"
 
 

@@ -48,6 +48,8 @@ class Overview:
     last: date
     days_read: int
     buyers: list[BuyerRow]
+    closed: Any
+    """Where the actor's own account has closed the month: closed_at, closed_by, reason."""
 
 
 class MonthsLedger(Ledger):
@@ -131,7 +133,9 @@ def overview(tx: Transaction, actor: Actor, month: str) -> Overview:
                     number,
                 )
             )
-    return Overview(first, last, now[0].days if now else 0, rows)
+    is_closed = first in ledger.closed.get(tree.codes[top], {})
+    closed = closed_store.closing_of(tx.connection, int(accounts.ids[top]), first) if is_closed else None
+    return Overview(first, last, now[0].days if now else 0, rows, closed)
 
 
 def seller_as_seen(accounts: Accounts, actor: Actor, seller: str) -> str:

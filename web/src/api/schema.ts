@@ -413,6 +413,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/closings/{seller}/{month}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Look
+         * @description What stands in the way of closing a month (YYYY-MM), and what it would come to.
+         */
+        get: operations["look_api_closings__seller___month__get"];
+        put?: never;
+        /**
+         * Close
+         * @description Close a month: number its statements and keep them for good. Refused where it is not any more what was seen.
+         */
+        post: operations["close_api_closings__seller___month__post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/delegations": {
         parameters: {
             query?: never;
@@ -4211,7 +4235,8 @@ export interface components {
         };
         /**
          * Buyer
-         * @description One buyer's month; cost and margin null for whom they are none of the business.
+         * @description One buyer's month in one currency, before tax; cost null for whom it is none of the business, number while the
+         *     month is open.
          */
         Buyer: {
             /** Amount */
@@ -4228,6 +4253,8 @@ export interface components {
             kind: string;
             /** Name */
             name: string;
+            /** Number */
+            number: string | null;
             /** Seller */
             seller: string;
             /** Unpriced */
@@ -4240,6 +4267,7 @@ export interface components {
         Buyers: {
             /** Buyers */
             buyers: components["schemas"]["Buyer"][];
+            closed: components["schemas"]["ClosedMonth"] | null;
             /** Days */
             days: number;
             /** Days Read */
@@ -4444,6 +4472,83 @@ export interface components {
             /** Theirs Id */
             theirs_id: number | null;
             was: components["schemas"]["Terms-Output"] | null;
+        };
+        /**
+         * CloseBody
+         * @description Close what was looked at.
+         */
+        CloseBody: {
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /** Seen */
+            seen: string;
+        };
+        /**
+         * ClosedBody
+         * @description The statements a month was closed with: how many, the first number and the last.
+         */
+        ClosedBody: {
+            /** First */
+            first: string | null;
+            /** Last */
+            last: string | null;
+            /** Statements */
+            statements: number;
+        };
+        /**
+         * ClosedMonth
+         * @description When and by whom the account one runs has closed the month.
+         */
+        ClosedMonth: {
+            /** At */
+            at: string;
+            /** By */
+            by: string;
+            /** Reason */
+            reason: string;
+        };
+        /**
+         * ClosingBody
+         * @description A month as it would be closed. ``seen`` says what was looked at, for closing just that.
+         */
+        ClosingBody: {
+            /** Findings */
+            findings: components["schemas"]["ClosingFinding"][];
+            /** Month */
+            month: string;
+            /** Seen */
+            seen: string;
+            /** Seller */
+            seller: string;
+            /** Totals */
+            totals: components["schemas"]["ClosingTotal"][];
+        };
+        /**
+         * ClosingFinding
+         * @description What blocks closing a month, or has to be acknowledged with a reason.
+         */
+        ClosingFinding: {
+            /** Blocks */
+            blocks: boolean;
+            /** Buyer */
+            buyer: string | null;
+            /** Says */
+            says: string;
+        };
+        /**
+         * ClosingTotal
+         * @description What the statements of a month come to in a currency, with tax.
+         */
+        ClosingTotal: {
+            /** Currency */
+            currency: string;
+            /** Statements */
+            statements: number;
+            /** Total */
+            total: string;
         };
         /**
          * CodeShown
@@ -6838,6 +6943,27 @@ export interface components {
             codes: string[];
         };
         /**
+         * OtherRow
+         * @description A charge, discount, adjustment, credit or tax of a statement; what is taken off is below 0. ``base`` is what a
+         *     tax is reckoned on.
+         */
+        OtherRow: {
+            /** Amount */
+            amount: string;
+            /** Base */
+            base: string | null;
+            /** Kind */
+            kind: string;
+            /** Quantity */
+            quantity: string | null;
+            /** Reference */
+            reference: string;
+            /** Says */
+            says: string;
+            /** Unit Price */
+            unit_price: string | null;
+        };
+        /**
          * OutcomeBody
          * @description What an act did, or would do.
          */
@@ -7596,8 +7722,16 @@ export interface components {
             basis: "used" | "held" | "reserved";
             /** Buyer */
             buyer: string;
+            /** Committed */
+            committed?: number | string | null;
             /** Currency */
             currency?: string | null;
+            /**
+             * Fees
+             * @default whole
+             * @enum {string}
+             */
+            fees: "whole" | "by_day";
             /**
              * First Day
              * Format: date
@@ -7615,6 +7749,8 @@ export interface components {
              * @enum {string}
              */
             kind: "rate";
+            /** Markup */
+            markup?: number | string | null;
             /** Minimum */
             minimum?: number | string | null;
             /** Overage Price */
@@ -7628,7 +7764,10 @@ export interface components {
              * @enum {string}
              */
             tier_mode: "graduated" | "volume";
-            /** Tiers */
+            /**
+             * Tiers
+             * @default []
+             */
             tiers: components["schemas"]["TierTerms-Input"][];
         };
         /**
@@ -7648,8 +7787,16 @@ export interface components {
             basis: "used" | "held" | "reserved";
             /** Buyer */
             buyer: string;
+            /** Committed */
+            committed: string | null;
             /** Currency */
             currency: string | null;
+            /**
+             * Fees
+             * @default whole
+             * @enum {string}
+             */
+            fees: "whole" | "by_day";
             /**
              * First Day
              * Format: date
@@ -7667,6 +7814,8 @@ export interface components {
              * @enum {string}
              */
             kind: "rate";
+            /** Markup */
+            markup: string | null;
             /** Minimum */
             minimum: string | null;
             /** Overage Price */
@@ -7680,12 +7829,15 @@ export interface components {
              * @enum {string}
              */
             tier_mode: "graduated" | "volume";
-            /** Tiers */
+            /**
+             * Tiers
+             * @default []
+             */
             tiers: components["schemas"]["TierTerms-Output"][];
         };
         /**
          * RateUsed
-         * @description The rate a line is priced with.
+         * @description The rate a line is priced with; a markup only for whom the seller's cost is of their business.
          */
         RateUsed: {
             /** Aggregate */
@@ -7696,6 +7848,10 @@ export interface components {
             buyer: string | null;
             /** First Day */
             first_day: string;
+            /** Is Markup */
+            is_markup: boolean;
+            /** Markup */
+            markup: string | null;
             /** Minimum */
             minimum: string | null;
             /** Overage Price */
@@ -8438,8 +8594,16 @@ export interface components {
              * @enum {string}
              */
             basis: "used" | "held" | "reserved";
+            /** Committed */
+            committed: string | null;
             /** Currency */
             currency: string | null;
+            /**
+             * Fees
+             * @default whole
+             * @enum {string}
+             */
+            fees: "whole" | "by_day";
             /** Fixed Fee */
             fixed_fee: string | null;
             /**
@@ -8447,6 +8611,8 @@ export interface components {
              * @default 0
              */
             included: string;
+            /** Markup */
+            markup: string | null;
             /** Minimum */
             minimum: string | null;
             /** Overage Price */
@@ -8458,7 +8624,10 @@ export interface components {
              * @enum {string}
              */
             tier_mode: "graduated" | "volume";
-            /** Tiers */
+            /**
+             * Tiers
+             * @default []
+             */
             tiers: components["schemas"]["TierTerms-Output"][];
         };
         /**
@@ -8528,6 +8697,48 @@ export interface components {
             parts: components["schemas"]["fair_ladle__app__drafts__routes__PartBody"][];
         };
         /**
+         * SheetBody
+         * @description One statement: a month of one buyer in one currency. ``total`` is with tax, ``net`` without; ``before`` is the
+         *     total of the month before, and the groups from ``by_use`` to ``by_tax`` add up to the difference. ``number`` null
+         *     while the month is open.
+         */
+        SheetBody: {
+            /** Before */
+            before: string;
+            /** By Adjustments */
+            by_adjustments: string;
+            /** By Charges */
+            by_charges: string;
+            /** By Discounts */
+            by_discounts: string;
+            /** By Ended */
+            by_ended: string;
+            /** By New */
+            by_new: string;
+            /** By Price */
+            by_price: string;
+            /** By Tax */
+            by_tax: string;
+            /** By Use */
+            by_use: string;
+            /** Cost */
+            cost: string | null;
+            /** Currency */
+            currency: string;
+            /** Gone */
+            gone: components["schemas"]["Gone"][];
+            /** Lines */
+            lines: components["schemas"]["StatementLine"][];
+            /** Net */
+            net: string;
+            /** Number */
+            number: string | null;
+            /** Others */
+            others: components["schemas"]["OtherRow"][];
+            /** Total */
+            total: string;
+        };
+        /**
          * ShortfallBody
          * @description A pool that is short now.
          */
@@ -8578,31 +8789,17 @@ export interface components {
         };
         /**
          * StatementBody
-         * @description One buyer's month.
+         * @description One buyer's month: a statement for each currency.
          */
         StatementBody: {
-            /** Before */
-            before: string;
             /** Buyer */
             buyer: string;
-            /** By Price */
-            by_price: string;
-            /** By Use */
-            by_use: string;
-            /** Cost */
-            cost: string | null;
-            /** Currency */
-            currency: string;
             /** Days */
             days: number;
             /** Days Read */
             days_read: number;
-            /** Gone */
-            gone: components["schemas"]["Gone"][];
             /** Hours Read */
             hours_read: number;
-            /** Lines */
-            lines: components["schemas"]["StatementLine"][];
             /** Month */
             month: string;
             /** Name */
@@ -8613,32 +8810,39 @@ export interface components {
             seller: string;
             /** Seller Name */
             seller_name: string | null;
-            /** Total */
-            total: string;
+            /** Sheets */
+            sheets: components["schemas"]["SheetBody"][];
             /** Unpriced */
             unpriced: string[];
         };
         /**
          * StatementLine
-         * @description A line and how it came about, step by step.
+         * @description A usage line and how it came about, step by step. ``before`` null where the month before has no such line; the
+         *     minimum and the fixed fee count ``fee_days`` of ``period_days``.
          */
         StatementLine: {
             /** Amount */
             amount: string;
             /** Before */
-            before: string;
+            before: string | null;
+            /** Bought For */
+            bought_for: string | null;
             /** By Price */
             by_price: string;
             /** By Use */
             by_use: string;
             /** Chargeable */
             chargeable: string;
+            /** Committed */
+            committed: string | null;
             /** Cost */
             cost: string | null;
             /** Currency */
             currency: string;
             /** Days */
             days: components["schemas"]["LineDay"][];
+            /** Fee Days */
+            fee_days: number;
             /** Fixed Fee */
             fixed_fee: string;
             /** Included */
@@ -8653,6 +8857,8 @@ export interface components {
             overage_quantity: string;
             /** Parts */
             parts: components["schemas"]["fair_ladle__app__statements__routes__PartBody"][];
+            /** Period Days */
+            period_days: number;
             /** Product */
             product: string;
             /** Product Name */
@@ -11652,6 +11858,238 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    look_api_closings__seller___month__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                seller: string;
+                month: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClosingBody"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    close_api_closings__seller___month__post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                seller: string;
+                month: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CloseBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClosedBody"];
+                };
             };
             /** @description Cannot be read */
             400: {

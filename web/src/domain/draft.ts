@@ -104,6 +104,9 @@ export interface RateTerms {
   minimum: string | null
   fixed_fee: string | null
   currency: string | null
+  committed?: string | null
+  fees: 'whole' | 'by_day'
+  markup?: string | null
   tiers: { from_quantity: string; unit_price: string }[]
 }
 

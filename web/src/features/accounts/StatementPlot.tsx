@@ -11,7 +11,12 @@ export function StatementPlot({ account }: { account: string }) {
   const month = useQuery(today).data?.day.slice(0, 7)
   const months = month ? Array.from({ length: MONTHS }, (_, back) => monthAfter(month, back + 1 - MONTHS)) : []
   const found = useQueries({ queries: months.map((each) => charged(account, each)) })
-  const totals = found.map((each) => Number(each.data?.total ?? 0))
+  const sheets = found.map((each) => each.data?.sheets)
+  const currency = sheets.findLast((each) => each?.length)?.[0]?.currency ?? ''
+  // Months are compared in the currency of the newest; what is in others is told beside it.
+  const totals = sheets.map((each) => Number(each?.find((sheet) => sheet.currency === currency)?.total ?? 0))
+  const told = (place: number) =>
+    sheets[place]?.map((each) => `${money(each.total)} ${each.currency}`).join(', ') || `${money('0')} ${currency}`
   const most = Math.max(...totals, 0) || 1
   return (
     <section aria-label="Statements">
@@ -23,8 +28,7 @@ export function StatementPlot({ account }: { account: string }) {
       </h2>
       <div className="monthplot">
         {months.map((each, place) => {
-          const body = found[place]?.data
-          const said = `${monthName(each)}${each === month ? ' so far' : ''}: ${body ? `${money(body.total)} ${body.currency}` : 'loading'}`
+          const said = `${monthName(each)}${each === month ? ' so far' : ''}: ${sheets[place] ? told(place) : 'loading'}`
           return (
             <Link
               key={each}
@@ -40,7 +44,6 @@ export function StatementPlot({ account }: { account: string }) {
         })}
       </div>
       {[MONTHS - 1, MONTHS - 2].map((place) => {
-        const body = found[place]?.data
         const each = months[place]
         return (
           each && (
@@ -49,15 +52,7 @@ export function StatementPlot({ account }: { account: string }) {
                 {monthName(each)}
                 {each === month && <span className="quiet"> so far</span>}
               </span>
-              <span className="fig">
-                {body ? (
-                  <>
-                    {money(body.total)} <span className="quiet small">{body.currency}</span>
-                  </>
-                ) : (
-                  '…'
-                )}
-              </span>
+              <span className="fig">{sheets[place] ? told(place) : '…'}</span>
             </div>
           )
         )

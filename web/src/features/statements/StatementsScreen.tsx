@@ -1,16 +1,17 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Form } from 'react-bootstrap'
+import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
 import type { Schemas } from '../../api/client'
-import { buyers as buyersQuery, me } from '../../api/queries'
+import { buyers as buyersQuery, me, useCan } from '../../api/queries'
 import { minus, money, percent, signed, sum } from '../../domain/money'
-import { dayOf, monthName } from '../../domain/months'
+import { dayName, dayOf, monthName, monthWord } from '../../domain/months'
 import { useAddress } from '../../components/address'
 import { ExportMenu } from '../../components/ExportMenu'
 import { PrintMenu } from '../../components/PrintMenu'
 import { Empty, Trouble, Wait } from '../../components/States'
 import { sorted, VirtualTable, type Column, type Sorting } from '../../components/VirtualTable'
+import { CloseMonth } from './CloseMonth'
 import { lastMonth, MonthBar } from './MonthBar'
 
 type Buyer = Schemas['Buyer']
@@ -27,9 +28,12 @@ export default function StatementsScreen() {
   const found = useQuery(buyersQuery(month))
   const find = params.get('find') ?? ''
   const [sorting, setSorting] = useState<Sorting>()
+  const [closing, setClosing] = useState(false)
+  const [said, setSaid] = useState('')
+  const closes = useCan('statements.close')
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the statements" />
-  const { buyers, days, days_read } = found.data
+  const { buyers, days, days_read, closed } = found.data
   const words = find.toLowerCase().split(/\s+/).filter(Boolean)
   const shown = buyers.filter((each) =>
     words.every((word) => `${each.name} ${each.buyer}`.toLowerCase().includes(word)),
@@ -72,6 +76,17 @@ export default function StatementsScreen() {
             width: 'minmax(90px, 1fr)',
             sort: (one: Buyer, other: Buyer) => one.seller.localeCompare(other.seller),
             cell: (row: Buyer) => <span className="quiet">{nameOf(row.seller)}</span>,
+          },
+        ]
+      : []),
+    ...(buyers.some((each) => each.number !== null)
+      ? [
+          {
+            key: 'number',
+            title: 'Number',
+            width: '110px',
+            sort: (one: Buyer, other: Buyer) => (one.number ?? '').localeCompare(other.number ?? ''),
+            cell: (row: Buyer) => <span className="quiet">{row.number ?? 'open'}</span>,
           },
         ]
       : []),
@@ -171,13 +186,23 @@ export default function StatementsScreen() {
           choose={(each) => change({ month: each })}
         />
         <span className="quiet small">
-          {days_read === days
-            ? `all ${days} days read`
-            : days_read === 0
-              ? 'no day read yet'
-              : `${days_read} of ${days} days read`}
+          {closed
+            ? `closed on ${dayName(dayOf(closed.at))} by ${closed.by}`
+            : days_read === days
+              ? `all ${days} days read`
+              : days_read === 0
+                ? 'no day read yet'
+                : `${days_read} of ${days} days read`}
         </span>
         <span className="grow" />
+        <span role="status" className="small good">
+          {said}
+        </span>
+        {closes && !closed && month < dayOf(now).slice(0, 7) && buyers.some((each) => each.seller === own?.account) && (
+          <Button size="sm" variant="outline-primary" onClick={() => setClosing(true)}>
+            Close {monthWord(month)}…
+          </Button>
+        )}
         <Form.Control
           type="search"
           placeholder="Find a buyer"
@@ -189,6 +214,17 @@ export default function StatementsScreen() {
         <PrintMenu costs={costs} />
         <ExportMenu path="/api/statements/export" params={{ month }} />
       </div>
+      {closing && own && (
+        <CloseMonth
+          seller={own.account}
+          month={month}
+          close={() => setClosing(false)}
+          done={(text) => {
+            setSaid(text)
+            setClosing(false)
+          }}
+        />
+      )}
       {rows.length === 0 ? (
         <div className="scroll">
           <Empty title={buyers.length ? 'No buyers found' : `Nothing to charge in ${monthName(month)}`}>
@@ -201,7 +237,7 @@ export default function StatementsScreen() {
         <VirtualTable
           rows={rows}
           columns={columns}
-          rowKey={(row) => row.buyer}
+          rowKey={(row) => `${row.buyer} ${row.currency}`}
           label={`Statements of ${monthName(month)}`}
           sorting={sorting}
           onSort={setSorting}

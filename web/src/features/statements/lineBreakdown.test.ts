@@ -20,6 +20,10 @@ const line = {
   by_use: '0',
   by_price: '0',
   cost: null,
+  committed: null,
+  bought_for: null,
+  fee_days: 31,
+  period_days: 31,
   rate: {
     seller: 'G',
     buyer: null,
@@ -29,6 +33,8 @@ const line = {
     tier_mode: 'graduated',
     overage_price: null,
     minimum: null,
+    is_markup: false,
+    markup: null,
   },
   tiers: [
     { from_quantity: '0', quantity: '50.000000', unit_price: '3.9', amount: '195' },
@@ -71,4 +77,28 @@ it('tells of what is included, past the cap, the minimum and the fee', () => {
     'and the fixed fee',
     'Charged',
   ])
+})
+
+it('tells what is committed, and fees by the days they stand for', () => {
+  const words = steps(
+    { ...line, committed: '80', chargeable: '80.000000', fixed_fee: '31', fee_days: 10, period_days: 31, tiers: [] },
+    31,
+    745,
+  )
+  expect(words.map((step) => [step.words, step.figure])).toEqual([
+    ['Held on average over 31 days (745 hours)', '60.50 seats'],
+    ['raised to what is committed', '80.00 seats'],
+    ['and the fixed fee of 31.00, for 10 of 31 days', '10.00'],
+    ['Charged', '230.70 EUR'],
+  ])
+})
+
+it('tells a markup only to whom the cost is told', () => {
+  const markup = { ...line, tiers: [], rate: { ...line.rate, is_markup: true } }
+  expect(steps(markup, 31, 745).map((step) => step.words)).toEqual([
+    'Held on average over 31 days (745 hours)',
+    'Charged',
+  ])
+  const seen = steps({ ...markup, bought_for: '200', rate: { ...markup.rate, markup: '15' } }, 31, 745)
+  expect(seen[1]).toEqual({ words: 'bought for 200.00, and 15 % on it', figure: '230.00' })
 })

@@ -30,10 +30,13 @@ export function steps(line: Line, daysRead: number, hours: number): Step[] {
       figure: `${quantity(line.quantity)} ${unit}`,
     },
   ]
+  const left = String(Math.max(0, Number(line.quantity) - Number(line.included)))
   if (Number(line.included)) {
     found.push({ words: 'less what is included', figure: `${quantity(line.included)} ${unit}` })
-    found.push({ words: 'leaves', figure: `${quantity(line.chargeable)} ${unit}` })
+    found.push({ words: 'leaves', figure: `${quantity(left)} ${unit}` })
   }
+  if (line.committed !== null && Number(line.committed) > Number(left))
+    found.push({ words: 'raised to what is committed', figure: `${quantity(line.chargeable)} ${unit}` })
   const volume = line.rate.tier_mode === 'volume'
   for (const tier of line.tiers) {
     const from = Number(tier.from_quantity)
@@ -43,7 +46,13 @@ export function steps(line: Line, daysRead: number, hours: number): Step[] {
       : ''
     found.push({ words: `${quantity(tier.quantity)} at ${price(tier.unit_price)}${from}`, figure: amount(tier.amount) })
   }
-  if (line.tiers.length === 0 && !Number(line.overage_quantity))
+  if (line.bought_for !== null && line.rate.markup !== null)
+    found.push({
+      words: `bought for ${amount(line.bought_for)}, and ${line.rate.markup} % on it`,
+      figure: amount(String(Number(line.bought_for) * (1 + Number(line.rate.markup) / 100))),
+    })
+  const charged = line.rate.is_markup || line.tiers.length > 0 || Number(line.overage_quantity) > 0
+  if (!charged && !Number(line.fixed_fee) && !line.minimum_applied)
     found.push({ words: 'nothing to charge beyond that', figure: amount('0') })
   if (Number(line.overage_quantity)) {
     const against = line.rate.basis === 'reserved' ? 'past the reserve' : 'past the cap'
@@ -52,8 +61,14 @@ export function steps(line: Line, daysRead: number, hours: number): Step[] {
       figure: amount(line.overage_amount),
     })
   }
-  if (line.minimum_applied) found.push({ words: 'raised to the minimum', figure: amount(line.rate.minimum ?? '0') })
-  if (Number(line.fixed_fee)) found.push({ words: 'and the fixed fee', figure: amount(line.fixed_fee) })
+  const share = line.fee_days / line.period_days
+  const days = share === 1 ? '' : `, for ${line.fee_days} of ${line.period_days} days`
+  const fee = (words: string, whole: string) => ({
+    words: days ? `${words} of ${amount(whole)}${days}` : words,
+    figure: amount(days ? String(Number(whole) * share) : whole),
+  })
+  if (line.minimum_applied) found.push(fee('raised to the minimum', line.rate.minimum ?? '0'))
+  if (Number(line.fixed_fee)) found.push(fee('and the fixed fee', line.fixed_fee))
   found.push({ words: 'Charged', figure: `${money(line.amount)} ${line.currency}`, total: true })
   return found
 }

@@ -1,0 +1,159 @@
+import { useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form, Modal } from 'react-bootstrap'
+import { Link } from 'react-router'
+import { api, take, type Schemas } from '../../api/client'
+import { useAction } from '../../api/useAction'
+import { Trouble, Wait } from '../../components/States'
+import { money } from '../../domain/money'
+import { monthName } from '../../domain/months'
+import { whole } from '../../domain/units'
+
+type Finding = Schemas['ClosingFinding']
+
+/** What stands in the way of closing a month, what may pass with a reason, and closing it. */
+export function CloseMonth({
+  seller,
+  month,
+  done,
+  close,
+}: {
+  seller: string
+  month: string
+  done: (said: string) => void
+  close: () => void
+}) {
+  const found = useQuery({
+    queryKey: ['statements', 'closing', seller, month],
+    queryFn: () => take(api.GET('/api/closings/{seller}/{month}', { params: { path: { seller, month } } })),
+    staleTime: 0,
+    gcTime: 0,
+  })
+  const [reason, setReason] = useState('')
+  const { run, busy, trouble } = useAction('statements', 'log')
+  const body = found.data
+  const blocking = body?.findings.filter((each) => each.blocks) ?? []
+  const passing = body?.findings.filter((each) => !each.blocks) ?? []
+  const count = body?.totals.reduce((all, each) => all + each.statements, 0) ?? 0
+  const send = () =>
+    run(async () => {
+      const closed = await take(
+        api.POST('/api/closings/{seller}/{month}', {
+          params: { path: { seller, month } },
+          body: { seen: body?.seen ?? '', reason },
+        }),
+      )
+      done(
+        `${monthName(month)} is closed: ${whole(closed.statements)} ${closed.statements === 1 ? 'statement' : 'statements'}` +
+          (closed.first ? `, ${closed.first} to ${closed.last ?? closed.first}.` : '.'),
+      )
+    })
+  return (
+    <Modal show onHide={close} animation={false} aria-labelledby="close-title">
+      <Form
+        onSubmit={(event) => {
+          event.preventDefault()
+          void send()
+        }}
+      >
+        <Modal.Header closeButton>
+          <Modal.Title id="close-title">Close {monthName(month)}</Modal.Title>
+        </Modal.Header>
+        <Modal.Body>
+          {found.isError && <Trouble error={found.error} again={() => void found.refetch()} />}
+          {!body && !found.isError && <Wait what="the month" />}
+          {body && (
+            <>
+              <p className="mb-2">
+                {count === 0
+                  ? 'There is nothing to charge in this month.'
+                  : body.totals
+                      .map(
+                        (each) =>
+                          `${whole(each.statements)} ${each.statements === 1 ? 'statement' : 'statements'}, ${money(each.total)} ${each.currency} with tax`,
+                      )
+                      .join('; ') + '.'}{' '}
+                Once closed, they are numbered and stay as they are; what is learned later is adjusted in the next
+                month.
+              </p>
+              <Findings title="In the way" findings={blocking} month={month} mark="over" />
+              <Findings title="To acknowledge" findings={passing} month={month} mark="near" />
+              {passing.length > 0 && blocking.length === 0 && (
+                <Form.Group controlId="close-reason" className="mt-2">
+                  <Form.Label>Reason why this may pass</Form.Label>
+                  <Form.Control
+                    as="textarea"
+                    rows={2}
+                    maxLength={2000}
+                    value={reason}
+                    required
+                    onChange={(event) => setReason(event.target.value)}
+                  />
+                </Form.Group>
+              )}
+              {trouble && (
+                <p className="over mt-2 mb-0" role="alert">
+                  {trouble}
+                </p>
+              )}
+            </>
+          )}
+        </Modal.Body>
+        <Modal.Footer>
+          <Button variant="outline-primary" onClick={close}>
+            Cancel
+          </Button>
+          <Button
+            type="submit"
+            disabled={!body || busy || blocking.length > 0 || (passing.length > 0 && !reason.trim())}
+          >
+            Close {monthName(month)}
+          </Button>
+        </Modal.Footer>
+      </Form>
+    </Modal>
+  )
+}
+
+const SHOWN = 12
+
+function Findings({
+  title,
+  findings,
+  month,
+  mark,
+}: {
+  title: string
+  findings: Finding[]
+  month: string
+  mark: string
+}) {
+  const [all, setAll] = useState(false)
+  if (findings.length === 0) return null
+  return (
+    <section aria-label={title}>
+      <h3 className="sub mt-2">
+        {title} <span className="quiet">{findings.length}</span>
+      </h3>
+      <ul className="findings">
+        {(all ? findings : findings.slice(0, SHOWN)).map((each) => (
+          <li key={`${each.says} ${each.buyer ?? ''}`}>
+            <span className={mark} aria-hidden="true">
+              {each.blocks ? '■' : '△'}
+            </span>{' '}
+            {each.buyer ? (
+              <Link to={`/statements/${encodeURIComponent(each.buyer)}?month=${month}`}>{each.says}</Link>
+            ) : (
+              each.says
+            )}
+          </li>
+        ))}
+      </ul>
+      {findings.length > SHOWN && !all && (
+        <Button size="sm" variant="link" onClick={() => setAll(true)}>
+          Show all {whole(findings.length)}
+        </Button>
+      )}
+    </section>
+  )
+}

@@ -6,11 +6,13 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from datetime import date, datetime, timedelta
+from functools import partial
 from typing import Any
 
 import sqlalchemy as sa
 
 from fair_ladle.app.allocations import views
+from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import AllocationChange, Terms, Until
 from fair_ladle.app.drafts.reversing import terms_of
@@ -27,6 +29,8 @@ from fair_ladle.app.requests import usecases as requests
 from fair_ladle.app.sign_in import delegating
 from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in.delegating import Wanted
+from fair_ladle.app.statements import closing
+from fair_ladle.connectors.sheets_in import SheetTable, Source
 
 OPERATOR, RESELLER, CLIENT = (
     ("admin.gannet@gannet.example", "GANNET"),
@@ -53,9 +57,14 @@ APART = timedelta(minutes=11)
 
 def live(database: Database, now: datetime) -> None:
     """What happened in the weeks and hours before the demo begins; the clock stands at its beginning afterwards."""
-    for days, account, product, cap, note in CAPS:
+    earlier: list[tuple[int, Callable[[Database], Any]]] = [
+        (days, partial(_applied, account=account, product=product, cap=cap, note=note))
+        for days, account, product, cap, note in CAPS
+    ]
+    earlier += [(78, partial(_closed, month="2026-08")), (52, partial(_closed, month="2026-09")), (46, _late_sample)]
+    for days, step in sorted(earlier, key=lambda each: -each[0]):
         database.clock.set_to(now - timedelta(days=days, minutes=7 * days))
-        _applied(database, account, product, cap, note)
+        step(database)
     steps: list[Callable[[Database], Any]] = [
         _raised_for_december,
         _requests,
@@ -95,6 +104,20 @@ def _applied(database: Database, account: str, product: str, cap: int, note: str
         change = change.model_copy(update={"until": Until(last_day=until), "was_until": Until(last_day=None)})
     draft = database.run(drafts.edit, actor, None, 0, [change])
     database.run(drafts.apply, actor, draft.row.id, draft.row.revision, f"{note}.")
+
+
+def _closed(database: Database, month: str) -> None:
+    for who in (OPERATOR, RESELLER):
+        actor = _actor(database, who)
+        prepared = database.snapshot(closing.prepare, actor, who[1], month)
+        database.run(closing.close, actor, prepared, "Looked through on the phone with the accountant.")
+
+
+def _late_sample(database: Database) -> None:
+    """A device that had been away reports what it stored at the end of September, which is closed."""
+    cells = ["OLDQUAY", "DEEPSHELF", "files", "2026-09-28T02:00:00+01:00", "61200000000"]
+    table = SheetTable("storage", ["account", "product", "category", "at", "bytes"], iter([(2, cells)]))
+    database.run(data_import.load, _actor(database, OPERATOR), Source({"storage": table}))
 
 
 def _raised_for_december(database: Database) -> None:

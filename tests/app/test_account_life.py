@@ -78,7 +78,7 @@ def figures(database: Database, account: str) -> dict[str, tuple[int, int, bool]
 
 def total(database: Database, buyer: str, month: str) -> Decimal:
     sheets = database.run(statements.statement_view, COMMAND_LINE, buyer, month).sheets
-    return sum((each.statement.total for each in sheets), Decimal(0))
+    return sum((each.statement.composed.net for each in sheets), Decimal(0))
 
 
 def test_a_suspended_account_keeps_what_it_has_and_takes_nothing_new(demo: Database) -> None:

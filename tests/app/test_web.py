@@ -342,7 +342,9 @@ def test_costs_are_the_sellers_alone(operator: TestClient, client_admin: TestCli
 def test_a_statement_traces_to_the_day_and_adds_up(operator: TestClient) -> None:
     body = operator.get("/api/statements/NORTHFOLD", params={"month": "2026-10"}).json()
     [sheet] = body["sheets"]
-    assert (sheet["total"], body["days_read"], body["hours_read"]) == ("1432.25", 31, 745)
+    assert (sheet["total"], body["days_read"], body["hours_read"]) == ("1723.54", 31, 745), (
+        "net of a discount, with 23 % tax"
+    )
     groups = ["use", "price", "new", "ended", "charges", "discounts", "adjustments", "tax"]
     differs = sum(Decimal(sheet[f"by_{group}"]) for group in groups)
     assert differs == Decimal(sheet["total"]) - Decimal(sheet["before"]), "the groups add up"

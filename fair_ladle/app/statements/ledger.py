@@ -53,6 +53,7 @@ class Statement:
     tax: TaxStatus
     lines: tuple[Line, ...]
     charges: tuple[ChargeTerms, ...]
+    discounts: tuple[DiscountTerms, ...]
     composed: Composed
     number: str | None = None
 
@@ -211,7 +212,11 @@ class Ledger:
             lines = self.lines(period, buyer, currency) if buyer in tree and period.seller_of(buyer) == seller else ()
             named = {each.reference for each in mine if each.kind is Kind.CHARGE}
             charges = tuple(each for each in terms.charges.get(buyer, []) if each.reference in named)
-            found.append(Statement(seller, buyer, first, period.last, currency, status, lines, charges, composed))
+            found.append(
+                Statement(
+                    seller, buyer, first, period.last, currency, status, lines, charges, tuple(discounts), composed
+                )
+            )
         return tuple(found)
 
     def _discounts(self, period: BillingPeriod, seller: str, buyer: str, currency: str) -> list[DiscountTerms]:
@@ -362,7 +367,7 @@ class Ledger:
                 if each.currency == currency and not mine:
                     self._count(taken, each.kind, each.reference, each.amount)
             composed = compose(owed, discounts, [], taken, status, first, period.last, decimals_of(currency))
-            statement = Statement(seller, buyer, first, period.last, currency, status, (), (), composed)
+            statement = Statement(seller, buyer, first, period.last, currency, status, (), (), (), composed)
             now.update(
                 {
                     (currency, kind, reference): by_percent

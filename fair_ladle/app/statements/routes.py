@@ -333,7 +333,7 @@ def _sheet(sheet: views.SheetView, found: views.StatementView, name: Callable[[s
                 base=_text(each.base),
                 amount=f"{each.amount:f}",
             )
-            for each in views.others(statement)
+            for each in views.others(statement, {product.code: product.name for product in found.period.products})
         ],
         gone=[Gone(product_name=each.product.name, amount=f"{each.charge.amount:f}") for each in sheet.gone],
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal
@@ -16,10 +17,12 @@ from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.statements import closed_store
 from fair_ladle.app.statements.billing import BillingPeriod, Line, LineDay, parse_month
 from fair_ladle.app.statements.ledger import Ledger, Statement, numbered
+from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.app.statements.totals import ProductTotals, costs_of, product_totals
 from fair_ladle.app.statements.usecases import may_see_cost, statements
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import MICRO, day_start, instant, month_before, month_of
+from fair_ladle.core.quantities import half_up, plain
 from fair_ladle.core.statement_lines import Kind, TaxStatus
 
 
@@ -88,7 +91,8 @@ class MonthsLedger(Ledger):
             if first not in self._numbered:
                 mine: dict[tuple[str, str], list[tuple[str, Decimal, str | None]]] = {}
                 for row in closed_store.totals_of(self._tx.connection, first):
-                    found = (row.currency, row.net, numbered(row.year, row.number))
+                    net = half_up(row.net, decimals_of(row.currency))
+                    found = (row.currency, net, numbered(row.year, row.number))
                     mine.setdefault((row.seller, row.buyer), []).append(found)
                 self._numbered[first] = mine
             return list(self._numbered[first].get((seller, buyer), []))
@@ -238,9 +242,11 @@ class Other:
     base: Decimal | None = None
 
 
-def others(statement: Statement) -> list[Other]:
-    """Charges, discounts, adjustments, credits and taxes of a statement, in their order."""
+def others(statement: Statement, names: Mapping[str, str]) -> list[Other]:
+    """Charges, discounts, adjustments, credits and taxes of a statement, in their order; ``names`` of products by
+    code."""
     charges = {each.reference: each for each in statement.charges}
+    discounts = {each.reference: each for each in statement.discounts}
     bases = {each.name: each.base for each in statement.composed.taxes}
     found = []
     for kind, reference, by_percent in statement.amounts():
@@ -251,10 +257,18 @@ def others(statement: Statement) -> list[Other]:
         elif kind is Kind.TAX:
             says = {TaxStatus.REVERSE_CHARGE: "Reverse charge", TaxStatus.EXEMPT: "Exempt from tax"}
             found.append(
-                Other(kind, reference, says.get(statement.tax, f"{reference} %"), amount, base=bases[reference])
+                Other(kind, reference, says.get(statement.tax, f"Tax {reference} %"), amount, base=bases[reference])
             )
-        elif kind is not Kind.USAGE:
-            found.append(Other(kind, reference, "", amount))
+        elif kind is Kind.DISCOUNT:
+            discount = discounts[reference]
+            off = names.get(discount.product, discount.product) if discount.product else "usage and charges"
+            found.append(Other(kind, reference, f"{plain(discount.percent)} % off {off}", amount))
+        elif kind is Kind.ADJUSTMENT:
+            month, of, what = reference.split(":", 2)
+            what = names.get(what, what) if of == Kind.USAGE else f"{of} {what}"
+            found.append(Other(kind, reference, f"{what}, {date.fromisoformat(f'{month}-01'):%B %Y}", amount))
+        elif kind is Kind.CREDIT:
+            found.append(Other(kind, reference, f"Credit {reference}", amount))
     return found
 
 
@@ -262,7 +276,7 @@ def groups(statement: Statement) -> dict[str, Decimal]:
     """What a statement's rows that are no usage lines come to, by the groups in which two months are compared."""
     named = {Kind.CHARGE: "charges", Kind.ADJUSTMENT: "adjustments", Kind.TAX: "taxes"}
     found: dict[str, Decimal] = {}
-    for each in others(statement):
+    for each in others(statement, {}):
         group = named.get(Kind(each.kind), "discounts and credits")
         found[group] = found.get(group, Decimal(0)) + each.amount
     return found

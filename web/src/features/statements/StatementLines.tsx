@@ -133,25 +133,18 @@ const KINDS: Record<string, string> = {
   discount: 'Discount',
   credit: 'Credit',
   adjustment: 'Adjustment',
-  tax: 'Tax',
+  tax: '',
 }
 
 /** A charge, discount, adjustment, credit or tax. */
 function Other({ row }: { row: Schemas['OtherRow'] }) {
-  const [month, kind, of] = row.kind === 'adjustment' ? row.reference.split(':') : []
-  const said =
-    month && of
-      ? `${monthName(month)}: ${kind === 'usage' ? '' : `${kind ?? ''} `}${of}`
-      : row.kind === 'tax'
-        ? row.says
-        : row.says || row.reference
   return (
     <tr className="other">
-      <td>{said}</td>
+      <td>{row.says || row.reference}</td>
       <td className="quiet">
         {KINDS[row.kind]}
-        {row.kind !== 'tax' && row.says && <span className="small"> {row.reference}</span>}
-        {row.base !== null && Number(row.amount) !== 0 && ` on ${money(row.base)}`}
+        {['charge', 'discount'].includes(row.kind) && <span className="small"> {row.reference}</span>}
+        {row.base !== null && ` on ${money(row.base)}`}
       </td>
       <td className="fig">
         {row.quantity !== null && row.unit_price !== null && (

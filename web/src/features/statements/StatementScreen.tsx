@@ -158,9 +158,12 @@ function Sums({ sheet, seller, before }: { sheet: Sheet; seller: string; before:
         <span>Against {before}</span>
         <b>{signed(minus(sheet.total, sheet.before))}</b>
       </div>
-      {told.map(([name, amount]) => (
+      {told.map(([name, amount], place) => (
         <div key={name}>
-          <span>of that, {name}</span>
+          <span>
+            {place === 0 && 'of that, '}
+            {name}
+          </span>
           <b>{signed(amount)}</b>
         </div>
       ))}

@@ -56,7 +56,7 @@ export default function StatementsScreen() {
     {
       key: 'name',
       title: 'Buyer',
-      width: 'minmax(200px, 2fr)',
+      width: 'minmax(214px, 2fr)',
       sort: (one, other) => one.name.localeCompare(other.name),
       cell: (row) => (
         <>
@@ -73,7 +73,7 @@ export default function StatementsScreen() {
           {
             key: 'seller',
             title: 'Sold by',
-            width: 'minmax(90px, 1fr)',
+            width: 'minmax(104px, 1.2fr)',
             sort: (one: Buyer, other: Buyer) => one.seller.localeCompare(other.seller),
             cell: (row: Buyer) => <span className="quiet">{nameOf(row.seller)}</span>,
           },
@@ -84,7 +84,7 @@ export default function StatementsScreen() {
           {
             key: 'number',
             title: 'Number',
-            width: '110px',
+            width: '120px',
             sort: (one: Buyer, other: Buyer) => (one.number ?? '').localeCompare(other.number ?? ''),
             cell: (row: Buyer) => <span className="quiet">{row.number ?? 'open'}</span>,
           },
@@ -92,8 +92,8 @@ export default function StatementsScreen() {
       : []),
     {
       key: 'amount',
-      title: `Amount${currency ? `, ${currency}` : ''}`,
-      width: 'minmax(110px, 1fr)',
+      title: `Before tax${currency ? `, ${currency}` : ''}`,
+      width: 'minmax(124px, 1fr)',
       fig: true,
       sort: byNumber((row) => row.amount),
       cell: (row) => (
@@ -154,8 +154,8 @@ export default function StatementsScreen() {
       : []),
     {
       key: 'share',
-      title: sellers.size > 1 ? 'Share of its seller’s total' : 'Share of total',
-      width: '190px',
+      title: sellers.size > 1 ? 'Share of seller’s' : 'Share of total',
+      width: '150px',
       fig: true,
       cell: (row) => (
         <span className="sharebar">

@@ -58,6 +58,7 @@ from fair_ladle.app.plumbing.problems import Problem, Refused, not_found
 from fair_ladle.app.plumbing.schedule import Schedule
 from fair_ladle.app.plumbing.settings import PROJECT, Settings, networks
 from fair_ladle.app.plumbing.watch import RequestLog, Watched
+from fair_ladle.app.prices.routes import routes as prices
 from fair_ladle.app.purchases.routes import open_routes as calendars
 from fair_ladle.app.purchases.routes import routes as purchases
 from fair_ladle.app.reclaim.routes import open_routes as keeping
@@ -207,6 +208,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         notices,
         statements,
         closings,
+        prices,
         today,
         log,
         history,

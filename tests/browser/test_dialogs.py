@@ -23,6 +23,7 @@ OPENED: list[tuple[str, str, str, list[str]]] = [
     ("ending a lot", "GANNET", "/pools?product=LANTERN-MAIL", ["End"]),
     ("a new product", "GANNET", "/pools", ["New product"]),
     ("the calendar", "GANNET", "/pools", ["Calendar"]),
+    ("closing a month", "GANNET", "/statements?month=2026-10", ["Close Oct"]),
     ("adding a person", "GANNET", "/people", ["n"]),
     ("assigning", "OLDQUAY", "/people/jonas.vane", ["Assign…"]),
     ("a group", "OLDQUAY", "/people/jonas.vane", ["Group…"]),

@@ -23,6 +23,7 @@ from fair_ladle.app.drafts.change_types import (
     Until,
 )
 from fair_ladle.app.drafts.evaluate import DraftEvaluation
+from fair_ladle.app.drafts.wording import price_said
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.log.service import Entry
 from fair_ladle.app.people import memberships
@@ -66,10 +67,20 @@ def write_changes(
             before.append(AppliedChange(change))
     rates = [each for each in changes if isinstance(each, RateChange)]
     if rates:
-        _write_rates(tx, rates, ids, products)
+        _write_rates(tx, [each for each in rates if not each.gone], ids, products)
+        for each in rates:
+            if each.gone:
+                buyer_id = ids[each.buyer] if each.buyer else None
+                rate_cards.drop(tx, ids[each.seller], buyer_id, products[each.product].id, each.first_day)
         before.extend(AppliedChange(each) for each in rates)
         entries.extend(
-            Entry("rate written", each.product, ids[each.buyer], None, {"from": each.first_day.isoformat()})
+            Entry(
+                "rate taken back" if each.gone else "rate written",
+                each.product,
+                ids[each.concerns],
+                None if each.was is None else {"price": price_said(each.was)},
+                {"price": price_said(each), "from": each.first_day.isoformat()},
+            )
             for each in rates
         )
     for change in changes:
@@ -172,7 +183,7 @@ def _write_rates(
     keys = [
         {
             "seller_id": ids[each.seller],
-            "buyer_id": ids[each.buyer],
+            "buyer_id": ids[each.buyer] if each.buyer else None,
             "product_id": products[each.product].id,
             "first_day": each.first_day,
         }

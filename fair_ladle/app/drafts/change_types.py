@@ -195,19 +195,26 @@ class RateTerms(Plain):
 
 
 class RateChange(RateTerms, Staged):
-    """A rate written for one buyer that the draft creates: what its seller charges it from a day on."""
+    """What a seller charges for a product from a day on: one buyer, or (``buyer`` null) all that have no rate of their
+    own. ``was`` are the terms of a rate of the same day; ``gone``: that rate shall not be any more."""
 
-    about: ClassVar[str] = "buyer"
     kind: Literal["rate"] = "rate"
     seller: Code
-    buyer: Code
+    buyer: Code | None = None
     product: Code
     first_day: Day
+    was: RateTerms | None = None
+    gone: bool = False
+
+    @property
+    def concerns(self) -> str:
+        """The buyer, or else the seller."""
+        return self.buyer or self.seller
 
     @property
     def key(self) -> str:
-        """Buyer, product and first day name a rate of one's own."""
-        return f"{self.buyer}\n{self.product}\n{self.first_day}"
+        """Buyer, product and first day name a rate of one's own; seller, product and first day a general one."""
+        return "\n".join([*([self.buyer] if self.buyer else ["", self.seller]), self.product, str(self.first_day)])
 
 
 class Move(Staged):

@@ -28,7 +28,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
-from fair_ladle.app.statements.rate_cards import decimals_of
+from fair_ladle.app.statements.rate_cards import decimals_of, is_currency
 from fair_ladle.core.allocations import AtCap, Grid, Version
 from fair_ladle.core.calendar import micros
 from fair_ladle.core.clocks import clock_from
@@ -330,35 +330,35 @@ class DraftEvaluation:
                 snapshot.own[row, column] += len(change.subjects) if change.give else -len(change.subjects)
 
     def _rate(self, changes: list[RateChange], new: set[str]) -> None:
-        """Rates written for accounts that the draft creates."""
+        """Rates of sellers in the actor's branch."""
+        tree = self.accounts.tree
         for change in changes:
             seller = self.known(self.accounts, change, change.seller)
             sound = len(self.faults)
-            if seller is None or change.buyer not in self.accounts.tree:
+            if seller is None or (change.buyer in new and change.buyer not in tree):
                 continue
-            if change.buyer not in new:
-                self.fault(
-                    change, f"{change.buyer} is there already; a draft writes rates only for accounts that it creates."
-                )
-            elif int(self.accounts.tree.parent[self.accounts.tree.row(change.buyer)]) != seller:
-                self.fault(
-                    change,
-                    f"{change.seller} does not stand directly above {change.buyer}; only its parent sells to it.",
-                )
+            if change.buyer is not None and (
+                change.buyer not in tree or int(tree.parent[tree.row(change.buyer)]) != seller
+            ):
+                self.fault(change, f"{change.buyer} is no buyer of {change.seller}; only its parent sells to it.")
+            if change.currency is not None and not is_currency(change.currency):
+                self.fault(change, f"{change.currency} is no currency with a minor unit after ISO 4217, like EUR.")
             if change.product not in self._column:
                 self.fault(change, f"There is no pool of {change.product}.")
             starts = [tier.from_quantity for tier in change.tiers]
-            if starts[0] != 0 or starts != sorted(set(starts)):
+            if starts and (starts[0] != 0 or starts != sorted(set(starts))):
                 self.fault(
                     change, f"Prices of {change.product}: the first from 0, and each next one from a larger quantity."
                 )
-            if change.first_day < self.before.day.replace(day=1):
+            if change.buyer not in new and change.first_day <= self.before.day:
+                self.fault(change, f"A price begins tomorrow at the earliest, not on {change.first_day}.")
+            elif change.first_day < self.before.day.replace(day=1):
                 self.fault(
                     change,
                     "A rate begins in this month at the earliest, on "
                     f"{self.before.day.replace(day=1)}; earlier months are charged already.",
                 )
-            if len(self.faults) == sound:
+            if len(self.faults) == sound and not change.gone:
                 self.rates.append(rate_of(change))
 
     @staticmethod

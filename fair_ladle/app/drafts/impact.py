@@ -288,6 +288,21 @@ class Impact:
                     found[at] = found.get(at, Decimal(0)) + bearer.cost
         return found
 
+    def _prices_begin(self) -> dict[tuple[int, int], date]:
+        """The cells (row, column) that the draft gives another price, with the day on which the last of them begins."""
+        tree, found = self.after.snapshot.accounts.tree, dict[tuple[int, int], date]()
+        columns = {each.code: column for column, each in enumerate(self.after.snapshot.products)}
+        for rate in self.evaluation.rates:
+            below = (
+                np.flatnonzero(tree.parent == tree.row(rate.seller)).tolist()
+                if rate.buyer is None
+                else [tree.row(rate.buyer)]
+            )
+            for row in below:
+                cell = (int(row), columns[rate.product])
+                found[cell] = max(rate.first_day, found.get(cell, rate.first_day))
+        return found
+
     def _charged(self, rate_cards: RateCards) -> dict[tuple[str, str], list[Decimal]]:
         """(account, currency) → what its seller charges it for the products whose figures differ, before and after; a
         markup as far as the seller owns the pool and buys it in that currency."""
@@ -295,18 +310,20 @@ class Impact:
         borne = (self._borne(self.present), self._borne(self.after))
         planned = rate_cards.over(self.after.snapshot.accounts, self.evaluation.rates)
         found: dict[tuple[str, str], list[Decimal]] = {}
-        for row, column in np.argwhere(self.moved).tolist():
+        begins = self._prices_begin()
+        cells = np.argwhere(self.moved).tolist()
+        cells += [list(cell) for cell in begins if not self.moved[cell]]
+        for row, column in cells:
             code, product = self.after.snapshot.accounts.tree.codes[row], self.after.snapshot.products[column]
             for at, positions in ((0, self.present), (1, self.after)):
                 if at == 0 and int(self.evaluation.from_row[row]) < 0:
                     continue
                 where = row if at else int(self.evaluation.from_row[row])
                 prices = planned if at else rate_cards
-                rate = (
-                    prices.rate(code, product.code, positions.snapshot.day.replace(day=1))
-                    if code in prices.accounts.tree
-                    else None
-                )
+                first = positions.snapshot.day.replace(day=1)
+                if at:
+                    first = max(first, begins.get((row, column), first))
+                rate = prices.rate(code, product.code, first) if code in prices.accounts.tree else None
                 if (
                     rate is None
                     or int(positions.snapshot.owner[where, column]) in (-1, where)

@@ -15,6 +15,8 @@ from fair_ladle.app.drafts.change_types import (
     Move,
     NewAccount,
     NewLot,
+    RateChange,
+    RateTerms,
     StatusChange,
     Terms,
     UnitsChange,
@@ -78,6 +80,12 @@ def reversed_changes(tx: Transaction, changes: Sequence[Change]) -> list[Change]
                     was_charged=change.charged,
                 )
             )
+        elif isinstance(change, RateChange) and change.buyer not in made:
+            if change.was is not None and not change.gone:
+                terms = change.was.model_dump() | {"was": change.model_dump(include=set(RateTerms.model_fields))}
+                found.append(RateChange.model_validate(change.model_dump() | terms))
+            else:
+                found.append(change.model_copy(update={"gone": not change.gone, "was": None}))
         elif isinstance(change, UnitsChange):
             found.append(change.model_copy(update={"give": not change.give}))
         elif isinstance(change, NewAccount) and change.parent not in made:

@@ -13,11 +13,14 @@ from fair_ladle.app.drafts.change_types import (
     Move,
     NewAccount,
     NewLot,
+    RateChange,
+    RateTerms,
     StatusChange,
     Terms,
     UnitsChange,
 )
 from fair_ladle.app.pools.service import Product
+from fair_ladle.core.quantities import plain
 
 DEFAULT_NAME = "Draft of "
 NAMED_PARTS = 3
@@ -69,7 +72,23 @@ def _line(change: Change, products: Mapping[str, Product]) -> str | None:
         return f"{product.name}: {product.said(count)} {way} {', '.join(change.subjects[:5])}{others}."
     if isinstance(change, NewAccount):
         return "The account was created."
+    if isinstance(change, RateChange) and change.buyer:
+        product, day = products[change.product], _day(change.first_day)
+        if change.gone:
+            return f"{product.name}: the price announced for {day} does not come."
+        return f"{product.name}: from {day} {price_said(change)}."
     return None
+
+
+def price_said(terms: RateTerms) -> str:
+    """A price in a few words; of a markup only that it is one."""
+    if terms.markup is not None:
+        return "priced at a markup"
+    steps = [
+        plain(each.unit_price) + (f" from {plain(each.from_quantity)} on" if each.from_quantity else "")
+        for each in terms.tiers
+    ]
+    return f"{', '.join(steps)} {terms.currency or ''}".strip() + f" a unit and month, {terms.aggregate} {terms.basis}"
 
 
 def _allocation(product: Product, terms: Terms | None, was: Terms | None) -> str:
@@ -118,6 +137,9 @@ def name_of(changes: Sequence[Change], accounts: Accounts, products: Mapping[str
             parts.append(f"new {change.name}")
         elif isinstance(change, Move):
             parts.append(f"move {account(change.account)}")
+        elif isinstance(change, RateChange):
+            whose = account(change.buyer) if change.buyer else "all buyers"
+            parts.append(f"price of {products[change.product].name} for {whose}")
         elif isinstance(change, StatusChange):
             parts.append(f"{account(change.account)} {change.status}")
         else:

@@ -70,6 +70,20 @@ def decimals_of(currency: str) -> int:
     return Currency(currency).exponent or 0
 
 
+def is_currency(code: str) -> bool:
+    """Whether it is the code of a currency with a minor unit."""
+    try:
+        return Currency(code).exponent is not None
+    except ValueError:
+        return False
+
+
+def drop(tx: Transaction, seller_id: int, buyer_id: int | None, product_id: int, first_day: date) -> None:
+    """Take a rate out, with its tiers."""
+    generations.renew(tx, "rates")
+    store.drop_rate(tx.connection, seller_id, buyer_id, product_id, first_day)
+
+
 class RateCards:
     """Every rate, over the tree of a day: who prices what for whom, and in which currency."""
 

@@ -29,6 +29,23 @@ def all_tiers(connection: sa.Connection) -> list[Any]:
     return list(connection.execute(sa.select(rate_tiers).order_by(rate_tiers.c.rate_id, rate_tiers.c.from_quantity)))
 
 
+def drop_rate(
+    connection: sa.Connection, seller_id: int, buyer_id: int | None, product_id: int, first_day: date
+) -> None:
+    """Take a rate out, with its tiers."""
+    r = rates.c
+    found = connection.scalars(
+        sa.select(r.id).where(
+            r.seller_id == seller_id,
+            r.buyer_id.is_not_distinct_from(buyer_id),
+            r.product_id == product_id,
+            r.first_day == first_day,
+        )
+    ).all()
+    connection.execute(sa.delete(rate_tiers).where(rate_tiers.c.rate_id.in_(found)))
+    connection.execute(sa.delete(rates).where(r.id.in_(found)))
+
+
 def _with_buyer(table: sa.Table, *more: Any) -> sa.Select[Any]:
     return sa.select(table, accounts.c.code.label("buyer"), *more).join(accounts, accounts.c.id == table.c.buyer_id)
 

@@ -2836,6 +2836,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/prices/of/{seller}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Of Seller
+         * @description What a seller of one's branch charges today: products against buyers.
+         */
+        get: operations["of_seller_api_prices_of__seller__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/prices/of/{seller}/{product}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Of Product
+         * @description Every version of the general card of a product, or of a buyer's own, the newest first.
+         */
+        get: operations["of_product_api_prices_of__seller___product__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/prices/own/{buyer}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Own
+         * @description What an account of one's branch pays its seller, and what so many units more would cost it a month.
+         */
+        get: operations["own_api_prices_own__buyer__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/prices/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look At
+         * @description What a card would have charged each of its buyers last month, and over twelve.
+         */
+        post: operations["look_at_api_prices_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/products": {
         parameters: {
             query?: never;
@@ -4290,6 +4370,47 @@ export interface components {
         CalendarState: {
             /** Made */
             made: boolean;
+        };
+        /**
+         * CardBody
+         * @description A card: what is charged for a product, and since when; ``next_day`` null where nothing follows yet. Of a markup
+         *     the buyer is not told how much it is.
+         */
+        CardBody: {
+            /** Aggregate */
+            aggregate: string;
+            /** Basis */
+            basis: string;
+            /** Buyer */
+            buyer: string | null;
+            /** Committed */
+            committed: string | null;
+            /** Currency */
+            currency: string;
+            /** Fees */
+            fees: string;
+            /** First Day */
+            first_day: string;
+            /** Fixed Fee */
+            fixed_fee: string | null;
+            /** Included */
+            included: string;
+            /** Is Markup */
+            is_markup: boolean;
+            /** Markup */
+            markup: string | null;
+            /** Minimum */
+            minimum: string | null;
+            /** Next Day */
+            next_day: string | null;
+            /** Overage Price */
+            overage_price: string | null;
+            /** Product */
+            product: string;
+            /** Tier Mode */
+            tier_mode: string;
+            /** Tiers */
+            tiers: components["schemas"]["PriceTier"][];
         };
         /**
          * CeilingBody
@@ -6253,6 +6374,13 @@ export interface components {
             kinds: components["schemas"]["Kind"][];
         };
         /**
+         * LookedAt
+         * @description A card to look at before it is drafted.
+         */
+        LookedAt: {
+            card: components["schemas"]["RateChange-Input"];
+        };
+        /**
          * LostBody
          * @description A component that a swap has nothing for, and how many people had it on.
          */
@@ -7018,6 +7146,38 @@ export interface components {
             sessions: components["schemas"]["OwnSessionBody"][];
         };
         /**
+         * OwnPriceBody
+         * @description What the buyer pays for a product, what it was charged last month for which quantity, and what a month would cost
+         *     more with ``more`` units more (null for a markup).
+         */
+        OwnPriceBody: {
+            card: components["schemas"]["CardBody"];
+            /** Charged */
+            charged: string;
+            /** More Costs */
+            more_costs: string | null;
+            /** Name */
+            name: string;
+            /** Product */
+            product: string;
+            /** Quantity */
+            quantity: string;
+            /** Unit */
+            unit: string;
+        };
+        /**
+         * OwnPricesBody
+         * @description What a buyer pays its seller.
+         */
+        OwnPricesBody: {
+            /** More */
+            more: number;
+            /** Prices */
+            prices: components["schemas"]["OwnPriceBody"][];
+            /** Seller Name */
+            seller_name: string;
+        };
+        /**
          * OwnSessionBody
          * @description A session of one's own; ``here`` = the one that asks.
          */
@@ -7491,6 +7651,57 @@ export interface components {
             shown?: string[] | null;
         };
         /**
+         * PriceBuyer
+         * @description A buyer of the price list.
+         */
+        PriceBuyer: {
+            /** Buyer */
+            buyer: string;
+            /** Name */
+            name: string;
+        };
+        /**
+         * PriceTier
+         * @description A price from a quantity on, in units.
+         */
+        PriceTier: {
+            /** From Quantity */
+            from_quantity: string;
+            /** Unit Price */
+            unit_price: string;
+        };
+        /**
+         * PricedProduct
+         * @description A product of the price list.
+         */
+        PricedProduct: {
+            /** Name */
+            name: string;
+            /** Product */
+            product: string;
+            /** Unit */
+            unit: string;
+        };
+        /**
+         * PricesBody
+         * @description A seller's prices today: its products, its buyers, and the cards in force; what has no card of its buyer follows
+         *     the general one.
+         */
+        PricesBody: {
+            /** Buyers */
+            buyers: components["schemas"]["PriceBuyer"][];
+            /** Cards */
+            cards: components["schemas"]["CardBody"][];
+            /** Currency */
+            currency: string;
+            /** Products */
+            products: components["schemas"]["PricedProduct"][];
+            /** Seller */
+            seller: string;
+            /** Seller Name */
+            seller_name: string;
+        };
+        /**
          * ProblemBody
          * @description A refusal after RFC 9457; some kinds carry members of their own, such as ``ladder`` or ``faults``.
          */
@@ -7707,7 +7918,8 @@ export interface components {
         };
         /**
          * RateChange
-         * @description A rate written for one buyer that the draft creates: what its seller charges it from a day on.
+         * @description What a seller charges for a product from a day on: one buyer, or (``buyer`` null) all that have no rate of their
+         *     own. ``was`` are the terms of a rate of the same day; ``gone``: that rate shall not be any more.
          */
         "RateChange-Input": {
             /**
@@ -7721,7 +7933,7 @@ export interface components {
              */
             basis: "used" | "held" | "reserved";
             /** Buyer */
-            buyer: string;
+            buyer?: string | null;
             /** Committed */
             committed?: number | string | null;
             /** Currency */
@@ -7739,6 +7951,11 @@ export interface components {
             first_day: string;
             /** Fixed Fee */
             fixed_fee?: number | string | null;
+            /**
+             * Gone
+             * @default false
+             */
+            gone: boolean;
             /**
              * Included
              * @default 0
@@ -7769,10 +7986,12 @@ export interface components {
              * @default []
              */
             tiers: components["schemas"]["TierTerms-Input"][];
+            was?: components["schemas"]["RateTerms-Input"] | null;
         };
         /**
          * RateChange
-         * @description A rate written for one buyer that the draft creates: what its seller charges it from a day on.
+         * @description What a seller charges for a product from a day on: one buyer, or (``buyer`` null) all that have no rate of their
+         *     own. ``was`` are the terms of a rate of the same day; ``gone``: that rate shall not be any more.
          */
         "RateChange-Output": {
             /**
@@ -7786,7 +8005,7 @@ export interface components {
              */
             basis: "used" | "held" | "reserved";
             /** Buyer */
-            buyer: string;
+            buyer: string | null;
             /** Committed */
             committed: string | null;
             /** Currency */
@@ -7804,6 +8023,11 @@ export interface components {
             first_day: string;
             /** Fixed Fee */
             fixed_fee: string | null;
+            /**
+             * Gone
+             * @default false
+             */
+            gone: boolean;
             /**
              * Included
              * @default 0
@@ -7824,6 +8048,105 @@ export interface components {
             product: string;
             /** Seller */
             seller: string;
+            /**
+             * Tier Mode
+             * @enum {string}
+             */
+            tier_mode: "graduated" | "volume";
+            /**
+             * Tiers
+             * @default []
+             */
+            tiers: components["schemas"]["TierTerms-Output"][];
+            was: components["schemas"]["RateTerms-Output"] | null;
+        };
+        /**
+         * RateTerms
+         * @description How a product is priced; quantities in units.
+         */
+        "RateTerms-Input": {
+            /**
+             * Aggregate
+             * @enum {string}
+             */
+            aggregate: "average" | "peak" | "p95";
+            /**
+             * Basis
+             * @enum {string}
+             */
+            basis: "used" | "held" | "reserved";
+            /** Committed */
+            committed?: number | string | null;
+            /** Currency */
+            currency?: string | null;
+            /**
+             * Fees
+             * @default whole
+             * @enum {string}
+             */
+            fees: "whole" | "by_day";
+            /** Fixed Fee */
+            fixed_fee?: number | string | null;
+            /**
+             * Included
+             * @default 0
+             */
+            included: number | string;
+            /** Markup */
+            markup?: number | string | null;
+            /** Minimum */
+            minimum?: number | string | null;
+            /** Overage Price */
+            overage_price?: number | string | null;
+            /**
+             * Tier Mode
+             * @enum {string}
+             */
+            tier_mode: "graduated" | "volume";
+            /**
+             * Tiers
+             * @default []
+             */
+            tiers: components["schemas"]["TierTerms-Input"][];
+        };
+        /**
+         * RateTerms
+         * @description How a product is priced; quantities in units.
+         */
+        "RateTerms-Output": {
+            /**
+             * Aggregate
+             * @enum {string}
+             */
+            aggregate: "average" | "peak" | "p95";
+            /**
+             * Basis
+             * @enum {string}
+             */
+            basis: "used" | "held" | "reserved";
+            /** Committed */
+            committed: string | null;
+            /** Currency */
+            currency: string | null;
+            /**
+             * Fees
+             * @default whole
+             * @enum {string}
+             */
+            fees: "whole" | "by_day";
+            /** Fixed Fee */
+            fixed_fee: string | null;
+            /**
+             * Included
+             * @default 0
+             */
+            included: string;
+            /** Markup */
+            markup: string | null;
+            /** Minimum */
+            minimum: string | null;
+            /** Overage Price */
+            overage_price: string | null;
             /**
              * Tier Mode
              * @enum {string}
@@ -9417,6 +9740,26 @@ export interface components {
             email: string;
             /** Name */
             name: string;
+        };
+        /**
+         * WouldChargeBody
+         * @description What a buyer was charged and would have been: last month, and over twelve.
+         */
+        WouldChargeBody: {
+            /** Buyer */
+            buyer: string;
+            /** Currency */
+            currency: string;
+            /** Name */
+            name: string;
+            /** Was */
+            was: string;
+            /** Was Over Year */
+            was_over_year: string;
+            /** Would Be */
+            would_be: string;
+            /** Would Be Over Year */
+            would_be_over_year: string;
         };
         /**
          * PartBody
@@ -28000,6 +28343,461 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TimelineBody"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    of_seller_api_prices_of__seller__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                seller: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PricesBody"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    of_product_api_prices_of__seller___product__get: {
+        parameters: {
+            query?: {
+                buyer?: string | null;
+            };
+            header?: never;
+            path: {
+                seller: string;
+                product: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CardBody"][];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    own_api_prices_own__buyer__get: {
+        parameters: {
+            query?: {
+                more?: number;
+            };
+            header?: never;
+            path: {
+                buyer: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnPricesBody"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    look_at_api_prices_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookedAt"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WouldChargeBody"][];
                 };
             };
             /** @description Cannot be read */

@@ -21,6 +21,7 @@ const RunningMenu = lazy(() => import('./Menus').then((part) => ({ default: part
 const OwnMenu = lazy(() => import('./Menus').then((part) => ({ default: part.OwnMenu })))
 const TodayScreen = lazy(() => import('../features/today/TodayScreen'))
 const StatementsScreen = lazy(() => import('../features/statements/StatementsScreen'))
+const PricesScreen = lazy(() => import('../features/prices/PricesScreen'))
 const StatementScreen = lazy(() => import('../features/statements/StatementScreen'))
 const AccountScreen = lazy(() => import('../features/accounts/AccountScreen'))
 const MailScreen = lazy(() => import('../features/log/MailScreen'))
@@ -104,6 +105,7 @@ function Shell({ who }: { who: Me }) {
       ['queue', 'Waiting list', 'g w', '/queue', 'people.see'],
       ['groups', 'Groups', 'g r', '/groups', 'people.see'],
       ['statements', 'Statements', 'g s', '/statements', 'statements.see'],
+      ['prices', 'Prices', 'g q', '/prices', 'statements.see'],
       ['delegations', 'Delegations', 'g m', '/delegations', 'delegations.see'],
       ['log', 'Log', 'g l', '/log', 'log.see'],
       ...(who.running.kind === 'operator'
@@ -226,7 +228,11 @@ function Shell({ who }: { who: Me }) {
             Devices
           </Family>
         )}
-        {can.has('statements.see') && <NavLink to="/statements">Statements</NavLink>}
+        {can.has('statements.see') && (
+          <Family to="/statements" also={['/prices']}>
+            Statements
+          </Family>
+        )}
         <hr />
         {can.has('delegations.see') && <NavLink to="/delegations">Delegations</NavLink>}
         {can.has('log.see') && (
@@ -244,6 +250,7 @@ function Shell({ who }: { who: Me }) {
                 <Route path="/allocations" element={<AllocationsScreen />} />
                 <Route path="/statements" element={<StatementsScreen />} />
                 <Route path="/statements/:buyer" element={<StatementScreen />} />
+                <Route path="/prices" element={<PricesScreen />} />
                 <Route path="/accounts/:account" element={<AccountScreen />} />
                 <Route path="/people" element={<PeopleScreen />} />
                 <Route path="/devices" element={<DevicesScreen />} />

@@ -31,6 +31,7 @@ export function VirtualTable<T>({
   onSort,
   foot,
   rowClass,
+  wide,
 }: {
   rows: T[]
   columns: Column<T>[]
@@ -41,6 +42,8 @@ export function VirtualTable<T>({
   onSort?: (sorting: Sorting) => void
   foot?: React.ReactNode
   rowClass?: (row: T) => string | undefined
+  /** The least width of a row, where there are many columns: the first stays in sight then. */
+  wide?: number
 }) {
   const scroller = useRef<HTMLDivElement>(null)
   const virtual = useVirtualizer({
@@ -51,11 +54,21 @@ export function VirtualTable<T>({
   })
   const printing = usePrinting()
   const items = printing ? rows.map((_, index) => ({ index, start: index * rowHeight })) : virtual.getVirtualItems()
-  const tracks = { gridTemplateColumns: columns.map((column) => column.width).join(' ') }
+  const tracks = {
+    gridTemplateColumns: columns.map((column) => column.width).join(' '),
+    ...(wide !== undefined && { minWidth: wide }),
+  }
   return (
     // Scrolled by the keyboard too, so it can be focused.
-    <div className="vtable" ref={scroller} role="table" aria-label={label} aria-rowcount={rows.length + 1} tabIndex={0}>
-      <div role="rowgroup" className="vhead">
+    <div
+      className={wide === undefined ? 'vtable' : 'vtable keepsfirst'}
+      ref={scroller}
+      role="table"
+      aria-label={label}
+      aria-rowcount={rows.length + 1}
+      tabIndex={0}
+    >
+      <div role="rowgroup" className="vhead" style={{ minWidth: wide }}>
         <div role="row" className="vrow" style={tracks} aria-rowindex={1}>
           {columns.map((column) => (
             <div

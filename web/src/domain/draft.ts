@@ -90,9 +90,13 @@ export interface StatusChange {
 export interface RateChange extends RateTerms {
   kind: 'rate'
   seller: string
-  buyer: string
+  buyer: string | null
   product: string
   first_day: string
+  /** The terms of a rate of the same day. */
+  was?: RateTerms | null
+  /** That rate shall not be any more. */
+  gone: boolean
 }
 
 export interface RateTerms {
@@ -130,7 +134,7 @@ export function concerns(change: Change): string {
     case 'new account':
       return change.code
     case 'rate':
-      return change.buyer
+      return change.buyer ?? change.seller
     default:
       return change.account
   }
@@ -152,7 +156,9 @@ export function keyOf(change: Change): string {
     case 'units':
       return [change.account, change.product, change.give ? 'give' : 'take'].join('\n')
     case 'rate':
-      return [change.buyer, change.product, change.first_day].join('\n')
+      return [...(change.buyer === null ? ['', change.seller] : [change.buyer]), change.product, change.first_day].join(
+        '\n',
+      )
   }
 }
 

@@ -114,6 +114,7 @@ export function afterShape(
     ...shape.rates.map((each): RateChange => ({
       ...each,
       kind: 'rate',
+      gone: false,
       seller: parent,
       buyer: line.code,
       first_day: ratesFrom,

@@ -151,10 +151,18 @@ function ChangeText({ change, names }: { change: Change; names: Names }) {
           `${decimal(tier.unit_price, 2)}${Number(tier.from_quantity) ? ` from ${decimal(tier.from_quantity, 0)}` : ''}`,
       )
       .join(', ')
+    if (change.gone) return <>take back the price from {dayName(change.first_day)}</>
     return (
       <>
-        charge a rate of its own from {dayName(change.first_day)}: <b>{tiers}</b> {change.currency} a{' '}
-        {names.pool(change.product)?.unit ?? 'unit'} and month, by {change.aggregate} {change.basis}
+        charge {change.buyer === null ? 'all buyers' : 'a rate of its own'} from {dayName(change.first_day)}:{' '}
+        {change.markup ? (
+          <b>its cost + {change.markup} %</b>
+        ) : (
+          <>
+            <b>{tiers}</b> {change.currency} a {names.pool(change.product)?.unit ?? 'unit'} and month
+          </>
+        )}
+        , by {change.aggregate} {change.basis}
       </>
     )
   }

@@ -165,9 +165,10 @@ export function DraftProvider({ children }: { children: React.ReactNode }) {
         queries.removeQueries({ queryKey: ['drafts', 'looked'] })
       }
       const fresh = Promise.all(
-        [['drafts', 'list'], ['drafts', 'detail'], ['allocations'], ['today'], ['log'], ['pools'], ['accounts']].map(
-          (queryKey) => queries.invalidateQueries({ queryKey }),
-        ),
+        [
+          ...[['drafts', 'list'], ['drafts', 'detail'], ['allocations'], ['today'], ['log'], ['pools'], ['accounts']],
+          ['statements'],
+        ].map((queryKey) => queries.invalidateQueries({ queryKey })),
       )
       // Whoever ends a draft goes on at once; the screens catch up behind.
       if (!ends) await fresh

@@ -13,6 +13,7 @@ import { Empty, Trouble, Wait } from '../../components/States'
 import { sorted, VirtualTable, type Column, type Sorting } from '../../components/VirtualTable'
 import { CloseMonth } from './CloseMonth'
 import { lastMonth, MonthBar } from './MonthBar'
+import { StatementTabs } from './StatementTabs'
 
 type Buyer = Schemas['Buyer']
 const byNumber = (figure: (row: Buyer) => string | null) => (one: Buyer, other: Buyer) =>
@@ -179,6 +180,7 @@ export default function StatementsScreen() {
     <>
       <div className="bar">
         <h1>Statements</h1>
+        <StatementTabs at="statements" />
         <MonthBar
           month={month}
           present={dayOf(now).slice(0, 7)}

@@ -1,0 +1,213 @@
+"""The prices of a seller: which card prices what for whom, what a change would have charged, and what a buyer pays."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import date
+from decimal import Decimal
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.problems import invalid
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
+from fair_ladle.app.statements.billing import BillingPeriod
+from fair_ladle.app.statements.rate_cards import RateCards, decimals_of
+from fair_ladle.core.calendar import month_before, month_of
+from fair_ladle.core.pricing import Rate, tier_slices
+from fair_ladle.core.quantities import half_up
+
+MOST_BUYERS = 10_000
+MONTHS = 12
+
+
+@dataclass(frozen=True)
+class Card:
+    """A rate with its currency, and from when on another one follows it (None = none yet)."""
+
+    rate: Rate
+    currency: str
+    next_day: date | None
+
+
+@dataclass(frozen=True)
+class Prices:
+    """What a seller charges today: the general card of every product, and those of single buyers."""
+
+    seller: str
+    seller_name: str
+    currency: str
+    products: list[Product]
+    buyers: list[tuple[str, str]]
+    """Code and name of the seller's buyers, in tree order."""
+    cards: list[Card]
+    first_open_day: date
+
+
+def prices(tx: Transaction, actor: Actor, seller: str) -> Prices:
+    """A seller's prices, for whoever runs it or an account above it."""
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, seller)
+    tree, today = accounts.tree, accounts_service.today(tx)
+    cards = RateCards(tx, accounts)
+    mine = [each for each in cards.rates if each.seller == seller]
+    below = {int(each) for each in tree.branch(row) if int(tree.parent[int(each)]) == row} - {row}
+    ordered = sorted(below, key=lambda each: int(tree.depth_first[each]))[:MOST_BUYERS]
+    return Prices(
+        seller,
+        accounts.name(row),
+        str(accounts.inherited(row, "currency") or ""),
+        pools_service.products(tx),
+        [(tree.codes[each], accounts.name(each)) for each in ordered],
+        [Card(each, cards.currency(each), following) for each, following in _in_force(mine, today)],
+        today,
+    )
+
+
+def _in_force(rates: Sequence[Rate], today: date) -> list[tuple[Rate, date | None]]:
+    """The newest rate of each buyer and product that has begun, or else the first to come, with the day of the next."""
+    by_cell: dict[tuple[str | None, str], list[Rate]] = {}
+    for each in sorted(rates, key=lambda rate: rate.first_day):
+        by_cell.setdefault((each.buyer, each.product), []).append(each)
+    found = []
+    for versions in by_cell.values():
+        begun = [each for each in versions if each.first_day <= today]
+        later = [each.first_day for each in versions if each.first_day > today]
+        found.append((begun[-1], later[0] if later else None) if begun else (versions[0], None))
+    return found
+
+
+def versions(tx: Transaction, actor: Actor, seller: str, buyer: str | None, product: str) -> list[Card]:
+    """Every version of a card, the newest first, for whoever runs the seller or an account above it."""
+    accounts = accounts_service.known(tx)
+    accounts_service.row_in_scope(accounts, actor, seller)
+    cards = RateCards(tx, accounts)
+    found = [each for each in cards.rates if (each.seller, each.buyer, each.product) == (seller, buyer, product)]
+    return [
+        Card(each, cards.currency(each), None) for each in sorted(found, key=lambda rate: rate.first_day, reverse=True)
+    ]
+
+
+@dataclass(frozen=True)
+class WouldCharge:
+    """What a buyer was charged for a product and would have been by another card: in the last month that is over, and
+    over twelve."""
+
+    buyer: str
+    name: str
+    currency: str
+    was: Decimal
+    would_be: Decimal
+    was_over_year: Decimal
+    would_be_over_year: Decimal
+
+
+def would_charge(tx: Transaction, actor: Actor, rate: Rate) -> list[WouldCharge]:
+    """What a card would have charged each of its buyers, for whoever runs the seller or an account above it. A general
+    card leaves alone who has one of its own; amounts of a buyer priced in another currency until now are 0 before."""
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, rate.seller)
+    product = pools_service.product(tx, rate.product)
+    tree = accounts.tree
+    if rate.buyer is not None and (rate.buyer not in tree or int(tree.parent[tree.row(rate.buyer)]) != row):
+        raise invalid(f"{rate.buyer} is no buyer of {rate.seller}.", "buyer")
+    whose = [rate.buyer] if rate.buyer else None
+    first = month_before(accounts_service.today(tx).replace(day=1))
+    currency = RateCards(tx, accounts).currency(rate)
+    rate = replace(rate, currency=currency)
+    found: dict[str, list[Decimal]] = {}
+    for back in range(MONTHS):
+        period = BillingPeriod(tx, first, month_of(f"{first:%Y-%m}")[1], [product], whose)
+        if rate.seller in period.accounts.tree:
+            for buyer, was, would_be in _amounts(period, rate, currency):
+                sums = found.setdefault(buyer, [Decimal(0)] * 4)
+                sums[2] += was
+                sums[3] += would_be
+                if back == 0:
+                    sums[0], sums[1] = was, would_be
+        first = month_before(first)
+    ordered = sorted(found.items(), key=lambda each: -abs(each[1][3] - each[1][2]))
+    return [
+        WouldCharge(buyer, accounts.name(tree.row(buyer)) if buyer in tree else buyer, currency, *sums)
+        for buyer, sums in ordered
+    ]
+
+
+def _amounts(period: BillingPeriod, rate: Rate, currency: str) -> list[tuple[str, Decimal, Decimal]]:
+    tree = period.accounts.tree
+    seller = tree.row(rate.seller)
+    below = [int(each) for each in tree.branch(seller) if int(tree.parent[int(each)]) == seller and int(each) != seller]
+    found = []
+    for row in below:
+        buyer = tree.codes[row]
+        present = period.rate(buyer, rate.product)
+        if rate.buyer not in (None, buyer) or (
+            rate.buyer is None and present is not None and present.buyer is not None
+        ):
+            continue
+        charged = period.charged(buyer, rate.product)
+        was = charged[2].amount if charged and charged[1] == currency else Decimal(0)
+        would_be = period.repriced(buyer, rate.product, rate)
+        if was or would_be:
+            found.append((buyer, was, would_be))
+    return found
+
+
+@dataclass(frozen=True)
+class OwnPrice:
+    """What a buyer pays for a product: by which card, what it was charged in the last month that is over, and what a
+    unit more would have cost it then."""
+
+    product: Product
+    card: Card
+    charged: Decimal
+    quantity: Decimal
+
+
+def own_prices(tx: Transaction, actor: Actor, buyer: str) -> tuple[str, list[OwnPrice]]:
+    """The name of a buyer's seller and what it charges the buyer today, for whoever runs the buyer: nothing of what
+    others pay, nor of what it costs the seller."""
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, buyer)
+    if row == 0:
+        return "", []
+    cards, today = RateCards(tx, accounts), accounts_service.today(tx)
+    first = month_before(today.replace(day=1))
+    period = BillingPeriod(tx, first, month_of(f"{first:%Y-%m}")[1], buyers=[buyer])
+    found = []
+    for product in pools_service.products(tx):
+        rate = cards.rate(buyer, product.code, today)
+        if rate is None:
+            continue
+        line = period.line(buyer, product.code) if buyer in period.accounts.tree else None
+        later = [
+            each.first_day
+            for each in cards.rates
+            if (each.seller, each.product, each.buyer) == (rate.seller, product.code, rate.buyer)
+            and each.first_day > today
+        ]
+        found.append(
+            OwnPrice(
+                product,
+                Card(rate, cards.currency(rate), min(later, default=None)),
+                line.charge.amount if line else Decimal(0),
+                line.charge.quantity if line else Decimal(0),
+            )
+        )
+    return accounts.name(int(accounts.tree.parent[row])), found
+
+
+def what_more_costs(rate: Rate, quantity: Decimal, more: Decimal, currency: str) -> Decimal | None:
+    """What a full month would cost more or less at a quantity that is larger (or, below 0, smaller) by so much; None
+    for a markup, which has no price of its own."""
+    if rate.markup is not None:
+        return None
+
+    def amount(of: Decimal) -> Decimal:
+        chargeable = max(Decimal(0), of - rate.included, rate.committed or Decimal(0))
+        slices = sum((each.amount for each in tier_slices(rate.tiers, rate.tier_mode, chargeable)), Decimal(0))
+        return max(slices, rate.minimum or Decimal(0))
+
+    return half_up(amount(max(Decimal(0), quantity + more)) - amount(quantity), decimals_of(currency))

@@ -1,0 +1,147 @@
+"""Prices by draft: from a day ahead, for one buyer or all, by whoever sells, and what is told of them to whom."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import date, timedelta
+from decimal import Decimal
+from typing import Any
+
+import pytest
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.drafts import usecases as drafts
+from fair_ladle.app.drafts.change_types import RateChange, TierTerms
+from fair_ladle.app.drafts.evaluate import rate_of
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.limits import FREE, Limits
+from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.prices import usecases as prices
+from fair_ladle.app.statements import views
+from fair_ladle.app.statements.rate_cards import RateCards
+from tests.app.test_account_life import admin
+from tests.conftest import actor_of
+
+DECEMBER = date(2026, 12, 1)
+OPERATOR = actor_of("GANNET")
+
+
+def card(price: str = "12", **other: Any) -> RateChange:
+    terms: dict[str, Any] = {
+        "seller": "GANNET",
+        "buyer": "TERN",
+        "product": "FIELD-CORE",
+        "first_day": DECEMBER,
+        "basis": "held",
+        "aggregate": "average",
+        "tier_mode": "graduated",
+        "tiers": (TierTerms(from_quantity=Decimal(0), unit_price=Decimal(price)),),
+    }
+    return RateChange.model_validate(terms | other)
+
+
+def applied(database: Database, change: RateChange, account: str = "GANNET", limits: Limits = FREE) -> int:
+    actor = replace(admin(database, account), limits=limits)
+    draft = database.run(drafts.edit, actor, None, 0, [change])
+    database.run(drafts.apply, actor, draft.row.id, draft.row.revision)
+    return int(draft.row.id)
+
+
+def reversed_again(database: Database, draft_id: int) -> None:
+    actor = admin(database, "GANNET")
+    back = database.run(drafts.reverse, actor, draft_id)
+    database.run(drafts.apply, actor, back.row.id, back.row.revision)
+
+
+def newest(database: Database, buyer: str | None) -> tuple[date, str] | None:
+    """First day and first step of the newest card of FIELD-CORE."""
+    found = database.snapshot(prices.versions, OPERATOR, "GANNET", buyer, "FIELD-CORE")
+    return (found[0].rate.first_day, f"{found[0].rate.tiers[0].unit_price}") if found else None
+
+
+def test_a_price_from_next_month_is_charged_then_and_can_be_taken_back(demo: Database) -> None:
+    november = demo.snapshot(views.statement_view, OPERATOR, "TERN", "2026-11").sheets[0].statement.total
+    draft_id = applied(demo, card())
+    assert newest(demo, "TERN") == (DECEMBER, "12")
+    assert demo.snapshot(views.statement_view, OPERATOR, "TERN", "2026-11").sheets[0].statement.total == november
+    demo.clock.shift += timedelta(days=40)
+    [sheet] = demo.snapshot(views.statement_view, OPERATOR, "TERN", "2026-12").sheets
+    line = next(each.line for each in sheet.lines if each.line.product.code == "FIELD-CORE")
+    assert line.rate.buyer == "TERN" and line.charge.amount == (line.charge.quantity * 12).quantize(Decimal("0.01"))
+    demo.clock.shift -= timedelta(days=40)
+    reversed_again(demo, draft_id)
+    assert newest(demo, "TERN") is None
+
+
+def test_a_price_of_the_same_day_is_replaced_and_comes_back(demo: Database) -> None:
+    applied(demo, card("11", buyer=None))
+    was = card("11", buyer=None)
+    terms = {name: getattr(was, name) for name in ("basis", "aggregate", "tier_mode", "tiers")}
+    draft_id = applied(demo, card("13", buyer=None, was=terms))
+    assert newest(demo, None) == (DECEMBER, "13")
+    reversed_again(demo, draft_id)
+    assert newest(demo, None) == (DECEMBER, "11")
+
+
+REFUSED = [
+    ("a price from today", "GANNET", FREE, card(first_day=date(2026, 11, 24)), "begins tomorrow at the earliest"),
+    ("to a buyer of somebody else", "GANNET", FREE, card(buyer="HAZEL"), "no buyer of GANNET"),
+    ("in no currency", "GANNET", FREE, card(currency="XXX"), "no currency"),
+    ("by the buyer", "TERN", FREE, card(), "There is no account"),
+    ("by a delegate who may not", "GANNET", Limits(prices=False), card(), "does not let you change prices"),
+]
+
+
+@pytest.mark.parametrize(("what", "account", "limits", "change", "says"), REFUSED, ids=[case[0] for case in REFUSED])
+def test_what_is_no_price(
+    demo: Database, what: str, account: str, limits: Limits, change: RateChange, says: str
+) -> None:
+    with pytest.raises(Refused) as refused:
+        applied(demo, change, account, limits)
+    said = refused.value.problem.detail + str(refused.value.problem.more)
+    assert says in said
+    assert newest(demo, "TERN") is None
+
+
+@pytest.mark.parametrize("wrong", [{"markup": "5"}, {"tiers": ()}, {"tiers": (), "markup": "5", "included": "1"}])
+def test_tiers_or_a_markup(wrong: dict[str, Any]) -> None:
+    with pytest.raises(ValueError, match="tier|markup"):
+        card(**wrong)
+
+
+def test_what_a_price_would_have_charged_is_what_it_charges(shared_demo: Database) -> None:
+    change = card(first_day=date(2026, 10, 1))
+    [found] = shared_demo.snapshot(prices.would_charge, OPERATOR, rate_of(change))
+    with shared_demo.transaction() as tx:
+        present = views.statement_view(tx, OPERATOR, "TERN", "2026-10").sheets[0]
+    line = next(each.line for each in present.lines if each.line.product.code == "FIELD-CORE")
+    assert found.was == line.charge.amount
+    assert found.would_be == (line.charge.quantity * 12).quantize(Decimal("0.01"))
+    assert found.would_be_over_year >= found.would_be
+
+
+def test_a_draft_says_what_a_price_makes_of_a_month(demo: Database) -> None:
+    looked = demo.run(drafts.preview, OPERATOR, [card("1000")])
+    assert looked.impact is not None and looked.rate_cards is not None
+    [money] = looked.impact.money(looked.rate_cards)
+    assert money.account == "TERN" and money.charged_after > money.charged_before * 10
+
+
+def test_a_buyer_sees_what_it_pays_and_nothing_of_others(shared_demo: Database) -> None:
+    seller, mine = shared_demo.snapshot(prices.own_prices, actor_of("HAZEL"), "HAZEL")
+    assert seller == "Bramble IT Partners" and {each.card.rate.buyer for each in mine} <= {None, "HAZEL"}
+    assert {each.card.rate.seller for each in mine} == {"BRAMBLE"}, "not what its seller's seller charges"
+    for seller in ("GANNET", "BRAMBLE"):
+        with pytest.raises(Refused, match="There is no account"):
+            shared_demo.snapshot(prices.prices, actor_of("HAZEL"), seller)
+    with pytest.raises(Refused, match="There is no account"):
+        shared_demo.snapshot(prices.own_prices, actor_of("HAZEL"), "OTTERY")
+
+
+def test_the_calculator_says_what_the_rate_says(shared_demo: Database) -> None:
+    with shared_demo.transaction() as tx:
+        rate = RateCards(tx, accounts_service.known(tx)).rate("OLDQUAY", "LANTERN-MAIL", DECEMBER)
+    assert rate is not None
+    # 3.90 up to 50, 3.40 from there on: 35 and 20 more are 15 at 3.90 and 5 at 3.40.
+    assert prices.what_more_costs(rate, Decimal(35), Decimal(20), "EUR") == Decimal("75.50")
+    assert prices.what_more_costs(rate, Decimal(55), Decimal(-10), "EUR") == Decimal("-36.50")

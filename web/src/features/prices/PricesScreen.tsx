@@ -1,0 +1,191 @@
+import { useQuery } from '@tanstack/react-query'
+import { useEffect, useRef } from 'react'
+import { Form } from 'react-bootstrap'
+import { api, take, type Schemas } from '../../api/client'
+import { me, useCan } from '../../api/queries'
+import { useAddress } from '../../components/address'
+import { Empty, Trouble, Wait } from '../../components/States'
+import { VirtualTable, type Column } from '../../components/VirtualTable'
+import { dayOf, monthAfter, shortDay } from '../../domain/months'
+import { useDraft } from '../drafts/context'
+import { StatementTabs } from '../statements/StatementTabs'
+import { cardWords, type Card } from './card'
+import { CardPanel } from './CardPanel'
+import { OwnPrices } from './OwnPrices'
+
+const [BUYER, CELL] = [190, 142]
+
+interface Row {
+  buyer: Schemas['PriceBuyer'] | null
+}
+
+/** What does one charge for what, and what does one pay? */
+export default function PricesScreen() {
+  const who = useQuery(me).data
+  const own = who?.running
+  const [params, change] = useAddress()
+  const pays = own?.kind !== 'operator'
+  const changes = useCan('drafts.change')
+  const draft = useDraft()
+  const seller = own?.account ?? ''
+  const found = useQuery({
+    queryKey: ['statements', 'prices', seller],
+    queryFn: () => take(api.GET('/api/prices/of/{seller}', { params: { path: { seller } } })),
+    enabled: seller !== '',
+  })
+  const find = params.get('find') ?? ''
+  if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
+  if (!found.data || !own) return <Wait what="the prices" />
+  const prices = found.data
+  const present = dayOf(who.now)
+  const shows = params.get('show') ?? (pays && prices.cards.length === 0 ? 'pay' : 'charge')
+  const words = find.toLowerCase().split(/\s+/).filter(Boolean)
+  const rows: Row[] = [
+    { buyer: null },
+    ...prices.buyers
+      .filter((each) => words.every((word) => `${each.name} ${each.buyer}`.toLowerCase().includes(word)))
+      .map((buyer) => ({ buyer })),
+  ]
+  const cards = new Map(prices.cards.map((each) => [`${each.buyer ?? ''}\n${each.product}`, each]))
+  const drafted = new Set(
+    Object.values(draft.changes).flatMap((each) =>
+      each.kind === 'rate' && each.seller === seller ? [`${each.buyer ?? ''}\n${each.product}`] : [],
+    ),
+  )
+  const at = { product: params.get('product'), buyer: params.get('buyer') }
+  const product = prices.products.find((each) => each.product === at.product)
+  const buyer = prices.buyers.find((each) => each.buyer === at.buyer) ?? null
+  const columns: Column<Row>[] = [
+    {
+      key: 'buyer',
+      title: 'Buyer',
+      width: `minmax(${BUYER}px, 1.4fr)`,
+      cell: (row) => (row.buyer ? row.buyer.name : <b>All buyers</b>),
+    },
+    ...prices.products.map((each): Column<Row> => ({
+      key: each.product,
+      title: each.name,
+      width: `minmax(${CELL}px, 1fr)`,
+      cell: (row) => {
+        const key = `${row.buyer?.buyer ?? ''}\n${each.product}`
+        return (
+          <Cell
+            card={cards.get(key)}
+            general={row.buyer ? cards.get(`\n${each.product}`) : undefined}
+            drafted={drafted.has(key)}
+            chosen={at.product === each.product && at.buyer === (row.buyer?.buyer ?? null)}
+            label={`${each.name}, ${row.buyer?.name ?? 'all buyers'}`}
+            today={present}
+            open={() => change({ product: each.product, buyer: row.buyer?.buyer ?? null })}
+          />
+        )
+      },
+    })),
+  ]
+  return (
+    <>
+      <div className="bar">
+        <h1>Prices</h1>
+        <StatementTabs at="prices" />
+        {pays && (
+          <span className="seg" role="group" aria-label="Which prices">
+            <button type="button" aria-pressed={shows === 'charge'} onClick={() => change({ show: 'charge' })}>
+              What you charge
+            </button>
+            <button type="button" aria-pressed={shows === 'pay'} onClick={() => change({ show: 'pay', product: null })}>
+              What you pay
+            </button>
+          </span>
+        )}
+        <span className="grow" />
+        {shows === 'charge' && prices.buyers.length > 0 && (
+          <Form.Control
+            type="search"
+            placeholder="Find a buyer"
+            aria-label="Find a buyer"
+            style={{ width: 170 }}
+            defaultValue={find}
+            onChange={(event) => change({ find: event.target.value })}
+          />
+        )}
+      </div>
+      {shows === 'pay' && pays ? (
+        <OwnPrices account={own.account} />
+      ) : prices.buyers.length === 0 ? (
+        <div className="scroll">
+          <Empty title="No buyers">Accounts directly below {own.name} are its buyers; there are none yet.</Empty>
+        </div>
+      ) : (
+        <div className={product ? 'workspace' : 'workspace alone'}>
+          <div className="gridside">
+            <VirtualTable
+              rows={rows}
+              columns={columns}
+              rowKey={(row) => row.buyer?.buyer ?? ''}
+              label={`Prices of ${prices.seller_name} a unit and month`}
+              rowHeight={46}
+              wide={BUYER + prices.products.length * CELL}
+            />
+          </div>
+          {product && (
+            <CardPanel
+              key={`${product.product} ${buyer?.buyer ?? ''}`}
+              prices={prices}
+              product={product}
+              buyer={buyer}
+              begins={`${monthAfter(present.slice(0, 7), 1)}-01`}
+              changes={changes}
+              close={() => change({ product: null, buyer: null })}
+            />
+          )}
+        </div>
+      )}
+    </>
+  )
+}
+
+/** A price in force and since when; quiet where it is the general one. */
+function Cell({
+  card,
+  general,
+  drafted,
+  chosen,
+  label,
+  today,
+  open,
+}: {
+  card: Card | undefined
+  general: Card | undefined
+  drafted: boolean
+  chosen: boolean
+  label: string
+  today: string
+  open: () => void
+}) {
+  const begun = card && card.first_day <= today ? card : undefined
+  const shown = begun ?? general
+  const next = begun ? begun.next_day : card?.first_day
+  const button = useRef<HTMLButtonElement>(null)
+  useEffect(() => {
+    if (chosen) button.current?.scrollIntoView({ block: 'nearest', inline: 'nearest' })
+  }, [chosen])
+  return (
+    <button
+      ref={button}
+      type="button"
+      className={`pricecell${chosen ? ' chosen' : ''}${drafted ? ' drafted' : ''}`}
+      aria-pressed={chosen}
+      onClick={open}
+    >
+      <span className={begun ? undefined : 'quiet'}>
+        <span className="visually-hidden">{label}: </span>
+        {shown ? cardWords(shown) : '–'}
+      </span>
+      <small className="quiet">
+        {begun ? `since ${shortDay(begun.first_day)}` : shown ? 'general' : 'no price'}
+        {next && `, another ${shortDay(next)}`}
+        {drafted && <span className="visually-hidden">, changed in the draft</span>}
+      </small>
+    </button>
+  )
+}

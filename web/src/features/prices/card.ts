@@ -1,0 +1,139 @@
+import type { Schemas } from '../../api/client'
+import type { RateChange, RateTerms } from '../../domain/draft'
+import { decimal } from '../../domain/units'
+
+export type Card = Schemas['CardBody']
+
+/** A price: at least two decimals, and all it has. */
+export function price(text: string): string {
+  return decimal(text, Math.max(2, text.split('.')[1]?.length ?? 0))
+}
+
+/** A card in a few words: its prices by step, or what it is in place of them. */
+export function cardWords(card: Card): string {
+  if (card.is_markup) return card.markup === null ? 'on what it costs' : `cost + ${card.markup} %`
+  return card.tiers
+    .map(
+      (tier) => price(tier.unit_price) + (Number(tier.from_quantity) ? ` from ${decimal(tier.from_quantity, 0)}` : ''),
+    )
+    .join(', ')
+}
+
+/** What is charged for besides the steps. */
+export function besides(card: Card): string {
+  const parts = [
+    `${card.aggregate} ${card.basis}`,
+    Number(card.included) ? `${card.included} included` : '',
+    card.committed === null ? '' : `${card.committed} committed`,
+    card.overage_price === null ? '' : `${price(card.overage_price)} past the cap`,
+    card.minimum === null ? '' : `at least ${price(card.minimum)}`,
+    card.fixed_fee === null ? '' : `plus ${price(card.fixed_fee)}`,
+    card.fees === 'by_day' && (card.minimum ?? card.fixed_fee) !== null ? 'fees by day' : '',
+  ]
+  return parts.filter(Boolean).join(' · ')
+}
+
+/** A card as it is typed. */
+export interface Typed {
+  first_day: string
+  basis: RateTerms['basis']
+  aggregate: RateTerms['aggregate']
+  mode: RateTerms['tier_mode'] | 'markup'
+  tiers: { from_quantity: string; unit_price: string }[]
+  included: string
+  committed: string
+  overage_price: string
+  minimum: string
+  fixed_fee: string
+  fees: 'whole' | 'by_day'
+  markup: string
+  currency: string
+}
+
+/** What to begin typing with: a card that is there, or an empty one. */
+export function typedOf(card: Card | undefined, first_day: string, currency: string): Typed {
+  return {
+    first_day,
+    basis: (card?.basis as RateTerms['basis'] | undefined) ?? 'held',
+    aggregate: (card?.aggregate as RateTerms['aggregate'] | undefined) ?? 'average',
+    mode: card?.is_markup ? 'markup' : ((card?.tier_mode as RateTerms['tier_mode'] | undefined) ?? 'graduated'),
+    tiers: card?.tiers.length ? card.tiers : [{ from_quantity: '0', unit_price: '' }],
+    included: card && Number(card.included) ? card.included : '',
+    committed: card?.committed ?? '',
+    overage_price: card?.overage_price ?? '',
+    minimum: card?.minimum ?? '',
+    fixed_fee: card?.fixed_fee ?? '',
+    fees: card?.fees === 'by_day' ? 'by_day' : 'whole',
+    markup: card?.markup ?? '',
+    currency: card?.currency ?? currency,
+  }
+}
+
+const NUMBER = /^\d{1,10}([.,]\d{1,10})?$/
+const number = (text: string) => (NUMBER.test(text.trim()) ? text.trim().replace(',', '.') : null)
+const isWrong = (text: string) => text.trim() !== '' && number(text) === null
+
+/** The fields that hold no number, or that miss one; tiers by their place. */
+export function wrongIn(typed: Typed): Set<string> {
+  const wrong = new Set<string>()
+  for (const name of ['overage_price', 'minimum', 'fixed_fee'] as const) if (isWrong(typed[name])) wrong.add(name)
+  if (!/^\d{4}-\d\d-\d\d$/.test(typed.first_day)) wrong.add('first_day')
+  if (!/^[A-Za-z]{3}$/.test(typed.currency.trim())) wrong.add('currency')
+  if (typed.mode === 'markup') {
+    if (number(typed.markup) === null) wrong.add('markup')
+    return wrong
+  }
+  for (const name of ['included', 'committed'] as const) if (isWrong(typed[name])) wrong.add(name)
+  typed.tiers.forEach((tier, place) => {
+    const from = number(tier.from_quantity)
+    const before = place === 0 ? null : number(typed.tiers[place - 1]?.from_quantity ?? '')
+    if (from === null || (place === 0 ? Number(from) !== 0 : before !== null && Number(from) <= Number(before)))
+      wrong.add(`from ${place}`)
+    if (number(tier.unit_price) === null) wrong.add(`price ${place}`)
+  })
+  return wrong
+}
+
+/** What is typed as terms; call it only where nothing is wrong. */
+export function termsOf(typed: Typed): RateTerms {
+  const markup = typed.mode === 'markup'
+  return {
+    basis: typed.basis,
+    aggregate: typed.aggregate,
+    tier_mode: typed.mode === 'markup' ? 'graduated' : typed.mode,
+    included: markup ? '0' : (number(typed.included) ?? '0'),
+    committed: markup ? null : number(typed.committed),
+    overage_price: number(typed.overage_price),
+    minimum: number(typed.minimum),
+    fixed_fee: number(typed.fixed_fee),
+    fees: typed.fees,
+    markup: markup ? number(typed.markup) : null,
+    currency: typed.currency.trim().toUpperCase(),
+    tiers: markup
+      ? []
+      : typed.tiers.map((tier) => ({
+          from_quantity: number(tier.from_quantity) ?? '0',
+          unit_price: number(tier.unit_price) ?? '0',
+        })),
+  }
+}
+
+/** What is typed as a change of the draft; `was` is a card of the same day. */
+export function changeOf(
+  typed: Typed,
+  seller: string,
+  buyer: string | null,
+  product: string,
+  was: Card | undefined,
+): RateChange {
+  return {
+    kind: 'rate',
+    seller,
+    buyer,
+    product,
+    first_day: typed.first_day,
+    ...termsOf(typed),
+    was: was ? termsOf(typedOf(was, was.first_day, was.currency)) : null,
+    gone: false,
+  }
+}

@@ -66,15 +66,6 @@ def plan(page: Page) -> None:
     page.get_by_role("button", name="Draft: Buy").wait_for()
 
 
-def assign_to_all(page: Page) -> None:
-    """A voice seat for everybody shown: whom it would reach, and why not the others."""
-    page.get_by_role("grid").focus()
-    page.keyboard.press("Control+a")
-    page.get_by_role("button", name="Assign…").click()
-    page.get_by_label("Product").select_option("DISPATCH")
-    page.get_by_role("table", name="Could not be done").wait_for()
-
-
 def give_a_product(page: Page) -> None:
     """What Fieldbook Full gives the leads, opened."""
     page.get_by_role("button", name="Change Fieldbook Full").click()
@@ -128,13 +119,13 @@ VIEWS = {
     "pools": View("/pools?product=LANTERN-MAIL", do=plan),
     "account": View("/accounts/NORTHFOLD"),
     "people": View("/people?account=OLDQUAY"),
-    "people-act": View("/people?account=OLDQUAY", do=assign_to_all),
     "group": View("/groups?group=OLDQUAY%2FOLDQUAY-LEADS", as_whom="oldquay", do=give_a_product),
     "person": View("/people/bertil.usher", as_whom="oldquay"),
     "people-import": View("/people-import", do=look_at_a_table),
     "devices": View("/devices"),
     "idle": View("/idle", do=look_at_idle),
     "statements": View("/statements?month=2026-10"),
+    "prices": View("/prices?product=LANTERN-MAIL&buyer=MARROW"),
     "statement": View("/statements/NORTHFOLD?month=2026-10"),
     "delegations": View("/delegations"),
     "client-admin": View("/allocations?account=OLDQUAY-ENGINEERING&product=WATCHGLASS", as_whom="oldquay"),

@@ -298,9 +298,8 @@ class Ledger:
     def _earliest(self, seller: str, buyer: str, first: date) -> date:
         """The first month in which a seller can have charged a buyer anything."""
         period = self.period(first)
-        days = [each.first_day for each in period.rate_cards.rates if each.seller == seller]
-        days += [each.first_day for each in period.terms(seller).charges.get(buyer, [])]
-        return min(days, default=first).replace(day=1)
+        days = [each.first_day for each in period.terms(seller).charges.get(buyer, [])]
+        return min([*days, period.rate_cards.first_days.get(seller, first)]).replace(day=1)
 
     # adjustments
 
@@ -309,7 +308,7 @@ class Ledger:
         whose = buyer if self._buyers is not None else None
         if (seller, whose) not in self._charged:
             found: dict[str, list[_Charged]] = defaultdict(list)
-            months = [each for each in self.closed.get(seller, {}) if self._is_changed(seller, each)]
+            months = [each for each in self.closed.get(seller, {}) if self.is_changed(seller, each)]
             buyer_id = None if whose is None else self._ids[whose]
             for row in closed_store.lines_of(self._tx.connection, self._ids[seller], buyer_id, months):
                 found[self._code_of[row.buyer_id]].append(
@@ -326,7 +325,7 @@ class Ledger:
             self._charged[seller, whose] = found
         return self._charged[seller, whose].get(buyer, [])
 
-    def _is_changed(self, seller: str, first: date) -> bool:
+    def is_changed(self, seller: str, first: date) -> bool:
         """Whether facts of a closed month are others than it was closed with."""
         if (seller, first) not in self._changed:
             self._changed[seller, first] = is_made_of_other_facts(self._tx, first, self.closed[seller][first])
@@ -336,7 +335,7 @@ class Ledger:
         """By currency, what the closed months of a buyer come to by today's facts less what was charged for them."""
         found: dict[str, list[Owed]] = {}
         for first in sorted(self.closed[seller]):
-            if self._is_changed(seller, first):
+            if self.is_changed(seller, first):
                 for currency, adjustments in self._adjusted(seller, buyer, first).items():
                     found.setdefault(currency, []).extend(adjustments)
         return found

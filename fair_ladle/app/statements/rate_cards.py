@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from copy import copy
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import date
 from decimal import Decimal
+from functools import cached_property
 from typing import Any
 
 from iso4217 import Currency
@@ -23,40 +24,60 @@ from fair_ladle.app.statements import store
 from fair_ladle.core.pricing import Aggregate, Basis, Fees, Rate, Tier, TierMode, rate_for
 from fair_ladle.core.quantities import short
 
-_rows: Cache[tuple[list[Any], dict[int, list[Tier]]]] = Cache(4)
+
+@dataclass(frozen=True)
+class _RateRow:
+    """A rate by the ids it names, its terms as the engine has them."""
+
+    seller_id: int
+    buyer_id: int | None
+    product_id: int
+    terms: tuple[Any, ...]
 
 
-def _read(tx: Transaction) -> tuple[list[Any], dict[int, list[Tier]]]:
+_rows: Cache[list[_RateRow]] = Cache(4)
+
+
+def _read(tx: Transaction) -> list[_RateRow]:
     tiers: dict[int, list[Tier]] = defaultdict(list)
     for row in store.all_tiers(tx.connection):
         tiers[row.rate_id].append(Tier(short(row.from_quantity), short(row.unit_price)))
-    return store.all_rates(tx.connection), tiers
+    return [
+        _RateRow(
+            row.seller_id,
+            row.buyer_id,
+            row.product_id,
+            (
+                row.first_day,
+                Basis(row.basis),
+                Aggregate(row.aggregate),
+                TierMode(row.tier_mode),
+                tuple(tiers.get(row.id, ())),
+                short(row.included or Decimal(0)),
+                _or_none(row.overage_price),
+                _or_none(row.minimum),
+                _or_none(row.fixed_fee),
+                row.currency,
+                _or_none(row.committed),
+                Fees(row.fees),
+                _or_none(row.markup),
+            ),
+        )
+        for row in store.all_rates(tx.connection)
+    ]
 
 
 def rates(tx: Transaction, code_of: dict[int, str], product_code: dict[int, str]) -> list[Rate]:
     """Every rate with its tiers; its rows are kept in this process while no rate changes."""
     key = (tx.connection.engine.url, generations.numbers(tx, "rates"))
-    rows, tiers = _read(tx) if tx.is_rehearsal else _rows.get(key, lambda: _read(tx))
     return [
         Rate(
             code_of[row.seller_id],
             None if row.buyer_id is None else code_of[row.buyer_id],
             product_code[row.product_id],
-            row.first_day,
-            Basis(row.basis),
-            Aggregate(row.aggregate),
-            TierMode(row.tier_mode),
-            tuple(tiers.get(row.id, ())),
-            short(row.included or Decimal(0)),
-            _or_none(row.overage_price),
-            _or_none(row.minimum),
-            _or_none(row.fixed_fee),
-            row.currency,
-            _or_none(row.committed),
-            Fees(row.fees),
-            _or_none(row.markup),
+            *row.terms,
         )
-        for row in rows
+        for row in (_read(tx) if tx.is_rehearsal else _rows.get(key, lambda: _read(tx)))
         if row.seller_id in code_of and (row.buyer_id is None or row.buyer_id in code_of)
     ]
 
@@ -101,6 +122,7 @@ class RateCards:
         if accounts is self.accounts and not more:
             return self
         found = copy(self)
+        found.__dict__.pop("first_days", None)
         found.accounts = accounts
         found.rates = [*self.rates, *more]
         found.sellers = self.sellers | {rate.seller for rate in more}
@@ -114,12 +136,21 @@ class RateCards:
         if not books:
             return self
         found = copy(self)
+        found.__dict__.pop("first_days", None)
         found.rates = [each for each in self.rates if each.seller not in books]
         found.rates += [each for kept in books.values() for each in kept]
         found.sellers = {each.seller for each in found.rates}
         found._rates_of = defaultdict(list)
         for each in found.rates:
             found._rates_of[each.seller, each.product].append(each)
+        return found
+
+    @cached_property
+    def first_days(self) -> dict[str, date]:
+        """The day on which each seller's first rate begins."""
+        found: dict[str, date] = {}
+        for each in self.rates:
+            found[each.seller] = min(each.first_day, found.get(each.seller, each.first_day))
         return found
 
     def of_seller(self, seller: str) -> list[Rate]:

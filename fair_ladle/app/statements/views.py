@@ -62,22 +62,20 @@ class MonthsLedger(Ledger):
         """What every product comes to in a month."""
         if first not in self._totals:
             last = month_of(f"{first:%Y-%m}")[1]
-            self._totals[first] = [
-                product_totals(self._tx, each, first, last) for each in pools_service.products(self._tx)
-            ]
+            self._totals[first] = [product_totals(self._tx, each, first, last) for each in self._products]
         return self._totals[first]
 
     def __init__(self, tx: Transaction):
         super().__init__(tx)
+        self._products = pools_service.products(tx)
         self._totals: dict[date, list[ProductTotals]] = {}
         self._numbered: dict[date, dict[tuple[str, str], list[tuple[str, Decimal, str | None]]]] = {}
 
     def usage(self, period: BillingPeriod, buyer: str) -> list[tuple[str, Decimal, str]]:
         """Product (code), amount and currency of every usage line of a buyer."""
-        products = pools_service.products(self._tx)
         return [
             (product.code, *each.amounts[buyer])
-            for product, each in zip(products, self.totals(period.first), strict=True)
+            for product, each in zip(self._products, self.totals(period.first), strict=True)
             if buyer in each.amounts
         ]
 
@@ -98,7 +96,10 @@ class MonthsLedger(Ledger):
             return list(self._numbered[first].get((seller, buyer), []))
         period = self.period(first)
         terms = period.terms(seller)
-        if self.closed.get(seller) or any(buyer in each for each in (terms.charges, terms.discounts, terms.credits)):
+        adjusts = first == self.first_open(seller) and any(
+            self.is_changed(seller, each) for each in self.closed[seller]
+        )
+        if adjusts or any(buyer in each for each in (terms.charges, terms.discounts, terms.credits)):
             return [(each.currency, each.composed.net, None) for each in self.of_seller(seller, buyer, first)]
         nets: dict[str, Decimal] = {}
         for _, amount, currency in self.usage(period, buyer):

@@ -53,7 +53,7 @@ ensure_python() {
     [ -f "$mark" ] && [ "$(cat "$mark")" = "$now" ] && return
     install_lock
     if [ -f "$mark" ] && [ "$(cat "$mark")" = "$now" ]; then install_unlock; return; fi
-    need_packages gcc pkg-config libmariadb-dev
+    need_packages gcc pkg-config libmariadb-dev fonts-dejavu-core
     python=$(command -v python3 || true)
     usable='import sys, venv, ensurepip; sys.exit(sys.version_info < (3, 11))'
     headers='import os, sys, sysconfig; sys.exit(not os.path.exists(os.path.join(sysconfig.get_paths()["include"], "Python.h")))'

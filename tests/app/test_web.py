@@ -366,6 +366,17 @@ def test_a_statement_traces_to_the_day_and_adds_up(operator: TestClient) -> None
     assert rows[1][:3] == ["GANNET", "NORTHFOLD", "CHARTROOM"] and rows[1][7] == "155.00"
 
 
+def test_a_statement_as_a_document_tells_no_cost(operator: TestClient, client_admin: TestClient) -> None:
+    answers = [
+        each.get("/api/statements/OLDQUAY/pdf", params={"month": "2026-10"}) for each in (operator, client_admin)
+    ]
+    assert [each.status_code for each in answers] == [200, 200]
+    assert answers[0].content == answers[1].content, "the same for the seller and the buyer, byte by byte"
+    assert answers[0].content.startswith(b"%PDF-") and len(answers[0].content) > 10_000
+    assert client_admin.get("/api/statements/NORTHFOLD/pdf", params={"month": "2026-10"}).status_code == 404
+    assert operator.get("/api/statements/OLDQUAY/pdf", params={"month": "2020-01"}).status_code == 404
+
+
 def test_the_tables_can_be_kept_as_files(operator: TestClient) -> None:
     for path in ("/api/allocations/export?", "/api/statements/export?month=2026-10&", "/api/log/export?"):
         for form, begins in (("csv", b""), ("xlsx", b"PK")):

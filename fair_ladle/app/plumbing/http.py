@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Generator, Iterable, Sequence
 from dataclasses import replace
 from datetime import datetime
@@ -126,13 +127,18 @@ def written(at: datetime | None) -> str | None:
     return None if at is None else at.isoformat()
 
 
+def attachment(name: str) -> dict[str, str]:
+    """The header of a file to keep; what no header can hold of its name is a hyphen."""
+    return {"Content-Disposition": f'attachment; filename="{re.sub(r"[^A-Za-z0-9._-]+", "-", name)}"'}
+
+
 def sheet(name: str, form: Format, columns: Sequence[str], rows: Iterable[Sequence[Cell]]) -> Response:
     """A table as a file to keep, sent as its rows come: whoever leaves ends it. What is refused is so before it
     begins."""
     parts = (
         xlsx_parts(name, columns, rows) if form == "xlsx" else csv_parts(columns, rows, "\t" if form == "tsv" else ",")
     )
-    return _Streamed(parts, TYPES[form], {"Content-Disposition": f'attachment; filename="{name}.{form}"'})
+    return _Streamed(parts, TYPES[form], attachment(f"{name}.{form}"))
 
 
 class _Streamed(StreamingResponse):

@@ -11,9 +11,11 @@ from fastapi import Response
 from pydantic import BaseModel
 
 from fair_ladle.app.plumbing.days import Day
-from fair_ladle.app.plumbing.http import Db, Format, Who, sheet
+from fair_ladle.app.plumbing.http import Db, Format, Who, attachment, sheet
 from fair_ladle.app.plumbing.routing import Router
 from fair_ladle.app.statements import views
+from fair_ladle.app.statements.documents import documents
+from fair_ladle.connectors.pdf_out import statement_pdf
 from fair_ladle.core.quantities import plain
 
 routes = Router("/api/statements", "statements", sees="statements.see", changes="statements.see")
@@ -427,6 +429,13 @@ def export_statement(db: Db, who: Who, buyer: str, month: str, form: Format = "c
             rows.append([body.seller, body.buyer, other.reference, *figures_of])
     columns = "seller buyer product account basis quantity overage_quantity amount currency kind number"
     return sheet(f"statement-{buyer}-{month}", form, columns.split(), rows)
+
+
+@routes.get("/{buyer}/pdf", response_class=Response)
+def statement_as_pdf(db: Db, who: Who, buyer: str, month: str) -> Response:
+    """One buyer's statements for a month as a document to print or send."""
+    content = statement_pdf(db.snapshot(documents, who, buyer, month))
+    return Response(content, media_type="application/pdf", headers=attachment(f"statement-{buyer}-{month}.pdf"))
 
 
 @routes.get("/{buyer}/{product}/evidence", response_model=EvidenceBody)

@@ -76,6 +76,16 @@ def exchange_rates(connection: sa.Connection) -> list[Any]:
     return list(connection.execute(sa.select(t.exchange_rates)))
 
 
+def billing_details(connection: sa.Connection, account_ids: list[int]) -> dict[int, Any]:
+    """What stands on documents about these accounts, by id."""
+    a = accounts.c
+    columns = (
+        *(a.id, a.code, a.name, a.street, a.postcode, a.city, a.country, a.tax_number, a.payment_days, a.iban),
+        *(a.buyer_reference, a.exemption_reason),
+    )
+    return {row.id: row for row in connection.execute(sa.select(*columns).where(a.id.in_(account_ids)))}
+
+
 def replace_tiers(connection: sa.Connection, rate_ids: list[int], rows: list[dict[str, Any]]) -> None:
     """Give these rates other tiers."""
     connection.execute(sa.delete(rate_tiers).where(rate_tiers.c.rate_id.in_(rate_ids)))

@@ -4,7 +4,16 @@ import { api, fileAddress, messageOf, take } from '../api/client'
 import { useOutcome } from './Outcome'
 
 /** What is shown, whole: as CSV, as a workbook, or in the clipboard. */
-export function ExportMenu({ path, params }: { path: string; params: Record<string, string | string[] | undefined> }) {
+export function ExportMenu({
+  path,
+  params,
+  pdf,
+}: {
+  path: string
+  params: Record<string, string | string[] | undefined>
+  /** Where the same is to be had as a document. */
+  pdf?: string
+}) {
   const outcome = useOutcome()
   const copy = async () => {
     const answer = await fetch(fileAddress(path, { ...params, form: 'tsv' }))
@@ -19,6 +28,11 @@ export function ExportMenu({ path, params }: { path: string; params: Record<stri
         Export
       </Dropdown.Toggle>
       <Dropdown.Menu>
+        {pdf && (
+          <Dropdown.Item href={fileAddress(pdf, params)} download>
+            PDF
+          </Dropdown.Item>
+        )}
         <Dropdown.Item href={fileAddress(path, { ...params, form: 'csv' })} download>
           CSV
         </Dropdown.Item>

@@ -72,7 +72,11 @@ export default function StatementScreen() {
         )}
         <span className="grow" />
         <PrintMenu costs={sheet !== undefined && sheet.cost !== null} />
-        <ExportMenu path={`/api/statements/${encodeURIComponent(buyer)}/export`} params={{ month }} />
+        <ExportMenu
+          path={`/api/statements/${encodeURIComponent(buyer)}/export`}
+          params={{ month }}
+          pdf={sheet && `/api/statements/${encodeURIComponent(buyer)}/pdf`}
+        />
       </div>
       <header className="printhead">
         <b>

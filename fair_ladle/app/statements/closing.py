@@ -30,8 +30,6 @@ from fair_ladle.app.statements.months import is_settled
 from fair_ladle.core.calendar import month_after
 from fair_ladle.core.statement_lines import Kind, TaxStatus
 
-MOST_TOLD = 200
-"""Findings told of one kind."""
 JUMP = Decimal("0.5")
 """A total that differs by more than this part of the month before is pointed out."""
 

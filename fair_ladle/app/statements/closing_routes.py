@@ -11,6 +11,9 @@ from fair_ladle.app.plumbing.problems import conflict
 from fair_ladle.app.plumbing.routing import Router
 from fair_ladle.app.statements import closing
 
+MOST_TOLD = 200
+"""Findings told at once."""
+
 routes = Router("/api/closings", "statements", sees="statements.see", changes="statements.close")
 
 
@@ -31,11 +34,14 @@ class ClosingTotal(BaseModel):
 
 
 class ClosingBody(BaseModel):
-    """A month as it would be closed. ``seen`` says what was looked at, for closing just that."""
+    """A month as it would be closed: the first findings, those that block before the others, of so many.
+    ``seen`` says what was looked at, for closing just that."""
 
     seller: str
     month: str
     findings: list[ClosingFinding]
+    blocking: int
+    passing: int
     totals: list[ClosingTotal]
     seen: str
 
@@ -62,7 +68,12 @@ def look(db: Db, who: Who, seller: str, month: str) -> Any:
     return ClosingBody(
         seller=seller,
         month=month,
-        findings=[ClosingFinding(blocks=each.blocks, says=each.says, buyer=each.buyer) for each in found.findings],
+        findings=[
+            ClosingFinding(blocks=each.blocks, says=each.says, buyer=each.buyer)
+            for each in sorted(found.findings, key=lambda each: not each.blocks)[:MOST_TOLD]
+        ],
+        blocking=len(found.blocking),
+        passing=len(found.findings) - len(found.blocking),
         totals=[
             ClosingTotal(currency=currency, statements=count, total=f"{total:f}")
             for currency, count, total in found.totals()

@@ -4653,13 +4653,18 @@ export interface components {
         };
         /**
          * ClosingBody
-         * @description A month as it would be closed. ``seen`` says what was looked at, for closing just that.
+         * @description A month as it would be closed: the first findings, those that block before the others, of so many.
+         *     ``seen`` says what was looked at, for closing just that.
          */
         ClosingBody: {
+            /** Blocking */
+            blocking: number;
             /** Findings */
             findings: components["schemas"]["ClosingFinding"][];
             /** Month */
             month: string;
+            /** Passing */
+            passing: number;
             /** Seen */
             seen: string;
             /** Seller */

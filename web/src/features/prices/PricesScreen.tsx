@@ -25,7 +25,7 @@ export default function PricesScreen() {
   const own = who?.running
   const [params, change] = useAddress()
   const pays = own?.kind !== 'operator'
-  const changes = useCan('drafts.change')
+  const [drafts, sells] = [useCan('drafts.change'), useCan('accounts.change')]
   const draft = useDraft()
   const seller = own?.account ?? ''
   const found = useQuery({
@@ -134,7 +134,7 @@ export default function PricesScreen() {
               product={product}
               buyer={buyer}
               begins={`${monthAfter(present.slice(0, 7), 1)}-01`}
-              changes={changes}
+              changes={drafts && sells}
               close={() => change({ product: null, buyer: null })}
             />
           )}

@@ -76,9 +76,9 @@ export function CloseMonth({
                 Once closed, they are numbered and stay as they are; what is learned later is adjusted in the next
                 month.
               </p>
-              <Findings title="In the way" findings={blocking} month={month} mark="over" />
-              <Findings title="To acknowledge" findings={passing} month={month} mark="near" />
-              {passing.length > 0 && blocking.length === 0 && (
+              <Findings title="In the way" findings={blocking} count={body.blocking} month={month} mark="over" />
+              <Findings title="To acknowledge" findings={passing} count={body.passing} month={month} mark="near" />
+              {body.passing > 0 && body.blocking === 0 && (
                 <Form.Group controlId="close-reason" className="mt-2">
                   <Form.Label>Reason why this may pass</Form.Label>
                   <Form.Control
@@ -103,10 +103,7 @@ export function CloseMonth({
           <Button variant="outline-primary" onClick={close}>
             Cancel
           </Button>
-          <Button
-            type="submit"
-            disabled={!body || busy || blocking.length > 0 || (passing.length > 0 && !reason.trim())}
-          >
+          <Button type="submit" disabled={!body || busy || body.blocking > 0 || (body.passing > 0 && !reason.trim())}>
             Close {monthName(month)}
           </Button>
         </Modal.Footer>
@@ -120,11 +117,14 @@ const SHOWN = 12
 function Findings({
   title,
   findings,
+  count,
   month,
   mark,
 }: {
   title: string
   findings: Finding[]
+  /** How many there are in all. */
+  count: number
   month: string
   mark: string
 }) {
@@ -133,7 +133,7 @@ function Findings({
   return (
     <section aria-label={title}>
       <h3 className="sub mt-2">
-        {title} <span className="quiet">{findings.length}</span>
+        {title} <span className="quiet">{whole(count)}</span>
       </h3>
       <ul className="findings">
         {(all ? findings : findings.slice(0, SHOWN)).map((each) => (
@@ -151,7 +151,7 @@ function Findings({
       </ul>
       {findings.length > SHOWN && !all && (
         <Button size="sm" variant="link" onClick={() => setAll(true)}>
-          Show all {whole(findings.length)}
+          Show {whole(findings.length)}
         </Button>
       )}
     </section>

@@ -49,7 +49,7 @@ export function steps(line: Line, daysRead: number, hours: number): Step[] {
   if (line.bought_for !== null && line.rate.markup !== null)
     found.push({
       words: `bought for ${amount(line.bought_for)}, and ${line.rate.markup} % on it`,
-      figure: amount(String(Number(line.bought_for) * (1 + Number(line.rate.markup) / 100))),
+      figure: amount(reckoned(Number(line.bought_for) * (1 + Number(line.rate.markup) / 100))),
     })
   const charged = line.rate.is_markup || line.tiers.length > 0 || Number(line.overage_quantity) > 0
   if (!charged && !Number(line.fixed_fee) && !line.minimum_applied)
@@ -65,7 +65,7 @@ export function steps(line: Line, daysRead: number, hours: number): Step[] {
   const days = share === 1 ? '' : `, for ${line.fee_days} of ${line.period_days} days`
   const fee = (words: string, whole: string) => ({
     words: days ? `${words} of ${amount(whole)}${days}` : words,
-    figure: amount(days ? String(Number(whole) * share) : whole),
+    figure: amount(days ? reckoned(Number(whole) * share) : whole),
   })
   if (line.minimum_applied) found.push(fee('raised to the minimum', line.rate.minimum ?? '0'))
   if (Number(line.fixed_fee)) found.push(fee('and the fixed fee', line.fixed_fee))
@@ -76,6 +76,11 @@ export function steps(line: Line, daysRead: number, hours: number): Step[] {
 /** A price: at least two decimals, and all it has. */
 function price(text: string): string {
   return decimal(text, Math.max(2, text.split('.')[1]?.length ?? 0))
+}
+
+/** A product for reading, to four decimals, without what binary fractions leave behind. */
+function reckoned(figure: number): string {
+  return String(Number(figure.toFixed(4)))
 }
 
 /** An unrounded amount: as many decimals as it has, at most four. */

@@ -268,10 +268,12 @@ def test_a_client_made_after_another_ones_shape_is_allocated_and_priced_like_it(
     draft_id = applied(demo, who, *changes)
     demo.clock.shift += timedelta(days=40)
     assert total(demo, "PLOVER", "2026-12") == money["PLOVER"] > 0, "a full month is charged what the draft said"
-    twice = demo.run(drafts.preview, who, [changes[2].model_copy(update={"first_day": TODAY + timedelta(days=60)})])
-    assert [each.detail for each in twice.faults] == [
-        "PLOVER is there already; a draft writes rates only for accounts that it creates."
-    ]
+    for days, says in (
+        (60, []),
+        (30, [f"A price begins tomorrow at the earliest, not on {TODAY + timedelta(days=30)}."]),
+    ):
+        later = changes[2].model_copy(update={"first_day": TODAY + timedelta(days=days)})
+        assert [each.detail for each in demo.run(drafts.preview, who, [later]).faults] == says
     back = demo.run(drafts.reverse, who, draft_id)
     assert [each.kind for each in back.changes] == ["status"]
     demo.run(drafts.apply, who, back.row.id, back.row.revision)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
-from datetime import datetime
+from datetime import datetime, timedelta
 from decimal import Decimal
 from pathlib import Path
 
@@ -15,6 +15,7 @@ from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.plumbing.actor import COMMAND_LINE
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.prices import usecases as prices
 from fair_ladle.app.statements import closing, views
 from fair_ladle.app.statements import usecases as statements
 from fair_ladle.app.statements.routes import statement_body
@@ -162,6 +163,27 @@ def test_what_is_learned_later_is_adjusted_once_in_the_first_open_month(
     april = rows(books, "TERN", "2026-04")
     assert april["adjustment 2026-01:usage:DISK"] == "0.50", "less what was adjusted before"
     assert books.snapshot(statements.verify, COMMAND_LINE) == []
+
+
+def test_a_seller_of_before_tells_its_adjustments_to_nobody_beside(
+    books: Database, later: Callable[[str, str], None]
+) -> None:
+    """TERN goes over to NORTH in April; once MSP has closed April it learns something about January."""
+    for month in ("2026-01", "2026-02", "2026-03"):
+        close(books, "MSP", month)
+    later("accounts", "code,parent,kind,name\nTERN,NORTH,client,Tern\n")
+    books.clock.shift += timedelta(days=40)
+    close(books, "MSP", "2026-04")
+    later("storage", "account,product,category,at,bytes\nTERN-A,DISK,media,2026-01-01T00:00:00+00:00,31000000000\n")
+    told = {
+        who: {each.seller for each in books.snapshot(statements.statements, actor_of(who), "TERN", "2026-05")[1]}
+        for who in ("MSP", "NORTH", "TERN")
+    }
+    assert told == {"MSP": {"MSP", "NORTH"}, "NORTH": {"NORTH"}, "TERN": {"NORTH"}}
+    with pytest.raises(Refused, match="There is no account"):
+        books.snapshot(statements.statements, actor_of("NORTH"), "TERN", "2026-04")
+    _, paid = books.snapshot(prices.own_prices, actor_of("NORTH"), "TERN")
+    assert paid and all(each.charged == 0 for each in paid), "what MSP charged in April is not NORTH's to know"
 
 
 def test_a_markup_closes_after_what_it_is_reckoned_on(books: Database) -> None:

@@ -75,7 +75,7 @@ def _line(change: Change, products: Mapping[str, Product]) -> str | None:
     if isinstance(change, RateChange) and change.buyer:
         product, day = products[change.product], _day(change.first_day)
         if change.gone:
-            return f"{product.name}: the price announced for {day} does not come."
+            return f"{product.name}: the price announced for {day} is cancelled."
         return f"{product.name}: from {day} {price_said(change)}."
     return None
 

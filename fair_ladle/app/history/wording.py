@@ -28,7 +28,7 @@ TEMPLATES = {
     "status changed": "Set {who} to {status}",
     "setting changed": "Changed the setting “{who}” of {account}",
     "rate written": "Set the price of {product} for {account} from {from}: {price}",
-    "rate taken back": "Took back the price of {product} for {account} from {from}",
+    "rate taken back": "Withdrew the price of {product} for {account} from {from}",
     "lot bought": "Bought {quantity} of {product} ({lot})",
     "lot renewed": "Renewed {product}: {quantity} ({lot})",
     "lot ended": "Ended {lot} of {product}",

@@ -43,7 +43,6 @@ class Prices:
     buyers: list[tuple[str, str]]
     """Code and name of the seller's buyers, in tree order."""
     cards: list[Card]
-    first_open_day: date
 
 
 def prices(tx: Transaction, actor: Actor, seller: str) -> Prices:
@@ -62,7 +61,6 @@ def prices(tx: Transaction, actor: Actor, seller: str) -> Prices:
         pools_service.products(tx),
         [(tree.codes[each], accounts.name(each)) for each in ordered],
         [Card(each, cards.currency(each), following) for each, following in _in_force(mine, today)],
-        today,
     )
 
 
@@ -176,12 +174,14 @@ def own_prices(tx: Transaction, actor: Actor, buyer: str) -> tuple[str, list[Own
     cards, today = RateCards(tx, accounts), accounts_service.today(tx)
     first = month_before(today.replace(day=1))
     period = BillingPeriod(tx, first, month_of(f"{first:%Y-%m}")[1], buyers=[buyer])
+    # What a seller of before charged is between that seller and the buyer.
+    same_seller = buyer in period.accounts.tree and period.seller_of(buyer) == cards.seller_of(buyer)
     found = []
     for product in pools_service.products(tx):
         rate = cards.rate(buyer, product.code, today)
         if rate is None:
             continue
-        line = period.line(buyer, product.code) if buyer in period.accounts.tree else None
+        line = period.line(buyer, product.code) if same_seller else None
         later = [
             each.first_day
             for each in cards.rates

@@ -137,20 +137,20 @@ class Ledger:
             self._periods[first] = BillingPeriod(self._tx, first, last, buyers=self._buyers)
         return self._periods[first]
 
-    @cached_property
-    def _ids(self) -> dict[str, int]:
-        return accounts_service.ids_by_code(self._tx)
+    def _id(self, code: str) -> int:
+        accounts = accounts_service.known(self._tx)
+        return int(accounts.ids[accounts.tree.row(code)])
 
-    @cached_property
-    def _code_of(self) -> dict[int, str]:
-        return {account_id: code for code, account_id in self._ids.items()}
+    def _code(self, account_id: int) -> str:
+        accounts = accounts_service.known(self._tx)
+        return accounts.tree.codes[accounts.row_of_id[account_id]]
 
     @cached_property
     def closed(self) -> dict[str, dict[date, str]]:
         """The closed months of every seller (code), each with what it was made of."""
         found: dict[str, dict[date, str]] = defaultdict(dict)
         for row in closed_months(self._tx):
-            found[self._code_of[row.seller_id]][row.first_day] = row.made_of
+            found[self._code(row.seller_id)][row.first_day] = row.made_of
         return dict(found)
 
     def first_open(self, seller: str) -> date | None:
@@ -162,9 +162,9 @@ class Ledger:
         """Who may have a statement for a buyer: its seller of the month, and who was it in a month that is closed."""
         period = self.period(first)
         found = [period.seller_of(buyer)] if buyer in period.accounts.tree else []
-        if self.closed and buyer in self._ids:
-            former = closed_store.sellers_of(self._tx.connection, self._ids[buyer])
-            found += [code for each in former if (code := self._code_of[each]) not in found]
+        if self.closed and buyer in accounts_service.known(self._tx).tree:
+            former = closed_store.sellers_of(self._tx.connection, self._id(buyer))
+            found += [code for each in former if (code := self._code(each)) not in found]
         return [each for each in found if each is not None]
 
     def statements(self, buyer: str, first: date) -> tuple[Statement, ...]:
@@ -190,8 +190,8 @@ class Ledger:
     def _stored(self, seller: str, buyer: str, first: date) -> tuple[Statement, ...]:
         return tuple(
             statement_adapter.validate_json(unpacked(row.document)[0])
-            for row in closed_store.documents_of(self._tx.connection, self._ids[buyer], first)
-            if row.seller_id == self._ids[seller]
+            for row in closed_store.documents_of(self._tx.connection, self._id(buyer), first)
+            if row.seller_id == self._id(seller)
         )
 
     def _composed(self, seller: str, buyer: str, first: date) -> tuple[Statement, ...]:
@@ -309,9 +309,9 @@ class Ledger:
         if (seller, whose) not in self._charged:
             found: dict[str, list[_Charged]] = defaultdict(list)
             months = [each for each in self.closed.get(seller, {}) if self.is_changed(seller, each)]
-            buyer_id = None if whose is None else self._ids[whose]
-            for row in closed_store.lines_of(self._tx.connection, self._ids[seller], buyer_id, months):
-                found[self._code_of[row.buyer_id]].append(
+            buyer_id = None if whose is None else self._id(whose)
+            for row in closed_store.lines_of(self._tx.connection, self._id(seller), buyer_id, months):
+                found[self._code(row.buyer_id)].append(
                     _Charged(
                         row.first_day,
                         row.currency,

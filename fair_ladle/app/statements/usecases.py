@@ -12,13 +12,21 @@ from fair_ladle.app.statements.ledger import Ledger, Statement
 
 
 def statements(tx: Transaction, actor: Actor, buyer: str, month: str) -> tuple[Ledger, tuple[Statement, ...]]:
-    """A buyer's statements of a month, one a currency, for whoever runs the buyer or an account above it."""
+    """A buyer's statements of a month, one a currency, for whoever runs the buyer or an account above it. What a former
+    seller goes on adjusting is told only to whoever runs that seller, or an account above it."""
     first, _ = parse_month(month)
     ledger = Ledger(tx, [buyer])
-    row = accounts_service.row_in_scope(ledger.period(first).accounts, actor, buyer)
+    period = ledger.period(first)
+    row = accounts_service.row_in_scope(period.accounts, actor, buyer)
     if row == 0:
         raise invalid(f"{buyer} is the operator; it has no seller and so no statement.", "buyer")
-    return ledger, ledger.statements(buyer, first)
+    known, present = accounts_service.known(tx), period.seller_of(buyer)
+    found = [
+        each
+        for each in ledger.statements(buyer, first)
+        if each.seller == present or accounts_service.is_in_scope(known, actor, each.seller)
+    ]
+    return ledger, tuple(found)
 
 
 def may_see_cost(period: BillingPeriod, actor: Actor, buyer: str) -> bool:

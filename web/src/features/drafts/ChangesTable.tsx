@@ -151,7 +151,7 @@ function ChangeText({ change, names }: { change: Change; names: Names }) {
           `${decimal(tier.unit_price, 2)}${Number(tier.from_quantity) ? ` from ${decimal(tier.from_quantity, 0)}` : ''}`,
       )
       .join(', ')
-    if (change.gone) return <>take back the price from {dayName(change.first_day)}</>
+    if (change.gone) return <>withdraw the price from {dayName(change.first_day)}</>
     return (
       <>
         charge {change.buyer === null ? 'all buyers' : 'a rate of its own'} from {dayName(change.first_day)}:{' '}

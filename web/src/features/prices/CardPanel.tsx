@@ -288,7 +288,7 @@ function WouldCharge({ change, buyer }: { change: ReturnType<typeof changeOf>; b
       </p>
     )
   const rows = found.data
-  if (!rows) return <p className="quiet small mt-2">Reckoning what it would have charged…</p>
+  if (!rows) return <p className="quiet small mt-2">Calculating what it would have charged…</p>
   if (rows.length === 0)
     return <p className="quiet small mt-2">It would have charged nothing in the last twelve months.</p>
   const total = (name: 'was' | 'would_be' | 'was_over_year' | 'would_be_over_year') =>

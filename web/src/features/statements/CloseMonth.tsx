@@ -76,11 +76,11 @@ export function CloseMonth({
                 Once closed, they are numbered and stay as they are; what is learned later is adjusted in the next
                 month.
               </p>
-              <Findings title="In the way" findings={blocking} count={body.blocking} month={month} mark="over" />
+              <Findings title="Blocks closing" findings={blocking} count={body.blocking} month={month} mark="over" />
               <Findings title="To acknowledge" findings={passing} count={body.passing} month={month} mark="near" />
               {body.passing > 0 && body.blocking === 0 && (
                 <Form.Group controlId="close-reason" className="mt-2">
-                  <Form.Label>Reason why this may pass</Form.Label>
+                  <Form.Label>Reason for closing anyway</Form.Label>
                   <Form.Control
                     as="textarea"
                     rows={2}

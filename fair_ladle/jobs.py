@@ -22,6 +22,7 @@ from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.schedule import Job
 from fair_ladle.app.plumbing.settings import Settings, networks
 from fair_ladle.app.pools import service as pools
+from fair_ladle.app.receivables.sending import enclosures
 from fair_ladle.app.reclaim import idle_seats
 from fair_ladle.app.reclaim import jobs as reclaim_jobs
 from fair_ladle.app.statements import totals
@@ -245,7 +246,7 @@ class SendMail(Job):
 
     def run(self, database: Database, going_on: GoingOn) -> None:
         """Mail by mail."""
-        outbox.send(database, self._smtp.deliver, going_on)
+        outbox.send(database, self._smtp.deliver, going_on, enclosures)
 
 
 def jobs(settings: Settings) -> list[Job]:

@@ -61,6 +61,9 @@ from fair_ladle.app.plumbing.watch import RequestLog, Watched
 from fair_ladle.app.prices.routes import routes as prices
 from fair_ladle.app.purchases.routes import open_routes as calendars
 from fair_ladle.app.purchases.routes import routes as purchases
+from fair_ladle.app.receivables.routes import UPLOAD as BANK_FILES
+from fair_ladle.app.receivables.routes import bank_routes, contact_routes, own_routes
+from fair_ladle.app.receivables.routes import routes as receivables
 from fair_ladle.app.reclaim.routes import open_routes as keeping
 from fair_ladle.app.reclaim.routes import routes as reclaim
 from fair_ladle.app.requests.routes import routes as requests
@@ -166,7 +169,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
     app.add_middleware(GZipMiddleware, minimum_size=1000, compresslevel=5)
     app.add_middleware(
         Guard,
-        uploads=frozenset({UPLOAD, INTAKE}),
+        uploads=frozenset({UPLOAD, INTAKE, BANK_FILES}),
         open_uploads=frozenset({SETUP_UPLOAD}),
         cookie=COOKIE,
         tell=teller((database.settings if database else Settings.read()).home),
@@ -208,6 +211,10 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         notices,
         statements,
         closings,
+        receivables,
+        bank_routes,
+        contact_routes,
+        own_routes,
         prices,
         today,
         log,

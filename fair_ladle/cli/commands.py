@@ -9,7 +9,6 @@ import subprocess
 import sys
 from collections.abc import Callable
 from datetime import datetime
-from decimal import Decimal
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -30,21 +29,21 @@ from fair_ladle.app.plumbing.own_server import OwnServer, ServerTrouble
 from fair_ladle.app.plumbing.problems import Refused, invalid, not_found
 from fair_ladle.app.plumbing.settings import DEFAULT_PORT, Settings
 from fair_ladle.app.pools import service as pools
+from fair_ladle.app.receivables import payments
 from fair_ladle.app.setup import usecases as setup
 from fair_ladle.app.sign_in import delegating
 from fair_ladle.app.sign_in import usecases as sign_in
 from fair_ladle.app.statements import closing
 from fair_ladle.app.statements import usecases as statements
 from fair_ladle.app.statements.billing import BillingPeriod, parse_month
-from fair_ladle.app.statements.ledger import Statement
 from fair_ladle.app.statements.months import read_month
+from fair_ladle.app.statements.sheets import COLUMNS, statement_rows
 from fair_ladle.cli.output import show, to_people
 from fair_ladle.cli.reporting import device, session
 from fair_ladle.connectors.sheets_in import Unreadable, read_source
 from fair_ladle.core.costing import currencies_of
 from fair_ladle.core.quantities import to_grains, to_units, units_to_micro
 from fair_ladle.core.settling import NO_LIMIT
-from fair_ladle.core.statement_lines import Kind
 from fair_ladle.demo.load import NotADemo, prepare
 
 app = typer.Typer(
@@ -275,48 +274,9 @@ def statement(buyer: Annotated[str, typer.Option("--buyer")], month: Month, as_c
 
     def rows(tx: Any) -> list[tuple[Any, ...]]:
         _, found = statements.statements(tx, COMMAND_LINE, buyer, month)
-        return [row for each in found for row in of_statement(each)]
+        return [tuple(row[:-1]) for each in found for row in statement_rows(each, each.seller)]
 
-    def of_statement(found: Statement) -> list[tuple[Any, ...]]:
-        lines: list[tuple[Any, ...]] = []
-        for line in found.lines:
-            shared = (found.seller, found.buyer, line.product.code)
-            lines.append(
-                (
-                    *shared,
-                    None,
-                    line.rate.basis,
-                    f"{line.charge.quantity:f}",
-                    f"{line.charge.overage_quantity:f}",
-                    f"{line.charge.amount:f}",
-                    line.currency,
-                    Kind.USAGE.value,
-                )
-            )
-            lines.extend(
-                (
-                    *shared,
-                    share.account,
-                    line.rate.basis,
-                    f"{share.quantity:f}",
-                    None,
-                    f"{share.amount:f}",
-                    line.currency,
-                    Kind.USAGE.value,
-                )
-                for share in line.shares
-            )
-        quantities = {each.reference: f"{each.quantity:f}" for each in found.charges}
-        for kind, reference, by_percent in found.amounts():
-            if kind is not Kind.USAGE:
-                quantity = quantities.get(reference) if kind is Kind.CHARGE else None
-                amount = f"{sum(by_percent.values(), Decimal(0)):f}"
-                shown = (reference, None, None, quantity, None, amount, found.currency, kind.value)
-                lines.append((found.seller, found.buyer, *shown))
-        return lines
-
-    columns = "seller buyer product account basis quantity overage_quantity amount currency kind"
-    show(tuple(columns.split()), run(rows), as_csv)
+    show(COLUMNS[:-1], run(rows), as_csv)
 
 
 @app.command()
@@ -380,9 +340,10 @@ def costs(
 
 @app.command()
 def verify(as_csv: Csv = False) -> None:
-    """Every counter, chain of the log and closed statement that does not agree with its evidence."""
+    """Every counter, chain of the log, closed statement and payment that does not agree with its evidence."""
     database = open_database()
-    found = [*database.snapshot(assignments.verify, COMMAND_LINE), *database.snapshot(statements.verify, COMMAND_LINE)]
+    proofs = (assignments.verify, statements.verify, payments.verify)
+    found = [each for proof in proofs for each in database.snapshot(proof, COMMAND_LINE)]
     show(("what", "where", "found", "evidence"), found, as_csv)
     if found:
         raise typer_exit(

@@ -34,7 +34,6 @@ class PdfParty:
     """Who charges or is charged; lines of the address as they are printed."""
 
     name: str
-    code: str
     address: Sequence[str]
     tax_number: str | None
 

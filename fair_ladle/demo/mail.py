@@ -27,6 +27,7 @@ class MailBody(BaseModel):
     subject: str
     at: str
     body: str
+    enclosed: list[str]
 
 
 @routes.get("/mail", response_model=list[MailBody])

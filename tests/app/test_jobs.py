@@ -135,7 +135,7 @@ def test_mail_is_handed_in_outside_any_transaction_and_once(database: Database) 
         outbox.write(tx, "ada@x.example", "Join", "https://x.example/join/secret")
     handed_in: list[str] = []
 
-    def deliver(to_address: str, subject: str, body: str) -> None:
+    def deliver(to_address: str, subject: str, body: str, enclosures: object) -> None:
         handed_in.append(body)
         with database.engine.begin() as other:  # would wait for a lock that the sender held
             other.execute(sa.text("SET innodb_lock_wait_timeout = 1"))

@@ -308,6 +308,11 @@ def is_in_scope(accounts: Accounts, actor: Actor, code: str) -> bool:
     return True
 
 
+def names(accounts: Accounts, codes: Iterable[str]) -> dict[str, str]:
+    """Names by code, as far as there are such accounts."""
+    return {code: accounts.name(accounts.tree.row(code)) for code in codes if code in accounts.tree}
+
+
 def sees(accounts: Accounts, actor: Actor, account_id: int) -> bool:
     """Whether an account, by its number, is of the actor's branch."""
     return top_row(accounts, actor) in accounts.tree.path_up(accounts.row_of_id[account_id])

@@ -8,14 +8,18 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from fair_ladle.app.plumbing.database import Database, Transaction
+from fair_ladle.app.plumbing.database import Database, Transaction, batched
 from fair_ladle.app.plumbing.tables import outbox
+from fair_ladle.connectors.mail import Enclosure
 
 TRY_AGAIN = (timedelta(minutes=1), timedelta(minutes=10), timedelta(hours=1), timedelta(hours=6), timedelta(days=1))
 TAKEN_FOR = timedelta(minutes=5)
 """Within this a mail that was taken to be sent is sent, or its server is gone."""
 NOT_KNOWN = "The server stopped while this was being sent; it is not sent again."
-Deliver = Callable[[str, str, str], None]
+AT_ONCE = 1000
+Deliver = Callable[[str, str, str, Sequence[Enclosure]], None]
+Enclose = Callable[[Database, str], Sequence[Enclosure]]
+"""Makes what a mail says it encloses."""
 
 
 def write(tx: Transaction, to_address: str, subject: str, body: str) -> None:
@@ -36,7 +40,33 @@ def write_all(tx: Transaction, mails: Sequence[tuple[str, str, str]]) -> None:
         tx.connection.execute(sa.insert(outbox), rows)
 
 
-def send(database: Database, deliver: Deliver, going_on: Callable[[], bool] = lambda: True) -> int:
+def write_enclosing(tx: Transaction, mails: Sequence[tuple[str, str, str, str]]) -> list[int]:
+    """Mails (address, subject, text, what is enclosed) that go out once the transaction is kept; their numbers."""
+    now = tx.now
+    ids: list[int] = []
+    rows = [
+        {
+            "to_address": address,
+            "subject": subject[:255],
+            "body": body,
+            "encloses": encloses,
+            "written_at": now,
+            "due_at": now,
+        }
+        for address, subject, body, encloses in mails
+    ]
+    written = sa.insert(outbox).returning(outbox.c.id, sort_by_parameter_order=True)
+    for part in batched(rows, AT_ONCE):
+        ids += tx.connection.scalars(written, part).all()
+    return ids
+
+
+def send(
+    database: Database,
+    deliver: Deliver,
+    going_on: Callable[[], bool] = lambda: True,
+    enclose: Enclose = lambda database, what: (),
+) -> int:
     """Send what is due; one that fails is tried again later. How many were sent.
 
     Each is taken in a transaction of its own, handed in outside of any, and noted in another: a slow relay holds no
@@ -46,7 +76,8 @@ def send(database: Database, deliver: Deliver, going_on: Callable[[], bool] = la
     sent = 0
     while going_on() and (row := database.run(_take)) is not None:
         try:
-            deliver(row.to_address, row.subject, row.body)
+            enclosed = () if row.encloses is None else enclose(database, row.encloses)
+            deliver(row.to_address, row.subject, row.body, enclosed)
         except (OSError, ValueError) as trouble:  # ValueError: no mail can be written to that address at all
             database.run(_failed, row, trouble)
         else:

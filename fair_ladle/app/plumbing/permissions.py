@@ -21,6 +21,7 @@ PERMISSIONS: dict[str, str] = {
     "devices.change": "give and take back devices, sessions, numbers and keys",
     "statements.see": "see statements and prices",
     "statements.close": "close months, which numbers their statements",
+    "statements.settle": "send statements, take payments, and answer questions about them",
     "products.change": "make and change products; bring intakes in",
     "delegations.see": "see who may do what",
     "delegations.give": "let others run a branch, and end that",

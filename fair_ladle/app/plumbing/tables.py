@@ -37,6 +37,7 @@ outbox = sa.Table(
     sa.Column("to_address", sa.String(254), nullable=False),
     sa.Column("subject", sa.String(255), nullable=False),
     sa.Column("body", sa.Text, nullable=False),
+    sa.Column("encloses", sa.String(100), comment="what is enclosed, made when it is sent; NULL = nothing"),
     sa.Column("written_at", Instant, nullable=False),
     sa.Column("due_at", Instant, comment="when to send or try again; NULL = taken, sent or given up"),
     sa.Column("taken_at", Instant, comment="since when it is being sent; NULL = it is not"),

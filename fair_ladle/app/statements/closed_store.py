@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from datetime import date
+from decimal import Decimal
 from typing import Any
 
 import sqlalchemy as sa
@@ -81,6 +82,27 @@ def documents_of(connection: sa.Connection, buyer_id: int, first: date) -> list[
     return list(
         connection.execute(wanted.where(s.c.buyer_id == buyer_id, s.c.first_day == first).order_by(s.c.currency))
     )
+
+
+def document(connection: sa.Connection, statement_id: int) -> bytes:
+    """A closed statement, as stored."""
+    found = connection.scalar(sa.select(statements.c.document).where(statements.c.id == statement_id))
+    assert found is not None
+    return bytes(found)
+
+
+def totals_between(
+    connection: sa.Connection, seller_id: int, buyer_id: int, currency: str, since: date, until: date
+) -> dict[date, Decimal]:
+    """What closed statements of one buyer and seller in a currency came to, by month, from a month to another."""
+    s = statements.c
+    wanted = sa.select(s.first_day, s.total).where(
+        s.buyer_id == buyer_id,
+        s.first_day.between(since, until),
+        s.seller_id == seller_id,
+        s.currency == currency,
+    )
+    return {row.first_day: row.total for row in connection.execute(wanted)}
 
 
 def totals_of(connection: sa.Connection, first: date) -> list[Any]:

@@ -27,6 +27,7 @@ from fair_ladle.app.statements.ledger import (
     taxed_text,
 )
 from fair_ladle.app.statements.months import is_settled
+from fair_ladle.app.statements.particulars import details, particulars
 from fair_ladle.core.calendar import month_after
 from fair_ladle.core.statement_lines import Kind, TaxStatus
 
@@ -241,11 +242,15 @@ def close(tx: Transaction, actor: Actor, prepared: Prepared, reason: str) -> lis
     if numbers.closed_until != prepared.closed_until:
         raise conflict(f"{prepared.first:%B %Y} of {accounts.name(row)} was closed just now.")
     number = int(numbers.number) if numbers.year == today.year else 0
-    ids = accounts_service.ids_by_code(tx, {each.buyer for each in prepared.statements})
+    ids = accounts_service.ids_by_code(tx, {prepared.seller, *(each.buyer for each in prepared.statements)})
+    of = details(tx.connection, ids)
     closed, rows = [], []
     for statement in prepared.statements:
         number += 1
-        statement = replace(statement, number=numbered(today.year, number))
+        mine = particulars(
+            of[prepared.seller], of[statement.buyer], today, accounts_service.names(accounts, statement.accounts())
+        )
+        statement = replace(statement, number=numbered(today.year, number), particulars=mine)
         document, digest = packed(statement_adapter.dump_json(statement))
         closed.append(statement)
         values = {
@@ -258,6 +263,7 @@ def close(tx: Transaction, actor: Actor, prepared: Prepared, reason: str) -> lis
             "tax": statement.tax.value,
             "net": statement.composed.net,
             "total": statement.total,
+            "due_day": mine.due,
             "document": document,
             "hash": digest,
         }

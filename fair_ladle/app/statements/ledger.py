@@ -20,6 +20,7 @@ from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.statements import closed_store
 from fair_ladle.app.statements.billing import BillingPeriod, Line
 from fair_ladle.app.statements.kept_books import closed_months, unpacked
+from fair_ladle.app.statements.particulars import Particulars
 from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.core.calendar import month_after, month_of
 from fair_ladle.core.quantities import plain
@@ -56,11 +57,17 @@ class Statement:
     discounts: tuple[DiscountTerms, ...]
     composed: Composed
     number: str | None = None
+    particulars: Particulars | None = None
+    """Kept when it is closed."""
 
     @property
     def total(self) -> Decimal:
         """What is owed."""
         return self.composed.total
+
+    def accounts(self) -> set[str]:
+        """The accounts (codes) that have a part in it."""
+        return {part.account for line in self.lines for part in line.shares}
 
     def amounts(self) -> list[tuple[Kind, str, ByPercent]]:
         """Every row with its amount by tax, discounts and credits below 0, in the order of the statement; an adjustment

@@ -15,6 +15,7 @@ from fair_ladle.app.plumbing.http import Db, Format, Who, attachment, sheet
 from fair_ladle.app.plumbing.routing import Router
 from fair_ladle.app.statements import views
 from fair_ladle.app.statements.documents import documents
+from fair_ladle.app.statements.sheets import COLUMNS, table
 from fair_ladle.connectors.pdf_out import statement_pdf
 from fair_ladle.core.quantities import plain
 
@@ -64,7 +65,7 @@ class TierBody(BaseModel):
     amount: str
 
 
-class PartBody(BaseModel):
+class LinePart(BaseModel):
     """A department's part of a line."""
 
     account: str
@@ -127,7 +128,7 @@ class StatementLine(BaseModel):
     by_use: str
     by_price: str
     cost: str | None
-    parts: list[PartBody]
+    parts: list[LinePart]
     days: list[LineDay]
 
 
@@ -387,7 +388,7 @@ def _line(each: views.LineView, found: views.StatementView, name: Callable[[str]
         by_price=f"{each.by_price:f}",
         cost=_text(each.cost),
         parts=[
-            PartBody(
+            LinePart(
                 account=part.account,
                 name=name(part.account),
                 quantity=f"{part.quantity:f}",
@@ -409,26 +410,7 @@ def statement(db: Db, who: Who, buyer: str, month: str, costs: bool = True) -> A
 @routes.get("/{buyer}/export", response_class=Response)
 def export_statement(db: Db, who: Who, buyer: str, month: str, form: Format = "csv") -> Response:
     """One buyer's statement, lines and their parts, as a file."""
-    body = db.snapshot(lambda tx: statement_body(views.statement_view(tx, who, buyer, month), month))
-    rows: list[list[Any]] = []
-    for each in body.sheets:
-        for line in each.lines:
-            shared: list[Any] = [body.seller, body.buyer, line.product]
-            figures = [Decimal(line.quantity), Decimal(line.overage_quantity), Decimal(line.amount)]
-            rows.append([*shared, None, line.rate.basis, *figures, each.currency, "usage", each.number])
-            rows.extend(
-                [
-                    *(*shared, part.account, line.rate.basis, Decimal(part.quantity), None, Decimal(part.amount)),
-                    *(each.currency, "usage", each.number),
-                ]
-                for part in line.parts
-            )
-        for other in each.others:
-            quantity = None if other.quantity is None else Decimal(other.quantity)
-            figures_of = [None, None, quantity, None, Decimal(other.amount), each.currency, other.kind, each.number]
-            rows.append([body.seller, body.buyer, other.reference, *figures_of])
-    columns = "seller buyer product account basis quantity overage_quantity amount currency kind number"
-    return sheet(f"statement-{buyer}-{month}", form, columns.split(), rows)
+    return sheet(f"statement-{buyer}-{month}", form, COLUMNS, db.snapshot(table, who, buyer, month))
 
 
 @routes.get("/{buyer}/pdf", response_class=Response)

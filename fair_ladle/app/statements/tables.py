@@ -127,6 +127,7 @@ closed_statements = sa.Table(
     sa.Column("tax", sa.String(16), nullable=False, comment="what the buyer was taxed"),
     money_column("net", nullable=False),
     money_column("total", nullable=False),
+    sa.Column("due_day", sa.Date, comment="NULL = no term of payment"),
     sa.Column("document", mysql.LONGBLOB, nullable=False, comment="the whole of it, as packed JSON"),
     sa.Column("hash", sa.String(64), nullable=False),
     sa.UniqueConstraint("seller_id", "year", "number"),

@@ -393,6 +393,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/bank-files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bank File
+         * @description Hold a bank's file (CSV or XLSX) against what is open; records nothing.
+         */
+        post: operations["bank_file_api_bank_files_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/billing-contacts/{account}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Billing Contacts
+         * @description Who gets an account's statements.
+         */
+        get: operations["billing_contacts_api_billing_contacts__account__get"];
+        /**
+         * Set Billing Contacts
+         * @description Say who gets an account's statements besides its billing email.
+         */
+        put: operations["set_billing_contacts_api_billing_contacts__account__put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/calendar/{token}.ics": {
         parameters: {
             query?: never;
@@ -3116,6 +3160,146 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/receivables/{seller}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Receivables
+         * @description A window of a seller's closed statements, the newest first.
+         */
+        get: operations["receivables_api_receivables__seller__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/receivables/{seller}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Receivables
+         * @description All of a seller's closed statements, or those asked for, as a file.
+         */
+        get: operations["export_receivables_api_receivables__seller__export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/receivables/{seller}/payments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Record
+         * @description Record payments, all of them or none.
+         */
+        post: operations["record_api_receivables__seller__payments_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/receivables/{seller}/questions/{question}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Answer
+         * @description Answer a question about a statement, and credit something where that is the answer.
+         */
+        post: operations["answer_api_receivables__seller__questions__question__answer_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/receivables/{seller}/remind": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Remind
+         * @description Remind buyers of overdue statements: of these, or of all that nobody was reminded of within a week.
+         */
+        post: operations["remind_api_receivables__seller__remind_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/receivables/{seller}/send": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send
+         * @description Send statements to their buyers' contacts: those of these numbers, again too; or all (of a month) never sent.
+         */
+        post: operations["send_api_receivables__seller__send_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/receivables/{seller}/{number}/payments/{payment}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Withdraw
+         * @description Withdraw a payment that was recorded wrongly.
+         */
+        post: operations["withdraw_api_receivables__seller___number__payments__payment__withdraw_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/reclaim": {
         parameters: {
             query?: never;
@@ -3543,6 +3727,46 @@ export interface paths {
          * @description End the session.
          */
         post: operations["sign_out_api_sign_out_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/statement-lives/{buyer}/{month}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lives
+         * @description What became of a buyer's closed statements of a month.
+         */
+        get: operations["lives_api_statement_lives__buyer___month__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/statement-lives/{buyer}/{month}/questions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask
+         * @description Ask about a line of a closed statement.
+         */
+        post: operations["ask_api_statement_lives__buyer___month__questions_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4054,9 +4278,19 @@ export interface components {
         };
         /**
          * AnswerBody
+         * @description An answer, and what it takes off before tax.
+         */
+        "AnswerBody-Input": {
+            /** Answer */
+            answer: string;
+            /** Credit */
+            credit?: number | string | null;
+        };
+        /**
+         * AnswerBody
          * @description Whether somebody may do something, and why.
          */
-        AnswerBody: {
+        "AnswerBody-Output": {
             /** May */
             may: boolean;
             /** Permission */
@@ -4065,6 +4299,14 @@ export interface components {
             why: string;
             /** Words */
             words: string;
+        };
+        /**
+         * AnsweredBody
+         * @description The reference of the credit that an answer led to.
+         */
+        AnsweredBody: {
+            /** Correction */
+            correction: string | null;
         };
         /**
          * Applying
@@ -4214,6 +4456,45 @@ export interface components {
             assigned: number;
             /** At */
             at: string;
+        };
+        /**
+         * BankFileBody
+         * @description A bank's file against what is open; no lines where it is not known which column is what.
+         */
+        BankFileBody: {
+            /** Columns */
+            columns: {
+                [key: string]: number;
+            };
+            /** Header */
+            header: string[];
+            /** Lines */
+            lines: components["schemas"]["BankLineBody"][];
+        };
+        /**
+         * BankLineBody
+         * @description A line of a bank's file, and what it fits.
+         */
+        BankLineBody: {
+            /** Amount */
+            amount: string | null;
+            /** Candidates */
+            candidates: components["schemas"]["CandidateBody"][];
+            /** Day */
+            day: string | null;
+            /** Line */
+            line: string;
+            /** Row */
+            row: number;
+            /** Says */
+            says: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "fits" | "differs" | "several" | "maybe" | "paid" | "known" | "other" | "fault";
+            /** Text */
+            text: string;
         };
         /**
          * BarBody
@@ -4390,6 +4671,20 @@ export interface components {
         CalendarState: {
             /** Made */
             made: boolean;
+        };
+        /**
+         * CandidateBody
+         * @description A statement that a line may pay.
+         */
+        CandidateBody: {
+            /** Buyer */
+            buyer: string;
+            /** Currency */
+            currency: string;
+            /** Number */
+            number: string;
+            /** Open */
+            open: string;
         };
         /**
          * CardBody
@@ -4745,6 +5040,38 @@ export interface components {
             row: number;
             /** Why */
             why: string;
+        };
+        /**
+         * ContactBody
+         * @description Who gets what of an account's statements.
+         */
+        ContactBody: {
+            /** Email */
+            email: string;
+            /** Gets Data */
+            gets_data: boolean;
+            /** Gets Reminders */
+            gets_reminders: boolean;
+            /** Gets Statements */
+            gets_statements: boolean;
+        };
+        /**
+         * ContactsBody
+         * @description Further contacts of an account.
+         */
+        ContactsBody: {
+            /** Contacts */
+            contacts: components["schemas"]["ContactBody"][];
+        };
+        /**
+         * ContactsFound
+         * @description Its billing email, which gets everything, and its further contacts.
+         */
+        ContactsFound: {
+            /** Billing Email */
+            billing_email: string | null;
+            /** Contacts */
+            contacts: components["schemas"]["ContactBody"][];
         };
         /**
          * CouldBody
@@ -6248,6 +6575,25 @@ export interface components {
             levels: number[];
         };
         /**
+         * LifeBody
+         * @description What became of a closed statement; mails, and who took payments, only for who ``runs_seller``.
+         */
+        LifeBody: {
+            /** Mails */
+            mails: components["schemas"]["MailedBody"][];
+            /** Payments */
+            payments: components["schemas"]["PaymentRow"][];
+            /** Questions */
+            questions: components["schemas"]["QuestionRow"][];
+            receivable: components["schemas"]["ReceivableRow"];
+            /** Runs Seller */
+            runs_seller: boolean;
+            /** Seller */
+            seller: string;
+            /** Seller Name */
+            seller_name: string;
+        };
+        /**
          * LimitBody
          * @description A limit in GB; null leaves it to the layers.
          */
@@ -6309,6 +6655,20 @@ export interface components {
             reserve: string;
             /** Used */
             used: string;
+        };
+        /**
+         * LinePart
+         * @description A department's part of a line.
+         */
+        LinePart: {
+            /** Account */
+            account: string;
+            /** Amount */
+            amount: string;
+            /** Name */
+            name: string;
+            /** Quantity */
+            quantity: string;
         };
         /**
          * LogEntries
@@ -6507,10 +6867,37 @@ export interface components {
             at: string;
             /** Body */
             body: string;
+            /** Enclosed */
+            enclosed: string[];
             /** Subject */
             subject: string;
             /** To Address */
             to_address: string;
+        };
+        /**
+         * MailedBody
+         * @description A mail about a statement; ``trouble`` why the last try failed.
+         */
+        MailedBody: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "statement" | "reminder";
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "sent" | "failed";
+            /** To Address */
+            to_address: string;
+            /** Trouble */
+            trouble: string | null;
         };
         /**
          * Me
@@ -6990,6 +7377,16 @@ export interface components {
             numbers: string[];
         };
         /**
+         * NumbersBody
+         * @description Which statements: of these numbers; or all (of a month).
+         */
+        NumbersBody: {
+            /** Month */
+            month?: string | null;
+            /** Numbers */
+            numbers?: string[] | null;
+        };
+        /**
          * NumbersPage
          * @description A part of the numbers.
          */
@@ -7227,6 +7624,19 @@ export interface components {
             origin: string;
         };
         /**
+         * PartBody
+         * @description What an account gets and why, and the change for the draft.
+         */
+        PartBody: {
+            /** Account */
+            account: string;
+            change: components["schemas"]["AllocationChange-Output"] | null;
+            /** Part */
+            part: number;
+            /** Reason */
+            reason: string;
+        };
+        /**
          * PasswordChange
          * @description The password there is, and another one.
          */
@@ -7262,6 +7672,57 @@ export interface components {
             ends: string | null;
             /** Product Name */
             product_name: string;
+        };
+        /**
+         * PaymentRow
+         * @description A payment of a statement.
+         */
+        PaymentRow: {
+            /** Amount */
+            amount: string;
+            /** By */
+            by: string | null;
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Id */
+            id: number;
+            /** Note */
+            note: string;
+            /** Withdrawn */
+            withdrawn: boolean;
+        };
+        /**
+         * PaymentToRecord
+         * @description A payment; ``bank_line`` names the line of a bank's file it came with.
+         */
+        PaymentToRecord: {
+            /** Amount */
+            amount: number | string;
+            /** Bank Line */
+            bank_line?: string | null;
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            /** Number */
+            number: string;
+        };
+        /**
+         * PaymentsBody
+         * @description Payments to record, all of them or none.
+         */
+        PaymentsBody: {
+            /** Payments */
+            payments: components["schemas"]["PaymentToRecord"][];
         };
         /**
          * PeopleActBody
@@ -7942,6 +8403,57 @@ export interface components {
             public_key: string;
         };
         /**
+         * QuestionAsked
+         * @description The number of a question.
+         */
+        QuestionAsked: {
+            /** Id */
+            id: number;
+        };
+        /**
+         * QuestionBody
+         * @description A question about a line of a statement.
+         */
+        QuestionBody: {
+            /** Kind */
+            kind: string;
+            /** Number */
+            number: string;
+            /** Question */
+            question: string;
+            /** Reference */
+            reference: string;
+        };
+        /**
+         * QuestionRow
+         * @description A question about a line, and its answer; ``correction``: the reference of the credit it led to.
+         */
+        QuestionRow: {
+            /** Answer */
+            answer: string | null;
+            /** Answered At */
+            answered_at: string | null;
+            /** Answered By */
+            answered_by: string | null;
+            /**
+             * Asked At
+             * Format: date-time
+             */
+            asked_at: string;
+            /** Asked By */
+            asked_by: string;
+            /** Correction */
+            correction: string | null;
+            /** Id */
+            id: number;
+            /** Kind */
+            kind: string;
+            /** Question */
+            question: string;
+            /** Reference */
+            reference: string;
+        };
+        /**
          * RateChange
          * @description What a seller charges for a product from a day on: one buyer, or (``buyer`` null) all that have no rate of their
          *     own. ``was`` are the terms of a rate of the same day; ``gone``: that rate shall not be any more.
@@ -8221,6 +8733,72 @@ export interface components {
             reason: string;
         };
         /**
+         * ReceivableRow
+         * @description A closed statement and how far it is; ``open`` is what is still owed, below 0 to the buyer.
+         */
+        ReceivableRow: {
+            /** Asked */
+            asked: number;
+            /** Buyer */
+            buyer: string;
+            /** Buyer Name */
+            buyer_name: string;
+            /** Currency */
+            currency: string;
+            /** Due */
+            due: string | null;
+            mailed: components["schemas"]["MailedBody"] | null;
+            /** Month */
+            month: string;
+            /** Number */
+            number: string;
+            /** Open */
+            open: string;
+            /** Paid */
+            paid: string;
+            /** Reminded */
+            reminded: string | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "overdue" | "paid" | "credit" | "nothing";
+            /** Total */
+            total: string;
+        };
+        /**
+         * ReceivableSum
+         * @description A currency's statements: how many are unsent, open, overdue, or asked about, and what is open and overdue.
+         */
+        ReceivableSum: {
+            /** Asked */
+            asked: number;
+            /** Currency */
+            currency: string;
+            /** Open */
+            open: number;
+            /** Open Amount */
+            open_amount: string;
+            /** Overdue */
+            overdue: number;
+            /** Overdue Amount */
+            overdue_amount: string;
+            /** Unsent */
+            unsent: number;
+        };
+        /**
+         * ReceivableWindow
+         * @description Some of a seller's closed statements, of so many that were asked for.
+         */
+        ReceivableWindow: {
+            /** Count */
+            count: number;
+            /** Rows */
+            rows: components["schemas"]["ReceivableRow"][];
+            /** Sums */
+            sums: components["schemas"]["ReceivableSum"][];
+        };
+        /**
          * RecipientBody
          * @description Who will hear of it.
          */
@@ -8249,6 +8827,14 @@ export interface components {
             taken_from: string[];
             /** Waiting */
             waiting: number;
+        };
+        /**
+         * RecordedBody
+         * @description How many payments were recorded.
+         */
+        RecordedBody: {
+            /** Recorded */
+            recorded: number;
         };
         /**
          * RecoveryCodes
@@ -8782,6 +9368,18 @@ export interface components {
             ids: number[];
         };
         /**
+         * SentBody
+         * @description How many statements go out in how many mails; the buyers that have nobody to send to.
+         */
+        SentBody: {
+            /** Mails */
+            mails: number;
+            /** Statements */
+            statements: number;
+            /** Without Contact */
+            without_contact: string[];
+        };
+        /**
          * ServerBody
          * @description How the servers do.
          */
@@ -9042,7 +9640,7 @@ export interface components {
             /** Left Over */
             left_over: number;
             /** Parts */
-            parts: components["schemas"]["fair_ladle__app__drafts__routes__PartBody"][];
+            parts: components["schemas"]["PartBody"][];
         };
         /**
          * SheetBody
@@ -9204,7 +9802,7 @@ export interface components {
             /** Overage Quantity */
             overage_quantity: string;
             /** Parts */
-            parts: components["schemas"]["fair_ladle__app__statements__routes__PartBody"][];
+            parts: components["schemas"]["LinePart"][];
             /** Period Days */
             period_days: number;
             /** Product */
@@ -9785,33 +10383,6 @@ export interface components {
             would_be: string;
             /** Would Be Over Year */
             would_be_over_year: string;
-        };
-        /**
-         * PartBody
-         * @description What an account gets and why, and the change for the draft.
-         */
-        fair_ladle__app__drafts__routes__PartBody: {
-            /** Account */
-            account: string;
-            change: components["schemas"]["AllocationChange-Output"] | null;
-            /** Part */
-            part: number;
-            /** Reason */
-            reason: string;
-        };
-        /**
-         * PartBody
-         * @description A department's part of a line.
-         */
-        fair_ladle__app__statements__routes__PartBody: {
-            /** Account */
-            account: string;
-            /** Amount */
-            amount: string;
-            /** Name */
-            name: string;
-            /** Quantity */
-            quantity: string;
         };
     };
     responses: never;
@@ -12209,6 +12780,355 @@ export interface operations {
             };
         };
     };
+    bank_file_api_bank_files_post: {
+        parameters: {
+            query: {
+                seller: string;
+                name: string;
+                day?: number | null;
+                amount?: number | null;
+                text?: number | null;
+                currency?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BankFileBody"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    billing_contacts_api_billing_contacts__account__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContactsFound"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    set_billing_contacts_api_billing_contacts__account__put: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                account: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ContactsBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
     calendar_api_calendar__token__ics_get: {
         parameters: {
             query?: never;
@@ -13482,7 +14402,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AnswerBody"][];
+                    "application/json": components["schemas"]["AnswerBody-Output"][];
                 };
             };
             /** @description Cannot be read */
@@ -30095,6 +31015,825 @@ export interface operations {
             };
         };
     };
+    receivables_api_receivables__seller__get: {
+        parameters: {
+            query?: {
+                state?: ("unsent" | "open" | "overdue" | "paid" | "credit" | "asked") | null;
+                month?: string | null;
+                find?: string;
+                after?: number;
+            };
+            header?: never;
+            path: {
+                seller: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReceivableWindow"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    export_receivables_api_receivables__seller__export_get: {
+        parameters: {
+            query?: {
+                form?: "csv" | "xlsx" | "tsv";
+                state?: ("unsent" | "open" | "overdue" | "paid" | "credit" | "asked") | null;
+                month?: string | null;
+                find?: string;
+            };
+            header?: never;
+            path: {
+                seller: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    record_api_receivables__seller__payments_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                seller: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PaymentsBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordedBody"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    answer_api_receivables__seller__questions__question__answer_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                seller: string;
+                question: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnswerBody-Input"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AnsweredBody"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    remind_api_receivables__seller__remind_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                seller: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NumbersBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SentBody"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    send_api_receivables__seller__send_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                seller: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NumbersBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SentBody"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    withdraw_api_receivables__seller___number__payments__payment__withdraw_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                seller: string;
+                number: string;
+                payment: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
     policies_api_reclaim_get: {
         parameters: {
             query?: never;
@@ -32739,6 +34478,238 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    lives_api_statement_lives__buyer___month__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                buyer: string;
+                month: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LifeBody"][];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    ask_api_statement_lives__buyer___month__questions_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                buyer: string;
+                month: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QuestionBody"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuestionAsked"];
+                };
             };
             /** @description Cannot be read */
             400: {

@@ -1,0 +1,1 @@
+"""What becomes of closed statements: sent, due, paid, reminded of, and asked about."""

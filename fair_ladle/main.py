@@ -62,7 +62,7 @@ from fair_ladle.app.prices.routes import routes as prices
 from fair_ladle.app.purchases.routes import open_routes as calendars
 from fair_ladle.app.purchases.routes import routes as purchases
 from fair_ladle.app.receivables.routes import UPLOAD as BANK_FILES
-from fair_ladle.app.receivables.routes import bank_routes, contact_routes, own_routes
+from fair_ladle.app.receivables.routes import bank_routes, billing_routes, own_routes
 from fair_ladle.app.receivables.routes import routes as receivables
 from fair_ladle.app.reclaim.routes import open_routes as keeping
 from fair_ladle.app.reclaim.routes import routes as reclaim
@@ -213,7 +213,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         closings,
         receivables,
         bank_routes,
-        contact_routes,
+        billing_routes,
         own_routes,
         prices,
         today,

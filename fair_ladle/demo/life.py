@@ -6,6 +6,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from datetime import date, datetime, timedelta
+from decimal import Decimal
 from functools import partial
 from typing import Any
 
@@ -31,6 +32,7 @@ from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.sign_in.delegating import Wanted
 from fair_ladle.app.statements import closing
 from fair_ladle.connectors.sheets_in import SheetTable, Source
+from fair_ladle.demo import receivables
 
 OPERATOR, RESELLER, CLIENT = (
     ("admin.gannet@gannet.example", "GANNET"),
@@ -61,7 +63,14 @@ def live(database: Database, now: datetime) -> None:
         (days, partial(_applied, account=account, product=product, cap=cap, note=note))
         for days, account, product, cap, note in CAPS
     ]
-    earlier += [(78, partial(_closed, month="2026-08")), (52, partial(_closed, month="2026-09")), (46, _late_sample)]
+    earlier += [
+        (78, partial(_closed, month="2026-08")),
+        (60, partial(_paid, month="2026-08")),
+        (52, partial(_closed, month="2026-09")),
+        (46, _late_sample),
+        (35, partial(_paid, month="2026-09", but=receivables.SLOW)),
+        (33, _asked),
+    ]
     for days, step in sorted(earlier, key=lambda each: -each[0]):
         database.clock.set_to(now - timedelta(days=days, minutes=7 * days))
         step(database)
@@ -74,6 +83,7 @@ def live(database: Database, now: datetime) -> None:
         _policy,
         _delegations,
         _drafts_under_way,
+        _asked_lately,
     ]
     for place, step in enumerate(steps):
         database.clock.set_to(now - APART * (len(steps) - place))
@@ -111,6 +121,27 @@ def _closed(database: Database, month: str) -> None:
         actor = _actor(database, who)
         prepared = database.snapshot(closing.prepare, actor, who[1], month)
         database.run(closing.close, actor, prepared, "Looked through on the phone with the accountant.")
+        receivables.sent(database, actor)
+
+
+def _paid(database: Database, month: str, but: frozenset[str] = frozenset()) -> None:
+    for who in (OPERATOR, RESELLER):
+        receivables.paid(database, _actor(database, who), month, but)
+
+
+def _asked(database: Database) -> None:
+    operator, client = _actor(database, OPERATOR), _actor(database, CLIENT)
+    receivables.paid_in_part(database, operator, "MARROW", "2026-09", Decimal("250.00"))
+    text = "The Ticket Halls gave two seats back on 18 September. Are they still in here?"
+    question = receivables.asked(database, client, "2026-09", ("usage", "FIELD-FULL"), text)
+    says = "They count up to the 18th, which is what the days of this line show: open it, and then the 19th."
+    receivables.answered(database, operator, question, says)
+
+
+def _asked_lately(database: Database) -> None:
+    client = _actor(database, CLIENT)
+    text = "We deleted media in September and the quantity still grew. Which days made that?"
+    receivables.asked(database, client, "2026-09", ("usage", "DEEPSHELF"), text)
 
 
 def _late_sample(database: Database) -> None:

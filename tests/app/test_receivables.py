@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from dataclasses import replace
 from datetime import date, timedelta
 from decimal import Decimal
 from email import message_from_bytes, policy
@@ -16,9 +17,9 @@ from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.receivables import listing, payments, questions, sending
+from fair_ladle.app.receivables import billing_details, listing, payments, questions, sending
+from fair_ladle.app.receivables.billing_details import Contact
 from fair_ladle.app.receivables.payments import Paid
-from fair_ladle.app.receivables.sending import Contact
 from fair_ladle.app.statements.documents import closed_document
 from fair_ladle.connectors.mail import Smtp, StandIn
 from fair_ladle.connectors.pdf_out import statement_pdf
@@ -47,14 +48,15 @@ def closed(books: Database, tmp_path: Path) -> Database:  # noqa: F811
 
 
 def state(database: Database, number: str) -> tuple[str, str, str]:
-    window = database.snapshot(listing.receivables, COMMAND_LINE, "MSP", None, None, number, 0)
+    window = database.snapshot(listing.receivables, COMMAND_LINE, "MSP", None, None, number)
     [row] = window.rows
     return row.state, f"{row.open:f}", row.mailed.state if row.mailed else "unsent"
 
 
 def test_statements_go_to_who_wants_them_with_pdf_and_csv(closed: Database, tmp_path: Path) -> None:
     clerk = Contact("clerk@north.example", False, True, False)
-    closed.run(sending.set_contacts, actor_of("NORTH"), "NORTH", [clerk])
+    there = closed.snapshot(billing_details.billing, actor_of("NORTH"), "NORTH")
+    closed.run(billing_details.change, actor_of("NORTH"), "NORTH", there.details, [clerk])
     sent = closed.run(sending.send, actor_of("MSP"), "MSP", None, "2026-01")
     assert (sent.statements, sent.mails, sent.without_contact) == (2, 3, [])
     assert state(closed, NORTH)[2] == "waiting"
@@ -81,6 +83,33 @@ def test_statements_go_to_who_wants_them_with_pdf_and_csv(closed: Database, tmp_
     assert closed.run(sending.send, actor_of("MSP"), "MSP", [TERN], None).mails == 1, "unless it is asked for"
 
 
+DETAILS = [
+    ({"country": "Portugal"}, "ISO 3166"),
+    ({"iban": "PT50 0002 0123 1234 5678 9015 5"}, "check digits"),
+    ({"tax": "exempt"}, "Say why it is exempt"),
+    ({"street": "Quay\n1"}, "no line breaks"),
+]
+
+
+@pytest.mark.parametrize(("wrong", "says"), DETAILS, ids=[next(iter(case[0])) for case in DETAILS])
+def test_billing_details_are_checked(closed: Database, wrong: dict[str, str], says: str) -> None:
+    there = closed.snapshot(billing_details.billing, actor_of("MSP"), "NORTH").details
+    with pytest.raises(Refused, match=says):
+        closed.run(billing_details.change, actor_of("MSP"), "NORTH", replace(there, **wrong), [])
+
+
+def test_a_buyer_changes_its_address_and_not_its_terms(closed: Database) -> None:
+    north, msp = actor_of("NORTH"), actor_of("MSP")
+    there = closed.snapshot(billing_details.billing, north, "NORTH")
+    assert (there.details.payment_days, there.sets_terms) == (10, False)
+    closed.run(billing_details.change, north, "NORTH", replace(there.details, street="Quay 2"), [])
+    with pytest.raises(Refused, match="set by the account that sells"):
+        closed.run(billing_details.change, north, "NORTH", replace(there.details, tax="reverse_charge"), [])
+    exempt = replace(there.details, tax="exempt", exemption_reason="A school")
+    closed.run(billing_details.change, msp, "NORTH", exempt, [])
+    assert rows(closed, "NORTH", "2026-03") == {"usage MAIL": "25.00", "tax exempt": "0.00"}
+
+
 def test_two_who_send_at_once_send_it_once(closed: Database) -> None:
     begun, sent = threading.Event(), []
 
@@ -101,7 +130,7 @@ def test_two_who_send_at_once_send_it_once(closed: Database) -> None:
 
 def test_a_closed_statement_is_the_same_document_whatever_changes(closed: Database, tmp_path: Path) -> None:
     def pdf() -> bytes:
-        window = closed.snapshot(listing.receivables, COMMAND_LINE, "MSP", None, None, NORTH, 0)
+        window = closed.snapshot(listing.receivables, COMMAND_LINE, "MSP", None, None, NORTH)
         return statement_pdf([closed.snapshot(closed_document, window.rows[0].statement_id)[1]])
 
     before = pdf()
@@ -243,11 +272,11 @@ def test_each_side_is_told_what_is_its_own(closed: Database) -> None:
     assert life.runs_seller and life.mails and life.payments[0].note == "slow payer"
     outside = actor_of("NORTH")
     for act in (
-        lambda tx: listing.receivables(tx, outside, "MSP", None, None, "", 0),
+        lambda tx: listing.receivables(tx, outside, "MSP", None, None, ""),
         lambda tx: listing.lives(tx, outside, "TERN", "2026-01"),
         lambda tx: sending.send(tx, outside, "MSP", None, None),
         lambda tx: sending.remind(tx, outside, "MSP", None),
-        lambda tx: sending.contacts(tx, outside, "TERN"),
+        lambda tx: billing_details.billing(tx, outside, "TERN"),
         lambda tx: payments.record(tx, outside, "MSP", [Paid(NORTH, Decimal("1"), date(2026, 4, 1), "")]),
         lambda tx: questions.answer(tx, outside, "MSP", 1, "No.", None),
         lambda tx: payments.match(tx, outside, "MSP", read_table("a.csv", BANK.encode()), {}),

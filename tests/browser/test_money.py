@@ -1,4 +1,5 @@
-"""Prices and closing by the keyboard: a price from next month, what one pays, and a month that is checked and closed."""
+"""Month's end by the keyboard: a price from next month, what one pays, a month that is checked, closed and sent, what is
+paid, and a disputed line that is answered and credited."""
 
 from __future__ import annotations
 
@@ -6,7 +7,10 @@ import re
 
 from playwright.sync_api import expect
 
-from tests.browser.conftest import Open, press
+from fair_ladle.app.plumbing.actor import COMMAND_LINE
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.statements import closing
+from tests.browser.conftest import Open, press, serious_findings
 
 
 def test_a_price_from_next_month(open_page: Open) -> None:
@@ -54,5 +58,78 @@ def test_a_month_is_checked_and_closed(open_page: Open) -> None:
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", name="Tern Housing Association")).to_be_focused()
     expect(page.locator(".sums")).to_contain_text("2026-00010")
+    expect(page.get_by_role("region", name="Payment and questions")).to_contain_text("not sent")
+    page.keyboard.press("g")
+    page.keyboard.press("b")
+    press(page.get_by_role("button", name="Send 10 not sent"))
+    expect(page.get_by_role("status", name="Last action")).to_contain_text("10 statements on the way, 10 mails.")
+    grid = page.get_by_role("grid", name="Closed statements")
+    expect(grid.get_by_role("row", name=re.compile("Tern Housing Association.*on the way"))).to_be_visible()
+    expect(page.get_by_role("button", name=re.compile("^Send"))).to_have_count(0)
+    assert serious_findings(page) == []
     page.goto("/statements?month=2026-12")
     expect(page.get_by_role("button", name=re.compile("^Close"))).to_have_count(0)
+
+
+def closed_october(database: Database) -> None:
+    prepared = database.snapshot(closing.prepare, COMMAND_LINE, "GANNET", "2026-10")
+    if not prepared.blocking:  # another test of this installation may have closed it
+        database.run(closing.close, COMMAND_LINE, prepared, "looked at")
+
+
+def test_a_disputed_line_is_answered_and_credited(open_page: Open, database_of_address: Database) -> None:
+    closed_october(database_of_address)
+    page = open_page("OLDQUAY", "/statements/OLDQUAY?month=2026-10&line=DEEPSHELF")
+    life = page.get_by_role("region", name="Payment and questions")
+    expect(life).not_to_contain_text("sent")
+    press(life.get_by_role("button", name="Ask about a line"))
+    dialog = page.get_by_role("dialog")
+    expect(dialog.get_by_label("Line")).to_have_value("1")
+    dialog.get_by_label("Question").fill("We deleted the media in September.")
+    assert serious_findings(page) == []
+    press(dialog.get_by_role("button", name="Ask", exact=True))
+    expect(life.get_by_role("list", name="Open questions")).to_contain_text("No answer yet")
+
+    page = open_page("GANNET", "/payments?state=asked")
+    page.get_by_role("grid", name="Closed statements").press("Enter")
+    life = page.get_by_role("region", name="Payment and questions")
+    press(life.get_by_role("button", name="Answer"))
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("Deepshelf Storage: We deleted the media in September.")
+    dialog.get_by_label("Answer", exact=True).fill("Right, here is the rest of October back.")
+    dialog.get_by_label("Credit before tax, EUR").fill("99999")
+    press(dialog.get_by_role("button", name="Answer"))
+    expect(dialog.get_by_role("alert")).to_contain_text("comes to less than that")
+    dialog.get_by_label("Credit before tax, EUR").fill("12.5")
+    press(dialog.get_by_role("button", name="Answer"))
+    expect(life).to_contain_text("1 answered question")
+    expect(page.get_by_role("status", name="Last action")).to_contain_text("12.50 EUR is credited")
+    page.goto("/statements/OLDQUAY?month=2026-11")
+    expect(page.get_by_role("row", name=re.compile("Credit Q1-.*−12.50"))).to_be_visible()
+
+
+def test_a_payment_by_hand_and_from_a_bank_file(open_page: Open, database_of_address: Database) -> None:
+    closed_october(database_of_address)
+    page = open_page(at="/payments")
+    grid = page.get_by_role("grid", name="Closed statements")
+    row = grid.get_by_role("row", name=re.compile("Tern Housing Association"))
+    number = re.search("2026-[0-9]{5}", row.inner_text())
+    assert number is not None
+    before = row.get_by_role("gridcell").nth(5).inner_text()
+    grid.press("Space")
+    press(page.get_by_role("region", name="Chosen statements").get_by_role("button", name="Record payment"))
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text(number[0])
+    dialog.get_by_label("Amount, EUR").fill("100")
+    press(dialog.get_by_role("button", name="Record payment"))
+    expect(page.get_by_role("status", name="Last action")).to_contain_text("100.00 EUR recorded")
+    expect(row.get_by_role("gridcell").nth(5)).not_to_have_text(before)
+    left = re.sub(r"[^\d.]", "", row.get_by_role("gridcell").nth(5).inner_text())
+    press(page.get_by_role("button", name="Bank file"))
+    text = f"Date,Amount,Reference\n2026-11-20,{left},Thanks {number[0]}\n2026-11-21,5,Rent\n"
+    file = {"name": "bank.csv", "mimeType": "text/csv", "buffer": text.encode()}
+    dialog.get_by_label("CSV or XLSX").set_input_files(files=[file])  # type: ignore[list-item]
+    expect(dialog.get_by_role("status")).to_contain_text("2 rows: 1 fit a statement")
+    assert serious_findings(page) == []
+    press(dialog.get_by_role("button", name="Record 1 payment"))
+    expect(row).to_contain_text("paid")

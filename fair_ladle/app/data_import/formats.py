@@ -13,6 +13,7 @@ from zoneinfo import available_timezones
 
 from iso4217 import Currency
 
+from fair_ladle.app.plumbing.addresses import is_country, is_iban
 from fair_ladle.app.plumbing.days import YEARS
 from fair_ladle.core.allocations import AtCap
 from fair_ladle.core.pricing import Aggregate, Basis, Fees, TierMode
@@ -145,7 +146,7 @@ def above_zero(text: str) -> Decimal:
 
 def country(text: str) -> str:
     """A country's code of two letters."""
-    if not re.fullmatch("[A-Z]{2}", text):
+    if not is_country(text):
         raise Expected("a country's code after ISO 3166, like PT")
     return text
 
@@ -153,10 +154,8 @@ def country(text: str) -> str:
 def iban(text: str) -> str:
     """A bank account after ISO 13616, its check digits right; kept without spaces."""
     found = text.replace(" ", "")
-    if not re.fullmatch(r"[A-Z]{2}\d{2}[A-Z0-9]{11,30}", found):
-        raise Expected("an IBAN like PT50 0002 0123 1234 5678 9015 4")
-    if int("".join(str(int(each, 36)) for each in found[4:] + found[:4])) % 97 != 1:
-        raise Expected("an IBAN whose check digits are right")
+    if not is_iban(found):
+        raise Expected("an IBAN whose check digits are right, like PT50 0002 0123 1234 5678 9015 4")
     return found
 
 

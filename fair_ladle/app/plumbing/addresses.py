@@ -1,4 +1,4 @@
-"""E-mail addresses and names as they are kept, and names as they may stand in a mail."""
+"""E-mail addresses, countries, bank accounts and names as they are kept, and names as they may stand in a mail."""
 
 from __future__ import annotations
 
@@ -17,6 +17,18 @@ def email(text: str | None, where: str) -> str | None:
     ):
         raise invalid(f"{text[:80]!r} is no e-mail address.", where)
     return text or None
+
+
+def is_country(text: str) -> bool:
+    """Whether it is written like a country's code after ISO 3166."""
+    return re.fullmatch("[A-Z]{2}", text) is not None
+
+
+def is_iban(text: str) -> bool:
+    """Whether it is an IBAN (ISO 13616) without spaces, its check digits right."""
+    if not re.fullmatch(r"[A-Z]{2}\d{2}[A-Z0-9]{11,30}", text, re.ASCII):
+        return False
+    return int("".join(str(int(each, 36)) for each in text[4:] + text[:4])) % 97 == 1
 
 
 LOOKS_LIKE_A_LINK = re.compile(r"[<>/:@\\]|\w\.[^\W\d_]{2,}")

@@ -20,8 +20,6 @@ from fair_ladle.app.statements.ledger import numbered
 from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.core.quantities import half_up
 
-AT_ONCE = 200
-"""Statements of a window."""
 EXPORTED_AT_ONCE = 2000
 
 
@@ -80,8 +78,7 @@ class Window:
     """Some of a seller's closed statements, of so many that were asked for."""
 
     rows: list[Receivable]
-    count: int
-    sums: list[Sum]
+    total: int
 
 
 def seller_id(tx: Transaction, actor: Actor, seller: str) -> int:
@@ -109,13 +106,25 @@ def statements_of(tx: Transaction, seller: int, numbers: Iterable[str]) -> list[
 
 
 def receivables(
-    tx: Transaction, actor: Actor, seller: str, state: str | None, month: str | None, find: str, after: int
+    tx: Transaction,
+    actor: Actor,
+    seller: str,
+    state: str | None,
+    month: str | None,
+    find: str,
+    offset: int = 0,
+    limit: int = 100,
 ) -> Window:
     """A window of a seller's closed statements, the newest first: those in a state, of a month, whose buyer or number
     has each of some words."""
     wanted = _wanted(tx, actor, seller, state, month, find)
-    count, rows = store.window(tx.connection, wanted, after, AT_ONCE)
-    sums = [
+    count, rows = store.window(tx.connection, wanted, offset, limit)
+    return Window(as_receivables(tx, rows), count)
+
+
+def sums(tx: Transaction, actor: Actor, seller: str) -> list[Sum]:
+    """What all closed statements of a seller come to, by currency."""
+    return [
         Sum(
             each.currency,
             int(each.unsent),
@@ -127,7 +136,6 @@ def receivables(
         )
         for each in store.sums(tx.connection, seller_id(tx, actor, seller), accounts_service.today(tx))
     ]
-    return Window(as_receivables(tx, rows), count, sums)
 
 
 def every(

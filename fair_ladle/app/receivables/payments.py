@@ -20,6 +20,7 @@ from fair_ladle.app.receivables import store
 from fair_ladle.app.receivables.listing import parse_number, seller_id, statements_of
 from fair_ladle.app.statements.ledger import numbered
 from fair_ladle.app.statements.rate_cards import decimals_of
+from fair_ladle.connectors.pdf_out import figure
 from fair_ladle.connectors.sheets_in import SheetTable
 from fair_ladle.core.quantities import half_up
 
@@ -278,7 +279,7 @@ class _Matcher:
         if number in self._taken:
             line = found("differs", f"Another line of this file pays {number}.", [number])
         elif amount != left:
-            line = found("differs", f"{left:,f} {row.currency} is open.", [number])
+            line = found("differs", f"{figure(left)} {row.currency} is open.", [number])
         else:
             self._taken.add(number)
             line = found("fits", "", [number])

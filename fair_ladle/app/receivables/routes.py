@@ -13,13 +13,13 @@ from pydantic import BaseModel, Field
 from fair_ladle.app.plumbing.http import Db, Format, Keyed, Who, sheet
 from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.plumbing.routing import Router, reads_only
-from fair_ladle.app.receivables import listing, payments, questions, sending
+from fair_ladle.app.receivables import billing_details, listing, payments, questions, sending
 from fair_ladle.connectors.sheets_in import Unreadable, read_table
 
 UPLOAD = "/api/bank-files"
 routes = Router("/api/receivables", "statements", sees="statements.see", changes="statements.settle")
 bank_routes = Router(UPLOAD, "statements", sees="statements.settle", changes="statements.settle")
-contact_routes = Router("/api/billing-contacts", "statements", sees="accounts.see", changes="accounts.change")
+billing_routes = Router("/api/billing", "statements", sees="accounts.see", changes="accounts.change")
 own_routes = Router("/api/statement-lives", "statements", sees="statements.see", changes="statements.see")
 State = Literal["unsent", "open", "overdue", "paid", "credit", "asked"]
 Money = Annotated[Decimal, Field(max_digits=20, decimal_places=5)]
@@ -69,8 +69,7 @@ class ReceivableWindow(BaseModel):
     """Some of a seller's closed statements, of so many that were asked for."""
 
     rows: list[ReceivableRow]
-    count: int
-    sums: list[ReceivableSum]
+    total: int
 
 
 class NumbersBody(BaseModel):
@@ -215,16 +214,34 @@ class ContactBody(BaseModel):
     gets_reminders: bool
 
 
-class ContactsBody(BaseModel):
-    """Further contacts of an account."""
+class BillingDetailsBody(BaseModel):
+    """An account's address, numbers and terms as they stand on statements; null = not given."""
 
+    street: str | None = Field(None, max_length=200)
+    postcode: str | None = Field(None, max_length=32)
+    city: str | None = Field(None, max_length=100)
+    country: str | None = Field(None, max_length=2)
+    tax_number: str | None = Field(None, max_length=32)
+    iban: str | None = Field(None, max_length=50)
+    buyer_reference: str | None = Field(None, max_length=100)
+    cost_centre: str | None = Field(None, max_length=64)
+    tax: Literal["normal", "reverse_charge", "exempt"] = "normal"
+    exemption_reason: str | None = Field(None, max_length=200)
+    payment_days: int | None = Field(None, ge=0, le=3660)
+
+
+class BillingBody(BaseModel):
+    """An account's billing details, and who gets its statements besides its billing email."""
+
+    details: BillingDetailsBody
     contacts: list[ContactBody] = Field(max_length=50)
 
 
-class ContactsFound(ContactsBody):
-    """Its billing email, which gets everything, and its further contacts."""
+class BillingFound(BillingBody):
+    """The same with its billing email, which gets everything; ``sets_terms``: the actor may change tax and terms."""
 
     billing_email: str | None
+    sets_terms: bool
 
 
 def _row(found: listing.Receivable) -> ReceivableRow:
@@ -257,26 +274,29 @@ def receivables(
     state: State | None = None,
     month: str | None = None,
     find: str = Query("", max_length=200),
-    after: int = Query(0, ge=0, le=1_000_000),
+    offset: int = Query(0, ge=0, le=1_000_000),
+    limit: int = Query(100, ge=1, le=200),
 ) -> Any:
     """A window of a seller's closed statements, the newest first."""
-    found = db.snapshot(listing.receivables, who, seller, state, month, find, after)
-    return ReceivableWindow(
-        rows=[_row(each) for each in found.rows],
-        count=found.count,
-        sums=[
-            ReceivableSum(
-                currency=each.currency,
-                unsent=each.unsent,
-                open=each.open,
-                overdue=each.overdue,
-                asked=each.asked,
-                open_amount=f"{each.open_amount:f}",
-                overdue_amount=f"{each.overdue_amount:f}",
-            )
-            for each in found.sums
-        ],
-    )
+    found = db.snapshot(listing.receivables, who, seller, state, month, find, offset, limit)
+    return ReceivableWindow(rows=[_row(each) for each in found.rows], total=found.total)
+
+
+@routes.get("/{seller}/sums", response_model=list[ReceivableSum])
+def receivable_sums(db: Db, who: Who, seller: str) -> Any:
+    """What a seller's closed statements come to, by currency."""
+    return [
+        ReceivableSum(
+            currency=each.currency,
+            unsent=each.unsent,
+            open=each.open,
+            overdue=each.overdue,
+            asked=each.asked,
+            open_amount=f"{each.open_amount:f}",
+            overdue_amount=f"{each.overdue_amount:f}",
+        )
+        for each in db.snapshot(listing.sums, who, seller)
+    ]
 
 
 @routes.get("/{seller}/export", response_class=Response)
@@ -429,16 +449,16 @@ def ask(db: Keyed, who: Who, buyer: str, month: str, body: QuestionBody) -> Any:
     return QuestionAsked(id=db.run(questions.ask, who, buyer, month, body.number, line, body.question))
 
 
-@contact_routes.get("/{account}", response_model=ContactsFound)
-def billing_contacts(db: Db, who: Who, account: str) -> Any:
-    """Who gets an account's statements."""
-    main, further = db.snapshot(sending.contacts, who, account)
-    return ContactsFound(billing_email=main, contacts=[ContactBody(**asdict(each)) for each in further])
+@billing_routes.get("/{account}", response_model=BillingFound)
+def billing(db: Db, who: Who, account: str) -> Any:
+    """An account's billing details and contacts."""
+    return BillingFound.model_validate(asdict(db.snapshot(billing_details.billing, who, account)))
 
 
-@contact_routes.put("/{account}", status_code=204, response_class=Response)
-def set_billing_contacts(db: Keyed, who: Who, account: str, body: ContactsBody) -> Response:
-    """Say who gets an account's statements besides its billing email."""
-    wanted = [sending.Contact(**each.model_dump()) for each in body.contacts]
-    db.run(sending.set_contacts, who, account, wanted)
+@billing_routes.put("/{account}", status_code=204, response_class=Response)
+def change_billing(db: Keyed, who: Who, account: str, body: BillingBody) -> Response:
+    """Give an account other billing details and contacts."""
+    details = billing_details.BillingDetails(**body.details.model_dump())
+    contacts = [billing_details.Contact(**each.model_dump()) for each in body.contacts]
+    db.run(billing_details.change, who, account, details, contacts)
     return Response(status_code=204)

@@ -13,10 +13,11 @@ from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing import outbox
 from fair_ladle.app.plumbing.actor import Actor
-from fair_ladle.app.plumbing.addresses import email, in_a_mail
+from fair_ladle.app.plumbing.addresses import in_a_mail
 from fair_ladle.app.plumbing.database import Database, Transaction
-from fair_ladle.app.plumbing.problems import conflict, invalid
+from fair_ladle.app.plumbing.problems import conflict
 from fair_ladle.app.receivables import store
+from fair_ladle.app.receivables.billing_details import Contact, contact_of
 from fair_ladle.app.receivables.listing import seller_id, statements_of
 from fair_ladle.app.statements.billing import parse_month
 from fair_ladle.app.statements.documents import closed_document
@@ -28,20 +29,9 @@ from fair_ladle.connectors.pdf_out import figure, statement_pdf
 from fair_ladle.connectors.sheets_out import as_csv
 from fair_ladle.core.quantities import half_up
 
-MOST_CONTACTS = 20
 MOST_AT_ONCE = 20_000
 NOT_AGAIN_WITHIN = timedelta(days=7)
 """Days within which nobody is reminded twice of the same statement."""
-
-
-@dataclass(frozen=True)
-class Contact:
-    """Who gets what of an account's statements, beside its billing email, which gets everything."""
-
-    email: str
-    gets_statements: bool
-    gets_data: bool
-    gets_reminders: bool
 
 
 @dataclass(frozen=True)
@@ -51,44 +41,6 @@ class Sent:
     statements: int
     mails: int
     without_contact: list[str]
-
-
-def contacts(tx: Transaction, actor: Actor, account: str) -> tuple[str | None, list[Contact]]:
-    """An account's billing email, and its further contacts."""
-    accounts = accounts_service.known(tx)
-    row = accounts_service.row_in_scope(accounts, actor, account)
-    account_id = int(accounts.ids[row])
-    found = store.contacts(tx.connection, [account_id]).get(account_id, [])
-    return accounts.facts[row].billing_email, [_contact(each) for each in found]
-
-
-def _contact(row: Any) -> Contact:
-    return Contact(row.email, bool(row.gets_statements), bool(row.gets_data), bool(row.gets_reminders))
-
-
-def set_contacts(tx: Transaction, actor: Actor, account: str, wanted: Sequence[Contact]) -> None:
-    """Give an account other further contacts. Locks the account's desk alone, and writes its contacts under it."""
-    accounts = accounts_service.known(tx)
-    account_id = int(accounts.ids[accounts_service.row_in_scope(accounts, actor, account)])
-    if len(wanted) > MOST_CONTACTS:
-        raise invalid(f"At most {MOST_CONTACTS} contacts.", "contacts")
-    checked: dict[str, Contact] = {}
-    for place, each in enumerate(wanted):
-        address = email(each.email, f"contacts.{place}.email")
-        if address is None:
-            raise invalid("Every contact needs an email address.", f"contacts.{place}.email")
-        if address.lower() in checked:
-            raise invalid(f"{address} is there twice.", f"contacts.{place}.email")
-        if not (each.gets_statements or each.gets_data or each.gets_reminders):
-            raise invalid(f"Say what {address} gets.", f"contacts.{place}")
-        checked[address.lower()] = Contact(address, each.gets_statements, each.gets_data, each.gets_reminders)
-    store.lock_desk(tx.connection, account_id)
-    before = [each.email for each in store.contacts(tx.connection, [account_id]).get(account_id, [])]
-    rows = [{"account_id": account_id, **vars(each)} for each in checked.values()]
-    store.replace_contacts(tx.connection, account_id, rows)
-    said = [", ".join(sorted(each)) or "none" for each in (before, [each.email for each in checked.values()])]
-    entry = log_service.Entry("billing contacts", account, account_id, {"contacts": said[0]}, {"contacts": said[1]})
-    log_service.write(tx, actor, account_id, [entry])
 
 
 def send(tx: Transaction, actor: Actor, seller: str, numbers: Sequence[str] | None, month: str | None) -> Sent:
@@ -136,7 +88,7 @@ def _mail(tx: Transaction, actor: Actor, seller: str, mine: int, rows: list[Any]
     mails, about, nobody = [], [], []
     for row in rows:
         everything = [Contact(row.billing_email, True, True, True)] if row.billing_email else []
-        asked = [*everything, *(_contact(each) for each in further.get(row.buyer_id, []))]
+        asked = [*everything, *(contact_of(each) for each in further.get(row.buyer_id, []))]
         gets = {
             each.email.lower(): each
             for each in reversed(asked)

@@ -81,7 +81,7 @@ def billing_details(connection: sa.Connection, account_ids: list[int]) -> dict[i
     a = accounts.c
     columns = (
         *(a.id, a.code, a.name, a.street, a.postcode, a.city, a.country, a.tax_number, a.payment_days, a.iban),
-        *(a.buyer_reference, a.exemption_reason, a.billing_email),
+        *(a.buyer_reference, a.exemption_reason, a.billing_email, a.tax, a.cost_centre),
     )
     return {row.id: row for row in connection.execute(sa.select(*columns).where(a.id.in_(account_ids)))}
 

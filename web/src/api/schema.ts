@@ -413,7 +413,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/billing-contacts/{account}": {
+    "/api/billing/{account}": {
         parameters: {
             query?: never;
             header?: never;
@@ -421,15 +421,15 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Billing Contacts
-         * @description Who gets an account's statements.
+         * Billing
+         * @description An account's billing details and contacts.
          */
-        get: operations["billing_contacts_api_billing_contacts__account__get"];
+        get: operations["billing_api_billing__account__get"];
         /**
-         * Set Billing Contacts
-         * @description Say who gets an account's statements besides its billing email.
+         * Change Billing
+         * @description Give an account other billing details and contacts.
          */
-        put: operations["set_billing_contacts_api_billing_contacts__account__put"];
+        put: operations["change_billing_api_billing__account__put"];
         post?: never;
         delete?: never;
         options?: never;
@@ -3280,6 +3280,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/receivables/{seller}/sums": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Receivable Sums
+         * @description What a seller's closed statements come to, by currency.
+         */
+        get: operations["receivable_sums_api_receivables__seller__sums_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/receivables/{seller}/{number}/payments/{payment}/withdraw": {
         parameters: {
             query?: never;
@@ -4567,6 +4587,60 @@ export interface components {
             /** Token */
             token: string;
         };
+        /**
+         * BillingBody
+         * @description An account's billing details, and who gets its statements besides its billing email.
+         */
+        BillingBody: {
+            /** Contacts */
+            contacts: components["schemas"]["ContactBody"][];
+            details: components["schemas"]["BillingDetailsBody"];
+        };
+        /**
+         * BillingDetailsBody
+         * @description An account's address, numbers and terms as they stand on statements; null = not given.
+         */
+        BillingDetailsBody: {
+            /** Buyer Reference */
+            buyer_reference?: string | null;
+            /** City */
+            city?: string | null;
+            /** Cost Centre */
+            cost_centre?: string | null;
+            /** Country */
+            country?: string | null;
+            /** Exemption Reason */
+            exemption_reason?: string | null;
+            /** Iban */
+            iban?: string | null;
+            /** Payment Days */
+            payment_days?: number | null;
+            /** Postcode */
+            postcode?: string | null;
+            /** Street */
+            street?: string | null;
+            /**
+             * Tax
+             * @default normal
+             * @enum {string}
+             */
+            tax: "normal" | "reverse_charge" | "exempt";
+            /** Tax Number */
+            tax_number?: string | null;
+        };
+        /**
+         * BillingFound
+         * @description The same with its billing email, which gets everything; ``sets_terms``: the actor may change tax and terms.
+         */
+        BillingFound: {
+            /** Billing Email */
+            billing_email: string | null;
+            /** Contacts */
+            contacts: components["schemas"]["ContactBody"][];
+            details: components["schemas"]["BillingDetailsBody"];
+            /** Sets Terms */
+            sets_terms: boolean;
+        };
         /** Body_set_up_from_an_intake_api_setup_post */
         Body_set_up_from_an_intake_api_setup_post: {
             /** Email */
@@ -5054,24 +5128,6 @@ export interface components {
             gets_reminders: boolean;
             /** Gets Statements */
             gets_statements: boolean;
-        };
-        /**
-         * ContactsBody
-         * @description Further contacts of an account.
-         */
-        ContactsBody: {
-            /** Contacts */
-            contacts: components["schemas"]["ContactBody"][];
-        };
-        /**
-         * ContactsFound
-         * @description Its billing email, which gets everything, and its further contacts.
-         */
-        ContactsFound: {
-            /** Billing Email */
-            billing_email: string | null;
-            /** Contacts */
-            contacts: components["schemas"]["ContactBody"][];
         };
         /**
          * CouldBody
@@ -8791,12 +8847,10 @@ export interface components {
          * @description Some of a seller's closed statements, of so many that were asked for.
          */
         ReceivableWindow: {
-            /** Count */
-            count: number;
             /** Rows */
             rows: components["schemas"]["ReceivableRow"][];
-            /** Sums */
-            sums: components["schemas"]["ReceivableSum"][];
+            /** Total */
+            total: number;
         };
         /**
          * RecipientBody
@@ -12901,7 +12955,7 @@ export interface operations {
             };
         };
     };
-    billing_contacts_api_billing_contacts__account__get: {
+    billing_api_billing__account__get: {
         parameters: {
             query?: never;
             header?: never;
@@ -12918,7 +12972,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ContactsFound"];
+                    "application/json": components["schemas"]["BillingFound"];
                 };
             };
             /** @description Cannot be read */
@@ -13013,7 +13067,7 @@ export interface operations {
             };
         };
     };
-    set_billing_contacts_api_billing_contacts__account__put: {
+    change_billing_api_billing__account__put: {
         parameters: {
             query?: never;
             header?: {
@@ -13026,7 +13080,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ContactsBody"];
+                "application/json": components["schemas"]["BillingBody"];
             };
         };
         responses: {
@@ -31021,7 +31075,8 @@ export interface operations {
                 state?: ("unsent" | "open" | "overdue" | "paid" | "credit" | "asked") | null;
                 month?: string | null;
                 find?: string;
-                after?: number;
+                offset?: number;
+                limit?: number;
             };
             header?: never;
             path: {
@@ -31626,6 +31681,118 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SentBody"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    receivable_sums_api_receivables__seller__sums_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                seller: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReceivableSum"][];
                 };
             };
             /** @description Cannot be read */

@@ -21,6 +21,7 @@ const RunningMenu = lazy(() => import('./Menus').then((part) => ({ default: part
 const OwnMenu = lazy(() => import('./Menus').then((part) => ({ default: part.OwnMenu })))
 const TodayScreen = lazy(() => import('../features/today/TodayScreen'))
 const StatementsScreen = lazy(() => import('../features/statements/StatementsScreen'))
+const PaymentsScreen = lazy(() => import('../features/statements/PaymentsScreen'))
 const PricesScreen = lazy(() => import('../features/prices/PricesScreen'))
 const StatementScreen = lazy(() => import('../features/statements/StatementScreen'))
 const AccountScreen = lazy(() => import('../features/accounts/AccountScreen'))
@@ -105,6 +106,7 @@ function Shell({ who }: { who: Me }) {
       ['queue', 'Waiting list', 'g w', '/queue', 'people.see'],
       ['groups', 'Groups', 'g r', '/groups', 'people.see'],
       ['statements', 'Statements', 'g s', '/statements', 'statements.see'],
+      ['payments', 'Payments', 'g b', '/payments', 'statements.see'],
       ['prices', 'Prices', 'g q', '/prices', 'statements.see'],
       ['delegations', 'Delegations', 'g m', '/delegations', 'delegations.see'],
       ['log', 'Log', 'g l', '/log', 'log.see'],
@@ -229,7 +231,7 @@ function Shell({ who }: { who: Me }) {
           </Family>
         )}
         {can.has('statements.see') && (
-          <Family to="/statements" also={['/prices']}>
+          <Family to="/statements" also={['/payments', '/prices']}>
             Statements
           </Family>
         )}
@@ -250,6 +252,7 @@ function Shell({ who }: { who: Me }) {
                 <Route path="/allocations" element={<AllocationsScreen />} />
                 <Route path="/statements" element={<StatementsScreen />} />
                 <Route path="/statements/:buyer" element={<StatementScreen />} />
+                <Route path="/payments" element={<PaymentsScreen />} />
                 <Route path="/prices" element={<PricesScreen />} />
                 <Route path="/accounts/:account" element={<AccountScreen />} />
                 <Route path="/people" element={<PeopleScreen />} />

@@ -30,6 +30,7 @@ import { useDraft } from '../drafts/context'
 import { EntitlementsEditor } from '../people/EntitlementsEditor'
 import { StorageLimits } from '../people/Storage'
 import { AskForm } from '../requests/AskForm'
+import { BillingDialog } from './BillingDialog'
 import { StatementPlot } from './StatementPlot'
 import { actorName } from '../log/actors'
 import { RequestItem } from '../requests/RequestItem'
@@ -310,6 +311,7 @@ function Facts({ body }: { body: AccountBody }) {
     })
   }
   const [editing, setEditing] = useState(false)
+  const [billing, setBilling] = useState(false)
   const [parent, setParent] = useState(body.parent ?? '')
   const may = useCan('accounts.change')
   const move = () => draft.set([{ kind: 'move', account: body.account, parent, was: body.parent }])
@@ -330,9 +332,25 @@ function Facts({ body }: { body: AccountBody }) {
           )}
         </dl>
         {may && (
-          <Button size="sm" variant="outline-primary" onClick={() => setEditing(true)}>
-            Edit
-          </Button>
+          <>
+            <Button size="sm" variant="outline-primary" onClick={() => setEditing(true)}>
+              Edit
+            </Button>{' '}
+            <Button size="sm" variant="outline-primary" onClick={() => setBilling(true)}>
+              Billing details…
+            </Button>
+          </>
+        )}
+        {billing && (
+          <BillingDialog
+            account={body.account}
+            name={body.name}
+            close={() => setBilling(false)}
+            done={() => {
+              setBilling(false)
+              outcome(`${body.name}: billing details saved.`)
+            }}
+          />
         )}
       </section>
     )

@@ -11,6 +11,8 @@ import { Empty, Trouble, Wait } from '../../components/States'
 import { PrintMenu } from '../../components/PrintMenu'
 import { ByDepartment } from './ByDepartment'
 import { lastMonth, MonthBar } from './MonthBar'
+import { lives } from './queries'
+import { StatementLife } from './StatementLife'
 import { Lines } from './StatementLines'
 
 /** One buyer's month: from the total to the line, to the day, to the assignment. */
@@ -21,9 +23,11 @@ export default function StatementScreen() {
   const month = params.get('month') ?? lastMonth(now)
   const by = params.get('by') ?? 'product'
   const found = useQuery(statementQuery(buyer, month))
+  const became = useQuery(lives(buyer, month)).data
   const body = found.data
   const before = monthWord(monthAfter(month, -1))
   const sheet = body?.sheets.find((each) => each.currency === params.get('currency')) ?? body?.sheets[0]
+  const life = became?.find((each) => each.receivable.number === sheet?.number)
   const largest = sheet && [...sheet.lines].sort((one, other) => Number(other.amount) - Number(one.amount))[0]
   useActs(
     'Statement',
@@ -87,6 +91,9 @@ export default function StatementScreen() {
         </span>
       </header>
       {sheet && <Sums sheet={sheet} seller={body.seller_name ?? body.seller} before={before} />}
+      {sheet && life && (
+        <StatementLife life={life} buyer={buyer} month={month} sheet={sheet} line={params.get('line')} />
+      )}
       <div className="scroll" role="region" aria-label="Lines" tabIndex={0}>
         {body.notes.map((each) => (
           <p className="near mx-3 my-1" key={each}>

@@ -1,12 +1,13 @@
 import { SectionTabs } from '../../components/SectionTabs'
 
 /** What is charged, and at which prices. */
-export function StatementTabs({ at }: { at: 'statements' | 'prices' }) {
+export function StatementTabs({ at }: { at: 'statements' | 'payments' | 'prices' }) {
   return (
     <SectionTabs
-      label="Statements, prices"
+      label="Statements, payments, prices"
       tabs={[
         { to: '/statements', name: 'Statements', current: at === 'statements' },
+        { to: '/payments', name: 'Payments', current: at === 'payments' },
         { to: '/prices', name: 'Prices', current: at === 'prices' },
       ]}
     />

@@ -198,7 +198,7 @@ export default function StatementsScreen() {
         </span>
         <span className="grow" />
         <span role="status" className="small good">
-          {said}
+          {said} {said && <Link to="/payments?state=unsent">Send them</Link>}
         </span>
         {closes && !closed && month < dayOf(now).slice(0, 7) && buyers.some((each) => each.seller === own?.account) && (
           <Button size="sm" variant="outline-primary" onClick={() => setClosing(true)}>

@@ -21,6 +21,7 @@ from fastapi.middleware.gzip import GZipMiddleware
 
 from fair_ladle import beside
 from fair_ladle.app.account_admin.routes import routes as account_admin
+from fair_ladle.app.accounting.routes import routes as accounting
 from fair_ladle.app.accounts.routes import routes as accounts
 from fair_ladle.app.allocations.listing_routes import routes as listing
 from fair_ladle.app.allocations.routes import routes as allocations
@@ -212,6 +213,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         statements,
         closings,
         receivables,
+        accounting,
         bank_routes,
         billing_routes,
         own_routes,

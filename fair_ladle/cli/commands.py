@@ -17,6 +17,7 @@ import typer
 from rich.markup import escape
 from rich.progress import Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
 
+from fair_ladle.app.accounting import journal
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.allocations.positions import SUPPLY, positions_at
 from fair_ladle.app.assignments import usecases as assignments
@@ -342,7 +343,7 @@ def costs(
 def verify(as_csv: Csv = False) -> None:
     """Every counter, chain of the log, closed statement and payment that does not agree with its evidence."""
     database = open_database()
-    proofs = (assignments.verify, statements.verify, payments.verify)
+    proofs = (assignments.verify, statements.verify, payments.verify, journal.differences)
     found = [each for proof in proofs for each in database.snapshot(proof, COMMAND_LINE)]
     show(("what", "where", "found", "evidence"), found, as_csv)
     if found:

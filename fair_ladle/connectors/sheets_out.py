@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 import tempfile
 from collections.abc import Generator, Iterable, Sequence
+from dataclasses import dataclass
 from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
 
-from openpyxl import Workbook
-from openpyxl.cell import WriteOnlyCell
 from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
+from xlsxwriter import Workbook
+from xlsxwriter.utility import xl_range_abs
 
-ROWS_AT_ONCE, MOST_ROWS = 500, 1_048_575
+ROWS_AT_ONCE, MOST_ROWS, MOST_CHARACTERS, MOST_TOTALS = 500, 1_048_575, 32_767, 300
+NOT_IN_A_TITLE = re.compile(r"[\[\]:*?/\\]")
 Cell = str | int | Decimal | date | datetime | None
 RISKY = ("=", "+", "-", "@", "\t", "\r", "\n", "＝", "＋", "－", "＠")
 TYPES = {
@@ -49,56 +52,99 @@ def _harmless(cell: Cell) -> Cell:
     return f"{cell:f}" if isinstance(cell, Decimal) else cell
 
 
-def _as_text(sheet: Any, value: Cell) -> Any:
-    """A figure as it is, and text so that it stays text: where it could be read as something else, in a cell that says
-    so."""
+@dataclass(frozen=True)
+class Totals:
+    """Which columns of a workbook are added up beneath it, once for each value of the column ``by`` (a currency);
+    where there is a column ``only_without``, only of the rows that have nothing in it."""
+
+    figures: Sequence[str]
+    by: str
+    only_without: str | None = None
+
+
+class _Sums:
+    """The totals of a workbook as they come to while its rows are written."""
+
+    def __init__(self, totals: Totals, columns: Sequence[str]):
+        self._names, self._by = list(totals.figures), columns.index(totals.by)
+        self._figures = [columns.index(each) for each in totals.figures]
+        self._without = None if totals.only_without is None else columns.index(totals.only_without)
+        self._sums: dict[str, list[Decimal]] = {}
+
+    def add(self, row: Sequence[Cell]) -> None:
+        """Count a row."""
+        if row[self._by] is None or (self._without is not None and row[self._without] is not None):
+            return
+        mine = self._sums.setdefault(str(row[self._by]), [Decimal(0)] * len(self._figures))
+        for place, column in enumerate(self._figures):
+            mine[place] += Decimal(str(row[column] or 0))
+
+    def write(self, sheet: Any, bold: Any, last: int) -> None:
+        """Write them beneath a sheet whose last row is this one, as formulas that say what they come to."""
+
+        def cells(column: int) -> str:
+            return str(xl_range_abs(1, column, last, column))
+
+        for place, (value, sums) in enumerate(sorted(self._sums.items()), start=1):
+            sheet.write_string(last + place, 0, f"Total {value}", bold)
+            named = value.replace('"', '""')
+            more = "" if self._without is None else f',{cells(self._without)},"="'
+            for column, figure in zip(self._figures, sums, strict=True):
+                formula = f'=SUMIFS({cells(column)},{cells(self._by)},"{named}"{more})'
+                sheet.write_formula(last + place, column, formula, bold, float(figure))
+
+
+def _write(sheet: Any, row: int, column: int, value: Cell, day: Any) -> None:
+    """A figure as a number, a day as a day, and text always as text."""
+    if value is None:
+        return
     if isinstance(value, datetime):
-        return value.isoformat()
-    if not isinstance(value, str):
-        return value
-    text: str = ILLEGAL_CHARACTERS_RE.sub("", value)
-    if not text.startswith(("=", "#")):
-        return text
-    cell = WriteOnlyCell(sheet, value=text)
-    cell.data_type = "s"
-    return cell
+        value = value.isoformat()
+    if isinstance(value, str):
+        sheet.write_string(row, column, ILLEGAL_CHARACTERS_RE.sub("", value)[:MOST_CHARACTERS])
+    elif isinstance(value, date):
+        sheet.write_datetime(row, column, value, day)
+    else:
+        sheet.write_number(row, column, value)
 
 
-def xlsx_parts(title: str, columns: Sequence[str], rows: Iterable[Sequence[Cell]]) -> Generator[bytes]:
-    """A workbook, written row by row to a file on the disk, then read from it; figures as numbers, text always as text.
-    What is too long for one sheet goes on in the next. While rows are written nothing comes but empty parts, at which
-    whoever waits can be looked for."""
-    workbook = Workbook(write_only=True)
-    sheet = None
-    try:
-        for number, row in enumerate(rows):
-            if number % MOST_ROWS == 0:
-                sheet = _new_sheet(workbook, title, columns)
-            assert sheet is not None
-            sheet.append([_as_text(sheet, value) for value in row])
-            if number % ROWS_AT_ONCE == ROWS_AT_ONCE - 1:
+def xlsx_parts(
+    title: str, columns: Sequence[str], rows: Iterable[Sequence[Cell]], totals: Totals | None = None
+) -> Generator[bytes]:
+    """A workbook, written row by row to files on the disk, then read from there. What is too long for one sheet goes on
+    in the next, and then has no totals. While rows are written nothing comes but empty parts, at which whoever waits
+    can be looked for."""
+    with tempfile.TemporaryDirectory() as folder, tempfile.TemporaryFile() as out:
+        workbook = Workbook(out, {"constant_memory": True, "tmpdir": folder})
+        day, bold = workbook.add_format({"num_format": "yyyy-mm-dd"}), workbook.add_format({"bold": True})
+        sums = None if totals is None else _Sums(totals, columns)
+        sheet, number = _new_sheet(workbook, title, columns), 0
+        for number, row in enumerate(rows, start=1):
+            place = (number - 1) % MOST_ROWS
+            if number > 1 and place == 0:
+                sheet, sums = _new_sheet(workbook, title, columns), None
+            for column, value in enumerate(row):
+                _write(sheet, place + 1, column, value, day)
+            if sums is not None:
+                sums.add(row)
+            if number % ROWS_AT_ONCE == 0:
                 yield b""
-    except BaseException:
-        for each in workbook.worksheets:  # each has a file of its own until the workbook is saved
-            each.close()
-            each._writer.cleanup()
-        raise
-    if sheet is None:
-        _new_sheet(workbook, title, columns)
-    with tempfile.TemporaryFile() as out:
-        workbook.save(out)
+        if sums is not None and 0 < number < MOST_ROWS - MOST_TOTALS:
+            sums.write(sheet, bold, number)
+        workbook.close()
         out.seek(0)
         while part := out.read(2**16):
             yield part
 
 
-def _new_sheet(workbook: Any, title: str, columns: Sequence[str]) -> Any:
-    number = len(workbook.worksheets) + 1
-    sheet = workbook.create_sheet(title[:31] if number == 1 else f"{title[:27]} {number}")
-    sheet.append([_as_text(sheet, column) for column in columns])
+def _new_sheet(workbook: Workbook, title: str, columns: Sequence[str]) -> Any:
+    number, named = len(workbook.worksheets()) + 1, NOT_IN_A_TITLE.sub("-", title).strip("'")
+    sheet = workbook.add_worksheet(named[:31] if number == 1 else f"{named[:27]} {number}")
+    for place, column in enumerate(columns):
+        sheet.write_string(0, place, column)
     return sheet
 
 
-def as_xlsx(title: str, columns: Sequence[str], rows: Iterable[Sequence[Cell]]) -> bytes:
+def as_xlsx(title: str, columns: Sequence[str], rows: Iterable[Sequence[Cell]], totals: Totals | None = None) -> bytes:
     """The same as a whole."""
-    return b"".join(xlsx_parts(title, columns, rows))
+    return b"".join(xlsx_parts(title, columns, rows, totals))

@@ -6,6 +6,7 @@ import csv
 import io
 import zipfile
 from collections.abc import Callable, Iterator
+from decimal import Decimal
 from pathlib import Path
 
 import pytest
@@ -18,7 +19,7 @@ from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.connectors import sheets_in, sheets_out
 from fair_ladle.connectors.sheets_in import Fault, Unreadable, read_source
-from fair_ladle.connectors.sheets_out import as_csv, as_xlsx, xlsx_parts
+from fair_ladle.connectors.sheets_out import Totals, as_csv, as_xlsx, xlsx_parts
 from tests.conftest import actor_of
 
 GOOD = {
@@ -314,6 +315,16 @@ def test_a_long_table_goes_on_in_the_next_sheet_and_comes_row_by_row(monkeypatch
     told = [[row[0].value for row in sheet.iter_rows()] for sheet in workbook]
     assert told == [["number", 0, 1, 2, 3], ["number", 4, 5, 6, 7], ["number", 8]]
     assert load_workbook(io.BytesIO(as_xlsx("none", ["number"], []))).active["A1"].value == "number"
+
+
+def test_totals_are_formulas_that_say_what_they_come_to() -> None:
+    rows = [["MAIL", None, Decimal("10.10"), "EUR"], ["MAIL", "A", Decimal("10.10"), "EUR"], ["DISK", None, 2, "USD"]]
+    made = as_xlsx("t", ["product", "account", "amount", "currency"], rows, Totals(("amount",), "currency", "account"))
+    shown = [
+        list(workbook.active.values) for workbook in (load_workbook(io.BytesIO(made), data_only=d) for d in (0, 1))
+    ]
+    assert [row[2] for row in shown[1][4:]] == [10.10, 2]
+    assert shown[0][4][:3] == ("Total EUR", None, '=SUMIFS($C$2:$C$4,$D$2:$D$4,"EUR",$B$2:$B$4,"=")')
 
 
 def test_nothing_written_runs_as_a_formula() -> None:

@@ -19,7 +19,7 @@ from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.once import KeyedDatabase
 from fair_ladle.app.plumbing.problems import Problem, not_allowed
-from fair_ladle.connectors.sheets_out import TYPES, Cell, csv_parts, xlsx_parts
+from fair_ladle.connectors.sheets_out import TYPES, Cell, Totals, csv_parts, xlsx_parts
 
 Format = Literal["csv", "xlsx", "tsv"]
 """What a table is sent as; tsv is for the clipboard."""
@@ -132,16 +132,20 @@ def attachment(name: str) -> dict[str, str]:
     return {"Content-Disposition": f'attachment; filename="{re.sub(r"[^A-Za-z0-9._-]+", "-", name)}"'}
 
 
-def sheet(name: str, form: Format, columns: Sequence[str], rows: Iterable[Sequence[Cell]]) -> Response:
+def sheet(
+    name: str, form: Format, columns: Sequence[str], rows: Iterable[Sequence[Cell]], totals: Totals | None = None
+) -> Response:
     """A table as a file to keep, sent as its rows come: whoever leaves ends it. What is refused is so before it
-    begins."""
+    begins. ``totals`` only a workbook has."""
     parts = (
-        xlsx_parts(name, columns, rows) if form == "xlsx" else csv_parts(columns, rows, "\t" if form == "tsv" else ",")
+        xlsx_parts(name, columns, rows, totals)
+        if form == "xlsx"
+        else csv_parts(columns, rows, "\t" if form == "tsv" else ",")
     )
-    return _Streamed(parts, TYPES[form], attachment(f"{name}.{form}"))
+    return Streamed(parts, TYPES[form], attachment(f"{name}.{form}"))
 
 
-class _Streamed(StreamingResponse):
+class Streamed(StreamingResponse):
     """An answer that is made while it is sent. However it ends, what makes it ends with it."""
 
     def __init__(self, parts: Generator[bytes], media_type: str, headers: dict[str, str]):

@@ -15,6 +15,7 @@ from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.plumbing.routing import Router, reads_only
 from fair_ladle.app.receivables import billing_details, listing, payments, questions, sending
 from fair_ladle.connectors.sheets_in import Unreadable, read_table
+from fair_ladle.connectors.sheets_out import Totals
 
 UPLOAD = "/api/bank-files"
 routes = Router("/api/receivables", "statements", sees="statements.see", changes="statements.settle")
@@ -332,7 +333,7 @@ def export_receivables(
         ]
         for each in db.stream(listing.every, who, seller, state, month, find)
     )
-    return sheet(f"payments-{seller}", form, columns, rows)
+    return sheet(f"payments-{seller}", form, columns, rows, Totals(("total", "paid", "open"), "currency"))
 
 
 @routes.post("/{seller}/send", response_model=SentBody)

@@ -84,6 +84,30 @@ def documents_of(connection: sa.Connection, buyer_id: int, first: date) -> list[
     )
 
 
+def of_month(connection: sa.Connection, seller_id: int, first: date, after: int, at_most: int) -> list[Any]:
+    """A seller's closed statements of a month with their documents, by id, from one on, so many at most."""
+    s = statements.c
+    wanted = sa.select(s.id, s.document).where(s.seller_id == seller_id, s.first_day == first, s.id > after)
+    return list(connection.execute(wanted.order_by(s.id).limit(at_most)))
+
+
+def months_of(connection: sa.Connection, seller_id: int, since: date, until: date) -> list[date]:
+    """The months that a seller has closed, from one to another."""
+    wanted = sa.select(periods.c.first_day).where(
+        periods.c.seller_id == seller_id, periods.c.first_day.between(since, until)
+    )
+    return list(connection.scalars(wanted.order_by(periods.c.first_day)))
+
+
+def sum_of(connection: sa.Connection, seller_id: int, first: date) -> dict[str, Decimal]:
+    """What a seller's closed statements of a month come to, by currency."""
+    s = statements.c
+    wanted = sa.select(s.currency, sa.func.sum(s.total).label("total")).where(
+        s.seller_id == seller_id, s.first_day == first
+    )
+    return {row.currency: row.total for row in connection.execute(wanted.group_by(s.currency))}
+
+
 def document(connection: sa.Connection, statement_id: int) -> bytes:
     """A closed statement, as stored."""
     found = connection.scalar(sa.select(statements.c.document).where(statements.c.id == statement_id))

@@ -28,6 +28,7 @@ from fair_ladle.app.statements.ledger import (
 )
 from fair_ladle.app.statements.months import is_settled
 from fair_ladle.app.statements.particulars import details, particulars
+from fair_ladle.app.statements.seller_months import buyers_of
 from fair_ladle.core.calendar import month_after
 from fair_ladle.core.statement_lines import Kind, TaxStatus
 
@@ -92,7 +93,7 @@ def prepare(tx: Transaction, actor: Actor, seller: str, month: str) -> Prepared:
     period = ledger.period(first)
     if seller not in period.accounts.tree:
         raise not_found("seller in that month", seller)
-    buyers = _buyers(tx, ledger, period, seller)
+    buyers = buyers_of(tx, ledger, period, seller)
     statements = [each for buyer in buyers for each in ledger.of_seller(seller, buyer, first)]
     findings += _of_lines(period, ledger, seller, statements)
     findings += _of_tax(period, seller, statements)
@@ -123,20 +124,6 @@ def _of_the_month(tx: Transaction, first: date, last: date, closed_until: date |
     elif not is_settled(tx, first, last):
         found.append(Finding(True, f"The last day of {first:%B %Y} is still being read; try again in a minute."))
     return found
-
-
-def _buyers(tx: Transaction, ledger: Ledger, period: BillingPeriod, seller: str) -> list[str]:
-    """Who may get a statement, in tree order: who stands below the seller on the month's first day, and who has one of
-    a closed month."""
-    tree, accounts = period.accounts.tree, period.accounts
-    seller_row = tree.row(seller)
-    rows = {
-        row for row in tree.branch(seller_row).tolist() if int(tree.parent[row]) == seller_row and row != seller_row
-    }
-    if seller in ledger.closed:
-        former = closed_store.buyers_of(tx.connection, int(accounts.ids[seller_row]))
-        rows |= {accounts.row_of_id[each] for each in former if each in accounts.row_of_id}
-    return [tree.codes[row] for row in sorted(rows, key=lambda row: int(tree.depth_first[row]))]
 
 
 def _of_lines(period: BillingPeriod, ledger: Ledger, seller: str, statements: list[Statement]) -> list[Finding]:

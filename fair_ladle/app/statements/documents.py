@@ -47,7 +47,12 @@ def documents(tx: Transaction, actor: Actor, buyer: str, month: str) -> list[Pdf
 def closed_document(tx: Transaction, statement_id: int) -> tuple[Statement, PdfStatement]:
     """A closed statement, and the document of it. Trusted: the caller has judged scope."""
     statement = closed_statement(tx, statement_id)
-    return statement, _document(statement, with_particulars(tx, statement), _closed_totals(tx, statement))
+    return statement, document_of(tx, statement)
+
+
+def document_of(tx: Transaction, statement: Statement) -> PdfStatement:
+    """The document of a closed statement. Trusted: the caller has judged scope."""
+    return _document(statement, with_particulars(tx, statement), _closed_totals(tx, statement))
 
 
 def closed_statement(tx: Transaction, statement_id: int) -> Statement:

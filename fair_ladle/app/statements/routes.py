@@ -17,6 +17,7 @@ from fair_ladle.app.statements import views
 from fair_ladle.app.statements.documents import documents
 from fair_ladle.app.statements.sheets import COLUMNS, table
 from fair_ladle.connectors.pdf_out import statement_pdf
+from fair_ladle.connectors.sheets_out import Totals
 from fair_ladle.core.quantities import plain
 
 routes = Router("/api/statements", "statements", sees="statements.see", changes="statements.see")
@@ -271,7 +272,8 @@ def export_buyers(db: Db, who: Who, month: str, form: Format = "csv") -> Respons
             ]
         )
     columns = ["seller", "buyer", "name", "amount", "month_before", "cost", "margin", "currency", "number"]
-    return sheet(f"statements-{month}", form, columns, rows)
+    totals = Totals(("amount", "month_before", "cost", "margin"), "currency")
+    return sheet(f"statements-{month}", form, columns, rows, totals)
 
 
 def statement_body(found: views.StatementView, month: str) -> StatementBody:
@@ -410,7 +412,16 @@ def statement(db: Db, who: Who, buyer: str, month: str, costs: bool = True) -> A
 @routes.get("/{buyer}/export", response_class=Response)
 def export_statement(db: Db, who: Who, buyer: str, month: str, form: Format = "csv") -> Response:
     """One buyer's statement, lines and their parts, as a file."""
-    return sheet(f"statement-{buyer}-{month}", form, COLUMNS, db.snapshot(table, who, buyer, month))
+    rows = db.snapshot(table, who, buyer, month)
+    return sheet(f"statement-{buyer}-{month}", form, COLUMNS, rows, Totals(("amount",), "currency", "account"))
+
+
+@routes.get("/{buyer}/json", response_class=Response)
+def statement_as_json(db: Db, who: Who, buyer: str, month: str) -> Response:
+    """One buyer's statement with every step and day, as a file."""
+    body = db.snapshot(lambda tx: statement_body(views.statement_view(tx, who, buyer, month), month))
+    named = attachment(f"statement-{buyer}-{month}.json")
+    return Response(body.model_dump_json(indent=1), media_type="application/json", headers=named)
 
 
 @routes.get("/{buyer}/pdf", response_class=Response)

@@ -86,6 +86,13 @@ def billing_details(connection: sa.Connection, account_ids: list[int]) -> dict[i
     return {row.id: row for row in connection.execute(sa.select(*columns).where(a.id.in_(account_ids)))}
 
 
+def cost_centres(connection: sa.Connection) -> dict[str, str]:
+    """The cost centres of the accounts that have one, by code."""
+    a = accounts.c
+    found = connection.execute(sa.select(a.code, a.cost_centre).where(a.cost_centre.is_not(None)))
+    return {row.code: row.cost_centre for row in found}
+
+
 def replace_tiers(connection: sa.Connection, rate_ids: list[int], rows: list[dict[str, Any]]) -> None:
     """Give these rates other tiers."""
     connection.execute(sa.delete(rate_tiers).where(rate_tiers.c.rate_id.in_(rate_ids)))

@@ -8,11 +8,17 @@ export function ExportMenu({
   path,
   params,
   pdf,
+  more = [],
+  children,
 }: {
   path: string
   params: Record<string, string | string[] | undefined>
   /** Where the same is to be had as a document. */
   pdf?: string
+  /** Other files of the same. */
+  more?: { name: string; path: string; params: Record<string, string> }[]
+  /** Further entries of the menu. */
+  children?: React.ReactNode
 }) {
   const outcome = useOutcome()
   const copy = async () => {
@@ -39,12 +45,18 @@ export function ExportMenu({
         <Dropdown.Item href={fileAddress(path, { ...params, form: 'xlsx' })} download>
           XLSX workbook
         </Dropdown.Item>
+        {more.map((each) => (
+          <Dropdown.Item key={each.name} href={fileAddress(each.path, each.params)} download>
+            {each.name}
+          </Dropdown.Item>
+        ))}
         <Dropdown.Item
           as="button"
           onClick={() => void copy().catch((error: unknown) => outcome(`Not copied: ${messageOf(error)}`))}
         >
           Copy to clipboard
         </Dropdown.Item>
+        {children}
       </Dropdown.Menu>
     </Dropdown>
   )

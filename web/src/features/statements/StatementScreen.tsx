@@ -80,6 +80,23 @@ export default function StatementScreen() {
           path={`/api/statements/${encodeURIComponent(buyer)}/export`}
           params={{ month }}
           pdf={sheet && `/api/statements/${encodeURIComponent(buyer)}/pdf`}
+          more={[
+            { name: 'JSON', path: `/api/statements/${encodeURIComponent(buyer)}/json`, params: { month } },
+            ...(sheet?.number
+              ? [
+                  {
+                    name: 'E-invoice (UBL)',
+                    path: `/api/accounting/${encodeURIComponent(buyer)}/e-invoice`,
+                    params: { month, currency: sheet.currency },
+                  },
+                ]
+              : []),
+            {
+              name: 'Cost rows (FOCUS)',
+              path: `/api/accounting/${encodeURIComponent(buyer)}/focus`,
+              params: { from: month, until: month },
+            },
+          ]}
         />
       </div>
       <header className="printhead">

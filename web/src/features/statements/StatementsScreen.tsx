@@ -13,6 +13,7 @@ import { Empty, Trouble, Wait } from '../../components/States'
 import { sorted, VirtualTable, type Column, type Sorting } from '../../components/VirtualTable'
 import { CloseMonth } from './CloseMonth'
 import { lastMonth, MonthBar } from './MonthBar'
+import { JournalAccounts, MonthFiles } from './MonthFiles'
 import { StatementTabs } from './StatementTabs'
 
 type Buyer = Schemas['Buyer']
@@ -30,6 +31,7 @@ export default function StatementsScreen() {
   const find = params.get('find') ?? ''
   const [sorting, setSorting] = useState<Sorting>()
   const [closing, setClosing] = useState(false)
+  const [naming, setNaming] = useState(false)
   const [said, setSaid] = useState('')
   const closes = useCan('statements.close')
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
@@ -178,7 +180,7 @@ export default function StatementsScreen() {
   const margin = minus(sum(known.map((each) => each.amount)), cost)
   return (
     <>
-      <div className="bar">
+      <div className="bar tightbar">
         <h1>Statements</h1>
         <StatementTabs at="statements" />
         <MonthBar
@@ -187,11 +189,11 @@ export default function StatementsScreen() {
           address={(each) => `/statements?month=${each}`}
           choose={(each) => change({ month: each })}
         />
-        <span className="quiet small">
+        <span className="quiet small" title={closed ? `by ${closed.by}` : undefined}>
           {closed
-            ? `closed on ${dayName(dayOf(closed.at))} by ${closed.by}`
+            ? `closed ${dayName(dayOf(closed.at))}`
             : days_read === days
-              ? `all ${days} days read`
+              ? ''
               : days_read === 0
                 ? 'no day read yet'
                 : `${days_read} of ${days} days read`}
@@ -209,13 +211,18 @@ export default function StatementsScreen() {
           type="search"
           placeholder="Find a buyer"
           aria-label="Find a buyer"
-          style={{ width: 170 }}
+          style={{ width: 130 }}
           defaultValue={find}
           onChange={(event) => change({ find: event.target.value })}
         />
         <PrintMenu costs={costs} />
-        <ExportMenu path="/api/statements/export" params={{ month }} />
+        <ExportMenu path="/api/statements/export" params={{ month }}>
+          {own && buyers.some((each) => each.seller === own.account) && (
+            <MonthFiles seller={own.account} month={month} closed={closed !== null} name={() => setNaming(true)} />
+          )}
+        </ExportMenu>
       </div>
+      {naming && own && <JournalAccounts seller={own.account} close={() => setNaming(false)} />}
       {closing && own && (
         <CloseMonth
           seller={own.account}

@@ -8,7 +8,19 @@ import sys
 from rich.console import Console
 from rich.table import Table
 
-from bench import admissions, beside, drafts, engine, grid, loading, people, people_import, permissions, sessions
+from bench import (
+    admissions,
+    beside,
+    drafts,
+    engine,
+    forecast,
+    grid,
+    loading,
+    people,
+    people_import,
+    permissions,
+    sessions,
+)
 from bench.measured import Measure
 
 ALL = {
@@ -16,6 +28,7 @@ ALL = {
     "admissions": admissions.measure,
     "beside": beside.measure,
     "drafts": drafts.measure,
+    "forecast": forecast.measure,
     "loading": loading.measure,
     "grid": grid.measure,
     "people": people.measure,

@@ -9,6 +9,7 @@ from typing import ClassVar
 
 from fair_ladle.app.allocations import kept
 from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.budgets import usecases as budgets
 from fair_ladle.app.drafts import jobs as drafts
 from fair_ladle.app.enforcement import enforcing as enforcement_enforcing
 from fair_ladle.app.entitlements import reconciling
@@ -202,6 +203,22 @@ class KeepMonths(Job):
         )
 
 
+class JudgeBudgets(Job):
+    """Tell where a budget is likely to be passed."""
+
+    name: ClassVar[str] = "judge budgets"
+    every: ClassVar[timedelta] = timedelta(hours=1)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Account by account."""
+        self.each(
+            database,
+            database.run(budgets.with_budget),
+            lambda account: database.run(budgets.judge, account),
+            going_on,
+        )
+
+
 class KeepDays(Job):
     """Keep days that are over as they were settled."""
 
@@ -266,6 +283,7 @@ def jobs(settings: Settings) -> list[Job]:
         Enforce(),
         KeepMonths(),
         KeepDays(),
+        JudgeBudgets(),
         ForgetRequestKeys(),
     ]
     if settings.smtp_url is not None:

@@ -26,6 +26,7 @@ from fair_ladle.app.accounts.routes import routes as accounts
 from fair_ladle.app.allocations.listing_routes import routes as listing
 from fair_ladle.app.allocations.routes import routes as allocations
 from fair_ladle.app.assignments.routes import routes as assignments
+from fair_ladle.app.budgets.routes import routes as budgets
 from fair_ladle.app.data_import.routes import routes as products
 from fair_ladle.app.devices.routes import public_routes as device_reports
 from fair_ladle.app.devices.routes import routes as devices
@@ -214,6 +215,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         closings,
         receivables,
         accounting,
+        budgets,
         bank_routes,
         billing_routes,
         own_routes,

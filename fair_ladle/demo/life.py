@@ -13,6 +13,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from fair_ladle.app.allocations import views
+from fair_ladle.app.budgets import usecases as budgets
 from fair_ladle.app.data_import import usecases as data_import
 from fair_ladle.app.drafts import usecases as drafts
 from fair_ladle.app.drafts.change_types import AllocationChange, Terms, Until
@@ -84,6 +85,7 @@ def live(database: Database, now: datetime) -> None:
         _delegations,
         _drafts_under_way,
         _asked_lately,
+        _budgets,
     ]
     for place, step in enumerate(steps):
         database.clock.set_to(now - APART * (len(steps) - place))
@@ -149,6 +151,16 @@ def _late_sample(database: Database) -> None:
     cells = ["OLDQUAY", "DEEPSHELF", "files", "2026-09-28T02:00:00+01:00", "61200000000"]
     table = SheetTable("storage", ["account", "product", "category", "at", "bytes"], iter([(2, cells)]))
     database.run(data_import.load, _actor(database, OPERATOR), Source({"storage": table}))
+
+
+def _budgets(database: Database) -> None:
+    for who, account, amount in (
+        (OPERATOR, "QUILLON", "600"),
+        (OPERATOR, "FENWICK", "1125"),
+        (CLIENT, "OLDQUAY-CREW", "120"),
+        (CLIENT, "OLDQUAY-TICKET", "220"),
+    ):
+        database.run(budgets.set_budget, _actor(database, who), account, Decimal(amount))
 
 
 def _raised_for_december(database: Database) -> None:

@@ -18,7 +18,7 @@ from fair_ladle.app.plumbing.limits import FREE, Limits
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.prices import usecases as prices
 from fair_ladle.app.statements import views
-from fair_ladle.app.statements.rate_cards import RateCards
+from fair_ladle.app.statements.rate_cards import RateCards, what_more_costs
 from tests.app.test_account_life import admin
 from tests.conftest import actor_of
 
@@ -143,5 +143,5 @@ def test_the_calculator_says_what_the_rate_says(shared_demo: Database) -> None:
         rate = RateCards(tx, accounts_service.known(tx)).rate("OLDQUAY", "LANTERN-MAIL", DECEMBER)
     assert rate is not None
     # 3.90 up to 50, 3.40 from there on: 35 and 20 more are 15 at 3.90 and 5 at 3.40.
-    assert prices.what_more_costs(rate, Decimal(35), Decimal(20), "EUR") == Decimal("75.50")
-    assert prices.what_more_costs(rate, Decimal(55), Decimal(-10), "EUR") == Decimal("-36.50")
+    assert what_more_costs(rate, Decimal(35), Decimal(20), "EUR") == Decimal("75.50")
+    assert what_more_costs(rate, Decimal(55), Decimal(-10), "EUR") == Decimal("-36.50")

@@ -34,6 +34,7 @@ TEMPLATES = {
     "lot ended": "Ended {lot} of {product}",
     "lot taken back": "Cancelled {lot} of {product}",
     "month closed": "Closed {month} of {account}: {statements} statements",
+    "budget": "Set the budget of {account}: {budget}",
     "journal accounts": "Changed the journal accounts of {account}",
     "statements sent": "Sent {statements} statements of {account} in {mails} mails",
     "statements reminded of": "Sent {statements} reminders of {account}",

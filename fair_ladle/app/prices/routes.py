@@ -13,6 +13,7 @@ from fair_ladle.app.drafts.evaluate import rate_of
 from fair_ladle.app.plumbing.http import Db, Who
 from fair_ladle.app.plumbing.routing import Router, reads_only
 from fair_ladle.app.prices import usecases as prices
+from fair_ladle.app.statements.rate_cards import what_more_costs
 from fair_ladle.core.quantities import plain
 
 routes = Router("/api/prices", "statements", sees="statements.see", changes="statements.see")
@@ -196,9 +197,7 @@ def own(db: Db, who: Who, buyer: str, more: Annotated[int, Query(ge=-1_000_000, 
                 card=_card(each.card, tells_markup=False),
                 charged=f"{each.charged:f}",
                 quantity=f"{each.quantity:f}",
-                more_costs=_text(
-                    prices.what_more_costs(each.card.rate, each.quantity, Decimal(more), each.card.currency)
-                ),
+                more_costs=_text(what_more_costs(each.card.rate, each.quantity, Decimal(more), each.card.currency)),
             )
             for each in found
         ],

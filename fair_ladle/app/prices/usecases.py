@@ -14,10 +14,9 @@ from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.statements.billing import BillingPeriod
-from fair_ladle.app.statements.rate_cards import RateCards, decimals_of
+from fair_ladle.app.statements.rate_cards import RateCards
 from fair_ladle.core.calendar import month_before, month_of
-from fair_ladle.core.pricing import Rate, tier_slices
-from fair_ladle.core.quantities import half_up
+from fair_ladle.core.pricing import Rate
 
 MOST_BUYERS = 10_000
 MONTHS = 12
@@ -197,17 +196,3 @@ def own_prices(tx: Transaction, actor: Actor, buyer: str) -> tuple[str, list[Own
             )
         )
     return accounts.name(int(accounts.tree.parent[row])), found
-
-
-def what_more_costs(rate: Rate, quantity: Decimal, more: Decimal, currency: str) -> Decimal | None:
-    """What a full month would cost more or less at a quantity that is larger (or, below 0, smaller) by so much; None
-    for a markup, which has no price of its own."""
-    if rate.markup is not None:
-        return None
-
-    def amount(of: Decimal) -> Decimal:
-        chargeable = max(Decimal(0), of - rate.included, rate.committed or Decimal(0))
-        slices = sum((each.amount for each in tier_slices(rate.tiers, rate.tier_mode, chargeable)), Decimal(0))
-        return max(slices, rate.minimum or Decimal(0))
-
-    return half_up(amount(max(Decimal(0), quantity + more)) - amount(quantity), decimals_of(currency))

@@ -21,8 +21,8 @@ from fair_ladle.app.plumbing.merge import Merged, merge
 from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.statements import store
-from fair_ladle.core.pricing import Aggregate, Basis, Fees, Rate, Tier, TierMode, rate_for
-from fair_ladle.core.quantities import short
+from fair_ladle.core.pricing import Aggregate, Basis, Fees, Rate, Tier, TierMode, rate_for, tier_slices
+from fair_ladle.core.quantities import half_up, short
 
 
 @dataclass(frozen=True)
@@ -232,3 +232,17 @@ def load(tx: Transaction, rows: list[dict[str, Any]], tiers: list[dict[str, Any]
 
 def _told(tiers: dict[Decimal, Decimal]) -> str:
     return "; ".join(f"from {short(quantity):f}: {short(price):f}" for quantity, price in sorted(tiers.items()))
+
+
+def what_more_costs(rate: Rate, quantity: Decimal, more: Decimal, currency: str) -> Decimal | None:
+    """What a full month would cost more or less at a quantity that is larger (or, below 0, smaller) by so much; None
+    for a markup, which has no price of its own."""
+    if rate.markup is not None:
+        return None
+
+    def amount(of: Decimal) -> Decimal:
+        chargeable = max(Decimal(0), of - rate.included, rate.committed or Decimal(0))
+        slices = sum((each.amount for each in tier_slices(rate.tiers, rate.tier_mode, chargeable)), Decimal(0))
+        return max(slices, rate.minimum or Decimal(0))
+
+    return half_up(amount(max(Decimal(0), quantity + more)) - amount(quantity), decimals_of(currency))

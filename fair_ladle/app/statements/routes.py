@@ -13,7 +13,7 @@ from pydantic import BaseModel
 from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Format, Who, attachment, sheet
 from fair_ladle.app.plumbing.routing import Router
-from fair_ladle.app.statements import views
+from fair_ladle.app.statements import forecasts, views
 from fair_ladle.app.statements.documents import documents
 from fair_ladle.app.statements.sheets import COLUMNS, table
 from fair_ladle.connectors.pdf_out import statement_pdf
@@ -215,6 +215,18 @@ class EvidenceBody(BaseModel):
     more: bool
 
 
+class ForecastBody(BaseModel):
+    """A running month with tax: what it comes to so far, what is likely at its end, and the range around that."""
+
+    currency: str
+    so_far: str
+    low: str
+    likely: str
+    high: str
+    days_read: int
+    days: int
+
+
 def _text(amount: Decimal | None) -> str | None:
     return None if amount is None else f"{amount:f}"
 
@@ -414,6 +426,23 @@ def export_statement(db: Db, who: Who, buyer: str, month: str, form: Format = "c
     """One buyer's statement, lines and their parts, as a file."""
     rows = db.snapshot(table, who, buyer, month)
     return sheet(f"statement-{buyer}-{month}", form, COLUMNS, rows, Totals(("amount",), "currency", "account"))
+
+
+@routes.get("/{buyer}/forecast", response_model=list[ForecastBody])
+def statement_forecast(db: Db, who: Who, buyer: str, month: str) -> Any:
+    """What a buyer's running month may come to, by currency; nothing of a month that is not running."""
+    return [
+        ForecastBody(
+            currency=each.currency,
+            so_far=f"{each.so_far:f}",
+            low=f"{each.range.low:f}",
+            likely=f"{each.range.likely:f}",
+            high=f"{each.range.high:f}",
+            days_read=each.days_read,
+            days=each.days,
+        )
+        for each in db.snapshot(forecasts.forecasts, who, buyer, month)
+    ]
 
 
 @routes.get("/{buyer}/json", response_class=Response)

@@ -179,6 +179,35 @@ export const statement = (buyer: string, month: string) =>
     placeholderData: keepPreviousData,
   })
 
+/** What a buyer's running month may come to. */
+export const forecast = (buyer: string, month: string, running: boolean) =>
+  queryOptions({
+    queryKey: ['statements', month, buyer, 'forecast'],
+    queryFn: () => take(api.GET('/api/statements/{buyer}/forecast', { params: { path: { buyer }, query: { month } } })),
+    staleTime: 60_000,
+    enabled: running,
+  })
+
+/** What an account may cost a month, and how far that is spent. */
+export const budget = (account: string) =>
+  queryOptions({
+    queryKey: ['budgets', account],
+    queryFn: () => take(api.GET('/api/budgets/{account}', { params: { path: { account } } })),
+    staleTime: 60_000,
+    retry: false,
+  })
+
+/** Which budgets so many units more of a product would pass. */
+export const wouldPass = (account: string, product: string, more: number, sees: boolean) =>
+  queryOptions({
+    queryKey: ['budgets', account, product, more],
+    queryFn: () =>
+      take(api.GET('/api/budgets/{account}/with', { params: { path: { account }, query: { product, more } } })),
+    enabled: sees && more > 0,
+    staleTime: 60_000,
+    retry: false,
+  })
+
 /** What a buyer is charged for a month, without what it cost its seller. */
 export const charged = (buyer: string, month: string) =>
   queryOptions({

@@ -31,6 +31,7 @@ import { EntitlementsEditor } from '../people/EntitlementsEditor'
 import { StorageLimits } from '../people/Storage'
 import { AskForm } from '../requests/AskForm'
 import { BillingDialog } from './BillingDialog'
+import { BudgetSection } from './BudgetSection'
 import { StatementPlot } from './StatementPlot'
 import { actorName } from '../log/actors'
 import { RequestItem } from '../requests/RequestItem'
@@ -50,6 +51,7 @@ export default function AccountScreen() {
 
 function Loaded({ body, grid }: { body: AccountBody; grid: Grid }) {
   const drafts = useCan('accounts.change')
+  const sees = useCan('statements.see')
   const [creating, setCreating] = useState(new URLSearchParams(location.search).get('new') === 'account')
   const place = grid.accounts.code.indexOf(body.account)
   const pools = grid.pools.filter((pool) => pool.present[place] === 1)
@@ -101,6 +103,7 @@ function Loaded({ body, grid }: { body: AccountBody; grid: Grid }) {
             <OnHold account={body.account} grid={grid} />
             <Notices account={body.account} />
             {body.parent && <StatementPlot account={body.account} />}
+            {body.kind !== 'operator' && sees && <BudgetSection account={body.account} />}
             <Below body={body} />
             <Settings account={body.account} />
             {body.parent && body.status !== 'closed' && <KeepTemplate body={body} />}

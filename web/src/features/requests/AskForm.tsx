@@ -3,6 +3,7 @@ import { Button, Form } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
 import { useAction } from '../../api/useAction'
 import { parseUnits, unitName } from '../../domain/units'
+import { BudgetNote } from './BudgetNote'
 
 /** Ask the parent for more of a product, or offer some back. */
 export function AskForm({
@@ -109,6 +110,7 @@ export function AskForm({
           </Form.Group>
         )}
       </div>
+      <BudgetNote account={account} product={product} more={back ? 0 : (amount ?? 0) / perUnit} />
       {trouble && (
         <p className="over small" role="alert">
           {trouble}

@@ -9,6 +9,7 @@ import { dayName, dayOf } from '../../domain/months'
 import { parseUnits, units, unitName } from '../../domain/units'
 import { EffectPanel } from '../drafts/EffectPanel'
 import { useNames } from '../drafts/names'
+import { BudgetNote } from './BudgetNote'
 
 const STATES: Record<string, string> = {
   waiting: 'waiting',
@@ -52,6 +53,13 @@ export function RequestItem({ request, open = false }: { request: RequestBody; o
               </li>
             ))}
           </ol>
+        )}
+        {answering && request.to_answer && (
+          <BudgetNote
+            account={request.account}
+            product={request.product}
+            more={Math.max(0, request.amount) / request.per_unit}
+          />
         )}
         {answering && request.to_answer && <Answer request={request} />}
       </div>

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link, useParams } from 'react-router'
 import type { Schemas } from '../../api/client'
-import { me, statement as statementQuery } from '../../api/queries'
+import { forecast, me, statement as statementQuery } from '../../api/queries'
 import { minus, money, percent, signed } from '../../domain/money'
 import { dayOf, monthAfter, monthName, monthWord } from '../../domain/months'
 import { useActs } from '../../commands/registry'
@@ -24,6 +24,8 @@ export default function StatementScreen() {
   const by = params.get('by') ?? 'product'
   const found = useQuery(statementQuery(buyer, month))
   const became = useQuery(lives(buyer, month)).data
+  const running = month === dayOf(now).slice(0, 7)
+  const expected = useQuery(forecast(buyer, month, running)).data
   const body = found.data
   const before = monthWord(monthAfter(month, -1))
   const sheet = body?.sheets.find((each) => each.currency === params.get('currency')) ?? body?.sheets[0]
@@ -107,7 +109,15 @@ export default function StatementScreen() {
           From {body.seller_name ?? body.seller} to {body.name} ({body.buyer})
         </span>
       </header>
-      {sheet && <Sums sheet={sheet} seller={body.seller_name ?? body.seller} before={before} />}
+      {sheet && (
+        <Sums
+          sheet={sheet}
+          seller={body.seller_name ?? body.seller}
+          before={before}
+          expected={running ? expected?.find((each) => each.currency === sheet.currency) : undefined}
+          month={month}
+        />
+      )}
       {sheet && life && (
         <StatementLife life={life} buyer={buyer} month={month} sheet={sheet} line={params.get('line')} />
       )}
@@ -156,7 +166,20 @@ export default function StatementScreen() {
 type Sheet = Schemas['SheetBody']
 
 /** What is owed, and what makes it differ from the month before: the groups add up to the difference. */
-function Sums({ sheet, seller, before }: { sheet: Sheet; seller: string; before: string }) {
+function Sums({
+  sheet,
+  seller,
+  before,
+  expected,
+  month,
+}: {
+  sheet: Sheet
+  seller: string
+  before: string
+  /** What a running month may come to. */
+  expected: Schemas['ForecastBody'] | undefined
+  month: string
+}) {
   const groups = [
     ['quantity', sheet.by_use],
     ['prices', sheet.by_price],
@@ -182,6 +205,19 @@ function Sums({ sheet, seller, before }: { sheet: Sheet; seller: string; before:
         <span>{sheet.number ? 'Statement' : 'Status'}</span>
         <b>{sheet.number ?? 'open'}</b>
       </div>
+      {expected && (
+        <div
+          title={`From what came after each day of the last three months. In nine of ten months the total lies in the range.`}
+        >
+          <span>Likely at the end of {monthWord(month)}</span>
+          <b>
+            {money(expected.likely)}{' '}
+            <small className="quiet">
+              {money(expected.low)} to {money(expected.high)}
+            </small>
+          </b>
+        </div>
+      )}
       <div>
         <span>Against {before}</span>
         <b>{signed(minus(sheet.total, sheet.before))}</b>

@@ -28,6 +28,7 @@ from fair_ladle.app.allocations.routes import routes as allocations
 from fair_ladle.app.assignments.routes import routes as assignments
 from fair_ladle.app.budgets.routes import routes as budgets
 from fair_ladle.app.data_import.routes import routes as products
+from fair_ladle.app.data_import.terms_routes import routes as terms
 from fair_ladle.app.devices.routes import public_routes as device_reports
 from fair_ladle.app.devices.routes import routes as devices
 from fair_ladle.app.drafts.routes import routes as drafts
@@ -215,6 +216,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         closings,
         receivables,
         accounting,
+        terms,
         budgets,
         bank_routes,
         billing_routes,

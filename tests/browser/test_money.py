@@ -133,3 +133,25 @@ def test_a_payment_by_hand_and_from_a_bank_file(open_page: Open, database_of_add
     assert serious_findings(page) == []
     press(dialog.get_by_role("button", name="Record 1 payment"))
     expect(row).to_contain_text("paid")
+
+
+def test_a_charge_by_hand(open_page: Open) -> None:
+    page = open_page(at="/prices?show=terms")
+    charges = page.get_by_role("region", name="Charges", exact=True)
+    press(charges.get_by_role("button", name="Add charge"))
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Buyer").select_option(label="Tern Housing Association")
+    dialog.get_by_label("Reference").fill("SITE-VISIT")
+    dialog.get_by_label("Unit price").fill("90")
+    dialog.get_by_label("First day").fill("2026-11-12")
+    dialog.get_by_label("Last day").fill("2026-11-01")
+    press(dialog.get_by_role("button", name="Save"))
+    expect(dialog.get_by_role("alert")).to_contain_text("a day not before the first")
+    dialog.get_by_label("Last day").fill("")
+    press(dialog.get_by_role("button", name="Save"))
+    expect(charges.get_by_role("row", name=re.compile("SITE-VISIT.*90.00"))).to_be_visible()
+    press(charges.get_by_role("button", name="Remove TERN SITE-VISIT"))
+    press(page.get_by_role("status", name="Last action").get_by_role("button", name="Undo"))
+    expect(charges.get_by_role("row", name=re.compile("SITE-VISIT.*90.00"))).to_be_visible()
+    page.goto("/statements/TERN?month=2026-11")
+    expect(page.get_by_role("row", name=re.compile("SITE-VISIT.*90.00"))).to_be_visible()

@@ -56,6 +56,7 @@ SCREENS = [
     ("prices", "GANNET", "/prices", "table", "Prices of Gannet & Rowe Managed IT a unit and month"),
     ("a price", "GANNET", "/prices?product=LANTERN-MAIL", "region", "What it would have charged"),
     ("what one pays", "OLDQUAY", "/prices", "region", "What you pay"),
+    ("charges and tax", "GANNET", "/prices?show=terms", "region", "Terms"),
     ("payments before a month is closed", "GANNET", "/payments", "heading", "Payments"),
     ("people", "GANNET", "/people?account=OLDQUAY&seen=60", "grid", "People"),
     ("a person", "OLDQUAY", "/people/jonas.vane", "heading", "Jonas Vane"),

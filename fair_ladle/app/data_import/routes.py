@@ -24,6 +24,9 @@ class ProductFacts(BaseModel):
     requires: list[str] = Field([], max_length=50, description="one of these products is needed besides")
     components: list[str] = Field([], max_length=100)
     successor: str = Field("", max_length=64)
+    tax_class: str = Field("", max_length=64, description="empty = not taxed")
+    idle: Literal["retained", "spread"] = "retained"
+    """Whether unused stock is borne by the pool's owner, or spread over who uses it."""
 
 
 class ProductBody(ProductFacts):
@@ -49,6 +52,8 @@ def every(db: Db, who: Who) -> Any:
             "requires": each.requires,
             "components": [f"{code}!" if code in each.mandatory else code for code in each.components],
             "successor": each.successor or "",
+            "tax_class": each.tax_class or "",
+            "idle": "spread" if each.spreads_idle else "retained",
             "pooled": pooled,
             "per_unit": each.per_unit,
         }

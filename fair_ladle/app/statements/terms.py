@@ -11,6 +11,8 @@ from decimal import Decimal
 from fractions import Fraction
 from typing import Any
 
+import sqlalchemy as sa
+
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.cache import Cache
@@ -35,6 +37,26 @@ def load(tx: Transaction, table: str, rows: list[dict[str, Any]]) -> Merged:
     """Create and change the rows of a table of terms by its key."""
     generations.renew(tx, "rates")
     return merge(tx.connection, metadata.tables[table], KEYS[table], rows)
+
+
+def rows_of(tx: Transaction, table: str, seller_id: int | None, limit: int) -> list[Any]:
+    """A seller's rows of a table of terms (all, of a table without sellers), by their key; the newest days first where
+    that is of days."""
+    named = metadata.tables[table]
+    wanted = sa.select(named).where(sa.true() if seller_id is None else named.c.seller_id == seller_id)
+    day = named.c.get("day", named.c.get("first_day"))
+    assert day is not None
+    return list(tx.connection.execute(wanted.order_by(day.desc(), *named.primary_key).limit(limit)))
+
+
+def drop(tx: Transaction, table: str, key: dict[str, Any]) -> bool:
+    """Take a row out by its key; whether it was there."""
+    named = metadata.tables[table]
+    where = [named.c[name] == value for name, value in key.items()]
+    gone = tx.connection.execute(sa.delete(named).where(*where)).rowcount > 0
+    if gone:
+        generations.renew(tx, "rates")
+    return gone
 
 
 @dataclass(frozen=True)

@@ -16,7 +16,7 @@ const MEASURES: [ProductBody['measure'], string][] = [
   ['item', 'item: numbered one by one'],
   ['storage', 'storage: bytes over time'],
 ]
-const FIELDS = ['code', 'name', 'unit', 'family', 'requires', 'components', 'successor']
+const FIELDS = ['code', 'name', 'unit', 'family', 'requires', 'components', 'successor', 'tax_class']
 const list = (typed: string) => typed.split(/[;,\s]+/).filter(Boolean)
 
 /** A product: a new one, or what is known of one that is there. */
@@ -40,6 +40,8 @@ export function ProductForm({ product, close }: { product: ProductBody | null; c
             requires: list(text(form, 'requires')),
             components: list(text(form, 'components')),
             successor: text(form, 'successor'),
+            tax_class: text(form, 'tax_class'),
+            idle: text(form, 'idle') === 'spread' ? 'spread' : 'retained',
           },
         }),
       )
@@ -122,6 +124,21 @@ export function ProductForm({ product, close }: { product: ProductBody | null; c
               maxLength={64}
               defaultValue={product?.successor}
             />
+            <Field
+              name="tax_class"
+              label="Tax class"
+              error={error}
+              maxLength={64}
+              defaultValue={product?.tax_class}
+              hint="Its percentage stands under Prices; empty = not taxed"
+            />
+            <Form.Group controlId="idle">
+              <Form.Label>Cost of unused stock</Form.Label>
+              <Form.Select name="idle" defaultValue={product?.idle ?? 'retained'}>
+                <option value="retained">Borne by the pool’s owner</option>
+                <option value="spread">Spread over who uses it</option>
+              </Form.Select>
+            </Form.Group>
             <div style={{ gridColumn: '1 / -1' }}>
               <Field
                 name="components"

@@ -12,6 +12,7 @@ import { StatementTabs } from '../statements/StatementTabs'
 import { cardWords, type Card } from './card'
 import { CardPanel } from './CardPanel'
 import { OwnPrices } from './OwnPrices'
+import { Terms } from './Terms'
 
 const [BUYER, CELL] = [190, 142]
 
@@ -87,16 +88,23 @@ export default function PricesScreen() {
       <div className="bar">
         <h1>Prices</h1>
         <StatementTabs at="prices" />
-        {pays && (
-          <span className="seg" role="group" aria-label="Which prices">
-            <button type="button" aria-pressed={shows === 'charge'} onClick={() => change({ show: 'charge' })}>
-              What you charge
-            </button>
+        <span className="seg" role="group" aria-label="Which prices">
+          <button type="button" aria-pressed={shows === 'charge'} onClick={() => change({ show: 'charge' })}>
+            What you charge
+          </button>
+          <button
+            type="button"
+            aria-pressed={shows === 'terms'}
+            onClick={() => change({ show: 'terms', product: null })}
+          >
+            Charges, discounts and tax
+          </button>
+          {pays && (
             <button type="button" aria-pressed={shows === 'pay'} onClick={() => change({ show: 'pay', product: null })}>
               What you pay
             </button>
-          </span>
-        )}
+          )}
+        </span>
         <span className="grow" />
         {shows === 'charge' && prices.buyers.length > 0 && (
           <Form.Control
@@ -111,6 +119,8 @@ export default function PricesScreen() {
       </div>
       {shows === 'pay' && pays ? (
         <OwnPrices account={own.account} />
+      ) : shows === 'terms' ? (
+        <Terms prices={prices} changes={sells} isOperator={own.kind === 'operator'} />
       ) : prices.buyers.length === 0 ? (
         <div className="scroll">
           <Empty title="No buyers">Accounts directly below {own.name} are its buyers; there are none yet.</Empty>

@@ -1,0 +1,151 @@
+"""What a seller charges, gives off and taxes besides its prices, and exchange rates: one row at a time, its cells as an
+intake has them and checked the same way."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.data_import.checks import OF_BUYER, Checks, There
+from fair_ladle.app.data_import.formats import FORMATS
+from fair_ladle.app.data_import.reading import parse
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.problems import invalid, not_allowed, not_found
+from fair_ladle.app.pools import service as pools
+from fair_ladle.app.statements import terms
+from fair_ladle.connectors.sheets_in import SheetTable, Source
+from fair_ladle.core.quantities import plain
+
+EXCHANGE = "exchange_rates"
+COLUMNS = {table: tuple(each.name for each in FORMATS[table] if each.name != "seller") for table in terms.KEYS}
+"""The cells of each table, without the seller."""
+_CELLS = {"buyer_id": "buyer", "of": "from", "into": "to"}
+KEYS = {
+    table: tuple(_CELLS.get(name, name) for name in key if name != "seller_id") for table, key in terms.KEYS.items()
+}
+"""Which of them name a row."""
+RENAMED = {"from": "of", "to": "into"}
+MOST = 2000
+"""Rows of a table told at once."""
+Cells = dict[str, str]
+
+
+def rows(tx: Transaction, actor: Actor, seller: str) -> dict[str, list[Cells]]:
+    """A seller's rows by table, as cells, for whoever runs it or an account above it; exchange rates are everybody's,
+    the newest first."""
+    accounts = accounts_service.known(tx)
+    seller_id = int(accounts.ids[accounts_service.row_in_scope(accounts, actor, seller)])
+    products = {each.id: each.code for each in pools.products(tx)}
+
+    def cell(name: str, row: Any) -> str:
+        if name == "buyer":
+            return accounts.tree.codes[accounts.row_of_id[row.buyer_id]]
+        if name == "product":
+            return products.get(row.product_id, "")
+        value = getattr(row, RENAMED.get(name, name))
+        return "" if value is None else plain(value) if hasattr(value, "as_tuple") else str(value)
+
+    found = {}
+    for table, columns in COLUMNS.items():
+        kept = terms.rows_of(tx, table, None if table == EXCHANGE else seller_id, MOST)
+        found[table] = [{name: cell(name, row) for name in columns} for row in kept]
+    return found
+
+
+def put(tx: Transaction, actor: Actor, seller: str, table: str, cells: Mapping[str, str]) -> None:
+    """Make a row, or change that of the same key; refused with the cell where something is wrong.
+
+    Writes the row by its key; the last who writes it counts. Closed months keep what they were closed with.
+    """
+    accounts, seller_id = _may(tx, actor, seller, table)
+    shared = {} if table == EXCHANGE else {"seller": seller}
+    full = {**shared, **{name: cells.get(name, "") for name in COLUMNS[table]}}
+    if table in OF_BUYER and not _buys(accounts, seller, full["buyer"]):
+        raise invalid(f"{full['buyer'] or 'Nobody'} is no account directly below {seller}.", "buyer")
+    source = Source({table: SheetTable(table, list(full), iter([(2, list(full.values()))]))})
+    intake = parse(source, lambda what, done: None)
+    Checks(intake, _there(tx, accounts, seller, cells.get("buyer", ""))).run()
+    for fault in intake.faults:
+        raise invalid(f"{fault.found}: expected {fault.expected}.", fault.column)
+    [(_, row)] = intake.table(table)
+    if table != EXCHANGE:
+        row = row | {"seller_id": seller_id}
+    if table in OF_BUYER:
+        row = row | {"buyer_id": int(accounts.ids[accounts.tree.row(row["buyer"])])}
+    if "product" in row:
+        ids = {each.code: each.id for each in pools.products(tx)}
+        row = row | {"product_id": None if row["product"] is None else ids[row["product"]]}
+    dropped = ("seller", "buyer", "product")
+    named = {RENAMED.get(name, name): value for name, value in row.items() if name not in dropped}
+    merged = terms.load(tx, table, [named])
+    if merged.created or merged.changed:
+        said = {name: text for name, text in full.items() if text and name != "seller"}
+        entry = log_service.Entry(f"{WORDS[table]} set", _called(table, full), seller_id, None, said)
+        log_service.write(tx, actor, seller_id, [entry])
+
+
+WORDS = {
+    "charges": "charge",
+    "discounts": "discount",
+    "credits": "credit",
+    "tax_rates": "tax rate",
+    EXCHANGE: "exchange rate",
+}
+
+
+def _called(table: str, cells: Mapping[str, str]) -> str:
+    return " ".join(cells[name] for name in KEYS[table])
+
+
+def drop(tx: Transaction, actor: Actor, seller: str, table: str, key: Mapping[str, str]) -> None:
+    """Take a row out, by its key. Closed months keep it."""
+    accounts, seller_id = _may(tx, actor, seller, table)
+    if any(name not in key for name in KEYS[table]):
+        raise invalid(f"A {WORDS[table]} is named by {', '.join(KEYS[table])}.")
+    where: dict[str, Any] = {} if table == EXCHANGE else {"seller_id": seller_id}
+    for name in KEYS[table]:
+        if name == "buyer":
+            where["buyer_id"] = int(accounts.ids[accounts_service.row_in_scope(accounts, actor, key[name])])
+        else:
+            where[RENAMED.get(name, name)] = key[name]
+    if not terms.drop(tx, table, where):
+        raise not_found(WORDS[table], _called(table, key))
+    entry = log_service.Entry(f"{WORDS[table]} removed", _called(table, key), seller_id, dict(key), None)
+    log_service.write(tx, actor, seller_id, [entry])
+
+
+def _may(tx: Transaction, actor: Actor, seller: str, table: str) -> tuple[Accounts, int]:
+    """The accounts, and the seller's number; refused where the actor may not change its terms."""
+    if table not in COLUMNS:
+        raise not_found("table of terms", table)
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, seller)
+    if not actor.limits.prices:
+        raise not_allowed("Your delegation does not let you change prices.")
+    if table == EXCHANGE and row != 0:
+        raise not_allowed("Exchange rates are everybody's: only the operator changes them.")
+    return accounts, int(accounts.ids[row])
+
+
+def _buys(accounts: Accounts, seller: str, buyer: str) -> bool:
+    """Whether an account stands directly below a seller."""
+    tree = accounts.tree
+    return buyer in tree and int(tree.parent[tree.row(buyer)]) == tree.row(seller)
+
+
+def _there(tx: Transaction, accounts: Accounts, seller: str, buyer: str) -> There:
+    """What the checks need to know: the seller and those above it, and the buyer where it is one of its own."""
+    tree, parents, currencies = accounts.tree, dict[str, str | None](), dict[str, str | None]()
+    known = [*tree.path_up(tree.row(seller))]
+    if _buys(accounts, seller, buyer):
+        known.append(tree.row(buyer))
+    for row in known:
+        above = int(tree.parent[row])
+        parents[tree.codes[row]] = None if above < 0 else tree.codes[above]
+        currencies[tree.codes[row]] = accounts.facts[row].currency
+    measures = {each.code: each.measure for each in pools.products(tx)}
+    return There(parents, currencies, measures, frozenset(), {}, *[frozenset()] * 4)

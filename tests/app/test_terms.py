@@ -1,0 +1,87 @@
+"""Charges, discounts, credits, tax and exchange rates by hand: checked as an intake is, and never more than one's own."""
+
+from __future__ import annotations
+
+import pytest
+
+from fair_ladle.app.data_import import terms_admin
+from fair_ladle.app.plumbing.actor import COMMAND_LINE
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.statements import usecases as statements
+from tests.app.test_closing import JANUARY, books, close, rows  # noqa: F401
+from tests.conftest import actor_of
+
+DESK = {"buyer": "TERN", "reference": "DESK", "unit_price": "55", "first_day": "2026-01-01", "every": "month"}
+
+
+def told(database: Database, seller: str, table: str) -> list[dict[str, str]]:
+    return database.snapshot(terms_admin.rows, actor_of(seller), seller)[table]
+
+
+def test_what_is_changed_by_hand_counts_in_open_months_alone(books: Database) -> None:  # noqa: F811
+    close(books, "MSP", "2026-01")
+    books.run(terms_admin.put, actor_of("MSP"), "MSP", "charges", DESK)
+    books.run(terms_admin.put, actor_of("MSP"), "MSP", "charges", {**DESK, "reference": "PHONE", "unit_price": "7.5"})
+    books.run(terms_admin.drop, actor_of("MSP"), "MSP", "discounts", {"buyer": "TERN", "reference": "LOYAL"})
+    books.run(
+        terms_admin.put,
+        actor_of("MSP"),
+        "MSP",
+        "tax_rates",
+        {"tax_class": "standard", "first_day": "2026-02-01", "percent": "10"},
+    )
+    assert rows(books, "TERN", "2026-01") == JANUARY
+    assert rows(books, "TERN", "2026-03") == {
+        "usage DISK": "50.00",
+        "usage MAIL": "50.00",
+        "charge DESK": "55.00",
+        "charge PHONE": "7.50",
+        "tax 10": "5.00",
+    }
+    assert [each["reference"] for each in told(books, "MSP", "charges")] == ["DESK", "PHONE"]
+    assert told(books, "MSP", "charges")[0]["unit_price"] == "55" and told(books, "NORTH", "charges") == []
+    assert books.snapshot(statements.verify, COMMAND_LINE) == []
+
+
+WRONG = [
+    ("charges", {**DESK, "buyer": "QUAY"}, "directly below MSP", "buyer"),
+    ("charges", {**DESK, "buyer": "NOBODY"}, "NOBODY is no account", "buyer"),
+    ("charges", {**DESK, "unit_price": "-1"}, "expected", "unit_price"),
+    ("charges", {**DESK, "last_day": "2025-12-31"}, "not before the first", "last_day"),
+    ("discounts", {**DESK, "percent": "101"}, "0 to 100", "percent"),
+    ("discounts", {**DESK, "percent": "5", "ceiling": "1.005"}, "at most 2 decimals", "ceiling"),
+    ("credits", {**DESK, "amount": "1.005"}, "at most 2 decimals", "amount"),
+    ("exchange_rates", {"day": "2026-01-01", "from": "EUR", "to": "EUR", "rate": "1"}, "another currency", "to"),
+    ("exchange_rates", {"day": "2026-01-01", "from": "EUR", "to": "USD", "rate": "0"}, "above 0", "rate"),
+]
+
+
+@pytest.mark.parametrize(("table", "cells", "says", "where"), WRONG, ids=[f"{case[0]} {case[3]}" for case in WRONG])
+def test_what_is_wrong_is_said_of_its_cell(
+    books: Database,  # noqa: F811
+    table: str,
+    cells: dict[str, str],
+    says: str,
+    where: str,
+) -> None:
+    with pytest.raises(Refused, match=says) as refused:
+        books.run(terms_admin.put, actor_of("MSP"), "MSP", table, cells)
+    assert refused.value.problem.more["where"] == where
+
+
+def test_each_seller_has_its_own_and_rates_of_exchange_are_the_operators(books: Database) -> None:  # noqa: F811
+    north = actor_of("NORTH")
+    for act in (terms_admin.put, terms_admin.drop):
+        with pytest.raises(Refused, match="There is no account"):
+            books.run(act, north, "MSP", "charges", DESK)
+    rate = {"day": "2026-01-01", "from": "EUR", "to": "USD", "rate": "1.1"}
+    with pytest.raises(Refused, match="only the operator"):
+        books.run(terms_admin.put, north, "NORTH", "exchange_rates", rate)
+    books.run(terms_admin.put, actor_of("MSP"), "MSP", "exchange_rates", rate)
+    assert told(books, "NORTH", "exchange_rates") == [rate]
+    own = {**DESK, "buyer": "QUAY", "tax_class": "standard"}
+    books.run(terms_admin.put, north, "NORTH", "charges", own)
+    books.run(terms_admin.drop, north, "NORTH", "charges", {"buyer": "QUAY", "reference": "DESK"})
+    with pytest.raises(Refused, match="charge"):
+        books.run(terms_admin.drop, north, "NORTH", "charges", {"buyer": "QUAY", "reference": "DESK"})

@@ -26,7 +26,7 @@ from fair_ladle.app.pools import service as pools
 from fair_ladle.app.receivables.sending import enclosures
 from fair_ladle.app.reclaim import idle_seats
 from fair_ladle.app.reclaim import jobs as reclaim_jobs
-from fair_ladle.app.statements import totals
+from fair_ladle.app.statements import closing_runs, totals
 from fair_ladle.connectors.mail import Smtp
 
 GoingOn = Callable[[], bool]
@@ -203,6 +203,23 @@ class KeepMonths(Job):
         )
 
 
+class CloseMonths(Job):
+    """Go on with closings whose server is gone."""
+
+    name: ClassVar[str] = "close months"
+    every: ClassVar[timedelta] = timedelta(seconds=10)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Month by month."""
+        self.each(
+            database,
+            database.run(closing_runs.under_way),
+            lambda each: closing_runs.work(database, *each, going_on),
+            going_on,
+            lambda each: f"{each[0]} {each[1]:%Y-%m}",
+        )
+
+
 class JudgeBudgets(Job):
     """Tell where a budget is likely to be passed."""
 
@@ -283,6 +300,7 @@ def jobs(settings: Settings) -> list[Job]:
         Enforce(),
         KeepMonths(),
         KeepDays(),
+        CloseMonths(),
         JudgeBudgets(),
         ForgetRequestKeys(),
     ]

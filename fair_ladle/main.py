@@ -62,6 +62,7 @@ from fair_ladle.app.plumbing.schedule import Schedule
 from fair_ladle.app.plumbing.settings import PROJECT, Settings, networks
 from fair_ladle.app.plumbing.watch import RequestLog, Watched
 from fair_ladle.app.prices.routes import routes as prices
+from fair_ladle.app.purchases.routes import INVOICES, invoice_routes
 from fair_ladle.app.purchases.routes import open_routes as calendars
 from fair_ladle.app.purchases.routes import routes as purchases
 from fair_ladle.app.receivables.routes import UPLOAD as BANK_FILES
@@ -172,7 +173,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
     app.add_middleware(GZipMiddleware, minimum_size=1000, compresslevel=5)
     app.add_middleware(
         Guard,
-        uploads=frozenset({UPLOAD, INTAKE, BANK_FILES}),
+        uploads=frozenset({UPLOAD, INTAKE, BANK_FILES, INVOICES}),
         open_uploads=frozenset({SETUP_UPLOAD}),
         cookie=COOKIE,
         tell=teller((database.settings if database else Settings.read()).home),
@@ -216,6 +217,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         closings,
         receivables,
         accounting,
+        invoice_routes,
         terms,
         budgets,
         bank_routes,

@@ -82,20 +82,6 @@ def look_at_idle(page: Page) -> None:
     page.get_by_text("seats are released").wait_for()
 
 
-def look_at_a_table(page: Page) -> None:
-    """A pasted table with a few faults."""
-    page.get_by_label("Or paste rows").fill(
-        "Full name\tE-mail\tSite\tJob title\tLicences\tFloor\n"
-        "Ida Blomqvist\tida.blomqvist@oldquay.example\tCrew Office\tPilot\tLantern Mail\t2\n"
-        "Renzo Aldous\trenzo.aldous@oldquay.example\tQuays\tDeckhand\tLantern Mail\t1\n"
-        "Mirja Sund\t\tCrew Office\tPurser\t\t1\n"
-        "Tove Ask\ttove.ask(at)oldquay.example\tCrew Office\tPurser\t\t1\n"
-        "Nils Orre\tida.blomqvist@oldquay.example\tHarbour\tMate\t\t3\n"
-    )
-    page.get_by_role("button", name="Preview these rows").click()
-    page.get_by_role("table", name="Errors").wait_for()
-
-
 @dataclass(frozen=True)
 class View:
     """A main view: where it is and what is done there before the picture."""
@@ -121,10 +107,10 @@ VIEWS = {
     "people": View("/people?account=OLDQUAY"),
     "group": View("/groups?group=OLDQUAY%2FOLDQUAY-LEADS", as_whom="oldquay", do=give_a_product),
     "person": View("/people/bertil.usher", as_whom="oldquay"),
-    "people-import": View("/people-import", do=look_at_a_table),
     "devices": View("/devices"),
     "idle": View("/idle", do=look_at_idle),
     "statements": View("/statements?month=2026-10"),
+    "payments": View("/payments"),
     "prices": View("/prices?product=LANTERN-MAIL&buyer=MARROW"),
     "statement": View("/statements/NORTHFOLD?month=2026-10"),
     "delegations": View("/delegations"),

@@ -17,7 +17,7 @@ from xlsxwriter import Workbook
 from xlsxwriter.utility import xl_range_abs
 
 ROWS_AT_ONCE, MOST_ROWS, MOST_CHARACTERS, MOST_TOTALS = 500, 1_048_575, 32_767, 300
-NOT_IN_A_TITLE = re.compile(r"[\[\]:*?/\\]")
+NOT_IN_A_TITLE = re.compile(r"[^\w .-]")
 Cell = str | int | Decimal | date | datetime | None
 RISKY = ("=", "+", "-", "@", "\t", "\r", "\n", "＝", "＋", "－", "＠")
 TYPES = {
@@ -138,7 +138,7 @@ def xlsx_parts(
 
 
 def _new_sheet(workbook: Workbook, title: str, columns: Sequence[str]) -> Any:
-    number, named = len(workbook.worksheets()) + 1, NOT_IN_A_TITLE.sub("-", title).strip("'")
+    number, named = len(workbook.worksheets()) + 1, NOT_IN_A_TITLE.sub("-", title) or "Sheet"
     sheet = workbook.add_worksheet(named[:31] if number == 1 else f"{named[:27]} {number}")
     for place, column in enumerate(columns):
         sheet.write_string(0, place, column)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from decimal import Decimal
 from pathlib import Path
 
@@ -12,11 +12,11 @@ import pytest
 import sqlalchemy as sa
 
 from fair_ladle.app.data_import import usecases as data_import
-from fair_ladle.app.plumbing.actor import COMMAND_LINE
+from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.prices import usecases as prices
-from fair_ladle.app.statements import closing, views
+from fair_ladle.app.statements import closing, closing_runs, views
 from fair_ladle.app.statements import usecases as statements
 from fair_ladle.app.statements.routes import statement_body
 from fair_ladle.connectors.sheets_in import read_source
@@ -274,6 +274,82 @@ def test_two_who_close_at_once_number_it_once(books: Database) -> None:
     with books.engine.connect() as connection:
         numbers = connection.scalars(sa.text("SELECT number FROM closed_statements ORDER BY number"))
         assert list(numbers) == [1, 2]
+
+
+MSP = Actor("Mara", "", "MSP", sign_in_id=1)
+
+
+def begin(database: Database, month: str = "2026-01") -> tuple[int, date]:
+    prepared = database.snapshot(closing.prepare, MSP, "MSP", month)
+    return database.run(closing_runs.begin, MSP, "MSP", month, prepared.digest(), "looked at")
+
+
+def state(database: Database) -> str:
+    run = database.run(closing_runs.run_of, MSP, "MSP", "2026-01")
+    assert run is not None
+    return f"{run.state} {run.statements} {run.last_number or ''}".strip()
+
+
+@pytest.fixture
+def working(books: Database, monkeypatch: pytest.MonkeyPatch) -> Database:
+    monkeypatch.setattr(closing_runs.sign_in_service, "actor_for", lambda *_: MSP)
+    monkeypatch.setattr(closing_runs, "TOLD_EVERY", 0.0)
+    return books
+
+
+def test_closing_goes_on_by_itself_and_numbers_once(working: Database) -> None:
+    run = begin(working)
+    with pytest.raises(Refused, match="is being closed already"):
+        begin(working)
+    assert working.run(closing_runs.under_way) == [run]
+    for _ in range(2):
+        closing_runs.work(working, *run)
+    assert state(working) == "done 2 2026-00002" and working.run(closing_runs.under_way) == []
+    with pytest.raises(Refused, match="is not being closed"):
+        working.run(closing_runs.stop, MSP, "MSP", "2026-01")
+
+
+def test_what_is_stopped_numbers_nothing_until_it_is_taken_up_again(working: Database) -> None:
+    run, asked = begin(working), []
+
+    def going_on() -> bool:
+        """Somebody stops it while it goes through the buyers."""
+        asked.append(len(asked))
+        if len(asked) == 2:
+            working.run(closing_runs.stop, MSP, "MSP", "2026-01")
+        return True
+
+    closing_runs.work(working, *run, going_on)
+    assert state(working) == "stopped 0"
+    with working.engine.connect() as connection:
+        assert connection.scalar(sa.text("SELECT COUNT(*) FROM closed_statements")) == 0
+    closing_runs.work(working, *run)
+    assert state(working) == "stopped 0", "nobody works at what is stopped"
+    closing_runs.work(working, *working.run(closing_runs.resume, MSP, "MSP", "2026-01"))
+    assert state(working) == "done 2 2026-00002"
+
+
+def test_a_server_that_is_told_to_stop_leaves_it_to_the_next(working: Database) -> None:
+    run = begin(working)
+    closing_runs.work(working, *run, lambda: False)
+    assert working.run(closing_runs.under_way) == [run] and state(working) == "running 0"
+    working.run(lambda tx: closing_runs._take(tx, *run))  # a server takes it, and is gone
+    closing_runs.work(working, *run)
+    assert state(working) == "running 0"
+    working.clock.shift += closing_runs.HELD * 2
+    closing_runs.work(working, *run)
+    assert state(working) == "done 2 2026-00002"
+
+
+def test_a_month_that_changed_since_it_was_looked_at_is_not_closed(
+    working: Database, later: Callable[[str, str], None]
+) -> None:
+    run = begin(working)
+    later("storage", "account,product,category,at,bytes\nTERN-A,DISK,files,2026-01-05T00:00:00+00:00,200000000000\n")
+    closing_runs.work(working, *run)
+    assert state(working) == "refused 0"
+    closing_runs.work(working, *begin(working))
+    assert state(working) == "done 2 2026-00002"
 
 
 TAMPERED = [

@@ -84,7 +84,7 @@ def put(tx: Transaction, actor: Actor, seller: str, table: str, cells: Mapping[s
     merged = terms.load(tx, table, [named])
     if merged.created or merged.changed:
         said = {name: text for name, text in full.items() if text and name != "seller"}
-        entry = log_service.Entry(f"{WORDS[table]} set", _called(table, full), seller_id, None, said)
+        entry = log_service.Entry(SET[table], _called(table, full), seller_id, None, said)
         log_service.write(tx, actor, seller_id, [entry])
 
 
@@ -94,6 +94,20 @@ WORDS = {
     "credits": "credit",
     "tax_rates": "tax rate",
     EXCHANGE: "exchange rate",
+}
+SET = {
+    "charges": "charge set",
+    "discounts": "discount set",
+    "credits": "credit set",
+    "tax_rates": "tax rate set",
+    EXCHANGE: "exchange rate set",
+}
+REMOVED = {
+    "charges": "charge removed",
+    "discounts": "discount removed",
+    "credits": "credit removed",
+    "tax_rates": "tax rate removed",
+    EXCHANGE: "exchange rate removed",
 }
 
 
@@ -114,7 +128,7 @@ def drop(tx: Transaction, actor: Actor, seller: str, table: str, key: Mapping[st
             where[RENAMED.get(name, name)] = key[name]
     if not terms.drop(tx, table, where):
         raise not_found(WORDS[table], _called(table, key))
-    entry = log_service.Entry(f"{WORDS[table]} removed", _called(table, key), seller_id, dict(key), None)
+    entry = log_service.Entry(REMOVED[table], _called(table, key), seller_id, dict(key), None)
     log_service.write(tx, actor, seller_id, [entry])
 
 

@@ -62,6 +62,7 @@ class PriceBuyer(BaseModel):
 
     buyer: str
     name: str
+    kind: str
 
 
 class PricesBody(BaseModel):
@@ -153,7 +154,7 @@ def of_seller(db: Db, who: Who, seller: str) -> Any:
         seller_name=found.seller_name,
         currency=found.currency,
         products=[PricedProduct(product=each.code, name=each.name, unit=each.unit) for each in found.products],
-        buyers=[PriceBuyer(buyer=code, name=name) for code, name in found.buyers],
+        buyers=[PriceBuyer(buyer=code, name=name, kind=kind) for code, name, kind in found.buyers],
         cards=[_card(each, tells_markup=True) for each in found.cards],
     )
 

@@ -39,8 +39,8 @@ class Prices:
     seller_name: str
     currency: str
     products: list[Product]
-    buyers: list[tuple[str, str]]
-    """Code and name of the seller's buyers, in tree order."""
+    buyers: list[tuple[str, str, str]]
+    """Code, name and kind of the seller's buyers, in tree order."""
     cards: list[Card]
 
 
@@ -58,7 +58,7 @@ def prices(tx: Transaction, actor: Actor, seller: str) -> Prices:
         accounts.name(row),
         str(accounts.inherited(row, "currency") or ""),
         pools_service.products(tx),
-        [(tree.codes[each], accounts.name(each)) for each in ordered],
+        [(tree.codes[each], accounts.name(each), str(accounts.facts[each].kind)) for each in ordered],
         [Card(each, cards.currency(each), following) for each, following in _in_force(mine, today)],
     )
 

@@ -3,21 +3,27 @@
 from __future__ import annotations
 
 from datetime import date
-from typing import Any
+from decimal import Decimal
+from typing import Annotated, Any, Literal
 
-from fastapi import Response
+from fastapi import Body, Query, Response
 from pydantic import BaseModel
 
 from fair_ladle.app.drafts.change_types import Change
 from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import Db, Who
-from fair_ladle.app.plumbing.routing import Router, answers_a_secret
+from fair_ladle.app.plumbing.problems import invalid
+from fair_ladle.app.plumbing.routing import Router, answers_a_secret, reads_only
 from fair_ladle.app.pools.service import Pool
-from fair_ladle.app.purchases import calendars, planning, reducing, usecases
+from fair_ladle.app.purchases import calendars, invoices, planning, reducing, usecases
 from fair_ladle.app.purchases.usecases import Point
+from fair_ladle.connectors.sheets_in import Unreadable, read_table
+from fair_ladle.core.quantities import plain
 
 CALENDAR = "/api/calendar"
 routes = Router("/api/pools", "pools", sees="pools.see", changes="pools.see")
+INVOICES = "/api/vendor-invoices"
+invoice_routes = Router(INVOICES, "pools", sees="pools.see", changes="pools.see")
 open_routes = Router(CALENDAR, "pools", is_open=True)
 
 
@@ -249,3 +255,84 @@ def renewal(owner: str, product: str, quantity: int, first_day: Day, db: Db, who
 def calendar(token: str, db: Db) -> Response:
     """Renewals and endings, for whoever knows the address."""
     return Response(db.run(calendars.calendar, token), media_type="text/calendar; charset=utf-8")
+
+
+class InvoiceLineBody(BaseModel):
+    """A line of an invoice (row null: a lot that none of them is for) against a lot."""
+
+    row: int | None
+    text: str
+    lot: str | None
+    product: str | None
+    quantity: str | None
+    expected_quantity: str | None
+    amount: str | None
+    expected: str | None
+    currency: str
+    state: Literal["fits", "differs", "twice", "missing", "unknown", "fault"]
+    says: str
+
+
+class InvoiceBody(BaseModel):
+    """An invoice against what was bought; no lines where it is not known which column is what."""
+
+    header: list[str]
+    columns: dict[str, int]
+    lines: list[InvoiceLineBody]
+
+
+@invoice_routes.post("", response_model=InvoiceBody)
+@reads_only
+def hold_invoice(
+    db: Db,
+    who: Who,
+    content: Annotated[bytes, Body(media_type="application/octet-stream")],
+    owner: str = Query(max_length=64),
+    month: str = Query(max_length=7),
+    name: str = Query(min_length=1, max_length=200),
+    vendor: str = Query("", max_length=200),
+    reference: int | None = Query(None, ge=0, le=500),
+    product: int | None = Query(None, ge=0, le=500),
+    quantity: int | None = Query(None, ge=0, le=500),
+    amount: int | None = Query(None, ge=0, le=500),
+    currency: int | None = Query(None, ge=0, le=500),
+) -> Any:
+    """Hold a vendor's invoice (CSV or XLSX) against the lots of a month (YYYY-MM); keeps nothing."""
+    given = {
+        "reference": reference,
+        "product": product,
+        "quantity": quantity,
+        "amount": amount,
+        "currency": currency,
+    }
+    columns = {what: place for what, place in given.items() if place is not None}
+    try:
+        found = db.snapshot(invoices.hold, who, owner, month, vendor, read_table(name, content), columns)
+    except Unreadable as trouble:
+        fault = trouble.faults[0]
+        where = f"{fault.file}, row {fault.row or 1}"
+        raise invalid(f"{where}: {fault.found}; expected {fault.expected}.", "file") from None
+
+    def text(quantity: Decimal | None) -> str | None:
+        return None if quantity is None else plain(quantity)
+
+    return InvoiceBody(
+        header=found.header,
+        columns=found.columns,
+        lines=[
+            InvoiceLineBody(
+                row=each.row,
+                text=each.text,
+                lot=each.lot,
+                product=each.product,
+                quantity=text(each.quantity),
+                expected_quantity=text(each.expected_quantity),
+                amount=None if each.amount is None else f"{each.amount:f}",
+                expected=None if each.expected is None else f"{each.expected:f}",
+                currency=each.currency,
+                state=each.state,  # type: ignore[arg-type]
+                says=each.says,
+            )
+            for each in found.lines
+        ],
+    )

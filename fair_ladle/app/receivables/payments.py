@@ -8,13 +8,15 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
-from decimal import Decimal, InvalidOperation
+from decimal import Decimal
 from typing import Any
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.foreign import amount as amount_of
+from fair_ladle.app.plumbing.foreign import columns_by_name, decimal_mark
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
 from fair_ladle.app.receivables import store
 from fair_ladle.app.receivables.listing import parse_number, seller_id, statements_of
@@ -152,7 +154,7 @@ def match(tx: Transaction, actor: Actor, seller: str, table: SheetTable, columns
     """Hold a bank's file against a seller's statements that are not settled. Reads only, and locks nothing: what is
     taken is judged again when it is recorded."""
     mine = seller_id(tx, actor, seller)
-    columns = {**_guess(table.header), **columns}
+    columns = {**columns_by_name(table.header, NAMES), **columns}
     missing = [each for each in ("day", "amount", "text") if each not in columns]
     if missing or any(not 0 <= place < len(table.header) for place in columns.values()):
         return BankFile(table.header, {name: at for name, at in columns.items() if at < len(table.header)}, [])
@@ -162,7 +164,7 @@ def match(tx: Transaction, actor: Actor, seller: str, table: SheetTable, columns
             raise invalid(f"At most {MOST_LINES:,} lines in a file.", "file")
         if any(cells):
             rows.append((number, [*cells, *[""] * (len(table.header) - len(cells))]))
-    mark = _decimal_mark([cells[columns["amount"]] for _, cells in rows])
+    mark = decimal_mark([cells[columns["amount"]] for _, cells in rows])
     open_now = store.unpaid(tx.connection, mine)
     named = {each for _, cells in rows for each in _numbers(cells[columns["text"]])}
     settled = store.by_numbers(tx.connection, mine, [parse_number(each) for each in named])
@@ -179,32 +181,6 @@ def match(tx: Transaction, actor: Actor, seller: str, table: SheetTable, columns
         columns,
         [matcher.of(number, line, cells, columns, mark, line in known) for number, line, cells in lines],
     )
-
-
-def _guess(header: Sequence[str]) -> dict[str, int]:
-    lowered = [each.strip().lower() for each in header]
-    found: dict[str, int] = {}
-    for what, names in NAMES.items():
-        place = next((lowered.index(name) for name in names if name in lowered), None)
-        if place is not None:
-            found[what] = place
-    return found
-
-
-def _decimal_mark(amounts: Sequence[str]) -> str:
-    """The mark that stands before the last one or two digits of most amounts."""
-    marks = Counter(found[1] for each in amounts if (found := re.search(r"([.,])\d{1,2}$", each.strip())))
-    return marks.most_common(1)[0][0] if marks else "."
-
-
-def _amount(text: str, mark: str) -> Decimal | None:
-    plain = re.sub(r"[\s\u00a0\u202f'+]", "", text).replace("\u2212", "-")
-    plain = plain.replace("," if mark == "." else ".", "").replace(mark, ".")
-    try:
-        found = Decimal(plain)
-    except InvalidOperation:
-        return None
-    return found if found.is_finite() and abs(found) < Decimal(10) ** 15 else None
 
 
 def _day(text: str) -> date | None:
@@ -236,7 +212,7 @@ class _Matcher:
         self, row: int, line: str, cells: Sequence[str], columns: dict[str, int], mark: str, is_known: bool
     ) -> BankLine:
         """What a line fits."""
-        day, amount = _day(cells[columns["day"]]), _amount(cells[columns["amount"]], mark)
+        day, amount = _day(cells[columns["day"]]), amount_of(cells[columns["amount"]], mark)
         text, place = cells[columns["text"]].strip(), columns.get("currency")
         currency = cells[place].strip().upper() if place is not None else ""
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from decimal import Decimal
@@ -32,6 +32,7 @@ from fair_ladle.app.statements.seller_months import buyers_of
 from fair_ladle.core.calendar import month_after
 from fair_ladle.core.statement_lines import Kind, TaxStatus
 
+Progress = Callable[[int, int], None]
 JUMP = Decimal("0.5")
 """A total that differs by more than this part of the month before is pointed out."""
 
@@ -80,9 +81,12 @@ class Prepared:
         return hashlib.sha256(repr((totals, said)).encode()).hexdigest()
 
 
-def prepare(tx: Transaction, actor: Actor, seller: str, month: str) -> Prepared:
+def prepare(
+    tx: Transaction, actor: Actor, seller: str, month: str, progress: Progress = lambda done, total: None
+) -> Prepared:
     """A seller's month as it comes out now, with everything that stands in the way of closing it. For whoever runs the
-    seller, or an account above it; reads only, and locks nothing."""
+    seller, or an account above it; reads only, and locks nothing. ``progress`` hears of how many buyers it has gone
+    through."""
     first, last = parse_month(month)
     accounts = accounts_service.known(tx)
     seller_row = accounts_service.row_in_scope(accounts, actor, seller)
@@ -94,7 +98,10 @@ def prepare(tx: Transaction, actor: Actor, seller: str, month: str) -> Prepared:
     if seller not in period.accounts.tree:
         raise not_found("seller in that month", seller)
     buyers = buyers_of(tx, ledger, period, seller)
-    statements = [each for buyer in buyers for each in ledger.of_seller(seller, buyer, first)]
+    statements: list[Statement] = []
+    for place, buyer in enumerate(buyers, start=1):
+        statements += ledger.of_seller(seller, buyer, first)
+        progress(place, len(buyers))
     findings += _of_lines(period, ledger, seller, statements)
     findings += _of_tax(period, seller, statements)
     findings += _of_buyers(tx, ledger, period, seller, buyers, statements)

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
+from fastapi import BackgroundTasks
 from pydantic import BaseModel, Field
 
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.http import Db, Keyed, Who
-from fair_ladle.app.plumbing.problems import conflict
+from fair_ladle.app.plumbing.once import KeyedDatabase
 from fair_ladle.app.plumbing.routing import Router
-from fair_ladle.app.statements import closing
+from fair_ladle.app.statements import closing, closing_runs
 
 MOST_TOLD = 200
 """Findings told at once."""
@@ -53,12 +56,32 @@ class CloseBody(BaseModel):
     reason: str = Field("", max_length=2000)
 
 
-class ClosedBody(BaseModel):
-    """The statements a month was closed with: how many, the first number and the last."""
+class ClosingRun(BaseModel):
+    """How far closing a month is: buyers gone through, of so many; once done how many statements, the first number and
+    the last."""
 
+    state: Literal["running", "stopped", "refused", "done"]
+    done: int
+    total: int
+    says: str | None
     statements: int
     first: str | None
     last: str | None
+
+
+def _run(db: Database | KeyedDatabase, who: Actor, seller: str, month: str) -> ClosingRun | None:
+    found = db.run(closing_runs.run_of, who, seller, month)
+    if found is None:
+        return None
+    return ClosingRun(
+        state=found.state,  # type: ignore[arg-type]
+        done=found.done,
+        total=found.total,
+        says=found.says,
+        statements=found.statements,
+        first=found.first_number,
+        last=found.last_number,
+    )
 
 
 @routes.get("/{seller}/{month}", response_model=ClosingBody)
@@ -82,15 +105,30 @@ def look(db: Db, who: Who, seller: str, month: str) -> Any:
     )
 
 
-@routes.post("/{seller}/{month}", response_model=ClosedBody)
-def close(db: Keyed, who: Who, seller: str, month: str, body: CloseBody) -> Any:
-    """Close a month: number its statements and keep them for good. Refused where it is not any more what was seen."""
-    prepared = db.database.snapshot(closing.prepare, who, seller, month)
-    if not prepared.blocking and prepared.digest() != body.seen:
-        raise conflict("The month has changed since you looked at it. Look again.")
-    closed = db.run(closing.close, who, prepared, body.reason)
-    return ClosedBody(
-        statements=len(closed),
-        first=closed[0].number if closed else None,
-        last=closed[-1].number if closed else None,
-    )
+@routes.get("/{seller}/{month}/run", response_model=ClosingRun | None)
+def run(db: Db, who: Who, seller: str, month: str) -> Any:
+    """How far closing a month is; null where nobody began."""
+    return _run(db, who, seller, month)
+
+
+@routes.post("/{seller}/{month}", response_model=ClosingRun)
+def close(db: Keyed, who: Who, seller: str, month: str, body: CloseBody, after: BackgroundTasks) -> Any:
+    """Begin to close a month: its statements are numbered and kept for good, all of them at once. It goes on by itself,
+    and is refused where the month is not any more what was seen."""
+    key = db.run(closing_runs.begin, who, seller, month, body.seen, body.reason)
+    after.add_task(closing_runs.work, db.database, *key)
+    return _run(db, who, seller, month)
+
+
+@routes.post("/{seller}/{month}/stop", response_model=ClosingRun)
+def stop(db: Keyed, who: Who, seller: str, month: str) -> Any:
+    """Stop closing a month; nothing of it is numbered."""
+    db.run(closing_runs.stop, who, seller, month)
+    return _run(db, who, seller, month)
+
+
+@routes.post("/{seller}/{month}/resume", response_model=ClosingRun)
+def resume(db: Keyed, who: Who, seller: str, month: str, after: BackgroundTasks) -> Any:
+    """Take closing a month up again."""
+    after.add_task(closing_runs.work, db.database, *db.run(closing_runs.resume, who, seller, month))
+    return _run(db, who, seller, month)

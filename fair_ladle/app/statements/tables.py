@@ -101,6 +101,26 @@ statement_numbers = sa.Table(
 )
 """How far each seller has closed and numbered: whoever closes locks its row."""
 
+closing_runs = sa.Table(
+    "closing_runs",
+    metadata,
+    sa.Column("seller_id", sa.ForeignKey("accounts.id"), primary_key=True),
+    sa.Column("first_day", sa.Date, primary_key=True, comment="of the month"),
+    sa.Column("seen", sa.String(64), nullable=False, comment="what was looked at when it was asked for"),
+    sa.Column("reason", sa.String(2000), nullable=False),
+    sa.Column("sign_in_id", sa.BigInteger, nullable=False, comment="whose"),
+    code_column("through", nullable=False, comment="in which branch"),
+    sa.Column("state", sa.String(8), nullable=False, comment="running, stopped, refused or done"),
+    sa.Column("done", sa.Integer, nullable=False),
+    sa.Column("total", sa.Integer, nullable=False),
+    sa.Column("says", sa.String(2000), comment="why it was refused"),
+    sa.Column("statements", sa.Integer, nullable=False),
+    sa.Column("first_number", sa.String(20)),
+    sa.Column("last_number", sa.String(20)),
+    sa.Column("taken_until", Instant, comment="until when whoever works at it has it"),
+    sa.Index("ix_closing_runs_state", "state"),
+)
+
 closed_periods = sa.Table(
     "closed_periods",
     metadata,

@@ -7,13 +7,14 @@ import type { Schemas } from '../../api/client'
 import { me, poolsNow, poolTimeline, useCan } from '../../api/queries'
 import { PoolChart } from '../../charts/PoolChart'
 import type { Change } from '../../domain/draft'
-import { dayName } from '../../domain/months'
+import { dayName, dayOf, monthAfter } from '../../domain/months'
 import { decimal, parseUnits, units, unitName } from '../../domain/units'
 import { Gauge } from '../../components/Gauge'
 import { holders } from '../../components/holders'
 import { Empty, Trouble, Wait } from '../../components/States'
 import { useDraft } from '../drafts/context'
 import { CalendarButton } from './CalendarButton'
+import { InvoiceCheck } from './InvoiceCheck'
 import { LotForm, nextDay, type BuyingFrom, type Lot } from './LotForm'
 import { PlanPanel } from './PlanPanel'
 import { ProductLink } from './ProductScreen'
@@ -31,6 +32,7 @@ export default function PoolsScreen() {
   const [form, setForm] = useState<{ product: ProductBody | null } | null>(
     params.get('new') === 'product' ? { product: null } : null,
   )
+  const [checking, setChecking] = useState(false)
   const [first, setFirst] = useState<ProductBody | null>(null)
   if (found.isError) return <Trouble error={found.error} again={() => void found.refetch()} />
   if (!found.data) return <Wait what="the pools" />
@@ -51,9 +53,21 @@ export default function PoolsScreen() {
             New product
           </Button>
         )}
+        {who && found.data.some((each) => each.owner === who.running.account) && (
+          <Button variant="outline-primary" onClick={() => setChecking(true)}>
+            Check an invoice…
+          </Button>
+        )}
         <CalendarButton />
         <TableMenu name="lots" of="Lots" />
       </div>
+      {checking && who && (
+        <InvoiceCheck
+          owner={who.running.account}
+          present={monthAfter(dayOf(who.now).slice(0, 7), -1)}
+          close={() => setChecking(false)}
+        />
+      )}
       {form && <ProductForm product={form.product} close={() => setForm(null)} />}
       {first && who && (
         <LotForm

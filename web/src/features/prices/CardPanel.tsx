@@ -8,6 +8,7 @@ import { dayName } from '../../domain/months'
 import { unitName } from '../../domain/units'
 import { useDraft } from '../drafts/context'
 import { besides, cardWords, changeOf, typedOf, wrongIn, type Card, type Typed } from './card'
+import { CopyCard } from './CopyCard'
 import { Steps } from './Steps'
 
 type Prices = Schemas['PricesBody']
@@ -90,6 +91,9 @@ export function CardPanel({
           begun={versions[0] ?? general}
           begins={begins}
         />
+      )}
+      {changes && versions?.[0] && !versions[0].is_markup && buyer === null && (
+        <CopyCard prices={prices} card={versions[0]} begins={begins} />
       )}
     </aside>
   )

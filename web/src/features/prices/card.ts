@@ -137,3 +137,34 @@ export function changeOf(
     gone: false,
   }
 }
+
+/** An amount and so many percent more, exactly. */
+export function raised(amount: string, percent: string): string {
+  const [whole = '0', rest = ''] = amount.split('.')
+  const [more = '0', part = ''] = percent.split('.')
+  const value = BigInt(whole + rest) * (100n * 10n ** BigInt(part.length) + BigInt(more + part))
+  const places = rest.length + part.length + 2
+  const digits = String(value).padStart(places + 1, '0')
+  return `${digits.slice(0, -places)}.${digits.slice(-places)}`.replace(/\.?0+$/, '')
+}
+
+/** A card as a reseller's own general one, every price so many percent higher; what is not money stays. */
+export function copyOf(card: Card, seller: string, first_day: string, percent: string): RateChange {
+  const more = (text: string | null) => (text === null ? null : raised(text, percent))
+  const terms = termsOf(typedOf(card, first_day, card.currency))
+  return {
+    kind: 'rate',
+    seller,
+    buyer: null,
+    product: card.product,
+    first_day,
+    ...terms,
+    tiers: terms.tiers.map((tier) => ({ ...tier, unit_price: raised(tier.unit_price, percent) })),
+    overage_price: more(terms.overage_price),
+    minimum: more(terms.minimum),
+    fixed_fee: more(terms.fixed_fee),
+    committed: null,
+    was: null,
+    gone: false,
+  }
+}

@@ -2,6 +2,7 @@ import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
 import { useAction } from '../../api/useAction'
+import { ColumnChoice } from '../../components/ColumnChoice'
 import { money } from '../../domain/money'
 import { shortDay } from '../../domain/months'
 import { whole } from '../../domain/units'
@@ -97,29 +98,12 @@ export function BankFile({ seller, done, close }: { seller: string; done: (said:
             />
           </Form.Group>
           {found && file && (
-            <div className="d-flex gap-2 mb-2 flex-wrap">
-              {WANTED.map(([what, label]) => (
-                <Form.Group controlId={`bank-${what}`} key={what} style={{ minWidth: 150 }}>
-                  <Form.Label>{label}</Form.Label>
-                  <Form.Select
-                    size="sm"
-                    value={found.columns[what] ?? ''}
-                    onChange={(event) => {
-                      const others = Object.entries(found.columns).filter(([key]) => key !== what)
-                      const mine = event.target.value === '' ? [] : [[what, Number(event.target.value)] as const]
-                      void read(file, Object.fromEntries([...others, ...mine]))
-                    }}
-                  >
-                    <option value="">Choose a column</option>
-                    {found.header.map((each, place) => (
-                      <option key={place} value={place}>
-                        {each || `Column ${place + 1}`}
-                      </option>
-                    ))}
-                  </Form.Select>
-                </Form.Group>
-              ))}
-            </div>
+            <ColumnChoice
+              wanted={WANTED}
+              header={found.header}
+              columns={found.columns}
+              choose={(columns) => void read(file, columns)}
+            />
           )}
           {found && lines.length === 0 && (
             <p className="near mb-0">

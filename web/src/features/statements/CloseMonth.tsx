@@ -1,5 +1,5 @@
-import { useQuery } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useEffect, useRef, useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { api, take, type Schemas } from '../../api/client'
@@ -10,6 +10,8 @@ import { monthName } from '../../domain/months'
 import { whole } from '../../domain/units'
 
 type Finding = Schemas['ClosingFinding']
+/** Milliseconds between two looks at how far it is. */
+const POLLED = 700
 
 /** What stands in the way of closing a month, what may pass with a reason, and closing it. */
 export function CloseMonth({
@@ -30,24 +32,45 @@ export function CloseMonth({
     gcTime: 0,
   })
   const [reason, setReason] = useState('')
-  const { run, busy, trouble } = useAction('statements', 'log')
+  const { run, busy, trouble } = useAction('log')
+  const queries = useQueryClient()
+  const begun = useRef(false)
   const body = found.data
   const blocking = body?.findings.filter((each) => each.blocks) ?? []
   const passing = body?.findings.filter((each) => !each.blocks) ?? []
   const count = body?.totals.reduce((all, each) => all + each.statements, 0) ?? 0
-  const send = () =>
+  const path = { seller, month }
+  const running = useQuery({
+    queryKey: ['statements', 'closing', seller, month, 'run'],
+    queryFn: () => take(api.GET('/api/closings/{seller}/{month}/run', { params: { path } })),
+    staleTime: 0,
+    gcTime: 0,
+    refetchInterval: (query) => (query.state.data?.state === 'running' ? POLLED : false),
+  })
+  const closing = running.data
+  const ended = useRef(false)
+  useEffect(() => {
+    if (closing?.state !== 'done' || ended.current || !begun.current) return
+    ended.current = true
+    void queries.invalidateQueries({ queryKey: ['statements'] })
+    done(
+      `${monthName(month)} is closed: ${whole(closing.statements)} ${closing.statements === 1 ? 'statement' : 'statements'}` +
+        (closing.first ? `, ${closing.first} to ${closing.last ?? closing.first}.` : '.'),
+    )
+  }, [closing, done, month, queries])
+  const act = (what: 'close' | 'stop' | 'resume') =>
     run(async () => {
-      const closed = await take(
-        api.POST('/api/closings/{seller}/{month}', {
-          params: { path: { seller, month } },
-          body: { seen: body?.seen ?? '', reason },
-        }),
+      begun.current = true
+      await take(
+        what === 'close'
+          ? api.POST('/api/closings/{seller}/{month}', { params: { path }, body: { seen: body?.seen ?? '', reason } })
+          : api.POST(`/api/closings/{seller}/{month}/${what}`, { params: { path } }),
       )
-      done(
-        `${monthName(month)} is closed: ${whole(closed.statements)} ${closed.statements === 1 ? 'statement' : 'statements'}` +
-          (closed.first ? `, ${closed.first} to ${closed.last ?? closed.first}.` : '.'),
-      )
+      await running.refetch()
     })
+  const send = () => act('close')
+  const isRunning = closing?.state === 'running'
+  if (isRunning) begun.current = true
   return (
     <Modal show onHide={close} animation={false} aria-labelledby="close-title">
       <Form
@@ -91,9 +114,20 @@ export function CloseMonth({
                   />
                 </Form.Group>
               )}
-              {trouble && (
+              {isRunning && (
+                <p className="mt-2 mb-0" role="status">
+                  {closing.total > 0
+                    ? `Closing: ${whole(closing.done)} of ${whole(closing.total)} buyers.`
+                    : 'Closing: reading the month.'}{' '}
+                  It goes on when you leave.
+                </p>
+              )}
+              {closing?.state === 'stopped' && (
+                <p className="near mt-2 mb-0">Closing was stopped; nothing is numbered.</p>
+              )}
+              {(trouble || (begun.current && closing?.state === 'refused' && closing.says)) && (
                 <p className="over mt-2 mb-0" role="alert">
-                  {trouble}
+                  {trouble || closing?.says}
                 </p>
               )}
             </>
@@ -103,9 +137,25 @@ export function CloseMonth({
           <Button variant="outline-primary" onClick={close}>
             Cancel
           </Button>
-          <Button type="submit" disabled={!body || busy || body.blocking > 0 || (body.passing > 0 && !reason.trim())}>
-            Close {monthName(month)}
-          </Button>
+          {isRunning ? (
+            <Button variant="outline-primary" disabled={busy} onClick={() => void act('stop')}>
+              Stop
+            </Button>
+          ) : (
+            <>
+              {closing?.state === 'stopped' && (
+                <Button variant="outline-primary" disabled={busy} onClick={() => void act('resume')}>
+                  Go on
+                </Button>
+              )}
+              <Button
+                type="submit"
+                disabled={!body || busy || body.blocking > 0 || (body.passing > 0 && !reason.trim())}
+              >
+                Close {monthName(month)}
+              </Button>
+            </>
+          )}
         </Modal.Footer>
       </Form>
     </Modal>

@@ -5,7 +5,7 @@ import { useAction } from '../../api/useAction'
 import { ColumnChoice } from '../../components/ColumnChoice'
 import { TableMenu } from '../../components/ExportMenu'
 import { minus, money, signed, sum } from '../../domain/money'
-import { whole } from '../../domain/units'
+import { decimal, whole } from '../../domain/units'
 
 type Line = Schemas['InvoiceLineBody']
 const WANTED = [
@@ -15,6 +15,7 @@ const WANTED = [
   ['amount', 'Amount'],
   ['currency', 'Currency, if any'],
 ] as const
+const grouped = (figure: string) => decimal(figure, figure.split('.')[1]?.length ?? 0)
 const SAYS: Record<Line['state'], [string, string]> = {
   fits: ['fits', 'good'],
   differs: ['differs', 'near'],
@@ -134,8 +135,10 @@ export function InvoiceCheck({ owner, present, close }: { owner: string; present
                         <td>
                           {each.lot ?? '–'} <span className="quiet">{each.product}</span>
                         </td>
-                        <td className="fig">{each.quantity ?? '–'}</td>
-                        <td className="fig">{each.expected_quantity ?? '–'}</td>
+                        <td className="fig">{each.quantity === null ? '–' : grouped(each.quantity)}</td>
+                        <td className="fig">
+                          {each.expected_quantity === null ? '–' : grouped(each.expected_quantity)}
+                        </td>
                         <td className="fig text-nowrap">{each.amount === null ? '–' : money(each.amount)}</td>
                         <td className="fig text-nowrap">{each.expected === null ? '–' : money(each.expected)}</td>
                         <td>

@@ -25,7 +25,7 @@ export function MonthBar({
         .map((each) => (
           <Link key={each} to={address(each)} aria-current={each === month ? 'page' : undefined}>
             {each === month ? monthName(each) : monthWord(each)}
-            {each === present && ', so far'}
+            {each === present && each === month && ', so far'}
           </Link>
         ))}
       <Form.Control
@@ -34,7 +34,7 @@ export function MonthBar({
         aria-label="Another month"
         value={month}
         max={present}
-        style={{ width: 132 }}
+        style={{ width: 130 }}
         onChange={(event) => {
           if (/^\d{4}-\d\d$/.test(event.target.value) && event.target.value <= present) choose(event.target.value)
         }}

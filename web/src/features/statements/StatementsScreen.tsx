@@ -211,7 +211,7 @@ export default function StatementsScreen() {
           type="search"
           placeholder="Find a buyer"
           aria-label="Find a buyer"
-          style={{ width: 130 }}
+          style={{ width: 108 }}
           defaultValue={find}
           onChange={(event) => change({ find: event.target.value })}
         />

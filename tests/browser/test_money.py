@@ -155,3 +155,29 @@ def test_a_charge_by_hand(open_page: Open) -> None:
     expect(charges.get_by_role("row", name=re.compile("SITE-VISIT.*90.00"))).to_be_visible()
     page.goto("/statements/TERN?month=2026-11")
     expect(page.get_by_role("row", name=re.compile("SITE-VISIT.*90.00"))).to_be_visible()
+
+
+def test_whose_statement_it_is_and_what_books_call_it(open_page: Open) -> None:
+    page = open_page(at="/accounts/TERN")
+    press(page.get_by_role("button", name="Billing details"))
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Bank account (IBAN)").fill("PT50 0002 0123 1234 5678 9015 5")
+    dialog.get_by_label("Days to pay").fill("21")
+    press(dialog.get_by_role("button", name="Save"))
+    expect(dialog.get_by_role("alert")).to_contain_text("check digits")
+    dialog.get_by_label("Bank account (IBAN)").fill("")
+    assert serious_findings(page) == []
+    press(dialog.get_by_role("button", name="Save"))
+    expect(page.get_by_role("status", name="Last action")).to_contain_text("billing details saved")
+    press(page.get_by_role("button", name="Set budget"))
+    page.get_by_label("A month before tax, EUR").fill("1.5")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("region", name="Budget")).to_contain_text("Passed by")
+    page.goto("/statements?month=2026-10")
+    press(page.get_by_role("button", name="Export"))
+    press(page.get_by_role("button", name="Journal accounts"))
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Account for Tax owed").fill("2433")
+    assert serious_findings(page) == []
+    press(dialog.get_by_role("button", name="Save"))
+    expect(page.get_by_role("status", name="Last action")).to_contain_text("Journal accounts saved")

@@ -4,6 +4,7 @@ import { Button, Form, Modal } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
 import { useAction } from '../../api/useAction'
 import { Field, isAbout, text } from '../../components/Field'
+import { FormDialog } from '../../components/FormDialog'
 import { Trouble, Wait } from '../../components/States'
 
 type Billing = Schemas['BillingFound']
@@ -28,22 +29,19 @@ export function BillingDialog({
     staleTime: 0,
     gcTime: 0,
   })
+  if (found.data) return <Details account={account} name={name} body={found.data} done={done} close={close} />
   return (
     <Modal show onHide={close} animation={false} size="lg" aria-labelledby="billing-title">
       <Modal.Header closeButton>
         <Modal.Title id="billing-title">Billing details of {name}</Modal.Title>
       </Modal.Header>
-      {found.data ? (
-        <Details account={account} body={found.data} done={done} close={close} />
-      ) : (
-        <Modal.Body>
-          {found.isError ? (
-            <Trouble error={found.error} again={() => void found.refetch()} />
-          ) : (
-            <Wait what="the billing details" />
-          )}
-        </Modal.Body>
-      )}
+      <Modal.Body>
+        {found.isError ? (
+          <Trouble error={found.error} again={() => void found.refetch()} />
+        ) : (
+          <Wait what="the billing details" />
+        )}
+      </Modal.Body>
     </Modal>
   )
 }
@@ -68,11 +66,13 @@ const GETS = [
 
 function Details({
   account,
+  name,
   body,
   done,
   close,
 }: {
   account: string
+  name: string
   body: Billing
   done: () => void
   close: () => void
@@ -103,129 +103,113 @@ function Details({
   const change = (place: number, values: Partial<Contact>) =>
     setContacts((now) => now.map((each, at) => (at === place ? { ...each, ...values } : each)))
   return (
-    <Form
-      onSubmit={(event) => {
-        event.preventDefault()
-        void save(new FormData(event.currentTarget))
-      }}
+    <FormDialog
+      id="billing"
+      title={`Billing details of ${name}`}
+      size="lg"
+      submit="Save"
+      busy={busy}
+      trouble={!known && trouble}
+      send={(form) => void save(form)}
+      close={close}
     >
-      <Modal.Body>
+      <div className="cardfields">
+        {[...ADDRESS, ...NUMBERS].map(([key, label, most], place) => (
+          <Field
+            key={key}
+            name={key}
+            label={label}
+            maxLength={most}
+            autoFocus={place === 0}
+            defaultValue={body.details[key] ?? ''}
+            error={error}
+          />
+        ))}
+      </div>
+      <h3 className="sub mt-3">Terms</h3>
+      {body.sets_terms ? (
         <div className="cardfields">
-          {[...ADDRESS, ...NUMBERS].map(([key, label, most], place) => (
+          <Form.Group controlId="tax">
+            <Form.Label>Tax</Form.Label>
+            <Form.Select value={tax} onChange={(event) => setTax(event.target.value as typeof tax)}>
+              <option value="normal">Normal</option>
+              <option value="reverse_charge">Reverse charge</option>
+              <option value="exempt">Exempt</option>
+            </Form.Select>
+          </Form.Group>
+          {tax === 'exempt' && (
             <Field
-              key={key}
-              name={key}
-              label={label}
-              maxLength={most}
-              autoFocus={place === 0}
-              defaultValue={body.details[key] ?? ''}
+              name="exemption_reason"
+              label="Reason, as it stands on statements"
+              maxLength={200}
+              defaultValue={body.details.exemption_reason ?? ''}
               error={error}
+            />
+          )}
+          <Field
+            name="payment_days"
+            label="Days to pay"
+            inputMode="numeric"
+            pattern="\d{1,4}"
+            title="A whole number of days"
+            hint="Empty: no due date"
+            defaultValue={String(body.details.payment_days ?? '')}
+            error={error}
+          />
+        </div>
+      ) : (
+        <p className="quiet mb-0">
+          {{ normal: 'Taxed', reverse_charge: 'Reverse charge', exempt: 'Exempt from tax' }[tax]};{' '}
+          {body.details.payment_days == null ? 'no due date' : `due ${body.details.payment_days} days after closing`}.
+          The account that sells to this one sets both.
+        </p>
+      )}
+      <h3 className="sub mt-3">Who gets statements</h3>
+      <p className="quiet small mb-1">
+        {body.billing_email ? `${body.billing_email} gets everything.` : 'No billing contact yet: set one under Edit.'}{' '}
+        Add others for what they want.
+      </p>
+      {contacts.map((each, place) => (
+        <div className="d-flex gap-2 align-items-center mb-1" key={place}>
+          <Form.Control
+            type="email"
+            size="sm"
+            required
+            aria-label={`Contact ${place + 1}`}
+            style={{ maxWidth: 280 }}
+            maxLength={254}
+            value={each.email}
+            isInvalid={isAbout(error, `contacts.${place}.email`)}
+            onChange={(event) => change(place, { email: event.target.value })}
+          />
+          {GETS.map(([key, label]) => (
+            <Form.Check
+              key={key}
+              id={`${key}-${place}`}
+              label={label}
+              checked={each[key]}
+              onChange={(event) => change(place, { [key]: event.target.checked })}
             />
           ))}
+          <Button
+            size="sm"
+            variant="link"
+            aria-label={`Remove contact ${place + 1}`}
+            onClick={() => setContacts((now) => now.filter((_, at) => at !== place))}
+          >
+            Remove
+          </Button>
         </div>
-        <h3 className="sub mt-3">Terms</h3>
-        {body.sets_terms ? (
-          <div className="cardfields">
-            <Form.Group controlId="tax">
-              <Form.Label>Tax</Form.Label>
-              <Form.Select value={tax} onChange={(event) => setTax(event.target.value as typeof tax)}>
-                <option value="normal">Normal</option>
-                <option value="reverse_charge">Reverse charge</option>
-                <option value="exempt">Exempt</option>
-              </Form.Select>
-            </Form.Group>
-            {tax === 'exempt' && (
-              <Field
-                name="exemption_reason"
-                label="Reason, as it stands on statements"
-                maxLength={200}
-                defaultValue={body.details.exemption_reason ?? ''}
-                error={error}
-              />
-            )}
-            <Field
-              name="payment_days"
-              label="Days to pay"
-              inputMode="numeric"
-              pattern="\d{1,4}"
-              title="A whole number of days"
-              hint="Empty: no due date"
-              defaultValue={String(body.details.payment_days ?? '')}
-              error={error}
-            />
-          </div>
-        ) : (
-          <p className="quiet mb-0">
-            {{ normal: 'Taxed', reverse_charge: 'Reverse charge', exempt: 'Exempt from tax' }[tax]};{' '}
-            {body.details.payment_days == null ? 'no due date' : `due ${body.details.payment_days} days after closing`}.
-            The account that sells to this one sets both.
-          </p>
-        )}
-        <h3 className="sub mt-3">Who gets statements</h3>
-        <p className="quiet small mb-1">
-          {body.billing_email
-            ? `${body.billing_email} gets everything.`
-            : 'No billing contact yet: set one under Edit.'}{' '}
-          Add others for what they want.
-        </p>
-        {contacts.map((each, place) => (
-          <div className="d-flex gap-2 align-items-center mb-1" key={place}>
-            <Form.Control
-              type="email"
-              size="sm"
-              required
-              aria-label={`Contact ${place + 1}`}
-              style={{ maxWidth: 280 }}
-              maxLength={254}
-              value={each.email}
-              isInvalid={isAbout(error, `contacts.${place}.email`)}
-              onChange={(event) => change(place, { email: event.target.value })}
-            />
-            {GETS.map(([key, label]) => (
-              <Form.Check
-                key={key}
-                id={`${key}-${place}`}
-                label={label}
-                checked={each[key]}
-                onChange={(event) => change(place, { [key]: event.target.checked })}
-              />
-            ))}
-            <Button
-              size="sm"
-              variant="link"
-              aria-label={`Remove contact ${place + 1}`}
-              onClick={() => setContacts((now) => now.filter((_, at) => at !== place))}
-            >
-              Remove
-            </Button>
-          </div>
-        ))}
-        <Button
-          size="sm"
-          variant="outline-primary"
-          onClick={() =>
-            setContacts((now) => [
-              ...now,
-              { email: '', gets_statements: true, gets_data: false, gets_reminders: false },
-            ])
-          }
-        >
-          Add contact
-        </Button>
-        {trouble && !known && (
-          <p className="over mt-2 mb-0" role="alert">
-            {trouble}
-          </p>
-        )}
-      </Modal.Body>
-      <Modal.Footer>
-        <Button variant="outline-primary" onClick={close}>
-          Cancel
-        </Button>
-        <Button type="submit" disabled={busy}>
-          Save
-        </Button>
-      </Modal.Footer>
-    </Form>
+      ))}
+      <Button
+        size="sm"
+        variant="outline-primary"
+        onClick={() =>
+          setContacts((now) => [...now, { email: '', gets_statements: true, gets_data: false, gets_reminders: false }])
+        }
+      >
+        Add contact
+      </Button>
+    </FormDialog>
   )
 }

@@ -1,9 +1,10 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Button, Form, Modal } from 'react-bootstrap'
+import { Button, Form } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
 import { useAction } from '../../api/useAction'
 import { Field, isAbout } from '../../components/Field'
+import { FormDialog } from '../../components/FormDialog'
 import { useOutcome } from '../../components/Outcome'
 import { Trouble, Wait } from '../../components/States'
 import { money } from '../../domain/money'
@@ -293,83 +294,67 @@ function TermsDialog({
   const fixed = (name: string) => row !== null && table.key.includes(name)
   const told = table.columns.some((name) => isAbout(error, name))
   return (
-    <Modal show onHide={close} animation={false} size="lg" aria-labelledby="terms-title">
-      <Form
-        onSubmit={(event) => {
-          event.preventDefault()
-          void save(new FormData(event.currentTarget))
-        }}
-      >
-        <Modal.Header closeButton>
-          <Modal.Title id="terms-title">{row ? `Change ${called(table, row)}` : `Add ${kind.one}`}</Modal.Title>
-        </Modal.Header>
-        <Modal.Body>
-          <div className="cardfields">
-            {table.columns.map((name, place) => {
-              const options: [string, string][] | undefined =
-                name === 'buyer'
-                  ? prices.buyers.map((each) => [each.buyer, each.name])
-                  : name === 'product'
-                    ? [
-                        ['', 'usage and charges'],
-                        ...prices.products.map((each): [string, string] => [each.product, each.name]),
-                      ]
-                    : CHOICES[name]
-              return options && !fixed(name) ? (
-                <Form.Group controlId={name} key={name}>
-                  <Form.Label>{LABELS[name]}</Form.Label>
-                  <Form.Select
-                    name={name}
-                    autoFocus={place === 0}
-                    required={REQUIRED.has(name)}
-                    defaultValue={row?.[name] ?? ''}
-                    isInvalid={isAbout(error, name)}
-                  >
-                    {name === 'buyer' && <option value="">Choose a buyer</option>}
-                    {options.map(([key, says]) => (
-                      <option key={key} value={key}>
-                        {says}
-                      </option>
-                    ))}
-                  </Form.Select>
-                </Form.Group>
-              ) : (
-                <Field
-                  key={name}
-                  name={name}
-                  label={LABELS[name] ?? name}
-                  type={DAYS.has(name) ? 'date' : 'text'}
-                  {...(FIGURES.has(name) && {
-                    inputMode: 'decimal' as const,
-                    pattern: '\\d+(\\.\\d+)?',
-                    title: 'Digits, with a point before decimals',
-                  })}
-                  autoFocus={place === 0 && !fixed(name)}
-                  required={REQUIRED.has(name)}
-                  readOnly={fixed(name)}
-                  maxLength={200}
-                  defaultValue={row?.[name] ?? ''}
-                  error={error}
-                  {...(HINTS[name] && { hint: HINTS[name] })}
-                />
-              )
-            })}
-          </div>
-          {trouble && !told && (
-            <p className="over mt-2 mb-0" role="alert">
-              {trouble}
-            </p>
-          )}
-        </Modal.Body>
-        <Modal.Footer>
-          <Button variant="outline-primary" onClick={close}>
-            Cancel
-          </Button>
-          <Button type="submit" disabled={busy}>
-            Save
-          </Button>
-        </Modal.Footer>
-      </Form>
-    </Modal>
+    <FormDialog
+      id="terms"
+      title={row ? `Change ${called(table, row)}` : `Add ${kind.one}`}
+      size="lg"
+      submit="Save"
+      busy={busy}
+      trouble={!told && trouble}
+      send={(form) => void save(form)}
+      close={close}
+    >
+      <div className="cardfields">
+        {table.columns.map((name, place) => {
+          const options: [string, string][] | undefined =
+            name === 'buyer'
+              ? prices.buyers.map((each) => [each.buyer, each.name])
+              : name === 'product'
+                ? [
+                    ['', 'usage and charges'],
+                    ...prices.products.map((each): [string, string] => [each.product, each.name]),
+                  ]
+                : CHOICES[name]
+          return options && !fixed(name) ? (
+            <Form.Group controlId={name} key={name}>
+              <Form.Label>{LABELS[name]}</Form.Label>
+              <Form.Select
+                name={name}
+                autoFocus={place === 0}
+                required={REQUIRED.has(name)}
+                defaultValue={row?.[name] ?? ''}
+                isInvalid={isAbout(error, name)}
+              >
+                {name === 'buyer' && <option value="">Choose a buyer</option>}
+                {options.map(([key, says]) => (
+                  <option key={key} value={key}>
+                    {says}
+                  </option>
+                ))}
+              </Form.Select>
+            </Form.Group>
+          ) : (
+            <Field
+              key={name}
+              name={name}
+              label={LABELS[name] ?? name}
+              type={DAYS.has(name) ? 'date' : 'text'}
+              {...(FIGURES.has(name) && {
+                inputMode: 'decimal' as const,
+                pattern: '\\d+(\\.\\d+)?',
+                title: 'Digits, with a point before decimals',
+              })}
+              autoFocus={place === 0 && !fixed(name)}
+              required={REQUIRED.has(name)}
+              readOnly={fixed(name)}
+              maxLength={200}
+              defaultValue={row?.[name] ?? ''}
+              error={error}
+              {...(HINTS[name] && { hint: HINTS[name] })}
+            />
+          )
+        })}
+      </div>
+    </FormDialog>
   )
 }

@@ -5,6 +5,7 @@ import { api, fileAddress, take, type Schemas } from '../../api/client'
 import { productsInSight, useCan } from '../../api/queries'
 import { useAction } from '../../api/useAction'
 import { isAbout } from '../../components/Field'
+import { FormDialog } from '../../components/FormDialog'
 import { useOutcome } from '../../components/Outcome'
 import { Trouble, Wait } from '../../components/States'
 import { monthName } from '../../domain/months'
@@ -67,22 +68,19 @@ export function JournalAccounts({ seller, close }: { seller: string; close: () =
     staleTime: 0,
     gcTime: 0,
   })
+  if (found.data) return <AccountsForm seller={seller} body={found.data} close={close} />
   return (
     <Modal show onHide={close} animation={false} size="lg" aria-labelledby="journal-title">
       <Modal.Header closeButton>
         <Modal.Title id="journal-title">Journal accounts</Modal.Title>
       </Modal.Header>
-      {found.data ? (
-        <AccountsForm seller={seller} body={found.data} close={close} />
-      ) : (
-        <Modal.Body>
-          {found.isError ? (
-            <Trouble error={found.error} again={() => void found.refetch()} />
-          ) : (
-            <Wait what="the accounts" />
-          )}
-        </Modal.Body>
-      )}
+      <Modal.Body>
+        {found.isError ? (
+          <Trouble error={found.error} again={() => void found.refetch()} />
+        ) : (
+          <Wait what="the accounts" />
+        )}
+      </Modal.Body>
     </Modal>
   )
 }
@@ -114,119 +112,108 @@ function AccountsForm({
       close()
     })
   return (
-    <Form
-      onSubmit={(event) => {
-        event.preventDefault()
-        void save()
-      }}
+    <FormDialog
+      id="journal"
+      title="Journal accounts"
+      size="lg"
+      submit="Save"
+      busy={busy}
+      trouble={trouble}
+      send={() => void save()}
+      close={close}
     >
-      <Modal.Body>
-        <table className="ledger tight">
-          <thead>
-            <tr>
-              <th>For</th>
-              <th>Only for</th>
-              <th>Account in your books</th>
-              <th>
-                <span className="visually-hidden">Remove</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
-            {rows.map((each, place) => {
-              const role = body.roles.find((one) => one.role === each.role)
-              const first = rows.findIndex((one) => one.role === each.role) === place
-              return (
-                <tr key={place}>
-                  <td>{first && (role?.says ?? each.role)}</td>
-                  <td>
-                    {first ? (
-                      <span className="quiet">all others</span>
-                    ) : role?.by === 'product' ? (
-                      <Form.Select
-                        size="sm"
-                        required
-                        aria-label={`Product ${place + 1}`}
-                        value={each.of ?? ''}
-                        onChange={(event) => change(place, { of: event.target.value })}
-                      >
-                        <option value="">Choose a product</option>
-                        {products.map((one) => (
-                          <option key={one.product} value={one.product}>
-                            {one.name}
-                          </option>
-                        ))}
-                      </Form.Select>
-                    ) : (
-                      <Form.Control
-                        size="sm"
-                        required
-                        aria-label={`Percentage ${place + 1}`}
-                        placeholder="23"
-                        value={each.of ?? ''}
-                        onChange={(event) => change(place, { of: event.target.value })}
-                      />
-                    )}
-                  </td>
-                  <td>
+      <table className="ledger tight">
+        <thead>
+          <tr>
+            <th>For</th>
+            <th>Only for</th>
+            <th>Account in your books</th>
+            <th>
+              <span className="visually-hidden">Remove</span>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((each, place) => {
+            const role = body.roles.find((one) => one.role === each.role)
+            const first = rows.findIndex((one) => one.role === each.role) === place
+            return (
+              <tr key={place}>
+                <td>{first && (role?.says ?? each.role)}</td>
+                <td>
+                  {first ? (
+                    <span className="quiet">all others</span>
+                  ) : role?.by === 'product' ? (
+                    <Form.Select
+                      size="sm"
+                      required
+                      aria-label={`Product ${place + 1}`}
+                      value={each.of ?? ''}
+                      onChange={(event) => change(place, { of: event.target.value })}
+                    >
+                      <option value="">Choose a product</option>
+                      {products.map((one) => (
+                        <option key={one.product} value={one.product}>
+                          {one.name}
+                        </option>
+                      ))}
+                    </Form.Select>
+                  ) : (
                     <Form.Control
                       size="sm"
                       required
-                      maxLength={64}
-                      aria-label={`Account for ${role?.says ?? each.role} ${each.of ?? ''}`.trim()}
-                      isInvalid={isAbout(error, `accounts.${place}.account`)}
-                      value={each.account}
-                      onChange={(event) => change(place, { account: event.target.value })}
+                      aria-label={`Percentage ${place + 1}`}
+                      placeholder="23"
+                      value={each.of ?? ''}
+                      onChange={(event) => change(place, { of: event.target.value })}
                     />
-                  </td>
-                  <td className="text-nowrap">
-                    {first && role?.by ? (
+                  )}
+                </td>
+                <td>
+                  <Form.Control
+                    size="sm"
+                    required
+                    maxLength={64}
+                    aria-label={`Account for ${role?.says ?? each.role} ${each.of ?? ''}`.trim()}
+                    isInvalid={isAbout(error, `accounts.${place}.account`)}
+                    value={each.account}
+                    onChange={(event) => change(place, { account: event.target.value })}
+                  />
+                </td>
+                <td className="text-nowrap">
+                  {first && role?.by ? (
+                    <Button
+                      size="sm"
+                      variant="link"
+                      className="p-0"
+                      onClick={() =>
+                        setRows((now) => [
+                          ...now.slice(0, place + 1),
+                          { role: each.role, of: '', account: each.account },
+                          ...now.slice(place + 1),
+                        ])
+                      }
+                    >
+                      Add {role.by}
+                    </Button>
+                  ) : (
+                    !first && (
                       <Button
                         size="sm"
                         variant="link"
                         className="p-0"
-                        onClick={() =>
-                          setRows((now) => [
-                            ...now.slice(0, place + 1),
-                            { role: each.role, of: '', account: each.account },
-                            ...now.slice(place + 1),
-                          ])
-                        }
+                        onClick={() => setRows((now) => now.filter((_, at) => at !== place))}
                       >
-                        Add {role.by}
+                        Remove
                       </Button>
-                    ) : (
-                      !first && (
-                        <Button
-                          size="sm"
-                          variant="link"
-                          className="p-0"
-                          onClick={() => setRows((now) => now.filter((_, at) => at !== place))}
-                        >
-                          Remove
-                        </Button>
-                      )
-                    )}
-                  </td>
-                </tr>
-              )
-            })}
-          </tbody>
-        </table>
-        {trouble && (
-          <p className="over mt-2 mb-0" role="alert">
-            {trouble}
-          </p>
-        )}
-      </Modal.Body>
-      <Modal.Footer>
-        <Button variant="outline-primary" onClick={close}>
-          Cancel
-        </Button>
-        <Button type="submit" disabled={busy}>
-          Save
-        </Button>
-      </Modal.Footer>
-    </Form>
+                    )
+                  )}
+                </td>
+              </tr>
+            )
+          })}
+        </tbody>
+      </table>
+    </FormDialog>
   )
 }

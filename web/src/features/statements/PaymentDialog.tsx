@@ -1,7 +1,7 @@
-import { Button, Form, Modal } from 'react-bootstrap'
 import { api, take } from '../../api/client'
 import { useAction } from '../../api/useAction'
 import { Field, isAbout, text } from '../../components/Field'
+import { FormDialog } from '../../components/FormDialog'
 import { money } from '../../domain/money'
 import { CHANGES, type Receivable } from './queries'
 
@@ -36,60 +36,43 @@ export function PaymentDialog({
     })
   const told = ['amount', 'day'].some((name) => isAbout(error, `payments.0.${name}`))
   return (
-    <Modal show onHide={close} animation={false} aria-labelledby="payment-title">
-      <Form
-        onSubmit={(event) => {
-          event.preventDefault()
-          void record(new FormData(event.currentTarget))
-        }}
-      >
-        <Modal.Header closeButton>
-          <Modal.Title id="payment-title">Record payment</Modal.Title>
-        </Modal.Header>
-        <Modal.Body>
-          <p className="mb-2">
-            {row.number} of {row.buyer_name}: {money(row.open)} {row.currency} {back ? 'to pay back' : 'open'}.
-          </p>
-          <div className="d-flex gap-2 mb-2">
-            <Field
-              name="amount"
-              label={`Amount, ${row.currency}`}
-              inputMode="decimal"
-              pattern="-?\d+(\.\d+)?"
-              title="Digits, with a point before decimals"
-              required
-              autoFocus
-              defaultValue={row.open.replace('-', '')}
-              error={error}
-              about="payments.0.amount"
-            />
-            <Field
-              name="day"
-              label={back ? 'Paid back on' : 'Paid on'}
-              type="date"
-              required
-              max={today}
-              defaultValue={today}
-              error={error}
-              about="payments.0.day"
-            />
-          </div>
-          <Field name="note" label="Note" maxLength={200} placeholder="For your own use" />
-          {trouble && !told && (
-            <p className="over mt-2 mb-0" role="alert">
-              {trouble}
-            </p>
-          )}
-        </Modal.Body>
-        <Modal.Footer>
-          <Button variant="outline-primary" onClick={close}>
-            Cancel
-          </Button>
-          <Button type="submit" disabled={busy}>
-            Record payment
-          </Button>
-        </Modal.Footer>
-      </Form>
-    </Modal>
+    <FormDialog
+      id="payment"
+      title="Record payment"
+      submit="Record payment"
+      busy={busy}
+      trouble={!told && trouble}
+      send={(form) => void record(form)}
+      close={close}
+    >
+      <p className="mb-2">
+        {row.number} of {row.buyer_name}: {money(row.open)} {row.currency} {back ? 'to pay back' : 'open'}.
+      </p>
+      <div className="d-flex gap-2 mb-2">
+        <Field
+          name="amount"
+          label={`Amount, ${row.currency}`}
+          inputMode="decimal"
+          pattern="-?\d+(\.\d+)?"
+          title="Digits, with a point before decimals"
+          required
+          autoFocus
+          defaultValue={row.open.replace('-', '')}
+          error={error}
+          about="payments.0.amount"
+        />
+        <Field
+          name="day"
+          label={back ? 'Paid back on' : 'Paid on'}
+          type="date"
+          required
+          max={today}
+          defaultValue={today}
+          error={error}
+          about="payments.0.day"
+        />
+      </div>
+      <Field name="note" label="Note" maxLength={200} placeholder="For your own use" />
+    </FormDialog>
   )
 }

@@ -1,8 +1,9 @@
-import { Button, Form, Modal } from 'react-bootstrap'
+import { Form } from 'react-bootstrap'
 import { api, take, type Schemas } from '../../api/client'
 import { useCan } from '../../api/queries'
 import { useAction } from '../../api/useAction'
 import { Field, isAbout, text } from '../../components/Field'
+import { FormDialog } from '../../components/FormDialog'
 import { money } from '../../domain/money'
 import { CHANGES } from './queries'
 
@@ -47,54 +48,37 @@ export function AskDialog({
       done()
     })
   return (
-    <Modal show onHide={close} animation={false} aria-labelledby="ask-title">
-      <Form
-        onSubmit={(event) => {
-          event.preventDefault()
-          void ask(new FormData(event.currentTarget))
-        }}
-      >
-        <Modal.Header closeButton>
-          <Modal.Title id="ask-title">Ask about {number}</Modal.Title>
-        </Modal.Header>
-        <Modal.Body>
-          <Form.Group controlId="about" className="mb-2">
-            <Form.Label>Line</Form.Label>
-            <Form.Select
-              name="about"
-              autoFocus
-              defaultValue={Math.max(
-                0,
-                lines.findIndex((each) => each.kind === 'usage' && each.reference === line),
-              )}
-            >
-              {lines.map((each, place) => (
-                <option key={`${each.kind} ${each.reference}`} value={place}>
-                  {each.name}: {money(each.amount)} {sheet.currency}
-                </option>
-              ))}
-            </Form.Select>
-          </Form.Group>
-          <Form.Group controlId="question">
-            <Form.Label>Question</Form.Label>
-            <Form.Control as="textarea" name="question" rows={4} maxLength={2000} required />
-          </Form.Group>
-          {trouble && (
-            <p className="over mt-2 mb-0" role="alert">
-              {trouble}
-            </p>
+    <FormDialog
+      id="ask"
+      title={`Ask about ${number}`}
+      submit="Ask"
+      busy={busy}
+      trouble={trouble}
+      send={(form) => void ask(form)}
+      close={close}
+    >
+      <Form.Group controlId="about" className="mb-2">
+        <Form.Label>Line</Form.Label>
+        <Form.Select
+          name="about"
+          autoFocus
+          defaultValue={Math.max(
+            0,
+            lines.findIndex((each) => each.kind === 'usage' && each.reference === line),
           )}
-        </Modal.Body>
-        <Modal.Footer>
-          <Button variant="outline-primary" onClick={close}>
-            Cancel
-          </Button>
-          <Button type="submit" disabled={busy}>
-            Ask
-          </Button>
-        </Modal.Footer>
-      </Form>
-    </Modal>
+        >
+          {lines.map((each, place) => (
+            <option key={`${each.kind} ${each.reference}`} value={place}>
+              {each.name}: {money(each.amount)} {sheet.currency}
+            </option>
+          ))}
+        </Form.Select>
+      </Form.Group>
+      <Form.Group controlId="question">
+        <Form.Label>Question</Form.Label>
+        <Form.Control as="textarea" name="question" rows={4} maxLength={2000} required />
+      </Form.Group>
+    </FormDialog>
   )
 }
 
@@ -132,51 +116,34 @@ export function AnswerDialog({
       )
     })
   return (
-    <Modal show onHide={close} animation={false} aria-labelledby="answer-title">
-      <Form
-        onSubmit={(event) => {
-          event.preventDefault()
-          void answer(new FormData(event.currentTarget))
-        }}
-      >
-        <Modal.Header closeButton>
-          <Modal.Title id="answer-title">Answer {question.asked_by}</Modal.Title>
-        </Modal.Header>
-        <Modal.Body>
-          <p className="mb-2">
-            <b>{what}</b>: {question.question}
-          </p>
-          <Form.Group controlId="answer" className="mb-2">
-            <Form.Label>Answer</Form.Label>
-            <Form.Control as="textarea" name="answer" rows={4} maxLength={2000} required autoFocus />
-          </Form.Group>
-          {credits && (
-            <Field
-              name="credit"
-              label={`Credit before tax, ${currency}`}
-              inputMode="decimal"
-              pattern="\d+(\.\d+)?"
-              title="Digits, with a point before decimals"
-              error={error}
-              about="amount"
-              hint="Leave empty to credit nothing. The closed statement stays; the credit counts in the first open month."
-            />
-          )}
-          {trouble && !isAbout(error, 'amount') && (
-            <p className="over mt-2 mb-0" role="alert">
-              {trouble}
-            </p>
-          )}
-        </Modal.Body>
-        <Modal.Footer>
-          <Button variant="outline-primary" onClick={close}>
-            Cancel
-          </Button>
-          <Button type="submit" disabled={busy}>
-            Answer
-          </Button>
-        </Modal.Footer>
-      </Form>
-    </Modal>
+    <FormDialog
+      id="answer"
+      title={`Answer ${question.asked_by}`}
+      submit="Answer"
+      busy={busy}
+      trouble={!isAbout(error, 'amount') && trouble}
+      send={(form) => void answer(form)}
+      close={close}
+    >
+      <p className="mb-2">
+        <b>{what}</b>: {question.question}
+      </p>
+      <Form.Group controlId="answer" className="mb-2">
+        <Form.Label>Answer</Form.Label>
+        <Form.Control as="textarea" name="answer" rows={4} maxLength={2000} required autoFocus />
+      </Form.Group>
+      {credits && (
+        <Field
+          name="credit"
+          label={`Credit before tax, ${currency}`}
+          inputMode="decimal"
+          pattern="\d+(\.\d+)?"
+          title="Digits, with a point before decimals"
+          error={error}
+          about="amount"
+          hint="Leave empty to credit nothing. The closed statement stays; the credit counts in the first open month."
+        />
+      )}
+    </FormDialog>
   )
 }

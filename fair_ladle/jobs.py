@@ -280,7 +280,22 @@ class SendMail(Job):
 
     def run(self, database: Database, going_on: GoingOn) -> None:
         """Mail by mail."""
-        outbox.send(database, self._smtp.deliver, going_on, enclosures)
+        outbox.send(database, self._smtp.deliver, going_on, bulk=False)
+
+
+class SendDocuments(Job):
+    """Send mails with documents. At a month's end there may be thousands: other mail does not wait for them."""
+
+    name: ClassVar[str] = "send documents"
+    every: ClassVar[timedelta] = timedelta(seconds=10)
+    lease: ClassVar[timedelta] = timedelta(minutes=2)
+
+    def __init__(self, smtp: Smtp):
+        self._smtp = smtp
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Mail by mail, each with its documents as they are made."""
+        outbox.send(database, self._smtp.deliver, going_on, enclosures, bulk=True)
 
 
 def jobs(settings: Settings) -> list[Job]:
@@ -305,5 +320,6 @@ def jobs(settings: Settings) -> list[Job]:
         ForgetRequestKeys(),
     ]
     if settings.smtp_url is not None:
-        found.append(SendMail(Smtp(settings.smtp_url, settings.mail_from, networks(settings.outbound))))
+        smtp = Smtp(settings.smtp_url, settings.mail_from, networks(settings.outbound))
+        found += [SendMail(smtp), SendDocuments(smtp)]
     return found

@@ -63,6 +63,7 @@ def test_statements_go_to_who_wants_them_with_pdf_and_csv(closed: Database, tmp_
     stand_in = StandIn(tmp_path / "mail")
     try:
         smtp = Smtp(stand_in.start(), "us@x.example", (ip_network("127.0.0.1"),))
+        assert outbox.send(closed, smtp.deliver, bulk=False) == 0, "other mail does not wait for documents"
         assert outbox.send(closed, smtp.deliver, enclose=sending.enclosures) == 3
     finally:
         stand_in.stop()
@@ -81,6 +82,9 @@ def test_statements_go_to_who_wants_them_with_pdf_and_csv(closed: Database, tmp_
     again = closed.run(sending.send, actor_of("MSP"), "MSP", None, "2026-01")
     assert again.mails == 0, "what was sent is not sent again by itself"
     assert closed.run(sending.send, actor_of("MSP"), "MSP", [TERN], None).mails == 1, "unless it is asked for"
+    closed.run(outbox.forget, "bills@north.example")
+    [life] = closed.snapshot(listing.lives, actor_of("MSP"), "NORTH", "2026-01")
+    assert {each.to_address for each in life.mails} == {"a person who was erased", "clerk@north.example"}
 
 
 DETAILS = [

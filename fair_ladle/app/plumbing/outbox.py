@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable, Sequence
 from datetime import timedelta
 from typing import Any
@@ -12,6 +13,7 @@ from fair_ladle.app.plumbing.database import Database, Transaction, batched
 from fair_ladle.app.plumbing.tables import outbox
 from fair_ladle.connectors.mail import Enclosure
 
+logger = logging.getLogger("fair_ladle")
 TRY_AGAIN = (timedelta(minutes=1), timedelta(minutes=10), timedelta(hours=1), timedelta(hours=6), timedelta(days=1))
 TAKEN_FOR = timedelta(minutes=5)
 """Within this a mail that was taken to be sent is sent, or its server is gone."""
@@ -41,7 +43,8 @@ def write_all(tx: Transaction, mails: Sequence[tuple[str, str, str]]) -> None:
 
 
 def write_enclosing(tx: Transaction, mails: Sequence[tuple[str, str, str, str]]) -> list[int]:
-    """Mails (address, subject, text, what is enclosed) that go out once the transaction is kept; their numbers."""
+    """Mails (address, subject, text, what is enclosed) that go out once the transaction is kept; their numbers. They
+    may be many: others do not wait for them."""
     now = tx.now
     ids: list[int] = []
     rows = [
@@ -52,6 +55,7 @@ def write_enclosing(tx: Transaction, mails: Sequence[tuple[str, str, str, str]])
             "encloses": encloses,
             "written_at": now,
             "due_at": now,
+            "bulk": True,
         }
         for address, subject, body, encloses in mails
     ]
@@ -66,17 +70,24 @@ def send(
     deliver: Deliver,
     going_on: Callable[[], bool] = lambda: True,
     enclose: Enclose = lambda database, what: (),
+    bulk: bool | None = None,
 ) -> int:
-    """Send what is due; one that fails is tried again later. How many were sent.
+    """Send what is due: mails of bulk, the others, or (None) all. One that fails is tried again later. How many were
+    sent.
 
     Each is taken in a transaction of its own, handed in outside of any, and noted in another: a slow relay holds no
     lock, and a commit that was lost sends nothing twice. Once it is sent its text, with the links in it, is forgotten.
     """
     database.run(_give_up_on_unknown)
     sent = 0
-    while going_on() and (row := database.run(_take)) is not None:
+    while going_on() and (row := database.run(_take, bulk)) is not None:
         try:
             enclosed = () if row.encloses is None else enclose(database, row.encloses)
+        except Exception as broken:  # one document's bug must not hold back the other mails
+            logger.exception("enclosing %s", row.encloses)
+            database.run(_failed, row, OSError(f"Its document could not be made: {broken}"))
+            continue
+        try:
             deliver(row.to_address, row.subject, row.body, enclosed)
         except (OSError, ValueError) as trouble:  # ValueError: no mail can be written to that address at all
             database.run(_failed, row, trouble)
@@ -86,10 +97,11 @@ def send(
     return sent
 
 
-def _take(tx: Transaction) -> Any | None:
+def _take(tx: Transaction, bulk: bool | None) -> Any | None:
     now = tx.now
+    which = outbox.c.bulk.in_((False, True)) if bulk is None else outbox.c.bulk == bulk
     for row in tx.connection.execute(
-        sa.select(outbox).where(outbox.c.due_at <= now).order_by(outbox.c.due_at, outbox.c.id).limit(10)
+        sa.select(outbox).where(which, outbox.c.due_at <= now).order_by(outbox.c.due_at, outbox.c.id).limit(10)
     ):
         mine = sa.update(outbox).where(outbox.c.id == row.id, outbox.c.due_at == row.due_at)
         if tx.connection.execute(mine.values(due_at=None, taken_at=now, tries=row.tries + 1)).rowcount == 1:

@@ -44,7 +44,8 @@ outbox = sa.Table(
     sa.Column("sent_at", Instant),
     sa.Column("tries", sa.Integer, nullable=False, server_default="0"),
     sa.Column("trouble", sa.Text),
-    sa.Index("ix_outbox_due_at", "due_at"),
+    sa.Column("bulk", sa.Boolean, nullable=False, server_default="0", comment="one of many: it holds back no other"),
+    sa.Index("ix_outbox_due_at", "bulk", "due_at"),
     sa.Index("ix_outbox_taken_at", "taken_at"),
 )
 

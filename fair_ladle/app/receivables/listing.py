@@ -200,11 +200,12 @@ def _state(row: Any, today: date) -> str:
 
 
 def mailed(row: Any) -> Mailed:
-    """A mail as it is told."""
-    failed = row.sent_at is None and row.due_at is None and row.taken_at is None
-    state = "sent" if row.sent_at is not None else "failed" if failed else "waiting"
-    trouble = None if state == "sent" else row.trouble or ("It was taken out of the outbox." if failed else None)
-    return Mailed(row.kind, row.to_address, row.at, state, trouble)
+    """A mail as it is told; what was sent to a person who was erased is taken as sent."""
+    if row.to_address is None:
+        return Mailed(row.kind, "a person who was erased", row.at, "sent", None)
+    ended = row.due_at is None and row.taken_at is None
+    state = "sent" if row.sent_at is not None else "failed" if ended else "waiting"
+    return Mailed(row.kind, row.to_address, row.at, state, None if state == "sent" else row.trouble)
 
 
 @dataclass(frozen=True)

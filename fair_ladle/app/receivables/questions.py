@@ -16,6 +16,7 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed, not_found
 from fair_ladle.app.receivables import store
 from fair_ladle.app.receivables.listing import seen_by, seller_id
+from fair_ladle.app.sign_in import service as sign_in_service
 from fair_ladle.app.statements import terms
 from fair_ladle.app.statements.documents import closed_statement
 from fair_ladle.app.statements.ledger import Ledger, numbered
@@ -50,7 +51,7 @@ def ask(tx: Transaction, actor: Actor, buyer: str, month: str, number: str, line
         "question": text.strip()[:2000],
         "asked_at": tx.now,
         "asked_by": actor.name[:254],
-        "asker_email": actor.email or None,
+        "asker_id": actor.sign_in_id,
     }
     question_id = store.ask(tx.connection, values)
     accounts = accounts_service.known(tx)
@@ -105,13 +106,14 @@ def answer(
         said["credit"] = f"{credit:f} {row.currency}"
     # In the buyer's own log: both sides can look it up.
     log_service.write(tx, actor, mine, [log_service.Entry("statement answer", row.buyer, row.buyer_id, None, said)])
-    if asked.asker_email:
+    asker = None if asked.asker_id is None else sign_in_service.actor_for(tx, asked.asker_id, row.buyer)
+    if asker is not None and asker.email:
         accounts = accounts_service.known(tx)
         name = in_a_mail(accounts.name(accounts.row_of_id[mine]), "Your provider")
         link = f"{tx.settings.address}/statements/{quote(row.buyer)}?month={row.first_day:%Y-%m}"
         off = "" if credit is None else f"\n{credit:f} {row.currency} is credited in the next statement.\n"
         body = f"Hello,\n\nYou asked about statement {number}:\n{asked.question}\n\nThe answer:\n{text.strip()}\n{off}"
-        outbox.write(tx, asked.asker_email, f"Answer about statement {number}", f"{body}\n{link}\n\n{name}\n")
+        outbox.write(tx, asker.email, f"Answer about statement {number}", f"{body}\n{link}\n\n{name}\n")
     return reference
 
 

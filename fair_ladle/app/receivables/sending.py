@@ -100,17 +100,17 @@ def _mail(tx: Transaction, actor: Actor, seller: str, mine: int, rows: list[Any]
             forms = [form for form, wants in (("pdf", each.gets_statements), ("csv", each.gets_data)) if wants]
             enclosed = "pdf" if kind == "reminder" else ",".join(forms)
             mails.append((each.email, *_text(tx, row, name, kind), f"statement {row.id} {enclosed}"))
-            about.append({"statement_id": row.id, "to_address": each.email})
+            about.append(row.id)
     ids = outbox.write_enclosing(tx, mails)
     said = {"kind": kind, "at": tx.now, "by": actor.name[:254]}
-    noted = [{**each, **said, "outbox_id": mail} for each, mail in zip(about, ids, strict=True)]
+    noted = [{"statement_id": each, **said, "outbox_id": mail} for each, mail in zip(about, ids, strict=True)]
     store.add_mails(tx.connection, noted)
-    sent = len({each["statement_id"] for each in about})
+    sent = len(set(about))
     if sent:
         action = "statements sent" if kind == "statement" else "statements reminded of"
         told = {"statements": str(sent), "mails": str(len(mails))}
         if sent == 1:
-            told["number"] = next(numbered(row.year, row.number) for row in rows if row.id == about[0]["statement_id"])
+            told["number"] = next(numbered(row.year, row.number) for row in rows if row.id == about[0])
         log_service.write(tx, actor, mine, [log_service.Entry(action, seller, mine, None, told)])
     return Sent(sent, len(mails), sorted(set(nobody)))
 

@@ -160,7 +160,7 @@ def add_mails(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
 def mails_of(connection: sa.Connection, statement_ids: Collection[int]) -> dict[int, list[Any]]:
     """The mails of statements with how far they came, the oldest first."""
     found: dict[int, list[Any]] = {}
-    columns = (mails, outbox.c.sent_at, outbox.c.due_at, outbox.c.taken_at, outbox.c.trouble)
+    columns = (mails, outbox.c.to_address, outbox.c.sent_at, outbox.c.due_at, outbox.c.taken_at, outbox.c.trouble)
     wanted = sa.select(*columns).outerjoin(outbox, outbox.c.id == mails.c.outbox_id)
     for row in connection.execute(wanted.where(mails.c.statement_id.in_(statement_ids)).order_by(mails.c.id)):
         found.setdefault(row.statement_id, []).append(row)

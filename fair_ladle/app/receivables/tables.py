@@ -27,6 +27,7 @@ receivable_desks = sa.Table(
 )
 """A row a seller: whoever sends, takes payments or answers locks it, and judges under that lock."""
 
+# To whom a mail went stands in the outbox alone, where it is forgotten with a person.
 statement_mails = sa.Table(
     "statement_mails",
     metadata,
@@ -34,7 +35,6 @@ statement_mails = sa.Table(
     sa.Column("statement_id", sa.ForeignKey("closed_statements.id"), nullable=False),
     sa.Column("outbox_id", sa.BigInteger, nullable=False),
     sa.Column("kind", sa.String(16), nullable=False, comment="statement or reminder"),
-    sa.Column("to_address", sa.String(254), nullable=False),
     sa.Column("at", Instant, nullable=False),
     sa.Column("by", sa.String(254), nullable=False),
     sa.Index("ix_statement_mails_statement_id", "statement_id", "kind"),
@@ -76,7 +76,7 @@ statement_questions = sa.Table(
     sa.Column("question", sa.String(2000), nullable=False),
     sa.Column("asked_at", Instant, nullable=False),
     sa.Column("asked_by", sa.String(254), nullable=False),
-    sa.Column("asker_email", sa.String(254)),
+    sa.Column("asker_id", sa.BigInteger, comment="their sign-in; NULL = nobody is written to"),
     sa.Column("answer", sa.String(2000)),
     sa.Column("answered_at", Instant),
     sa.Column("answered_by", sa.String(254)),

@@ -28,6 +28,14 @@ def upgrade() -> None:
         'outbox',
         sa.Column('encloses', sa.String(100), comment='what is enclosed, made when it is sent; NULL = nothing'),
     )
+    op.add_column(
+        'outbox',
+        sa.Column(
+            'bulk', sa.Boolean(), nullable=False, server_default='0', comment='one of many: it holds back no other'
+        ),
+    )
+    op.drop_index('ix_outbox_due_at', 'outbox')
+    op.create_index('ix_outbox_due_at', 'outbox', ['bulk', 'due_at'])
     op.create_table(
         'billing_contacts',
         sa.Column('id', sa.BigInteger(), autoincrement=True, nullable=False),
@@ -53,7 +61,6 @@ def upgrade() -> None:
         sa.Column('statement_id', sa.BigInteger(), nullable=False),
         sa.Column('outbox_id', sa.BigInteger(), nullable=False),
         sa.Column('kind', sa.String(16), nullable=False, comment='statement or reminder'),
-        sa.Column('to_address', sa.String(254), nullable=False),
         sa.Column('at', INSTANT, nullable=False),
         sa.Column('by', sa.String(254), nullable=False),
         _of('statement_mails', 'statement_id', 'closed_statements'),
@@ -96,7 +103,7 @@ def upgrade() -> None:
         sa.Column('question', sa.String(2000), nullable=False),
         sa.Column('asked_at', INSTANT, nullable=False),
         sa.Column('asked_by', sa.String(254), nullable=False),
-        sa.Column('asker_email', sa.String(254)),
+        sa.Column('asker_id', sa.BigInteger(), comment='their sign-in; NULL = nobody is written to'),
         sa.Column('answer', sa.String(2000)),
         sa.Column('answered_at', INSTANT),
         sa.Column('answered_by', sa.String(254)),

@@ -367,3 +367,21 @@ def test_verify_finds_what_was_tampered_with(books: Database, harm: str, what: s
     with books.engine.begin() as connection:
         connection.execute(sa.text(harm))
     assert what in {each[0] for each in books.snapshot(statements.verify, COMMAND_LINE)}
+
+
+def test_a_month_is_compared_with_any_other_and_the_groups_add_up(books: Database, tmp_path: Path) -> None:
+    changes = {
+        "rates": "seller,buyer,product,first_day,basis\nMSP,,MAIL,2026-03-01,held\n",
+        "rate_tiers": "seller,buyer,product,first_day,from_quantity,unit_price\nMSP,,MAIL,2026-03-01,0,6\n",
+        "storage": "account,product,category,at,bytes\nTERN-A,DISK,media,2026-02-01T00:00:00+00:00,20000000000\n",
+    }
+    bring_in(books, tmp_path / "changes", changes)
+    view = books.snapshot(views.statement_view, COMMAND_LINE, "TERN", "2026-03", True, "2026-01")
+    [sheet] = statement_body(view, "2026-03").sheets
+    told = {each.product: (each.before, each.by_use, each.by_price) for each in sheet.lines}
+    assert told == {"DISK": ("50.00", "10.00", "0.00"), "MAIL": ("50.00", "0.00", "10.00")}
+    groups = ("use", "price", "new", "ended", "charges", "discounts", "adjustments", "tax")
+    total = sum(Decimal(getattr(sheet, f"by_{each}")) for each in groups)
+    assert total == Decimal(sheet.total) - Decimal(sheet.before)
+    with pytest.raises(Refused, match="is no month"):
+        books.snapshot(views.statement_view, COMMAND_LINE, "TERN", "2026-03", True, "January")

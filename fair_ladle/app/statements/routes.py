@@ -7,7 +7,7 @@ from dataclasses import asdict
 from decimal import Decimal
 from typing import Any
 
-from fastapi import Response
+from fastapi import Query, Response
 from pydantic import BaseModel
 
 from fair_ladle.app.plumbing.days import Day
@@ -415,10 +415,12 @@ def _line(each: views.LineView, found: views.StatementView, name: Callable[[str]
 
 
 @routes.get("/{buyer}", response_model=StatementBody)
-def statement(db: Db, who: Who, buyer: str, month: str, costs: bool = True) -> Any:
-    """One buyer's statement for a month, with every step and every day; without ``costs`` not what it cost the
-    seller, which takes the whole of its pools."""
-    return db.snapshot(lambda tx: statement_body(views.statement_view(tx, who, buyer, month, costs), month))
+def statement(
+    db: Db, who: Who, buyer: str, month: str, costs: bool = True, against: str | None = Query(None, max_length=7)
+) -> Any:
+    """One buyer's statement for a month, with every step and every day, beside another month (``against``; the one
+    before, if not said); without ``costs`` not what it cost the seller, which takes the whole of its pools."""
+    return db.snapshot(lambda tx: statement_body(views.statement_view(tx, who, buyer, month, costs, against), month))
 
 
 @routes.get("/{buyer}/export", response_class=Response)

@@ -166,13 +166,13 @@ class LineView:
 
 @dataclass(frozen=True)
 class SheetView:
-    """One statement, all of one currency, beside that of the month before."""
+    """One statement, all of one currency, beside that of another month."""
 
     statement: Statement
     before: Statement | None
     lines: list[LineView]
     gone: list[Line]
-    """Lines of the month before that this month does not have."""
+    """Lines of the other month that this month does not have."""
 
 
 @dataclass(frozen=True)
@@ -190,12 +190,15 @@ class StatementView:
     """What a reader has to know besides: days not charged, that it is the last statement."""
 
 
-def statement_view(tx: Transaction, actor: Actor, buyer: str, month: str, costs: bool = True) -> StatementView:
-    """A buyer's statements, line by line and day by day, beside the month before."""
+def statement_view(
+    tx: Transaction, actor: Actor, buyer: str, month: str, costs: bool = True, against: str | None = None
+) -> StatementView:
+    """A buyer's statements, line by line and day by day, beside those of another month: the one before, if not said."""
     first, last = parse_month(month)
     ledger, found = statements(tx, actor, buyer, month)
     period = ledger.period(first)
-    before = {(each.seller, each.currency): each for each in ledger.statements(buyer, month_before(first))}
+    other = month_before(first) if against is None else parse_month(against)[0]
+    before = {(each.seller, each.currency): each for each in ledger.statements(buyer, other)}
     sees_cost = may_see_cost(period, actor, buyer)
     charged = [line.product for each in found for line in each.lines]
     costs_by_product = costs_of(tx, charged, first, last, buyer) if costs and sees_cost else {}

@@ -171,10 +171,15 @@ export const buyers = (month: string) =>
     placeholderData: keepPreviousData,
   })
 
-export const statement = (buyer: string, month: string) =>
+export const statement = (buyer: string, month: string, against?: string) =>
   queryOptions({
-    queryKey: ['statements', month, buyer],
-    queryFn: () => take(api.GET('/api/statements/{buyer}', { params: { path: { buyer }, query: { month } } })),
+    queryKey: ['statements', month, buyer, 'against', against],
+    queryFn: () =>
+      take(
+        api.GET('/api/statements/{buyer}', {
+          params: { path: { buyer }, query: { month, ...(against && { against }) } },
+        }),
+      ),
     staleTime: 60_000,
     placeholderData: keepPreviousData,
   })

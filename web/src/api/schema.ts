@@ -4072,8 +4072,8 @@ export interface paths {
         };
         /**
          * Statement
-         * @description One buyer's statement for a month, with every step and every day; without ``costs`` not what it cost the
-         *     seller, which takes the whole of its pools.
+         * @description One buyer's statement for a month, with every step and every day, beside another month (``against``; the one
+         *     before, if not said); without ``costs`` not what it cost the seller, which takes the whole of its pools.
          */
         get: operations["statement_api_statements__buyer__get"];
         put?: never;
@@ -37241,6 +37241,7 @@ export interface operations {
             query: {
                 month: string;
                 costs?: boolean;
+                against?: string | null;
             };
             header?: never;
             path: {

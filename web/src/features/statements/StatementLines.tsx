@@ -4,7 +4,7 @@ import { DayChart } from '../../charts/DayChart'
 import type { Schemas } from '../../api/client'
 import type { Line, Statement } from '../../api/queries'
 import { minus, money, signed } from '../../domain/money'
-import { monthAfter, monthName, monthWord } from '../../domain/months'
+import { monthName } from '../../domain/months'
 import { unitName } from '../../domain/units'
 import { holders } from '../../components/holders'
 import { EvidenceTable } from './EvidenceTable'
@@ -18,11 +18,13 @@ interface LinesProps {
   month: string
   line: string | null
   day: string | null
+  /** The month it is compared with. */
+  before: string
   choose: (name: string, value: string | null, drop?: string) => void
 }
 
 /** The usage lines, each to be opened, and under them what else stands on the statement. */
-export function Lines({ body, sheet, month, line: opened, day, choose }: LinesProps) {
+export function Lines({ body, sheet, month, line: opened, day, before, choose }: LinesProps) {
   const largest = Math.max(0.01, ...sheet.lines.map((each) => Math.abs(Number(minus(each.amount, each.before ?? '0')))))
   return (
     <table className="ledger lines">
@@ -33,7 +35,7 @@ export function Lines({ body, sheet, month, line: opened, day, choose }: LinesPr
           <th className="fig">Quantity</th>
           <th className="fig">Overage</th>
           <th className="fig">Amount, {sheet.currency}</th>
-          <th className="fig">Since {monthWord(monthAfter(month, -1))}</th>
+          <th className="fig">Since {before}</th>
           <th>
             <span className="visually-hidden">Difference, as a bar</span>
           </th>

@@ -22,12 +22,13 @@ export default function StatementScreen() {
   const [params, change] = useAddress()
   const month = params.get('month') ?? lastMonth(now)
   const by = params.get('by') ?? 'product'
-  const found = useQuery(statementQuery(buyer, month))
+  const against = /^\d{4}-\d\d$/.exec(params.get('against') ?? '')?.[0] ?? monthAfter(month, -1)
+  const found = useQuery(statementQuery(buyer, month, params.get('against') === null ? undefined : against))
   const became = useQuery(lives(buyer, month)).data
   const running = month === dayOf(now).slice(0, 7)
   const expected = useQuery(forecast(buyer, month, running)).data
   const body = found.data
-  const before = monthWord(monthAfter(month, -1))
+  const before = against.slice(0, 4) === month.slice(0, 4) ? monthWord(against) : monthName(against)
   const sheet = body?.sheets.find((each) => each.currency === params.get('currency')) ?? body?.sheets[0]
   const life = became?.find((each) => each.receivable.number === sheet?.number)
   const largest = sheet && [...sheet.lines].sort((one, other) => Number(other.amount) - Number(one.amount))[0]
@@ -113,7 +114,8 @@ export default function StatementScreen() {
         <Sums
           sheet={sheet}
           seller={body.seller_name ?? body.seller}
-          before={before}
+          against={against}
+          compare={(other) => choose('against', other === monthAfter(month, -1) ? null : other)}
           expected={running ? expected?.find((each) => each.currency === sheet.currency) : undefined}
           month={month}
         />
@@ -140,6 +142,7 @@ export default function StatementScreen() {
             month={month}
             line={params.get('line')}
             day={params.get('day')}
+            before={before}
             choose={choose}
           />
         )}
@@ -164,18 +167,23 @@ export default function StatementScreen() {
 }
 
 type Sheet = Schemas['SheetBody']
+/** So many months back are offered to compare with. */
+const COMPARED = 13
 
-/** What is owed, and what makes it differ from the month before: the groups add up to the difference. */
+/** What is owed, and what makes it differ from another month: the groups add up to the difference. */
 function Sums({
   sheet,
   seller,
-  before,
+  against,
+  compare,
   expected,
   month,
 }: {
   sheet: Sheet
   seller: string
-  before: string
+  /** The month it is compared with, and the way to choose another. */
+  against: string
+  compare: (other: string) => void
   /** What a running month may come to. */
   expected: Schemas['ForecastBody'] | undefined
   month: string
@@ -219,7 +227,23 @@ function Sums({
         </div>
       )}
       <div>
-        <span>Against {before}</span>
+        <span>
+          Against{' '}
+          <select
+            className="plainselect"
+            aria-label="Compare with"
+            value={against}
+            onChange={(event) => compare(event.target.value)}
+          >
+            {Array.from({ length: COMPARED }, (_, back) => monthAfter(month, -1 - back))
+              .concat(monthAfter(month, -COMPARED) > against ? [against] : [])
+              .map((each) => (
+                <option key={each} value={each}>
+                  {monthName(each)}
+                </option>
+              ))}
+          </select>
+        </span>
         <b>{signed(minus(sheet.total, sheet.before))}</b>
       </div>
       {told.map(([name, amount], place) => (

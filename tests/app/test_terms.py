@@ -80,6 +80,7 @@ def test_each_seller_has_its_own_and_rates_of_exchange_are_the_operators(books: 
         books.run(terms_admin.put, north, "NORTH", "exchange_rates", rate)
     books.run(terms_admin.put, actor_of("MSP"), "MSP", "exchange_rates", rate)
     assert told(books, "NORTH", "exchange_rates") == [rate]
+    assert told(books, "TERN", "exchange_rates") == [], "who sells nothing is told nothing of them"
     own = {**DESK, "buyer": "QUAY", "tax_class": "standard"}
     books.run(terms_admin.put, north, "NORTH", "charges", own)
     books.run(terms_admin.drop, north, "NORTH", "charges", {"buyer": "QUAY", "reference": "DESK"})

@@ -17,6 +17,7 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import invalid, not_allowed, not_found
 from fair_ladle.app.pools import service as pools
 from fair_ladle.app.statements import terms
+from fair_ladle.app.statements.rate_cards import RateCards
 from fair_ladle.connectors.sheets_in import SheetTable, Source
 from fair_ladle.core.quantities import plain
 
@@ -35,10 +36,12 @@ Cells = dict[str, str]
 
 
 def rows(tx: Transaction, actor: Actor, seller: str) -> dict[str, list[Cells]]:
-    """A seller's rows by table, as cells, for whoever runs it or an account above it; exchange rates are everybody's,
-    the newest first."""
+    """A seller's rows by table, as cells, for whoever runs it or an account above it. Exchange rates, the newest first,
+    are told to whoever has prices of its own, which they count for, and to the operator."""
     accounts = accounts_service.known(tx)
-    seller_id = int(accounts.ids[accounts_service.row_in_scope(accounts, actor, seller)])
+    row_of_seller = accounts_service.row_in_scope(accounts, actor, seller)
+    seller_id = int(accounts.ids[row_of_seller])
+    exchanges = row_of_seller == 0 or seller in RateCards(tx, accounts).sellers
     products = {each.id: each.code for each in pools.products(tx)}
 
     def cell(name: str, row: Any) -> str:
@@ -49,8 +52,11 @@ def rows(tx: Transaction, actor: Actor, seller: str) -> dict[str, list[Cells]]:
         value = getattr(row, RENAMED.get(name, name))
         return "" if value is None else plain(value) if hasattr(value, "as_tuple") else str(value)
 
-    found = {}
+    found: dict[str, list[Cells]] = {}
     for table, columns in COLUMNS.items():
+        if table == EXCHANGE and not exchanges:
+            found[table] = []
+            continue
         kept = terms.rows_of(tx, table, None if table == EXCHANGE else seller_id, MOST)
         found[table] = [{name: cell(name, row) for name in columns} for row in kept]
     return found

@@ -166,14 +166,16 @@ def test_a_generation_is_the_commits_not_the_ids_order(demo: Database) -> None:
     """Two who raise one: what the later to commit wrote is under another number than what the first left."""
     with demo.engine.connect() as connection:
         seen = [connection.execute(sa.text("SELECT number FROM generations WHERE name = 'rates'")).scalar()]
-    first_may_commit = threading.Event()
+    first_has_it, first_may_commit = threading.Event(), threading.Event()
 
     def slow(tx: Any) -> None:
         generations.renew(tx, "rates")
+        first_has_it.set()
         first_may_commit.wait(5)
 
     thread = threading.Thread(target=demo.run, args=(slow,))
     thread.start()
+    assert first_has_it.wait(5)
     quick = threading.Thread(target=demo.run, args=(lambda tx: generations.renew(tx, "rates"),))
     quick.start()
     quick.join(0.5)

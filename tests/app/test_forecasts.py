@@ -77,6 +77,12 @@ def test_a_budget_is_changed_by_who_set_it_and_above(books: Database) -> None:  
     assert (own.amount, own.spent, own.may_set) == (Decimal("100.00"), None, False), "what TERN pays is TERN's"
     books.run(budgets.set_budget, actor_of("MSP"), "TERN-A", None)
     assert books.run(budgets.with_budget) == []
+    with books.transaction() as below, pytest.raises(Refused, match="meanwhile"):
+        books.run(budgets.set_budget, actor_of("TERN"), "TERN-A", Decimal("90"))
+        with pytest.MonkeyPatch.context() as patched:
+            patched.setattr(budgets, "_row", lambda *_: None)  # read before TERN wrote
+            budgets.set_budget(below, actor_of("TERN-A"), "TERN-A", Decimal("900"))
+    assert books.snapshot(budgets.budget, actor_of("TERN"), "TERN-A").amount == Decimal("90.00")
     for amount, says in (("0", "above 0"), ("1.005", "2 decimals")):
         with pytest.raises(Refused, match=says):
             books.run(budgets.set_budget, actor_of("TERN"), "TERN-A", Decimal(amount))
@@ -92,3 +98,7 @@ def test_more_that_would_pass_a_budget_says_so(books: Database) -> None:  # noqa
         "North would come to 45.00 EUR a month; its budget is 40.00 EUR."
     ]
     assert books.snapshot(budgets.would_pass, actor_of("QUAY"), "QUAY", "MAIL", Decimal(9)) == []
+    books.run(budgets.set_budget, actor_of("MSP"), "NORTH", Decimal("1"))
+    assert books.snapshot(budgets.would_pass, actor_of("MSP"), "QUAY", "MAIL", Decimal(9)) == [], (
+        "QUAY's prices are its own"
+    )

@@ -46,9 +46,10 @@ def cost_rows(tx: Transaction, actor: Actor, account: str, since: str, until: st
     """The cost rows of an account from one month to another, for whoever runs it or an account above it: of closed
     months, or of those that are not. Of a seller they are what it charges its buyers, of another account what it is
     charged."""
+    wanted = months(tx, actor, account, since, until)
     known, zone = accounts_service.known(tx), accounts_service.zone(tx)
     sells, names = known.facts[known.tree.row(account)].kind in ("operator", "reseller"), _Names(known)
-    for first in months(tx, actor, account, since, until):
+    for first in wanted:
         if sells:
             found = statements_of(tx, account, first) if is_closed(tx, account, first) != is_open else iter(())
         else:

@@ -16,7 +16,7 @@ from fair_ladle.app.notices import service as notices_service
 from fair_ladle.app.notices.service import Notice
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
-from fair_ladle.app.plumbing.problems import invalid, not_allowed
+from fair_ladle.app.plumbing.problems import conflict, invalid, not_allowed
 from fair_ladle.app.statements.forecasts import forecast
 from fair_ladle.app.statements.ledger import Ledger
 from fair_ladle.app.statements.rate_cards import RateCards, decimals_of, what_more_costs
@@ -75,7 +75,8 @@ def _is_at_or_above(accounts: Accounts, actor: Actor, account_id: int) -> bool:
 def set_budget(tx: Transaction, actor: Actor, account: str, amount: Decimal | None) -> None:
     """Give an account another budget, or (None) none. What somebody above has set, only they change.
 
-    Writes one row by its key; the last who sets it counts.
+    Writes one row by its key, as it was read: refused where somebody else has set it meanwhile, so that who is below
+    never overwrites who is above.
     """
     accounts = accounts_service.known(tx)
     row = accounts_service.row_in_scope(accounts, actor, account)
@@ -87,8 +88,11 @@ def set_budget(tx: Transaction, actor: Actor, account: str, amount: Decimal | No
         raise invalid("Neither the account nor any above it has a currency.", "amount")
     if amount is not None and not (0 < amount < MOST and amount == round(amount, decimals_of(currency))):
         raise invalid(f"An amount above 0 with at most {decimals_of(currency)} decimals.", "amount")
+    as_read = None if found is None else budgets.c.set_from_id == found.set_from_id
     if amount is None:
-        tx.connection.execute(sa.delete(budgets).where(budgets.c.account_id == account_id))
+        written = as_read is None or (
+            tx.connection.execute(sa.delete(budgets).where(budgets.c.account_id == account_id, as_read)).rowcount == 1
+        )
     else:
         values = {
             "amount": amount,
@@ -97,8 +101,14 @@ def set_budget(tx: Transaction, actor: Actor, account: str, amount: Decimal | No
             "set_by": actor.name[:254],
             "set_at": tx.now,
         }
-        new = mysql.insert(budgets).values(account_id=account_id, **values)
-        tx.connection.execute(new.on_duplicate_key_update(**values))
+        if as_read is None:
+            new = mysql.insert(budgets).prefix_with("IGNORE").values(account_id=account_id, **values)
+            written = tx.connection.execute(new).rowcount == 1
+        else:
+            other = sa.update(budgets).where(budgets.c.account_id == account_id, as_read).values(**values)
+            written = tx.connection.execute(other).rowcount == 1
+    if not written:
+        raise conflict("Somebody else has set this budget meanwhile. Look again.")
     told = [
         {"budget": "none" if each is None else f"{half_up(each, decimals_of(currency)):f} {currency}"}
         for each in (found.amount if found else None, amount)
@@ -119,8 +129,8 @@ def spent(tx: Transaction, account: str, currency: str) -> Spent | None:
         return Spent(expected.net_so_far, expected.net.likely)
     # A department has no discounts or taxes of its own: its part of the lines, going on as the whole does.
     ledger = Ledger(tx, [buyer])
-    period = ledger.period(first)
-    lines, tree = [each for each in period.lines(buyer) if each.currency == currency], period.accounts.tree
+    lines = [each for each in ledger.period(first).lines(buyer) if each.currency == currency]
+    tree = accounts_service.known(tx).tree  # a department that came this month did not stand here on its first day
     branch = {tree.codes[row] for row in tree.branch(tree.row(account)).tolist()}
     mine = sum((part.amount for line in lines for part in line.shares if part.account in branch), Decimal(0))
     whole = expected.net_so_far
@@ -137,8 +147,8 @@ def buyer_of(tx: Transaction, account: str) -> str | None:
 
 
 def would_pass(tx: Transaction, actor: Actor, account: str, product: str, more: Decimal) -> list[str]:
-    """Which budgets so many units more would pass at a month's end, in a sentence each: the account's, and those of
-    accounts above it that the actor runs."""
+    """Which budgets so many units more would pass at a month's end, in a sentence each: the account's, and those above
+    it up to the account that is charged; nothing where the actor does not run that one."""
     accounts = accounts_service.known(tx)
     row = accounts_service.row_in_scope(accounts, actor, account)
     today, buyer, cards = accounts_service.today(tx), buyer_of(tx, account), RateCards(tx, accounts)
@@ -150,11 +160,15 @@ def would_pass(tx: Transaction, actor: Actor, account: str, product: str, more: 
     charged = Ledger(tx, [buyer]).period(first).charged(buyer, product)
     quantity = charged[2].quantity if charged else Decimal(0)
     extra = what_more_costs(rate, quantity, more, cards.currency(rate))
+    if not extra:
+        return []
     found = []
-    for each in accounts.tree.path_up(row):
+    # Above the buyer others are charged, at prices of their own.
+    way = [each for each in accounts.tree.path_up(row) if each in accounts.tree.branch(accounts.tree.row(buyer))]
+    for each in way:
         code = accounts.tree.codes[each]
         kept = _row(tx, int(accounts.ids[each]))
-        if not accounts_service.is_in_scope(accounts, actor, code) or kept is None or not extra:
+        if kept is None:
             continue
         now = spent(tx, code, kept.currency) if kept.currency == cards.currency(rate) else None
         if now is not None and now.likely + extra > kept.amount:

@@ -7,6 +7,9 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from decimal import Decimal, InvalidOperation
 
+from fair_ladle.app.plumbing.problems import invalid
+from fair_ladle.connectors.sheets_in import SheetTable, Unreadable, read_table
+
 MOST = Decimal(10) ** 15
 
 
@@ -36,3 +39,13 @@ def amount(text: str, mark: str) -> Decimal | None:
     except InvalidOperation:
         return None
     return found if found.is_finite() and abs(found) < MOST else None
+
+
+def table_of(name: str, content: bytes) -> SheetTable:
+    """The table of an uploaded file (CSV or XLSX); refused with its place where it cannot be read."""
+    try:
+        return read_table(name, content)
+    except Unreadable as trouble:
+        fault = trouble.faults[0]
+        where = f"{fault.file}, row {fault.row or 1}"
+        raise invalid(f"{where}: {fault.found}; expected {fault.expected}.", "file") from None

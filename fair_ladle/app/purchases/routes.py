@@ -11,13 +11,12 @@ from pydantic import BaseModel
 
 from fair_ladle.app.drafts.change_types import Change
 from fair_ladle.app.plumbing.days import Day
+from fair_ladle.app.plumbing.foreign import table_of
 from fair_ladle.app.plumbing.http import Db, Who
-from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.plumbing.routing import Router, answers_a_secret, reads_only
 from fair_ladle.app.pools.service import Pool
 from fair_ladle.app.purchases import calendars, invoices, planning, reducing, usecases
 from fair_ladle.app.purchases.usecases import Point
-from fair_ladle.connectors.sheets_in import Unreadable, read_table
 from fair_ladle.core.quantities import plain
 
 CALENDAR = "/api/calendar"
@@ -306,12 +305,7 @@ def hold_invoice(
         "currency": currency,
     }
     columns = {what: place for what, place in given.items() if place is not None}
-    try:
-        found = db.snapshot(invoices.hold, who, owner, month, vendor, read_table(name, content), columns)
-    except Unreadable as trouble:
-        fault = trouble.faults[0]
-        where = f"{fault.file}, row {fault.row or 1}"
-        raise invalid(f"{where}: {fault.found}; expected {fault.expected}.", "file") from None
+    found = db.snapshot(invoices.hold, who, owner, month, vendor, table_of(name, content), columns)
 
     def text(quantity: Decimal | None) -> str | None:
         return None if quantity is None else plain(quantity)

@@ -10,11 +10,10 @@ from typing import Annotated, Any, Literal
 from fastapi import Body, Query, Response
 from pydantic import BaseModel, Field
 
+from fair_ladle.app.plumbing.foreign import table_of
 from fair_ladle.app.plumbing.http import Db, Format, Keyed, Who, sheet
-from fair_ladle.app.plumbing.problems import invalid
 from fair_ladle.app.plumbing.routing import Router, reads_only
 from fair_ladle.app.receivables import billing_details, listing, payments, questions, sending
-from fair_ladle.connectors.sheets_in import Unreadable, read_table
 from fair_ladle.connectors.sheets_out import Totals
 
 UPLOAD = "/api/bank-files"
@@ -384,13 +383,7 @@ def bank_file(
     """Hold a bank's file (CSV or XLSX) against what is open; records nothing."""
     chosen = {"day": day, "amount": amount, "text": text, "currency": currency}
     columns = {what: place for what, place in chosen.items() if place is not None}
-    try:
-        found = db.snapshot(payments.match, who, seller, read_table(name, content), columns)
-    except Unreadable as trouble:
-        fault = trouble.faults[0]
-        raise invalid(
-            f"{fault.file}, row {fault.row or 1}: {fault.found}; expected {fault.expected}.", "file"
-        ) from None
+    found = db.snapshot(payments.match, who, seller, table_of(name, content), columns)
     return BankFileBody(
         header=found.header,
         columns=found.columns,

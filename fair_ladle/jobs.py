@@ -8,6 +8,7 @@ from datetime import timedelta
 from typing import ClassVar
 
 from fair_ladle.app.allocations import kept
+from fair_ladle.app.assignments import following
 from fair_ladle.app.assignments import service as assignments
 from fair_ladle.app.budgets import usecases as budgets
 from fair_ladle.app.drafts import jobs as drafts
@@ -91,9 +92,9 @@ class AddUpUse(Job):
     every: ClassVar[timedelta] = timedelta(seconds=1)
 
     def run(self, database: Database, going_on: GoingOn) -> None:
-        """Part by part, each in a transaction of its own."""
-        while going_on() and database.run_repeatable(assignments.add_up_use):
-            pass
+        """Part by part, each in a transaction of its own; then the caps that follow what was added up."""
+        while going_on() and (products := database.run_repeatable(assignments.add_up_use)):
+            database.run(following.follow_seats, products)
 
 
 class ApplyDueDrafts(Job):

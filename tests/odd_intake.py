@@ -12,7 +12,7 @@ HEADERS = {
     "accounts": "code,parent,kind,name,currency,time_zone,admin_email,billing_email,tax",
     "products": "code,name,vendor,measure,unit,family,requires,components,successor,tax_class,idle",
     "lots": "reference,owner,product,quantity,first_day,last_day,unit_cost,currency,true_up,overcommit",
-    "allocations": "account,product,reserve,cap,at_cap,burst,grace_days,first_day,last_day",
+    "allocations": "account,product,reserve,cap,at_cap,burst,grace_days,first_day,last_day,per,each",
     "assignments": "account,product,subject,from,to",
     "storage": "account,product,category,at,bytes",
     "rates": "seller,buyer,product,first_day,basis,aggregate,tier_mode,included,overage_price,minimum,fixed_fee,currency,"
@@ -157,11 +157,18 @@ class Maker:
                     grace,
                     self.day(begin),
                     "" if last == "open" else self.day(begin + length),
+                    *self.follows(product, reserve, cap),
                 ]
             )
             if last == "open":
                 return
             begin += length + 1 + self.random.choice([0, 0, 5])
+
+    def follows(self, product: str, reserve: int, cap: object) -> list[object]:
+        """Whose seats the cap follows, and how much each brings."""
+        if product not in ("BYTES", "COLD") or (cap == "" and reserve) or self.beside.random() < 0.5:
+            return ["", ""]
+        return [self.beside.choice(["SEAT", "DEVICE"]), self.beside.choice(["0", "0.75", "2", "5.125"])]
 
     def use(self, product: str, storage: bool) -> None:
         for code in self.codes:

@@ -132,6 +132,18 @@ class Reference:
             held[code] = load[code] if code == owner else max(reserve.get(code, 0), load[code])
         return load, held
 
+    def together(self, code: str, product: str, per: str) -> list[str]:
+        """The accounts of a branch that use the same pools of a product and of the one its cap follows."""
+        both = self.pool(code, product), self.pool(code, per)
+        branch = [each for each in self.order if code in self.up(each)] if both[1] else []
+        return [each for each in branch if both == (self.pool(each, product), self.pool(each, per))]
+
+    def cap_at(self, row: Row | None, code: str, product: str, at: datetime) -> int | None:
+        if row is None or not row.get("per"):
+            return self.grains(row["cap"], product) if row else None
+        seats = sum(self.own_at(each, row["per"], at) for each in self.together(code, product, row["per"]))
+        return (self.grains(row["cap"], product) or 0) + (self.grains(row["each"], product) or 0) * seats
+
     # positions
 
     def own_at(self, code: str, product: str, at: datetime) -> int:
@@ -172,14 +184,16 @@ class Reference:
                 moments.add(self.midnight(day(row["first_day"])))  # type: ignore[arg-type]
                 if row["last_day"]:
                     moments.add(self.midnight(day(row["last_day"]) + timedelta(days=1)))  # type: ignore[operator]
+        for version in self.versions[code, product]:
+            for each in self.together(code, product, version["per"]) if version.get("per") else []:
+                for begins, ends in self.intervals[each, version["per"]]:
+                    moments |= {begins} | ({ends} if ends else set())
         since = None
         for moment in sorted(each for each in moments if each <= at):
             row = self.in_force(code, product, moment.astimezone(self.zone).date())
+            cap = self.cap_at(row, code, product, moment)
             past = bool(
-                row
-                and row["at_cap"] == "grace"
-                and row["cap"]
-                and self.load_at(code, product, moment) > (self.grains(row["cap"], product) or 0)
+                row and row["at_cap"] == "grace" and cap is not None and self.load_at(code, product, moment) > cap
             )
             since = (since or moment) if past else None
         if since is None:
@@ -207,7 +221,7 @@ class Reference:
             room: dict[str, tuple[int | None, str]] = {}
             for code in members:
                 row = rows[code]
-                cap = self.grains(row["cap"], product) if row else None
+                cap = self.cap_at(row, code, product, at)
                 grace, restricted = (False, False)
                 if row and cap is not None and load[code] > cap and row["at_cap"] == "grace":
                     grace, restricted = self.restricted(code, product, at)
@@ -291,7 +305,17 @@ class Reference:
                 }
                 load, held = self.settle(owner, product, own, reserve)
                 for code in members:
+                    row, cap = rows[code], None
+                    if row and (row["cap"] or row.get("per")):
+                        cap = (self.grains(row["cap"], product) or 0) * seconds
+                    if row and row.get("per"):
+                        seats = sum(
+                            self.own_on(each, row["per"], begin, end, seconds)
+                            for each in self.together(code, product, row["per"])
+                        )
+                        cap = (cap or 0) + (self.grains(row["each"], product) or 0) * seats
                     found[on, code] = {
+                        "cap": cap,
                         "own": own[code],
                         "load": load[code],
                         "held": held[code],
@@ -353,9 +377,9 @@ class Reference:
             if rate["overage_price"]:
                 if rate["basis"] == "reserved":
                     excess = max(0, used - mine["reserve"])
-                elif row and row["at_cap"] == "overage" and row["cap"]:
+                elif row and row["at_cap"] == "overage" and mine["cap"] is not None:
                     measured = used if rate["basis"] == "used" else mine["load"]
-                    excess = max(0, measured - (self.grains(row["cap"], product) or 0) * seconds)
+                    excess = max(0, measured - mine["cap"])
             quantity = {"used": used, "held": mine["held"], "reserved": mine["reserve"]}[rate["basis"]]
             quantities.append((quantity if rate["basis"] == "reserved" else max(0, quantity - excess), seconds))
             excesses += excess

@@ -250,7 +250,7 @@ def readings(product: ProductCode, month: Month, as_csv: Csv = False) -> None:
                     def units(grain_seconds: Any, day: Any = day) -> str:
                         return f"{units_to_micro(int(grain_seconds), day.seconds, wanted.per_unit):f}"
 
-                    cap = int(figures.allocated.cap[row, column])
+                    cap = figures.cap(row, column)
                     supply = int(segment.supply[int(segment.owner[row])][column])
                     lines.append(
                         (
@@ -260,7 +260,9 @@ def readings(product: ProductCode, month: Month, as_csv: Csv = False) -> None:
                             units(figures.settled.load[row, column]),
                             units(figures.settled.held[row, column]),
                             f"{to_units(int(figures.allocated.reserve[row, column]), wanted.measure):f}",
-                            None if cap >= NO_LIMIT else f"{to_units(cap, wanted.measure):f}",
+                            None
+                            if cap is None
+                            else f"{units_to_micro(cap, day.seconds, wanted.per_unit).normalize():f}",
                             f"{to_units(supply // day.seconds, wanted.measure):f}",
                         )
                     )

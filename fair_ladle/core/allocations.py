@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import date
 from enum import StrEnum
 
@@ -23,8 +23,22 @@ class AtCap(StrEnum):
 
 
 @dataclass(frozen=True)
+class Follows:
+    """How a cap follows seats: what it is by itself (grains), and by how many grains it is more for each unit in use of
+    a counted product (its code)."""
+
+    fixed: int
+    each: int
+    per: str
+
+
+@dataclass(frozen=True)
 class Version:
-    """One version of an allocation, in grains; ``last_day`` None = open, ``cap`` None = no cap."""
+    """One version of an allocation, in grains; ``last_day`` None = open, ``cap`` None = no cap.
+
+    With ``per`` (a counted product's code) and ``each`` (grains) the cap follows seats, and ``cap`` is what it is
+    without any (None = 0).
+    """
 
     account: str
     first_day: date
@@ -34,6 +48,13 @@ class Version:
     at_cap: AtCap = AtCap.BLOCK
     burst: int | None = None
     grace_days: int | None = None
+    per: str | None = None
+    each: int | None = None
+
+    @property
+    def follows(self) -> Follows | None:
+        """How the cap follows seats; None where it stays what is written."""
+        return None if self.per is None else Follows(self.cap or 0, self.each or 0, self.per)
 
     def covers(self, day: date) -> bool:
         """Whether this version is in force on a day."""
@@ -53,7 +74,11 @@ class Terms:
 
 @dataclass(frozen=True)
 class Grid:
-    """What is in force, one row an account, one column a day (or a product): the shape all others share."""
+    """What is in force, one row an account, one column a day (or a product): the shape all others share.
+
+    ``following`` has the cells whose cap follows seats; ``cap`` is there what ``follow`` last made it, before that what
+    is written.
+    """
 
     reserve: Ints
     cap: Ints
@@ -61,6 +86,7 @@ class Grid:
     grace: Flags
     overage: Flags
     present: Flags
+    following: dict[tuple[int, int], Follows] = field(default_factory=dict)
 
     @staticmethod
     def empty(rows: int, columns: int) -> Grid:
@@ -84,7 +110,18 @@ class Grid:
             self.grace.copy(),
             self.overage.copy(),
             self.present.copy(),
+            dict(self.following),
         )
+
+    @property
+    def followed(self) -> set[str]:
+        """The counted products (codes) whose units caps follow."""
+        return {each.per for each in self.following.values()}
+
+    def follow(self, seats: Mapping[tuple[int, int], int]) -> None:
+        """Let caps that follow seats be what so many in use make them, by cell."""
+        for cell, each in self.following.items():
+            self.cap[cell] = each.fixed + each.each * seats[cell]
 
     def lay(self, rows: Ints, columns: Ints, terms: Terms) -> None:
         """Let terms be in force, one in each of these cells."""
@@ -103,11 +140,21 @@ class Grid:
         self.grace[row, columns] = version.at_cap is AtCap.GRACE
         self.overage[row, columns] = version.at_cap is AtCap.OVERAGE
         self.present[row, columns] = True
+        cells = [(row, column) for column in _numbers(columns, self.cap.shape[1])]
+        if (follows := version.follows) is not None:
+            self.following.update(dict.fromkeys(cells, follows))
+        elif self.following:
+            for cell in cells:
+                self.following.pop(cell, None)
 
     def clear(self, row: int, columns: slice | int) -> None:
         """Let nothing be allocated in these columns of an account's row."""
         self.put(row, columns, Version("", date.min, None))
         self.present[row, columns] = False
+
+
+def _numbers(columns: slice | int, count: int) -> Iterable[int]:
+    return range(*columns.indices(count)) if isinstance(columns, slice) else (columns,)
 
 
 def by_day(versions: Iterable[tuple[int, Version]], rows: int, days: Sequence[Day]) -> Grid:

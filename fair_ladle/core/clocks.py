@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 from zoneinfo import ZoneInfo
@@ -104,6 +104,28 @@ def version_steps(versions: Sequence[Version], zone: ZoneInfo, figure: Callable[
     return Steps.from_changes(np.array(times, dtype=np.int64), np.array(changes, dtype=np.int64))
 
 
+def product(one: Steps, other: Steps) -> Steps:
+    """One step function times another, instant by instant."""
+    times = np.union1d(one.times, other.times)
+    return Steps(times, one.at(times) * other.at(times))
+
+
+def cap_steps(versions: Sequence[Version], zone: ZoneInfo, seats: Mapping[str, Steps]) -> Steps:
+    """The cap of an allocation over time (far above anything where there is none), given the seats that caps follow
+    over time, by product."""
+
+    def fixed(version: Version) -> int:
+        return version.cap or 0 if version.per is not None or version.cap is not None else NO_LIMIT // 2
+
+    parts = [version_steps(versions, zone, fixed)]
+    parts += [
+        product(version_steps([each], zone, lambda version: version.each or 0), seats[each.per])
+        for each in versions
+        if each.per is not None
+    ]
+    return parts[0] if len(parts) == 1 else total(parts)
+
+
 @dataclass(frozen=True)
 class GraceClock:
     """A grace clock: since when the account is past its cap, and the first instant at which it is restricted."""
@@ -131,14 +153,19 @@ class GracePeriod:
     cleared: int | None
 
 
-def grace_periods(load: Steps, versions: Sequence[Version], at: int, zone: ZoneInfo) -> list[GracePeriod]:
+def grace_periods(
+    load: Steps, versions: Sequence[Version], at: int, zone: ZoneInfo, seats: Mapping[str, Steps] | None = None
+) -> list[GracePeriod]:
     """Every clock up to an instant for an account with this load and these allocation versions, in order.
 
     A clock starts at the first instant at which load > cap under ``grace`` and is cleared at the first instant
-    back within, or under another policy. Its length is that of the version in force at its end, or now.
+    back within, or under another policy. Its length is that of the version in force at its end, or now. ``seats``: what
+    caps that follow seats follow, over time, by product.
     """
-    grace = version_steps(versions, zone, lambda v: int(v.at_cap is AtCap.GRACE and v.cap is not None))
-    cap = version_steps(versions, zone, lambda v: v.cap if v.cap is not None else NO_LIMIT // 2)
+    grace = version_steps(
+        versions, zone, lambda v: int(v.at_cap is AtCap.GRACE and (v.cap is not None or v.per is not None))
+    )
+    cap = cap_steps(versions, zone, seats or {})
     times = np.unique(np.concatenate([load.times, grace.times, cap.times]))
     times = times[times <= at]
     if len(times) == 0:
@@ -157,9 +184,11 @@ def grace_periods(load: Steps, versions: Sequence[Version], at: int, zone: ZoneI
     return found
 
 
-def grace_clock(load: Steps, versions: Sequence[Version], at: int, zone: ZoneInfo) -> GraceClock | None:
+def grace_clock(
+    load: Steps, versions: Sequence[Version], at: int, zone: ZoneInfo, seats: Mapping[str, Steps] | None = None
+) -> GraceClock | None:
     """The clock running at an instant; None where none runs."""
-    periods = grace_periods(load, versions, at, zone)
+    periods = grace_periods(load, versions, at, zone, seats)
     return periods[-1].clock if periods and periods[-1].cleared is None else None
 
 

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 
 from fair_ladle.core.allocations import Grid
 from fair_ladle.core.calendar import FAR, MICRO, Day
 from fair_ladle.core.quantities import BYTES_PER_GRAIN
-from fair_ladle.core.settling import Roots, Settled, settle
+from fair_ladle.core.settling import NO_LIMIT, Roots, Settled, settle
 from fair_ladle.core.tree import Ints, Tree
 
 
@@ -18,7 +18,7 @@ from fair_ladle.core.tree import Ints, Tree
 class Readings:
     """One product's days: arrays of accounts × days in grain-seconds, and the allocations behind them.
 
-    ``used`` is Σ own of each account's branch within its pool.
+    ``used`` is Σ own of each account's branch within its pool, ``seats`` by cell the unit-seconds that a cap follows.
     """
 
     days: tuple[Day, ...]
@@ -27,6 +27,14 @@ class Readings:
     settled: Settled
     allocated: Grid
     seconds: Ints
+    seats: Mapping[tuple[int, int], int] = field(default_factory=dict)
+
+    def cap(self, row: int, column: int) -> int | None:
+        """The cap of an account on a day, in grain-seconds; None = no cap."""
+        follows, written = self.allocated.following.get((row, column)), int(self.allocated.cap[row, column])
+        if follows is not None:
+            return follows.fixed * int(self.seconds[column]) + follows.each * self.seats[row, column]
+        return None if written >= NO_LIMIT else written * int(self.seconds[column])
 
 
 def day_seconds(days: Sequence[Day]) -> Ints:
@@ -103,10 +111,18 @@ def stored_at(rows: int, account: Ints, category: Ints, at: Ints, stored: Ints, 
     return own
 
 
-def read_days(tree: Tree, own: Ints, allocated: Grid, roots: Sequence[int], days: Sequence[Day]) -> Readings:
-    """Settle every day of one product in grain-seconds; ``roots`` are the rows that own a pool of it."""
+def read_days(
+    tree: Tree,
+    own: Ints,
+    allocated: Grid,
+    roots: Sequence[int],
+    days: Sequence[Day],
+    seats: Mapping[tuple[int, int], int] | None = None,
+) -> Readings:
+    """Settle every day of one product in grain-seconds; ``roots`` are the rows that own a pool of it, ``seats`` the
+    unit-seconds of each cell whose cap follows them."""
     seconds = day_seconds(days)
     every_day = Roots.of([(row, column) for row in roots for column in range(len(days))])
     settled = settle(tree, own, allocated.reserve * seconds, every_day)
     used = settle(tree, own, np.zeros_like(own), every_day).load
-    return Readings(tuple(days), own, used, settled, allocated, seconds)
+    return Readings(tuple(days), own, used, settled, allocated, seconds, seats or {})

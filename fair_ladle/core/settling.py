@@ -7,6 +7,7 @@ belong to different accounts share a column, since their branches never meet.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Generic, TypeVar
 
@@ -272,6 +273,13 @@ def used_of_pools(tree: Tree, roots: Roots, own: Ints) -> Ints:
         if above is not None:
             used[above, column] -= sums[row, column]
     return np.array(list(used.values()), dtype=np.int64)
+
+
+def seats_of_branches(tree: Tree, own: Ints, owners: Iterable[int]) -> Ints:
+    """Σ own of every account's branch, over the accounts that use the same pools as it does: accounts × columns in and
+    out. ``owners`` are the rows where a pool of either product begins."""
+    each = Roots.of([(row, column) for row in set(owners) for column in range(own.shape[1])])
+    return settle(tree, own, np.zeros_like(own), each).load
 
 
 def most_reserve(tree: Tree, settled: Settled, cap: Ints, roots: Roots, supply: Supply[Ints]) -> Ints:

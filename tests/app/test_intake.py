@@ -56,6 +56,23 @@ FAULTS = [
         (3, "first_day"),
         "2026-03-01",
     ),
+    *(
+        (
+            what,
+            "allocations",
+            ("first_day,last_day\nTERN,MAIL,2,5,block,,,2026-01-01,", f"first_day,last_day,per,each\nTERN,{rest}"),
+            (2, column),
+            said,
+        )
+        for what, rest, column, said in (
+            ("seats that a cap of seats follows", "MAIL,2,5,block,,,2026-01-01,,MAIL,1", "per", "MAIL"),
+            ("a cap that follows storage", "DISK,0,1,block,,,2026-01-01,,DISK,1", "per", "DISK"),
+            ("so much each of nothing", "DISK,0,1,block,,,2026-01-01,,,1", "per", "nothing"),
+            ("seats that bring nothing said", "DISK,0,1,block,,,2026-01-01,,MAIL,", "each", "nothing"),
+            ("a reserve over the cap without seats", "DISK,1,,block,,,2026-01-01,,MAIL,1", "cap", "nothing"),
+            ("seats of a product that is not there", "DISK,0,1,block,,,2026-01-01,,NONE,1", "per", "NONE"),
+        )
+    ),
     ("a negative quantity", "lots", ("MAIL,10", "MAIL,-10"), (2, "quantity"), "-10"),
     ("half a seat", "lots", ("MAIL,10", "MAIL,10.5"), (2, "quantity"), "10.5"),
     ("more than there can be", "lots", ("MAIL,10", "MAIL,1000000000000"), (2, "quantity"), "1000000000000"),

@@ -385,7 +385,7 @@ def test_counters_made_anew_while_use_is_added_up_wait_for_it(odd: Database, mon
         add_up(*arguments)
 
     monkeypatch.setattr(store, "add_up", beside_another)
-    assert odd.run(assignments.add_up_use) > 0
+    assert odd.run(assignments.add_up_use)
     other.join()
     with odd.transaction() as tx:
         assert counters.differences(tx) == []

@@ -11,17 +11,17 @@ import io
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
-from functools import cache
+from functools import cache, partial
 from typing import Any
 
 import numpy as np
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
-from fair_ladle.app.allocations import store
+from fair_ladle.app.allocations import seats, store
+from fair_ladle.app.allocations import service as allocations_service
 from fair_ladle.app.allocations.positions import Positions, Snapshot, laid_terms, positions_at, settle_snapshot
 from fair_ladle.app.allocations.snapshots import end_of
-from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.pools import service as pools_service
@@ -161,6 +161,17 @@ def positions(tx: Transaction, products: Sequence[Product], codes: Collection[st
     for column, each in enumerate(kept):
         figures[:, :, column] = each.of_accounts(accounts.ids)
     grid, grace_days = laid_terms(tx, accounts, products, day, accounts.ids.tolist())
+    per = seats.products(tx, grid.followed)
+    if per:
+        seated = days(tx, per, at)
+        if seated is None:
+            return None
+        cells = {
+            (row, column): (products[column], whole.tree.row(accounts.tree.codes[row]), each.per)
+            for (row, column), each in grid.following.items()
+        }
+        use = {each.code: partial(_use_of, found) for each, found in zip(per, seated, strict=True)}
+        grid.follow(seats.of_day_end(tx, whole, cells, use))
     clocks = {
         (row, column): clock_from(int(figures[SINCE, row, column]), grace_days.get((row, column), 0), zone)
         for row, column in np.argwhere(figures[SINCE]).tolist()
@@ -184,6 +195,11 @@ def positions(tx: Transaction, products: Sequence[Product], codes: Collection[st
     return settle_snapshot(snapshot.as_part(figures[LOAD], figures[USE]))
 
 
+def _use_of(found: KeptDay, ids: Ints) -> Ints:
+    mine: Ints = found.of_accounts(ids)[USE]
+    return mine
+
+
 def marked(tx: Transaction, accounts: Accounts, products: Sequence[Product], at: datetime, mark: int) -> Flags | None:
     """The accounts with a mark in one of these products at the end of a day; None where it is not kept."""
     kept = days(tx, products, at)
@@ -196,7 +212,7 @@ def marked(tx: Transaction, accounts: Accounts, products: Sequence[Product], at:
 
 
 def _made_of(tx: Transaction, product: Product, day: date) -> str:
-    return f"{accounts_service.zone(tx)} {generations.past(tx, product.id, day)}"
+    return f"{accounts_service.zone(tx)} {allocations_service.past(tx, product, day)}"
 
 
 def _base(day: date) -> date:

@@ -14,6 +14,7 @@ import sqlalchemy as sa
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.allocations import kept, present, store, views
+from fair_ladle.app.allocations import service as allocations_service
 from fair_ladle.app.allocations.positions import Positions, settle_snapshot, snapshot_at
 from fair_ladle.app.allocations.snapshots import chosen_products, instant_of, present_snapshot, products_in_sight
 from fair_ladle.app.allocations.tables import counters
@@ -262,7 +263,7 @@ def whole_at(tx: Transaction, products: Sequence[Product], at: datetime | None) 
         asked = f"positions of {[each.id for each in products]} at {at}"
         return tx.once(asked, lambda: settle_snapshot(snapshot_at(tx, products, at)))
     structure, day = generations.numbers(tx, "structure"), local_day(at, accounts_service.zone(tx))
-    made_of = tuple(generations.past(tx, each.id, day) for each in products)
+    made_of = tuple(allocations_service.past(tx, each, day) for each in products)
     key = (tx.connection.engine.url, structure, made_of, at, tuple(products))
     return _settled.get(key, lambda: settle_snapshot(snapshot_at(tx, products, at)))
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime
 from typing import Any
@@ -12,7 +12,7 @@ import numpy as np
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
-from fair_ladle.app.allocations import store
+from fair_ladle.app.allocations import seats, store
 from fair_ladle.app.allocations.ladders import ladder_members
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.actor import Actor
@@ -21,7 +21,7 @@ from fair_ladle.app.plumbing.database import Transaction, batched
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
 from fair_ladle.app.usage import service as usage
-from fair_ladle.core.allocations import AtCap, Grid, Terms, Version
+from fair_ladle.core.allocations import AtCap, Follows, Grid, Terms, Version
 from fair_ladle.core.calendar import local_day, micros
 from fair_ladle.core.clocks import GraceClock, Steps, grace_clock, loads_over_time, version_steps
 from fair_ladle.core.path import Ladder, Rung, ladder
@@ -92,6 +92,11 @@ class Snapshot:
         here = np.zeros_like(load)
         np.add.at(here, parent, passed_on)
         return replace(self, beside=load - self.own - here, use=use)
+
+    def follow_seats(self, own: Mapping[str, Ints], begin: Mapping[str, Collection[int]]) -> None:
+        """Let caps that follow seats be what the units in use make them, by counted product (code) those of each
+        account, and the rows where its pools begin. The grid is changed in place."""
+        self.grid.follow(seats.of_cells(self.accounts, self.roots, self.grid, own, begin))
 
     def restricted(self) -> Flags:
         """Accounts whose grace has run out."""
@@ -224,7 +229,16 @@ class Positions:
 def to_version(row: Any, code: str) -> Version:
     """A row of the table as the engine's version."""
     return Version(
-        code, row.first_day, row.last_day, row.reserve, row.cap, AtCap(row.at_cap), row.burst, row.grace_days
+        code,
+        row.first_day,
+        row.last_day,
+        row.reserve,
+        row.cap,
+        AtCap(row.at_cap),
+        row.burst,
+        row.grace_days,
+        row.per,
+        row.each,
     )
 
 
@@ -237,8 +251,23 @@ def snapshot_at(tx: Transaction, products: Sequence[Product], at: datetime) -> S
     accounts, pools and allocations stay the same."""
     frame = frame_of(tx, products, at)
     own = usage.own_at(tx, frame.accounts, products, at)
-    snapshot = replace(frame, at=at, own=own)
+    # Of a day ahead the seats are today's.
+    seen = min(at, tx.now)
+    snapshot = with_seats(tx, replace(frame, at=at, own=own), lambda per: usage.own_at(tx, frame.accounts, per, seen))
     return replace(snapshot, clocks=replayed_clocks(tx, snapshot))
+
+
+def with_seats(tx: Transaction, snapshot: Snapshot, own_of: Callable[[list[Product]], Ints]) -> Snapshot:
+    """The same with caps that follow seats as they are; ``own_of`` says what is in use of counted products: accounts ×
+    products."""
+    if not snapshot.grid.following:
+        return snapshot
+    per = seats.products(tx, snapshot.grid.followed)
+    own = own_of(per)
+    found = replace(snapshot, grid=snapshot.grid.copy())
+    of_each = {each.code: own[:, place] for place, each in enumerate(per)}
+    found.follow_seats(of_each, seats.owners(tx, snapshot.accounts, per))
+    return found
 
 
 def frame_of(tx: Transaction, products: Sequence[Product], at: datetime) -> Snapshot:
@@ -282,14 +311,18 @@ def laid_terms(
     grid, found = Grid.empty(len(accounts.tree), len(products)), list[tuple[int, ...]]()
     for part in [None] if ids is None else batched(ids):
         found += store.terms_on(tx.connection, list(column), day, part)
-    terms = np.array(found, dtype=np.int64).reshape(-1, 8)
+    terms = np.array(found, dtype=np.int64).reshape(-1, 10)
     rows = np.array([accounts.row_of_id.get(each, -1) for each in terms[:, 0].tolist()], dtype=np.int64)
     terms, rows = terms[rows >= 0], rows[rows >= 0]
     columns = np.array([column[each] for each in terms[:, 1].tolist()], dtype=np.int64)
-    _, _, reserve, cap, burst, grace, overage, days = terms.T
+    _, _, reserve, cap, burst, grace, overage, days, per, more = terms.T
     grid.lay(rows, columns, Terms(reserve, cap, burst, grace != 0, overage != 0))
     said = days >= 0
     cells = zip(rows[said].tolist(), columns[said].tolist(), strict=True)
+    code_of = {each.id: each.code for each in pools_service.products(tx)} if (per >= 0).any() else {}
+    for at in np.flatnonzero(per >= 0).tolist():
+        fixed = 0 if cap[at] >= NO_LIMIT else int(cap[at])
+        grid.following[int(rows[at]), int(columns[at])] = Follows(fixed, int(more[at]), code_of[int(per[at])])
     return grid, dict(zip(cells, days[said].tolist(), strict=True))
 
 
@@ -330,8 +363,8 @@ def replayed_clocks(
             owner = _owner(tx, accounts, snapshot.products[column])
         row_of = {accounts.tree.row(codes[row]): row for row in rows}
         histories = _histories(tx, accounts, owner, snapshot, snapshot.products[column], list(row_of))
-        for there, (steps, versions) in histories.items():
-            clock = grace_clock(steps, versions, micros(snapshot.at), snapshot.zone)
+        for there, (steps, versions, follows) in histories.items():
+            clock = grace_clock(steps, versions, micros(snapshot.at), snapshot.zone, follows)
             if clock is not None:
                 clocks[row_of[there], column] = clock
     return clocks
@@ -345,9 +378,9 @@ def _owner(tx: Transaction, accounts: Accounts, product: Product) -> Ints:
 
 def _histories(
     tx: Transaction, accounts: Accounts, owner: Ints, snapshot: Snapshot, product: Product, wanted: Sequence[int]
-) -> dict[int, tuple[Steps, list[Version]]]:
-    """load of some accounts over time up to the snapshot's instant, and their allocations' versions: two queries for
-    all."""
+) -> dict[int, tuple[Steps, list[Version], dict[str, Steps]]]:
+    """load of some accounts over time up to the snapshot's instant, their allocations' versions, and the seats that
+    these follow: two queries for all, and one for each account whose cap follows seats."""
     tree = accounts.tree
     branches = {row: [int(each) for each in tree.branch(row) if int(owner[each]) == int(owner[row])] for row in wanted}
     rows = sorted({each for branch in branches.values() for each in branch})
@@ -366,4 +399,5 @@ def _histories(
             lambda each: version_steps(versions[each], snapshot.zone, lambda version: version.reserve),
         )[row]
 
-    return {row: (load_of(row), versions[row]) for row in wanted}
+    follow = seats.SeatsOverTime(tx, accounts, owner, versions)
+    return {row: (load_of(row), versions[row], follow.of(row, versions[row])) for row in wanted}

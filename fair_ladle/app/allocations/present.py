@@ -16,12 +16,20 @@ import numpy as np
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.accounts.tables import accounts as accounts_table
-from fair_ladle.app.allocations import store
-from fair_ladle.app.allocations.positions import Positions, Snapshot, frame_of, positions_at, settle_snapshot
+from fair_ladle.app.allocations import seats, store
+from fair_ladle.app.allocations.positions import (
+    Positions,
+    Snapshot,
+    frame_of,
+    positions_at,
+    settle_snapshot,
+    with_seats,
+)
 from fair_ladle.app.plumbing.database import Transaction, batched, in_utc
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Pool, Product
-from fair_ladle.core.allocations import AtCap, Grid
+from fair_ladle.app.usage import service as usage
+from fair_ladle.core.allocations import AtCap, Follows, Grid
 from fair_ladle.core.calendar import local_day, micros
 from fair_ladle.core.clocks import GraceClock, clock_from
 from fair_ladle.core.settling import NO_LIMIT, Roots, pool_of
@@ -70,7 +78,32 @@ def snapshot(tx: Transaction, products: Sequence[Product]) -> Snapshot | None:
         for place, (_, _, _, since, days) in enumerate(found):
             if since is not None:
                 clocks[int(rows[place]), int(columns[place])] = _clock(since, days, frame)
-    return replace(frame, at=now, own=own, clocks=clocks)
+    found_seats = with_seats(
+        tx, replace(frame, at=now, own=own, clocks=clocks), lambda per: _own_of(tx, frame, per, now)
+    )
+    return _with_clocks_of_followers(found_seats)
+
+
+def _own_of(tx: Transaction, frame: Snapshot, products: Sequence[Product], now: datetime) -> Ints:
+    """What is in use of other products, by account: from their counters where these hold."""
+    found = snapshot(tx, products)
+    same = found is not None and found.accounts.tree is frame.accounts.tree
+    return found.own if found is not None and same else usage.own_at(tx, frame.accounts, products, now)
+
+
+def _with_clocks_of_followers(snapshot: Snapshot) -> Snapshot:
+    """Where a cap follows seats the counter's clock may be a moment behind: none runs within the cap, and one that is
+    not begun begins now."""
+    if not any(snapshot.grid.grace[cell] for cell in snapshot.grid.following):
+        return snapshot
+    load = settle_snapshot(snapshot).settled.load
+    clocks = dict(snapshot.clocks)
+    for cell in snapshot.grid.following:
+        if not snapshot.grid.grace[cell] or load[cell] <= snapshot.grid.cap[cell]:
+            clocks.pop(cell, None)
+        elif cell not in clocks:
+            clocks[cell] = clock_from(micros(snapshot.at), snapshot.grace_days.get(cell, 0), snapshot.zone)
+    return replace(snapshot, clocks=clocks)
 
 
 def positions(tx: Transaction, products: Sequence[Product], rows: Collection[int], use: bool = False) -> Positions:
@@ -112,7 +145,11 @@ def part(tx: Transaction, products: Sequence[Product], rows: Collection[int], us
         days,
         clocks,
     )
-    return snapshot.as_part(load, _used(tx, whole, pools, cells if use else of_owners, owner.shape))
+    wanted = cells if use else of_owners
+    used = np.zeros(owner.shape, dtype=np.int64)
+    for key, figure in seats.branch_use(tx, whole, wanted, {pool.id: pool.owner_id for pool in pools}).items():
+        used[wanted[key]] = figure
+    return _with_clocks_of_followers(snapshot.as_part(load, used))
 
 
 def held_beside(tx: Transaction, snapshot: Snapshot, top: int) -> HeldBeside:
@@ -169,6 +206,7 @@ def _read(tx: Transaction, shape: tuple[int, ...], cells: Cells) -> Part | None:
     days: dict[tuple[int, int], int] = {}
     clocks: dict[tuple[int, int], GraceClock] = {}
     zone, count = accounts_service.zone(tx), 0
+    follow: dict[tuple[int, int, str], tuple[int, int]] = {}
     for row in (row for keys in batched(cells) for row in store.counters_of(tx.connection, keys)):
         at = cells[row.pool_id, row.account_id]
         own[at], load[at] = row.own, row.load
@@ -177,33 +215,17 @@ def _read(tx: Transaction, shape: tuple[int, ...], cells: Cells) -> Part | None:
         grid.burst[at] = NO_LIMIT if row.burst is None else row.burst
         grid.grace[at], grid.overage[at] = row.at_cap == AtCap.GRACE, row.at_cap == AtCap.OVERAGE
         grid.present[at] = row.allocated
+        if row.per is not None:
+            grid.following[at] = Follows(row.fixed, row.each, row.per)
+            follow[row.pool_id, row.account_id, row.per] = at
         if row.grace_days is not None:
             days[at] = row.grace_days
         if row.past_cap_since is not None and row.at_cap == AtCap.GRACE:
             clocks[at] = clock_from(micros(in_utc(row.past_cap_since)), row.grace_days or 0, zone)
         count += 1
+    grid.follow({follow[each]: figure for each, figure in seats.now(tx, follow).items()})
     return (own, load, grid, days, clocks) if count or not cells else None
 
 
 def _clock(since: datetime, days: int | None, frame: Snapshot) -> GraceClock:
     return clock_from(micros(in_utc(since)), days or 0, frame.zone)
-
-
-def _used(tx: Transaction, whole: Accounts, pools: Sequence[Pool], cells: Cells, shape: tuple[int, ...]) -> Ints:
-    """Σ own of the branches of these cells, each within its pool: what is added up already, and what was taken or
-    released since."""
-    used = np.zeros(shape, dtype=np.int64)
-    owner_of = {pool.id: pool.owner_id for pool in pools}
-    for keys in batched(cells):
-        inside = set(keys)
-        for pool_id, account_id, figure, is_change in store.branch_use_of(tx.connection, keys, list(owner_of)):
-            if not is_change:
-                used[cells[pool_id, account_id]] += figure
-                continue
-            for row in whole.tree.path_up(whole.row_of_id[account_id]) if account_id in whole.row_of_id else ():
-                above = int(whole.ids[row])
-                if (pool_id, above) in inside:
-                    used[cells[pool_id, above]] += figure
-                if above == owner_of[pool_id]:
-                    break
-    return used

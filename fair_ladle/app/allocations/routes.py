@@ -10,6 +10,7 @@ from fastapi import Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.allocations import snapshots, views
+from fair_ladle.app.allocations.positions import Positions
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.days import Day
 from fair_ladle.app.plumbing.http import At, Db, Format, Who, sheet
@@ -118,12 +119,14 @@ class VersionBody(BaseModel):
     at_cap: str
     burst: int | None
     grace_days: int | None
+    per: str | None
+    each: int | None
     first_day: str
     last_day: str | None
 
 
 class CellBody(BaseModel):
-    """One account in one pool."""
+    """One account in one pool; ``cap`` is what it is now, with the ``seats`` that it follows (null = none)."""
 
     account: str
     name: str
@@ -136,6 +139,8 @@ class CellBody(BaseModel):
     own: int
     load: int
     held: int
+    cap: int | None
+    seats: int | None
     version: VersionBody | None
     may_change: bool
     most_reserve: int
@@ -359,6 +364,8 @@ def version_body(version: Any) -> dict[str, Any]:
         "at_cap": version.at_cap,
         "burst": version.burst,
         "grace_days": version.grace_days,
+        "per": version.per,
+        "each": version.each,
         "first_day": version.first_day.isoformat(),
         "last_day": version.last_day.isoformat() if version.last_day else None,
     }
@@ -383,6 +390,8 @@ def cell_body(found: views.Cell, who: Actor) -> dict[str, Any]:
         "own": int(snapshot.own[row, 0]),
         "load": int(positions.settled.load[row, 0]),
         "held": int(positions.settled.held[row, 0]),
+        "cap": _none(int(snapshot.grid.cap[row, 0])),
+        "seats": _seats(positions, row),
         "version": version_body(found.version) if found.version else None,
         "may_change": found.may_change,
         "most_reserve": found.most_reserve,
@@ -390,6 +399,13 @@ def cell_body(found: views.Cell, who: Actor) -> dict[str, Any]:
         "grace_until": None if clock is None else clock.deadline_day.isoformat(),
         "ladder": positions.visible_ladder(row, 0, who),
     }
+
+
+def _seats(positions: Positions, row: int) -> int | None:
+    """How many units the cap of an account follows; None where it follows none, or they bring nothing."""
+    grid = positions.snapshot.grid
+    follows = grid.following.get((row, 0))
+    return (int(grid.cap[row, 0]) - follows.fixed) // follows.each if follows is not None and follows.each else None
 
 
 @routes.get("/cell", response_model=CellBody)

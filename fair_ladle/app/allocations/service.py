@@ -53,6 +53,18 @@ def versions_of(tx: Transaction, product: Product, account_ids: Collection[int])
     ]
 
 
+def following(tx: Transaction) -> list[tuple[int, int]]:
+    """(product, counted product) of every pair of which some cap follows seats, today or later; by number."""
+    return tx.once("caps that follow seats", lambda: store.following(tx.connection, accounts_service.today(tx)))
+
+
+def past(tx: Transaction, product: Product, day: date) -> str:
+    """While it stays the same, so do the facts of a product up to a day that is over, and those of the seats that its
+    caps follow."""
+    pairs = tx.once("all caps that follow seats", lambda: store.following(tx.connection, generations.EARLIEST))
+    return generations.past(tx, {product.id, *(per for of, per in pairs if of == product.id)}, day)
+
+
 def turned_since(tx: Transaction, product: Product, since: date, day: date) -> list[int]:
     """The accounts (ids) of which a version of a product's allocation began or ended on days since one, up to now."""
     return store.turned_since(tx.connection, product.id, since, day)

@@ -16,6 +16,23 @@ from fair_ladle.app.pools.tables import pools, products
 from fair_ladle.core.allocations import AtCap
 from fair_ladle.core.settling import NO_LIMIT
 
+PER = (
+    sa.select(products.c.code)
+    .where(products.c.id == allocations.c.per_id)
+    .correlate(allocations)
+    .scalar_subquery()
+    .label("per")
+)
+"""The counted product whose units a version's cap follows (its code)."""
+
+
+def following(connection: sa.Connection, day: date) -> list[tuple[int, int]]:
+    """(product, counted product) of every pair of which a cap follows seats, on a day or later."""
+    a = allocations
+    wanted = sa.select(a.c.product_id, a.c.per_id).distinct()
+    runs = sa.or_(a.c.last_day.is_(None), a.c.last_day >= day)
+    return [(row.product_id, row.per_id) for row in connection.execute(wanted.where(a.c.per_id.is_not(None), runs))]
+
 
 def turned_since(connection: sa.Connection, product_id: int, since: date, day: date) -> list[int]:
     """The accounts of which a version began from a day on, or ended on the day before it or later; up to ``day``."""
@@ -139,14 +156,15 @@ def versions(
         wanted.append(sa.or_(a.c.last_day.is_(None), a.c.last_day >= first))
     if account_ids is not None:
         wanted.append(a.c.account_id.in_(account_ids))
-    return list(connection.execute(sa.select(a).where(*wanted).order_by(a.c.first_day)))
+    return list(connection.execute(sa.select(a, PER).where(*wanted).order_by(a.c.first_day)))
 
 
 def terms_on(
     connection: sa.Connection, product_ids: Collection[int], day: date, account_ids: Collection[int] | None = None
 ) -> list[tuple[int, ...]]:
-    """(account, product, reserve, cap, burst, whether grace, whether overage, grace days) of the versions in force on a
-    day (of these accounts): ``NO_LIMIT`` where there is no cap or burst, days -1 where none are said."""
+    """(account, product, reserve, cap, burst, whether grace, whether overage, grace days, the product whose seats the
+    cap follows, grains for each) of the versions in force on a day (of these accounts): ``NO_LIMIT`` where there is no
+    cap or burst, -1 where no days or no seats are said."""
     a = allocations
     wanted = sa.select(
         a.c.account_id,
@@ -157,6 +175,8 @@ def terms_on(
         a.c.at_cap == AtCap.GRACE,
         a.c.at_cap == AtCap.OVERAGE,
         sa.func.coalesce(a.c.grace_days, -1),
+        sa.func.coalesce(a.c.per_id, -1),
+        sa.func.coalesce(a.c.each, 0),
     ).where(
         a.c.product_id.in_(product_ids),
         a.c.first_day <= day,
@@ -261,7 +281,7 @@ def lock_versions(connection: sa.Connection, account_ids: Collection[int], produ
     a = allocations
     return list(
         connection.execute(
-            sa.select(a)
+            sa.select(a, PER)
             .where(
                 a.c.product_id == product_id,
                 a.c.account_id.in_(account_ids),

@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlalchemy as sa
 from sqlalchemy.dialects.mysql import MEDIUMBLOB
 
-from fair_ladle.app.plumbing.database import Instant, id_column, metadata
+from fair_ladle.app.plumbing.database import Instant, code_column, id_column, metadata
 
 allocations = sa.Table(
     "allocations",
@@ -20,6 +20,8 @@ allocations = sa.Table(
     sa.Column("grace_days", sa.Integer),
     sa.Column("first_day", sa.Date, nullable=False),
     sa.Column("last_day", sa.Date),
+    sa.Column("per_id", sa.ForeignKey("products.id"), comment="the counted product whose units the cap follows"),
+    sa.Column("each", sa.BigInteger, comment="grains more for each of them"),
     sa.UniqueConstraint("product_id", "account_id", "first_day"),
     sa.Index("ix_allocations_last_day", "last_day"),
 )
@@ -42,6 +44,9 @@ counters = sa.Table(
     sa.Column("promisable", sa.BigInteger, comment="only for the pool's owner"),
     sa.Column("physical", sa.BigInteger, comment="only for the pool's owner"),
     sa.Column("allocated", sa.Boolean, nullable=False, server_default="0", comment="whether an allocation is in force"),
+    code_column("per", index=True, comment="the counted product whose units the cap follows, a moment later"),
+    sa.Column("each", sa.BigInteger, comment="grains more for each of them"),
+    sa.Column("fixed", sa.BigInteger, comment="the cap without any"),
     sa.Column(
         "pressed",
         sa.Boolean,

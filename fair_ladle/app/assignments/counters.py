@@ -80,6 +80,7 @@ def counter_rows(found: Positions, cells: Iterable[tuple[int, int]] | None = Non
         place = place_of[owner, column]
         clock = snapshot.clocks.get((row, column))
         at_cap = AtCap.GRACE if grace else AtCap.OVERAGE if overage else AtCap.BLOCK
+        follows = grid.following.get((row, column))
         is_owner = owner == row
         rows.append(
             {
@@ -95,6 +96,9 @@ def counter_rows(found: Positions, cells: Iterable[tuple[int, int]] | None = Non
                 "burst": None if burst >= NO_LIMIT else burst,
                 "grace_days": snapshot.grace_days.get((row, column)),
                 "allocated": present,
+                "per": follows and follows.per,
+                "each": follows and follows.each,
+                "fixed": follows and follows.fixed,
                 "past_cap_since": None if clock is None else instant(clock.since),
                 "promisable": int(snapshot.supply.promisable[place]) if is_owner else None,
                 "physical": int(snapshot.supply.physical[place]) if is_owner else None,
@@ -140,6 +144,8 @@ def follow(tx: Transaction, before: Positions, after: Positions) -> int:
     differs = before.settled.load != after.settled.load
     for name in ("reserve", "cap", "burst", "grace", "overage", "present"):
         differs |= getattr(was.grid, name) != getattr(now.grid, name)
+    for cell in was.grid.following.keys() | now.grid.following.keys():
+        differs[cell] |= was.grid.following.get(cell) != now.grid.following.get(cell)
     for cell in was.grace_days.keys() | now.grace_days.keys():
         differs[cell] |= was.grace_days.get(cell) != now.grace_days.get(cell)
     differs &= now.owner >= 0
@@ -196,7 +202,9 @@ def _compare(
         if counter is None:
             found.append(("counter", place, "missing", f"own {row['own']}, load {row['load']}"))
             continue
-        for name in ("own", "load", "reserve", "cap", "allocated", "promisable", "physical"):
+        # A cap that follows seats is made up anew whenever it is read.
+        cap = "fixed" if row["per"] is not None else "cap"
+        for name in ("own", "load", "reserve", cap, "allocated", "promisable", "physical", "per", "each"):
             if getattr(counter, name) != row[name]:
                 found.append((f"counter: {name}", place, str(getattr(counter, name)), str(row[name])))
 

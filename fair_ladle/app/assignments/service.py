@@ -22,7 +22,7 @@ from fair_ladle.app.allocations.present import is_fresh
 from fair_ladle.app.assignments import ceilings, claims, counters, eligibility, store
 from fair_ladle.app.assignments.eligibility import RESERVED, Wanted
 from fair_ladle.app.assignments.places import Directory, Place, directory, forget
-from fair_ladle.app.assignments.walk import CeilingReached, LimitReached, Stale, begin_clocks, rung, walk
+from fair_ladle.app.assignments.walk import CeilingReached, LimitReached, Stale, begin_clocks, caps_now, rung, walk
 from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.actor import Actor
@@ -182,7 +182,8 @@ def _live_ladder(tx: Transaction, place: Place, zone: ZoneInfo) -> tuple[Ladder,
     rows = store.read(tx.connection, place.pool_id, [each for each, _, _ in place.to_owner])
     if len(rows) < len(place.to_owner):
         raise _anew(tx, place.product)
-    rungs = [rung(rows[each], code, tx.now, zone) for each, code, _ in place.to_owner]
+    caps = caps_now(tx, place.pool_id, list(rows.values()))
+    rungs = [rung(rows[each], code, tx.now, zone, caps.get(each)) for each, code, _ in place.to_owner]
     owner = rows[place.to_owner[-1][0]]
     left = owner.physical - store.used(tx.connection, place.pool_id)
     return ladder(rungs, owner.promisable, left), rungs, owner.promisable
@@ -414,25 +415,25 @@ def rebuild_stale(tx: Transaction, products: Sequence[Product] | None = None) ->
     return sum(counters.rebuild(tx, [product]) for product in wanted)
 
 
-def add_up_use(tx: Transaction) -> int:
-    """Add what was taken and released up the way to the pools; how many changes there were.
+def add_up_use(tx: Transaction) -> set[str]:
+    """Add what was taken and released up the way to the pools; the products (codes) of which anything was.
 
     Locks: the changes by id; who makes counters anew takes them all, before or after.
     """
     rows = store.changes_of_use(tx.connection)
     if not rows:
-        return 0
+        return set()
     accounts = accounts_service.known(tx)
-    owner_of = {pool.id: pool.owner_id for pool in pools_service.pools(tx, pools_service.products(tx))}
+    pools = {pool.id: pool for pool in pools_service.pools(tx, pools_service.products(tx))}
     sums: dict[tuple[int, int], int] = defaultdict(int)
     for row in rows:
         for above in accounts.tree.path_up(accounts.row_of_id[row.account_id]):
             account_id = int(accounts.ids[above])
             sums[row.pool_id, account_id] += row.change
-            if account_id == owner_of[row.pool_id]:
+            if account_id == pools[row.pool_id].owner_id:
                 break
     store.add_up(tx.connection, [row.id for row in rows], sums)
-    return len(rows)
+    return {pools[row.pool_id].product.code for row in rows}
 
 
 def loaded(tx: Transaction) -> None:

@@ -157,6 +157,13 @@ def add_up(connection: sa.Connection, ids: Sequence[int], changes: dict[tuple[in
     connection.execute(sa.delete(use_changes).where(use_changes.c.id.in_(ids)))
 
 
+def followers(connection: sa.Connection, products: Collection[str] | None) -> list[Any]:
+    """The counters whose cap follows units of these counted products (codes; None = of any), as they stand, not
+    locked."""
+    wanted = c.c.per.is_not(None) if products is None else c.c.per.in_(products)
+    return list(connection.execute(sa.select(c).where(wanted)))
+
+
 def read(connection: sa.Connection, pool_id: int, account_ids: Collection[int]) -> dict[int, Any]:
     """Counters as they stand, not locked."""
     rows = connection.execute(sa.select(c).where(c.c.pool_id == pool_id, c.c.account_id.in_(account_ids)))

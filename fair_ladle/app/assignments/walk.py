@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
+from fair_ladle.app.allocations import seats
 from fair_ladle.app.allocations.present import is_fresh
 from fair_ladle.app.assignments import store
 from fair_ladle.app.assignments.counters import is_restricted
@@ -22,10 +24,21 @@ class LimitReached(Exception):
         self.account_ids = account_ids
 
 
-def rung(counter: Any, name: str, now: datetime, zone: ZoneInfo) -> Rung:
-    """A counter as the engine's rung."""
+def caps_now(tx: Transaction, pool_id: int, found: Collection[Any]) -> dict[int, int]:
+    """The caps of those among counters of a pool that follow seats, by account: read without a lock."""
+    following = {(pool_id, each.account_id, each.per): each for each in found if each.per is not None}
+    if not following:
+        return {}
+    return {
+        cell[1]: following[cell].fixed + following[cell].each * figure
+        for cell, figure in seats.now(tx, following).items()
+    }
+
+
+def rung(counter: Any, name: str, now: datetime, zone: ZoneInfo, cap: int | None = None) -> Rung:
+    """A counter as the engine's rung; ``cap`` where it follows seats."""
     bursting = counter.at_cap in (AtCap.GRACE, AtCap.OVERAGE) and not is_restricted(counter, now, zone)
-    return Rung(name, counter.load, counter.reserve, counter.cap, counter.burst, bursting)
+    return Rung(name, counter.load, counter.reserve, counter.cap if cap is None else cap, counter.burst, bursting)
 
 
 class CeilingReached(Exception):
@@ -71,6 +84,7 @@ def walk(
         locked = store.lock(tx.connection, pool_id, here, trust=first)
         if len(locked) < len(here):
             raise Stale
+        caps = caps_now(tx, pool_id, locked)
         for counter in locked:
             now = tx.now
             if first:
@@ -78,12 +92,12 @@ def walk(
                     raise Stale
                 backed = counter.backed
             change = here[counter.account_id]
-            step = rung(counter, "", now, zone)
+            step = rung(counter, "", now, zone, caps.get(counter.account_id))
             if not admits(step, change, counter.promisable):
                 raise LimitReached(cause[counter.account_id])
             if ceiling is not None and ceiling[0] == counter.account_id and counter.load + change > ceiling[1]:
                 raise CeilingReached(counter.load + change)
-            writes.append(_written(counter, pool_id, change, own_change.get(counter.account_id, 0)))
+            writes.append(_written(counter, pool_id, step, change, own_change.get(counter.account_id, 0)))
             passed_on = step.passed_on(change)
             if counter.parent_id is not None and passed_on:
                 above = pending.setdefault(level - 1, {})
@@ -101,10 +115,10 @@ def begin_clocks(writes: list[dict[str, Any]], at: datetime) -> None:
             each["since"] = at
 
 
-def _written(counter: Any, pool_id: int, change: int, own_change: int) -> dict[str, Any]:
+def _written(counter: Any, pool_id: int, step: Rung, change: int, own_change: int) -> dict[str, Any]:
     load, since, starts = counter.load + change, counter.past_cap_since, False
-    if counter.at_cap == AtCap.GRACE and counter.cap is not None:
-        if load <= counter.cap:
+    if counter.at_cap == AtCap.GRACE and step.cap is not None:
+        if load <= step.cap:
             since = None
         else:
             starts = since is None

@@ -14,7 +14,7 @@ from fair_ladle.app.people.filters import clause
 from fair_ladle.app.plumbing.problems import Refused
 from fair_ladle.app.statements.rate_cards import decimals_of
 from fair_ladle.core.allocations import AtCap, Version, overlaps
-from fair_ladle.core.quantities import MOST_GRAINS, STORAGE, to_grains
+from fair_ladle.core.quantities import MOST_GRAINS, STORAGE, to_grains, to_units
 
 Key = tuple[Hashable, ...]
 
@@ -151,6 +151,7 @@ class Checks:
                 self.measures.keys() | self._dropped("products"),
                 "the code of a product in products.csv",
             )
+        self._known("allocations", ("per",), self.measures.keys() | self._dropped("products"), "the code of a product")
 
     def _dropped(self, table: str) -> set[str]:
         return {row["code"] for row in self.intake.dropped.get(table, []) if row.get("code")}
@@ -158,7 +159,7 @@ class Checks:
     def _known(self, table: str, columns: Iterable[str], known: set[str], expected: str) -> None:
         for column in columns:
             for number, row in self.intake.table(table):
-                if row[column] is not None and row[column] not in known:
+                if row.get(column) is not None and row[column] not in known:
                     self.intake.fault(table, number, column, row[column], expected)
 
     # accounts and products
@@ -322,12 +323,16 @@ class Checks:
     def allocations_sound(self) -> None:
         """Whole grains; a reserve never over its cap; a pool's owner has no reserve; grace has its days."""
         for number, row in self.intake.table("allocations"):
-            if not self._grains("allocations", number, row, ("reserve", "cap", "burst")):
+            grains = ("reserve", "cap", "burst", *(name for name in ("each",) if name in row))
+            if not self._grains("allocations", number, row, grains):
                 continue
-            if row["cap"] is not None and row["reserve"] > row["cap"]:
-                self.intake.fault(
-                    "allocations", number, "cap", row["cap"], f"a cap of at least the reserve, {row['reserve']}"
-                )
+            self._seats_followed(number, row)
+            # Where the cap follows seats, what is reserved may not be over what it is without any.
+            if (row["cap"] is not None or row.get("per") is not None) and row["reserve"] > (row["cap"] or 0):
+                measure = self.measures[row["product"]]
+                cap = "nothing" if row["cap"] is None else f"{to_units(row['cap'], measure):f}"
+                least = f"a cap of at least the reserve, {to_units(row['reserve'], measure):f}"
+                self.intake.fault("allocations", number, "cap", cap, least)
             if row["reserve"] and (row["account"], row["product"]) in self.owners:
                 self.intake.fault(
                     "allocations",
@@ -338,6 +343,18 @@ class Checks:
                 )
             if row["at_cap"] == AtCap.GRACE and row["grace_days"] is None:
                 self.intake.fault("allocations", number, "grace_days", "nothing", "how many days of grace")
+
+    def _seats_followed(self, number: int, row: dict[str, Any]) -> None:
+        """A cap that follows seats is of storage, and says which product's and how much each brings."""
+        per, each = row.get("per"), row.get("each")
+        if per is None and each is not None:
+            self.intake.fault("allocations", number, "per", "nothing", "whose seats bring that much each, or no each")
+        elif per is not None and self.measures[row["product"]] != STORAGE:
+            self.intake.fault("allocations", number, "per", per, "nothing: only caps of storage follow seats")
+        elif per is not None and self.measures.get(per) == STORAGE:
+            self.intake.fault("allocations", number, "per", per, "a product that is counted, not storage")
+        elif per is not None and each is None:
+            self.intake.fault("allocations", number, "each", "nothing", f"how many GB each seat of {per} brings")
 
     def versions_apart(self) -> None:
         """Versions of one allocation never overlap, those that are there included."""

@@ -261,6 +261,8 @@ FORMATS: dict[str, tuple[Column, ...]] = {
         Column("grace_days", whole(3660)),
         _need("first_day", day),
         Column("last_day", day),
+        _may("per", code),
+        _may("each", number),
     ),
     "people": (
         _need("account", code),

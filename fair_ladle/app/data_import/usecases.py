@@ -178,8 +178,8 @@ def _load(tx: Transaction, intake: Intake, progress: OnProgress) -> LoadResult:
             for name, value in row.items():
                 if name in named[0]:
                     new[f"{name}_id"] = None if value is None else ids[value]
-                elif name == "product":
-                    new["product_id"] = None if value is None else product_ids[value]
+                elif name in ("product", "per"):
+                    new[f"{name}_id"] = None if value is None else product_ids[value]
                 else:
                     new[named[1].get(name, name)] = value
             found.append(new)

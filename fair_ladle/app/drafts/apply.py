@@ -34,7 +34,7 @@ from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
 from fair_ladle.app.statements import rate_cards
 
-TERMS = ("reserve", "cap", "at_cap", "burst", "grace_days")
+TERMS = ("reserve", "cap", "at_cap", "burst", "grace_days", "per", "each")
 
 
 @dataclass(frozen=True)
@@ -311,10 +311,11 @@ def _allocate(
         (ids[each.account], products[each.product].id): None if each.terms is None else each.terms.model_dump()
         for each in mine
     }
+    columns = {key: None if each is None else _columns(each, products) for key, each in terms.items()}
     until = {
         (ids[each.account], products[each.product].id): each.until.last_day for each in mine if each.until is not None
     }
-    present = allocations.put_all_from(tx, evaluation.before.day, terms, until)
+    present = allocations.put_all_from(tx, evaluation.before.day, columns, until)
     written = []
     for change in mine:
         product, key = products[change.product], (ids[change.account], products[change.product].id)
@@ -341,8 +342,15 @@ def _allocate(
     return written
 
 
+def _columns(terms: dict[str, Any], products: dict[str, Product]) -> dict[str, Any]:
+    """Terms as they stand in the table."""
+    per = terms["per"]
+    kept = {name: value for name, value in terms.items() if name != "per"}
+    return kept | {"per_id": None if per is None else products[per].id}
+
+
 def format_term(name: str, value: Any, product: Product) -> Any:
     """A term or quantity as the log tells it."""
-    if name in ("reserve", "cap", "burst", "quantity"):
+    if name in ("reserve", "cap", "burst", "quantity", "each"):
         return "none" if value is None else product.said(value)
     return value

@@ -64,7 +64,7 @@ def _moves_a_day(change: AllocationChange) -> bool:
 
 
 def _cap(terms: Terms) -> int:
-    return MOST_GRAINS if terms.cap is None else terms.cap
+    return MOST_GRAINS if terms.cap is None or terms.per is not None else terms.cap
 
 
 def _judge_amount(impact: Impact, actor: Actor, changes: Sequence[Change], product: Product) -> None:

@@ -20,13 +20,16 @@ class Plain(BaseModel):
 
 
 class Terms(Plain):
-    """What an allocation gives, in grains; cap and burst null = none."""
+    """What an allocation gives, in grains; cap and burst null = none. With ``per`` (a counted product) and ``each`` the
+    cap is that much more for every unit of it in use in the branch, and null is 0."""
 
     reserve: int = 0
     cap: int | None = None
     at_cap: Literal["block", "grace", "overage"] = "block"
     burst: int | None = None
     grace_days: int | None = Field(default=None, ge=0, le=3660)
+    per: Code | None = None
+    each: int | None = None
 
 
 class Until(Plain):

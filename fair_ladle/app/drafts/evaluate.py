@@ -51,7 +51,16 @@ class DraftFault:
 def version_of(account: str, terms: Terms) -> Version:
     """Terms as the engine's version."""
     return Version(
-        account, date.min, None, terms.reserve, terms.cap, AtCap(terms.at_cap), terms.burst, terms.grace_days
+        account,
+        date.min,
+        None,
+        terms.reserve,
+        terms.cap,
+        AtCap(terms.at_cap),
+        terms.burst,
+        terms.grace_days,
+        terms.per,
+        terms.each,
     )
 
 
@@ -377,6 +386,7 @@ class DraftEvaluation:
             grid = snapshot.grid.copy()
             return replace(snapshot, accounts=self.accounts, own=snapshot.own.copy(), grid=grid, clocks={})
         empty = Grid.empty(1, 1)
+        at = {int(old): row for row, old in enumerate(self.from_row.tolist()) if old >= 0}
         grid = Grid(
             self.pick(snapshot.grid.reserve, empty.reserve[0, 0]),
             self.pick(snapshot.grid.cap, empty.cap[0, 0]),
@@ -384,8 +394,8 @@ class DraftEvaluation:
             self.pick(snapshot.grid.grace, empty.grace[0, 0]),
             self.pick(snapshot.grid.overage, empty.overage[0, 0]),
             self.pick(snapshot.grid.present, empty.present[0, 0]),
+            {(at[row], column): each for (row, column), each in snapshot.grid.following.items() if row in at},
         )
-        at = {int(old): row for row, old in enumerate(self.from_row.tolist()) if old >= 0}
         days = {(at[row], column): value for (row, column), value in snapshot.grace_days.items() if row in at}
         return replace(
             snapshot, accounts=self.accounts, own=self.pick(snapshot.own, 0), grid=grid, grace_days=days, clocks={}
@@ -521,14 +531,18 @@ class DraftEvaluation:
         before, terms = len(self.faults), change.terms
         if terms is None:
             return True
-        for name_of_term, value in (("reserve", terms.reserve), ("cap", terms.cap), ("burst", terms.burst)):
+        self._follows_sound(change, terms, name, product)
+        amounts = (("reserve", terms.reserve), ("cap", terms.cap), ("burst", terms.burst), ("each", terms.each))
+        for name_of_term, value in amounts:
             if value is not None and not 0 <= value <= MOST_GRAINS:
                 self.fault(change, f"{name}: {name_of_term} is from 0 to {product.said(MOST_GRAINS)}.")
-        if terms.cap is not None and terms.reserve > terms.cap:
+        fixed = terms.cap if terms.per is None else terms.cap or 0
+        if fixed is not None and terms.reserve > fixed:
+            without = "" if terms.per is None else " without seats"
             self.fault(
                 change,
                 f"{name}: a reserve of {to_units(terms.reserve, product.measure):f} is over the cap of "
-                f"{to_units(terms.cap, product.measure):f}; raise the cap or lower the reserve.",
+                f"{to_units(fixed, product.measure):f}{without}; raise the cap or lower the reserve.",
             )
         if change.until is not None and change.until.last_day is not None and change.until.last_day < self.before.day:
             self.fault(change, f"{name}: the last day is over; choose one from {self.before.day} on.")
@@ -538,9 +552,34 @@ class DraftEvaluation:
             self.fault(change, f"{name}: grace needs a number of days.")
         return len(self.faults) == before
 
+    def _follows_sound(self, change: AllocationChange, terms: Terms, name: str, product: Product) -> None:
+        if terms.per is None and terms.each is None:
+            return
+        counted = self._column.get(terms.per or "")
+        if not product.is_storage:
+            self.fault(change, f"{name}: only caps of storage follow seats.")
+        elif terms.per is None:
+            self.fault(change, f"{name}: say whose seats bring that much each.")
+        elif terms.each is None:
+            self.fault(change, f"{name}: say how many GB each seat brings.")
+        elif counted is None or self.before.products[counted].is_storage:
+            self.fault(change, f"{name}: a cap of storage follows seats of a counted product.")
+
+    def _follow_seats(self) -> None:
+        """Caps that follow seats are what the plan makes of the seats."""
+        snapshot = self.snapshot
+        own, begin = dict[str, Ints](), dict[str, list[int]]()
+        for code in snapshot.grid.followed:
+            column = self._column[code]
+            own[code] = snapshot.own[:, column]
+            begin[code] = snapshot.roots.rows[snapshot.roots.columns == column].tolist()
+        snapshot.follow_seats(own, begin)
+
     def _start_clocks(self) -> None:
         """Clocks that run go on; an account that the plan puts past its cap under grace begins one now."""
         self.snapshot.bar_unallocated()
+        if self.snapshot.beside is None:
+            self._follow_seats()
         snapshot, old = self.snapshot, self.before
         days = dict(snapshot.grace_days)
         days.update(

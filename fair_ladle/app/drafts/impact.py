@@ -41,6 +41,8 @@ class Breach:
     after: int
     hard: bool
     day: date | None = None
+    by_seats: bool = False
+    """The cap follows seats, and fell with them: that stops nobody from releasing one."""
 
     @property
     def label(self) -> str:
@@ -54,7 +56,7 @@ class Breach:
     @property
     def stops(self) -> bool:
         """With a new or worse hard breach of the present nothing is applied."""
-        return self.hard and self.day is None and self.label in ("new", "worse")
+        return self.hard and not self.by_seats and self.day is None and self.label in ("new", "worse")
 
 
 @dataclass(frozen=True)
@@ -103,6 +105,17 @@ class Impact:
             self.present.settled.load > self.present.hard, False
         )
         codes = snapshot.accounts.tree.codes
+        loads = self.before(self.present.settled.load)
+        followed = {
+            (int(self.evaluation.from_row[row]), column): (row, column) for row, column in snapshot.grid.following
+        }
+        by_seats = {
+            followed[cell]
+            for cell, each in present.grid.following.items()
+            if cell in followed
+            and snapshot.grid.following[followed[cell]] == each
+            and self.after.settled.load[followed[cell]] <= loads[followed[cell]]
+        }
         found = [
             Breach(
                 codes[row],
@@ -111,6 +124,7 @@ class Impact:
                 int(was[row, column]),
                 int(now[row, column]),
                 bool(hard[row, column]),
+                by_seats=(row, column) in by_seats,
             )
             for row, column in np.argwhere((was > 0) | (now > 0)).tolist()
         ]

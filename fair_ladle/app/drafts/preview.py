@@ -174,8 +174,10 @@ def _along(
     tx: Transaction, products: Sequence[Product], changes: Sequence[Change], shown: Collection[str] = ()
 ) -> Snapshot | None:
     """The present of the accounts whose allocations change, of those shown and of all above them; None where other
-    things change too, or the counters do not tell."""
+    things change too, caps follow seats, or the counters do not tell."""
     if not all(isinstance(each, AllocationChange) for each in changes):
+        return None
+    if _follow_each_other(tx, products, changes):
         return None
     tree = accounts_service.known(tx).tree
     codes = {each.concerns for each in changes} | set(shown)
@@ -185,6 +187,8 @@ def _along(
 def _locked_along(tx: Transaction, products: Sequence[Product], changes: Sequence[Change]) -> Snapshot | None:
     """The same, with its counters locked."""
     if not all(isinstance(each, AllocationChange) for each in changes):
+        return None
+    if _follow_each_other(tx, products, changes):
         return None
     if not present.are_current(tx, pools_service.pools(tx, products)):
         return None
@@ -222,7 +226,24 @@ def _products(tx: Transaction, changes: Sequence[Change]) -> list[Product]:
             raise not_found("product", code)
     if any(isinstance(each, Move | NewAccount | StatusChange) for each in changes):
         named |= {each.code for each in chosen_products(tx, None)}
+    named |= {
+        each.terms.per
+        for each in changes
+        if isinstance(each, AllocationChange) and each.terms and each.terms.per in every
+    }
+    # Caps that follow seats are settled with them, whichever of the two is changed.
+    by_id = {each.id: each.code for each in every.values()}
+    pairs = [(by_id[product_id], by_id[per_id]) for product_id, per_id in allocations.following(tx)]
+    named |= {product for product, per in pairs if per in named}
+    named |= {per for product, per in pairs if product in named}
     return [every[code] for code in sorted(named)]
+
+
+def _follow_each_other(tx: Transaction, products: Sequence[Product], changes: Sequence[Change]) -> bool:
+    """Whether caps of some of these products follow seats, or shall."""
+    ids = {each.id for each in products}
+    shall = any(isinstance(each, AllocationChange) and each.terms and each.terms.per for each in changes)
+    return shall or any(product_id in ids for product_id, _ in allocations.following(tx))
 
 
 def _in_use(tx: Transaction, actor: Actor, snapshot: Snapshot, changes: Sequence[Change]) -> InUse:

@@ -103,4 +103,6 @@ def terms_of(version: Any | None) -> Terms | None:
         at_cap=version.at_cap,
         burst=version.burst,
         grace_days=version.grace_days,
+        per=version.per,
+        each=version.each,
     )

@@ -93,19 +93,24 @@ def price_said(terms: RateTerms) -> str:
 
 def _allocation(product: Product, terms: Terms | None, was: Terms | None) -> str:
     def cap(of: Terms | None) -> str:
+        if of is not None and of.per is not None:
+            return f"{product.said(of.cap or 0)} and {product.said(of.each or 0)} for each seat of {of.per}"
         return "no cap" if of is None or of.cap is None else product.said(of.cap)
+
+    def limited(of: Terms) -> bool:
+        return of.cap is not None or of.per is not None
 
     if terms is None:
         return f"{product.name}: the allocation has ended ({cap(was)} before)."
-    before = f" ({cap(was)} before)" if was is not None and was.cap != terms.cap else ""
-    use = "you can use any number" if terms.cap is None else f"you can use up to {product.said(terms.cap)}"
+    before = f" ({cap(was)} before)" if was is not None and cap(was) != cap(terms) else ""
+    use = f"you can use up to {cap(terms)}" if limited(terms) else "you can use any number"
     said = [f"{use}{before}"]
     if terms.reserve or (was is not None and was.reserve):
         changed = was is not None and was.reserve != terms.reserve
         said.append(
             f"{product.said(terms.reserve)} reserved" + (f" ({product.said(was.reserve)} before)" if changed else "")  # type: ignore[union-attr]
         )
-    if terms.cap is not None and (was is None or was.at_cap != terms.at_cap):
+    if limited(terms) and (was is None or was.at_cap != terms.at_cap):
         said.append(AT_CAP_SAID[terms.at_cap])
     return f"{product.name}: {'; '.join(said)}."
 

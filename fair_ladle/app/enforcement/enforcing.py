@@ -63,7 +63,7 @@ def enforce(tx: Transaction, product_code: str) -> Done:
     if last is None:
         raise Again(lambda first: store.begin_enforced(first.connection, product.id, instant(0)))
     places = generations.numbers(tx, "places")[0]
-    made_of = f"{generations.past(tx, product.id, accounts_service.today(tx))} {places:x}"
+    made_of = f"{allocations.past(tx, product, accounts_service.today(tx))} {places:x}"
     snapshot = present_snapshot(tx, [product])
     if not snapshot.pools:
         return Done(0, 0, 0)

@@ -11,6 +11,7 @@ import numpy as np
 
 from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.allocations.positions import Snapshot, to_version
+from fair_ladle.app.allocations.seats import SeatsOverTime
 from fair_ladle.app.people import service as people
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.usage import service as usage
@@ -71,6 +72,10 @@ class UsageHistory:
         return usage.own_over_time(self._tx, self.snapshot.accounts, self.product, self.rows, self.snapshot.at)
 
     @cached_property
+    def _seats(self) -> SeatsOverTime:
+        return SeatsOverTime(self._tx, self.snapshot.accounts, self.snapshot.owner[:, 0], self.versions)
+
+    @cached_property
     def loads(self) -> dict[int, Steps]:
         """load of every account over time."""
         owner = self.snapshot.owner[:, 0]
@@ -93,7 +98,7 @@ class UsageHistory:
                 continue
             versions = self.versions.get(row, [])
             if any(each.at_cap is AtCap.GRACE for each in versions):
-                mine = grace_periods(self.loads[row], versions, self.now, self.zone)
+                mine = grace_periods(self.loads[row], versions, self.now, self.zone, self._seats.of(row, versions))
                 if mine:
                     found[row] = mine
         return found

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import hashlib
 import secrets
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from datetime import date
 from typing import Literal
 
@@ -56,9 +56,9 @@ def renew_past(tx: Transaction, since: Mapping[int, date]) -> None:
 EARLIEST = date(1900, 1, 1)
 
 
-def past(tx: Transaction, product_id: int, day: date) -> str:
-    """While it stays the same, so do the facts of a product up to a day that is over."""
+def past(tx: Transaction, product_ids: Collection[int], day: date) -> str:
+    """While it stays the same, so do the facts of these products up to a day that is over."""
     wanted = sa.select(late_facts).order_by(late_facts.c.product_id, late_facts.c.first_day)
     rows = tx.once("late facts", lambda: [tuple(row) for row in tx.connection.execute(wanted)])
-    mine = [number for product, first_day, number in rows if product == product_id and first_day <= day]
+    mine = [number for product, first_day, number in rows if product in product_ids and first_day <= day]
     return hashlib.blake2b(repr(mine).encode(), digest_size=8).hexdigest()

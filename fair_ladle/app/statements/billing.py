@@ -24,7 +24,6 @@ from fair_ladle.core.calendar import month_of
 from fair_ladle.core.costing import Bearer, currencies_of, pool_cost, share_cost
 from fair_ladle.core.pricing import Charge, Rate, apportion, charge
 from fair_ladle.core.quantities import half_up_exactly, units_to_micro
-from fair_ladle.core.settling import NO_LIMIT
 
 
 @dataclass(frozen=True)
@@ -212,7 +211,7 @@ class BillingPeriod:
                     f"{units_to_micro(int(each[row, column]), day.seconds, per_unit):f}"
                     for each in (read.used, read.settled.load, read.settled.held)
                 )
-                cap = int(read.allocated.cap[row, column])
+                cap = read.cap(row, column)
                 found.append(
                     LineDay(
                         day.date,
@@ -221,7 +220,7 @@ class BillingPeriod:
                         load,
                         held,
                         f"{units_to_micro(int(read.allocated.reserve[row, column]), 1, per_unit):f}",
-                        None if cap >= NO_LIMIT else f"{units_to_micro(cap, 1, per_unit):f}",
+                        None if cap is None else f"{units_to_micro(cap, day.seconds, per_unit):f}",
                     )
                 )
         return tuple(found)

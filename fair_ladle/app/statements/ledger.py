@@ -14,6 +14,7 @@ from functools import cached_property
 from pydantic import TypeAdapter
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import service as pools_service
@@ -399,11 +400,11 @@ def month_made_of(tx: Transaction, first: date) -> str:
     """What the facts of a month that is over are, of every product, as far as they change."""
     last = month_of(f"{first:%Y-%m}")[1]
     products = pools_service.products(tx)
-    return json.dumps({each.code: f"{generations.past(tx, each.id, last)} {each.spreads_idle:d}" for each in products})
+    return json.dumps({each.code: f"{allocations.past(tx, each, last)} {each.spreads_idle:d}" for each in products})
 
 
 def is_made_of_other_facts(tx: Transaction, first: date, made_of: str) -> bool:
     """Whether a month was made of other facts than it is now; of a product that came later it had none."""
-    none = f"{generations.past(tx, 0, first)} 0"
+    none = f"{generations.past(tx, (), first)} 0"
     then, now = json.loads(made_of), json.loads(month_made_of(tx, first))
     return any(then.get(code, none) != facts for code, facts in now.items())

@@ -10,8 +10,8 @@ import numpy as np
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.allocations import seats
 from fair_ladle.app.allocations import service as allocations
-from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.pools import service as pools_service
@@ -20,7 +20,7 @@ from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import Day, days_of, local_day
 from fair_ladle.core.pricing import Basis, BuyerDay
 from fair_ladle.core.readings import Readings, read_days
-from fair_ladle.core.settling import NO_LIMIT, Flags, pool_of
+from fair_ladle.core.settling import Flags, pool_of
 from fair_ladle.core.tree import Ints
 
 
@@ -93,20 +93,18 @@ class ProductMonth:
             charged = segment.charged_days(row)
             counts = charged & (grid.present[row] | (read.settled.held[row] > 0))
             something = something or bool(counts.any())
-            cap = grid.cap[row]
-            limited = grid.overage[row] & (cap < NO_LIMIT)
+            cap = [read.cap(row, column) if over else None for column, over in enumerate(grid.overage[row].tolist())]
             days.extend(
-                BuyerDay(seconds, load, held, reserve * seconds, used, most * seconds if is_limited else None, is_there)
+                BuyerDay(seconds, load, held, reserve * seconds, used, most, is_there)
                 if is_charged
                 else BuyerDay(seconds, 0, 0, 0, 0, None, False)
-                for seconds, load, held, reserve, used, most, is_limited, is_charged, is_there in zip(
+                for seconds, load, held, reserve, used, most, is_charged, is_there in zip(
                     read.seconds.tolist(),
                     read.settled.load[row].tolist(),
                     read.settled.held[row].tolist(),
                     grid.reserve[row].tolist(),
                     read.used[row].tolist(),
-                    cap.tolist(),
-                    limited.tolist(),
+                    cap,
                     charged.tolist(),
                     counts.tolist(),
                     strict=True,
@@ -164,7 +162,8 @@ def read_month(
         roots, placed = pools_service.layout(accounts, pools, [product])
         own = usage.own_by_day(tx, accounts, product, days, ids)
         grid = allocations.by_days(tx, accounts, product, days, ids)
-        readings = read_days(accounts.tree, own, grid, roots.rows.tolist(), days)
+        follow = seats.of_days(tx, accounts, roots, grid, days, ids)
+        readings = read_days(accounts.tree, own, grid, roots.rows.tolist(), days, follow)
         by_day = np.array([pools_service.supply(placed, day.date).quantity for day in days], dtype=np.int64)
         supply = {int(row): by_day[:, place] * readings.seconds for place, row in enumerate(roots.rows.tolist())}
         segments.append(Segment(accounts, readings, pool_of(accounts.tree, roots, 1)[:, 0], supply, uncharged))
@@ -212,6 +211,6 @@ def product_month(
     has ended; of all there is only what follows from it."""
     if buyers is None or not is_settled(tx, first, last):
         return read_month(tx, product, first, last, buyers)
-    made_of = generations.past(tx, product.id, last)
+    made_of = allocations.past(tx, product, last)
     key = (tx.connection.engine.url, made_of, product, first, min(last, accounts_service.today(tx)), tuple(buyers))
     return _months.get(key, lambda: read_month(tx, product, first, last, buyers))

@@ -9,6 +9,7 @@ from datetime import date
 from decimal import Decimal
 
 from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations import service as allocations
 from fair_ladle.app.plumbing import generations
 from fair_ladle.app.plumbing.cache import Cache
 from fair_ladle.app.plumbing.database import Database, Transaction
@@ -88,7 +89,7 @@ def _made_of(tx: Transaction, product: Product, first: date, last: date) -> str 
         return None
     rates, places = generations.numbers(tx, "rates", "places")
     numbers = f"{rates:x} {places if last >= today else 0:x} {product.spreads_idle:d}"
-    return f"{min(last, today)} {accounts_service.zone(tx)} {generations.past(tx, product.id, last)} {numbers}"
+    return f"{min(last, today)} {accounts_service.zone(tx)} {allocations.past(tx, product, last)} {numbers}"
 
 
 def _kept(tx: Transaction, product: Product, first: date, made_of: str) -> ProductTotals | None:

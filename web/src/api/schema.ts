@@ -5195,11 +5195,13 @@ export interface components {
         };
         /**
          * CellBody
-         * @description One account in one pool.
+         * @description One account in one pool; ``cap`` is what it is now, with the ``seats`` that it follows (null = it follows none).
          */
         CellBody: {
             /** Account */
             account: string;
+            /** Cap */
+            cap: number | null;
             /** Grace Since */
             grace_since: string | null;
             /** Grace Until */
@@ -5225,6 +5227,8 @@ export interface components {
             product: string;
             /** Product Name */
             product_name: string;
+            /** Seats */
+            seats: number | null;
             /** State */
             state: string;
             /** Unit */
@@ -10593,7 +10597,8 @@ export interface components {
         };
         /**
          * Terms
-         * @description What an allocation gives, in grains; cap and burst null = none.
+         * @description What an allocation gives, in grains; cap and burst null = none. With ``per`` (a counted product) and ``each`` the
+         *     cap is that much more for every unit of it in use in the branch, and null is 0.
          */
         "Terms-Input": {
             /**
@@ -10606,8 +10611,12 @@ export interface components {
             burst?: number | null;
             /** Cap */
             cap?: number | null;
+            /** Each */
+            each?: number | null;
             /** Grace Days */
             grace_days?: number | null;
+            /** Per */
+            per?: string | null;
             /**
              * Reserve
              * @default 0
@@ -10616,7 +10625,8 @@ export interface components {
         };
         /**
          * Terms
-         * @description What an allocation gives, in grains; cap and burst null = none.
+         * @description What an allocation gives, in grains; cap and burst null = none. With ``per`` (a counted product) and ``each`` the
+         *     cap is that much more for every unit of it in use in the branch, and null is 0.
          */
         "Terms-Output": {
             /**
@@ -10629,8 +10639,12 @@ export interface components {
             burst: number | null;
             /** Cap */
             cap: number | null;
+            /** Each */
+            each: number | null;
             /** Grace Days */
             grace_days: number | null;
+            /** Per */
+            per: string | null;
             /**
              * Reserve
              * @default 0
@@ -10901,6 +10915,8 @@ export interface components {
             burst: number | null;
             /** Cap */
             cap: number | null;
+            /** Each */
+            each: number | null;
             /** First Day */
             first_day: string;
             /** Grace Days */
@@ -10909,6 +10925,8 @@ export interface components {
             id: number;
             /** Last Day */
             last_day: string | null;
+            /** Per */
+            per: string | null;
             /** Reserve */
             reserve: number;
         };

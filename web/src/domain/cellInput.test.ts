@@ -29,6 +29,13 @@ describe('typing into a cell', () => {
     expect(typedTerms('a/60', 'cap', nothing, 1)).toBeUndefined()
   })
 
+  it('lets a cap follow seats until another one is typed whole', () => {
+    const following = { ...nothing, cap: 10, per: 'SEAT', each: 5 }
+    expect(typedTerms('+2', 'cap', following, 1)).toEqual({ ...following, cap: 12 })
+    expect(typedTerms('3', 'reserve', following, 1)).toEqual({ ...following, reserve: 3 })
+    expect(typedTerms('60', 'cap', following, 1)).toEqual({ ...nothing, cap: 60 })
+  })
+
   it('reads a block as spreadsheets copy it', () => {
     expect(parseBlock('1\t2\r\n3\t4\r\n')).toEqual([
       ['1', '2'],

@@ -42,11 +42,18 @@ export function typedTerms(text: string, field: Field, terms: Terms, perUnit: nu
   if (pair.length === 2) {
     const reserve = typedValue(pair[0] ?? '', 'reserve', terms.reserve, perUnit)
     const cap = typedValue(pair[1] ?? '', 'cap', terms.cap, perUnit)
-    return reserve === undefined || reserve === null || cap === undefined ? undefined : { ...terms, reserve, cap }
+    return reserve === undefined || reserve === null || cap === undefined
+      ? undefined
+      : { ...withCap(terms, cap, pair[1] ?? ''), reserve }
   }
   const value = typedValue(text, field, terms[field], perUnit)
   if (value === undefined) return undefined
-  return field === 'cap' ? { ...terms, cap: value } : { ...terms, reserve: value ?? 0 }
+  return field === 'cap' ? withCap(terms, value, text) : { ...terms, reserve: value ?? 0 }
+}
+
+/** A cap typed whole is what is typed, and follows seats no longer; one typed as more or less than it was still does. */
+function withCap(terms: Terms, cap: number | null, text: string): Terms {
+  return /^\s*[+\-−]\d/.test(text) ? { ...terms, cap } : { ...terms, cap, per: null, each: null }
 }
 
 /** A block copied from a spreadsheet, row by row. The line break at its end is no row. */

@@ -55,7 +55,7 @@ describe('quantities and money as people read them', () => {
 })
 
 describe('a draft', () => {
-  const was = { reserve: 14, cap: 14, at_cap: 'grace' as const, burst: null, grace_days: 7 }
+  const was = { reserve: 14, cap: 14, at_cap: 'grace' as const, burst: null, grace_days: 7, per: null, each: null }
   const change: Change = {
     kind: 'allocation',
     account: 'YARD',

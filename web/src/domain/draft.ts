@@ -8,6 +8,9 @@ export interface Terms {
   at_cap: AtCap
   burst: number | null
   grace_days: number | null
+  /** The counted product whose seats the cap follows, and how much each brings; `cap` is what it is without any. */
+  per: string | null
+  each: number | null
 }
 
 /** The last day of an allocation's terms; null = for good. */
@@ -187,7 +190,15 @@ export type Action =
   | { do: 'redo' }
 
 export const emptyDraft: Draft = { changes: {}, before: [], after: [] }
-export const nothing: Terms = { reserve: 0, cap: null, at_cap: 'block', burst: null, grace_days: null }
+export const nothing: Terms = {
+  reserve: 0,
+  cap: null,
+  at_cap: 'block',
+  burst: null,
+  grace_days: null,
+  per: null,
+  each: null,
+}
 
 export function sameTerms(one: Terms | null, other: Terms | null): boolean {
   if (one === null || other === null) return one === other
@@ -196,7 +207,9 @@ export function sameTerms(one: Terms | null, other: Terms | null): boolean {
     one.cap === other.cap &&
     one.at_cap === other.at_cap &&
     one.burst === other.burst &&
-    one.grace_days === other.grace_days
+    one.grace_days === other.grace_days &&
+    one.per === other.per &&
+    one.each === other.each
   )
 }
 

@@ -51,6 +51,8 @@ function CellDrawer({ cell, changes, effect, set, look, on }: DrawerProps & { ce
   )
   const load = drafted?.load ?? cell.load
   const state = drafted?.state ?? cell.state
+  // What a cap that follows seats comes to is the server's to say.
+  const cap = drafted ? drafted.cap : terms.per === null ? terms.cap : cell.cap
   const put = (other: Partial<Terms>) => set([changeOf(cell, { ...terms, ...other })])
   return (
     <>
@@ -84,7 +86,7 @@ function CellDrawer({ cell, changes, effect, set, look, on }: DrawerProps & { ce
         </p>
       )}
       <p className="say">
-        <StateMark state={state} /> <b>{overSentence(cell, terms, load, state)}</b> {ladder.sentence}
+        <StateMark state={state} /> <b>{overSentence(cell, cap, load, state)}</b> {ladder.sentence}
       </p>
       <Ladder limits={ladder.limits} unit={cell.unit} onRung={(account) => look(account, cell.product)} />
       {!on && <Holds account={cell.account} product={cell.product} />}
@@ -93,6 +95,7 @@ function CellDrawer({ cell, changes, effect, set, look, on }: DrawerProps & { ce
         <WaysOut
           cell={cell}
           terms={terms}
+          cap={cap}
           load={load}
           bound={ladder.bound_by}
           ask={ladder.ask}
@@ -107,14 +110,16 @@ function CellDrawer({ cell, changes, effect, set, look, on }: DrawerProps & { ce
 }
 
 function termsSentence(cell: Cell, terms: Terms): string {
-  const cap = terms.cap === null ? 'no cap' : `a cap of ${units(terms.cap, cell.per_unit)}`
+  const each = terms.per === null ? '' : ` and ${units(terms.each ?? 0, cell.per_unit)} a seat`
+  const cap =
+    terms.cap === null && terms.per === null ? 'no cap' : `a cap of ${units(terms.cap ?? 0, cell.per_unit)}${each}`
   return `A reserve of ${units(terms.reserve, cell.per_unit)} and ${cap}.`
 }
 
-function overSentence(cell: Cell, terms: Terms, load: number, state: string): string {
+function overSentence(cell: Cell, cap: number | null, load: number, state: string): string {
   const of = (grains: number) => `${units(grains, cell.per_unit)} ${unitName(cell.unit, grains / cell.per_unit)}`
-  if (terms.cap !== null && load > terms.cap) {
-    const over = `${cell.name} is ${of(load - terms.cap)} over its cap of ${units(terms.cap, cell.per_unit)}`
+  if (cap !== null && load > cap) {
+    const over = `${cell.name} is ${of(load - cap)} over its cap of ${units(cap, cell.per_unit)}`
     if (state === 'grace')
       return `${over}, in grace until ${cell.grace_until ? dayName(cell.grace_until) : 'its days are over'}.`
     if (state === 'restricted')
@@ -139,6 +144,7 @@ function TermsForm({
 }) {
   const was = termsOf(cell.version)
   const owner = cell.ladder.limits.findIndex((each) => each.account === 'supply') === 1
+  const measure = useQuery(productsInSight).data?.find((each) => each.product === cell.product)?.measure
   return (
     <div className="terms">
       <Quantity
@@ -154,9 +160,10 @@ function TermsForm({
         value={terms.cap}
         changed={terms.cap !== was.cap}
         perUnit={cell.per_unit}
-        empty="none"
+        empty={terms.per === null ? 'none' : '0'}
         put={(value) => put({ cap: value })}
       />
+      {measure === 'storage' && <Seats cell={cell} terms={terms} was={was} put={put} />}
       <Form.Group controlId="at_cap">
         <Form.Label>At the cap</Form.Label>
         <Form.Select
@@ -213,6 +220,62 @@ function TermsForm({
         {!owner && `; the reserve can go up to ${units(cell.most_reserve, cell.per_unit)}`}
       </div>
     </div>
+  )
+}
+
+/** How much more the cap is for every seat of a counted product. */
+function Seats({
+  cell,
+  terms,
+  was,
+  put,
+}: {
+  cell: Cell
+  terms: Terms
+  was: Terms
+  put: (other: Partial<Terms>) => void
+}) {
+  const counted = (useQuery(productsInSight).data ?? []).filter((each) => each.measure !== 'storage')
+  const known = counted.some((each) => each.product === terms.per)
+  return (
+    <>
+      <Form.Group controlId="per">
+        <Form.Label>More per seat of</Form.Label>
+        <Form.Select
+          value={terms.per ?? ''}
+          className={terms.per === was.per ? undefined : 'changed'}
+          onChange={(event) =>
+            put(
+              event.target.value
+                ? { per: event.target.value, each: terms.each ?? cell.per_unit }
+                : { per: null, each: null },
+            )
+          }
+        >
+          <option value="">nothing</option>
+          {terms.per !== null && !known && <option value={terms.per}>{terms.per}</option>}
+          {counted.map((each) => (
+            <option key={each.product} value={each.product}>
+              {each.name}
+            </option>
+          ))}
+        </Form.Select>
+      </Form.Group>
+      {terms.per !== null && (
+        <Quantity
+          label="Each seat"
+          value={terms.each}
+          changed={terms.each !== was.each}
+          perUnit={cell.per_unit}
+          put={(value) => put({ each: value ?? 0 })}
+        />
+      )}
+      {terms.per !== null && cell.seats !== null && cell.cap !== null && terms.per === was.per && (
+        <div className="quiet small" style={{ gridColumn: '1 / -1' }}>
+          {cell.seats} in use here: the cap is {units(cell.cap, cell.per_unit)} now
+        </div>
+      )}
+    </>
   )
 }
 
@@ -374,6 +437,7 @@ function Levels({ account, product }: { account: string; product: string }) {
 function WaysOut({
   cell,
   terms,
+  cap,
   load,
   bound,
   ask,
@@ -383,6 +447,7 @@ function WaysOut({
 }: {
   cell: Cell
   terms: Terms
+  cap: number | null
   load: number
   bound: string | null
   ask: string | null
@@ -390,12 +455,12 @@ function WaysOut({
   put: (other: Partial<Terms>) => void
   look: (account: string, product: string) => void
 }) {
-  const over = terms.cap !== null && load > terms.cap
+  const over = cap !== null && load > cap
   const binding = limits.find((each) => each.account === bound)
   const ways: React.ReactNode[] = []
   if (cell.may_change && over) {
     ways.push(
-      <button type="button" className="wayout" key="raise" onClick={() => put({ cap: load })}>
+      <button type="button" className="wayout" key="raise" onClick={() => put({ cap: load, per: null, each: null })}>
         Raise to {units(load, cell.per_unit)}
         <span>in the draft; what is counted now fits</span>
       </button>,

@@ -28,7 +28,7 @@ vi.mock('../../api/client', () => ({
       return Promise.resolve(
         body.cells.map(({ account, product }): CellTerms => {
           const [reserve, cap] = there[`${account} ${product}`] ?? [0, null]
-          const version = { id: 7, reserve, cap, at_cap: 'block', burst: null, grace_days: null }
+          const version = { id: 7, reserve, cap, at_cap: 'block', burst: null, grace_days: null, per: null, each: null }
           return {
             account,
             product,
@@ -93,7 +93,7 @@ describe('typing into cells', () => {
     ])
   })
   it('starts from what is drafted already', async () => {
-    const terms: Terms = { reserve: 8, cap: 40, at_cap: 'grace', burst: 2, grace_days: 14 }
+    const terms: Terms = { reserve: 8, cap: 40, at_cap: 'grace', burst: 2, grace_days: 14, per: null, each: null }
     const drafted: AllocationChange = {
       kind: 'allocation',
       account: 'TERN',

@@ -1,6 +1,6 @@
 import { api, take, type Schemas } from '../../api/client'
 import type { Pool } from '../../api/queries'
-import { allocationSlot, type Change, type Changes, type Terms } from '../../domain/draft'
+import { allocationSlot, nothing, type Change, type Changes, type Terms } from '../../domain/draft'
 import { parseBlock, typedTerms, type Field } from '../../domain/cellInput'
 import { units, unitName, whole } from '../../domain/units'
 import { span, type Range } from '../../grid/range'
@@ -76,12 +76,7 @@ export function canStand(sheet: Sheet, at: At, field: Field, text: string): bool
   if (place === null) return true
   const figures = figuresOf(pool, place, sheet.effects[account]?.[pool.product])
   return (
-    typedTerms(
-      text,
-      field,
-      { reserve: figures.reserve, cap: figures.cap, at_cap: 'block', burst: null, grace_days: null },
-      pool.per_unit,
-    ) !== undefined
+    typedTerms(text, field, { ...nothing, reserve: figures.reserve, cap: figures.cap }, pool.per_unit) !== undefined
   )
 }
 

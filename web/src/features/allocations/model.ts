@@ -61,6 +61,8 @@ export function termsOf(version: Cell['version']): Terms {
     at_cap: version.at_cap as AtCap,
     burst: version.burst,
     grace_days: version.grace_days,
+    per: version.per,
+    each: version.each,
   }
 }
 

@@ -1,4 +1,5 @@
-import type { Effect } from '../../api/queries'
+import { useQuery } from '@tanstack/react-query'
+import { productsInSight, type Effect } from '../../api/queries'
 import {
   concerns,
   keyOf,
@@ -191,19 +192,15 @@ function StatusText({ change }: { change: StatusChange }) {
 }
 
 /** Only what differs between two sets of terms. */
-export function TermsChange({
-  was,
-  now,
-  perUnit,
-  unit,
-}: {
-  was: Terms | null
-  now: Terms | null
-  perUnit: number
-  unit: string
-}) {
-  if (now === null) return <>no allocation any more</>
+export function TermsChange(props: { was: Terms | null; now: Terms | null; perUnit: number; unit: string }) {
+  if (props.now === null) return <>no allocation any more</>
+  return <TermsDiffer {...props} now={props.now} />
+}
+
+function TermsDiffer({ was, now, perUnit, unit }: { was: Terms | null; now: Terms; perUnit: number; unit: string }) {
   const before = was ?? nothing
+  const products = useQuery({ ...productsInSight, enabled: before.per !== null || now.per !== null }).data
+  const productName = (code: string) => products?.find((each) => each.product === code)?.name ?? code
   const quantity = (value: number | null) => (value === null ? 'none' : units(value, perUnit))
   const parts: React.ReactNode[] = []
   const add = (label: string, from: string, to: string) => {
@@ -215,7 +212,11 @@ export function TermsChange({
       )
   }
   add('reserve', quantity(before.reserve), quantity(now.reserve))
-  add('cap', quantity(before.cap), quantity(now.cap))
+  const cap = (terms: Terms) =>
+    terms.per === null
+      ? quantity(terms.cap)
+      : `${quantity(terms.cap ?? 0)} and ${quantity(terms.each ?? 0)} a seat of ${productName(terms.per)}`
+  add('cap', cap(before), cap(now))
   add('at the cap', how(before, perUnit), how(now, perUnit))
   return (
     <>

@@ -70,7 +70,7 @@ const cap = (account: string, cap: number): AllocationChange => ({
   kind: 'allocation',
   account,
   product: 'MAIL',
-  terms: { reserve: 0, cap, at_cap: 'block', burst: null, grace_days: null },
+  terms: { reserve: 0, cap, at_cap: 'block', burst: null, grace_days: null, per: null, each: null },
   seen: null,
   was: null,
 })

@@ -28,6 +28,7 @@ from fair_ladle.app.receivables.sending import enclosures
 from fair_ladle.app.reclaim import idle_seats
 from fair_ladle.app.reclaim import jobs as reclaim_jobs
 from fair_ladle.app.statements import closing_runs, totals
+from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.mail import Smtp
 
 GoingOn = Callable[[], bool]
@@ -95,6 +96,24 @@ class AddUpUse(Job):
         """Part by part, each in a transaction of its own; then the caps that follow what was added up."""
         while going_on() and (products := database.run_repeatable(assignments.add_up_use)):
             database.run(following.follow_seats, products)
+
+
+class AgeStored(Job):
+    """Count what is stored a week, a month and a quarter ago from today."""
+
+    name: ClassVar[str] = "age what is stored"
+    every: ClassVar[timedelta] = timedelta(minutes=1)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Each storage product in a transaction of its own; once a day there is something to do."""
+        products = [each for each in database.run(pools.products) if each.is_storage]
+        self.each(
+            database,
+            products,
+            lambda each: database.run_repeatable(usage.age_stored, each),
+            going_on,
+            lambda each: each.code,
+        )
 
 
 class ApplyDueDrafts(Job):
@@ -314,6 +333,7 @@ def jobs(settings: Settings) -> list[Job]:
         EndLostSessions(),
         ReclaimIdle(),
         Enforce(),
+        AgeStored(),
         KeepMonths(),
         KeepDays(),
         CloseMonths(),

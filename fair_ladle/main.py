@@ -88,6 +88,7 @@ from fair_ladle.app.sign_in.routes import open_routes as sign_in_open
 from fair_ladle.app.sign_in.routes import routes as sign_in
 from fair_ladle.app.statements.closing_routes import routes as closings
 from fair_ladle.app.statements.routes import routes as statements
+from fair_ladle.app.storage.routes import routes as storage
 from fair_ladle.app.today.routes import routes as today
 from fair_ladle.connectors.mail import StandIn
 from fair_ladle.demo import reporting
@@ -216,6 +217,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         statements,
         closings,
         receivables,
+        storage,
         accounting,
         invoice_routes,
         terms,

@@ -6,10 +6,10 @@ from collections.abc import Sequence
 from typing import Any
 
 import pytest
-import sqlalchemy as sa
 from hypothesis import given
 from hypothesis import strategies as st
 
+from fair_ladle.app.accounts import service as accounts
 from fair_ladle.app.assignments import usecases as assignments
 from fair_ladle.app.people_admin import acting, groups, listing
 from fair_ladle.app.people_admin.groups import GroupTerms
@@ -18,6 +18,8 @@ from fair_ladle.app.personal_storage import usecases
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.pools import service as pools
+from fair_ladle.app.usage import service as usage
 from fair_ladle.core.layers import personal_limit
 
 P = "DEEPSHELF"
@@ -103,14 +105,11 @@ def test_a_limit_that_cannot_be_is_refused(
 
 def test_bytes_stay_with_the_old_account_until_they_are_moved_on_purpose(demo: Database) -> None:
     name = ada(demo)
-    with demo.engine.begin() as connection:
-        connection.execute(
-            sa.text(
-                "INSERT INTO storage_samples (product_id, account_id, category, at, bytes) SELECT p.id, a.id, :c, "
-                ":at, 2000400000 FROM products p, accounts a WHERE p.code = :p AND a.code = 'OLDQUAY-CREW'"
-            ),
-            {"c": f"home/{name}", "at": demo.clock.now().replace(tzinfo=None), "p": P},
-        )
+    with demo.transaction() as tx:
+        of_crew = {"product_id": pools.product(tx, P).id, "account_id": accounts.ids_by_code(tx)["OLDQUAY-CREW"]}
+        for category, size in ((f"home/{name}", 1_500_400_000), (f"home/{name}/mail", 500_000_000)):
+            usage.record_samples(tx, [of_crew | {"category": category, "at": tx.now, "bytes": size}])
+        pools.mark_stale(tx)
     assert of(demo, name).used == 2000
     demo.run(acting.act, OLDQUAY, "move", Asked(usernames=(name,)), acting.ActOptions(to_account="OLDQUAY-HARBOUR"))
     there = of(demo, name)

@@ -15,6 +15,8 @@ from fair_ladle.app.people import memberships
 from fair_ladle.app.plumbing.actor import Actor
 from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.usage import service as usage
 
 
 def assign(tx: Transaction, actor: Actor, wanted: Sequence[Wanted]) -> datetime:
@@ -50,5 +52,6 @@ def verify(tx: Transaction, actor: Actor) -> list[tuple[str, str, str, str]]:
         raise not_found("installation", actor.scope)
     log_service.seal_new(tx)
     found = [*counters.differences(tx), *claims.differences(tx), *memberships.differences(tx), *kept.differences(tx)]
+    found += usage.stored_differences(tx, [each for each in pools_service.products(tx) if each.is_storage])
     found.extend(("log", each, "", "") for each in log_service.broken_seals(tx))
     return found

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from fastapi import Query
 from pydantic import BaseModel, Field
@@ -21,16 +21,22 @@ class LayerLimit(BaseModel):
     product: str
     product_name: str
     limit: str | None
+    at_limit: Literal["tell", "stop", "grace"]
+    tell_at: int
+    grace_days: int | None
 
 
 class LayerLimitWanted(BaseModel):
     """A limit an account (for everybody of it and below), or one of its groups, shall set, in GB; null takes it
-    away."""
+    away. ``at_limit`` is what happens there beside telling from ``tell_at`` percent on; null = as it was."""
 
     account: str = Field(max_length=64)
     group: str | None = Field(default=None, max_length=64)
     product: str = Field(max_length=64)
     amount: str | None = Field(default=None, max_length=40)
+    at_limit: Literal["tell", "stop", "grace"] | None = None
+    tell_at: int | None = Field(default=None, ge=1, le=100)
+    grace_days: int | None = Field(default=None, ge=0, le=3660)
 
 
 @routes.get("", response_model=list[LayerLimit])
@@ -43,12 +49,16 @@ def limits(
             product=product.code,
             product_name=product.name,
             limit=None if grains is None else f"{to_units(grains, product.measure):f}",
+            at_limit=at.what,
+            tell_at=at.tell_at,
+            grace_days=at.grace_days,
         )
-        for product, grains in db.run(usecases.limits, who, account, group)
+        for product, grains, at in db.run(usecases.limits, who, account, group)
     ]
 
 
 @routes.put("", status_code=204)
 def put(body: LayerLimitWanted, db: Db, who: Who) -> None:
     """Set a limit, or take it away."""
-    db.run(usecases.set_limit, who, body.account, body.group, body.product, body.amount)
+    at = None if body.at_limit is None else usecases.AtLimit(body.at_limit, body.tell_at or 90, body.grace_days)
+    db.run(usecases.set_limit, who, body.account, body.group, body.product, body.amount, at)

@@ -20,12 +20,12 @@ def direct(connection: sa.Connection, person_ids: list[int]) -> list[Any]:
     return list(connection.execute(sa.select(limits).where(limits.c.person_id.in_(person_ids)))) if person_ids else []
 
 
-def put(connection: sa.Connection, product_id: int, of: dict[str, int], grains: int | None) -> None:
+def put(connection: sa.Connection, product_id: int, of: dict[str, int], values: dict[str, Any] | None) -> None:
     """Set the limit of an account, a group or a person; None takes it away."""
-    if grains is None:
+    if values is None:
         ((name, number),) = of.items()
         connection.execute(sa.delete(limits).where(limits.c.product_id == product_id, limits.c[name] == number))
     else:
         connection.execute(
-            insert(limits).values(product_id=product_id, grains=grains, **of).on_duplicate_key_update(grains=grains)
+            insert(limits).values(product_id=product_id, **values, **of).on_duplicate_key_update(**values)
         )

@@ -8,9 +8,9 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from decimal import Decimal
-from typing import Any
+from typing import Any, Literal
 
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
@@ -32,6 +32,21 @@ MOST_GRAINS = 10**15
 
 
 @dataclass(frozen=True)
+class AtLimit:
+    """What happens at a limit: told from so many percent on; beyond it nothing more than that (``tell``), nothing more
+    is written (``stop``), or that only after so many days over it (``grace``)."""
+
+    what: Literal["tell", "stop", "grace"] = "tell"
+    tell_at: int = 90
+    grace_days: int | None = None
+
+    @staticmethod
+    def of(row: Any) -> AtLimit:
+        """As it is kept."""
+        return AtLimit(row.at_limit, row.tell_at, row.grace_days)
+
+
+@dataclass(frozen=True)
 class Elsewhere:
     """Somebody's own bytes that stayed in an account they have left."""
 
@@ -50,6 +65,7 @@ class Storage:
     layer: str | None
     source: str
     elsewhere: tuple[Elsewhere, ...] = ()
+    at_limit: AtLimit = AtLimit()
 
 
 def _grains(in_bytes: int) -> int:
@@ -67,13 +83,11 @@ def of_people(tx: Transaction, actor: Actor, people: Sequence[Any]) -> dict[str,
     used = {
         (product_id, username): in_bytes
         for product_id, account_id, username, in_bytes in usage.at_home(
-            tx, products, sorted({each.account_id for each in people}), [each.username for each in people], tx.now
+            tx, products, sorted({each.account_id for each in people}), [each.username for each in people]
         )
         if home_of[username] == account_id
     }
-    direct = {
-        (row.product_id, row.person_id): row.grains for row in store.direct(tx.connection, [each.id for each in people])
-    }
+    direct = {(row.product_id, row.person_id): row for row in store.direct(tx.connection, [each.id for each in people])}
     layers = _Layers(tx, accounts, actor)
     members = layers.members([each.id for each in people])
     found = {}
@@ -86,8 +100,8 @@ def of_people(tx: Transaction, actor: Actor, people: Sequence[Any]) -> dict[str,
             )
             bytes_used = used.get((product.id, each.username))
             if limit is not None or bytes_used:
-                layer, source, grains = limit or (None, "no layer sets one; the pool's limits apply", None)
-                mine.append(Storage(product, _grains(bytes_used or 0), grains, layer, source))
+                layer, source, grains, at = limit or (None, NO_LAYER, None, AtLimit())
+                mine.append(Storage(product, _grains(bytes_used or 0), grains, layer, source, at_limit=at))
         found[each.username] = mine
     return found
 
@@ -99,12 +113,10 @@ class _Layers:
         self.tx, self.accounts = tx, accounts
         every = Groups.read(tx, accounts)
         rows = tx.once("storage limits", lambda: store.all_but_direct(tx.connection))
-        self.by_group: dict[int, dict[int, int]] = defaultdict(dict)
-        self.by_account: dict[int, dict[int, int]] = defaultdict(dict)
+        self.by_group: dict[int, dict[int, Any]] = defaultdict(dict)
+        self.by_account: dict[int, dict[int, Any]] = defaultdict(dict)
         for row in rows:
-            (self.by_group[row.group_id] if row.group_id else self.by_account[row.account_id])[row.product_id] = (
-                row.grains
-            )
+            (self.by_group[row.group_id] if row.group_id else self.by_account[row.account_id])[row.product_id] = row
         self.groups: list[Group] = [each for each in every.every if each.id in self.by_group]
         self.every = every
         self.inside = set(accounts.tree.branch(accounts_service.top_row(accounts, actor)).tolist())
@@ -114,33 +126,32 @@ class _Layers:
         return people_service.true_of(self.tx, person_ids, [self.every.reaches(each) for each in self.groups])
 
     def limit(
-        self, product: Product, direct: int | None, of_groups: Sequence[int], path: Sequence[int]
-    ) -> tuple[str, str, int] | None:
-        """Layer, source in words, and grains."""
+        self, product: Product, direct: Any | None, of_groups: Sequence[int], path: Sequence[int]
+    ) -> tuple[str, str, int, AtLimit] | None:
+        """Layer, source in words, grains, and what happens there."""
         groups = [
-            (n, self.by_group[self.groups[n].id][product.id])
+            (n, self.by_group[self.groups[n].id][product.id].grains)
             for n in of_groups
             if product.id in self.by_group[self.groups[n].id]
         ]
         defaults = [
-            (row, by[product.id])
+            (row, by[product.id].grains)
             for row in path
             if product.id in (by := self.by_account.get(int(self.accounts.ids[row]), {}))
         ]
-        found = personal_limit(direct, groups, defaults)
+        found = personal_limit(None if direct is None else direct.grains, groups, defaults)
         if found is None:
             return None
         layer, place, grains = found
         if layer == "direct":
-            return layer, "set for them", grains
-        row = self.every.row(self.groups[place]) if layer == "group" else place
-        if row not in self.inside:
-            return layer, "set above this branch", grains
-        return (
-            layer,
-            f"group {self.groups[place].name}" if layer == "group" else f"default of {self.accounts.name(place)}",
-            grains,
-        )
+            return layer, "set for them", grains, AtLimit.of(direct)
+        if layer == "group":
+            row, said = self.every.row(self.groups[place]), self.by_group[self.groups[place].id][product.id]
+            source = f"group {self.groups[place].name}"
+        else:
+            row, said = place, self.by_account[int(self.accounts.ids[place])][product.id]
+            source = f"default of {self.accounts.name(place)}"
+        return layer, source if row in self.inside else "set above this branch", grains, AtLimit.of(said)
 
 
 def of_one(tx: Transaction, actor: Actor, person: Any) -> list[Storage]:
@@ -154,7 +165,7 @@ def of_one(tx: Transaction, actor: Actor, person: Any) -> list[Storage]:
     there = {each.product.id: each for each in of_people(tx, actor, [person]).get(person.username, [])}
     left = [each for each in person.was_in or () if each != person.account_id and each in accounts.row_of_id]
     stayed = usage.at_home(
-        tx, [each for each in pools_service.products(tx) if each.is_storage], left, [person.username], tx.now
+        tx, [each for each in pools_service.products(tx) if each.is_storage], left, [person.username]
     )
     found = []
     for product in pools_service.products(tx):
@@ -172,24 +183,32 @@ def of_one(tx: Transaction, actor: Actor, person: Any) -> list[Storage]:
         mine = there.get(product.id)
         if mine is None and not elsewhere and not any((row, product.id) in owners for row in path):
             continue
-        mine = mine or Storage(product, 0, None, None, "no layer sets one; the pool's limits apply")
-        found.append(Storage(product, mine.used, mine.limit, mine.layer, mine.source, elsewhere))
+        mine = mine or Storage(product, 0, None, None, NO_LAYER)
+        found.append(replace(mine, elsewhere=elsewhere))
     return found
 
 
-def limits(tx: Transaction, actor: Actor, account: str, group: str | None) -> list[tuple[Product, int | None]]:
-    """What an account (for everybody of it and below), or one of its groups, sets: every storage product, and grains
-    or None."""
-    _, number = _layer(tx, actor, account, group)
+NO_LAYER = "no layer sets one; the pool's limits apply"
+
+
+def limits(tx: Transaction, actor: Actor, account: str, group: str | None) -> list[tuple[Product, int | None, AtLimit]]:
+    """What an account (for everybody of it and below), or one of its groups, sets: every storage product, grains or
+    None, and what happens there."""
+    _, number = layer(tx, actor, account, group)
     there = {
-        row.product_id: row.grains
+        row.product_id: row
         for row in tx.once("storage limits", lambda: store.all_but_direct(tx.connection))
         if (row.group_id if group else row.account_id) == number
     }
-    return [(each, there.get(each.id)) for each in pools_service.products(tx) if each.is_storage]
+    found = []
+    for each in pools_service.products(tx):
+        if each.is_storage:
+            row = there.get(each.id)
+            found.append((each, row.grains if row else None, AtLimit.of(row) if row else AtLimit()))
+    return found
 
 
-def _layer(tx: Transaction, actor: Actor, account: str, group: str | None) -> tuple[int, int]:
+def layer(tx: Transaction, actor: Actor, account: str, group: str | None) -> tuple[int, int]:
     """The account's number, and the number of the layer: the group's, or again the account's."""
     accounts = accounts_service.known(tx)
     account_id = int(accounts.ids[accounts_service.row_in_scope(accounts, actor, account)])
@@ -219,10 +238,33 @@ def _read(tx: Transaction, product: str, amount: str | None) -> tuple[Product, i
     return found, grains
 
 
-def set_limit(tx: Transaction, actor: Actor, account: str, group: str | None, product: str, amount: str | None) -> None:
-    """Let an account or a group set a limit, in GB; None takes it away."""
-    (account_id, number), (found, grains) = _layer(tx, actor, account, group), _read(tx, product, amount)
-    store.put(tx.connection, found.id, {"group_id": number} if group else {"account_id": number}, grains)
+def _values(grains: int | None, at: AtLimit) -> dict[str, Any] | None:
+    """A limit as it is kept."""
+    if grains is None:
+        return None
+    if not 1 <= at.tell_at <= 100:
+        raise invalid("People are told from 1 to 100 percent of their limit on.", "tell_at")
+    if at.what == "grace" and at.grace_days is None:
+        raise invalid("Grace needs a number of days.", "grace_days")
+    days = at.grace_days if at.what == "grace" else None
+    return {"grains": grains, "at_limit": at.what, "tell_at": at.tell_at, "grace_days": days}
+
+
+def set_limit(
+    tx: Transaction,
+    actor: Actor,
+    account: str,
+    group: str | None,
+    product: str,
+    amount: str | None,
+    at: AtLimit | None = None,
+) -> None:
+    """Let an account or a group set a limit, in GB, and what happens there (as it was, if not said); None takes it
+    away."""
+    there = {each.code: at for each, _, at in limits(tx, actor, account, group)}
+    at = at or there.get(product) or AtLimit()
+    (account_id, number), (found, grains) = layer(tx, actor, account, group), _read(tx, product, amount)
+    store.put(tx.connection, found.id, {"group_id": number} if group else {"account_id": number}, _values(grains, at))
     log_service.write(
         tx,
         actor,
@@ -233,17 +275,23 @@ def set_limit(tx: Transaction, actor: Actor, account: str, group: str | None, pr
                 group or account,
                 account_id,
                 None,
-                {"product": found.code, "GB": _told(found, grains)},
+                {"product": found.code, "GB": _told(found, grains)} | ({} if grains is None else {"then": _said(at)}),
             )
         ],
     )
 
 
+def _said(at: AtLimit) -> str:
+    then = {"stop": "stops", "grace": f"stops after {at.grace_days} days"}.get(at.what, "goes on")
+    return f"told at {at.tell_at} %, {then}"
+
+
 def set_direct(tx: Transaction, actor: Actor, person: Any, product: str, amount: str | None) -> None:
-    """Set one person's own limit, in GB; None leaves it to the layers. Whether they are in scope is the caller's to
-    check."""
+    """Set one person's own limit, in GB; None leaves it to the layers. What happens there stays as it is for them.
+    Whether they are in scope is the caller's to check."""
     found, grains = _read(tx, product, amount)
-    store.put(tx.connection, found.id, {"person_id": person.id}, grains)
+    now = next((each.at_limit for each in of_one(tx, actor, person) if each.product.id == found.id), AtLimit())
+    store.put(tx.connection, found.id, {"person_id": person.id}, _values(grains, now))
     log_service.write(
         tx,
         actor,
@@ -276,7 +324,7 @@ def move_here(tx: Transaction, actor: Actor, person: Any, from_account: str) -> 
     products = [each for each in pools_service.products(tx) if each.is_storage]
     assignments.lock(tx, products)
     for product in products:
-        grains = _grains(sum(each[3] for each in usage.at_home(tx, [product], [from_id], [person.username], at)))
+        grains = _grains(sum(each[3] for each in usage.at_home(tx, [product], [from_id], [person.username])))
         if not grains:
             continue
         room = assignments.room(tx, actor, to, product)

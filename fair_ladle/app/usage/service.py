@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Sequence
-from datetime import datetime
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from datetime import date, datetime
 from typing import Any
 
 import numpy as np
@@ -11,14 +11,13 @@ import numpy as np
 from fair_ladle.app.accounts import service as accounts_service
 from fair_ladle.app.accounts.service import Accounts
 from fair_ladle.app.plumbing import generations
-from fair_ladle.app.plumbing.database import Transaction, batched
+from fair_ladle.app.plumbing.database import Transaction, batched, in_utc
 from fair_ladle.app.plumbing.merge import Merged, Progress, merge
 from fair_ladle.app.pools.service import Product
-from fair_ladle.app.usage import store
+from fair_ladle.app.usage import store, stored, stored_store
 from fair_ladle.app.usage.tables import assignments, storage_samples
 from fair_ladle.core.calendar import MICRO, Day, instant, local_day, micros
 from fair_ladle.core.clocks import Steps, counted_steps, split_by, stored_steps
-from fair_ladle.core.quantities import BYTES_PER_GRAIN
 from fair_ladle.core.readings import counted_at, counted_days, stored_at, stored_days
 from fair_ladle.core.tree import Ints
 
@@ -28,14 +27,13 @@ def own_at(tx: Transaction, accounts: Accounts, columns: Sequence[Product], at: 
     own = np.zeros((len(accounts.tree), len(columns)), dtype=np.int64)
     column = {product.id: place for place, product in enumerate(columns)}
     counted = [product.id for product in columns if not product.is_storage]
-    stored = [product.id for product in columns if product.is_storage]
+    measured = [product.id for product in columns if product.is_storage]
     if counted:
         for product_id, account_id, units in store.units_in_use(tx.connection, counted, at):
             own[accounts.row_of_id[account_id], column[product_id]] = units
-    if stored:
-        for product_id, account_id, in_bytes in store.bytes_stored(tx.connection, stored, at):
-            grains = (int(in_bytes) + BYTES_PER_GRAIN // 2) // BYTES_PER_GRAIN
-            own[accounts.row_of_id[account_id], column[product_id]] = grains
+    if measured:
+        for product_id, account_id, in_bytes in store.bytes_stored(tx.connection, measured, at):
+            own[accounts.row_of_id[account_id], column[product_id]] = stored.grains(int(in_bytes))
     return own
 
 
@@ -93,7 +91,19 @@ def load_samples(tx: Transaction, rows: list[dict[str, Any]], progress: Progress
     merged = merge(tx.connection, storage_samples, ["product_id", "account_id", "category", "at"], rows, progress)
     if merged.created or merged.changed:
         _past_changed(tx, [(row["product_id"], row["at"]) for row in rows])
+        stored.rebuild(tx, {row["product_id"] for row in rows})
     return merged
+
+
+def record_samples(
+    tx: Transaction, rows: Sequence[dict[str, Any]], used_at: Mapping[tuple[int, int, str], datetime] | None = None
+) -> dict[tuple[int, int], int]:
+    """Write samples, each in place of one of the same series and instant; by how many grains what is stored now
+    differs, by product and account. ``used_at``: the last use of some (product, account, category). The counters, which
+    the caller has locked, are the caller's."""
+    changes = stored.record(tx, rows, used_at)
+    _past_changed(tx, [(row["product_id"], row["at"]) for row in rows])
+    return changes
 
 
 def _past_changed(tx: Transaction, facts: Iterable[tuple[int, datetime]]) -> None:
@@ -154,40 +164,30 @@ def home(username: str) -> str:
 
 
 def at_home(
-    tx: Transaction, products: Sequence[Product], account_ids: Sequence[int], usernames: Sequence[str], at: datetime
+    tx: Transaction, products: Sequence[Product], account_ids: Sequence[int], usernames: Sequence[str]
 ) -> list[tuple[int, int, str, int]]:
-    """(product, account, username, bytes) of what these people have stored as their own in these accounts."""
-    whose = {home(each): each for each in usernames}
-    found = (
-        store.newest_of(tx.connection, [each.id for each in products], account_ids, list(whose), at)
-        if whose and products and account_ids
-        else []
-    )
-    return [(row.product_id, row.account_id, whose[row.category], int(row.bytes)) for row in found]
+    """(product, account, username, bytes) of what these people store as their own in these accounts."""
+    if not (usernames and products and account_ids):
+        return []
+    found = stored_store.of_people(tx.connection, [each.id for each in products], account_ids, usernames)
+    return [(row.product_id, row.account_id, row.name, int(row.bytes)) for row in found]
 
 
 def move_home(tx: Transaction, product: Product, from_id: int, to_id: int, username: str, at: datetime) -> int:
-    """Record that what is somebody's own in one account is in another one from an instant on; bytes. The counters
-    are the caller's."""
-    stored = {
-        account_id: in_bytes for _, account_id, _, in_bytes in at_home(tx, [product], [from_id, to_id], [username], at)
-    }
-    moved = stored.get(from_id, 0)
-    if moved:
-        store.add_samples(
-            tx.connection,
-            [
-                {
-                    "product_id": product.id,
-                    "account_id": account_id,
-                    "category": home(username),
-                    "at": at,
-                    "bytes": in_bytes,
-                }
-                for account_id, in_bytes in ((from_id, 0), (to_id, stored.get(to_id, 0) + moved))
-            ],
-        )
-    return moved
+    """Record that what is somebody's own in one account is in another one from an instant on, category by category;
+    bytes. The counters are the caller's."""
+    categories = stored_store.series_of(tx.connection, product.id, from_id, home(username))
+    series = [(product.id, each, category) for category in categories for each in (from_id, to_id)]
+    now = {each: level.figures[0] for each, level in stored.levels(tx, series, [at]).items()}
+    rows = [
+        {"product_id": product.id, "account_id": account_id, "category": category, "at": at, "bytes": in_bytes}
+        for category in categories
+        if (there := now[product.id, from_id, category])
+        for account_id, in_bytes in ((from_id, 0), (to_id, now[product.id, to_id, category] + there))
+    ]
+    if rows:
+        stored.record(tx, rows)
+    return sum(now[product.id, from_id, category] for category in categories)
 
 
 def release_all(tx: Transaction, account_ids: Sequence[int], at: datetime) -> dict[tuple[int, int], int]:
@@ -195,8 +195,9 @@ def release_all(tx: Transaction, account_ids: Sequence[int], at: datetime) -> di
     storage, there were. The counters are the caller's."""
     if not account_ids:
         return {}
-    stored = store.empty_all(tx.connection, account_ids, at)
-    grains = {key: (in_bytes + BYTES_PER_GRAIN // 2) // BYTES_PER_GRAIN for key, in_bytes in stored.items()}
+    emptied = store.empty_all(tx.connection, account_ids, at)
+    stored_store.empty_stored(tx.connection, account_ids, at)
+    grains = {key: stored.grains(in_bytes) for key, in_bytes in emptied.items()}
     return {**store.end_all(tx.connection, account_ids, at), **grains}
 
 
@@ -211,3 +212,42 @@ def evidence(
 def rename(tx: Transaction, product_ids: Collection[int], subject: str, by: str) -> None:
     """Call a subject of these products something else, in all that was ever assigned."""
     store.rename(tx.connection, product_ids, subject, by)
+
+
+def age_stored(tx: Transaction, product: Product) -> bool:
+    """Count what is stored of a product a week, a month and a quarter ago from today; whether anything was to do."""
+    return stored.age(tx, product.id)
+
+
+def stored_differences(tx: Transaction, products: Sequence[Product]) -> list[tuple[str, str, str, str]]:
+    """What is kept of whom stores how much, where it is not what the samples come to: (what, where, found,
+    evidence)."""
+    accounts = accounts_service.known(tx)
+    found = []
+    for product in products:
+        for account_id, kind, name, is_kept, evidence in stored.differences(tx, product.id):
+            account = accounts.tree.codes[accounts.row_of_id[account_id]]
+            found.append(("stored", f"{product.code} {account} {kind} {name}".strip(), is_kept, evidence))
+    return found
+
+
+def stored_over_time(
+    tx: Transaction, product: Product, account_id: int, kind: str, name: str, since: date
+) -> tuple[list[tuple[str, int]], list[tuple[date, int]]]:
+    """What a person, a folder or a category of an account stores: by category (grains, the largest first), and all
+    together at the end of each day since one on which it changed (grains)."""
+    prefix = {stored.PERSON: stored.HOME, stored.SHARED: stored.FOLDER}.get(kind, "")
+    categories = stored_store.series_of(tx.connection, product.id, account_id, prefix + name)
+    rows = stored_store.samples_of(tx.connection, product.id, account_id, categories, tx.now)
+    number = {each: place for place, each in enumerate(categories)}
+    zone = accounts_service.zone(tx)
+    days: dict[date, int] = {}
+    level, total = [0] * len(categories), 0
+    for row in rows:
+        total += int(row.bytes) - level[number[row.category]]
+        level[number[row.category]] = int(row.bytes)
+        days[max(local_day(in_utc(row.at), zone), since)] = stored.grains(total)
+    sizes = sorted(
+        ((each, stored.grains(level[number[each]])) for each in categories), key=lambda each: (-each[1], each[0])
+    )
+    return sizes, sorted(days.items())

@@ -223,36 +223,6 @@ def end_all(connection: sa.Connection, account_ids: Collection[int], at: datetim
     return found
 
 
-def newest_of(
-    connection: sa.Connection,
-    product_ids: Collection[int],
-    account_ids: Collection[int],
-    categories: Collection[str],
-    at: datetime,
-) -> list[Any]:
-    """product_id, account_id, category and bytes of these categories in these accounts at an instant."""
-    s = storage_samples
-    newest = (
-        sa.select(s.c.product_id, s.c.account_id, s.c.category, sa.func.max(s.c.at).label("at"))
-        .where(
-            s.c.product_id.in_(product_ids), s.c.account_id.in_(account_ids), s.c.category.in_(categories), s.c.at <= at
-        )
-        .group_by(s.c.product_id, s.c.account_id, s.c.category)
-        .subquery()
-    )
-    same = [s.c[name] == newest.c[name] for name in ("product_id", "account_id", "category", "at")]
-    return list(
-        connection.execute(
-            sa.select(s.c.product_id, s.c.account_id, s.c.category, s.c.bytes).join(newest, sa.and_(*same))
-        )
-    )
-
-
-def add_samples(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
-    """New samples."""
-    connection.execute(sa.insert(storage_samples), rows)
-
-
 def empty_all(connection: sa.Connection, account_ids: Collection[int], at: datetime) -> dict[tuple[int, int], int]:
     """A sample of no bytes at an instant for every category of these accounts that has some; (account, product) →
     bytes there were."""

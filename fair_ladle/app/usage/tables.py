@@ -1,4 +1,4 @@
-"""Assignments (half-open intervals of instants) and storage samples (bytes at an instant)."""
+"""Assignments (half-open intervals of instants), storage samples (bytes at an instant), and what follows from these."""
 
 from __future__ import annotations
 
@@ -31,4 +31,32 @@ storage_samples = sa.Table(
     sa.Column("at", Instant, primary_key=True),
     sa.Column("bytes", sa.BigInteger, nullable=False),
     sa.Index("ix_storage_samples_product_id_at", "product_id", "at"),
+)
+
+stored = sa.Table(
+    "stored",
+    metadata,
+    sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
+    sa.Column("account_id", sa.ForeignKey("accounts.id"), primary_key=True),
+    sa.Column("kind", sa.String(8), primary_key=True, comment="person, folder or category"),
+    code_column("name", 128, primary_key=True, comment="username, folder code or category"),
+    sa.Column("bytes", sa.BigInteger, nullable=False),
+    sa.Column("week_ago", sa.BigInteger, nullable=False),
+    sa.Column("month_ago", sa.BigInteger, nullable=False),
+    sa.Column("quarter_ago", sa.BigInteger, nullable=False),
+    sa.Column("at", Instant, nullable=False, comment="of the newest sample"),
+    sa.Column("used_at", Instant, comment="last use, where a storage system says so"),
+    sa.Column("past_limit_since", Instant, comment="since when it is over its limit, as far as it was looked at"),
+    sa.Index("ix_stored_account_id_product_id", "account_id", "product_id"),
+    sa.Index("ix_stored_size", "product_id", "kind", "bytes"),
+)
+"""What each person, shared folder and other category stores now, and did a while ago: the samples added up, kept with
+every change of them."""
+
+stored_days = sa.Table(
+    "stored_days",
+    metadata,
+    sa.Column("product_id", sa.ForeignKey("products.id"), primary_key=True),
+    sa.Column("day", sa.Date, nullable=False, comment="from which a week, month and quarter are counted back"),
+    sa.Column("ahead", sa.Boolean, nullable=False, comment="whether there were samples of instants still to come"),
 )

@@ -4208,6 +4208,186 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/storage/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Storage Accounts
+         * @description A window of the accounts directly below one that store something, each with all below it, and of it itself.
+         */
+        get: operations["storage_accounts_api_storage_accounts_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/storage/accounts/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Storage Accounts Export
+         * @description The accounts directly below one as a table, in GB.
+         */
+        get: operations["storage_accounts_export_api_storage_accounts_export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/storage/detail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Storage Detail
+         * @description What one of a list stores, category by category and over time.
+         */
+        get: operations["storage_detail_api_storage_detail_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/storage/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Storage Export
+         * @description The same list as a table, in GB.
+         */
+        get: operations["storage_export_api_storage_export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/storage/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Limit
+         * @description Whom a limit would put over or near it.
+         */
+        post: operations["preview_limit_api_storage_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/storage/products": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Storage Products
+         * @description The storage products in sight.
+         */
+        get: operations["storage_products_api_storage_products_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/storage/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Storage Rows
+         * @description A window of what an account and all below it store: by person, shared folder or category.
+         */
+        get: operations["storage_rows_api_storage_rows_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/storage/spread": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Spread
+         * @description How what people store is spread in a branch.
+         */
+        get: operations["spread_api_storage_spread_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/storage/total": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Storage Total
+         * @description What an account stores with all below it.
+         */
+        get: operations["storage_total_api_storage_total_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tables/xlsx": {
         parameters: {
             query?: never;
@@ -4938,6 +5118,22 @@ export interface components {
             token: string;
         };
         /**
+         * Biggest
+         * @description One of the people who store most, or are furthest over a limit.
+         */
+        Biggest: {
+            /** Account Name */
+            account_name: string;
+            /** Limit */
+            limit: number | null;
+            /** Name */
+            name: string;
+            /** Size */
+            size: number;
+            /** Username */
+            username: string;
+        };
+        /**
          * BillingBody
          * @description An account's billing details, and who gets its statements besides its billing email.
          */
@@ -5181,6 +5377,16 @@ export interface components {
             tiers: components["schemas"]["PriceTier"][];
         };
         /**
+         * CategorySize
+         * @description A category and the grains in it.
+         */
+        CategorySize: {
+            /** Category */
+            category: string;
+            /** Size */
+            size: number;
+        };
+        /**
          * CeilingBody
          * @description The most of a product, in grains, that the branch may hold for more to be given, and that one change may give;
          *     null = no bound.
@@ -5195,7 +5401,7 @@ export interface components {
         };
         /**
          * CellBody
-         * @description One account in one pool; ``cap`` is what it is now, with the ``seats`` that it follows (null = it follows none).
+         * @description One account in one pool; ``cap`` is what it is now, with the ``seats`` that it follows (null = none).
          */
         CellBody: {
             /** Account */
@@ -5576,6 +5782,19 @@ export interface components {
             day: string;
             /** Entries */
             entries: number;
+        };
+        /**
+         * DaySize
+         * @description Grains at the end of a day.
+         */
+        DaySize: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Size */
+            size: number;
         };
         /**
          * DaysDiffer
@@ -6175,6 +6394,19 @@ export interface components {
         FigureBody: {
             /** Figure */
             figure: string;
+        };
+        /**
+         * FillingBody
+         * @description The day on which it is full at the middle pace of the last week, month and quarter, at the fastest, and at the
+         *     slowest; null = not within ten years.
+         */
+        FillingBody: {
+            /** Day */
+            day: string | null;
+            /** Latest */
+            latest: string | null;
+            /** Soonest */
+            soonest: string | null;
         };
         /**
          * ForecastBody
@@ -7089,27 +7321,42 @@ export interface components {
          * @description What a layer lets one person store of a product, in GB; null = it says nothing.
          */
         LayerLimit: {
+            /**
+             * At Limit
+             * @enum {string}
+             */
+            at_limit: "tell" | "stop" | "grace";
+            /** Grace Days */
+            grace_days: number | null;
             /** Limit */
             limit: string | null;
             /** Product */
             product: string;
             /** Product Name */
             product_name: string;
+            /** Tell At */
+            tell_at: number;
         };
         /**
          * LayerLimitWanted
          * @description A limit an account (for everybody of it and below), or one of its groups, shall set, in GB; null takes it
-         *     away.
+         *     away. ``at_limit`` is what happens there beside telling from ``tell_at`` percent on; null = as it was.
          */
         LayerLimitWanted: {
             /** Account */
             account: string;
             /** Amount */
             amount?: string | null;
+            /** At Limit */
+            at_limit?: ("tell" | "stop" | "grace") | null;
+            /** Grace Days */
+            grace_days?: number | null;
             /** Group */
             group?: string | null;
             /** Product */
             product: string;
+            /** Tell At */
+            tell_at?: number | null;
         };
         /**
          * LetIn
@@ -7161,6 +7408,46 @@ export interface components {
         LimitBody: {
             /** Amount */
             amount?: string | null;
+            /** Product */
+            product: string;
+        };
+        /**
+         * LimitPreview
+         * @description What a limit a person would do in a layer: whom it is for, how many would be over it and near it, by how much in
+         *     all, and what it is now. ``biggest`` are furthest over it.
+         */
+        LimitPreview: {
+            /** Bands */
+            bands: components["schemas"]["SizeBand"][];
+            /** Beyond */
+            beyond: number;
+            /** Biggest */
+            biggest: components["schemas"]["Biggest"][];
+            /** Limit Now */
+            limit_now: number | null;
+            /** Near */
+            near: number;
+            /** Near Now */
+            near_now: number;
+            /** Over */
+            over: number;
+            /** Over Now */
+            over_now: number;
+            /** People */
+            people: number;
+        };
+        /**
+         * LimitToTry
+         * @description A limit an account (for everybody of it and below), or one of its groups, would set, in grains; null takes it
+         *     away.
+         */
+        LimitToTry: {
+            /** Account */
+            account: string;
+            /** Group */
+            group?: string | null;
+            /** Limit */
+            limit?: number | null;
             /** Product */
             product: string;
         };
@@ -10319,6 +10606,49 @@ export interface components {
             signature: string;
         };
         /**
+         * SizeBand
+         * @description So many people store so much (grains, to three digits).
+         */
+        SizeBand: {
+            /** People */
+            people: number;
+            /** Size */
+            size: number;
+        };
+        /**
+         * SizeBody
+         * @description Grains stored now, and a week, a month and a quarter ago.
+         */
+        SizeBody: {
+            /** Month Ago */
+            month_ago: number;
+            /** Now */
+            now: number;
+            /** Quarter Ago */
+            quarter_ago: number;
+            /** Week Ago */
+            week_ago: number;
+        };
+        /**
+         * Spread
+         * @description How what people store is spread in a branch: those who store something, their mean, median and 90th percentile
+         *     (grains), and the ten who store most.
+         */
+        Spread: {
+            /** Bands */
+            bands: components["schemas"]["SizeBand"][];
+            /** Biggest */
+            biggest: components["schemas"]["Biggest"][];
+            /** Mean */
+            mean: number;
+            /** Median */
+            median: number;
+            /** Ninetieth */
+            ninetieth: number;
+            /** People */
+            people: number;
+        };
+        /**
          * StatementBody
          * @description One buyer's month: a statement for each currency.
          */
@@ -10531,6 +10861,100 @@ export interface components {
             source: string;
             /** Used */
             used: string;
+        };
+        /**
+         * StorageDetail
+         * @description What one of a list stores, category by category, and all together over the days on which it changed.
+         */
+        StorageDetail: {
+            /** Categories */
+            categories: components["schemas"]["CategorySize"][];
+            /** Days */
+            days: components["schemas"]["DaySize"][];
+        };
+        /**
+         * StorageProduct
+         * @description A storage product in sight.
+         */
+        StorageProduct: {
+            /** Name */
+            name: string;
+            /** Per Unit */
+            per_unit: number;
+            /** Product */
+            product: string;
+        };
+        /**
+         * StorageRow
+         * @description One of a list: an account with all below it (``name`` empty: itself without), a person's own, a shared folder, or
+         *     a category. ``here`` is false of what somebody left behind.
+         */
+        StorageRow: {
+            /** Account */
+            account: string;
+            /** Account Name */
+            account_name: string;
+            /** At */
+            at: string | null;
+            /** Here */
+            here: boolean;
+            /** Limit */
+            limit: number | null;
+            /** Name */
+            name: string;
+            size: components["schemas"]["SizeBody"];
+            /** Source */
+            source: string | null;
+            /** State */
+            state: string | null;
+            /** Title */
+            title: string;
+            /** Used At */
+            used_at: string | null;
+        };
+        /**
+         * StorageRows
+         * @description A window of a list; ``total`` is counted up to 10,000.
+         */
+        StorageRows: {
+            /** Rows */
+            rows: components["schemas"]["StorageRow"][];
+            /** Total */
+            total: number;
+        };
+        /**
+         * StorageTotal
+         * @description What a branch stores, of its cap (null = none in sight), and whose it is: of people who are there, of shared
+         *     folders, left behind by people who moved or went, and all other categories. ``people`` are present, ``holders`` of
+         *     them store something.
+         */
+        StorageTotal: {
+            /** Account */
+            account: string;
+            /** Account Name */
+            account_name: string;
+            /** Cap */
+            cap: number | null;
+            full: components["schemas"]["FillingBody"] | null;
+            /** Holders */
+            holders: number;
+            left_behind: components["schemas"]["SizeBody"];
+            other: components["schemas"]["SizeBody"];
+            /** Parent */
+            parent: string | null;
+            /** People */
+            people: number;
+            /** Per Unit */
+            per_unit: number;
+            personal: components["schemas"]["SizeBody"];
+            /** Product */
+            product: string;
+            /** Product Name */
+            product_name: string;
+            shared: components["schemas"]["SizeBody"];
+            size: components["schemas"]["SizeBody"];
+            /** State */
+            state: string;
         };
         /**
          * SubAccount
@@ -38070,6 +38494,1034 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    storage_accounts_api_storage_accounts_get: {
+        parameters: {
+            query: {
+                product: string;
+                account: string;
+                order?: "size" | "week" | "month" | "quarter";
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StorageRows"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    storage_accounts_export_api_storage_accounts_export_get: {
+        parameters: {
+            query: {
+                product: string;
+                account: string;
+                form: "csv" | "xlsx" | "tsv";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    storage_detail_api_storage_detail_get: {
+        parameters: {
+            query: {
+                product: string;
+                account: string;
+                what: "people" | "folders" | "categories";
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StorageDetail"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    storage_export_api_storage_export_get: {
+        parameters: {
+            query: {
+                product: string;
+                account: string;
+                form: "csv" | "xlsx" | "tsv";
+                what?: "people" | "folders" | "categories";
+                show?: "all" | "near" | "over" | "growing" | "untouched" | "nobody";
+                order?: "size" | "week" | "month" | "quarter" | "share" | "used";
+                find?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    preview_limit_api_storage_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LimitToTry"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LimitPreview"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    storage_products_api_storage_products_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StorageProduct"][];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    storage_rows_api_storage_rows_get: {
+        parameters: {
+            query: {
+                product: string;
+                account: string;
+                what?: "people" | "folders" | "categories";
+                show?: "all" | "near" | "over" | "growing" | "untouched" | "nobody";
+                order?: "size" | "week" | "month" | "quarter" | "share" | "used";
+                find?: string;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StorageRows"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    spread_api_storage_spread_get: {
+        parameters: {
+            query: {
+                product: string;
+                account: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Spread"];
+                };
+            };
+            /** @description Cannot be read */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not there, or out of scope */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description In conflict with what is there */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Too many tries */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description Something went wrong; its reference is in the log */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+            /** @description The database does not answer, or too much changes at once */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    storage_total_api_storage_total_get: {
+        parameters: {
+            query: {
+                product: string;
+                account: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StorageTotal"];
+                };
             };
             /** @description Cannot be read */
             400: {

@@ -20,6 +20,7 @@ import { useKeptFocus, useWhereabouts } from './useWhereabouts'
 const RunningMenu = lazy(() => import('./Menus').then((part) => ({ default: part.RunningMenu })))
 const OwnMenu = lazy(() => import('./Menus').then((part) => ({ default: part.OwnMenu })))
 const TodayScreen = lazy(() => import('../features/today/TodayScreen'))
+const StorageScreen = lazy(() => import('../features/storage/StorageScreen'))
 const StatementsScreen = lazy(() => import('../features/statements/StatementsScreen'))
 const PaymentsScreen = lazy(() => import('../features/statements/PaymentsScreen'))
 const PricesScreen = lazy(() => import('../features/prices/PricesScreen'))
@@ -95,6 +96,7 @@ function Shell({ who }: { who: Me }) {
       ['allocations', 'Allocations', 'g a', '/allocations', 'allocations.see'],
       ['drafts', 'Drafts', 'g d', '/drafts', 'allocations.see'],
       ['pools', 'Pools', 'g p', '/pools', 'pools.see'],
+      ['storage', 'Storage', 'g h', '/storage', 'allocations.see'],
       ['account', 'Account', 'g c', `/accounts/${encodeURIComponent(who.running.account)}`, 'allocations.see'],
       ['people', 'People', 'g e', '/people', 'people.see'],
       ['idle', 'Idle seats', 'g i', '/idle', 'people.see'],
@@ -219,7 +221,13 @@ function Shell({ who }: { who: Me }) {
           </>
         )}
         <hr />
-        {can.has('pools.see') && <NavLink to="/pools">Pools</NavLink>}
+        {can.has('pools.see') ? (
+          <Family to="/pools" also={['/storage', '/products']}>
+            Pools
+          </Family>
+        ) : (
+          can.has('allocations.see') && <NavLink to="/storage">Storage</NavLink>
+        )}
         {can.has('people.see') && (
           <Family to="/people" also={['/people-import', '/groups', '/queue', '/idle', '/domains']}>
             People
@@ -269,6 +277,7 @@ function Shell({ who }: { who: Me }) {
                 <Route path="/queue" element={<QueueScreen />} />
                 <Route path="/mail" element={<MailScreen />} />
                 <Route path="/pools" element={<PoolsScreen />} />
+                <Route path="/storage" element={<StorageScreen />} />
                 <Route path="/products/:product" element={<ProductScreen />} />
                 <Route path="/drafts" element={<DraftsScreen />} />
                 <Route path="/log" element={<LogScreen />} />

@@ -13,8 +13,8 @@ export function PagedGrid<T>({
   label,
   sorting,
   onSort,
-  isMarked,
-  mark,
+  isMarked = () => false,
+  mark = () => undefined,
   markAll,
   open,
   comesHere = false,
@@ -29,15 +29,16 @@ export function PagedGrid<T>({
   label: string
   sorting: Sorting
   onSort: (sorting: Sorting) => void
-  isMarked: (row: T) => boolean
-  /** Mark or unmark the rows from one place to another. */
-  mark: (from: number, to: number, marked: boolean) => void
-  markAll: (marked: boolean) => void
+  /** Where rows can be marked: whether one is, marking or unmarking those from one place to another, and all. */
+  isMarked?: (row: T) => boolean
+  mark?: (from: number, to: number, marked: boolean) => void
+  markAll?: (marked: boolean) => void
   open: (row: T) => void
   /** Whoever comes for what is listed has the list under their keys once it is there. */
   comesHere?: boolean
   rowHeight?: number
 }) {
+  const marks = markAll !== undefined
   const scroller = useRef<HTMLDivElement>(null)
   const id = useId()
   const [cursor, setCursor] = useKept(`cursor ${label}`, () => 0)
@@ -61,17 +62,17 @@ export function PagedGrid<T>({
   useEffect(() => onShown(first, last), [onShown, first, last])
   const isMarkedAt = (place: number) => {
     const row = rowAt(place)
-    return row !== undefined && isMarked(row)
+    return row !== undefined && marks && isMarked(row)
   }
   const at = Math.min(cursor, Math.max(0, total - 1))
-  const tracks = { gridTemplateColumns: `34px ${columns.map((column) => column.width).join(' ')}` }
+  const tracks = { gridTemplateColumns: `${marks ? '34px ' : ''}${columns.map((column) => column.width).join(' ')}` }
   const width = {
     minWidth: 60 + columns.reduce((sum, column) => sum + Number(/(\d+)px/.exec(column.width)?.[1] ?? 120), 0),
   }
   const go = (to: number, extend: boolean) => {
     const place = Math.max(0, Math.min(total - 1, to))
     setCursor(place)
-    if (extend) mark(Math.min(anchor.current, place), Math.max(anchor.current, place), true)
+    if (extend && marks) mark(Math.min(anchor.current, place), Math.max(anchor.current, place), true)
     else anchor.current = place
     virtual.scrollToIndex(place)
   }
@@ -88,12 +89,12 @@ export function PagedGrid<T>({
     }
     const row = rowAt(at)
     if (event.key in moves) go(moves[event.key] ?? at, event.shiftKey)
-    else if (event.key === ' ' && row !== undefined) {
+    else if (event.key === ' ' && row !== undefined && marks) {
       anchor.current = at
       mark(at, at, !isMarked(row))
     } else if (event.key === 'Enter' && row !== undefined) open(row)
-    else if (event.key === 'a' && (event.ctrlKey || event.metaKey)) markAll(true)
-    else if (event.key === 'Escape') markAll(false)
+    else if (event.key === 'a' && (event.ctrlKey || event.metaKey)) markAll?.(true)
+    else if (event.key === 'Escape') markAll?.(false)
     else return
     event.preventDefault()
     event.stopPropagation()
@@ -105,7 +106,7 @@ export function PagedGrid<T>({
       role="grid"
       aria-label={label}
       aria-rowcount={total + 1}
-      aria-multiselectable="true"
+      aria-multiselectable={marks}
       tabIndex={0}
       aria-activedescendant={total && rowAt(at) ? `${id}-${at}` : undefined}
       onKeyDown={onKey}
@@ -113,17 +114,19 @@ export function PagedGrid<T>({
     >
       <div role="rowgroup" className="vhead" style={width}>
         <div role="row" className="vrow" style={{ ...tracks, minWidth: 0 }} aria-rowindex={1}>
-          <div role="columnheader">
-            <input
-              type="checkbox"
-              className="form-check-input"
-              tabIndex={-1}
-              disabled={total === 0}
-              checked={total > 0 && items.every((item) => isMarkedAt(item.index))}
-              aria-label="Choose all"
-              onChange={(event) => markAll(event.target.checked)}
-            />
-          </div>
+          {marks && (
+            <div role="columnheader" className="tomark">
+              <input
+                type="checkbox"
+                className="form-check-input"
+                tabIndex={-1}
+                disabled={total === 0}
+                checked={total > 0 && items.every((item) => isMarkedAt(item.index))}
+                aria-label="Choose all"
+                onChange={(event) => markAll(event.target.checked)}
+              />
+            </div>
+          )}
           {columns.map((column) => (
             <div
               role="columnheader"
@@ -149,14 +152,14 @@ export function PagedGrid<T>({
       <div role="rowgroup" style={{ ...width, height: virtual.getTotalSize(), position: 'relative' }}>
         {items.map((item) => {
           const row = rowAt(item.index)
-          const marked = row !== undefined && isMarked(row)
+          const marked = isMarkedAt(item.index)
           return (
             <div
               role="row"
               id={`${id}-${item.index}`}
               key={row === undefined ? item.index : rowKey(row)}
               aria-rowindex={item.index + 2}
-              aria-selected={marked}
+              aria-selected={marks ? marked : undefined}
               className={`vrow${marked ? ' marked' : ''}${item.index === at ? ' at' : ''}`}
               style={{
                 ...tracks,
@@ -179,24 +182,26 @@ export function PagedGrid<T>({
                 </div>
               ) : (
                 <>
-                  <div role="gridcell">
-                    <input
-                      type="checkbox"
-                      className="form-check-input"
-                      tabIndex={-1}
-                      checked={marked}
-                      aria-label={`Choose ${rowKey(row)}`}
-                      onChange={(event) => {
-                        const shift = event.nativeEvent instanceof MouseEvent && event.nativeEvent.shiftKey
-                        mark(
-                          shift ? Math.min(anchor.current, item.index) : item.index,
-                          shift ? Math.max(anchor.current, item.index) : item.index,
-                          !marked,
-                        )
-                        anchor.current = item.index
-                      }}
-                    />
-                  </div>
+                  {marks && (
+                    <div role="gridcell" className="tomark">
+                      <input
+                        type="checkbox"
+                        className="form-check-input"
+                        tabIndex={-1}
+                        checked={marked}
+                        aria-label={`Choose ${rowKey(row)}`}
+                        onChange={(event) => {
+                          const shift = event.nativeEvent instanceof MouseEvent && event.nativeEvent.shiftKey
+                          mark(
+                            shift ? Math.min(anchor.current, item.index) : item.index,
+                            shift ? Math.max(anchor.current, item.index) : item.index,
+                            !marked,
+                          )
+                          anchor.current = item.index
+                        }}
+                      />
+                    </div>
+                  )}
                   {columns.map((column) => (
                     <div role="gridcell" key={column.key} className={column.fig ? 'fig' : undefined}>
                       {column.cell(row)}

@@ -19,6 +19,7 @@ import { LotForm, nextDay, type BuyingFrom, type Lot } from './LotForm'
 import { PlanPanel } from './PlanPanel'
 import { ProductLink } from './ProductScreen'
 import { ProductForm, products, type ProductBody } from './ProductForm'
+import { PoolTabs } from './PoolTabs'
 
 type PoolBody = Schemas['PoolBody']
 
@@ -47,6 +48,7 @@ export default function PoolsScreen() {
     <>
       <div className="bar">
         <h1>Pools</h1>
+        <PoolTabs at="pools" />
         <span className="grow" />
         {every && (
           <Button variant="outline-primary" onClick={() => setForm({ product: null })}>

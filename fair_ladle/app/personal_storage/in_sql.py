@@ -1,0 +1,79 @@
+"""The limit of each of many people as an expression over the tables of people and accounts: the same layers as
+``core/layers.personal_limit``, asked of the database, so that lists and previews need nobody in memory."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import sqlalchemy as sa
+
+from fair_ladle.app.accounts.service import PAST_EVERY_PATH, Accounts
+from fair_ladle.app.accounts.tables import accounts as accounts_table
+from fair_ladle.app.people.groups import Groups
+from fair_ladle.app.people.tables import people
+from fair_ladle.app.personal_storage import store
+from fair_ladle.app.personal_storage.tables import storage_limits
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.pools.service import Product
+
+DIRECT, GROUP, ACCOUNT = "direct", "group", "account"
+
+
+@dataclass(frozen=True)
+class LayerName:
+    """A layer that sets a limit: DIRECT of each person, or the GROUP or ACCOUNT of a number."""
+
+    kind: str
+    number: int = 0
+
+
+@dataclass(frozen=True)
+class LimitsInSql:
+    """The limit (grains) of whoever a row of people is, NULL where no layer sets one, and the place in ``layers`` of
+    the one that does."""
+
+    grains: sa.ColumnElement[int]
+    layer: sa.ColumnElement[int]
+    layers: tuple[LayerName, ...]
+
+
+def limits_in_sql(
+    tx: Transaction, accounts: Accounts, product: Product, other: dict[LayerName, int | None] | None = None
+) -> LimitsInSql:
+    """Limits of a product as they are, or with some layers saying something else (None = nothing)."""
+    said = {
+        LayerName(GROUP, row.group_id) if row.group_id else LayerName(ACCOUNT, row.account_id): int(row.grains)
+        for row in tx.once("storage limits", lambda: store.all_but_direct(tx.connection))
+        if row.product_id == product.id
+    }
+    for layer, grains in (other or {}).items():
+        if grains is None:
+            said.pop(layer, None)
+        else:
+            said[layer] = grains
+    every = Groups.read(tx, accounts)
+    mine = storage_limits.alias("own_limit")
+    direct = (
+        sa.select(mine.c.grains)
+        .where(mine.c.product_id == product.id, mine.c.person_id == people.c.id)
+        .correlate(people)
+        .scalar_subquery()
+    )
+    layers = [LayerName(DIRECT)]
+    ways: list[tuple[sa.ColumnElement[bool], sa.ColumnElement[int]]] = [(direct.is_not(None), direct)]
+    for group in every.every:
+        layer = LayerName(GROUP, group.id)
+        if layer in said:
+            layers.append(layer)
+            ways.append((every.reaches(group), sa.literal(said[layer])))
+    of_accounts = [each for each in said if each.kind == ACCOUNT and each.number in accounts.row_of_id]
+    rows = [(accounts.row_of_id[each.number], each) for each in of_accounts]
+    for row, layer in sorted(rows, key=lambda each: -accounts.tree.depth(each[0])):
+        path = accounts.facts[row].path
+        layers.append(layer)
+        ways.append((accounts_table.c.path.between(path, path + PAST_EVERY_PATH), sa.literal(said[layer])))
+    return LimitsInSql(
+        sa.case(*ways, else_=sa.null()),
+        sa.case(*((condition, place) for place, (condition, _) in enumerate(ways)), else_=sa.literal(-1)),
+        tuple(layers),
+    )

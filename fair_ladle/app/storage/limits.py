@@ -1,0 +1,128 @@
+"""How what people store is spread, and whom a limit would put over it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import sqlalchemy as sa
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.personal_storage import usecases as personal_storage
+from fair_ladle.app.personal_storage.in_sql import ACCOUNT, GROUP, LayerName, limits_in_sql
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.storage import store
+from fair_ladle.app.storage.listing import product_of
+from fair_ladle.app.usage.tables import stored
+
+TOP = 10
+
+
+@dataclass(frozen=True)
+class Band:
+    """So many people store so much (grains, to three digits)."""
+
+    size: int
+    people: int
+
+
+@dataclass(frozen=True)
+class Big:
+    """Somebody who stores much; ``limit`` where they are over it."""
+
+    username: str
+    name: str
+    account_name: str
+    size: int
+    limit: int | None
+
+
+@dataclass(frozen=True)
+class Spread:
+    """How what people store is spread: of those who store something, in grains."""
+
+    people: int
+    mean: int
+    median: int
+    ninetieth: int
+    bands: list[Band]
+    biggest: list[Big]
+
+
+@dataclass(frozen=True)
+class Preview:
+    """Of the people a layer's limit is for: how many would be over it and near it, by how many grains together, and how
+    many are over and near what limits them now; ``limit_now`` is what the layer says now."""
+
+    people: int
+    over: int
+    near: int
+    beyond: int
+    over_now: int
+    near_now: int
+    limit_now: int | None
+    bands: list[Band]
+    biggest: list[Big]
+
+
+def spread(tx: Transaction, actor: Actor, product: str, account: str) -> Spread:
+    """Average and spread per person in a branch."""
+    wanted = product_of(tx, actor, product)
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, account)
+    inside = accounts_service.in_branch(accounts, row, stored.c.account_id)
+    rows = store.sizes(tx.connection, wanted.id, inside, sa.true())
+    bands, count = _bands(rows), sum(int(each.people) for each in rows)
+    most = store.largest_past(tx.connection, wanted.id, inside, sa.literal(0), sa.true(), TOP)
+    mean = sum(int(each.grains) for each in rows) // count if count else 0
+    big = [Big(each.username, each.display_name, each.account_name, int(each.grains), None) for each in most]
+    return Spread(count, mean, _rank(bands, count, 50), _rank(bands, count, 90), bands, big)
+
+
+def _bands(rows: Sequence[Any]) -> list[Band]:
+    return [Band(int(each.size), int(each.people)) for each in rows]
+
+
+def _rank(bands: Sequence[Band], count: int, percent: int) -> int:
+    """The size at a nearest rank."""
+    rank, seen = -(-count * percent // 100), 0
+    for band in bands:
+        seen += band.people
+        if seen >= rank:
+            return band.size
+    return 0
+
+
+def preview(tx: Transaction, actor: Actor, product: str, account: str, group: str | None, limit: int | None) -> Preview:
+    """Whom a limit (grains; None = none) of an account, or of one of its groups, would put over or near it: everybody
+    for whom that layer then says it, the others for whom it says it now."""
+    wanted = product_of(tx, actor, product)
+    accounts = accounts_service.known(tx)
+    _, number = personal_storage.layer(tx, actor, account, group)
+    layer = LayerName(GROUP if group else ACCOUNT, number)
+    row = accounts_service.row_in_scope(accounts, actor, account)
+    inside = accounts_service.in_branch(accounts, row, stored.c.account_id)
+    now = limits_in_sql(tx, accounts, wanted)
+    # Whom it is for follows from the layers, not from how much it is.
+    then = limits_in_sql(tx, accounts, wanted, {layer: 0 if limit is None else limit})
+    of_it = then.layer == then.layers.index(layer)
+    without = limits_in_sql(tx, accounts, wanted, {layer: None})
+    would = without.grains if limit is None else then.grains
+    bands = _bands(store.sizes(tx.connection, wanted.id, inside, of_it))
+    found = store.past(tx.connection, wanted.id, inside, would, of_it)
+    is_now = store.past(tx.connection, wanted.id, inside, now.grains, of_it)
+    most = store.largest_past(tx.connection, wanted.id, inside, would, of_it, TOP)
+    said = personal_storage.limits(tx, actor, account, group)
+    return Preview(
+        int(found.people),
+        int(found.over),
+        int(found.near),
+        int(found.beyond),
+        int(is_now.over),
+        int(is_now.near),
+        next((grains for each, grains, _ in said if each.id == wanted.id), None),
+        bands,
+        [Big(each.username, each.display_name, each.account_name, int(each.grains), int(each.limit)) for each in most],
+    )

@@ -1,0 +1,339 @@
+"""Where the bytes sit, as lists by window: of a branch's accounts, people, shared folders and categories."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import date, datetime, timedelta
+from typing import Any, Literal
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.allocations import present
+from fair_ladle.app.allocations.snapshots import product_in_sight, products_in_sight
+from fair_ladle.app.people.groups import Groups
+from fair_ladle.app.personal_storage.in_sql import ACCOUNT, GROUP, LimitsInSql, limits_in_sql
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Transaction, in_utc
+from fair_ladle.app.plumbing.problems import invalid
+from fair_ladle.app.pools.service import Product
+from fair_ladle.app.storage import store
+from fair_ladle.app.usage import service as usage
+from fair_ladle.app.usage.stored import grains
+from fair_ladle.app.usage.tables import stored
+from fair_ladle.core.filling import Filling, filling
+from fair_ladle.core.settling import NO_LIMIT
+
+Show = Literal["all", "near", "over", "growing", "untouched", "nobody"]
+Order = Literal["size", "week", "month", "quarter", "share", "used"]
+COLUMN_OF = {
+    "size": "bytes",
+    "week": "week_ago",
+    "month": "month_ago",
+    "quarter": "quarter_ago",
+    "share": "share",
+    "used": "used_at",
+}
+KIND_OF = {"people": "person", "folders": "folder", "categories": "category"}
+COUNTED, YEAR, EXPORTED_AT_ONCE = 10_000, timedelta(days=365), 2000
+
+
+@dataclass(frozen=True)
+class Size:
+    """Grains stored now, and a week, a month and a quarter ago."""
+
+    now: int
+    week_ago: int
+    month_ago: int
+    quarter_ago: int
+
+    @staticmethod
+    def of(row: Any) -> Size:
+        """Of a row with bytes."""
+        return Size(*(grains(int(getattr(row, name))) for name in ("bytes", "week_ago", "month_ago", "quarter_ago")))
+
+
+@dataclass(frozen=True)
+class Row:
+    """One of a list. ``account`` and its name say where it sits; ``name`` is the account's code (empty: the account
+    itself without those below it), the username, the folder's code or the category. ``limit`` (None = none in sight) is
+    a cap or a personal limit, ``source`` says which. ``here`` is False of a person whose bytes were left behind in an
+    account that is no longer theirs: of them no more is told than the username under which they stored them."""
+
+    account: str
+    account_name: str
+    name: str
+    title: str
+    size: Size
+    limit: int | None
+    source: str | None
+    state: str | None
+    here: bool
+    at: datetime | None
+    used_at: datetime | None
+
+
+@dataclass(frozen=True)
+class Rows:
+    """A window of a list; ``total`` is counted no further than COUNTED."""
+
+    rows: list[Row]
+    total: int
+
+
+@dataclass(frozen=True)
+class Total:
+    """What a branch stores in all, of its cap (None = none in sight), and what of it is whose; when it is full at the
+    pace of the last weeks."""
+
+    product: Product
+    account: str
+    account_name: str
+    parent: str | None
+    size: Size
+    cap: int | None
+    state: str
+    personal: Size
+    shared: Size
+    left_behind: Size
+    other: Size
+    full: Filling | None
+    people: int
+    holders: int
+
+
+def storage_products(tx: Transaction, actor: Actor) -> list[Product]:
+    """The storage products that reach the actor's branch, or begin in it."""
+    return [each for each in products_in_sight(tx, actor) if each.is_storage]
+
+
+def product_of(tx: Transaction, actor: Actor, code: str) -> Product:
+    """One of them."""
+    found, _ = product_in_sight(tx, actor, code)
+    if not found.is_storage:
+        raise invalid(f"{found.name} is not storage.", "product")
+    return found
+
+
+def total(tx: Transaction, actor: Actor, product: str, account: str) -> Total:
+    """What an account of the actor's branch stores with all below it."""
+    wanted = product_of(tx, actor, product)
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, account)
+    sizes: dict[str, list[int]] = defaultdict(lambda: [0, 0, 0, 0])
+    holders = 0
+    for each in store.totals(tx.connection, wanted.id, accounts_service.in_branch(accounts, row, stored.c.account_id)):
+        whose = "left" if each.left else each.kind
+        holders += each.count if whose == "person" else 0
+        for place, name in enumerate(("bytes", *store.BACK)):
+            sizes[whose][place] += int(getattr(each, name))
+    found = present.positions(tx, [wanted], [row], use=True)
+    place = found.snapshot.accounts.tree.row(account)
+    reached = int(found.snapshot.owner[place, 0]) >= 0
+    cap = int(found.snapshot.grid.cap[place, 0])
+    own_cap = cap if reached and cap < NO_LIMIT else None
+    every = [sum(figures) for figures in zip(*sizes.values(), strict=True)] or [0, 0, 0, 0]
+    size = _size(every)
+    top = accounts_service.top_row(accounts, actor)
+    above = int(accounts.tree.parent[row])
+    limit = own_cap
+    if int(found.snapshot.owner[place, 0]) == place:
+        supply = int(found.snapshot.supply.physical[found.pool_at(place, 0)])
+        limit = supply if own_cap is None else min(own_cap, supply)
+    return Total(
+        wanted,
+        account,
+        accounts.name(row),
+        None if row == top or above < 0 else accounts.tree.codes[above],
+        size,
+        limit,
+        found.states()[place][0] if reached else "within",
+        _size(sizes["person"]),
+        _size(sizes["folder"]),
+        _size(sizes["left"]),
+        _size(sizes["category"]),
+        None if limit is None else filling(size.now, limit, _paces(size), accounts_service.today(tx)),
+        store.people_of(tx.connection, accounts_service.in_branch(accounts, row, _people_account())),
+        holders,
+    )
+
+
+def _people_account() -> Any:
+    return store.p.c.account_id
+
+
+def _size(figures: Sequence[int]) -> Size:
+    return Size(*(grains(each) for each in figures))
+
+
+def _paces(size: Size) -> list[tuple[int, int]]:
+    """By how many grains it grew in so many days."""
+    return [(size.now - size.week_ago, 7), (size.now - size.month_ago, 30), (size.now - size.quarter_ago, 90)]
+
+
+def inside_of(
+    tx: Transaction, actor: Actor, product: str, account: str, kind: str, show: Show, order: Order, find: str
+) -> tuple[store.Asked, LimitsInSql | None, Accounts]:
+    """What is asked for of people, folders or categories, and the limits it goes by."""
+    wanted = product_of(tx, actor, product)
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, account)
+    limits = limits_in_sql(tx, accounts, wanted) if kind == "person" else None
+    if kind != "person" and (show in ("near", "over", "nobody") or order == "share"):
+        raise invalid("Only people have limits of their own, and only they can have left something behind.", "show")
+    asked = store.Asked(
+        wanted.id,
+        kind,
+        accounts_service.in_branch(accounts, row, stored.c.account_id),
+        show,
+        COLUMN_OF[order],
+        find.split()[:10],
+        limits.grains if limits else None,
+        limits.layer if limits else None,
+        tx.now - YEAR,
+    )
+    return asked, limits, accounts
+
+
+def holders(
+    tx: Transaction,
+    actor: Actor,
+    product: str,
+    account: str,
+    what: str,
+    show: Show,
+    order: Order,
+    find: str,
+    offset: int,
+    limit: int,
+) -> Rows:
+    """A window of the people, folders or categories of a branch."""
+    asked, limits, accounts = inside_of(tx, actor, product, account, KIND_OF[what], show, order, find)
+    rows = store.rows(tx.connection, asked, offset, limit)
+    told = _Sources(tx, actor, accounts, limits)
+    return Rows([told.row(each) for each in rows], store.count(tx.connection, asked, COUNTED))
+
+
+def every_holder(
+    tx: Transaction, actor: Actor, product: str, account: str, what: str, show: Show, order: Order, find: str
+) -> Iterator[Row]:
+    """All of them, window by window."""
+    asked, limits, accounts = inside_of(tx, actor, product, account, KIND_OF[what], show, order, find)
+    told, after = _Sources(tx, actor, accounts, limits), 0
+    while True:
+        rows = store.rows(tx.connection, asked, after, EXPORTED_AT_ONCE)
+        yield from (told.row(each) for each in rows)
+        after += EXPORTED_AT_ONCE
+        if len(rows) < EXPORTED_AT_ONCE:
+            return
+
+
+class _Sources:
+    """Says which layer a limit comes from, as to the actor."""
+
+    def __init__(self, tx: Transaction, actor: Actor, accounts: Accounts, limits: LimitsInSql | None):
+        self.accounts, self.limits = accounts, limits
+        top = accounts_service.top_row(accounts, actor)
+        self.inside = set(accounts.tree.branch(top).tolist())
+        self.groups = {each.id: each for each in Groups.read(tx, accounts).every} if limits else {}
+
+    def row(self, row: Any) -> Row:
+        """A row of the store as it is told."""
+        is_person = row.kind == "person"
+        limit = int(row.limit) if is_person and row.limit is not None else None
+        size = Size.of(row)
+        state = None
+        if limit is not None:
+            state = "over" if size.now > limit else "near" if limit and size.now * 10 >= limit * 9 else "within"
+        return Row(
+            row.account,
+            row.account_name,
+            row.name,
+            row.display_name if is_person and row.is_here else row.name,
+            size,
+            limit,
+            self._source(int(row.layer)) if limit is not None else None,
+            state,
+            bool(row.is_here) if is_person else True,
+            in_utc(row.at),
+            None if row.used_at is None else in_utc(row.used_at),
+        )
+
+    def _source(self, place: int) -> str:
+        assert self.limits is not None
+        layer = self.limits.layers[place]
+        if layer.kind == GROUP:
+            group = self.groups[layer.number]
+            is_mine = self.accounts.row_of_id[group.account_id] in self.inside
+            return f"group {group.name}" if is_mine else "set above this branch"
+        if layer.kind == ACCOUNT:
+            row = self.accounts.row_of_id[layer.number]
+            return f"default of {self.accounts.name(row)}" if row in self.inside else "set above this branch"
+        return "set for them"
+
+
+def children(tx: Transaction, actor: Actor, product: str, account: str, order: Order, offset: int, limit: int) -> Rows:
+    """A window of the accounts directly below one that store something, each with all below it, and of it itself."""
+    wanted = product_of(tx, actor, product)
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, account)
+    column = COLUMN_OF[order] if order in ("week", "month", "quarter") else "bytes"
+    count, found = store.children(tx.connection, wanted.id, accounts.facts[row].path, column, limit, offset)
+    rows = [accounts.row_of_id[int(each.path[-store.PLACES :], 36)] for each in found]
+    positions = present.positions(tx, [wanted], rows) if rows else None
+    made = []
+    for each, at in zip(found, rows, strict=True):
+        assert positions is not None
+        code, itself = accounts.tree.codes[at], at == row
+        place = positions.snapshot.accounts.tree.row(code)
+        cap = int(positions.snapshot.grid.cap[place, 0])
+        made.append(
+            Row(
+                code,
+                accounts.name(at),
+                "" if itself else code,
+                f"{accounts.name(at)} itself" if itself else accounts.name(at),
+                Size.of(each),
+                None if itself or cap >= NO_LIMIT else cap,
+                None,
+                None if itself else positions.states()[place][0],
+                True,
+                None,
+                None,
+            )
+        )
+    return Rows(made, count)
+
+
+def every_child(tx: Transaction, actor: Actor, product: str, account: str) -> Iterator[Row]:
+    """All of them, window by window."""
+    after = 0
+    while True:
+        found = children(tx, actor, product, account, "size", after, EXPORTED_AT_ONCE)
+        yield from found.rows
+        after += EXPORTED_AT_ONCE
+        if after >= found.total:
+            return
+
+
+@dataclass(frozen=True)
+class Detail:
+    """What one person, folder or category stores: category by category (grains), and all together at the end of every
+    day on which it changed, the first of them what it was before."""
+
+    categories: list[tuple[str, int]]
+    days: list[tuple[date, int]]
+
+
+def detail(tx: Transaction, actor: Actor, product: str, account: str, what: str, name: str) -> Detail:
+    """One of a list, looked at closely."""
+    wanted = product_of(tx, actor, product)
+    accounts = accounts_service.known(tx)
+    row = accounts_service.row_in_scope(accounts, actor, account)
+    since = accounts_service.today(tx) - timedelta(days=DETAILED_DAYS)
+    found = usage.stored_over_time(tx, wanted, int(accounts.ids[row]), KIND_OF[what], name, since)
+    return Detail(*found)
+
+
+DETAILED_DAYS = 395

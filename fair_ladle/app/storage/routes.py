@@ -1,0 +1,289 @@
+"""Where the bytes sit, over HTTP. Sizes are grains (MB)."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from datetime import date, datetime
+from typing import Annotated, Any, Literal
+
+from fastapi import Query, Response
+from pydantic import BaseModel, Field
+
+from fair_ladle.app.plumbing.http import Db, Format, Who, sheet
+from fair_ladle.app.plumbing.routing import Router, needs, reads_only
+from fair_ladle.app.storage import limits, listing
+from fair_ladle.app.storage.listing import Order, Show
+from fair_ladle.core.quantities import STORAGE, to_units
+
+routes = Router("/api/storage", "storage", sees="people.see", changes="layers.change")
+What = Literal["people", "folders", "categories"]
+Code = Annotated[str, Query(max_length=64)]
+Find = Annotated[str, Query(max_length=200)]
+
+
+class SizeBody(BaseModel):
+    """Grains stored now, and a week, a month and a quarter ago."""
+
+    now: int
+    week_ago: int
+    month_ago: int
+    quarter_ago: int
+
+
+class StorageProduct(BaseModel):
+    """A storage product in sight."""
+
+    product: str
+    name: str
+    per_unit: int
+
+
+class FillingBody(BaseModel):
+    """The day on which it is full at the middle pace of the last week, month and quarter, at the fastest, and at the
+    slowest; null = not within ten years."""
+
+    day: date | None
+    soonest: date | None
+    latest: date | None
+
+
+class StorageTotal(BaseModel):
+    """What a branch stores, of its cap (null = none in sight), and whose it is: of people who are there, of shared
+    folders, left behind by people who moved or went, and all other categories. ``people`` are present, ``holders`` of
+    them store something."""
+
+    product: str
+    product_name: str
+    per_unit: int
+    account: str
+    account_name: str
+    parent: str | None
+    size: SizeBody
+    cap: int | None
+    state: str
+    personal: SizeBody
+    shared: SizeBody
+    left_behind: SizeBody
+    other: SizeBody
+    full: FillingBody | None
+    people: int
+    holders: int
+
+
+class StorageRow(BaseModel):
+    """One of a list: an account with all below it (``name`` empty: itself without), a person's own, a shared folder, or
+    a category. ``here`` is false of what somebody left behind."""
+
+    account: str
+    account_name: str
+    name: str
+    title: str
+    size: SizeBody
+    limit: int | None
+    source: str | None
+    state: str | None
+    here: bool
+    at: datetime | None
+    used_at: datetime | None
+
+
+class StorageRows(BaseModel):
+    """A window of a list; ``total`` is counted up to 10,000."""
+
+    rows: list[StorageRow]
+    total: int
+
+
+class CategorySize(BaseModel):
+    """A category and the grains in it."""
+
+    category: str
+    size: int
+
+
+class DaySize(BaseModel):
+    """Grains at the end of a day."""
+
+    day: date
+    size: int
+
+
+class StorageDetail(BaseModel):
+    """What one of a list stores, category by category, and all together over the days on which it changed."""
+
+    categories: list[CategorySize]
+    days: list[DaySize]
+
+
+class SizeBand(BaseModel):
+    """So many people store so much (grains, to three digits)."""
+
+    size: int
+    people: int
+
+
+class Biggest(BaseModel):
+    """One of the people who store most, or are furthest over a limit."""
+
+    username: str
+    name: str
+    account_name: str
+    size: int
+    limit: int | None
+
+
+class Spread(BaseModel):
+    """How what people store is spread in a branch: those who store something, their mean, median and 90th percentile
+    (grains), and the ten who store most."""
+
+    people: int
+    mean: int
+    median: int
+    ninetieth: int
+    bands: list[SizeBand]
+    biggest: list[Biggest]
+
+
+class LimitPreview(BaseModel):
+    """What a limit a person would do in a layer: whom it is for, how many would be over it and near it, by how much in
+    all, and what it is now. ``biggest`` are furthest over it."""
+
+    people: int
+    over: int
+    near: int
+    beyond: int
+    over_now: int
+    near_now: int
+    limit_now: int | None
+    bands: list[SizeBand]
+    biggest: list[Biggest]
+
+
+@routes.get("/products", response_model=list[StorageProduct])
+@needs("allocations.see")
+def storage_products(db: Db, who: Who) -> Any:
+    """The storage products in sight."""
+    return [
+        StorageProduct(product=each.code, name=each.name, per_unit=each.per_unit)
+        for each in db.snapshot(listing.storage_products, who)
+    ]
+
+
+@routes.get("/total", response_model=StorageTotal)
+@needs("allocations.see")
+def storage_total(db: Db, who: Who, product: Code, account: Code) -> Any:
+    """What an account stores with all below it."""
+    found = db.snapshot(listing.total, who, product, account)
+    return asdict(found) | {
+        "product": found.product.code,
+        "product_name": found.product.name,
+        "per_unit": found.product.per_unit,
+    }
+
+
+@routes.get("/accounts", response_model=StorageRows)
+@needs("allocations.see")
+def storage_accounts(
+    db: Db,
+    who: Who,
+    product: Code,
+    account: Code,
+    order: Literal["size", "week", "month", "quarter"] = "size",
+    offset: Annotated[int, Query(ge=0, le=1_000_000)] = 0,
+    limit: Annotated[int, Query(ge=1, le=500)] = 100,
+) -> Any:
+    """A window of the accounts directly below one that store something, each with all below it, and of it itself."""
+    return asdict(db.snapshot(listing.children, who, product, account, order, offset, limit))
+
+
+@routes.get("/rows", response_model=StorageRows)
+def storage_rows(
+    db: Db,
+    who: Who,
+    product: Code,
+    account: Code,
+    what: What = "people",
+    show: Show = "all",
+    order: Order = "size",
+    find: Find = "",
+    offset: Annotated[int, Query(ge=0, le=1_000_000)] = 0,
+    limit: Annotated[int, Query(ge=1, le=500)] = 100,
+) -> Any:
+    """A window of what an account and all below it store: by person, shared folder or category."""
+    return asdict(db.snapshot(listing.holders, who, product, account, what, show, order, find, offset, limit))
+
+
+@routes.get("/export", response_class=Response)
+def storage_export(
+    db: Db,
+    who: Who,
+    product: Code,
+    account: Code,
+    form: Format,
+    what: What = "people",
+    show: Show = "all",
+    order: Order = "size",
+    find: Find = "",
+) -> Response:
+    """The same list as a table, in GB."""
+    rows = db.stream(listing.every_holder, who, product, account, what, show, order, find)
+    return sheet(f"storage-{what}", form, COLUMNS, (_cells(each) for each in rows))
+
+
+@routes.get("/accounts/export", response_class=Response)
+@needs("allocations.see")
+def storage_accounts_export(db: Db, who: Who, product: Code, account: Code, form: Format) -> Response:
+    """The accounts directly below one as a table, in GB."""
+    rows = db.stream(listing.every_child, who, product, account)
+    return sheet("storage-accounts", form, COLUMNS, (_cells(each) for each in rows))
+
+
+COLUMNS = ["account", "account_name", "name", "title", "size_gb", "week_ago_gb", "month_ago_gb", "quarter_ago_gb"]
+COLUMNS += ["limit_gb", "limit_from", "state", "left_behind", "reported_at", "last_use"]
+
+
+def _cells(row: listing.Row) -> list[Any]:
+    sizes = (row.size.now, row.size.week_ago, row.size.month_ago, row.size.quarter_ago, row.limit)
+    units = [None if each is None else to_units(each, STORAGE) for each in sizes]
+    when = [None if each is None else each.isoformat() for each in (row.at, row.used_at)]
+    return [row.account, row.account_name, row.name, row.title, *units, row.source, row.state, not row.here, *when]
+
+
+@routes.get("/detail", response_model=StorageDetail)
+def storage_detail(
+    db: Db,
+    who: Who,
+    product: Code,
+    account: Code,
+    what: What,
+    name: Annotated[str, Query(max_length=128)],
+) -> Any:
+    """What one of a list stores, category by category and over time."""
+    found = db.snapshot(listing.detail, who, product, account, what, name)
+    return StorageDetail(
+        categories=[CategorySize(category=category, size=size) for category, size in found.categories],
+        days=[DaySize(day=day, size=size) for day, size in found.days],
+    )
+
+
+@routes.get("/spread", response_model=Spread)
+def spread(db: Db, who: Who, product: Code, account: Code) -> Any:
+    """How what people store is spread in a branch."""
+    return asdict(db.snapshot(limits.spread, who, product, account))
+
+
+class LimitToTry(BaseModel):
+    """A limit an account (for everybody of it and below), or one of its groups, would set, in grains; null takes it
+    away."""
+
+    product: str = Field(max_length=64)
+    account: str = Field(max_length=64)
+    group: str | None = Field(None, max_length=64)
+    limit: int | None = Field(None, ge=0, le=10**15)
+
+
+@routes.post("/preview", response_model=LimitPreview)
+@reads_only
+def preview_limit(body: LimitToTry, db: Db, who: Who) -> Any:
+    """Whom a limit would put over or near it."""
+    return asdict(db.snapshot(limits.preview, who, body.product, body.account, body.group, body.limit))

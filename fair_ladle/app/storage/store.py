@@ -1,0 +1,191 @@
+"""Queries over what is stored by whom."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+import sqlalchemy as sa
+
+from fair_ladle.app.accounts.service import PAST_EVERY_PATH
+from fair_ladle.app.accounts.tables import accounts
+from fair_ladle.app.people.tables import people
+from fair_ladle.app.usage.tables import stored
+from fair_ladle.core.quantities import BYTES_PER_GRAIN
+
+k, a, p = stored, accounts, people
+BACK = ("week_ago", "month_ago", "quarter_ago")
+HERE = sa.and_(p.c.account_id == k.c.account_id, p.c.status != "removed")
+"""The person is one of the account where the bytes are."""
+grains = sa.func.floor((k.c.bytes + BYTES_PER_GRAIN // 2) / BYTES_PER_GRAIN)
+
+
+def totals(connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool]) -> list[Any]:
+    """kind, whether it was left behind by somebody, and the sums of a branch (``inside`` is of stored.account_id)."""
+    left = sa.case((sa.and_(k.c.kind == "person", sa.or_(p.c.id.is_(None), sa.not_(HERE))), 1), else_=0).label("left")
+    sums = [sa.func.coalesce(sa.func.sum(k.c[name]), 0).label(name) for name in ("bytes", *BACK)]
+    joined = k.outerjoin(p, sa.and_(k.c.kind == "person", p.c.username == k.c.name))
+    wanted = sa.select(k.c.kind, left, sa.func.count().label("count"), *sums).select_from(joined)
+    return list(
+        connection.execute(wanted.where(k.c.product_id == product_id, k.c.kind != "", inside).group_by(k.c.kind, left))
+    )
+
+
+def children(
+    connection: sa.Connection, product_id: int, path: str, order: str, limit: int, offset: int
+) -> tuple[int, list[Any]]:
+    """How many of the accounts directly below one, and it itself, store something, and a window of them in an order:
+    each one's ``path``, and the sums of its branch (of the account itself without those below)."""
+    child = sa.func.substr(a.c.path, 1, len(path) + PLACES).label("path")
+    sums = {name: sa.func.sum(k.c[name]) for name in ("bytes", *BACK)}
+    wanted = (
+        sa.select(child, *(each.label(name) for name, each in sums.items()))
+        .select_from(a.join(k, sa.and_(k.c.account_id == a.c.id, k.c.product_id == product_id, k.c.kind == "")))
+        .where(a.c.path.between(path, path + PAST_EVERY_PATH))
+        .group_by(child)
+    )
+    key = sums["bytes"] if order == "bytes" else sums["bytes"] - sums[order]
+    count = connection.scalar(sa.select(sa.func.count()).select_from(wanted.subquery()))
+    return int(count or 0), list(connection.execute(wanted.order_by(key.desc(), child).limit(limit).offset(offset)))
+
+
+PLACES = 6
+"""An account's own part of its path."""
+
+
+@dataclass(frozen=True)
+class Asked:
+    """Which rows of stored are asked for, and in which order: ``kind`` of them, of a branch (``inside``), ``show``
+    near, over, growing, untouched, nobody or all, ``order`` bytes, a column of BACK, share or used_at."""
+
+    product_id: int
+    kind: str
+    inside: sa.ColumnElement[bool]
+    show: str
+    order: str
+    words: Sequence[str]
+    limit_of: sa.ColumnElement[int] | None
+    layer_of: sa.ColumnElement[int] | None
+    year_ago: datetime
+
+
+def rows(connection: sa.Connection, asked: Asked, offset: int, limit: int) -> list[Any]:
+    """A window of what is asked for, with the person and the limit where these are people."""
+    is_person = asked.kind == "person"
+    mine = sa.select(k, a.c.code.label("account"), a.c.name.label("account_name")).join(a, a.c.id == k.c.account_id)
+    limited = asked.limit_of if asked.limit_of is not None else sa.null()
+    if is_person:
+        mine = mine.outerjoin(p, p.c.username == k.c.name).add_columns(
+            p.c.display_name,
+            sa.case((HERE, limited), else_=sa.null()).label("limit"),
+            (asked.layer_of if asked.layer_of is not None else sa.literal(-1)).label("layer"),
+            sa.case((HERE, 1), else_=0).label("is_here"),
+        )
+    mine = mine.where(*_conditions(asked, limited))
+    return list(connection.execute(mine.order_by(*_order(asked, limited)).limit(limit).offset(offset)))
+
+
+def count(connection: sa.Connection, asked: Asked, most: int) -> int:
+    """How many there are, counted no further than so many."""
+    limited = asked.limit_of if asked.limit_of is not None else sa.null()
+    joined: Any = k.join(a, a.c.id == k.c.account_id)
+    if asked.kind == "person":
+        joined = joined.outerjoin(p, p.c.username == k.c.name)
+    some = sa.select(sa.literal(1)).select_from(joined).where(*_conditions(asked, limited)).limit(most).subquery()
+    return int(connection.scalar(sa.select(sa.func.count()).select_from(some)) or 0)
+
+
+def _conditions(asked: Asked, limited: sa.ColumnElement[Any]) -> list[sa.ColumnElement[bool]]:
+    found = [k.c.product_id == asked.product_id, k.c.kind == asked.kind, asked.inside]
+    grown = k.c.bytes - k.c.month_ago
+    if asked.show == "over":
+        found += [HERE, grains > limited]
+    elif asked.show == "near":
+        found += [HERE, grains <= limited, grains * 10 >= limited * 9, limited > 0]
+    elif asked.show == "growing":
+        found += [grown > GROWING_BYTES, grown * 5 > k.c.month_ago]
+    elif asked.show == "untouched":
+        found += [k.c.bytes > 0, sa.func.coalesce(k.c.used_at, k.c.at) < asked.year_ago]
+    elif asked.show == "nobody":
+        found += [k.c.bytes > 0, sa.or_(p.c.id.is_(None), sa.not_(HERE))]
+    for word in asked.words:
+        columns = [k.c.name, a.c.name, *([sa.case((HERE, p.c.find_small), else_="")] if asked.kind == "person" else [])]
+        found.append(sa.or_(*(sa.func.lower(each).contains(word.lower(), autoescape=True) for each in columns)))
+    return found
+
+
+GROWING_BYTES = 10**9
+"""Growing fast is: by more than a fifth in a month, and by more than this."""
+
+
+def _order(asked: Asked, limited: sa.ColumnElement[Any]) -> list[sa.ColumnElement[Any]]:
+    last = [k.c.account_id, k.c.name]
+    if asked.order in BACK:
+        return [(k.c.bytes - k.c[asked.order]).desc(), *last]
+    if asked.order == "share":
+        return [(grains * sa.literal_column("1e0") / sa.func.greatest(limited, 1)).desc(), k.c.bytes.desc(), *last]
+    if asked.order == "used_at":
+        return [sa.func.coalesce(k.c.used_at, k.c.at), *last]
+    return [k.c.bytes.desc(), *last]
+
+
+def sizes(
+    connection: sa.Connection, product_id: int, inside: sa.ColumnElement[bool], governed: sa.ColumnElement[bool]
+) -> list[Any]:
+    """What present people store of their own in a branch, the smallest first: ``size`` in grains to three digits, how
+    many ``people`` store so much, and their grains; of those alone for whom ``governed`` is true."""
+    at_least_1 = sa.func.greatest(grains, 1)
+    size = sa.func.round(at_least_1, 2 - sa.func.floor(sa.func.log10(at_least_1))).label("size")
+    of = sa.select(size, sa.func.count().label("people"), sa.func.sum(grains).label("grains")).select_from(_present())
+    return list(connection.execute(of.where(*_own(product_id, inside), governed).group_by(size).order_by(size)))
+
+
+def past(
+    connection: sa.Connection,
+    product_id: int,
+    inside: sa.ColumnElement[bool],
+    limited: sa.ColumnElement[Any],
+    governed: sa.ColumnElement[bool],
+) -> Any:
+    """How many of the people for whom ``governed`` is true are over their limit (``over``), and near it, and by how
+    many grains together."""
+    over = grains > limited
+    near = sa.and_(grains <= limited, grains * 10 >= limited * 9, limited > 0)
+    wanted = sa.select(
+        sa.func.count().label("people"),
+        sa.func.coalesce(sa.func.sum(sa.case((over, 1), else_=0)), 0).label("over"),
+        sa.func.coalesce(sa.func.sum(sa.case((near, 1), else_=0)), 0).label("near"),
+        sa.func.coalesce(sa.func.sum(sa.case((over, grains - limited), else_=0)), 0).label("beyond"),
+    )
+    return connection.execute(wanted.select_from(_present()).where(*_own(product_id, inside), governed)).one()
+
+
+def largest_past(
+    connection: sa.Connection,
+    product_id: int,
+    inside: sa.ColumnElement[bool],
+    limited: sa.ColumnElement[Any],
+    governed: sa.ColumnElement[bool],
+    most: int,
+) -> list[Any]:
+    """Of those over their limit the ones that are furthest over it: who, where, grains, and the limit."""
+    named = p.c.username, p.c.display_name, a.c.name.label("account_name")
+    wanted = sa.select(*named, grains.label("grains"), limited.label("limit"))
+    mine = wanted.select_from(_present()).where(*_own(product_id, inside), governed, grains > limited)
+    return list(connection.execute(mine.order_by((grains - limited).desc(), p.c.username).limit(most)))
+
+
+def _present() -> Any:
+    return k.join(p, sa.and_(p.c.username == k.c.name, HERE)).join(a, a.c.id == k.c.account_id)
+
+
+def _own(product_id: int, inside: sa.ColumnElement[bool]) -> list[sa.ColumnElement[bool]]:
+    return [k.c.product_id == product_id, k.c.kind == "person", k.c.bytes > 0, inside]
+
+
+def people_of(connection: sa.Connection, inside: sa.ColumnElement[bool]) -> int:
+    """How many people are present in a branch (``inside`` is of people.account_id)."""
+    wanted = sa.select(sa.func.count()).select_from(p).where(p.c.status != "removed", inside)
+    return int(connection.scalar(wanted) or 0)

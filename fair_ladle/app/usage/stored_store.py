@@ -1,0 +1,148 @@
+"""Queries over samples by series, and over what is kept of them."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from datetime import date, datetime
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.dialects import mysql
+
+from fair_ladle.app.plumbing.database import batched
+from fair_ladle.app.usage.tables import storage_samples, stored, stored_days
+
+s, k = storage_samples, stored
+_series = (s.c.product_id, s.c.account_id, s.c.category)
+
+
+def _newest(connection: sa.Connection, wanted: Sequence[sa.ColumnElement[bool]]) -> list[Any]:
+    newest = sa.select(*_series, sa.func.max(s.c.at).label("at")).where(*wanted).group_by(*_series).subquery()
+    same = [s.c[name] == newest.c[name] for name in ("product_id", "account_id", "category", "at")]
+    return list(connection.execute(sa.select(s).join(newest, sa.and_(*same))))
+
+
+def newest_of_series(connection: sa.Connection, series: Collection[tuple[int, int, str]], at: datetime) -> list[Any]:
+    """The newest sample up to an instant of each of these (product, account, category)."""
+    return _newest(connection, [sa.tuple_(*_series).in_(series), s.c.at <= at])
+
+
+def newest_of_product(connection: sa.Connection, product_id: int, at: datetime) -> list[Any]:
+    """The newest sample up to an instant of every series of a product."""
+    return _newest(connection, [s.c.product_id == product_id, s.c.at <= at])
+
+
+def series_between(
+    connection: sa.Connection, product_id: int, spans: Sequence[tuple[datetime, datetime]]
+) -> list[tuple[int, int, str]]:
+    """The series of a product with a sample after the first and up to the second instant of one of these spans."""
+    parts = [
+        sa.select(*_series).where(s.c.product_id == product_id, s.c.at > begin, s.c.at <= end) for begin, end in spans
+    ]
+    return [(row.product_id, row.account_id, row.category) for row in connection.execute(sa.union(*parts))]
+
+
+def has_after(connection: sa.Connection, product_id: int, at: datetime) -> bool:
+    """Whether there is a sample of a product later than an instant."""
+    wanted = sa.select(s.c.at).where(s.c.product_id == product_id, s.c.at > at).limit(1)
+    return connection.execute(wanted).first() is not None
+
+
+def put_samples(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
+    """Write samples, each in place of one of the same series and instant."""
+    for part in batched(rows):
+        put = mysql.insert(s).values(part)
+        connection.execute(put.on_duplicate_key_update(bytes=put.inserted.bytes))
+
+
+_key = (k.c.product_id, k.c.account_id, k.c.kind, k.c.name)
+
+
+def stored_of(
+    connection: sa.Connection, keys: Collection[tuple[int, int, str, str]]
+) -> dict[tuple[int, int, str, str], int]:
+    """The bytes that are kept of these (product, account, kind, name)."""
+    found = {}
+    for part in batched(keys):
+        for row in connection.execute(sa.select(*_key, k.c.bytes).where(sa.tuple_(*_key).in_(part))):
+            found[row.product_id, row.account_id, row.kind, row.name] = int(row.bytes)
+    return found
+
+
+def all_stored(connection: sa.Connection, product_id: int) -> list[Any]:
+    """All that is kept of a product."""
+    return list(connection.execute(sa.select(k).where(k.c.product_id == product_id)))
+
+
+def add_stored(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
+    """Add to what is kept, or begin it; the newest instants stand."""
+    for part in batched(rows):
+        put = mysql.insert(k).values(part)
+        figures = {name: k.c[name] + put.inserted[name] for name in ("bytes", "week_ago", "month_ago", "quarter_ago")}
+        said = put.inserted.used_at
+        later = {
+            "at": sa.func.greatest(k.c.at, put.inserted.at),
+            "used_at": sa.func.coalesce(sa.func.greatest(k.c.used_at, said), said, k.c.used_at),
+        }
+        connection.execute(put.on_duplicate_key_update(**figures, **later))
+
+
+def replace_stored(connection: sa.Connection, product_id: int, rows: Sequence[dict[str, Any]]) -> None:
+    """Let these be all that is kept of a product; what is known of a last use stays."""
+    wanted = sa.select(*_key, k.c.used_at).where(k.c.product_id == product_id)
+    there = {(row.account_id, row.kind, row.name): row.used_at for row in connection.execute(wanted)}
+    for part in batched(
+        [row | {"used_at": there.pop((row["account_id"], row["kind"], row["name"]), None)} for row in rows]
+    ):
+        put = mysql.insert(k).values(part)
+        names = ("bytes", "week_ago", "month_ago", "quarter_ago", "at", "used_at")
+        connection.execute(put.on_duplicate_key_update({name: put.inserted[name] for name in names}))
+    for some in batched(sorted(there)):
+        gone = sa.tuple_(k.c.account_id, k.c.kind, k.c.name).in_(some)
+        connection.execute(sa.delete(k).where(k.c.product_id == product_id, gone))
+
+
+def samples_of(
+    connection: sa.Connection, product_id: int, account_id: int, categories: Collection[str], until: datetime
+) -> list[Any]:
+    """Category, instant and bytes of the samples of some series of an account up to an instant, the earlier first."""
+    mine = [s.c.product_id == product_id, s.c.account_id == account_id, s.c.category.in_(categories), s.c.at <= until]
+    return list(connection.execute(sa.select(s.c.category, s.c.at, s.c.bytes).where(*mine).order_by(s.c.at)))
+
+
+def empty_stored(connection: sa.Connection, account_ids: Collection[int], at: datetime) -> None:
+    """Let these accounts store nothing from an instant on."""
+    connection.execute(sa.update(k).where(k.c.account_id.in_(account_ids), k.c.bytes > 0).values(bytes=0, at=at))
+
+
+def of_people(
+    connection: sa.Connection, product_ids: Collection[int], account_ids: Collection[int], usernames: Collection[str]
+) -> list[Any]:
+    """What these people store as their own in these accounts."""
+    wanted = [k.c.product_id.in_(product_ids), k.c.account_id.in_(account_ids), k.c.kind == "person"]
+    return list(connection.execute(sa.select(k).where(*wanted, k.c.name.in_(usernames))))
+
+
+def series_of(connection: sa.Connection, product_id: int, account_id: int, category: str) -> list[str]:
+    """A category and those below it, of which there are samples of an account."""
+    mine = [s.c.product_id == product_id, s.c.account_id == account_id]
+    # "0" is what comes after "/".
+    within = sa.or_(s.c.category == category, sa.and_(s.c.category > f"{category}/", s.c.category < f"{category}0"))
+    return list(connection.scalars(sa.select(s.c.category).distinct().where(*mine, within)))
+
+
+def stored_days_of(connection: sa.Connection, product_ids: Collection[int]) -> list[Any]:
+    """From which day the figures of these products are counted back, and whether there were samples ahead."""
+    return list(connection.execute(sa.select(stored_days).where(stored_days.c.product_id.in_(product_ids))))
+
+
+def put_stored_days(connection: sa.Connection, product_ids: Sequence[int], day: date, ahead: bool) -> None:
+    """Say from which day the figures of these products are counted back."""
+    put = mysql.insert(stored_days).values([{"product_id": each, "day": day, "ahead": ahead} for each in product_ids])
+    connection.execute(put.on_duplicate_key_update(day=put.inserted.day, ahead=put.inserted.ahead))
+
+
+def lock_stored_day(connection: sa.Connection, product_id: int) -> Any:
+    """A product's row, locked; None where there is none yet."""
+    wanted = sa.select(stored_days).where(stored_days.c.product_id == product_id).with_for_update()
+    return connection.execute(wanted).first()

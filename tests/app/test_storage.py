@@ -1,0 +1,203 @@
+"""Where the bytes sit: the lists and sums are what the samples come to, and a limit's preview what it then does."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+import sqlalchemy as sa
+from hypothesis import given
+from hypothesis import strategies as st
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.assignments import usecases as checks
+from fair_ladle.app.data_import import usecases as data_import
+from fair_ladle.app.people_admin import acting, groups
+from fair_ladle.app.people_admin import listing as people_listing
+from fair_ladle.app.people_admin.groups import GroupTerms
+from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.personal_storage import usecases as personal_storage
+from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
+from fair_ladle.app.plumbing.database import Database, Transaction
+from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.pools import service as pools
+from fair_ladle.app.storage import limits, listing
+from fair_ladle.app.usage import service as usage
+from fair_ladle.app.usage.tables import storage_samples
+from fair_ladle.connectors.sheets_in import read_source
+from fair_ladle.core.filling import FURTHEST_DAYS, filling
+from tests import odd_intake
+from tests.app.test_one_formula import AT
+
+P = "DEEPSHELF"
+OLDQUAY, CREW = Actor("Maren", "", "OLDQUAY"), Actor("Head", "", "OLDQUAY-CREW")
+
+
+def every(database: Database, who: Actor, account: str, what: str = "people", show: Any = "all") -> list[listing.Row]:
+    return list(database.run(listing.holders, who, P, account, what, show, "size", "", 0, 500).rows)
+
+
+def newest(tx: Transaction, account: str, back: int = 0) -> dict[str, int]:
+    """Bytes by category of an account and all below it, now or at the end of the day so many days ago: row by row."""
+    accounts = accounts_service.known(tx)
+    ids = set(accounts.ids[accounts.tree.branch(accounts.tree.row(account))].tolist())
+    product = pools.product(tx, P)
+    until = tx.now
+    if back:
+        day = accounts_service.today(tx) - timedelta(days=back - 1)
+        until = accounts_service.start_of(tx, day) - timedelta(microseconds=1)
+    found: dict[tuple[int, str], tuple[Any, int]] = {}
+    for row in tx.connection.execute(sa.select(storage_samples).where(storage_samples.c.product_id == product.id)):
+        key, at = (row.account_id, row.category), row.at.replace(tzinfo=until.tzinfo)
+        if row.account_id in ids and at <= until and at >= found.get(key, (at, 0))[0]:
+            found[key] = at, row.bytes
+    sums: dict[str, int] = {}
+    for (_, category), (_, size) in found.items():
+        sums[category] = sums.get(category, 0) + size
+    return sums
+
+
+def test_sums_and_lists_are_what_the_samples_come_to(shared_demo: Database) -> None:
+    total = shared_demo.run(listing.total, COMMAND_LINE, P, "OLDQUAY")
+    people, folders = every(shared_demo, OLDQUAY, "OLDQUAY"), every(shared_demo, OLDQUAY, "OLDQUAY", "folders")
+    with shared_demo.transaction() as tx:
+        sums = {back: newest(tx, "OLDQUAY", back) for back in (0, 7, 30, 90)}
+    whole = (total.size.now, total.size.week_ago, total.size.month_ago, total.size.quarter_ago)
+    for found, back in zip(whole, sums, strict=True):
+        assert abs(found * 10**6 - sum(sums[back].values())) <= 500_000, back
+    assert {each.name for each in folders} == {"CHARTS"}
+    homes = {category.removeprefix("home/"): size for category, size in sums[0].items() if category.startswith("home/")}
+    assert {each.name for each in people} == homes.keys()
+    for name, size in homes.items():
+        mine = [each.size.now for each in people if each.name == name]
+        assert abs(sum(mine) * 10**6 - size) <= 500_000 * len(mine), name
+    parts = [total.personal, total.shared, total.left_behind, total.other]
+    assert abs(sum(each.now for each in parts) - total.size.now) <= len(parts)
+    left = every(shared_demo, OLDQUAY, "OLDQUAY", show="nobody")
+    assert [each.here for each in left] == [False] and left[0].title == left[0].name
+    assert total.left_behind.now == left[0].size.now
+
+    below = shared_demo.run(listing.children, OLDQUAY, P, "OLDQUAY", "size", 0, 100).rows
+    assert abs(sum(each.size.now for each in below) - total.size.now) <= len(below)
+    assert [each.size.now for each in below] == sorted((each.size.now for each in below), reverse=True)
+    assert shared_demo.run(checks.verify, COMMAND_LINE) == []
+
+
+def test_nobody_sees_beside_or_above_their_branch(shared_demo: Database) -> None:
+    assert {each.account for each in every(shared_demo, CREW, "OLDQUAY-CREW")} == {"OLDQUAY-CREW"}
+    assert shared_demo.run(listing.total, CREW, P, "OLDQUAY-CREW").parent is None
+    for what in (listing.total, limits.spread):
+        with pytest.raises(Refused, match="no account"):
+            shared_demo.run(what, CREW, P, "OLDQUAY")
+    with pytest.raises(Refused, match="no account"):
+        every(shared_demo, CREW, "TERN-REPAIRS")
+    with pytest.raises(Refused, match="no account"):
+        shared_demo.run(listing.detail, CREW, P, "TERN-REPAIRS", "people", "lev.birch2")
+
+
+def test_a_preview_is_what_the_limit_then_does(demo: Database) -> None:
+    people = every(demo, OLDQUAY, "OLDQUAY")
+    here = [each for each in people if each.here]
+    some = tuple(each.name for each in here if each.account == "OLDQUAY-CREW")[:2]
+    demo.run(groups.put, OLDQUAY, GroupTerms("OLDQUAY-CREW", "heavy", "Heavy", None, some, 10))
+    demo.run(personal_storage.set_limit, OLDQUAY, "OLDQUAY-CREW", "heavy", P, "46")
+    demo.run(people_listing.set_storage_limit, OLDQUAY, here[0].name, P, "1")
+    for account, group, gb in (
+        ("OLDQUAY", None, "20"),
+        ("OLDQUAY-CREW", "heavy", "40"),
+        ("OLDQUAY-HARBOUR", None, "9"),
+    ):
+        found = demo.run(limits.preview, OLDQUAY, P, account, group, int(gb) * 1000)
+        demo.run(personal_storage.set_limit, OLDQUAY, account, group, P, gb)
+        now = every(demo, OLDQUAY, account)
+        source = "group Heavy" if group else f"default of {demo.run(listing.total, OLDQUAY, P, account).account_name}"
+        mine = [each for each in now if each.source == source]
+        assert found.people == len(mine) > 0
+        assert found.over == sum(each.size.now > int(gb) * 1000 for each in mine)
+        assert found.near == sum(each.state == "near" for each in mine)
+        assert found.beyond == sum(max(0, each.size.now - int(gb) * 1000) for each in mine)
+        assert sum(band.people for band in found.bands) == len(mine)
+    shown = {each.name: (each.limit, each.source) for each in every(demo, OLDQUAY, "OLDQUAY") if each.here}
+    for name, (limit, source) in shown.items():
+        mine_too = next(
+            each for each in demo.run(people_listing.person, OLDQUAY, name).stored if each.product.code == P
+        )
+        assert (mine_too.limit, mine_too.source) == (limit, source), "as the person's own page says"
+    assert {each.name for each in every(demo, OLDQUAY, "OLDQUAY", show="over")} == {
+        each.name for each in every(demo, OLDQUAY, "OLDQUAY") if each.state == "over"
+    }
+    gone = demo.run(limits.preview, OLDQUAY, P, "OLDQUAY-HARBOUR", None, None)
+    assert gone.over == sum(each.size.now > 20_000 for each in every(demo, OLDQUAY, "OLDQUAY-HARBOUR") if each.here)
+
+
+def test_what_is_kept_follows_late_samples_moves_and_days(tmp_path: Path, new_database: Callable[[], Database]) -> None:
+    database, chance = new_database(), random.Random(5)
+    database.clock.set_to(AT)
+    database.run(
+        data_import.load,
+        COMMAND_LINE,
+        read_source(odd_intake.write(tmp_path / "odd", 11, 12, "bushy", "Europe/Lisbon")),
+    )
+    with database.transaction() as tx:
+        product, ids = pools.product(tx, "BYTES"), accounts_service.ids_by_code(tx)
+
+    def report(tx: Transaction) -> None:
+        accounts = [chance.choice(sorted(ids)) for _ in range(3)]
+        assignments.lock(tx, [product])
+        rows = [
+            {
+                "product_id": product.id,
+                "account_id": ids[each],
+                "category": chance.choice(["mail", "home/ada", "home/ada/mail", "folder/PLANS", "home/", "folder"]),
+                "at": tx.now - timedelta(seconds=chance.randrange(0, 100 * 86400)),
+                "bytes": chance.randrange(0, 10**10),
+            }
+            for each in accounts
+        ]
+        changes = usage.record_samples(tx, list({(r["account_id"], r["category"], r["at"]): r for r in rows}.values()))
+        assert set(changes) == {(product.id, ids[each]) for each in accounts}
+        assignments.rebuild_locked(tx, [product])
+
+    for _ in range(12):
+        database.run(report)
+        if chance.random() < 0.3:
+            database.clock.shift += timedelta(days=chance.randint(1, 9))
+            assert database.run_repeatable(usage.age_stored, product)
+            assert not database.run_repeatable(usage.age_stored, product)
+        with database.transaction() as tx:
+            assert usage.stored_differences(tx, [product]) == []
+
+
+def test_a_leaver_leaves_their_bytes_behind_until_they_are_moved(demo: Database) -> None:
+    name = next(each.name for each in every(demo, OLDQUAY, "OLDQUAY-CREW") if each.here)
+    demo.run(acting.act, OLDQUAY, "move", Asked(usernames=(name,)), acting.ActOptions(to_account="OLDQUAY-HARBOUR"))
+    assert name in {each.name for each in every(demo, OLDQUAY, "OLDQUAY", show="nobody")}
+    demo.run(people_listing.move_bytes, OLDQUAY, name, "OLDQUAY-CREW")
+    left = {each.name for each in every(demo, OLDQUAY, "OLDQUAY", show="nobody")}
+    assert name not in left and demo.run(checks.verify, COMMAND_LINE) == []
+
+
+@given(
+    st.integers(0, 10**6),
+    st.integers(1, 10**6),
+    st.lists(st.tuples(st.integers(-(10**5), 10**5), st.integers(1, 90)), min_size=1, max_size=3),
+)
+def test_full_is_when_the_pace_says(now: int, limit: int, grown: list[tuple[int, int]]) -> None:
+    today = AT.date()
+    found = filling(now, limit, grown, today)
+    for day in (found.day, found.soonest, found.latest):
+        if day is not None and day > today:
+            ahead = (day - today).days
+            assert any(now + by * ahead // span >= limit > now + by * (ahead - 1) / span for by, span in grown)
+    if now >= limit:
+        assert found.day == found.soonest == found.latest == today
+    elif all(by <= 0 for by, _ in grown):
+        assert found.soonest is None
+    assert FURTHEST_DAYS == 3650
+    if found.latest is not None:
+        assert found.soonest is not None and found.day is not None and found.soonest <= found.day <= found.latest

@@ -1,0 +1,125 @@
+import { useQuery } from '@tanstack/react-query'
+import { scaleLinear, scaleUtc } from 'd3-scale'
+import { Button, Modal } from 'react-bootstrap'
+import { Trouble, Wait } from '../../components/States'
+import { shortDay } from '../../domain/months'
+import { roundUnits, units, whole } from '../../domain/units'
+import { storageDetail, type StorageRow, type What } from './queries'
+
+/** One of a list, looked at closely: category by category, and over time. */
+export function DetailDialog({
+  product,
+  perUnit,
+  row,
+  what,
+  close,
+  openPerson,
+}: {
+  product: string
+  perUnit: number
+  row: StorageRow
+  what: Exclude<What, 'accounts'>
+  close: () => void
+  openPerson: () => void
+}) {
+  const found = useQuery(storageDetail(product, row, what))
+  return (
+    <Modal show onHide={close} animation={false} aria-labelledby="detail-title">
+      <Modal.Header closeButton>
+        <Modal.Title id="detail-title">
+          {row.title} <span className="quiet small">{row.account_name}</span>
+        </Modal.Title>
+      </Modal.Header>
+      <Modal.Body>
+        <p className="say">
+          {units(row.size.now, perUnit)} GB
+          {row.limit !== null && ` of ${units(row.limit, perUnit)} GB, ${row.source ?? 'its limit'}`}
+          {!row.here && '; left behind by somebody who is not of this account any more'}.
+        </p>
+        {found.isPending ? (
+          <Wait what="the sizes" />
+        ) : found.isError ? (
+          <Trouble error={found.error} again={() => void found.refetch()} />
+        ) : (
+          <>
+            <Over days={found.data.days} perUnit={perUnit} limit={row.limit} />
+            <table className="ledger tight" aria-label="Categories">
+              <thead>
+                <tr>
+                  <th>Category</th>
+                  <th className="fig">GB</th>
+                </tr>
+              </thead>
+              <tbody>
+                {found.data.categories.map((each) => (
+                  <tr key={each.category}>
+                    <td>{each.category}</td>
+                    <td className="fig">{units(each.size, perUnit)}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </>
+        )}
+      </Modal.Body>
+      <Modal.Footer>
+        {what === 'people' && row.here && (
+          <Button variant="outline-primary" onClick={openPerson}>
+            Open person
+          </Button>
+        )}
+        <Button onClick={close}>Close</Button>
+      </Modal.Footer>
+    </Modal>
+  )
+}
+
+const [WIDTH, HEIGHT, LEFT, BOTTOM] = [460, 130, 40, 18]
+
+function Over({
+  days,
+  perUnit,
+  limit,
+}: {
+  days: { day: string; size: number }[]
+  perUnit: number
+  limit: number | null
+}) {
+  const [first, last] = [days[0], days.at(-1)]
+  if (!first || !last) return null
+  const at = (day: string) => Date.parse(`${day}T00:00:00Z`)
+  const x = scaleUtc([at(first.day), Math.max(at(last.day), at(first.day) + 86_400_000)], [LEFT, WIDTH - 8])
+  const most = Math.max(1, ...days.map((each) => each.size), limit ?? 0) / perUnit
+  const y = scaleLinear([0, most], [HEIGHT - BOTTOM, 8]).nice(3)
+  const line = days.map((each, n) => `${n ? `H${x(at(each.day))}V` : `M${x(at(each.day))},`}${y(each.size / perUnit)}`)
+  return (
+    <svg
+      className="poolchart mb-2"
+      width={WIDTH}
+      height={HEIGHT}
+      role="img"
+      aria-label={`From ${units(first.size, perUnit)} GB on ${shortDay(first.day)} to ${units(last.size, perUnit)} GB on ${shortDay(last.day)}`}
+    >
+      {y.ticks(3).map((tick) => (
+        <g className="tick" key={tick}>
+          <line x1={LEFT} x2={WIDTH - 8} y1={y(tick)} y2={y(tick)} />
+          <text x={LEFT - 6} y={y(tick) + 4} textAnchor="end">
+            {tick < 1000 ? whole(tick) : roundUnits(tick * perUnit, perUnit)}
+          </text>
+        </g>
+      ))}
+      <path className="storedline" d={line.join('')} />
+      {limit !== null && (
+        <line className="storedlimit" x1={LEFT} x2={WIDTH - 8} y1={y(limit / perUnit)} y2={y(limit / perUnit)} />
+      )}
+      <g className="tick">
+        <text x={LEFT} y={HEIGHT - 4}>
+          {shortDay(first.day)}
+        </text>
+        <text x={WIDTH - 8} y={HEIGHT - 4} textAnchor="end">
+          {shortDay(last.day)}
+        </text>
+      </g>
+    </svg>
+  )
+}

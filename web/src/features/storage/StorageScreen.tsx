@@ -1,0 +1,395 @@
+import { useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { Link, useNavigate } from 'react-router'
+import { me, useCan } from '../../api/queries'
+import { LIST_KEYS } from '../../commands/listKeys'
+import { useCommands } from '../../commands/registry'
+import { useAddress } from '../../components/address'
+import { ExportMenu } from '../../components/ExportMenu'
+import { Gauge } from '../../components/Gauge'
+import { useOutcome } from '../../components/Outcome'
+import { PagedGrid } from '../../components/PagedGrid'
+import { Empty, StateMark, Trouble, Wait } from '../../components/States'
+import type { Column, Sorting } from '../../components/VirtualTable'
+import { dayOf, longDay, shortDay } from '../../domain/months'
+import { roundUnits, units } from '../../domain/units'
+import { PoolTabs } from '../pools/PoolTabs'
+import { DetailDialog } from './DetailDialog'
+import { Grown, SizeBar, Trend } from './drawings'
+import { LimitDialog } from './LimitDialog'
+import {
+  storageProducts,
+  storageTotal,
+  useStored,
+  type Order,
+  type Show,
+  type StorageRow,
+  type StorageTotal,
+  type What,
+} from './queries'
+
+const WHAT: [What, string][] = [
+  ['accounts', 'Accounts'],
+  ['people', 'People'],
+  ['folders', 'Shared folders'],
+  ['categories', 'Categories'],
+]
+const SHOW: [Show, string][] = [
+  ['all', 'All'],
+  ['near', 'Near their limit'],
+  ['over', 'Over'],
+  ['growing', 'Growing fast'],
+  ['untouched', 'Untouched for a year'],
+  ['nobody', 'Left behind'],
+]
+const ORDERS: Order[] = ['size', 'week', 'month', 'quarter', 'share', 'used']
+const any = () => 0
+
+interface Shown {
+  what: What
+  perUnit: number
+  largest: number
+  openAccount: (row: StorageRow) => void
+}
+
+function columns({ what, perUnit, largest, openAccount }: Shown): Column<StorageRow>[] {
+  const of = (grains: number) => roundUnits(grains, perUnit)
+  const grown = (key: Order, title: string, before: (row: StorageRow) => number): Column<StorageRow> => ({
+    key,
+    title,
+    width: '84px',
+    fig: true,
+    sort: any,
+    cell: (row) => <Grown by={row.size.now - before(row)} perUnit={perUnit} />,
+  })
+  const limits: Column<StorageRow>[] =
+    what === 'accounts' || what === 'people'
+      ? [
+          {
+            key: 'limit',
+            title: what === 'accounts' ? 'Cap' : 'Limit',
+            width: '82px',
+            fig: true,
+            cell: (row) =>
+              row.limit === null ? (
+                <span className="quiet">none</span>
+              ) : (
+                <span title={row.source ?? undefined}>{of(row.limit)}</span>
+              ),
+          },
+          {
+            key: 'share',
+            title: 'Of it',
+            width: '76px',
+            fig: true,
+            ...(what === 'people' && { sort: any }),
+            cell: (row) => <Share row={row} />,
+          },
+        ]
+      : []
+  return [
+    {
+      key: 'title',
+      title: WHAT.find(([key]) => key === what)?.[1] ?? '',
+      width: 'minmax(170px, 1.4fr)',
+      cell: (row) =>
+        what === 'accounts' ? (
+          row.name === '' ? (
+            <span className="quiet">{row.title}</span>
+          ) : (
+            <button type="button" className="btn btn-link p-0" tabIndex={-1} onClick={() => openAccount(row)}>
+              {row.title}
+            </button>
+          )
+        ) : (
+          <>
+            {what === 'people' && row.here ? (
+              <Link to={`/people/${encodeURIComponent(row.name)}`} tabIndex={-1}>
+                {row.title}
+              </Link>
+            ) : (
+              row.title
+            )}{' '}
+            {!row.here && <span className="near small">left behind</span>}
+          </>
+        ),
+    },
+    ...(what === 'accounts'
+      ? []
+      : [
+          {
+            key: 'account',
+            title: 'Account',
+            width: 'minmax(110px, 0.9fr)',
+            cell: (row: StorageRow) => <span className="quiet">{row.account_name}</span>,
+          },
+        ]),
+    {
+      key: 'bar',
+      title: '■ 30 days ago  ▨ since',
+      width: 'minmax(110px, 1.3fr)',
+      cell: (row) => <SizeBar size={row.size} largest={largest} />,
+    },
+    { key: 'size', title: 'GB', width: '86px', fig: true, sort: any, cell: (row) => <b>{of(row.size.now)}</b> },
+    ...limits,
+    grown('week', '7 days', (row) => row.size.week_ago),
+    grown('month', '30 days', (row) => row.size.month_ago),
+    grown('quarter', '90 days', (row) => row.size.quarter_ago),
+    { key: 'trend', title: '', width: '84px', cell: (row) => <Trend size={row.size} /> },
+    ...(what === 'accounts'
+      ? []
+      : [
+          {
+            key: 'used',
+            title: what === 'people' ? 'Last use' : 'Reported',
+            width: '92px',
+            sort: any,
+            cell: (row: StorageRow) => (
+              <span className="quiet small" title={row.used_at ? undefined : 'When it was last reported'}>
+                {(row.used_at ?? row.at) ? shortDay(dayOf(row.used_at ?? row.at ?? '')) : '–'}
+              </span>
+            ),
+          },
+        ]),
+  ]
+}
+
+function Share({ row }: { row: StorageRow }) {
+  if (row.limit === null) return <span className="quiet">–</span>
+  const percent = row.limit === 0 ? (row.size.now > 0 ? Infinity : 0) : (row.size.now / row.limit) * 100
+  const says = percent === Infinity ? 'no limit left' : `${Math.floor(percent)} %`
+  const tone = row.state === 'within' || row.state === null ? undefined : row.state === 'near' ? 'near' : 'over'
+  return <span className={tone}>{percent > 100 ? `▲ ${says}` : says}</span>
+}
+
+/** Where do the bytes sit, under which limit, from where? */
+export default function StorageScreen() {
+  const who = useQuery(me).data
+  const products = useQuery(storageProducts)
+  const [params, change] = useAddress()
+  const seesPeople = useCan('people.see')
+  const changesLimits = useCan('layers.change')
+  const go = useNavigate()
+  useCommands(LIST_KEYS)
+  const outcome = useOutcome()
+  const [limiting, setLimiting] = useState(false)
+  const [looked, setLooked] = useState<StorageRow | null>(null)
+  const product = params.get('product') ?? products.data?.find((each) => each.product)?.product ?? ''
+  const account = params.get('account') ?? who?.running.account ?? ''
+  const what = (seesPeople ? WHAT.find(([key]) => key === params.get('what'))?.[0] : undefined) ?? 'accounts'
+  const show = (what === 'people' ? SHOW.find(([key]) => key === params.get('show'))?.[0] : undefined) ?? 'all'
+  const order = ORDERS.find((each) => each === params.get('order')) ?? 'size'
+  const find = what === 'accounts' ? '' : (params.get('find') ?? '')
+  const total = useQuery(storageTotal(product, account))
+  const asked = { product, account, what, show, order, find }
+  const found = useStored(asked)
+  if (!who || products.isPending) return <Wait what="the storage" />
+  if (products.isError) return <Trouble error={products.error} again={() => void products.refetch()} />
+  if (!products.data.length)
+    return (
+      <Empty title="No storage yet">
+        Buy a storage product under{' '}
+        <Link to="/pools" className="text-decoration-underline">
+          Pools
+        </Link>
+        : what is stored of it is shown here.
+      </Empty>
+    )
+  const perUnit = products.data.find((each) => each.product === product)?.per_unit ?? 1000
+  const largest = Math.max(...Array.from({ length: 100 }, (_, at) => found.rowAt(at)?.size.now ?? 0), 1)
+  const openAccount = (row: StorageRow) =>
+    row.name === ''
+      ? change({ what: 'categories', account, order: null }, 'in the history')
+      : change({ account: row.account, order: null }, 'in the history')
+  const sorting: Sorting = { key: order, down: true }
+  const exported = what === 'accounts' ? '/api/storage/accounts/export' : '/api/storage/export'
+  return (
+    <>
+      <div className="bar tightbar">
+        <h1>Storage</h1>
+        <PoolTabs at="storage" />
+        {products.data.length > 1 && (
+          <Form.Select
+            aria-label="Product"
+            value={product}
+            style={{ width: 'auto' }}
+            onChange={(event) => change({ product: event.target.value })}
+          >
+            {products.data.map((each) => (
+              <option key={each.product} value={each.product}>
+                {each.name}
+              </option>
+            ))}
+          </Form.Select>
+        )}
+        <span className="seg" role="group" aria-label="By">
+          {WHAT.filter(([key]) => seesPeople || key === 'accounts').map(([key, says]) => (
+            <button
+              type="button"
+              key={key}
+              aria-pressed={what === key}
+              onClick={() => change({ what: key === 'accounts' ? null : key, show: null, find: null, order: null })}
+            >
+              {says}
+            </button>
+          ))}
+        </span>
+        {what !== 'accounts' && (
+          <Form.Control
+            type="search"
+            placeholder="Find"
+            aria-label={`Find ${WHAT.find(([key]) => key === what)?.[1].toLowerCase()}`}
+            style={{ width: 130 }}
+            key={what}
+            defaultValue={find}
+            onChange={(event) => change({ find: event.target.value })}
+          />
+        )}
+        <span className="grow" />
+        {seesPeople && (
+          <Button variant="outline-primary" onClick={() => setLimiting(true)}>
+            {changesLimits ? 'Limit per person…' : 'Spread…'}
+          </Button>
+        )}
+        <ExportMenu
+          path={exported}
+          params={what === 'accounts' ? { product, account } : { product, account, what, show, order, find }}
+        />
+      </div>
+      {total.data && <Sums total={total.data} up={(code) => change({ account: code }, 'in the history')} />}
+      {what === 'people' && (
+        <div className="px-3 pb-2">
+          <span className="seg" role="group" aria-label="Show">
+            {SHOW.map(([key, says]) => (
+              <button
+                type="button"
+                key={key}
+                aria-pressed={show === key}
+                onClick={() => change({ show: key === 'all' ? null : key })}
+              >
+                {says}
+              </button>
+            ))}
+          </span>
+        </div>
+      )}
+      {found.error ? (
+        <Trouble error={found.error} again={() => void found.refetch()} />
+      ) : found.total === undefined ? (
+        <Wait what="the sizes" />
+      ) : found.total === 0 ? (
+        <Empty title={show !== 'all' || find ? 'None here' : 'Nothing stored here'}>
+          {show !== 'all' || find
+            ? 'Choose another filter, or change the search.'
+            : 'Sizes come from storage systems, from a table, or with an intake.'}
+        </Empty>
+      ) : (
+        <PagedGrid
+          key={`${product} ${account} ${what} ${show} ${order}`}
+          total={found.total}
+          rowAt={found.rowAt}
+          onShown={found.onShown}
+          columns={columns({ what, perUnit, largest, openAccount })}
+          rowKey={(row) => `${row.account} ${row.name}`}
+          label={WHAT.find(([key]) => key === what)?.[1] ?? ''}
+          sorting={sorting}
+          onSort={(next) => change({ order: next.key === 'size' ? null : next.key })}
+          comesHere
+          open={(row) => {
+            if (what === 'accounts') openAccount(row)
+            else setLooked(row)
+          }}
+        />
+      )}
+      {looked && what !== 'accounts' && (
+        <DetailDialog
+          product={product}
+          perUnit={perUnit}
+          row={looked}
+          what={what}
+          close={() => setLooked(null)}
+          openPerson={() => void go(`/people/${encodeURIComponent(looked.name)}`)}
+        />
+      )}
+      {limiting && (
+        <LimitDialog
+          product={product}
+          perUnit={perUnit}
+          account={account}
+          accountName={total.data?.account_name ?? account}
+          close={() => setLimiting(false)}
+          done={(said) => {
+            setLimiting(false)
+            outcome(said)
+          }}
+        />
+      )}
+    </>
+  )
+}
+
+function Sums({ total, up }: { total: StorageTotal; up: (account: string) => void }) {
+  const of = (grains: number) => roundUnits(grains, total.per_unit)
+  const { parent, full, size } = total
+  const parts: [string, StorageTotal['personal']][] = [
+    ['Of people', total.personal],
+    ['Shared folders', total.shared],
+    ['Other', total.other],
+    ['Left behind', total.left_behind],
+  ]
+  return (
+    <div className="sums">
+      <div className="main">
+        <span>
+          {parent && (
+            <button type="button" className="btn btn-link btn-sm p-0 me-2" onClick={() => up(parent)}>
+              ↑ up
+            </button>
+          )}
+          {total.account_name}, GB <StateMark state={total.state} />
+        </span>
+        <b title={units(size.now, total.per_unit)}>{of(size.now)}</b>{' '}
+        <span className="d-inline quiet">{total.cap === null ? '' : `of ${of(total.cap)}`}</span>
+        {total.cap !== null && (
+          <span className="d-inline ms-2">
+            <Gauge amounts={{ used: size.now, held: size.now, reserve: 0, limit: total.cap, reachable: 0 }} />
+          </span>
+        )}
+      </div>
+      {parts.map(([says, part]) => (
+        <div key={says}>
+          <span>{says}</span>
+          <b>{of(part.now)}</b>
+        </div>
+      ))}
+      {(
+        [
+          ['7 days', size.week_ago],
+          ['30 days', size.month_ago],
+          ['90 days', size.quarter_ago],
+        ] as const
+      ).map(([says, before]) => (
+        <div key={says}>
+          <span>{says}</span>
+          <b>
+            <Grown by={size.now - before} perUnit={total.per_unit} />
+          </b>
+        </div>
+      ))}
+      {full && (
+        <div>
+          <span>Full at this pace</span>
+          <b className={size.now >= (total.cap ?? 0) ? 'over' : undefined}>{fullSaid(full, size.now, total.cap)}</b>
+        </div>
+      )}
+    </div>
+  )
+}
+
+function fullSaid(full: NonNullable<StorageTotal['full']>, now: number, cap: number | null): string {
+  if (cap !== null && now >= cap) return 'full'
+  if (full.day === null) return full.soonest === null ? 'not in sight' : `not before ${longDay(full.soonest)}`
+  if (full.soonest === full.latest || full.soonest === null) return longDay(full.day)
+  return `${longDay(full.day)}, ${shortDay(full.soonest)} to ${full.latest ? shortDay(full.latest) : 'never'}`
+}

@@ -1,0 +1,67 @@
+import { keepPreviousData, queryOptions } from '@tanstack/react-query'
+import { api, take, type Schemas } from '../../api/client'
+import { usePages } from '../../components/usePages'
+
+export type StorageRow = Schemas['StorageRow']
+export type StorageTotal = Schemas['StorageTotal']
+export type Size = Schemas['SizeBody']
+export type What = 'accounts' | 'people' | 'folders' | 'categories'
+export type Show = 'all' | 'near' | 'over' | 'growing' | 'untouched' | 'nobody'
+export type Order = 'size' | 'week' | 'month' | 'quarter' | 'share' | 'used'
+
+export const storageProducts = queryOptions({
+  queryKey: ['storage', 'products'],
+  queryFn: () => take(api.GET('/api/storage/products')),
+  staleTime: 300_000,
+})
+
+export const storageTotal = (product: string, account: string) =>
+  queryOptions({
+    queryKey: ['storage', 'total', product, account],
+    queryFn: () => take(api.GET('/api/storage/total', { params: { query: { product, account } } })),
+    enabled: product !== '' && account !== '',
+    placeholderData: keepPreviousData,
+  })
+
+export const storageSpread = (product: string, account: string) =>
+  queryOptions({
+    queryKey: ['storage', 'spread', product, account],
+    queryFn: () => take(api.GET('/api/storage/spread', { params: { query: { product, account } } })),
+  })
+
+export const storageDetail = (product: string, row: StorageRow, what: Exclude<What, 'accounts'>) =>
+  queryOptions({
+    queryKey: ['storage', 'detail', product, row.account, what, row.name],
+    queryFn: () =>
+      take(
+        api.GET('/api/storage/detail', { params: { query: { product, account: row.account, what, name: row.name } } }),
+      ),
+  })
+
+export interface Asked {
+  product: string
+  account: string
+  what: What
+  show: Show
+  order: Order
+  find: string
+}
+
+/** The list as far as it is on screen: accounts directly below one, or everything of a branch by its kind. */
+export function useStored({ product, account, what, show, order, find }: Asked) {
+  return usePages<StorageRow>(['storage', 'rows', product, account, what, show, order, find], (offset, limit) =>
+    what === 'accounts'
+      ? take(
+          api.GET('/api/storage/accounts', {
+            params: {
+              query: { product, account, order: order === 'share' || order === 'used' ? 'size' : order, offset, limit },
+            },
+          }),
+        )
+      : take(
+          api.GET('/api/storage/rows', {
+            params: { query: { product, account, what, show, order, find, offset, limit } },
+          }),
+        ),
+  )
+}

@@ -28,6 +28,7 @@ from fair_ladle.app.receivables.sending import enclosures
 from fair_ladle.app.reclaim import idle_seats
 from fair_ladle.app.reclaim import jobs as reclaim_jobs
 from fair_ladle.app.statements import closing_runs, totals
+from fair_ladle.app.storage_systems import usecases as reservations
 from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.mail import Smtp
 
@@ -96,6 +97,23 @@ class AddUpUse(Job):
         """Part by part, each in a transaction of its own; then the caps that follow what was added up."""
         while going_on() and (products := database.run_repeatable(assignments.add_up_use)):
             database.run(following.follow_seats, products)
+
+
+class EndReservations(Job):
+    """Let uploads that nobody committed in time hold nothing any more."""
+
+    name: ClassVar[str] = "end reservations"
+    every: ClassVar[timedelta] = timedelta(seconds=15)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Each in a transaction of its own."""
+        self.each(
+            database,
+            database.run(reservations.lapsed),
+            lambda each: database.run(reservations.lapse, *each),
+            going_on,
+            lambda each: each[2][:12],
+        )
 
 
 class AgeStored(Job):
@@ -334,6 +352,7 @@ def jobs(settings: Settings) -> list[Job]:
         ReclaimIdle(),
         Enforce(),
         AgeStored(),
+        EndReservations(),
         KeepMonths(),
         KeepDays(),
         CloseMonths(),

@@ -89,6 +89,8 @@ from fair_ladle.app.sign_in.routes import routes as sign_in
 from fair_ladle.app.statements.closing_routes import routes as closings
 from fair_ladle.app.statements.routes import routes as statements
 from fair_ladle.app.storage.routes import routes as storage
+from fair_ladle.app.storage_systems.routes import public_routes as public_storage
+from fair_ladle.app.storage_systems.routes import routes as unplaced_reports
 from fair_ladle.app.today.routes import routes as today
 from fair_ladle.connectors.mail import StandIn
 from fair_ladle.demo import reporting
@@ -218,6 +220,8 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         closings,
         receivables,
         storage,
+        public_storage,
+        unplaced_reports,
         accounting,
         invoice_routes,
         terms,

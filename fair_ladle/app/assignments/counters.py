@@ -141,7 +141,7 @@ def follow(tx: Transaction, before: Positions, after: Positions) -> int:
     Only what differs is written, and only its clocks are replayed from the facts.
     """
     was, now = before.snapshot, after.snapshot
-    differs = before.settled.load != after.settled.load
+    differs = (before.settled.load != after.settled.load) | (was.own != now.own)
     for name in ("reserve", "cap", "burst", "grace", "overage", "present"):
         differs |= getattr(was.grid, name) != getattr(now.grid, name)
     for cell in was.grid.following.keys() | now.grid.following.keys():

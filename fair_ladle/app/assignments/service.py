@@ -173,11 +173,11 @@ def _walk_all(
             raise ceilings.too_much(actor, first.product, reached.load, wanted) from None
         except LimitReached as reached:
             place = place_of[pool_id, reached.account_ids[0]]
-            raise _stopped(tx, actor, place, changes[place.account_id], placed.directory.zone) from None
+            raise stopped(tx, actor, place, changes[place.account_id], placed.directory.zone) from None
     return writes
 
 
-def _live_ladder(tx: Transaction, place: Place, zone: ZoneInfo) -> tuple[Ladder, list[Any], int]:
+def live_ladder(tx: Transaction, place: Place, zone: ZoneInfo) -> tuple[Ladder, list[Any], int]:
     """The ladder of a place by its live counters, its rungs, and what its pool may promise."""
     rows = store.read(tx.connection, place.pool_id, [each for each, _, _ in place.to_owner])
     if len(rows) < len(place.to_owner):
@@ -189,17 +189,18 @@ def _live_ladder(tx: Transaction, place: Place, zone: ZoneInfo) -> tuple[Ladder,
     return ladder(rungs, owner.promisable, left), rungs, owner.promisable
 
 
-def _stopped(tx: Transaction, actor: Actor, place: Place, amount: int, zone: ZoneInfo) -> Refused:
+def stopped(tx: Transaction, actor: Actor, place: Place, amount: int, zone: ZoneInfo) -> Refused:
     """The refusal with its ladder, from counters that nothing of this transaction has been written to; without any
     figure for whom no account's are."""
     if actor.people_of is not None:
         said = f"No {place.product.unit} of {place.product.name} left."
         return Refused(Problem("at-limit", "No room for that", 409, said, {"ladder": {"sentence": said}}))
-    found, rungs, promisable = _live_ladder(tx, place, zone)
+    found, rungs, promisable = live_ladder(tx, place, zone)
     names = {code: name for _, code, name in place.way_up}
     members = ladder_members(found, rungs, place.product, promisable, actor, names)
-    unit_name = place.product.unit if amount == 1 else f"{place.product.unit}s"
-    detail = f"{amount} {unit_name} of {place.product.name} asked for in {place.way_up[0][2]}. {members['sentence']}"
+    detail = (
+        f"{place.product.said(amount)} of {place.product.name} asked for in {place.way_up[0][2]}. {members['sentence']}"
+    )
     return Refused(Problem("at-limit", "No room for that", 409, detail, {"ladder": members}))
 
 
@@ -223,7 +224,7 @@ def room(tx: Transaction, actor: Actor, account: str, product: Product) -> int:
     """How many more of a product (grains) an account can take now by its live counters, whatever the actor may see."""
     known = directory(tx)
     place = known.place(tx, local_day(tx.now, known.zone), account, product, actor.scope)
-    headroom = _live_ladder(tx, place, known.zone)[0].headroom
+    headroom = live_ladder(tx, place, known.zone)[0].headroom
     assert headroom is not None  # what the pool may promise is always a limit
     return headroom
 

@@ -105,6 +105,12 @@ def write(connection: sa.Connection, rows: list[dict[str, Any]]) -> None:
         ADD_CHANGE.run(connection, *taken)
 
 
+def add_use_changes(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
+    """Say what was taken or released by accounts, to be added up."""
+    if rows and rehearsal.of(connection) is None:
+        ADD_CHANGE.run(connection, *rows)
+
+
 ADD_CHANGE = Prepared(
     sa.insert(use_changes).values({name: sa.bindparam(name) for name in ("pool_id", "account_id", "change")})
 )

@@ -294,7 +294,7 @@ FORMATS: dict[str, tuple[Column, ...]] = {
     "storage": (
         _need("account", code),
         _need("product", code),
-        _need("category", up_to(64)),
+        _need("category", up_to(200)),
         _need("at", instant),
         _need("bytes", whole(MOST_BYTES)),
     ),

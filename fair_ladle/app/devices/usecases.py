@@ -86,13 +86,15 @@ def make_key(
     most: int | None = None,
     last_day: date | None = None,
 ) -> tuple[int, str]:
-    """A new key for devices or sessions of a product in an account; its number, and the key, which is shown only
-    now."""
+    """A new key for devices, sessions or storage systems of a product in an account; its number, and the key, which is
+    shown only now."""
     accounts = accounts_service.known(tx)
     row = accounts_service.row_in_scope(accounts, actor, account)
     found = pools_service.product(tx, product)
-    if found.measure not in ("device", "session"):
-        raise invalid(f"{found.name} is measured by {found.measure}; keys are for devices and sessions.", "product")
+    if found.measure not in ("device", "session", "storage"):
+        raise invalid(
+            f"{found.name} is measured by {found.measure}; keys are for devices, sessions and storage.", "product"
+        )
     if not name.strip():
         raise invalid("A key has a name, to know it by.", "name")
     if most is not None and not 1 <= most <= 1_000_000:
@@ -158,6 +160,9 @@ def withdraw_key(tx: Transaction, actor: Actor, key_id: int) -> None:
         )
 
 
+KEYED = {"device": "devices of", "session": "sessions of", "storage": "what is stored of"}
+
+
 def valid_key(tx: Transaction, key: str | None, measure: str, key_hash: str | None = None) -> tuple[DeviceKey, Actor]:
     """A key that something may begin with, and who acts by it; locked. Refused with the reason where it is over."""
     row = store.key(tx.connection, key_hash=key_hash or hashed((key or "").strip().upper()))
@@ -165,7 +170,7 @@ def valid_key(tx: Transaction, key: str | None, measure: str, key_hash: str | No
         raise _refused("No such key", "There is no such key; look whether it was copied whole.")
     found = _key(accounts_service.known(tx), _products(tx), row)
     if found.product.measure != measure:
-        raise _refused("Another kind of key", f"This key is for {found.product.measure}s of {found.product.name}.")
+        raise _refused("Another kind of key", f"This key is for {KEYED[found.product.measure]} {found.product.name}.")
     if row.withdrawn_at is not None:
         raise _refused("Withdrawn", "This key was withdrawn. Ask your administrator for another one.")
     if row.last_day is not None and row.last_day < accounts_service.today(tx):

@@ -77,6 +77,8 @@ TEMPLATES = {
     "component allowed again": "Allowed {component} of {product} again for {for}",
     "component switched": "Switched a component of {product} for {who}",
     "storage limit per person": "Set the storage limit per person of {who}",
+    "reports placed": "Placed storage reports of {who}",
+    "reports dropped": "Dropped storage reports of {who}",
     "storage limit": "Set the personal storage limit of {who}",
     "bytes moved away": "Moved stored data of {who} away",
     "bytes moved here": "Moved stored data of {who} here",

@@ -37,6 +37,10 @@ for _capability in (
     "leases",
     "numbers",
     "personal_storage",
+    "storage_systems",
+    "budgets",
+    "receivables",
+    "accounting",
     "plumbing",
 ):
     import_module(f"fair_ladle.app.{_capability}.tables")

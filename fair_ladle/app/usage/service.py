@@ -158,9 +158,48 @@ def end(tx: Transaction, ids: Sequence[int], at: datetime) -> None:
     store.end(tx.connection, ids, at)
 
 
+def grains(in_bytes: int) -> int:
+    """Bytes as grains, rounded half up."""
+    return stored.grains(in_bytes)
+
+
+def stored_total(tx: Transaction, product: Product, account_id: int) -> int:
+    """Bytes an account stores of a product in all."""
+    key = (product.id, account_id, stored.ALL, "")
+    return stored_store.stored_of(tx.connection, [key]).get(key, 0)
+
+
+def sizes_now(
+    tx: Transaction, product: Product, account_id: int, categories: Sequence[str], at: datetime
+) -> dict[str, int]:
+    """Bytes in some categories of an account at an instant."""
+    series = [(product.id, account_id, each) for each in categories]
+    return {each[2]: level.figures[0] for each, level in stored.levels(tx, series, [at]).items()}
+
+
 def home(username: str) -> str:
     """The category of what is one person's own."""
     return f"home/{username}"
+
+
+def whose_home(category: str) -> str | None:
+    """Whose own a category is; None where it is nobody's."""
+    kind, name = stored.holder_of(category)
+    return name if kind == stored.PERSON else None
+
+
+def past_limit(
+    tx: Transaction, product: Product, account_id: int, username: str, since: datetime | None
+) -> datetime | None:
+    """Say that somebody is over their limit since an instant (as before, where they were), or, with None, that they
+    are not; since when they are."""
+    return stored_store.past_limit(tx.connection, product.id, account_id, username, since)
+
+
+def past_limit_since(tx: Transaction, product: Product, account_id: int, username: str) -> datetime | None:
+    """Since when somebody is over their limit, as far as it was looked at."""
+    rows = stored_store.of_people(tx.connection, [product.id], [account_id], [username])
+    return next((in_utc(row.past_limit_since) for row in rows if row.past_limit_since is not None), None)
 
 
 def at_home(

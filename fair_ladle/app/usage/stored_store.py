@@ -9,7 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
-from fair_ladle.app.plumbing.database import batched
+from fair_ladle.app.plumbing.database import batched, in_utc
 from fair_ladle.app.usage.tables import storage_samples, stored, stored_days
 
 s, k = storage_samples, stored
@@ -121,6 +121,17 @@ def of_people(
     """What these people store as their own in these accounts."""
     wanted = [k.c.product_id.in_(product_ids), k.c.account_id.in_(account_ids), k.c.kind == "person"]
     return list(connection.execute(sa.select(k).where(*wanted, k.c.name.in_(usernames))))
+
+
+def past_limit(
+    connection: sa.Connection, product_id: int, account_id: int, username: str, since: datetime | None
+) -> datetime | None:
+    """Since when somebody is over their limit: as before, or from an instant on; None takes it back."""
+    mine = [k.c.product_id == product_id, k.c.account_id == account_id, k.c.kind == "person", k.c.name == username]
+    was = connection.scalar(sa.select(k.c.past_limit_since).where(*mine))
+    if (was is None) != (since is None):
+        connection.execute(sa.update(k).where(*mine).values(past_limit_since=since))
+    return since if was is None or since is None else in_utc(was)
 
 
 def series_of(connection: sa.Connection, product_id: int, account_id: int, category: str) -> list[str]:

@@ -40,7 +40,7 @@ export default function KeysScreen() {
   const withdraw = async (id: number) => {
     await run(() => take(api.DELETE('/api/devices/keys/{key_id}', { params: { path: { key_id: id } } })))
   }
-  const products = inSight.filter((each) => each.measure === 'device' || each.measure === 'session')
+  const products = inSight.filter((each) => ['device', 'session', 'storage'].includes(each.measure))
   return (
     <>
       <div className="bar tightbar">

@@ -1,0 +1,134 @@
+"""What is stored, written live: asked for under limits like any unit, or reported as it is.
+
+Locks: the counters of the accounts, the deeper first, and those above them as far as a change reaches (a report: up to
+the pools); then samples and what is kept of them, which nobody writes without the counter. Trusted: the caller has
+judged scope.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations import present
+from fair_ladle.app.allocations.ladders import ladder_members
+from fair_ladle.app.allocations.positions import Snapshot, settle_snapshot
+from fair_ladle.app.assignments import counters, service, store
+from fair_ladle.app.assignments.places import Place, directory, forget
+from fair_ladle.app.assignments.walk import LimitReached, Stale, begin_clocks, walk
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Again, Transaction
+from fair_ladle.app.plumbing.problems import conflict
+from fair_ladle.app.pools.service import Product
+from fair_ladle.app.usage import service as usage
+from fair_ladle.core.calendar import local_day
+from fair_ladle.core.path import Ladder
+from fair_ladle.core.quantities import BYTES_PER_GRAIN
+
+
+def ladder_now(tx: Transaction, actor: Actor, account: str, product: Product) -> tuple[Ladder, dict[str, Any]]:
+    """How much more an account can store by its counters as they stand, and the ladder as the actor may see it."""
+    known = directory(tx)
+    place = known.place(tx, local_day(tx.now, known.zone), account, product, actor.scope)
+    found, rungs, promisable = service.live_ladder(tx, place, known.zone)
+    names = {code: name for _, code, name in place.way_up}
+    return found, ladder_members(found, rungs, product, promisable, actor, names)
+
+
+def change_sizes(tx: Transaction, actor: Actor, account: str, product: Product, by: Mapping[str, int]) -> None:
+    """Let categories of an account store so many bytes more (less, below 0), all or none. What raises the account's
+    total is admitted like any unit, refused with the ladder where a limit stops it: never by less than what is to be
+    written, however a total is rounded."""
+    known = directory(tx)
+    place = known.place(tx, local_day(tx.now, known.zone), account, product, actor.scope)
+    why = place.why_restrained(actor.scope)
+    if why is not None and sum(by.values()) > 0:
+        raise conflict(why)
+    if not store.lock(tx.connection, place.pool_id, [place.account_id], trust=False):
+        raise _anew(tx, product)
+    total = usage.stored_total(tx, product, place.account_id)
+    then = total + sum(by.values())
+    change = usage.grains(then) - usage.grains(total)
+    whole = -(-then // BYTES_PER_GRAIN) - usage.grains(total)
+    writes: list[dict[str, Any]] = []
+    try:
+        if then > total and whole > change:
+            _walk(tx, place, known, whole)
+        writes = _walk(tx, place, known, change) if change else []
+    except Stale:
+        raise _anew(tx, product) from None
+    except LimitReached:
+        raise service.stopped(tx, actor, place, whole, known.zone) from None
+    at = tx.now
+    begin_clocks(writes, at)
+    if writes:
+        store.write(tx.connection, writes)
+    now = usage.sizes_now(tx, product, place.account_id, list(by), at)
+    usage.record_samples(
+        tx,
+        [
+            {
+                "product_id": product.id,
+                "account_id": place.account_id,
+                "category": category,
+                "at": at,
+                "bytes": max(0, now[category] + change_of),
+            }
+            for category, change_of in by.items()
+        ],
+    )
+
+
+def _walk(tx: Transaction, place: Place, known: Any, change: int) -> list[dict[str, Any]]:
+    return walk(
+        tx, place.pool_id, {place.account_id: change}, {place.account_id: place.depth}, known.number, known.zone
+    )
+
+
+def _anew(tx: Transaction, product: Product) -> Again:
+    forget(tx)
+    return Again(lambda again: counters.rebuild(again, [product]))
+
+
+def report_sizes(
+    tx: Transaction,
+    product: Product,
+    rows: Sequence[dict[str, Any]],
+    used_at: Mapping[tuple[int, int, str], datetime] | None = None,
+) -> None:
+    """Record samples of a product (account_id, category, at, bytes), however much that is: what is there is there."""
+    accounts = accounts_service.known(tx)
+    places = sorted({accounts.row_of_id[row["account_id"]] for row in rows})
+    service.lock_ways(tx, accounts, {product: places})
+    before = present.part(tx, [product], places)
+    if before is None:
+        raise _anew(tx, product)
+    changes = usage.record_samples(tx, [row | {"product_id": product.id} for row in rows], used_at)
+    after = _with_own(before, {account_id: by for (_, account_id), by in changes.items()}, tx.now)
+    counters.follow(tx, settle_snapshot(before), settle_snapshot(after))
+    pool_of = {int(before.roots.rows[place]): pool.id for place, pool in enumerate(before.pools)}
+    store.add_use_changes(
+        tx.connection,
+        [
+            {
+                "pool_id": pool_of[int(before.owner[row, 0])],
+                "account_id": int(before.accounts.ids[row]),
+                "change": change,
+            }
+            for row, change in enumerate((after.own - before.own)[:, 0].tolist())
+            if change
+        ],
+    )
+
+
+def _with_own(snapshot: Snapshot, changes: Mapping[int, int], at: datetime) -> Snapshot:
+    own = snapshot.own.copy()
+    for account_id, by in changes.items():
+        own[snapshot.accounts.row_of_id[account_id], 0] += by
+    assert np.all(own >= 0)
+    return replace(snapshot, own=own, at=at)

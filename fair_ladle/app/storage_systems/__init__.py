@@ -1,0 +1,1 @@
+"""What storage systems ask and report, with a key of an account."""

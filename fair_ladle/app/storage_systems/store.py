@@ -1,0 +1,79 @@
+"""Queries over reserved uploads and unplaced reports."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from datetime import datetime
+from typing import Any
+
+import sqlalchemy as sa
+from sqlalchemy.dialects import mysql
+
+from fair_ladle.app.plumbing.database import batched, lock_rows
+from fair_ladle.app.storage_systems.tables import storage_reservations, unplaced_reports
+
+r, u = storage_reservations, unplaced_reports
+
+
+def reserve(connection: sa.Connection, row: dict[str, Any]) -> None:
+    """Keep a reservation."""
+    connection.execute(sa.insert(r).values(row))
+
+
+def lock_reservation(connection: sa.Connection, token_hash: str) -> Any | None:
+    """A reservation by its token, locked by a write; None where there is none."""
+    number = connection.scalar(sa.select(r.c.id).where(r.c.token_hash == token_hash))
+    return None if number is None else lock_rows(connection, r, [number])[0]
+
+
+def lapsed(connection: sa.Connection, now: datetime, limit: int) -> list[Any]:
+    """Some of the reservations whose time is over, the earliest first."""
+    wanted = sa.select(r).where(r.c.ended_at.is_(None), r.c.until <= now)
+    return list(connection.execute(wanted.order_by(r.c.until).limit(limit)))
+
+
+def end(connection: sa.Connection, number: int, at: datetime, outcome: str) -> None:
+    """End a reservation."""
+    connection.execute(sa.update(r).where(r.c.id == number).values(ended_at=at, outcome=outcome))
+
+
+def keep_unplaced(connection: sa.Connection, rows: Sequence[dict[str, Any]]) -> None:
+    """Keep reports of accounts that nobody knows; a later one of the same takes its place."""
+    for part in batched(rows):
+        put = mysql.insert(u).values(part)
+        connection.execute(put.on_duplicate_key_update(bytes=put.inserted.bytes, received_at=put.inserted.received_at))
+
+
+def count_unplaced(connection: sa.Connection, key_account_id: int) -> int:
+    """How many are kept of an account's keys."""
+    wanted = sa.select(sa.func.count()).select_from(u).where(u.c.key_account_id == key_account_id)
+    return int(connection.scalar(wanted) or 0)
+
+
+def unplaced(connection: sa.Connection, inside: sa.ColumnElement[bool], limit: int) -> tuple[int, list[Any]]:
+    """How many reports of a branch's keys are unplaced, and by account and product how many and the newest of them."""
+    sums = sa.select(
+        u.c.account,
+        u.c.product_id,
+        sa.func.count().label("reports"),
+        sa.func.count(sa.distinct(u.c.category)).label("series"),
+        sa.func.max(u.c.at).label("newest"),
+        sa.func.max(u.c.key_account_id).label("key_account_id"),
+    )
+    wanted = sums.where(inside).group_by(u.c.account, u.c.product_id).order_by(u.c.account, u.c.product_id).limit(limit)
+    count = connection.scalar(sa.select(sa.func.count()).select_from(u).where(inside))
+    return int(count or 0), list(connection.execute(wanted))
+
+
+def unplaced_of(
+    connection: sa.Connection, inside: sa.ColumnElement[bool], accounts: Collection[str], limit: int
+) -> list[Any]:
+    """Some of the unplaced reports of these accounts (as reported), the earliest first."""
+    wanted = sa.select(u).where(inside, u.c.account.in_(accounts)).order_by(u.c.at, u.c.id).limit(limit)
+    return list(connection.execute(wanted))
+
+
+def drop_unplaced(connection: sa.Connection, ids: Collection[int]) -> None:
+    """Keep these no longer."""
+    for part in batched(ids):
+        connection.execute(sa.delete(u).where(u.c.id.in_(part)))

@@ -1,0 +1,359 @@
+"""What storage systems ask before they write, reserve, and report, with a key of an account for one storage product.
+
+Locks: the reservation by its id; then the counters and what hangs on them (``assignments/storing.py``). A personal
+limit is judged under the lock of the account's counter, after what is to be written was counted.
+"""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from typing import Any
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.accounts.service import Accounts
+from fair_ladle.app.assignments import storing
+from fair_ladle.app.devices.usecases import hashed, valid_key
+from fair_ladle.app.people import service as people_service
+from fair_ladle.app.personal_storage import usecases as personal_storage
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Transaction
+from fair_ladle.app.plumbing.problems import Problem, Refused, invalid, not_found
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
+from fair_ladle.app.storage_systems import store
+from fair_ladle.app.usage import service as usage
+from fair_ladle.core.calendar import MICRO, day_start, instant, local_day
+from fair_ladle.core.quantities import BYTES_PER_GRAIN, MOST_GRAINS
+
+MOST_BYTES = MOST_GRAINS * BYTES_PER_GRAIN
+MOST_SECONDS = 7 * 86_400
+SKEW = timedelta(minutes=2)
+"""A clock may be ahead of ours by so much; what it says is then taken as now."""
+RESERVED = "reserved"
+MOST_UNPLACED, AT_ONCE = 100_000, 500
+
+
+@dataclass(frozen=True)
+class Where:
+    """Where bytes are written: an account (the key's, or a person's own, if not said), and there a person's own, a
+    shared folder, or a category; ``part`` is a category of the person's own."""
+
+    account: str | None = None
+    person: str | None = None
+    folder: str | None = None
+    category: str | None = None
+    part: str | None = None
+
+
+@dataclass(frozen=True)
+class Report:
+    """Bytes that are stored somewhere at an instant, all of that category together."""
+
+    where: Where
+    at: datetime
+    bytes: int
+    used_at: datetime | None = None
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where that is here."""
+
+    account: str
+    account_id: int
+    category: str
+    person: Any | None
+
+
+@dataclass
+class Reported:
+    """What became of reports: how many were recorded, how many are kept for an account that nobody knows here, and by
+    place in the list why others were refused."""
+
+    recorded: int = 0
+    unplaced: int = 0
+    refused: list[tuple[int, str]] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class Answer:
+    """Whether so many bytes may be written, in a sentence, and the ladder: the limit a person has first, if any."""
+
+    admitted: bool
+    sentence: str
+    ladder: dict[str, Any]
+    person_limit: int | None
+    person_used: int | None
+
+
+@dataclass(frozen=True)
+class _Key:
+    id: int
+    product: Product
+    actor: Actor
+    accounts: Accounts
+
+
+def _key(tx: Transaction, key: str) -> _Key:
+    found, actor = valid_key(tx, key, "storage")
+    return _Key(found.row.id, found.product, actor, accounts_service.known(tx))
+
+
+def _named(where: Where) -> str:
+    """The category that a place is."""
+    given = [each for each in (where.person, where.folder, where.category) if each]
+    if len(given) != 1:
+        raise invalid("Say one of person, folder and category.", "category")
+    if where.part and not where.person:
+        raise invalid("Only what is a person's own has parts.", "part")
+    if where.person:
+        found = usage.home(where.person) + (f"/{where.part}" if where.part else "")
+    else:
+        found = f"folder/{where.folder}" if where.folder else str(where.category)
+    if len(found) > 200 or not found.isprintable():
+        raise invalid("At most 200 characters, all of them printable.", "category")
+    if found.split("/")[-1] == RESERVED:
+        raise invalid(f"No category is called {RESERVED}; that is what reservations stand in.", "category")
+    return found
+
+
+def _place(tx: Transaction, key: _Key, where: Where, person: Any | None) -> Place:
+    """Where a place is, within the key's branch; what lies outside does not exist."""
+    category, code = _named(where), where.account
+    if code is None and person is not None and accounts_service.sees(key.accounts, key.actor, person.account_id):
+        code = key.accounts.tree.codes[key.accounts.row_of_id[person.account_id]]
+    row = accounts_service.row_in_scope(key.accounts, key.actor, code or str(key.actor.scope))
+    account_id = int(key.accounts.ids[row])
+    is_theirs = person is not None and person.account_id == account_id and person.status != "removed"
+    return Place(key.accounts.tree.codes[row], account_id, category, person if is_theirs else None)
+
+
+def _people(tx: Transaction, places: Sequence[Where]) -> dict[str, Any]:
+    names = {each.person or usage.whose_home(each.category or "") or "" for each in places} - {""}
+    return people_service.by_username(tx, names)
+
+
+def _one_place(tx: Transaction, key: _Key, where: Where) -> Place:
+    person = next(iter(_people(tx, [where]).values()), None)
+    if (
+        where.person
+        and where.account is None
+        and (person is None or not accounts_service.sees(key.accounts, key.actor, person.account_id))
+    ):
+        raise not_found("person", where.person)
+    return _place(tx, key, where, person)
+
+
+def _size(size: int) -> int:
+    if not 0 <= size <= MOST_BYTES:
+        raise invalid(f"From 0 to {MOST_BYTES} bytes.", "bytes")
+    return size
+
+
+def may_write(tx: Transaction, key: str, where: Where, size: int) -> Answer:
+    """Whether so many bytes could be written there now; nothing is held."""
+    found = _key(tx, key)
+    place = _one_place(tx, found, where)
+    whole = -(-_size(size) // BYTES_PER_GRAIN)
+    room, members = storing.ladder_now(tx, found.actor, place.account, found.product)
+    mine = _limit(tx, found, place)
+    stopped = None if mine is None else _past(tx, found, mine, place, whole, _since(tx, found, place))
+    fits = room.headroom is None or whole <= room.headroom
+    sentence = stopped or members["sentence"]
+    limit, used = (None, None) if mine is None else (mine.limit, mine.used)
+    return Answer(fits and stopped is None, sentence, members, limit, used)
+
+
+def reserve(tx: Transaction, key: str, where: Where, size: int, seconds: int) -> tuple[str, datetime]:
+    """Hold so many bytes for an upload; a token to commit or cancel it with, and until when it is held. Refused with
+    the ladder where a limit stops it."""
+    found = _key(tx, key)
+    if not 1 <= seconds <= MOST_SECONDS:
+        raise invalid(f"From 1 second to {MOST_SECONDS}.", "seconds")
+    place = _one_place(tx, found, where)
+    storing.change_sizes(tx, found.actor, place.account, found.product, {_held(place.category): _size(size)})
+    _judge_limit(tx, found, place)
+    token, until = secrets.token_urlsafe(32), tx.now + timedelta(seconds=seconds)
+    row = {"token_hash": hashed(token), "key_id": found.id, "product_id": found.product.id, "bytes": size}
+    store.reserve(tx.connection, row | {"account_id": place.account_id, "category": place.category, "until": until})
+    return token, until
+
+
+def write(tx: Transaction, key: str, where: Where, size: int) -> None:
+    """Let so many bytes more (less, below 0) be stored there, in one step. Refused with the ladder where a limit stops
+    it."""
+    found = _key(tx, key)
+    place = _one_place(tx, found, where)
+    if abs(size) > MOST_BYTES:
+        raise invalid(f"At most {MOST_BYTES} bytes.", "bytes")
+    storing.change_sizes(tx, found.actor, place.account, found.product, {place.category: size})
+    if size > 0:
+        _judge_limit(tx, found, place)
+
+
+def commit(tx: Transaction, key: str, token: str, size: int | None) -> None:
+    """An upload is written: so many bytes in place of what was held for it (all, if not said). More than was held is
+    admitted like any other."""
+    found = _key(tx, key)
+    row = _reservation(tx, found, token)
+    written = row.bytes if size is None else _size(size)
+    account = found.accounts.tree.codes[found.accounts.row_of_id[row.account_id]]
+    change = {_held(row.category): -row.bytes, row.category: written}
+    storing.change_sizes(tx, found.actor, account, found.product, change)
+    store.end(tx.connection, row.id, tx.now, "committed")
+
+
+def cancel(tx: Transaction, key: str, token: str) -> None:
+    """Nothing is written: what was held is free again."""
+    found = _key(tx, key)
+    row = _reservation(tx, found, token)
+    account = found.accounts.tree.codes[found.accounts.row_of_id[row.account_id]]
+    storing.change_sizes(tx, found.actor, account, found.product, {_held(row.category): -row.bytes})
+    store.end(tx.connection, row.id, tx.now, "cancelled")
+
+
+def lapsed(tx: Transaction) -> list[tuple[Product, str, str]]:
+    """Some of the reservations whose time is over: product, account and what is kept of the token."""
+    accounts = accounts_service.known(tx)
+    products = {each.id: each for each in pools_service.products(tx)}
+    return [
+        (products[row.product_id], accounts.tree.codes[accounts.row_of_id[row.account_id]], row.token_hash)
+        for row in store.lapsed(tx.connection, tx.now, AT_ONCE)
+    ]
+
+
+def lapse(tx: Transaction, product: Product, account: str, token_hash: str) -> None:
+    """Let a reservation end whose time is over, if nobody did meanwhile."""
+    row = store.lock_reservation(tx.connection, token_hash)
+    if row is not None and row.ended_at is None and row.until <= tx.now:
+        storing.change_sizes(tx, Actor("schedule", "", None), account, product, {_held(row.category): -row.bytes})
+        store.end(tx.connection, row.id, tx.now, "lapsed")
+
+
+def _reservation(tx: Transaction, key: _Key, token: str) -> Any:
+    row = store.lock_reservation(tx.connection, hashed(token.strip()))
+    if row is None or row.key_id != key.id:
+        raise not_found("reservation", token[:8])
+    if row.ended_at is not None or row.until <= tx.now:
+        said = {"committed": "It was committed.", "cancelled": "It was cancelled."}.get(
+            row.outcome, "Its time is over."
+        )
+        raise Refused(Problem("reservation-over", "The reservation is over", 410, f"{said} Reserve again."))
+    return row
+
+
+def _held(category: str) -> str:
+    """Where what is held for a category stands, so that it counts for whoever that is."""
+    kind = category.split("/")
+    if kind[0] in ("home", "folder") and len(kind) > 1:
+        return "/".join([*kind[:2], RESERVED])
+    return RESERVED
+
+
+def _limit(tx: Transaction, key: _Key, place: Place) -> personal_storage.Storage | None:
+    """What a person stores and may store of their own, where a layer limits it."""
+    if place.person is None:
+        return None
+    mine = personal_storage.of_people(tx, key.actor, [place.person]).get(place.person.username, [])
+    return next((each for each in mine if each.product.id == key.product.id and each.limit is not None), None)
+
+
+def _since(tx: Transaction, key: _Key, place: Place) -> datetime | None:
+    if place.person is None:
+        return None
+    return usage.past_limit_since(tx, key.product, place.account_id, place.person.username)
+
+
+def _judge_limit(tx: Transaction, key: _Key, place: Place) -> None:
+    """Refused where what was just counted is over the person's own limit, and that stops."""
+    mine = _limit(tx, key, place)
+    if mine is None or mine.limit is None or place.person is None:
+        return
+    since = tx.now if mine.used > mine.limit else None
+    since = usage.past_limit(tx, key.product, place.account_id, place.person.username, since)
+    stopped = _past(tx, key, mine, place, 0, since)
+    if stopped is not None:
+        raise Refused(Problem("at-limit", "No room for that", 409, stopped, {"person": place.category}))
+
+
+def _past(
+    tx: Transaction, key: _Key, mine: personal_storage.Storage, place: Place, more: int, since: datetime | None
+) -> str | None:
+    """Why a person's own limit, which they are over since an instant (None = are not), lets nobody write so many grains
+    more; None where it does."""
+    assert mine.limit is not None and place.person is not None
+    if mine.at_limit.what == "tell" or mine.used + more <= mine.limit:
+        return None
+    stores = f"{key.product.said(mine.used)} of {key.product.said(mine.limit)}"
+    said = f"{place.person.display_name} stores {stores} ({mine.source})"
+    if mine.at_limit.what == "grace":
+        zone = accounts_service.zone(tx)
+        last = local_day(since or tx.now, zone) + timedelta(days=mine.at_limit.grace_days or 0)
+        if tx.now < instant(day_start(last + timedelta(days=1), zone) * MICRO):
+            return None
+        said += f"; its days of grace ended on {last:%-d %B %Y}"
+    return f"{said}."
+
+
+def report(tx: Transaction, key: str, reports: Sequence[Report]) -> Reported:
+    """Take totals in, in any order and as often as they come: each is recorded, kept until its account is known, or
+    refused with the reason; the others go on."""
+    found, done = _key(tx, key), Reported()
+    people = _people(tx, [each.where for each in reports])
+    rows: dict[tuple[int, str, datetime], dict[str, Any]] = {}
+    used: dict[tuple[int, int, str], datetime] = {}
+    unplaced: dict[tuple[str, str, datetime], dict[str, Any]] = {}
+    for number, each in enumerate(reports):
+        try:
+            at, size = _at(tx, each), _size(each.bytes)
+            category = _named(each.where)
+            code = each.where.account
+            if code is not None and not accounts_service.is_in_scope(found.accounts, found.actor, code):
+                key_account = int(found.accounts.ids[found.accounts.tree.row(str(found.actor.scope))])
+                unplaced[code, category, at] = {
+                    "key_account_id": key_account,
+                    "product_id": found.product.id,
+                    "account": code[:64],
+                    "category": category,
+                    "at": at,
+                    "bytes": size,
+                    "received_at": tx.now,
+                }
+                continue
+            name = each.where.person or usage.whose_home(category) or ""
+            place = _place(tx, found, each.where, people.get(name))
+        except Refused as refused:
+            done.refused.append((number, refused.problem.detail))
+            continue
+        rows[place.account_id, category, at] = {
+            "account_id": place.account_id,
+            "category": category,
+            "at": at,
+            "bytes": size,
+        }
+        if each.used_at is not None and each.used_at <= tx.now:
+            series = (found.product.id, place.account_id, category)
+            used[series] = max(each.used_at, used.get(series, each.used_at))
+    if unplaced:
+        key_account = next(iter(unplaced.values()))["key_account_id"]
+        if store.count_unplaced(tx.connection, key_account) + len(unplaced) > MOST_UNPLACED:
+            raise invalid(f"{MOST_UNPLACED} reports of unknown accounts are kept already; place or drop these first.")
+        store.keep_unplaced(tx.connection, list(unplaced.values()))
+    if rows:
+        storing.report_sizes(tx, found.product, list(rows.values()), used)
+    done.recorded, done.unplaced = len(rows), len(unplaced)
+    return done
+
+
+def _at(tx: Transaction, report: Report) -> datetime:
+    now = tx.now
+    if report.at.tzinfo is None:
+        raise invalid("An instant has an offset, like 2026-11-27T08:00:00+00:00.", "at")
+    if report.at > now + SKEW:
+        raise invalid(f"{report.at.isoformat()} is ahead of the clock here, {now.isoformat(timespec='seconds')}.", "at")
+    if report.at.year < 1990:
+        raise invalid(f"{report.at.isoformat()} is too long ago.", "at")
+    return min(report.at, now)

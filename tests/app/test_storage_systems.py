@@ -1,0 +1,231 @@
+"""Storage systems: what they may write, what they hold for uploads, and what they report, under the limits that hold for
+seats too."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from datetime import datetime, timedelta
+from typing import Any
+
+import pytest
+from fastapi.testclient import TestClient
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.allocations import views
+from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.assignments import usecases as checks
+from fair_ladle.app.devices import usecases as devices
+from fair_ladle.app.drafts.change_types import AllocationChange, NewAccount, Terms
+from fair_ladle.app.drafts.preview import apply_changes
+from fair_ladle.app.drafts.reversing import terms_of
+from fair_ladle.app.personal_storage import usecases as personal_storage
+from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
+from fair_ladle.app.plumbing.database import Database, Transaction
+from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.storage import listing
+from fair_ladle.app.storage_systems import unplaced, usecases
+from fair_ladle.app.storage_systems.usecases import Report, Where
+from fair_ladle.jobs import EndReservations
+from tests.conftest import do_job
+
+P, GB = "DEEPSHELF", 10**9
+OLDQUAY = Actor("Maren", "", "OLDQUAY")
+HARBOUR = "OLDQUAY-HARBOUR"
+
+
+@pytest.fixture
+def key(demo: Database) -> str:
+    demo.run(assignments.rebuild_stale)
+    return demo.run(devices.make_key, COMMAND_LINE, "OLDQUAY", P, "Filer")[1]
+
+
+@pytest.fixture(autouse=True)
+def sound(demo: Database) -> Iterator[None]:
+    yield
+    assert demo.run(checks.verify, COMMAND_LINE) == []
+
+
+def cap(database: Database, account: str, room: int) -> int:
+    """Let an account be blocked so many grains above what it stores now; its load."""
+
+    def limited(tx: Transaction) -> int:
+        found = views.cell(tx, COMMAND_LINE, account, P)
+        load = int(found.positions.settled.load[found.row, 0])
+        change = AllocationChange(
+            account=account,
+            product=P,
+            terms=Terms(cap=load + room),
+            seen=found.version.id if found.version else None,
+            was=terms_of(found.version),
+        )
+        apply_changes(tx, COMMAND_LINE, [change], "a test")
+        return load
+
+    return database.run(limited)
+
+
+def load(database: Database, account: str) -> int:
+    return database.run(
+        lambda tx: (c := views.cell(tx, COMMAND_LINE, account, P)) and int(c.positions.settled.load[c.row, 0])
+    )
+
+
+def test_an_upload_is_held_committed_or_given_up(demo: Database, key: str) -> None:
+    before = cap(demo, HARBOUR, 10_000)
+    here = Where(HARBOUR, category="media")
+    assert demo.run(usecases.may_write, key, here, 10 * GB).admitted
+    assert not demo.run(usecases.may_write, key, here, 10 * GB + 1).admitted
+    token, _ = demo.run(usecases.reserve, key, here, 7 * GB, 60)
+    assert load(demo, HARBOUR) == before + 7000
+    with pytest.raises(Refused, match=r"can take 3 GB more, limited by Harbour Branch's cap"):
+        demo.run(usecases.reserve, key, here, 3 * GB + 1, 60)
+    demo.run(usecases.commit, key, token, 5 * GB)
+    assert load(demo, HARBOUR) == before + 5000
+    with pytest.raises(Refused, match="committed"):
+        demo.run(usecases.cancel, key, token)
+    other, _ = demo.run(usecases.reserve, key, here, 4 * GB, 60)
+    demo.run(usecases.cancel, key, other)
+    late, _ = demo.run(usecases.reserve, key, here, 4 * GB, 60)
+    demo.clock.shift += timedelta(seconds=61)
+    do_job(demo, EndReservations())
+    assert load(demo, HARBOUR) == before + 5000
+    with pytest.raises(Refused, match="time is over"):
+        demo.run(usecases.commit, key, late, None)
+    demo.run(usecases.write, key, here, -2 * GB)
+    assert load(demo, HARBOUR) == before + 3000
+
+
+def test_many_at_once_never_pass_a_cap(demo: Database, key: str) -> None:
+    before = cap(demo, HARBOUR, 10_000)
+    admitted: list[str] = []
+
+    def upload(number: int) -> None:
+        for turn in range(4):
+            try:
+                token, _ = demo.run(usecases.reserve, key, Where(HARBOUR, category=f"c{number}"), 999_600_000, 600)
+                admitted.append(token)
+                if turn % 2:
+                    demo.run(usecases.commit, key, token, None)
+            except Refused:
+                pass
+
+    threads = [threading.Thread(target=upload, args=(number,)) for number in range(6)]
+    for each in threads:
+        each.start()
+    for each in threads:
+        each.join()
+    assert len(admitted) == 10, "ten of 999.6 MB fit below 10 GB, whoever came first"
+    assert before + 9_996 <= load(demo, HARBOUR) <= before + 10_000
+    with pytest.raises(Refused):
+        demo.run(usecases.write, key, Where(HARBOUR, category="c0"), 5_000_000)
+
+
+def test_what_is_there_is_reported_whatever_the_limits(demo: Database, key: str) -> None:
+    before = cap(demo, HARBOUR, 1000)
+    now = demo.clock.now()
+    reports = [
+        Report(Where(HARBOUR, category="scans"), now - timedelta(days=2), 9 * GB),
+        Report(Where(HARBOUR, category="scans"), now, 12 * GB),
+        Report(Where(HARBOUR, folder="TIDES"), now + timedelta(seconds=30), 2 * GB, used_at=now - timedelta(days=400)),
+        Report(Where("NOWHERE", category="scans"), now, GB),
+        Report(Where("TERN", category="scans"), now, GB),
+        Report(Where(HARBOUR, category="scans"), now, -1),
+        Report(Where(HARBOUR, category="scans"), now + timedelta(hours=1), GB),
+        Report(Where(HARBOUR, category="scans", person="x"), now, GB),
+        Report(Where(HARBOUR, person="gone.hand"), now, GB),
+    ]
+    done = demo.run(usecases.report, key, reports)
+    assert (done.recorded, done.unplaced, [place for place, _ in done.refused]) == (4, 2, [5, 6, 7])
+    assert "ahead of the clock" in dict(done.refused)[6]
+    assert load(demo, HARBOUR) == before + 15_000, "over its cap, and that is told"
+    again = demo.run(usecases.report, key, [*reversed(reports[:3]), reports[8]])
+    assert again.recorded == 4 and load(demo, HARBOUR) == before + 15_000, "reported once more, nothing is other"
+    demo.run(usecases.report, key, [Report(Where(HARBOUR, category="scans"), now - timedelta(days=1), GB)])
+    assert load(demo, HARBOUR) == before + 15_000, "a late one changes the past alone"
+    rows = demo.run(listing.holders, OLDQUAY, P, HARBOUR, "folders", "untouched", "size", "", 0, 9).rows
+    assert [each.name for each in rows] == ["TIDES"]
+    left = demo.run(listing.holders, OLDQUAY, P, HARBOUR, "people", "nobody", "size", "", 0, 9).rows
+    assert "gone.hand" in {each.name for each in left}, "nobody is called so, and nothing is lost"
+
+    total, kept = demo.run(unplaced.listing, OLDQUAY)
+    assert (total, [(each.account, each.now_known) for each in kept]) == (2, [("NOWHERE", False), ("TERN", False)])
+    assert demo.run(unplaced.listing, Actor("Tilde", "", "TERN")) == (0, [])
+    assert demo.run(unplaced.act, OLDQUAY, "place", ["NOWHERE", "TERN"]) == (0, 0)
+    new = NewAccount(code="NOWHERE", parent="OLDQUAY", name="Nowhere", account_kind="sub-account")
+    demo.run(apply_changes, OLDQUAY, [new], "a test")
+    assert demo.run(unplaced.act, OLDQUAY, "place", ["NOWHERE", "TERN"]) == (1, 0)
+    assert load(demo, "NOWHERE") == 1000
+    assert demo.run(unplaced.act, OLDQUAY, "drop", ["TERN"]) == (1, 0)
+
+
+def test_a_persons_own_limit_stops_at_once_or_after_its_grace(demo: Database, key: str) -> None:
+    mine = demo.run(listing.holders, OLDQUAY, P, HARBOUR, "people", "all", "size", "", 0, 1).rows[0]
+    where, used = Where(person=mine.name), mine.size.now
+    limit = f"{(used + 2000) / 1000:.3f}"
+    set_limit = personal_storage.set_limit
+
+    def limited(what: Any, days: int | None = None) -> None:
+        at = personal_storage.AtLimit(what, 80, days)
+        demo.run(set_limit, OLDQUAY, "OLDQUAY", None, P, limit, at)
+
+    limited("stop")
+    assert demo.run(usecases.may_write, key, where, GB).admitted
+    found = demo.run(usecases.may_write, key, where, 3 * GB)
+    assert not found.admitted and found.person_used == used and mine.title in found.sentence
+    with pytest.raises(Refused, match="default of Old Quay Ferries"):
+        demo.run(usecases.reserve, key, where, 3 * GB, 60)
+    demo.run(usecases.reserve, key, where, GB, 600)
+    with pytest.raises(Refused):
+        demo.run(usecases.reserve, key, Where(person=mine.name, part="mail"), 2 * GB, 60)
+    limited("grace", 3)
+    demo.run(usecases.write, key, where, 3 * GB)
+    demo.clock.shift += timedelta(days=2)
+    assert demo.run(usecases.may_write, key, where, 10**6).admitted
+    demo.clock.shift += timedelta(days=2)
+    demo.run(assignments.rebuild_stale)
+    with pytest.raises(Refused, match="days of grace ended"):
+        demo.run(usecases.write, key, where, 10**6)
+    limited("tell")
+    demo.run(usecases.write, key, where, 10**6)
+
+
+@pytest.mark.parametrize(
+    ("where", "why"),
+    [
+        (Where("TERN", category="x"), "no account"),
+        (Where("OLDQUAY"), "one of person, folder and category"),
+        (Where("OLDQUAY", category="home/ada/reserved"), "No category is called"),
+        (Where("OLDQUAY", category="x" * 201), "200 characters"),
+        (Where(person="lev.birch2"), "no person"),
+    ],
+)
+def test_a_key_reaches_its_branch_and_nothing_else(demo: Database, key: str, where: Where, why: str) -> None:
+    with pytest.raises(Refused, match=why):
+        demo.run(usecases.reserve, key, where, 1, 60)
+    for wrong in ("", "AAAAA-AAAAA-AAAAA-AAAAA-AAAAA"):
+        with pytest.raises(Refused, match="no such key"):
+            demo.run(usecases.may_write, wrong, where, 1)
+
+
+def test_over_http(demo: Database, key: str, app: TestClient) -> None:
+    bearer = {"Authorization": f"Bearer {key}"}
+    now = datetime.isoformat(demo.clock.now())
+    asked = app.post(
+        "/api/public/storage/may-write", json={"account": HARBOUR, "category": "a", "bytes": 5}, headers=bearer
+    )
+    assert asked.status_code == 200 and asked.json()["admitted"] is True
+    body = {"reports": [{"account": HARBOUR, "category": "a", "at": now, "bytes": 5 * GB}]}
+    found = app.post("/api/public/storage/reports", json=body, headers=bearer | {"Idempotency-Key": "one"})
+    assert found.json() == {"recorded": 1, "unplaced": 0, "refused": []}
+    held = app.post(
+        "/api/public/storage/reserve",
+        json={"account": HARBOUR, "category": "a", "bytes": 5},
+        headers=bearer | {"Idempotency-Key": "two"},
+    )
+    cancel = {"token": held.json()["token"]}
+    for expected in (204, 410):
+        key_of = bearer | {"Idempotency-Key": f"cancel {expected}"}
+        assert app.post("/api/public/storage/cancel", json=cancel, headers=key_of).status_code == expected
+    with demo.transaction() as tx:
+        assert accounts_service.known(tx).tree.codes

@@ -28,6 +28,7 @@ from fair_ladle.app.receivables.sending import enclosures
 from fair_ladle.app.reclaim import idle_seats
 from fair_ladle.app.reclaim import jobs as reclaim_jobs
 from fair_ladle.app.statements import closing_runs, totals
+from fair_ladle.app.storage_systems import running as storage_running
 from fair_ladle.app.storage_systems import usecases as reservations
 from fair_ladle.app.usage import service as usage
 from fair_ladle.connectors.mail import Smtp
@@ -97,6 +98,22 @@ class AddUpUse(Job):
         """Part by part, each in a transaction of its own; then the caps that follow what was added up."""
         while going_on() and (products := database.run_repeatable(assignments.add_up_use)):
             database.run(following.follow_seats, products)
+
+
+class AskStorage(Job):
+    """Ask storage systems that are due who stores how much."""
+
+    name: ClassVar[str] = "ask storage systems"
+    every: ClassVar[timedelta] = timedelta(seconds=20)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """One after the other; each keeps what became of it."""
+        self.each(
+            database,
+            database.run(storage_running.due),
+            lambda each: storage_running.run(database, each, going_on),
+            going_on,
+        )
 
 
 class EndReservations(Job):
@@ -353,6 +370,7 @@ def jobs(settings: Settings) -> list[Job]:
         Enforce(),
         AgeStored(),
         EndReservations(),
+        AskStorage(),
         KeepMonths(),
         KeepDays(),
         CloseMonths(),

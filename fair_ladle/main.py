@@ -91,6 +91,9 @@ from fair_ladle.app.statements.routes import routes as statements
 from fair_ladle.app.storage.routes import routes as storage
 from fair_ladle.app.storage_systems.routes import public_routes as public_storage
 from fair_ladle.app.storage_systems.routes import routes as unplaced_reports
+from fair_ladle.app.storage_systems.source_routes import UPLOAD as SIZES
+from fair_ladle.app.storage_systems.source_routes import routes as storage_sources
+from fair_ladle.app.storage_systems.source_routes import table_routes as storage_tables
 from fair_ladle.app.today.routes import routes as today
 from fair_ladle.connectors.mail import StandIn
 from fair_ladle.demo import reporting
@@ -176,7 +179,7 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
     app.add_middleware(GZipMiddleware, minimum_size=1000, compresslevel=5)
     app.add_middleware(
         Guard,
-        uploads=frozenset({UPLOAD, INTAKE, BANK_FILES, INVOICES}),
+        uploads=frozenset({UPLOAD, INTAKE, BANK_FILES, INVOICES, SIZES, f"{SIZES}/read"}),
         open_uploads=frozenset({SETUP_UPLOAD}),
         cookie=COOKIE,
         tell=teller((database.settings if database else Settings.read()).home),
@@ -222,6 +225,8 @@ def create_app(database: Database | None = None, jobs_beside: bool = False) -> F
         storage,
         public_storage,
         unplaced_reports,
+        storage_sources,
+        storage_tables,
         accounting,
         invoice_routes,
         terms,

@@ -21,7 +21,8 @@ class Settings:
     nobody's), ``outbound`` the addresses of this machine and network that connections may go to, ``metrics`` whom the
     figures for Prometheus are told (addresses and networks, with commas between), ``workers`` how many processes
     answer requests (None = as many as there are cores, four at most), and ``secret_key`` what secrets in the database
-    are sealed with (None = the key in the home, made there when it is first needed).
+    are sealed with (None = the key in the home, made there when it is first needed), and ``storage_roots`` the folders
+    of this machine below which sizes may be read (paths with colons between; None = nowhere).
     """
 
     home: Path
@@ -34,12 +35,14 @@ class Settings:
     workers: int | None = None
     outbound: str | None = None
     secret_key: str | None = None
+    storage_roots: str | None = None
 
     @staticmethod
     def read() -> Settings:
         """From FAIR_LADLE_HOME (``.data`` beside the program if not said), FAIR_LADLE_DATABASE_URL, FAIR_LADLE_SMTP,
         FAIR_LADLE_MAIL_FROM, FAIR_LADLE_ADDRESS (this machine at FAIR_LADLE_PORT if not said), FAIR_LADLE_PROXY,
-        FAIR_LADLE_METRICS, FAIR_LADLE_WORKERS, FAIR_LADLE_OUTBOUND and FAIR_LADLE_SECRET_KEY."""
+        FAIR_LADLE_METRICS, FAIR_LADLE_WORKERS, FAIR_LADLE_OUTBOUND, FAIR_LADLE_SECRET_KEY and
+        FAIR_LADLE_STORAGE_ROOTS."""
         home = os.environ.get("FAIR_LADLE_HOME") or PROJECT / ".data"
         return Settings(
             Path(home).resolve(),
@@ -55,6 +58,7 @@ class Settings:
             _count("FAIR_LADLE_WORKERS"),
             _networks("FAIR_LADLE_OUTBOUND"),
             _fernet_key("FAIR_LADLE_SECRET_KEY"),
+            os.environ.get("FAIR_LADLE_STORAGE_ROOTS") or None,
         )
 
 

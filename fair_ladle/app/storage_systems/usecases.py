@@ -120,15 +120,15 @@ def _named(where: Where) -> str:
     return found
 
 
-def _place(tx: Transaction, key: _Key, where: Where, person: Any | None) -> Place:
-    """Where a place is, within the key's branch; what lies outside does not exist."""
+def place_in(accounts: Accounts, actor: Actor, where: Where, person: Any | None) -> Place:
+    """Where a place is, within the actor's branch; what lies outside does not exist."""
     category, code = _named(where), where.account
-    if code is None and person is not None and accounts_service.sees(key.accounts, key.actor, person.account_id):
-        code = key.accounts.tree.codes[key.accounts.row_of_id[person.account_id]]
-    row = accounts_service.row_in_scope(key.accounts, key.actor, code or str(key.actor.scope))
-    account_id = int(key.accounts.ids[row])
+    if code is None and person is not None and accounts_service.sees(accounts, actor, person.account_id):
+        code = accounts.tree.codes[accounts.row_of_id[person.account_id]]
+    row = accounts_service.row_in_scope(accounts, actor, code or str(actor.scope))
+    account_id = int(accounts.ids[row])
     is_theirs = person is not None and person.account_id == account_id and person.status != "removed"
-    return Place(key.accounts.tree.codes[row], account_id, category, person if is_theirs else None)
+    return Place(accounts.tree.codes[row], account_id, category, person if is_theirs else None)
 
 
 def _people(tx: Transaction, places: Sequence[Where]) -> dict[str, Any]:
@@ -144,7 +144,7 @@ def _one_place(tx: Transaction, key: _Key, where: Where) -> Place:
         and (person is None or not accounts_service.sees(key.accounts, key.actor, person.account_id))
     ):
         raise not_found("person", where.person)
-    return _place(tx, key, where, person)
+    return place_in(key.accounts, key.actor, where, person)
 
 
 def _size(size: int) -> int:
@@ -324,7 +324,7 @@ def report(tx: Transaction, key: str, reports: Sequence[Report]) -> Reported:
                 }
                 continue
             name = each.where.person or usage.whose_home(category) or ""
-            place = _place(tx, found, each.where, people.get(name))
+            place = place_in(found.accounts, found.actor, each.where, people.get(name))
         except Refused as refused:
             done.refused.append((number, refused.problem.detail))
             continue

@@ -1,0 +1,244 @@
+"""Systems that are asked who stores how much, and tables of sizes: what is recorded, what is told, and what is left."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+import sqlalchemy as sa
+
+from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.assignments import usecases as checks
+from fair_ladle.app.people_admin import acting
+from fair_ladle.app.people_admin import listing as people_listing
+from fair_ladle.app.people_admin.listing import Asked
+from fair_ladle.app.personal_storage import usecases as personal_storage
+from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
+from fair_ladle.app.plumbing.database import Database
+from fair_ladle.app.plumbing.problems import Refused
+from fair_ladle.app.storage import listing
+from fair_ladle.app.storage_systems import running, sources, tables_in
+from fair_ladle.app.storage_systems.sources import SourceTerms
+from fair_ladle.connectors.storage import Found, GoingOn, NotReached, Trouble
+
+P, GB = "COLDVAULT", 10**9
+OPERATOR, OLDQUAY = Actor("Ines", "", "GANNET"), Actor("Maren", "", "OLDQUAY")
+TREE = SourceTerms("OLDQUAY", P, "tree", "Share", 60)
+MAIL = SourceTerms("OLDQUAY", P, "imap", "Mail", 60, "mail.example", 993, "tls", "steward", sets_limits=True)
+
+
+@pytest.fixture
+def here(demo: Database, tmp_path: Path) -> Path:
+    for name in ("share", "home"):
+        (tmp_path / name).mkdir()
+    demo.settings = replace(demo.settings, storage_roots=str(tmp_path), home=tmp_path / "home")
+    demo.run(assignments.rebuild_stale)
+    return tmp_path / "share"
+
+
+@pytest.fixture(autouse=True)
+def sound(demo: Database) -> Iterator[None]:
+    yield
+    assert demo.run(checks.verify, COMMAND_LINE) == []
+
+
+def always() -> bool:
+    return True
+
+
+def people(database: Database, account: str) -> list[str]:
+    rows = database.run(people_listing.listing, OLDQUAY, Asked(account=account, status="active")).rows
+    return [row.person.username for row in rows]
+
+
+def stored(database: Database, account: str = "OLDQUAY") -> dict[tuple[str, str], int]:
+    rows = database.run(listing.holders, OLDQUAY, P, account, "people", "all", "size", "", 0, 500).rows
+    return {(each.account, each.name): each.size.now for each in rows if each.size.now}
+
+
+def newest(database: Database, number: int) -> Any:
+    return next(each for each in database.run(sources.listing, OPERATOR) if each.number == number).runs[0].row
+
+
+def fill(folder: Path, megabytes: int) -> None:
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / "file").write_bytes(os.urandom(megabytes * 1_000_000 // 4096 * 4096 + 4096))
+
+
+def test_a_tree_of_folders_is_recorded_until_it_is_gone(demo: Database, here: Path) -> None:
+    ada, ben, *_ = people(demo, "OLDQUAY-CREW")
+    for name, size in ((ada, 3), (ben, 2), ("gone.hand", 1)):
+        fill(here / name / "deep", size)
+    number = demo.run(sources.put, OPERATOR, None, replace(TREE, folder=str(here)), None)
+    demo.run(sources.run_now, OPERATOR, number, True)
+    running.run(demo, number, always)
+    tried = newest(demo, number)
+    assert (tried.kind, tried.outcome, tried.found, tried.recorded) == ("dry", "done", 3, 0) and ada in tried.says
+    running.run(demo, number, always)
+    expected = {("OLDQUAY-CREW", ada): 3, ("OLDQUAY-CREW", ben): 2, ("OLDQUAY", "gone.hand"): 1}
+    assert stored(demo) == expected and newest(demo, number).kind == "full"
+
+    demo.run(acting.act, OLDQUAY, "move", Asked(usernames=(ben,)), acting.ActOptions(to_account="OLDQUAY-HARBOUR"))
+    (here / ada / "deep" / "more").write_bytes(os.urandom(2_000_000))
+    running.run(demo, number, always)
+    assert stored(demo) == expected | {("OLDQUAY-CREW", ada): 5}, "bytes stay where they were until they are moved"
+    assert newest(demo, number).kind == "between"
+
+    (here / ada / "deep" / "file").unlink()
+    (here / "gone.hand" / "deep" / "file").unlink()
+    os.removedirs(here / "gone.hand" / "deep")
+    running.run(demo, number, always)
+    assert stored(demo) == {("OLDQUAY-CREW", ada): 2, ("OLDQUAY-CREW", ben): 2}
+
+    here.rename(here.with_name("elsewhere"))
+    running.run(demo, number, always)
+    [source] = demo.run(sources.listing, OPERATOR)
+    assert (source.runs[0].row.outcome, source.failures) == ("failed", 1) and "not there" in source.runs[0].row.says
+    assert stored(demo) == {("OLDQUAY-CREW", ada): 2, ("OLDQUAY-CREW", ben): 2}, "what vanished is not taken as empty"
+    now = demo.clock.now()
+    assert [sources.next_due(now, 5, each) - now for each in (0, 1, 4, 30)] == [
+        timedelta(minutes=5),
+        timedelta(minutes=5),
+        timedelta(minutes=16),
+        timedelta(hours=6),
+    ]
+
+
+class Mailboxes:
+    """A mail store with limits."""
+
+    can_list, can_limit = False, True
+
+    def __init__(self, sizes: dict[str, int]):
+        self.sizes: dict[str, int] = sizes
+        self.limits: dict[str, int | None] = {}
+        self.ends_after: int | None = None
+
+    def usage(self, subjects: Sequence[str], going_on: GoingOn) -> Iterator[Found | Trouble]:
+        for place, each in enumerate(subjects):
+            if self.ends_after is not None and place >= self.ends_after:
+                raise NotReached("mail.example stopped answering")
+            if each in self.sizes:
+                yield Found(each, self.sizes[each], limit=self.limits.get(each))
+            else:
+                yield Trouble(each, "no such mailbox")
+
+    def set_limits(self, wanted: Sequence[tuple[str, int | None]], going_on: GoingOn) -> Iterator[Trouble]:
+        self.limits.update(wanted)
+        yield from ()
+
+
+def test_mailboxes_get_the_limits_of_the_layers(demo: Database, here: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    names = people(demo, "OLDQUAY-CREW")
+    demo.run(personal_storage.set_limit, OLDQUAY, "OLDQUAY-CREW", None, P, "2")
+    system = Mailboxes(dict.fromkeys(names[:2], GB))
+    monkeypatch.setattr(running, "_system", lambda *_: system)
+    number = demo.run(sources.put, OLDQUAY, None, replace(MAIL, account="OLDQUAY-CREW"), "secret words")
+    running.run(demo, number, always)
+    run = newest(demo, number)
+    assert (run.outcome, run.recorded, run.limited, run.troubles) == ("done", 2, 2, len(names) - 2)
+    assert system.limits == dict.fromkeys(names[:2], 2 * GB)
+    assert {name for _, name in stored(demo)} == set(names[:2])
+    running.run(demo, number, always)
+    assert newest(demo, number).limited == 0, "what is as it should be is left"
+    system.ends_after = 1
+    system.sizes[names[0]] = 5 * GB
+    running.run(demo, number, always)
+    assert newest(demo, number).outcome == "failed"
+    system.ends_after = None
+    running.run(demo, number, always)
+    assert stored(demo)["OLDQUAY-CREW", names[0]] == 5000, "the next run mends it"
+
+
+def test_a_password_is_sealed_and_never_told(demo: Database, here: Path) -> None:
+    number = demo.run(sources.put, OLDQUAY, None, MAIL, "secret words")
+    with demo.transaction() as tx:
+        kept = tx.connection.execute(sa.text("SELECT * FROM storage_sources")).one()
+        assert "secret words" not in repr(kept)
+    [source] = demo.run(sources.listing, OLDQUAY)
+    assert source.has_password and "secret" not in repr(source)
+    with pytest.raises(Refused, match="needs the password again"):
+        demo.run(sources.put, OLDQUAY, number, replace(MAIL, host="other.example"), None)
+    demo.run(sources.put, OLDQUAY, number, replace(MAIL, name="Other"), None)
+    assert demo.run(sources.listing, Actor("Tilde", "", "TERN")) == []
+    for act in (sources.drop, lambda tx, who, n: sources.run_now(tx, who, n, False)):
+        with pytest.raises(Refused, match="no storage source"):
+            demo.run(act, Actor("Tilde", "", "TERN"), number)
+
+
+@pytest.mark.parametrize(
+    ("who", "terms", "why"),
+    [
+        (OLDQUAY, {"kind": "tree", "folder": "/srv"}, "Only the operator"),
+        (OPERATOR, {"kind": "tree", "folder": "/etc"}, "none of the roots"),
+        (OPERATOR, {"kind": "drop", "folder": "share"}, "from / on"),
+        (OPERATOR, {"kind": "imap", "host": "mail.example"}, "master user"),
+        (OLDQUAY, {"account": "TERN", "kind": "imap"}, "no account"),
+        (OPERATOR, {"every_minutes": 1, "folder": "/"}, "From every 5"),
+        (OPERATOR, {"product": "LANTERN-MAIL", "folder": "/"}, "not storage"),
+    ],
+)
+def test_a_source_that_cannot_be_is_refused(
+    demo: Database, here: Path, who: Actor, terms: dict[str, Any], why: str
+) -> None:
+    with pytest.raises(Refused, match=why):
+        demo.run(sources.put, who, None, replace(TREE, **terms), "secret words")
+
+
+def table(database: Database, rows: Sequence[dict[str, Any]]) -> bytes:
+    now = database.clock.now().isoformat()
+    return "\n".join(json.dumps({"at": now} | row) for row in rows).encode()
+
+
+def test_what_is_dropped_is_recorded_whole_or_not_at_all(demo: Database, here: Path) -> None:
+    ada, *_ = people(demo, "OLDQUAY-CREW")
+    number = demo.run(sources.put, OPERATOR, None, replace(TREE, kind="drop", folder=str(here)), None)
+    good = [{"person": ada, "category": "mail", "bytes": GB}, {"account": "OLDQUAY-CREW", "folder": "LOGS", "bytes": 2}]
+    (here / "good.jsonl").write_bytes(table(demo, good))
+    (here / "bad.jsonl").write_bytes(table(demo, [*good, {"person": ada, "bytes": -1}]))
+    (here / "elsewhere.csv").write_text("account,category,bytes\nTERN,scans,5\n")
+    (here / "link.csv").symlink_to("/etc/passwd")
+    running.run(demo, number, always)
+    assert sorted(each.name for each in (here / "done").iterdir()) == ["good.jsonl"]
+    assert sorted(each.name for each in (here / "failed").iterdir()) == [
+        "bad.jsonl",
+        "bad.jsonl.log",
+        "elsewhere.csv",
+        "elsewhere.csv.log",
+    ]
+    assert "row 3, bytes" in (here / "failed" / "bad.jsonl.log").read_text() and (here / "link.csv").is_symlink()
+    assert stored(demo) == {("OLDQUAY-CREW", ada): 1000}
+
+
+@pytest.mark.parametrize(
+    ("row", "column"),
+    [
+        ({"bytes": "lots"}, "bytes"),
+        ({"bytes": 1.5}, "bytes"),
+        ({"bytes": 10**18}, "bytes"),
+        ({"at": "2026-11-27"}, "at"),
+        ({"at": "2099-01-01T00:00:00+00:00"}, "at"),
+        ({"folder": "X", "person": "y"}, "folder"),
+        ({"category": ""}, "category"),
+    ],
+)
+def test_a_fault_is_told_with_its_row_and_column(shared_demo: Database, row: dict[str, Any], column: str) -> None:
+    content = table(
+        shared_demo, [{"category": "x", "bytes": 1}, {"category": "x", "bytes": 1, "folder": "", "person": ""} | row]
+    )
+    found = tables_in.read("sizes.jsonl", content, {}, shared_demo.clock.now())
+    assert [(each.row, each.column) for each in found.faults] == [(2, column)]
+
+
+def test_columns_of_other_names_are_chosen(shared_demo: Database) -> None:
+    content = b"Wer;Wieviel\nada;5\n"
+    read: Callable[..., tables_in.Read] = tables_in.read
+    assert read("t.csv", content, {}, shared_demo.clock.now()).reports == []
+    found = read("t.csv", content, {"person": 0, "bytes": 1}, shared_demo.clock.now())
+    assert [(number, each.where.person, each.bytes) for number, each in found.reports] == [(2, "ada", 5)]

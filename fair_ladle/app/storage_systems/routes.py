@@ -34,13 +34,13 @@ class WhereBody(BaseModel):
         return usecases.Where(self.account, self.person, self.folder, self.category, self.part)
 
 
-class AskedBody(WhereBody):
+class BytesAsked(WhereBody):
     """So many bytes more."""
 
     bytes: int
 
 
-class ReserveBody(AskedBody):
+class ReserveBody(BytesAsked):
     """So many bytes, for so many seconds."""
 
     seconds: int = 3600
@@ -77,7 +77,7 @@ class CancelBody(BaseModel):
     token: str = Field(max_length=100)
 
 
-class ReportBody(WhereBody):
+class SizeReport(WhereBody):
     """What is stored there in all at an instant; ``used_at`` is the last use."""
 
     at: datetime
@@ -88,7 +88,7 @@ class ReportBody(WhereBody):
 class ReportsBody(BaseModel):
     """Totals, in any order; what was reported before may come again."""
 
-    reports: list[ReportBody] = Field(min_length=1, max_length=MOST_REPORTS)
+    reports: list[SizeReport] = Field(min_length=1, max_length=MOST_REPORTS)
 
 
 class RefusedReport(BaseModel):
@@ -112,7 +112,7 @@ def _key(bearer: str) -> str:
 
 @public_routes.post("/may-write", response_model=MayBody)
 @reads_only
-def may_write(body: AskedBody, key: Bearer, db: Db) -> Any:
+def may_write(body: BytesAsked, key: Bearer, db: Db) -> Any:
     """May so many bytes be written there? Nothing is held."""
     found = db.run(usecases.may_write, _key(key), body.where(), body.bytes)
     return MayBody(
@@ -144,7 +144,7 @@ def cancel(body: CancelBody, key: Bearer, db: Db) -> None:
 
 
 @public_routes.post("/write", status_code=204)
-def write(body: AskedBody, key: Bearer, db: Db) -> None:
+def write(body: BytesAsked, key: Bearer, db: Db) -> None:
     """So many bytes more (less, below 0) are there, in one step; 409 with the ladder where a limit stops it."""
     db.run(usecases.write, _key(key), body.where(), body.bytes)
 

@@ -4887,7 +4887,7 @@ export interface components {
              * @default true
              */
             keep_seats: boolean;
-            people: components["schemas"]["fair_ladle__app__people_admin__schemas__AskedBody"];
+            people: components["schemas"]["AskedBody"];
             /** Product */
             product?: string | null;
             /** To Account */
@@ -5203,6 +5203,41 @@ export interface components {
             reason: string;
             /** Revision */
             revision: number;
+        };
+        /**
+         * AskedBody
+         * @description Whom of the list: everything given has to hold; ``usernames`` null = all of them.
+         */
+        AskedBody: {
+            /** Account */
+            account?: string | null;
+            /** Admin */
+            admin?: boolean | null;
+            /** Component */
+            component?: string | null;
+            /** Filter */
+            filter?: string | null;
+            /**
+             * Find
+             * @default
+             */
+            find: string;
+            /** Group */
+            group?: string | null;
+            /** Product */
+            product?: string | null;
+            /** Protected */
+            protected?: boolean | null;
+            /** Seen */
+            seen?: string | null;
+            /** Source */
+            source?: string | null;
+            /** Status */
+            status?: ("active" | "invited" | "suspended" | "removed") | null;
+            /** Usernames */
+            usernames?: string[] | null;
+            /** Without */
+            without?: string | null;
         };
         /**
          * AssignItems
@@ -5521,6 +5556,24 @@ export interface components {
             days_read: number;
             /** Month */
             month: string;
+        };
+        /**
+         * BytesAsked
+         * @description So many bytes more.
+         */
+        BytesAsked: {
+            /** Account */
+            account?: string | null;
+            /** Bytes */
+            bytes: number;
+            /** Category */
+            category?: string | null;
+            /** Folder */
+            folder?: string | null;
+            /** Part */
+            part?: string | null;
+            /** Person */
+            person?: string | null;
         };
         /**
          * CalendarAddress
@@ -7234,7 +7287,7 @@ export interface components {
              * @default true
              */
             keep_seats: boolean;
-            people: components["schemas"]["fair_ladle__app__people_admin__schemas__AskedBody"];
+            people: components["schemas"]["AskedBody"];
             /** Product */
             product?: string | null;
             /** To Account */
@@ -8843,7 +8896,7 @@ export interface components {
              * @default true
              */
             keep_seats: boolean;
-            people: components["schemas"]["fair_ladle__app__people_admin__schemas__AskedBody"];
+            people: components["schemas"]["AskedBody"];
             /** Product */
             product?: string | null;
             /** To Account */
@@ -10000,34 +10053,9 @@ export interface components {
         };
         /**
          * ReportBody
-         * @description What is stored there in all at an instant; ``used_at`` is the last use.
-         */
-        "ReportBody-Input": {
-            /** Account */
-            account?: string | null;
-            /**
-             * At
-             * Format: date-time
-             */
-            at: string;
-            /** Bytes */
-            bytes: number;
-            /** Category */
-            category?: string | null;
-            /** Folder */
-            folder?: string | null;
-            /** Part */
-            part?: string | null;
-            /** Person */
-            person?: string | null;
-            /** Used At */
-            used_at?: string | null;
-        };
-        /**
-         * ReportBody
          * @description An import with what it did: how many of what, and every row something was not done of.
          */
-        "ReportBody-Output": {
+        ReportBody: {
             /**
              * At
              * Format: date-time
@@ -10091,7 +10119,7 @@ export interface components {
          */
         ReportsBody: {
             /** Reports */
-            reports: components["schemas"]["ReportBody-Input"][];
+            reports: components["schemas"]["SizeReport"][];
         };
         /**
          * RequestBody
@@ -10552,7 +10580,7 @@ export interface components {
              * @default true
              */
             keep_seats: boolean;
-            people: components["schemas"]["fair_ladle__app__people_admin__schemas__AskedBody"];
+            people: components["schemas"]["AskedBody"];
             /** Product */
             product?: string | null;
             /** To Account */
@@ -11001,6 +11029,31 @@ export interface components {
             quarter_ago: number;
             /** Week Ago */
             week_ago: number;
+        };
+        /**
+         * SizeReport
+         * @description What is stored there in all at an instant; ``used_at`` is the last use.
+         */
+        SizeReport: {
+            /** Account */
+            account?: string | null;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Bytes */
+            bytes: number;
+            /** Category */
+            category?: string | null;
+            /** Folder */
+            folder?: string | null;
+            /** Part */
+            part?: string | null;
+            /** Person */
+            person?: string | null;
+            /** Used At */
+            used_at?: string | null;
         };
         /**
          * SizesTable
@@ -12054,59 +12107,6 @@ export interface components {
         WouldPass: {
             /** Says */
             says: string[];
-        };
-        /**
-         * AskedBody
-         * @description Whom of the list: everything given has to hold; ``usernames`` null = all of them.
-         */
-        fair_ladle__app__people_admin__schemas__AskedBody: {
-            /** Account */
-            account?: string | null;
-            /** Admin */
-            admin?: boolean | null;
-            /** Component */
-            component?: string | null;
-            /** Filter */
-            filter?: string | null;
-            /**
-             * Find
-             * @default
-             */
-            find: string;
-            /** Group */
-            group?: string | null;
-            /** Product */
-            product?: string | null;
-            /** Protected */
-            protected?: boolean | null;
-            /** Seen */
-            seen?: string | null;
-            /** Source */
-            source?: string | null;
-            /** Status */
-            status?: ("active" | "invited" | "suspended" | "removed") | null;
-            /** Usernames */
-            usernames?: string[] | null;
-            /** Without */
-            without?: string | null;
-        };
-        /**
-         * AskedBody
-         * @description So many bytes more.
-         */
-        fair_ladle__app__storage_systems__routes__AskedBody: {
-            /** Account */
-            account?: string | null;
-            /** Bytes */
-            bytes: number;
-            /** Category */
-            category?: string | null;
-            /** Folder */
-            folder?: string | null;
-            /** Part */
-            part?: string | null;
-            /** Person */
-            person?: string | null;
         };
     };
     responses: never;
@@ -28828,7 +28828,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ReportBody-Output"];
+                    "application/json": components["schemas"]["ReportBody"];
                 };
             };
             /** @description Cannot be read */
@@ -34477,7 +34477,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["fair_ladle__app__storage_systems__routes__AskedBody"];
+                "application/json": components["schemas"]["BytesAsked"];
             };
         };
         responses: {
@@ -34828,7 +34828,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["fair_ladle__app__storage_systems__routes__AskedBody"];
+                "application/json": components["schemas"]["BytesAsked"];
             };
         };
         responses: {

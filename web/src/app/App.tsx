@@ -20,6 +20,7 @@ import { useKeptFocus, useWhereabouts } from './useWhereabouts'
 const RunningMenu = lazy(() => import('./Menus').then((part) => ({ default: part.RunningMenu })))
 const OwnMenu = lazy(() => import('./Menus').then((part) => ({ default: part.OwnMenu })))
 const TodayScreen = lazy(() => import('../features/today/TodayScreen'))
+const SystemsScreen = lazy(() => import('../features/storage/SystemsScreen'))
 const StorageScreen = lazy(() => import('../features/storage/StorageScreen'))
 const StatementsScreen = lazy(() => import('../features/statements/StatementsScreen'))
 const PaymentsScreen = lazy(() => import('../features/statements/PaymentsScreen'))
@@ -97,6 +98,7 @@ function Shell({ who }: { who: Me }) {
       ['drafts', 'Drafts', 'g d', '/drafts', 'allocations.see'],
       ['pools', 'Pools', 'g p', '/pools', 'pools.see'],
       ['storage', 'Storage', 'g h', '/storage', 'allocations.see'],
+      ['storage-systems', 'Storage systems', 'g y', '/storage-systems', 'devices.see'],
       ['account', 'Account', 'g c', `/accounts/${encodeURIComponent(who.running.account)}`, 'allocations.see'],
       ['people', 'People', 'g e', '/people', 'people.see'],
       ['idle', 'Idle seats', 'g i', '/idle', 'people.see'],
@@ -222,7 +224,7 @@ function Shell({ who }: { who: Me }) {
         )}
         <hr />
         {can.has('pools.see') ? (
-          <Family to="/pools" also={['/storage', '/products']}>
+          <Family to="/pools" also={['/storage', '/storage-systems', '/products']}>
             Pools
           </Family>
         ) : (
@@ -278,6 +280,7 @@ function Shell({ who }: { who: Me }) {
                 <Route path="/mail" element={<MailScreen />} />
                 <Route path="/pools" element={<PoolsScreen />} />
                 <Route path="/storage" element={<StorageScreen />} />
+                <Route path="/storage-systems" element={<SystemsScreen />} />
                 <Route path="/products/:product" element={<ProductScreen />} />
                 <Route path="/drafts" element={<DraftsScreen />} />
                 <Route path="/log" element={<LogScreen />} />

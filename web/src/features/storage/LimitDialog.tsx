@@ -190,7 +190,9 @@ export function LimitDialog({
               <th>{says?.over && limit !== null ? 'Furthest over' : 'Largest'}</th>
               <th>Account</th>
               <th className="fig">GB</th>
-              <th className="fig">{says?.over && limit !== null ? 'Over by' : ''}</th>
+              <th className="fig">
+                {says?.over && limit !== null ? 'Over by' : <span className="visually-hidden">Over by</span>}
+              </th>
             </tr>
           </thead>
           <tbody>

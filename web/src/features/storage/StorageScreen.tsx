@@ -136,7 +136,7 @@ function columns({ what, perUnit, largest, openAccount }: Shown): Column<Storage
     grown('week', '7 days', (row) => row.size.week_ago),
     grown('month', '30 days', (row) => row.size.month_ago),
     grown('quarter', '90 days', (row) => row.size.quarter_ago),
-    { key: 'trend', title: '', width: '84px', cell: (row) => <Trend size={row.size} /> },
+    { key: 'trend', title: 'Trend', width: '84px', cell: (row) => <Trend size={row.size} /> },
     ...(what === 'accounts'
       ? []
       : [

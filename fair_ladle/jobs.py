@@ -19,6 +19,7 @@ from fair_ladle.app.log import service as log_service
 from fair_ladle.app.people import memberships
 from fair_ladle.app.people_import import service as people_import_service
 from fair_ladle.app.people_import import usecases as people_import
+from fair_ladle.app.personal_storage import telling
 from fair_ladle.app.plumbing import once, outbox
 from fair_ladle.app.plumbing.database import Database
 from fair_ladle.app.plumbing.schedule import Job
@@ -28,6 +29,7 @@ from fair_ladle.app.receivables.sending import enclosures
 from fair_ladle.app.reclaim import idle_seats
 from fair_ladle.app.reclaim import jobs as reclaim_jobs
 from fair_ladle.app.statements import closing_runs, totals
+from fair_ladle.app.storage import folders
 from fair_ladle.app.storage_systems import running as storage_running
 from fair_ladle.app.storage_systems import usecases as reservations
 from fair_ladle.app.usage import service as usage
@@ -98,6 +100,30 @@ class AddUpUse(Job):
         """Part by part, each in a transaction of its own; then the caps that follow what was added up."""
         while going_on() and (products := database.run_repeatable(assignments.add_up_use)):
             database.run(following.follow_seats, products)
+
+
+class DeleteFolders(Job):
+    """Let shared folders be gone whose waiting time is over."""
+
+    name: ClassVar[str] = "delete shared folders"
+    every: ClassVar[timedelta] = timedelta(minutes=5)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Each in a transaction of its own."""
+        self.each(database, database.run(folders.due), lambda each: database.run(folders.let_go, each), going_on)
+
+
+class TellStorageLimits(Job):
+    """Tell people that they are near or over their storage limit, and their admins together."""
+
+    name: ClassVar[str] = "tell storage limits"
+    every: ClassVar[timedelta] = timedelta(minutes=15)
+
+    def run(self, database: Database, going_on: GoingOn) -> None:
+        """Product by product, part by part."""
+        for product in database.run(telling.limited):
+            while going_on() and database.run(telling.tell, product):
+                pass
 
 
 class AskStorage(Job):
@@ -371,6 +397,8 @@ def jobs(settings: Settings) -> list[Job]:
         AgeStored(),
         EndReservations(),
         AskStorage(),
+        TellStorageLimits(),
+        DeleteFolders(),
         KeepMonths(),
         KeepDays(),
         CloseMonths(),

@@ -31,8 +31,10 @@ from fair_ladle.app.usage import service as usage
 from fair_ladle.app.usage.tables import storage_samples
 from fair_ladle.connectors.sheets_in import read_source
 from fair_ladle.core.filling import FURTHEST_DAYS, filling
+from fair_ladle.jobs import TellStorageLimits
 from tests import odd_intake
 from tests.app.test_one_formula import AT
+from tests.conftest import do_job
 
 P = "DEEPSHELF"
 OLDQUAY, CREW = Actor("Maren", "", "OLDQUAY"), Actor("Head", "", "OLDQUAY-CREW")
@@ -201,3 +203,38 @@ def test_full_is_when_the_pace_says(now: int, limit: int, grown: list[tuple[int,
     assert FURTHEST_DAYS == 3650
     if found.latest is not None:
         assert found.soonest is not None and found.day is not None and found.soonest <= found.day <= found.latest
+
+
+def test_who_is_near_or_over_is_told_once_and_their_admins_together(demo: Database) -> None:
+    demo.run(personal_storage.set_limit, OLDQUAY, "OLDQUAY-CREW", None, P, "46", personal_storage.AtLimit("tell", 80))
+    mine = [each for each in every(demo, OLDQUAY, "OLDQUAY-CREW") if each.here]
+    over = {each.name for each in mine if each.size.now > 46_000}
+    near = {each.name for each in mine if 46_000 * 0.8 <= each.size.now <= 46_000}
+    assert over and near
+    with demo.transaction() as tx:
+        tx.connection.execute(sa.text("DELETE FROM outbox"))
+    do_job(demo, TellStorageLimits())
+
+    def mails() -> list[Any]:
+        with demo.transaction() as tx:
+            return list(tx.connection.execute(sa.text("SELECT to_address, subject FROM outbox ORDER BY id")))
+
+    first = mails()
+    with demo.transaction() as tx:
+        rows = tx.connection.execute(sa.text("SELECT username, email FROM people"))
+        emails = {row.username: row.email for row in rows}
+    for names, word in ((over, "over"), (near, "near")):
+        told = {to for to, subject in first if subject == f"Your storage in Deepshelf Storage is {word} its limit"}
+        assert told >= {emails[name] for name in names if emails[name]}
+    digests = [
+        subject for _, subject in first if "storage limit in Deepshelf Storage" in subject and "people" in subject
+    ]
+    assert any(f"{len(over)} " in each and "over" in each for each in digests), digests
+    do_job(demo, TellStorageLimits())
+    assert mails() == first, "told once"
+    demo.run(personal_storage.set_limit, OLDQUAY, "OLDQUAY-CREW", None, P, "90")
+    do_job(demo, TellStorageLimits())
+    assert mails() == first
+    demo.run(personal_storage.set_limit, OLDQUAY, "OLDQUAY-CREW", None, P, "10")
+    do_job(demo, TellStorageLimits())
+    assert len(mails()) > len(first), "and again after they were back within it"

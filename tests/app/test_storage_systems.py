@@ -23,10 +23,11 @@ from fair_ladle.app.personal_storage import usecases as personal_storage
 from fair_ladle.app.plumbing.actor import COMMAND_LINE, Actor
 from fair_ladle.app.plumbing.database import Database, Transaction
 from fair_ladle.app.plumbing.problems import Refused
-from fair_ladle.app.storage import listing
+from fair_ladle.app.storage import folders, listing
+from fair_ladle.app.storage.folders import FolderTerms
 from fair_ladle.app.storage_systems import unplaced, usecases
 from fair_ladle.app.storage_systems.usecases import Report, Where
-from fair_ladle.jobs import EndReservations
+from fair_ladle.jobs import DeleteFolders, EndReservations
 from tests.conftest import do_job
 
 P, GB = "DEEPSHELF", 10**9
@@ -229,3 +230,47 @@ def test_over_http(demo: Database, key: str, app: TestClient) -> None:
         assert app.post("/api/public/storage/cancel", json=cancel, headers=key_of).status_code == expected
     with demo.transaction() as tx:
         assert accounts_service.known(tx).tree.codes
+
+
+def test_a_shared_folder_is_looked_after_moved_and_deleted_after_waiting(demo: Database, key: str) -> None:
+    cap(demo, "OLDQUAY", 400_000)
+    maps = Where(HARBOUR, folder="MAPS")
+    demo.run(usecases.write, key, maps, 3 * GB)
+    demo.run(usecases.write, key, Where(HARBOUR, folder="MAPS", part="rafe.ziegler"), GB)
+    place = (P, HARBOUR, "MAPS")
+    assert demo.run(folders.known, OLDQUAY, P, [(HARBOUR, "MAPS")]) == {}
+    demo.run(folders.put, OLDQUAY, *place, FolderTerms("Sea maps", None, 5000, True))
+    found = demo.run(folders.known, OLDQUAY, P, [(HARBOUR, "MAPS"), ("TERN", "MAPS")])[HARBOUR, "MAPS"]
+    assert found.is_orphaned and found.terms.limit == 5000
+    detail = demo.run(listing.detail, OLDQUAY, P, HARBOUR, "folders", "MAPS")
+    assert detail.categories == [("folder/MAPS", 3000), ("folder/MAPS/rafe.ziegler", 1000)], "the largest first"
+    with pytest.raises(Refused, match="Sea maps may store 5 GB, and would store 6 GB"):
+        demo.run(usecases.reserve, key, maps, 2 * GB, 60)
+
+    before = {account: load(demo, account) for account in (HARBOUR, "OLDQUAY-CREW")}
+    cap(demo, "OLDQUAY-CREW", 3000)
+    with pytest.raises(Refused, match="4 GB would be added"):
+        demo.run(folders.move, OLDQUAY, *place, "OLDQUAY-CREW")
+    cap(demo, "OLDQUAY-CREW", 9000)
+    assert demo.run(folders.move, OLDQUAY, *place, "OLDQUAY-CREW") == 4000
+    assert load(demo, HARBOUR) == before[HARBOUR] - 4000 and load(demo, "OLDQUAY-CREW") == before["OLDQUAY-CREW"] + 4000
+
+    crew = (P, "OLDQUAY-CREW", "MAPS")
+    at = demo.run(folders.delete, OLDQUAY, *crew)
+    with pytest.raises(Refused, match="is archived"):
+        demo.run(usecases.write, key, Where("OLDQUAY-CREW", folder="MAPS"), 1)
+    demo.run(folders.archive, OLDQUAY, *crew, False)
+    demo.run(usecases.write, key, Where("OLDQUAY-CREW", folder="MAPS"), 1)
+    demo.run(folders.delete, OLDQUAY, *crew)
+    do_job(demo, DeleteFolders())
+    assert load(demo, "OLDQUAY-CREW") > before["OLDQUAY-CREW"], "not before its time"
+    demo.clock.shift += at - demo.clock.now() + timedelta(minutes=1)
+    demo.run(assignments.rebuild_stale)
+    do_job(demo, DeleteFolders())
+    rows = demo.run(listing.holders, OLDQUAY, P, "OLDQUAY-CREW", "folders", "all", "size", "", 0, 9).rows
+    assert {each.name: each.size.now for each in rows}["MAPS"] == 0
+    for act in (folders.delete, lambda tx, who, *at: folders.archive(tx, who, *at, True)):
+        with pytest.raises(Refused, match="no account"):
+            demo.run(act, Actor("Tilde", "", "TERN"), *place)
+    with pytest.raises(Refused, match="nobody of this account"):
+        demo.run(folders.put, OLDQUAY, *place, FolderTerms("Sea maps", "lev.birch2", None, False))

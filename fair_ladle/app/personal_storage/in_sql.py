@@ -4,6 +4,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import sqlalchemy as sa
 
@@ -29,10 +30,11 @@ class LayerName:
 
 @dataclass(frozen=True)
 class LimitsInSql:
-    """The limit (grains) of whoever a row of people is, NULL where no layer sets one, and the place in ``layers`` of
-    the one that does."""
+    """The limit (grains) of whoever a row of people is, NULL where no layer sets one, from how many percent of it they
+    are told, and the place in ``layers`` of the one that sets it."""
 
     grains: sa.ColumnElement[int]
+    tell_at: sa.ColumnElement[int]
     layer: sa.ColumnElement[int]
     layers: tuple[LayerName, ...]
 
@@ -41,11 +43,12 @@ def limits_in_sql(
     tx: Transaction, accounts: Accounts, product: Product, other: dict[LayerName, int | None] | None = None
 ) -> LimitsInSql:
     """Limits of a product as they are, or with some layers saying something else (None = nothing)."""
-    said = {
-        LayerName(GROUP, row.group_id) if row.group_id else LayerName(ACCOUNT, row.account_id): int(row.grains)
+    rows_said = {
+        LayerName(GROUP, row.group_id) if row.group_id else LayerName(ACCOUNT, row.account_id): row
         for row in tx.once("storage limits", lambda: store.all_but_direct(tx.connection))
         if row.product_id == product.id
     }
+    said = {layer: int(row.grains) for layer, row in rows_said.items()}
     for layer, grains in (other or {}).items():
         if grains is None:
             said.pop(layer, None)
@@ -53,12 +56,12 @@ def limits_in_sql(
             said[layer] = grains
     every = Groups.read(tx, accounts)
     mine = storage_limits.alias("own_limit")
-    direct = (
-        sa.select(mine.c.grains)
-        .where(mine.c.product_id == product.id, mine.c.person_id == people.c.id)
-        .correlate(people)
-        .scalar_subquery()
-    )
+
+    def of_theirs(column: sa.ColumnElement[int]) -> Any:
+        wanted = sa.select(column).where(mine.c.product_id == product.id, mine.c.person_id == people.c.id)
+        return wanted.correlate(people).scalar_subquery()
+
+    direct = of_theirs(mine.c.grains)
     layers = [LayerName(DIRECT)]
     ways: list[tuple[sa.ColumnElement[bool], sa.ColumnElement[int]]] = [(direct.is_not(None), direct)]
     for group in every.every:
@@ -72,8 +75,10 @@ def limits_in_sql(
         path = accounts.facts[row].path
         layers.append(layer)
         ways.append((accounts_table.c.path.between(path, path + PAST_EVERY_PATH), sa.literal(said[layer])))
+    told = [of_theirs(mine.c.tell_at), *(rows_said[each].tell_at if each in rows_said else 90 for each in layers[1:])]
     return LimitsInSql(
         sa.case(*ways, else_=sa.null()),
+        sa.case(*((condition, tell) for (condition, _), tell in zip(ways, told, strict=True)), else_=sa.literal(90)),
         sa.case(*((condition, place) for place, (condition, _) in enumerate(ways)), else_=sa.literal(-1)),
         tuple(layers),
     )

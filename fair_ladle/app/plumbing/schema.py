@@ -37,6 +37,7 @@ for _capability in (
     "leases",
     "numbers",
     "personal_storage",
+    "storage",
     "storage_systems",
     "budgets",
     "receivables",

@@ -6,12 +6,12 @@ from dataclasses import asdict
 from datetime import date, datetime
 from typing import Annotated, Any, Literal
 
-from fastapi import Query, Response
+from fastapi import Path, Query, Response
 from pydantic import BaseModel, Field
 
 from fair_ladle.app.plumbing.http import Db, Format, Who, sheet
 from fair_ladle.app.plumbing.routing import Router, needs, reads_only
-from fair_ladle.app.storage import limits, listing
+from fair_ladle.app.storage import folders, limits, listing
 from fair_ladle.app.storage.listing import Order, Show
 from fair_ladle.core.quantities import STORAGE, to_units
 
@@ -287,3 +287,73 @@ class LimitToTry(BaseModel):
 def preview_limit(body: LimitToTry, db: Db, who: Who) -> Any:
     """Whom a limit would put over or near it."""
     return asdict(db.snapshot(limits.preview, who, body.product, body.account, body.group, body.limit))
+
+
+class FolderTermsBody(BaseModel):
+    """What a shared folder is: who looks after it (a username of the account), the most it may store (grains; null = no
+    limit of its own), and whether that stops."""
+
+    name: str = Field(max_length=200)
+    owner: str | None = Field(None, max_length=128)
+    limit: int | None = Field(None, ge=0, le=10**15)
+    stops: bool = False
+
+
+class FolderBody(FolderTermsBody):
+    """A folder as it stands; ``is_orphaned``: nobody of the account looks after it."""
+
+    account: str
+    code: str
+    owner_name: str | None
+    is_orphaned: bool
+    archived_at: datetime | None
+    delete_at: datetime | None
+
+
+class FolderAct(BaseModel):
+    """Archive a folder, open it again (also one that is to be deleted), have it deleted after the waiting time, or move
+    it with its bytes to another account."""
+
+    act: Literal["archive", "open", "delete", "move"]
+    to_account: str | None = Field(None, max_length=64)
+
+
+class FolderDone(BaseModel):
+    """When it is gone, or how much was moved (grains)."""
+
+    delete_at: datetime | None = None
+    moved: int | None = None
+
+
+FolderCode = Annotated[str, Path(max_length=64)]
+
+
+@routes.get("/folders/{account}/{code}", response_model=FolderBody | None)
+def shared_folder(db: Db, who: Who, account: FolderCode, code: FolderCode, product: Code) -> Any:
+    """A shared folder; null where nobody made it here, though something may be stored in it."""
+    found = db.snapshot(folders.known, who, product, [(account, code)]).get((account, code))
+    if found is None:
+        return None
+    stands = {"account": account, "code": code, "owner_name": found.owner_name, "is_orphaned": found.is_orphaned}
+    return asdict(found.terms) | stands | {"archived_at": found.archived_at, "delete_at": found.delete_at}
+
+
+@routes.put("/folders/{account}/{code}", status_code=204)
+def put_shared_folder(
+    body: FolderTermsBody, db: Db, who: Who, account: FolderCode, code: FolderCode, product: Code
+) -> None:
+    """Make a shared folder, or change one."""
+    db.run(folders.put, who, product, account, code, folders.FolderTerms(body.name, body.owner, body.limit, body.stops))
+
+
+@routes.post("/folders/{account}/{code}", response_model=FolderDone)
+def act_on_shared_folder(
+    body: FolderAct, db: Db, who: Who, account: FolderCode, code: FolderCode, product: Code
+) -> Any:
+    """Archive, open, delete or move it."""
+    if body.act == "delete":
+        return FolderDone(delete_at=db.run(folders.delete, who, product, account, code))
+    if body.act == "move":
+        return FolderDone(moved=db.run(folders.move, who, product, account, code, body.to_account or ""))
+    db.run(folders.archive, who, product, account, code, body.act == "archive")
+    return FolderDone()

@@ -23,6 +23,7 @@ from fair_ladle.app.plumbing.database import Transaction
 from fair_ladle.app.plumbing.problems import Problem, Refused, invalid, not_found
 from fair_ladle.app.pools import service as pools_service
 from fair_ladle.app.pools.service import Product
+from fair_ladle.app.storage import folders
 from fair_ladle.app.storage_systems import store
 from fair_ladle.app.usage import service as usage
 from fair_ladle.core.calendar import MICRO, day_start, instant, local_day
@@ -39,7 +40,7 @@ MOST_UNPLACED, AT_ONCE = 100_000, 500
 @dataclass(frozen=True)
 class Where:
     """Where bytes are written: an account (the key's, or a person's own, if not said), and there a person's own, a
-    shared folder, or a category; ``part`` is a category of the person's own."""
+    shared folder, or a category; ``part`` is a category of the person's own, or who wrote it of a folder's."""
 
     account: str | None = None
     person: str | None = None
@@ -107,12 +108,14 @@ def _named(where: Where) -> str:
     given = [each for each in (where.person, where.folder, where.category) if each]
     if len(given) != 1:
         raise invalid("Say one of person, folder and category.", "category")
-    if where.part and not where.person:
-        raise invalid("Only what is a person's own has parts.", "part")
-    if where.person:
-        found = usage.home(where.person) + (f"/{where.part}" if where.part else "")
+    if where.part and where.category:
+        raise invalid("Only what is a person's own, or a folder's, has parts.", "part")
+    if where.category:
+        found = where.category
     else:
-        found = f"folder/{where.folder}" if where.folder else str(where.category)
+        found = (usage.home(where.person) if where.person else f"folder/{where.folder}") + (
+            f"/{where.part}" if where.part else ""
+        )
     if len(found) > 200 or not found.isprintable():
         raise invalid("At most 200 characters, all of them printable.", "category")
     if found.split("/")[-1] == RESERVED:
@@ -268,7 +271,11 @@ def _since(tx: Transaction, key: _Key, place: Place) -> datetime | None:
 
 
 def _judge_limit(tx: Transaction, key: _Key, place: Place) -> None:
-    """Refused where what was just counted is over the person's own limit, and that stops."""
+    """Refused where what was just counted is over the person's own limit, or the folder's, and that stops."""
+    if place.category.startswith("folder/"):
+        why = folders.why_stopped(tx, key.product, place.account_id, place.category.split("/")[1])
+        if why is not None:
+            raise Refused(Problem("at-limit", "No room for that", 409, why, {"folder": place.category}))
     mine = _limit(tx, key, place)
     if mine is None or mine.limit is None or place.person is None:
         return

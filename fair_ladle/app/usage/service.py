@@ -215,18 +215,34 @@ def at_home(
 def move_home(tx: Transaction, product: Product, from_id: int, to_id: int, username: str, at: datetime) -> int:
     """Record that what is somebody's own in one account is in another one from an instant on, category by category;
     bytes. The counters are the caller's."""
-    categories = stored_store.series_of(tx.connection, product.id, from_id, home(username))
-    series = [(product.id, each, category) for category in categories for each in (from_id, to_id)]
+    return move_category(tx, product, from_id, to_id, home(username), at)
+
+
+def series_of(tx: Transaction, product: Product, account_id: int, category: str) -> list[str]:
+    """A category of an account and those below it of which there are samples."""
+    return stored_store.series_of(tx.connection, product.id, account_id, category)
+
+
+def stored_of_category(tx: Transaction, product: Product, account_id: int, category: str) -> int:
+    """Bytes an account stores in a category and those below it."""
+    return sum(sizes_now(tx, product, account_id, series_of(tx, product, account_id, category), tx.now).values())
+
+
+def move_category(tx: Transaction, product: Product, from_id: int, to_id: int, category: str, at: datetime) -> int:
+    """Record that what is in a category of one account, and in those below it, is in another account from an instant
+    on; bytes. The counters are the caller's."""
+    categories = series_of(tx, product, from_id, category)
+    series = [(product.id, each, name) for name in categories for each in (from_id, to_id)]
     now = {each: level.figures[0] for each, level in stored.levels(tx, series, [at]).items()}
     rows = [
-        {"product_id": product.id, "account_id": account_id, "category": category, "at": at, "bytes": in_bytes}
-        for category in categories
-        if (there := now[product.id, from_id, category])
-        for account_id, in_bytes in ((from_id, 0), (to_id, now[product.id, to_id, category] + there))
+        {"product_id": product.id, "account_id": account_id, "category": name, "at": at, "bytes": in_bytes}
+        for name in categories
+        if (there := now[product.id, from_id, name])
+        for account_id, in_bytes in ((from_id, 0), (to_id, now[product.id, to_id, name] + there))
     ]
     if rows:
         stored.record(tx, rows)
-    return sum(now[product.id, from_id, category] for category in categories)
+    return sum(now[product.id, from_id, name] for name in categories)
 
 
 def release_all(tx: Transaction, account_ids: Sequence[int], at: datetime) -> dict[tuple[int, int], int]:

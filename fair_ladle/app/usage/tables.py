@@ -47,6 +47,13 @@ stored = sa.Table(
     sa.Column("at", Instant, nullable=False, comment="of the newest sample"),
     sa.Column("used_at", Instant, comment="last use, where a storage system says so"),
     sa.Column("past_limit_since", Instant, comment="since when it is over its limit, as far as it was looked at"),
+    sa.Column(
+        "told",
+        sa.SmallInteger,
+        nullable=False,
+        server_default="0",
+        comment="1 = that they are near their limit, 2 = over it",
+    ),
     sa.Index("ix_stored_account_id_product_id", "account_id", "product_id"),
     sa.Index("ix_stored_size", "product_id", "kind", "bytes"),
 )

@@ -4,6 +4,7 @@ import { Button, Modal } from 'react-bootstrap'
 import { Trouble, Wait } from '../../components/States'
 import { shortDay } from '../../domain/months'
 import { roundUnits, units, whole } from '../../domain/units'
+import { FolderForm } from './FolderForm'
 import { storageDetail, type StorageRow, type What } from './queries'
 
 /** One of a list, looked at closely: category by category, and over time. */
@@ -24,7 +25,13 @@ export function DetailDialog({
 }) {
   const found = useQuery(storageDetail(product, row, what))
   return (
-    <Modal show onHide={close} animation={false} aria-labelledby="detail-title">
+    <Modal
+      show
+      onHide={close}
+      animation={false}
+      {...(what === 'folders' && { size: 'lg' })}
+      aria-labelledby="detail-title"
+    >
       <Modal.Header closeButton>
         <Modal.Title id="detail-title">
           {row.title} <span className="quiet small">{row.account_name}</span>
@@ -42,6 +49,7 @@ export function DetailDialog({
           <Trouble error={found.error} again={() => void found.refetch()} />
         ) : (
           <>
+            {what === 'folders' && <FolderForm product={product} perUnit={perUnit} row={row} close={close} />}
             <Over days={found.data.days} perUnit={perUnit} limit={row.limit} />
             <table className="ledger tight" aria-label="Categories">
               <thead>

@@ -1,0 +1,238 @@
+"""Shared folders: made, looked after, limited, moved with their bytes, archived, and deleted after a waiting time.
+
+What a folder stores stands in the category ``folder/CODE`` (and below it) of its account's samples, whether anybody
+made the folder here or not. Locks: the folder; then counters and what hangs on them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+import sqlalchemy as sa
+
+from fair_ladle.app.accounts import service as accounts_service
+from fair_ladle.app.assignments import service as assignments
+from fair_ladle.app.assignments import storing
+from fair_ladle.app.log import service as log_service
+from fair_ladle.app.people import service as people_service
+from fair_ladle.app.people.tables import people
+from fair_ladle.app.plumbing.actor import Actor
+from fair_ladle.app.plumbing.database import Transaction, in_utc, lock_rows
+from fair_ladle.app.plumbing.problems import conflict, invalid, not_found
+from fair_ladle.app.pools import service as pools_service
+from fair_ladle.app.pools.service import Product
+from fair_ladle.app.storage.listing import product_of
+from fair_ladle.app.storage.tables import shared_folders
+from fair_ladle.app.usage import service as usage
+
+WAITING = timedelta(days=30)
+MOST_GRAINS, AT_ONCE = 10**15, 200
+f = shared_folders
+
+
+@dataclass(frozen=True)
+class FolderTerms:
+    """What a folder is: who looks after it (a username), the most it may store (grains), and whether that stops."""
+
+    name: str
+    owner: str | None
+    limit: int | None
+    stops: bool
+
+
+@dataclass(frozen=True)
+class Folder:
+    """A folder as it stands; ``delete_at`` is when what it stores is gone, unless somebody keeps it."""
+
+    code: str
+    account: str
+    terms: FolderTerms
+    owner_name: str | None
+    is_orphaned: bool
+    archived_at: datetime | None
+    delete_at: datetime | None
+
+
+def known(
+    tx: Transaction, actor: Actor, product: str, keys: Sequence[tuple[str, str]]
+) -> dict[tuple[str, str], Folder]:
+    """Those of these folders (account, code) that somebody made here."""
+    found = product_of(tx, actor, product)
+    accounts = accounts_service.known(tx)
+    ids = {}
+    for account, code in keys:
+        if accounts_service.is_in_scope(accounts, actor, account):
+            ids[int(accounts.ids[accounts.tree.row(account)]), code] = (account, code)
+    if not ids:
+        return {}
+    owner = people.c.username, people.c.display_name, people.c.status, people.c.account_id.label("owners")
+    wanted = sa.select(f, *owner)
+    mine = wanted.select_from(f.outerjoin(people, people.c.id == f.c.owner_id))
+    rows = tx.connection.execute(
+        mine.where(f.c.product_id == found.id, sa.tuple_(f.c.account_id, f.c.code).in_(list(ids)))
+    )
+    return {ids[row.account_id, row.code]: _folder(row, ids[row.account_id, row.code][0]) for row in rows}
+
+
+def _folder(row: Any, account: str) -> Folder:
+    is_there = row.username is not None and row.status != "removed" and row.owners == row.account_id
+    terms = FolderTerms(row.name, row.username if is_there else None, row.grains, row.stops)
+    return Folder(
+        row.code,
+        account,
+        terms,
+        row.display_name if is_there else None,
+        not is_there,
+        None if row.archived_at is None else in_utc(row.archived_at),
+        None if row.delete_at is None else in_utc(row.delete_at),
+    )
+
+
+def put(tx: Transaction, actor: Actor, product: str, account: str, code: str, terms: FolderTerms) -> None:
+    """Make a folder of an account, or change one."""
+    found, account_id = _place(tx, actor, product, account)
+    code = code.strip()
+    if not code or len(code) > 64 or "/" in code or not code.isprintable() or code == "reserved":
+        raise invalid("A code of up to 64 printable characters without a slash.", "code")
+    if not terms.name.strip() or len(terms.name) > 200:
+        raise invalid("A folder has a name, in at most 200 characters.", "name")
+    if terms.limit is not None and not 0 <= terms.limit <= MOST_GRAINS:
+        raise invalid("A limit from 0 to a million TB.", "limit")
+    owner_id = None
+    if terms.owner:
+        person = people_service.by_username(tx, [terms.owner]).get(terms.owner)
+        if person is None or person.account_id != account_id or person.status == "removed":
+            raise invalid(f"{terms.owner} is nobody of this account.", "owner")
+        owner_id = person.id
+    there = _locked(tx, found, account_id, code)
+    values = {"name": terms.name.strip(), "owner_id": owner_id, "grains": terms.limit, "stops": terms.stops}
+    if there is None:
+        key = {"account_id": account_id, "product_id": found.id, "code": code}
+        tx.connection.execute(sa.insert(f).values(**key, **values))
+    else:
+        tx.connection.execute(sa.update(f).where(f.c.id == there.id).values(values))
+    told = {"GB": "none" if terms.limit is None else found.said(terms.limit), "owner": terms.owner or "nobody"}
+    what = "shared folder made" if there is None else "shared folder changed"
+    _log(tx, actor, what, code, account_id, told)
+
+
+def _place(tx: Transaction, actor: Actor, product: str, account: str) -> tuple[Product, int]:
+    found = product_of(tx, actor, product)
+    accounts = accounts_service.known(tx)
+    return found, int(accounts.ids[accounts_service.row_in_scope(accounts, actor, account)])
+
+
+def _locked(tx: Transaction, product: Product, account_id: int, code: str) -> Any | None:
+    mine = [f.c.account_id == account_id, f.c.product_id == product.id, f.c.code == code]
+    number = tx.connection.scalar(sa.select(f.c.id).where(*mine))
+    return None if number is None else lock_rows(tx.connection, f, [number])[0]
+
+
+def _there(tx: Transaction, product: Product, account_id: int, code: str) -> Any:
+    """A folder, locked; one that stores something and that nobody made is made now under its code."""
+    row = _locked(tx, product, account_id, code)
+    if row is None:
+        if not usage.series_of(tx, product, account_id, _category(code)):
+            raise not_found("shared folder", code)
+        key = {"account_id": account_id, "product_id": product.id, "code": code}
+        tx.connection.execute(sa.insert(f).values(**key, name=code, stops=False))
+        row = _locked(tx, product, account_id, code)
+    return row
+
+
+def _category(code: str) -> str:
+    return f"folder/{code}"
+
+
+def _log(tx: Transaction, actor: Actor, what: str, code: str, account_id: int, told: dict[str, Any] | None) -> None:
+    log_service.write(tx, actor, None, [log_service.Entry(what, code, account_id, None, told)])
+
+
+def archive(tx: Transaction, actor: Actor, product: str, account: str, code: str, archived: bool) -> None:
+    """Let nothing more be written to a folder, or again."""
+    found, account_id = _place(tx, actor, product, account)
+    row = _there(tx, found, account_id, code)
+    at = tx.now if archived else None
+    tx.connection.execute(sa.update(f).where(f.c.id == row.id).values(archived_at=at, delete_at=None))
+    what = "shared folder archived" if archived else "shared folder opened again"
+    _log(tx, actor, what, code, account_id, None)
+
+
+def delete(tx: Transaction, actor: Actor, product: str, account: str, code: str) -> datetime:
+    """Let a folder and what it stores be gone after the waiting time, and nothing more be written until then; when.
+    Until then it can be kept after all (``archive`` with False)."""
+    found, account_id = _place(tx, actor, product, account)
+    row = _there(tx, found, account_id, code)
+    at = tx.now + WAITING
+    values = {"delete_at": at, "archived_at": row.archived_at or tx.now}
+    tx.connection.execute(sa.update(f).where(f.c.id == row.id).values(values))
+    _log(tx, actor, "shared folder to be deleted", code, account_id, {"on": f"{at:%Y-%m-%d}"})
+    return at
+
+
+def move(tx: Transaction, actor: Actor, product: str, account: str, code: str, to_account: str) -> int:
+    """Move a folder with its bytes, and so what they cost from now on, to another account of the branch; grains.
+    Refused where that has no room."""
+    found, from_id = _place(tx, actor, product, account)
+    _, to_id = _place(tx, actor, product, to_account)
+    if from_id == to_id:
+        raise invalid("It is in that account.", "to_account")
+    row = _there(tx, found, from_id, code)
+    if usage.series_of(tx, found, to_id, _category(code)) or _locked(tx, found, to_id, code) is not None:
+        raise conflict(f"There is a folder {code} in that account already.")
+    accounts = accounts_service.known(tx)
+    assignments.lock(tx, [found])
+    stored = usage.stored_of_category(tx, found, from_id, _category(code))
+    grains = usage.grains(stored)
+    room = assignments.room(tx, actor, to_account, found)
+    is_above = accounts.tree.row(to_account) in accounts.tree.path_up(accounts.tree.row(account))
+    if room < grains and not is_above:
+        name = accounts.name(accounts.tree.row(to_account))
+        raise conflict(
+            f"{name} has room for {found.said(max(0, room))} more of {found.name}; {found.said(grains)} would be added."
+        )
+    usage.move_category(tx, found, from_id, to_id, _category(code), tx.now)
+    tx.connection.execute(sa.update(f).where(f.c.id == row.id).values(account_id=to_id, owner_id=None))
+    assignments.rebuild_locked(tx, [found])
+    for what, account_id in (("shared folder moved away", from_id), ("shared folder moved here", to_id)):
+        _log(tx, actor, what, code, account_id, {"GB": found.said(grains)})
+    return grains
+
+
+def due(tx: Transaction) -> list[int]:
+    """Some of the folders whose waiting time is over."""
+    wanted = sa.select(f.c.id).where(f.c.delete_at <= tx.now).order_by(f.c.delete_at).limit(AT_ONCE)
+    return list(tx.connection.scalars(wanted))
+
+
+def let_go(tx: Transaction, number: int) -> None:
+    """Let a folder and what it stores be gone, if its waiting time is over."""
+    row = lock_rows(tx.connection, f, [number])[0]
+    if row.delete_at is None or in_utc(row.delete_at) > tx.now:
+        return
+    product = next(each for each in pools_service.products(tx) if each.id == row.product_id)
+    samples = [
+        {"account_id": row.account_id, "category": each, "at": tx.now, "bytes": 0}
+        for each in usage.series_of(tx, product, row.account_id, _category(row.code))
+    ]
+    if samples:
+        storing.report_sizes(tx, product, samples)
+    tx.connection.execute(sa.delete(f).where(f.c.id == number))
+    _log(tx, Actor("schedule", "", None), "shared folder deleted", row.code, row.account_id, None)
+
+
+def why_stopped(tx: Transaction, product: Product, account_id: int, code: str) -> str | None:
+    """Why nothing more is written to a folder; None where it is. What it stores is counted already."""
+    mine = [f.c.account_id == account_id, f.c.product_id == product.id, f.c.code == code]
+    row = tx.connection.execute(sa.select(f).where(*mine)).first()
+    if row is None:
+        return None
+    if row.archived_at is not None:
+        return f"{row.name} is archived; nothing more is written to it."
+    stored = usage.grains(usage.stored_of_category(tx, product, account_id, _category(code)))
+    if row.stops and row.grains is not None and stored > row.grains:
+        return f"{row.name} may store {product.said(row.grains)}, and would store {product.said(stored)}."
+    return None
